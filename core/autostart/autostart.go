@@ -1,0 +1,178 @@
+// Package autostart holds the words that every other room of Lock Back speaks:
+// an [Entry] is one thing that starts by itself on a computer, a [Stage] says
+// when, a [State] says whether, a [Selector] chooses some of them.
+//
+// The package reads nothing and writes nothing. A newcomer can start here:
+//
+//	sel, err := autostart.ParseSelector([]string{"stage=sign-in", "Fogbell*"})
+//	for _, e := range sel.Choose(entries) {
+//		fmt.Println(e.Handle, e.Name, e.State)
+//	}
+package autostart
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/base32"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+)
+
+// Stage says when an entry starts, in the same six words on every system.
+type Stage string
+
+// The stages, in the order in which a computer passes through them.
+const (
+	Boot     Stage = "boot"     // with the kernel and before services
+	System   Stage = "system"   // services, with nobody signed in
+	SignIn   Stage = "sign-in"  // when a person signs in
+	Schedule Stage = "schedule" // at a time or an interval
+	Event    Stage = "event"    // on a device, network, sleep or message event
+	Attach   Stage = "attach"   // code loaded into other programs
+)
+
+// Stages lists all stages in their fixed order.
+var Stages = []Stage{Boot, System, SignIn, Schedule, Event, Attach}
+
+// State says whether an entry would start the next time its stage comes.
+type State string
+
+// The two states. How the operating system words the state more precisely
+// stands in [Entry.Mode].
+const (
+	Enabled  State = "enabled"
+	Disabled State = "disabled"
+)
+
+// Scope says whose list an entry stands in.
+type Scope string
+
+// The scopes: the whole computer, or one person's account.
+const (
+	ForSystem Scope = "system"
+	ForUser   Scope = "user"
+)
+
+// Switch names the way in which an entry is turned off so that it can be turned
+// on again exactly as it was.
+type Switch string
+
+// The switches known so far. Report means that no safe switch exists.
+const (
+	Hide    Switch = "hide"    // XDG: Hidden=true in the file or in an override of it
+	Unlink  Switch = "unlink"  // removes the links that enable it, as the init system would
+	Mask    Switch = "mask"    // a link to /dev/null at the overriding place
+	Comment Switch = "comment" // "#lockback:off " before the line, in place
+	Unexec  Switch = "unexec"  // takes the execute bits away
+	Report  Switch = "report"  // listed, compared and restored, never switched
+)
+
+// Entry is one thing that starts by itself. The JSON names are a promise to
+// scripts, see docs/schema/list.schema.json.
+type Entry struct {
+	Handle   string   `json:"handle"`   // seven characters, see [Handle]
+	Location string   `json:"location"` // the id of the location, "linux.xdg-autostart"
+	Stage    Stage    `json:"stage"`
+	Scope    Scope    `json:"scope"`
+	User     string   `json:"user"` // whose entry it is; empty for the whole computer
+	Name     string   `json:"name"`
+	State    State    `json:"state"`
+	Mode     string   `json:"mode"`    // the operating system's own word for the state
+	Command  string   `json:"command"` // as it is written at the source
+	Target   Target   `json:"target"`
+	Maker    Maker    `json:"maker"`
+	OSPart   bool     `json:"os_part"` // a part of the operating system itself
+	Guarded  string   `json:"guarded"` // what a mistake with it would cost; empty: not guarded
+	Source   Source   `json:"source"`
+	Switch   Switch   `json:"switch"`
+	Problems []string `json:"problems"` // words of a fixed list, see docs
+}
+
+// Target is the program that an entry really starts.
+type Target struct {
+	Path   string `json:"path"`   // empty where it cannot be told
+	Exists *bool  `json:"exists"` // nil where it cannot be known
+	// Size in bytes and time of last modification, zero where unknown. They
+	// tell a program that was replaced from one that was not.
+	Size     int64     `json:"size,omitempty"`
+	Modified time.Time `json:"modified,omitzero"`
+}
+
+// Maker is who made the program, and how that is known.
+type Maker struct {
+	Name  string `json:"name"`
+	Basis string `json:"basis"`
+}
+
+// Source is the place that an entry was read from, as its own machine names it.
+type Source struct {
+	Path string `json:"path"`
+	Key  string `json:"key"`  // the key or value inside, where the place has such
+	Line int    `json:"line"` // counted from 1; 0 where the place has no lines
+}
+
+// Unread is a place that could not be read. It is always reported: an empty
+// list must mean that there is nothing.
+type Unread struct {
+	Location string `json:"location"`
+	Path     string `json:"path"`
+	Reason   string `json:"reason"`
+}
+
+// The words that [Entry.Problems] may hold.
+const (
+	TargetMissing = "target-missing" // the program is not there
+	Unparsable    = "unparsable"     // kept raw, could not be understood
+	Ignored       = "ignored"        // the operating system passes it over, the mode says why
+	Insecure      = "insecure"       // others than its owner may change what it runs
+)
+
+var handleAlphabet = base32.StdEncoding.WithPadding(base32.NoPadding)
+
+// Handle makes the short name of an entry from what identifies it: its location,
+// its user and a key that stays the same while the entry is the same (a path, a
+// unit's name, a line's command). It is the same in every snapshot. It begins
+// with a letter and has seven characters of a-z and 2-7, so two of ten thousand
+// entries share one about once in a hundred machines; selectors then ask for
+// more words instead of picking one.
+func Handle(location, user, key string) string {
+	sum := sha256.Sum256([]byte(location + "\x00" + user + "\x00" + key))
+	first := string(rune('a' + int(sum[31])%26))
+	return first + strings.ToLower(handleAlphabet.EncodeToString(sum[:5]))[:6]
+}
+
+// Text makes a name from the disk fit for JSON and the record: bytes that are
+// not UTF-8 become \xNN. Control characters stay; the view deals with them.
+func Text(raw string) string {
+	if utf8.ValidString(raw) {
+		return raw
+	}
+	var b strings.Builder
+	for len(raw) > 0 {
+		r, n := utf8.DecodeRuneInString(raw)
+		if r == utf8.RuneError && n == 1 {
+			fmt.Fprintf(&b, `\x%02x`, raw[0])
+		} else {
+			b.WriteString(raw[:n])
+		}
+		raw = raw[n:]
+	}
+	return b.String()
+}
+
+// Compare orders entries as every output shows them: by stage, location, user
+// and name, and at last by handle, so that the order never depends on chance.
+func Compare(a, b Entry) int {
+	return cmp.Or(
+		cmp.Compare(slices.Index(Stages, a.Stage), slices.Index(Stages, b.Stage)),
+		cmp.Compare(a.Location, b.Location),
+		cmp.Compare(a.User, b.User),
+		cmp.Compare(a.Name, b.Name),
+		cmp.Compare(a.Source.Path, b.Source.Path),
+		cmp.Compare(a.Source.Line, b.Source.Line),
+		cmp.Compare(a.Handle, b.Handle),
+	)
+}

@@ -1,0 +1,623 @@
+// Package change makes changes to a machine so that nothing is lost: it plans
+// them, writes the plan down before the first step, applies it, believes only
+// what it reads back, and takes it back.
+//
+//	e := &change.Engine{Machine: m, Store: st}
+//	plan, err := e.Switch(inv, items, location.Want{State: autostart.Disabled})
+//	done, err := e.Apply(plan, "before the holidays")
+//
+// The package knows artifacts and images only. What a crontab or a unit is, it
+// does not know; locations tell it which image to bring about.
+//
+// The journal is the plan itself: all images, before and after, are flushed to
+// the record before the first artifact is touched. How far an interrupted change
+// got needs no marks of its own, for each artifact shows whether it has its
+// image of before or of after.
+package change
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/core/snapshot"
+	"lockback/core/store"
+)
+
+// Errors that callers decide on.
+var (
+	ErrConflict    = errors.New("the machine is not as the plan saw it")
+	ErrInterrupted = errors.New("an interrupted change waits for recover")
+	ErrNothing     = errors.New("there is nothing to do")
+)
+
+// Engine changes one machine and keeps its record.
+type Engine struct {
+	Machine *machine.Machine
+	Store   *store.Store
+	Now     func() time.Time // time.Now when nil
+	// At is called before each point at which a crash would leave a different
+	// machine behind. Tests crash there.
+	At func(point string)
+}
+
+// Plan is an ordered list of steps with what a person should know beforehand.
+type Plan struct {
+	Kind     store.Kind
+	Undoes   int
+	Steps    []store.Step
+	Folders  []store.Folder
+	Handles  []string // of the entries that are to change
+	Effects  []string // when the change is seen
+	Warnings []string
+	// want are the states that the entries must be found in afterwards.
+	want map[string]autostart.State
+}
+
+func (e *Engine) now() time.Time {
+	if e.Now != nil {
+		return e.Now()
+	}
+	return time.Now()
+}
+
+func (e *Engine) at(point string) {
+	if e.At != nil {
+		e.At(point)
+	}
+}
+
+// draft collects edits; later ones see the images that earlier ones want.
+type draft struct {
+	machine *machine.Machine
+	before  map[machine.Artifact]machine.Image
+	after   map[machine.Artifact]machine.Image
+	handles map[machine.Artifact][]string
+	order   []machine.Artifact
+}
+
+func newDraft(m *machine.Machine) *draft {
+	return &draft{machine: m, before: map[machine.Artifact]machine.Image{}, after: map[machine.Artifact]machine.Image{},
+		handles: map[machine.Artifact][]string{}}
+}
+
+// Image is the image of the artifact as the plan has it so far.
+func (d *draft) Image(a machine.Artifact) (machine.Image, error) {
+	if i, ok := d.after[a]; ok {
+		return i, nil
+	}
+	if i, ok := d.before[a]; ok {
+		return i, nil
+	}
+	i, err := d.machine.Image(a)
+	if err == nil {
+		d.before[a] = i
+	}
+	return i, err
+}
+
+func (d *draft) set(a machine.Artifact, want machine.Image, handle string) error {
+	before, err := d.Image(a)
+	if err != nil {
+		return err
+	}
+	if !d.machine.KeepsOwners && want.Kind != machine.Absent && want.UID != before.UID {
+		want.UID, want.GID = -1, -1 // nobody's here but the copier's
+	}
+	if !slices.Contains(d.order, a) {
+		d.order = append(d.order, a)
+	}
+	if handle != "" && !slices.Contains(d.handles[a], handle) {
+		d.handles[a] = append(d.handles[a], handle)
+	}
+	d.after[a] = want
+	return nil
+}
+
+// finish orders the steps: folders are made before what goes into them, and
+// removed after what was in them.
+func (d *draft) finish(plan *Plan) error {
+	rank := func(s store.Step) int {
+		switch {
+		case s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder:
+			return 0
+		case s.Before.Kind == machine.Folder && s.After.Kind == machine.Absent:
+			return 2
+		}
+		return 1
+	}
+	for _, a := range d.order {
+		if before, after := d.before[a], d.after[a]; !before.Same(after) {
+			plan.Steps = append(plan.Steps, store.Step{Handles: d.handles[a], Artifact: a, Before: before, After: after})
+		}
+	}
+	slices.SortStableFunc(plan.Steps, func(a, b store.Step) int {
+		byDepth := 0
+		switch rank(a) {
+		case 0:
+			byDepth = cmp.Compare(a.Artifact.Name, b.Artifact.Name)
+		case 2:
+			byDepth = cmp.Compare(b.Artifact.Name, a.Artifact.Name)
+		}
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), byDepth)
+	})
+	seen := map[string]bool{}
+	for _, s := range plan.Steps {
+		dir := path.Dir(s.Artifact.Name)
+		if seen[dir] {
+			continue
+		}
+		seen[dir] = true
+		before, err := d.machine.Image(machine.File(dir))
+		if err != nil {
+			return err
+		}
+		if before.Kind == machine.Folder {
+			plan.Folders = append(plan.Folders, store.Folder{Artifact: machine.File(dir), Before: before, After: machine.Image{Kind: machine.Absent}})
+		}
+	}
+	if len(plan.Steps) == 0 {
+		return ErrNothing
+	}
+	return nil
+}
+
+// Switch plans to bring entries to a state. Entries that are in it already, or
+// that no safe switch exists for, are errors: the caller chooses.
+func (e *Engine) Switch(items []location.Item, want location.Want) (Plan, error) {
+	plan := Plan{Kind: store.Disable, want: map[string]autostart.State{}}
+	if want.State == autostart.Enabled {
+		plan.Kind = store.Enable
+	}
+	if want.Now.IsZero() {
+		want.Now = e.now()
+	}
+	d := newDraft(e.Machine)
+	for _, item := range items {
+		if err := e.switchItem(d, &plan, item, want); err != nil {
+			return plan, fmt.Errorf("cannot %s %q: %w", plan.Kind, item.Name, err)
+		}
+	}
+	return plan, d.finish(&plan)
+}
+
+// switchItem adds the edits for one entry to the plan.
+func (e *Engine) switchItem(d *draft, plan *Plan, item location.Item, want location.Want) error {
+	edits, err := item.Set(d, want)
+	if err != nil {
+		return err
+	}
+	if want.State == autostart.Enabled {
+		if earlier, ok := e.remembered(d, item.Handle); ok {
+			edits = earlier
+		}
+	}
+	for _, edit := range edits {
+		if err := d.set(edit.Artifact, edit.Image, item.Handle); err != nil {
+			return err
+		}
+	}
+	if len(edits) > 0 {
+		plan.Handles = append(plan.Handles, item.Handle)
+		if !slices.Contains(plan.Effects, item.Effect) {
+			plan.Effects = append(plan.Effects, item.Effect)
+		}
+		if want.User == nil {
+			plan.want[item.Handle] = want.State
+		}
+	}
+	return nil
+}
+
+// remembered returns the edits that take back the last change that switched the
+// entry off, where it was the entry's alone and all its artifacts still are as
+// it left them: so the entry is switched on exactly as it was, to the time of
+// its files.
+func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, bool) {
+	if e.Store == nil {
+		return nil, false
+	}
+	changes, err := e.Store.Changes(e.Machine.ID)
+	if err != nil {
+		return nil, false
+	}
+	for _, c := range slices.Backward(changes) {
+		if c.Kind != store.Disable || c.State != store.Done {
+			continue
+		}
+		full, err := e.Store.Change(c.ID)
+		if err != nil {
+			return nil, false
+		}
+		var edits []location.Edit
+		for _, s := range full.Steps {
+			if !slices.Contains(s.Handles, handle) {
+				continue
+			}
+			current, err := d.Image(s.Artifact)
+			if err != nil || len(s.Handles) > 1 || !current.Same(s.After) || s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder {
+				return nil, false
+			}
+			edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
+		}
+		if len(edits) > 0 {
+			return edits, true
+		}
+	}
+	return nil, false
+}
+
+// Undo plans to take a change back. Artifacts that were changed since are a
+// conflict.
+func (e *Engine) Undo(c store.Change) (Plan, error) {
+	plan := Plan{Kind: store.Undo, Undoes: c.ID}
+	var conflicts []string
+	for _, s := range slices.Backward(c.Steps) {
+		current, err := e.Machine.Image(s.Artifact)
+		if err != nil {
+			return plan, err
+		}
+		if !current.Same(s.After) {
+			conflicts = append(conflicts, fmt.Sprintf("%s is now %s", s.Artifact, current))
+			continue
+		}
+		plan.Steps = append(plan.Steps, store.Step{Handles: s.Handles, Artifact: s.Artifact, Before: s.After, After: s.Before})
+		for _, h := range s.Handles {
+			if !slices.Contains(plan.Handles, h) {
+				plan.Handles = append(plan.Handles, h)
+			}
+		}
+	}
+	if len(conflicts) > 0 {
+		return plan, fmt.Errorf("%w: %s was changed since by something else: %s; use restore --only for the entries you want back",
+			ErrConflict, c.Name(), strings.Join(conflicts, "; "))
+	}
+	for _, f := range c.Folders {
+		before, err := e.Machine.Image(f.Artifact)
+		if err != nil {
+			return plan, err
+		}
+		if before.Kind == machine.Folder {
+			plan.Folders = append(plan.Folders, store.Folder{Artifact: f.Artifact, Before: before, After: f.Before})
+		}
+	}
+	if len(plan.Steps) == 0 {
+		return plan, ErrNothing
+	}
+	return plan, nil
+}
+
+// Newcomers says what a restore does with entries that came since the snapshot.
+type Newcomers string
+
+// What a restore can do with newcomers.
+const (
+	KeepNewcomers    Newcomers = "keep"
+	DisableNewcomers Newcomers = "disable"
+)
+
+// RestoreOptions limit a restore.
+type RestoreOptions struct {
+	// Only names the handles to bring back; nil means everything.
+	Only      map[string]bool
+	Newcomers Newcomers
+}
+
+// Restore plans to bring back the state of a snapshot.
+func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt RestoreOptions) (Plan, error) {
+	plan := Plan{Kind: store.Restore}
+	r := restore{d: newDraft(e.Machine), plan: &plan, inv: inv, now: e.now(), opt: opt,
+		current: map[string]location.Item{}, recorded: map[string]snapshot.Recorded{}, owners: map[machine.Artifact][]string{}}
+	var err error
+	if r.images, err = snap.Images(); err != nil {
+		return plan, err
+	}
+	entries, err := snap.Entries()
+	if err != nil {
+		return plan, err
+	}
+	for _, item := range inv.Items {
+		r.current[item.Handle] = item
+	}
+	for _, rec := range entries {
+		r.recorded[rec.Handle] = rec
+		for _, a := range rec.Artifacts {
+			r.owners[a] = append(r.owners[a], rec.Handle)
+		}
+	}
+	for _, item := range inv.Items {
+		if _, ok := r.recorded[item.Handle]; !ok {
+			r.newcomers = append(r.newcomers, item)
+		}
+	}
+	if opt.Only == nil {
+		err = r.all()
+	} else {
+		err = r.some(entries)
+	}
+	if err == nil && opt.Newcomers == DisableNewcomers {
+		err = r.disableNewcomers(e, &plan)
+	}
+	if err != nil {
+		return plan, err
+	}
+	err = r.d.finish(&plan)
+	for k, f := range plan.Folders {
+		if earlier, ok, ierr := r.images.Image(f.Artifact); ierr == nil && ok {
+			plan.Folders[k].After = earlier
+		}
+	}
+	r.warn()
+	return plan, err
+}
+
+type restore struct {
+	d         *draft
+	plan      *Plan
+	inv       inventory.Inventory
+	now       time.Time
+	opt       RestoreOptions
+	images    *snapshot.Images
+	current   map[string]location.Item
+	recorded  map[string]snapshot.Recorded
+	owners    map[machine.Artifact][]string
+	newcomers []location.Item
+}
+
+// lined reports whether an entry is one line of a file that others share.
+func lined(e autostart.Entry) bool { return e.Switch == autostart.Comment && e.Source.Line > 0 }
+
+// all brings every artifact of the snapshot back. In files of lines, the lines
+// of newcomers are kept at the end.
+func (r *restore) all() error {
+	for _, a := range r.images.Artifacts() {
+		want, _, err := r.images.Image(a)
+		if err != nil {
+			return err
+		}
+		if len(r.owners[a]) == 0 {
+			continue // a folder that is known for its times only
+		}
+		current, err := r.d.Image(a)
+		if err != nil {
+			return err
+		}
+		if current.Same(want) {
+			continue
+		}
+		for _, n := range r.newcomers {
+			if !slices.Contains(n.Artifacts, a) || want.Kind != machine.Regular {
+				continue
+			}
+			if lined(n.Entry) {
+				if want, err = location.AppendLine(want, current, n.Source.Line, r.now); err != nil {
+					return err
+				}
+				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q came to %s since the snapshot and is kept, at the end of the file", n.Name, a))
+			}
+		}
+		if err := r.bring(a, want, r.handleFor(a)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// bring plans one artifact. Folders are removed only when nothing else is in
+// them, and never turned into something else.
+func (r *restore) bring(a machine.Artifact, want machine.Image, handle string) error {
+	current, err := r.d.Image(a)
+	if err != nil || current.Same(want) {
+		return err
+	}
+	switch {
+	case want.Kind == machine.Special || current.Kind == machine.Special:
+		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a device or a socket, in the snapshot or now; it is left as it is", a))
+		return nil
+	case current.Kind == machine.Folder && want.Kind == machine.Absent:
+		return nil // looked at once the files are planned, see emptied
+	case current.Kind == machine.Folder && want.Kind != machine.Folder:
+		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a folder now and was %s; it is left as it is", a, want))
+		return nil
+	}
+	if want.Kind != machine.Absent {
+		if err := r.parents(a, handle); err != nil {
+			return err
+		}
+	}
+	if err := r.d.set(a, want, handle); err != nil {
+		return err
+	}
+	if handle != "" && !slices.Contains(r.plan.Handles, handle) {
+		r.plan.Handles = append(r.plan.Handles, handle)
+	}
+	return r.emptied(path.Dir(a.Name))
+}
+
+// parents plans the folders above an artifact that are missing now, as the
+// snapshot knows them.
+func (r *restore) parents(a machine.Artifact, handle string) error {
+	for dir := path.Dir(a.Name); dir != "/"; dir = path.Dir(dir) {
+		now, err := r.d.Image(machine.File(dir))
+		if err != nil || now.Kind != machine.Absent {
+			return err
+		}
+		want, ok, err := r.images.Image(machine.File(dir))
+		if err != nil {
+			return err
+		}
+		if !ok || want.Kind != machine.Folder {
+			want = machine.NewFolder(0o755, 0, 0)
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the folder %s is gone and its rights were not recorded; it is made with 755, owned by root", dir))
+		}
+		if err := r.d.set(machine.File(dir), want, handle); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// emptied plans the removal of folders that the snapshot did not have and that
+// the plan leaves empty.
+func (r *restore) emptied(dir string) error {
+	for ; dir != "/"; dir = path.Dir(dir) {
+		want, ok, err := r.images.Image(machine.File(dir))
+		if err != nil || !ok || want.Kind != machine.Absent {
+			return err
+		}
+		if now, err := r.d.Image(machine.File(dir)); err != nil || now.Kind != machine.Folder {
+			return err
+		}
+		entries, err := r.inv.Machine.ReadDir(dir)
+		if err != nil {
+			return err
+		}
+		for _, entry := range entries {
+			if after, planned := r.d.after[machine.File(path.Join(dir, entry.Name()))]; !planned || after.Kind != machine.Absent {
+				return nil
+			}
+		}
+		if err := r.d.set(machine.File(dir), machine.Image{Kind: machine.Absent}, r.handleFor(machine.File(dir))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// handleFor names the entry that a step is shown for: the one that is read from
+// the artifact, else the first that it decides, one that changed if there is.
+func (r *restore) handleFor(a machine.Artifact) string {
+	best := ""
+	for _, h := range r.owners[a] {
+		rec := r.recorded[h]
+		now, there := r.current[h]
+		switch differs := !there || now.State != rec.State; {
+		case differs && rec.Source.Path == autostart.Text(a.Name):
+			return h
+		case best == "" || differs:
+			best = h
+		}
+	}
+	return best
+}
+
+// some brings the chosen entries back and leaves all others as they are.
+func (r *restore) some(entries []snapshot.Recorded) error {
+	for _, rec := range entries {
+		if !r.opt.Only[rec.Handle] {
+			continue
+		}
+		now, there := r.current[rec.Handle]
+		if lined(rec.Entry) {
+			if err := r.line(rec, now, there); err != nil {
+				return err
+			}
+			continue
+		}
+		for _, a := range rec.Artifacts {
+			want, ok, err := r.images.Image(a)
+			if err != nil {
+				return err
+			}
+			if !ok || want.Kind == machine.Folder {
+				continue // made where a file needs it
+			}
+			if err := r.bring(a, want, rec.Handle); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// line brings one line of a file back: switched, or put at the file's end.
+func (r *restore) line(rec snapshot.Recorded, now location.Item, there bool) error {
+	a := rec.Artifacts[0]
+	if there {
+		if now.State == rec.State {
+			return nil
+		}
+		edits, err := now.Set(r.d, location.Want{State: rec.State, Now: r.now})
+		if err != nil {
+			return err
+		}
+		for _, edit := range edits {
+			if err := r.bring(edit.Artifact, edit.Image, rec.Handle); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	earlier, ok, err := r.images.Image(a)
+	if err != nil || !ok {
+		return err
+	}
+	current, err := r.d.Image(a)
+	if err != nil {
+		return err
+	}
+	if current.Kind == machine.Absent {
+		current = earlier.WithContent(nil, r.now)
+	}
+	want, err := location.AppendLine(current, earlier, rec.Source.Line, r.now)
+	if err != nil {
+		return err
+	}
+	r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q was gone from %s and is put back at the end of the file", rec.Name, a))
+	return r.bring(a, want, rec.Handle)
+}
+
+// disableNewcomers switches off what came since, where that can be done.
+func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
+	for _, n := range r.newcomers {
+		if n.State == autostart.Disabled || r.opt.Only != nil && !r.opt.Only[n.Handle] {
+			continue
+		}
+		if n.Guarded != "" {
+			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q came since the snapshot and is guarded (%s); it is left on", n.Name, n.Guarded))
+			continue
+		}
+		if after, planned := r.d.after[n.Artifacts[0]]; planned && after.Kind == machine.Absent {
+			continue // gone with what is restored
+		}
+		sub := Plan{want: map[string]autostart.State{}}
+		if err := e.switchItem(r.d, &sub, n, location.Want{State: autostart.Disabled, Now: r.now}); err != nil {
+			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q came since the snapshot and is left on: %v", n.Name, err))
+			continue
+		}
+		plan.Handles = append(plan.Handles, sub.Handles...)
+	}
+	return nil
+}
+
+// warn says where an entry comes back whose program did not stay the same.
+func (r *restore) warn() {
+	for _, h := range r.plan.Handles {
+		if now, ok := r.current[h]; ok && !slices.Contains(r.plan.Effects, now.Effect) {
+			r.plan.Effects = append(r.plan.Effects, now.Effect)
+		}
+		rec, ok := r.recorded[h]
+		if !ok || rec.Target.Exists == nil || !*rec.Target.Exists {
+			continue
+		}
+		info, err := r.inv.Machine.Stat(rec.Target.Path)
+		switch {
+		case machine.IsMissing(err):
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q is gone: %s", rec.Name, rec.Target.Path))
+		case err == nil && (info.Size() != rec.Target.Size || !info.ModTime().Equal(rec.Target.Modified)):
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q was replaced since: %s had %d bytes of %s, has %d bytes of %s", rec.Name, rec.Target.Path,
+				rec.Target.Size, rec.Target.Modified.Format(time.DateOnly), info.Size(), info.ModTime().UTC().Format(time.DateOnly)))
+		}
+	}
+	if len(r.plan.Effects) == 0 {
+		r.plan.Effects = []string{"next start of the machine"}
+	}
+}

@@ -1,0 +1,223 @@
+// Package identify tells what an entry really starts, whether the program is
+// still there, and whether the entry is a part of the operating system that a
+// mistake with would hurt.
+//
+// It guesses nothing: where a command could only be understood by running a
+// shell, the target stays unknown.
+//
+//	identify.Annotate(view, items)
+package identify
+
+import (
+	"path"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// Annotate fills in target, os_part and guarded of the items.
+func Annotate(view location.View, items []location.Item) {
+	programs := map[string]autostart.Target{}
+	for k := range items {
+		item := &items[k]
+		item.Target = target(view, programs, item.Argv)
+		if item.Target.Exists != nil && !*item.Target.Exists {
+			item.Problems = appendNew(item.Problems, autostart.TargetMissing)
+		}
+		// A dangling thing is no target at all, but its own problem says so.
+		if row, ok := find(item.Entry); ok {
+			item.OSPart = row.part
+			item.Guarded = row.guards
+			item.Facts = append(item.Facts, location.Fact{Name: "part of the operating system", Value: row.what, Basis: "catalogue of " + row.location})
+		}
+	}
+}
+
+func appendNew(problems []string, problem string) []string {
+	for _, p := range problems {
+		if p == problem {
+			return problems
+		}
+	}
+	return append(problems, problem)
+}
+
+// target resolves the program of a command and looks whether it is there.
+func target(view location.View, known map[string]autostart.Target, argv []string) autostart.Target {
+	word, ok := program(argv, 0)
+	if !ok {
+		return autostart.Target{}
+	}
+	if t, ok := known[word]; ok {
+		return t
+	}
+	var t autostart.Target
+	file, info, err := location.FindProgram(view, word)
+	t.Path = autostart.Text(file)
+	switch {
+	case err == nil:
+		there := !info.IsDir()
+		t.Exists = &there
+		if there {
+			t.Size, t.Modified = info.Size(), info.ModTime().UTC()
+		}
+	case machine.IsMissing(err):
+		there := false
+		t.Exists = &there
+	}
+	known[word] = t
+	return t
+}
+
+// launchers start the program that their arguments name; options of theirs that
+// take a value are listed.
+var launchers = map[string]string{
+	"env": "-u -C -S", "nice": "-n", "ionice": "-c -n -p", "nohup": "", "setsid": "", "exec": "", "command": "",
+	"chronic": "", "timeout": "-s -k", "dbus-launch": "", "dbus-run-session": "", "systemd-cat": "-t -p", "time": "", "sudo": "-u -g",
+}
+
+// shells run a command string given with -c, or a script file.
+var shells = map[string]bool{"sh": true, "bash": true, "dash": true, "zsh": true, "ksh": true}
+
+// interpreters run the script file that their first argument names.
+var interpreters = map[string]bool{"python": true, "python3": true, "perl": true, "ruby": true, "node": true, "php": true, "lua": true, "gjs": true}
+
+// program returns the word that names what really runs, looking through
+// launchers, shells and interpreters.
+func program(argv []string, depth int) (string, bool) {
+	if depth > 8 || len(argv) == 0 {
+		return "", false
+	}
+	base := path.Base(argv[0])
+	options, isLauncher := launchers[base]
+	switch {
+	case isLauncher:
+		rest := argv[1:]
+		for len(rest) > 0 {
+			switch {
+			case strings.HasPrefix(rest[0], "-"):
+				takes := rest[0] != "-" && strings.Contains(" "+options+" ", " "+rest[0]+" ")
+				rest = rest[1:]
+				if takes && len(rest) > 0 {
+					rest = rest[1:]
+				}
+				continue
+			case base == "env" && strings.Contains(rest[0], "="), base == "timeout" && strings.Trim(rest[0], "0123456789.smhd") == "":
+				rest = rest[1:]
+				continue
+			}
+			return program(rest, depth+1)
+		}
+	case shells[base]:
+		for k, arg := range argv[1:] {
+			switch {
+			case strings.HasPrefix(arg, "-") && strings.Contains(arg, "c") && !strings.HasPrefix(arg, "--"):
+				if k+2 < len(argv) {
+					return shellProgram(argv[k+2], depth+1)
+				}
+				return "", false
+			case !strings.HasPrefix(arg, "-"):
+				return arg, path.IsAbs(arg)
+			}
+		}
+	case interpreters[base] || strings.HasPrefix(base, "python3."):
+		if len(argv) > 1 && path.IsAbs(argv[1]) {
+			return argv[1], true
+		}
+	}
+	return argv[0], !strings.Contains(argv[0], "$")
+}
+
+// shellProgram finds the program of a shell command, where no more than words
+// and simple tests are needed to see it: "test -x /a && /a" starts /a.
+func shellProgram(command string, depth int) (string, bool) {
+	for part := range splitShell(command) {
+		words, plain := shellWords(part)
+		for len(words) > 0 && (isAssignment(words[0]) || words[0] == "(" || words[0] == "{" || words[0] == "then" || words[0] == "if" || words[0] == "do") {
+			words = words[1:]
+		}
+		if len(words) == 0 {
+			continue
+		}
+		switch words[0] {
+		case "test", "[", "[[", "cd", "true", ":", "sleep", "export", "umask", "set", "ulimit", "fi", "done", "exit", "command":
+			continue
+		}
+		if !plain && strings.Contains(words[0], "$") {
+			return "", false
+		}
+		return program(words, depth)
+	}
+	return "", false
+}
+
+// splitShell yields the parts of a command between ; & && | || and line ends,
+// outside quotes.
+func splitShell(command string) func(yield func(string) bool) {
+	return func(yield func(string) bool) {
+		var quote byte
+		start := 0
+		for k := 0; k < len(command); k++ {
+			switch c := command[k]; {
+			case c == '\\' && quote != '\'':
+				k++
+			case quote != 0:
+				if c == quote {
+					quote = 0
+				}
+			case c == '"' || c == '\'':
+				quote = c
+			case c == ';' || c == '|' || c == '\n' || c == '&' && (k == 0 || command[k-1] != '>'):
+				if !yield(command[start:k]) {
+					return
+				}
+				start = k + 1
+			}
+		}
+		yield(command[start:])
+	}
+}
+
+// shellWords splits a simple command into words and undoes their quotes; plain
+// reports that nothing in it needs a shell's expansion.
+func shellWords(command string) (words []string, plain bool) {
+	var (
+		word    strings.Builder
+		started bool
+		quote   byte
+	)
+	plain = !strings.ContainsAny(command, "$`*?")
+	for k := 0; k < len(command); k++ {
+		c := command[k]
+		switch {
+		case c == '\\' && quote != '\'' && k+1 < len(command):
+			k++
+			word.WriteByte(command[k])
+			started = true
+		case quote != 0 && c == quote:
+			quote = 0
+		case quote == 0 && (c == '"' || c == '\''):
+			quote, started = c, true
+		case quote == 0 && (c == ' ' || c == '\t'):
+			if started {
+				words = append(words, word.String())
+				word.Reset()
+				started = false
+			}
+		default:
+			word.WriteByte(c)
+			started = true
+		}
+	}
+	if started {
+		words = append(words, word.String())
+	}
+	return words, plain
+}
+
+func isAssignment(word string) bool {
+	name, _, ok := strings.Cut(word, "=")
+	return ok && name != "" && strings.Trim(name, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_") == ""
+}

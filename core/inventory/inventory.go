@@ -1,0 +1,58 @@
+// Package inventory reads everything that starts by itself on a machine: the
+// locations of its operating system, each entry identified, in the fixed order
+// of all outputs.
+//
+//	inv := inventory.Take(m)
+//	for _, item := range inv.Items { ... }
+package inventory
+
+import (
+	"slices"
+
+	"lockback/core/autostart"
+	"lockback/core/identify"
+	"lockback/core/location"
+	"lockback/core/location/linux"
+	"lockback/core/machine"
+)
+
+// tables are the locations of each operating system.
+var tables = map[string]func() []location.Location{
+	"linux": linux.Locations,
+}
+
+// Inventory is what was found on one machine.
+type Inventory struct {
+	Machine   *machine.Machine
+	Items     []location.Item
+	Unread    []autostart.Unread
+	Locations []location.Report
+}
+
+// Take reads all locations of the machine. What could not be read stands in
+// Unread; reading goes on.
+func Take(m *machine.Machine) Inventory {
+	survey, reports := location.Run(m, tables[m.OS]())
+	identify.Annotate(m.Files, survey.Items)
+	slices.SortStableFunc(survey.Items, func(a, b location.Item) int { return autostart.Compare(a.Entry, b.Entry) })
+	return Inventory{Machine: m, Items: survey.Items, Unread: survey.Unread, Locations: reports}
+}
+
+// Entries are the items without what only their location knows of them.
+func (inv Inventory) Entries() []autostart.Entry {
+	entries := make([]autostart.Entry, len(inv.Items))
+	for k, item := range inv.Items {
+		entries[k] = item.Entry
+	}
+	return entries
+}
+
+// Item returns the item with that handle.
+func (inv Inventory) Item(handle string) (location.Item, bool) {
+	for _, item := range inv.Items {
+		if item.Handle == handle {
+			return item, true
+		}
+	}
+	return location.Item{}, false
+}

@@ -1,0 +1,404 @@
+package linux
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/format/unitfile"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// startable are the kinds of units that start programs of themselves, with the
+// stage they do it in (empty: the location's own).
+var startable = map[string]autostart.Stage{
+	".service": "", ".socket": autostart.Event, ".path": autostart.Event, ".timer": autostart.Schedule,
+}
+
+func readSystemUnits(s *location.Survey) {
+	set := loadUnits(s, systemUnits, map[string]unitfile.File{})
+	for _, name := range set.names() {
+		addUnit(s, set, name, nil)
+	}
+}
+
+func readUserUnits(s *location.Survey) {
+	parsed := map[string]unitfile.File{}
+	everybody := loadUnits(s, userUnits, parsed)
+	for _, name := range everybody.names() {
+		addUnit(s, everybody, name, nil)
+	}
+	for _, u := range s.Machine.Users {
+		p := userUnits.forHome(u.Home)
+		if _, err := s.Stat(path.Join(u.Home, ".config/systemd")); err != nil {
+			if _, err := s.Stat(path.Join(u.Home, ".local/share/systemd")); err != nil {
+				continue // nothing of this person's own
+			}
+		}
+		set := loadUnits(s, p, parsed)
+		for _, name := range set.names() {
+			if set.ownedBy(name, u.Home) {
+				addUnit(s, set, name, &u)
+			}
+		}
+	}
+}
+
+// ownedBy reports whether a file or link of the unit lies in the home: only then
+// is it an entry of that person's and not everybody's.
+func (set *unitSet) ownedBy(name, home string) bool {
+	inHome := func(file string) bool { return strings.HasPrefix(file, home+"/") }
+	return slices.ContainsFunc(set.sources[name], func(u unitSource) bool { return inHome(u.path) }) ||
+		slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool { return inHome(l.path) && (l.name == name || l.dest() == name) })
+}
+
+// names lists the units that can be entries, in the order of names: those with a
+// file, and the instances that links name. Aliases are not units of their own.
+func (set *unitSet) names() []string {
+	var names []string
+	seen := map[string]bool{}
+	add := func(name string) {
+		if _, ok := startable[unitfile.Suffix(name)]; ok && !seen[name] && !unitfile.IsTemplate(name) {
+			seen[name] = true
+			names = append(names, name)
+		}
+	}
+	for name := range set.sources {
+		if _, alias := set.aliases[name]; !alias {
+			add(name)
+		}
+	}
+	for _, l := range set.links {
+		if real := set.real(l.name); l.kind != "" && l.target != "/dev/null" {
+			add(real)
+		}
+	}
+	for name := range set.reached {
+		add(name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// addUnit reports one unit, if something starts it, started it, or could.
+func addUnit(s *location.Survey, set *unitSet, name string, user *machine.User) {
+	mode := set.mode(name)
+	by := set.pulledBy(name, nil)
+	state := autostart.Disabled
+	source, found := set.source(name, false)
+	switch {
+	case !found && !slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool { return l.kind != "" && l.name == name }):
+		return // named as a dependency, and not installed
+	case strings.HasPrefix(mode, "masked"):
+	case len(by) > 0, mode == "enabled", mode == "enabled-runtime":
+		state = autostart.Enabled
+	case mode == "static", mode == "transient", mode == "indirect":
+		return // only ever started by something else
+	}
+	item := location.Item{
+		Entry: autostart.Entry{Name: name, Stage: startable[unitfile.Suffix(name)], State: state, Mode: mode},
+	}
+	if user != nil {
+		item.User = autostart.Text(user.Name)
+	}
+	if !found {
+		// A link is left of a unit that is gone.
+		link := set.byUnit[name][slices.IndexFunc(set.byUnit[name], func(l unitLink) bool { return l.kind != "" && l.name == name })]
+		item.Source.Path, item.Mode, item.State = link.path, "not-found", autostart.Disabled
+		item.Problems = []string{autostart.TargetMissing}
+	}
+	sw := newUnitSwitch(set, name, user)
+	item.Switcher, item.Switch = sw, autostart.Unlink
+	if len(sw.links) == 0 || sw.pulled {
+		item.Switch = autostart.Mask
+	}
+	below, ok := set.source(name, true)
+	if ok {
+		source = below
+	}
+	if found {
+		item.Source.Path = source.path
+	}
+	f, dropIns := set.file(name)
+	started := set.describe(name, f, &item)
+	item.Facts = append(item.Facts, set.facts(name, f, by, dropIns)...)
+
+	artifact := func(files ...string) {
+		for _, file := range files {
+			if a := machine.File(file); !slices.Contains(item.Artifacts, a) {
+				item.Artifacts = append(item.Artifacts, a)
+				if dir := path.Dir(file); !slices.Contains(item.Folders, dir) {
+					item.Folders = append(item.Folders, dir)
+				}
+			}
+		}
+	}
+	for _, u := range set.sources[name] {
+		artifact(u.path)
+	}
+	if found {
+		artifact(source.path)
+		if source.link != "" {
+			if full, err := s.Resolve(source.path); err == nil {
+				artifact(full)
+			}
+		}
+	}
+	artifact(dropIns...)
+	if started != "" && started != name {
+		if u, ok := set.source(started, true); ok {
+			artifact(u.path)
+		}
+	}
+	for _, l := range set.byUnit[name] {
+		if l.kind != "" && (l.name == name || set.real(l.name) == name) || l.kind == "" && l.dest() == name {
+			artifact(l.path)
+		}
+	}
+	for _, l := range sw.wanted() {
+		artifact(path.Dir(l), l)
+	}
+	artifact(sw.maskAt)
+	if user == nil && set.path.control == "" {
+		for _, u := range s.Machine.Users {
+			mask := path.Join(u.Home, ".config/systemd/user", name)
+			artifact(path.Join(u.Home, ".config"), path.Join(u.Home, ".config/systemd"), path.Dir(mask), mask)
+		}
+	}
+	if user != nil {
+		artifact(path.Dir(path.Dir(sw.maskAt)), path.Dir(sw.maskAt))
+	}
+	s.Add(name, item)
+}
+
+// describe fills in what the unit starts, itself or through the unit that it
+// triggers, and returns that unit.
+func (set *unitSet) describe(name string, f unitfile.File, item *location.Item) string {
+	started := name
+	if key, ok := map[string]string{".timer": "Timer", ".path": "Path", ".socket": "Socket"}[unitfile.Suffix(name)]; ok {
+		field := "Unit"
+		if key == "Socket" {
+			field = "Service"
+		}
+		if started = unitfile.Expand(f.Last(key, field), name); started == "" {
+			bare := strings.TrimSuffix(name, unitfile.Suffix(name))
+			started = bare + ".service"
+			if key == "Socket" && (f.Last(key, "Accept") == "yes" || f.Last(key, "Accept") == "true") {
+				started = bare + "@.service"
+			}
+		}
+		started = set.real(started)
+		f, _ = set.file(started)
+	}
+	for _, key := range []string{"ExecStart", "ExecStartPre", "ExecStop"} {
+		if lines := f.All("Service", key); len(lines) > 0 {
+			item.Command = unitfile.Expand(lines[0], started)
+			item.Argv = unitfile.SplitCommand(item.Command)
+			break
+		}
+	}
+	return started
+}
+
+// facts tells a person how the unit is started.
+func (set *unitSet) facts(name string, f unitfile.File, by, dropIns []string) []location.Fact {
+	var facts []location.Fact
+	add := func(name, value, basis string) {
+		if value != "" {
+			facts = append(facts, location.Fact{Name: name, Value: value, Basis: basis})
+		}
+	}
+	add("description", f.Last("Unit", "Description"), "unit file")
+	add("started by", strings.Join(by, ", "), "links and dependency keys")
+	for _, key := range []struct{ section, key, name string }{
+		{"Timer", "OnCalendar", "schedule"}, {"Timer", "OnBootSec", "after start of the machine"}, {"Timer", "OnUnitActiveSec", "again after"},
+		{"Socket", "ListenStream", "listens on"}, {"Path", "PathExists", "when there is"}, {"Path", "PathChanged", "when it changes"},
+		{"Service", "Restart", "restarted"}, {"Service", "User", "runs as"},
+	} {
+		add(key.name, strings.Join(f.All(key.section, key.key), ", "), key.key+"=")
+	}
+	add("changed by", strings.Join(dropIns, ", "), "drop-ins")
+	add("preset", set.preset(name), "preset files")
+	var triggers []string
+	for _, suffix := range []string{".timer", ".socket", ".path"} {
+		other := strings.TrimSuffix(name, unitfile.Suffix(name)) + suffix
+		if _, ok := set.sources[other]; ok && other != name && unitfile.Suffix(name) == ".service" {
+			triggers = append(triggers, other)
+		}
+	}
+	add("can also be started by", strings.Join(triggers, ", "), "units of the same name")
+	return facts
+}
+
+// unitSwitch enables and disables a unit by links, as systemctl does.
+type unitSwitch struct {
+	set    *unitSet
+	name   string
+	user   *machine.User // whose manager it is; nil for everybody's
+	links  []string      // what an administrator's enabling has made
+	pulled bool          // it still starts without them
+	maskAt string
+}
+
+func newUnitSwitch(set *unitSet, name string, user *machine.User) unitSwitch {
+	sw := unitSwitch{set: set, name: name, user: user, maskAt: path.Join(set.path.config, name)}
+	gone := map[string]bool{}
+	for _, l := range set.byUnit[name] {
+		if dir := set.dirs[l.dir]; dir != set.path.config && dir != set.path.runtime || l.target == "/dev/null" {
+			continue
+		}
+		enables := l.kind != "" && (l.name == name || l.dest() == name || set.real(l.name) == name)
+		alias := l.kind == "" && l.dest() == name && l.name != name
+		if enables || alias {
+			sw.links = append(sw.links, l.path)
+			gone[l.path] = true
+		}
+	}
+	sw.pulled = len(set.pulledBy(name, gone)) > 0
+	// A file of the administrator's own is in the mask's place: the folder
+	// before it overrides that too.
+	for _, u := range set.sources[name] {
+		if u.path == sw.maskAt && !u.masked && set.path.control != "" {
+			sw.maskAt = path.Join(set.path.control, name)
+		}
+	}
+	return sw
+}
+
+// wanted are the links that the unit's [Install] section asks for.
+func (sw unitSwitch) wanted() []string {
+	var links []string
+	in := sw.set.install(sw.name)
+	for _, l := range in.links {
+		links = append(links, path.Join(sw.set.path.config, l))
+	}
+	for _, a := range in.aliases {
+		if a != sw.name {
+			links = append(links, path.Join(sw.set.path.config, a))
+		}
+	}
+	return links
+}
+
+func (sw unitSwitch) owner() (uid, gid int) {
+	if sw.user != nil {
+		return sw.user.UID, sw.user.GID
+	}
+	return 0, 0
+}
+
+func (sw unitSwitch) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+	if want.User != nil && (sw.user == nil || sw.user.Name != want.User.Name) {
+		if sw.user != nil {
+			return nil, fmt.Errorf("%w: it is the entry of %s", location.ErrNoSwitch, sw.user.Name)
+		}
+		if sw.set.path.control != "" {
+			return nil, location.ErrNotPerUser
+		}
+		sw.user = want.User
+		sw.maskAt = path.Join(want.User.Home, ".config/systemd/user", sw.name)
+		return sw.mask(images, want)
+	}
+	if want.State == autostart.Disabled {
+		var edits []location.Edit
+		for _, l := range sw.links {
+			edits = append(edits, location.Edit{Artifact: machine.File(l), Image: machine.Image{Kind: machine.Absent}})
+		}
+		if !sw.pulled {
+			return edits, nil
+		}
+		mask, err := sw.mask(images, want)
+		return append(edits, mask...), err
+	}
+	return sw.enable(images, want)
+}
+
+// mask makes or removes the link to /dev/null.
+func (sw unitSwitch) mask(images location.Images, want location.Want) ([]location.Edit, error) {
+	a := machine.File(sw.maskAt)
+	image, err := images.Image(a)
+	if err != nil {
+		return nil, err
+	}
+	isMask := image.Kind == machine.Symlink && image.Target == "/dev/null"
+	if want.State == autostart.Enabled {
+		if isMask {
+			return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
+		}
+		return nil, nil
+	}
+	if isMask {
+		return nil, nil
+	}
+	if image.Kind != machine.Absent {
+		return nil, fmt.Errorf("%w: a unit of one's own is in the way at %s; switch that entry instead", location.ErrNoSwitch, sw.maskAt)
+	}
+	uid, gid := sw.owner()
+	edits, err := folders(images, path.Dir(sw.maskAt), uid, gid)
+	if err != nil {
+		return nil, err
+	}
+	return append(edits, location.Edit{Artifact: a, Image: machine.NewLink("/dev/null", uid, gid, want.Now)}), nil
+}
+
+// enable takes a mask away, and makes the links that [Install] asks for where
+// nothing else starts the unit.
+func (sw unitSwitch) enable(images location.Images, want location.Want) ([]location.Edit, error) {
+	source, ok := sw.set.source(sw.name, true)
+	if !ok {
+		return nil, fmt.Errorf("%w: the unit file is gone", location.ErrNoSwitch)
+	}
+	var edits []location.Edit
+	for _, u := range sw.set.sources[sw.name] {
+		if !u.masked {
+			continue
+		}
+		if dir := sw.set.dirs[u.dir]; dir != sw.set.path.config && dir != sw.set.path.control && dir != sw.set.path.runtime {
+			return nil, fmt.Errorf("%w: it is masked by the vendor at %s", location.ErrNoSwitch, u.path)
+		}
+		edits = append(edits, location.Edit{Artifact: machine.File(u.path), Image: machine.Image{Kind: machine.Absent}})
+	}
+	if sw.pulled {
+		return edits, nil
+	}
+	links := sw.wanted()
+	if len(links) == 0 && len(edits) == 0 {
+		return nil, fmt.Errorf("%w: the unit has no [Install] section that says what should start it", location.ErrNoSwitch)
+	}
+	uid, gid := sw.owner()
+	for _, l := range links {
+		image, err := images.Image(machine.File(l))
+		if err != nil {
+			return nil, err
+		}
+		if image.Kind != machine.Absent {
+			continue
+		}
+		more, err := folders(images, path.Dir(l), uid, gid)
+		if err != nil {
+			return nil, err
+		}
+		edits = append(append(edits, more...), location.Edit{Artifact: machine.File(l), Image: machine.NewLink(source.path, uid, gid, want.Now)})
+	}
+	return edits, nil
+}
+
+// folders plans the folders that are missing on the way to dir.
+func folders(images location.Images, dir string, uid, gid int) ([]location.Edit, error) {
+	var edits []location.Edit
+	for ; dir != "/"; dir = path.Dir(dir) {
+		image, err := images.Image(machine.File(dir))
+		if err != nil {
+			return nil, err
+		}
+		if image.Kind != machine.Absent {
+			break
+		}
+		edits = append(edits, location.Edit{Artifact: machine.File(dir), Image: machine.NewFolder(0o755, uid, gid)})
+	}
+	slices.Reverse(edits)
+	return edits, nil
+}

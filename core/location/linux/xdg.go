@@ -1,0 +1,325 @@
+package linux
+
+import (
+	"fmt"
+	"path"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/format/desktopentry"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// overrideFolder is where an administrator's version of a vendor's entry goes:
+// of the folders for everybody it is searched first.
+const overrideFolder = "/etc/xdg/autostart"
+
+// systemAutostart lists the folders for everybody, the one that wins first:
+// $XDG_CONFIG_DIRS as /etc/environment sets it, or its default, then the older
+// places that desktops still read.
+func systemAutostart(s *location.Survey) []string {
+	var dirs []string
+	for dir := range strings.SplitSeq(s.Machine.Environment()["XDG_CONFIG_DIRS"], ":") {
+		if path.IsAbs(dir) {
+			dirs = append(dirs, path.Join(dir, "autostart"))
+		}
+	}
+	if len(dirs) == 0 {
+		dirs = []string{overrideFolder}
+	}
+	return append(dirs, "/usr/share/gnome/autostart", "/usr/share/autostart")
+}
+
+// readXDGAutostart follows the Desktop Application Autostart Specification: the
+// files of all folders are judged by name, and a person's own file wins over
+// everybody's.
+func readXDGAutostart(s *location.Survey) {
+	system := map[string]string{} // file name, to the path that wins for everybody
+	var order []string
+	for _, dir := range systemAutostart(s) {
+		for _, e := range s.Dir(dir) {
+			if _, taken := system[e.Name()]; !taken && strings.HasSuffix(e.Name(), ".desktop") {
+				system[e.Name()] = path.Join(dir, e.Name())
+				order = append(order, e.Name())
+			}
+		}
+	}
+	own := map[string][]string{} // file name, to the people who have one of their own
+	for _, u := range s.Machine.Users {
+		dir := userAutostart(u)
+		for _, e := range s.Dir(dir) {
+			if strings.HasSuffix(e.Name(), ".desktop") {
+				own[e.Name()] = append(own[e.Name()], u.Name)
+				addDesktopEntry(s, path.Join(dir, e.Name()), hide{file: path.Join(dir, e.Name()), user: &u, everybodys: system[e.Name()]}, nil)
+			}
+		}
+	}
+	for _, name := range order {
+		addDesktopEntry(s, system[name], hide{file: system[name]}, own[name])
+	}
+}
+
+func userAutostart(u machine.User) string { return path.Join(u.Home, ".config/autostart") }
+
+// addDesktopEntry reports one file. overriddenBy are the people whose own file
+// of that name takes its place.
+func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []string) {
+	item := location.Item{
+		Entry:     autostart.Entry{Name: strings.TrimSuffix(path.Base(file), ".desktop"), State: autostart.Enabled, Source: autostart.Source{Path: file}},
+		Artifacts: []machine.Artifact{machine.File(file)},
+		Folders:   []string{path.Dir(file)},
+		Switcher:  sw,
+	}
+	if sw.user != nil {
+		item.User = autostart.Text(sw.user.Name)
+	} else {
+		// What would switch it off for everybody, or for one person.
+		if over := sw.override(); over != file {
+			item.Artifacts = append(item.Artifacts, machine.File(over))
+			item.Folders = append(item.Folders, path.Dir(over))
+		}
+		for _, u := range s.Machine.Users {
+			dir := userAutostart(u)
+			item.Artifacts = append(item.Artifacts, machine.File(path.Dir(dir)), machine.File(dir), machine.File(path.Join(dir, path.Base(file))))
+			item.Folders = append(item.Folders, u.Home)
+		}
+	}
+	full, err := s.Resolve(file)
+	if target, lerr := s.Readlink(file); lerr == nil && target == "/dev/null" {
+		full, err = target, nil // which a mounted disk need not have
+	}
+	if err == nil && full != file {
+		item.Artifacts = append(item.Artifacts, machine.File(full))
+	}
+	if full == "/dev/null" {
+		item.State, item.Mode = autostart.Disabled, "link to /dev/null"
+		s.Add(file, item)
+		return
+	}
+	if err != nil {
+		s.Skip(file, err)
+		return
+	}
+	content, ok := s.File(file)
+	if !ok {
+		if _, err := s.Stat(file); machine.IsMissing(err) {
+			item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link", []string{autostart.TargetMissing}
+			item.Switch, item.Switcher = autostart.Report, noSwitch{"it is a link to nothing"}
+			s.Add(file, item)
+		}
+		return
+	}
+	f, err := desktopentry.Parse(content)
+	if err != nil {
+		item.State, item.Mode, item.Problems = autostart.Disabled, "ignored: "+err.Error(), []string{autostart.Unparsable}
+		item.Switch, item.Switcher = autostart.Report, noSwitch{"it is no desktop entry"}
+		s.Add(file, item)
+		return
+	}
+	describeDesktopEntry(s, f, &item)
+	if len(overriddenBy) > 0 {
+		item.Facts = append(item.Facts, location.Fact{Name: "own file instead", Value: strings.Join(overriddenBy, ", "), Basis: "~/.config/autostart"})
+	}
+	s.Add(file, item)
+}
+
+// describeDesktopEntry fills in what the keys of the file say.
+func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *location.Item) {
+	if name, ok := f.Get("Name"); ok && name != "" {
+		item.Name = name
+	}
+	item.Command, _ = f.Get("Exec")
+	item.Argv = desktopentry.SplitExec(item.Command)
+	item.Source.Line = f.Line("Exec")
+	var modes []string
+	off := func(mode string) {
+		item.State = autostart.Disabled
+		modes = append(modes, mode)
+	}
+	kind, _ := f.Get("Type")
+	tryExec, _ := f.Get("TryExec")
+	gnome, hasGnome := f.Get("X-GNOME-Autostart-enabled")
+	switch {
+	case f.Bool("Hidden"):
+		off("hidden")
+	case hasGnome && strings.EqualFold(gnome, "false"):
+		off("off in the desktop's settings")
+	case kind != "Application":
+		off("ignored: not of the type Application")
+		item.Problems = append(item.Problems, autostart.Ignored)
+	case len(item.Argv) == 0:
+		off("ignored: no command")
+		item.Problems = append(item.Problems, autostart.Ignored)
+	case tryExec != "":
+		if _, _, err := location.FindProgram(s, tryExec); machine.IsMissing(err) {
+			off("TryExec not found: " + tryExec)
+			item.Problems = append(item.Problems, autostart.TargetMissing)
+		}
+	}
+	for _, word := range []struct{ key, before, after string }{
+		{"OnlyShowIn", "only in ", ""},
+		{"NotShowIn", "not in ", ""},
+		{"X-GNOME-Autostart-Delay", "after ", " s"},
+		{"AutostartCondition", "if ", ""},
+		{"X-KDE-autostart-condition", "if ", ""},
+	} {
+		if v, _ := f.Get(word.key); v != "" {
+			modes = append(modes, word.before+strings.ReplaceAll(strings.TrimSuffix(v, ";"), ";", ", ")+word.after)
+		}
+	}
+	item.Mode = strings.Join(modes, "; ")
+	for _, fact := range []struct{ key, name string }{
+		{"Comment", "comment"}, {"TryExec", "only if installed"}, {"X-KDE-autostart-phase", "KDE phase"},
+		{"X-GNOME-Autostart-Phase", "GNOME phase"}, {"X-systemd-skip", "left to the desktop by systemd"},
+	} {
+		if v, _ := f.Get(fact.key); v != "" {
+			item.Facts = append(item.Facts, location.Fact{Name: fact.name, Value: v, Basis: fact.key})
+		}
+	}
+}
+
+// hide is the switch of an XDG entry: the standard's own key, in the file where
+// it is an administrator's or the person's own, else in an overriding copy.
+type hide struct {
+	file       string
+	user       *machine.User // whose file it is; nil for everybody's
+	everybodys string        // the file for everybody that a person's own one stands before
+}
+
+// override is the file that decides for everybody: the file itself where it is
+// the administrator's, a copy before it where it is a vendor's.
+func (h hide) override() string {
+	if strings.HasPrefix(h.file, "/etc/") {
+		return h.file
+	}
+	return path.Join(overrideFolder, path.Base(h.file))
+}
+
+func (h hide) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+	switch {
+	case h.user != nil && want.User != nil && want.User.Name != h.user.Name:
+		return nil, fmt.Errorf("%w: it is the entry of %s", location.ErrNoSwitch, h.user.Name)
+	case h.user == nil && want.User != nil:
+		return h.write(images, want, path.Join(userAutostart(*want.User), path.Base(h.file)), *want.User, h.file)
+	case h.user != nil:
+		return h.write(images, want, h.file, *h.user, h.everybodys)
+	}
+	vendors := ""
+	if h.override() != h.file {
+		vendors = h.file
+	}
+	return h.write(images, want, h.override(), machine.User{Name: "root"}, vendors)
+}
+
+// write plans the file that is to decide, for its owner. Where it does not exist
+// it starts as a copy of the one it is to override.
+func (h hide) write(images location.Images, want location.Want, file string, owner machine.User, original string) ([]location.Edit, error) {
+	a := machine.File(file)
+	image, err := images.Image(a)
+	if err != nil {
+		return nil, err
+	}
+	var edits []location.Edit
+	switch image.Kind {
+	case machine.Absent:
+		if original == "" {
+			return nil, fmt.Errorf("%s is gone; list again", file)
+		}
+		if want.State == autostart.Enabled {
+			return nil, nil // nothing stands before the original
+		}
+		for _, dir := range []string{path.Dir(path.Dir(file)), path.Dir(file)} {
+			folder, err := images.Image(machine.File(dir))
+			if err != nil {
+				return nil, err
+			}
+			if folder.Kind == machine.Absent {
+				mode := machine.NewFolder(0o755, owner.UID, owner.GID)
+				if owner.UID != 0 {
+					mode = machine.NewFolder(0o700, owner.UID, owner.GID) // XDG Base Directory Specification
+				}
+				edits = append(edits, location.Edit{Artifact: machine.File(dir), Image: mode})
+			}
+		}
+		content, err := contentOf(images, original)
+		if err != nil {
+			return nil, err
+		}
+		image = machine.NewFile(content, 0o644, owner.UID, owner.GID, want.Now)
+	case machine.Symlink:
+		if want.State == autostart.Enabled && image.Target == "/dev/null" {
+			return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
+		}
+		// The link's target may serve others: put a file in the link's place.
+		content, err := contentOf(images, linkTarget(file, image.Target))
+		if err != nil {
+			return nil, err
+		}
+		image = machine.NewFile(content, 0o644, owner.UID, owner.GID, want.Now)
+	}
+	f, err := desktopentry.Parse(image.Content)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s: %w", location.ErrNoSwitch, file, err)
+	}
+	if want.State == autostart.Disabled {
+		f.Set("Hidden", "true")
+	} else {
+		if original != "" && isHiddenCopy(images, original, image.Content) {
+			return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
+		}
+		if f.Bool("Hidden") {
+			f.Set("Hidden", "false")
+		}
+		if v, ok := f.Get("X-GNOME-Autostart-enabled"); ok && strings.EqualFold(v, "false") {
+			f.Set("X-GNOME-Autostart-enabled", "true")
+		}
+	}
+	return append(edits, location.Edit{Artifact: a, Image: image.WithContent(f.Bytes(), want.Now)}), nil
+}
+
+// isHiddenCopy reports whether a file is nothing but a switched-off copy of the
+// one it overrides, so that taking it away is what switches on.
+func isHiddenCopy(images location.Images, original string, content []byte) bool {
+	source, err := contentOf(images, original)
+	if err != nil {
+		return false
+	}
+	f, err := desktopentry.Parse(source)
+	if err != nil {
+		return false
+	}
+	f.Set("Hidden", "true")
+	return string(f.Bytes()) == string(content)
+}
+
+// contentOf reads a file that everybody may read through the plan's images,
+// following links: what a person's link leads to may be none of their business.
+func contentOf(images location.Images, file string) ([]byte, error) {
+	for range 8 {
+		image, err := images.Image(machine.File(file))
+		if err != nil {
+			return nil, err
+		}
+		switch image.Kind {
+		case machine.Regular:
+			if image.Mode&0o004 == 0 {
+				return nil, fmt.Errorf("%w: not everybody may read %s, so it is not copied", location.ErrNoSwitch, file)
+			}
+			return image.Content, nil
+		case machine.Symlink:
+			file = linkTarget(file, image.Target)
+		default:
+			return nil, fmt.Errorf("%w: %s is %s", location.ErrNoSwitch, file, image.Kind)
+		}
+	}
+	return nil, fmt.Errorf("%w: %s: too many links", location.ErrNoSwitch, file)
+}
+
+// linkTarget is the path that a link leads to.
+func linkTarget(link, target string) string {
+	if path.IsAbs(target) {
+		return path.Clean(target)
+	}
+	return path.Join(path.Dir(link), target)
+}

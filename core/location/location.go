@@ -1,0 +1,264 @@
+// Package location says what a location of autostart entries is: where the
+// operating system starts things from, how that place is read into entries, and
+// how one entry is switched.
+//
+// A location is declared in a table (see the packages linux, and in time windows
+// and macos, beside this one); the table's readers report what they find to a
+// [Survey]. Locations never write. A switch only says which new images which
+// artifacts should have:
+//
+//	for _, edit := range must(item.Set(images, want)) {
+//		// the change engine plans a step to edit.Image
+//	}
+package location
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/machine"
+)
+
+// View is what a location may do to a machine: look.
+type View interface {
+	ReadFile(name string, max int64) ([]byte, error)
+	ReadDir(name string) ([]fs.DirEntry, error)
+	Lstat(name string) (fs.FileInfo, error)
+	Stat(name string) (fs.FileInfo, error)
+	Readlink(name string) (string, error)
+	Resolve(name string) (string, error)
+}
+
+// Images gives the image of an artifact as a plan has it so far: edits planned
+// before are seen by those planned after.
+type Images interface {
+	Image(machine.Artifact) (machine.Image, error)
+}
+
+// Location is one kind of place that the system starts things from.
+type Location struct {
+	ID     string
+	Stage  autostart.Stage
+	Where  []string // the places, as a person would name them
+	Switch autostart.Switch
+	// Effect says when a switched entry is seen to be off or on.
+	Effect string
+	// Read reports the location's items to the survey.
+	Read func(*Survey)
+}
+
+// Item is an entry with what its location knows of it.
+type Item struct {
+	autostart.Entry
+	// Artifacts decide the entry, those included that do not exist yet: the
+	// override that would switch it off.
+	Artifacts []machine.Artifact
+	// Folders are the ones that artifacts are made in and removed from; only
+	// their times are of interest.
+	Folders []string
+	// Argv is the command split as its location's syntax wants it; nil where
+	// only a shell could tell.
+	Argv []string
+	// Facts are what else is known, for a person to read.
+	Facts []Fact
+	// Effect overrides the location's word on when a change is seen.
+	Effect string
+	Switcher
+}
+
+// Fact is something known of an entry, and where it comes from.
+type Fact struct{ Name, Value, Basis string }
+
+// Want is the state that a switch is to bring about.
+type Want struct {
+	State autostart.State
+	// User limits the switch of an entry for everybody to one person; nil
+	// means everybody that the entry is for.
+	User *machine.User
+	Now  time.Time
+}
+
+// Edit is a new image for an artifact.
+type Edit struct {
+	Artifact machine.Artifact
+	Image    machine.Image
+}
+
+// Switcher turns an entry off and on.
+type Switcher interface {
+	// Set returns the edits that bring the entry to the wanted state. It fails
+	// with [ErrNoSwitch] where that cannot be done safely.
+	Set(Images, Want) ([]Edit, error)
+}
+
+// Errors that callers decide on.
+var (
+	// ErrNoSwitch says that no safe way of switching exists.
+	ErrNoSwitch = errors.New("cannot be switched")
+	// ErrNotPerUser says that an entry cannot be switched for one person.
+	ErrNotPerUser = errors.New("cannot be switched for one person only")
+)
+
+// Status says what came of reading a location.
+type Status string
+
+// What can come of reading a location.
+const (
+	Read         Status = "read"
+	Empty        Status = "empty"
+	Absent       Status = "absent"
+	StatusUnread Status = "unread"
+)
+
+// Report is what came of reading one location.
+type Report struct {
+	Location
+	Status  Status
+	Entries int
+	Reason  string
+}
+
+// Survey collects what locations read from one machine.
+type Survey struct {
+	View
+	Machine *machine.Machine
+	Items   []Item
+	Unread  []autostart.Unread
+
+	at      *Location
+	present bool
+	seen    map[string]int // keys already used, to number those that repeat
+}
+
+// Run reads all the locations of a table.
+func Run(m *machine.Machine, table []Location) (*Survey, []Report) {
+	s := &Survey{View: m.Files, Machine: m, seen: map[string]int{}}
+	var reports []Report
+	for k := range table {
+		s.at, s.present = &table[k], false
+		items, unread := len(s.Items), len(s.Unread)
+		s.at.Read(s)
+		r := Report{Location: table[k], Entries: len(s.Items) - items, Status: Absent}
+		switch {
+		case r.Entries > 0:
+			r.Status = Read
+		case len(s.Unread) > unread:
+			r.Status = StatusUnread
+		case s.present:
+			r.Status = Empty
+		}
+		if len(s.Unread) > unread {
+			r.Reason = s.Unread[unread].Path + ": " + s.Unread[unread].Reason
+			if more := len(s.Unread) - unread - 1; more > 0 {
+				r.Reason += fmt.Sprintf(" (and %d more)", more)
+			}
+		}
+		reports = append(reports, r)
+	}
+	return s, reports
+}
+
+// Add reports an item. Location, stage and switch come from the table unless
+// the item has its own; key identifies the entry within its location and user,
+// and stays the same while the entry does.
+func (s *Survey) Add(key string, item Item) {
+	e := &item.Entry
+	e.Location = s.at.ID
+	if e.Stage == "" {
+		e.Stage = s.at.Stage
+	}
+	if e.Switch == "" {
+		e.Switch = s.at.Switch
+	}
+	if item.Effect == "" {
+		item.Effect = s.at.Effect
+	}
+	if e.Scope == "" {
+		e.Scope = autostart.ForSystem
+		if e.User != "" {
+			e.Scope = autostart.ForUser
+		}
+	}
+	if e.Problems == nil {
+		e.Problems = []string{}
+	}
+	id := e.Location + "\x00" + e.User + "\x00" + key
+	if s.seen[id]++; s.seen[id] > 1 {
+		key = fmt.Sprintf("%s\x00%d", key, s.seen[id])
+	}
+	e.Handle = autostart.Handle(e.Location, e.User, key)
+	e.Name, e.Command = autostart.Text(e.Name), autostart.Text(e.Command)
+	e.Source.Path = autostart.Text(e.Source.Path)
+	s.Items = append(s.Items, item)
+	s.present = true
+}
+
+// Skip reports a place that could not be read. That nothing is there is no
+// failure.
+func (s *Survey) Skip(path string, err error) {
+	if err == nil || errors.Is(err, fs.ErrNotExist) {
+		return
+	}
+	s.present = true
+	s.Unread = append(s.Unread, autostart.Unread{Location: s.at.ID, Path: autostart.Text(path), Reason: machine.Reason(err)})
+}
+
+// Found notes that a place of the location exists, even if nothing is in it.
+func (s *Survey) Found() { s.present = true }
+
+// Dir lists a folder. That it is absent is no failure; that it cannot be read is
+// reported.
+func (s *Survey) Dir(path string) []fs.DirEntry {
+	entries, err := s.ReadDir(path)
+	if err != nil {
+		s.Skip(path, err)
+		return nil
+	}
+	s.present = true
+	return entries
+}
+
+// File reads a configuration file. That it is absent is no failure; that it
+// cannot be read is reported.
+func (s *Survey) File(path string) ([]byte, bool) {
+	b, err := s.ReadFile(path, machine.MaxFileSize)
+	if err != nil {
+		s.Skip(path, err)
+		return nil, false
+	}
+	s.present = true
+	return b, true
+}
+
+// AppendLine puts one line of an earlier image of a text file at the end of its
+// image of now, unless the same line is there already.
+func AppendLine(now, earlier machine.Image, number int, at time.Time) (machine.Image, error) {
+	var line []byte
+	n := 0
+	for l := range bytes.Lines(earlier.Content) {
+		if n++; n == number {
+			line = l
+		}
+	}
+	if line == nil {
+		return now, fmt.Errorf("line %d is not in the earlier file either", number)
+	}
+	content := bytes.Clone(now.Content)
+	for l := range bytes.Lines(content) {
+		if bytes.Equal(bytes.TrimRight(l, "\r\n"), bytes.TrimRight(line, "\r\n")) {
+			return now, nil
+		}
+	}
+	if len(content) > 0 && content[len(content)-1] != '\n' {
+		content = append(content, '\n')
+	}
+	content = append(content, line...)
+	if line[len(line)-1] != '\n' {
+		content = append(content, '\n')
+	}
+	return now.WithContent(content, at), nil
+}

@@ -1,0 +1,406 @@
+package machine
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+)
+
+// Files is the file system of one machine. Names are absolute slash paths as
+// the machine itself uses them. Links are followed inside the root: an absolute
+// target starts at the root again, and ".." at the root stays there, as the
+// machine's own kernel would do it. No call follows anything out of the root,
+// for every access goes through [os.Root].
+//
+// Reading does not change access times where the system lets us say so (Linux,
+// for the owner and for root).
+//
+// Files may be used by several goroutines at once.
+type Files struct {
+	dir   string
+	live  bool
+	root  *os.Root
+	homes []User
+
+	mu      sync.Mutex
+	plain   map[string]string   // a folder's path, to the same folder's path without links
+	folders map[string]*os.Root // opened folders, by path without links
+}
+
+// The bounds that keep hostile disks from running us out of memory and time.
+const (
+	MaxFileSize = 8 << 20 // the largest configuration file that is read, in bytes
+	maxLinks    = 40      // as the kernel's own bound, path_resolution(7)
+	maxFolders  = 48      // folders kept open
+)
+
+// Errors that callers decide on.
+var (
+	ErrTooLarge   = errors.New("file is too large")
+	ErrNotRegular = errors.New("not a regular file")
+	ErrLeadsOut   = errors.New("a link leads out of the home folder")
+)
+
+func openFiles(dir string, live bool) (*Files, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	return &Files{dir: dir, live: live, root: root, plain: map[string]string{"/": "/"}, folders: map[string]*os.Root{}}, nil
+}
+
+// Close releases the folders that are held open.
+func (f *Files) Close() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, r := range f.folders {
+		r.Close()
+	}
+	f.folders = map[string]*os.Root{}
+	return f.root.Close()
+}
+
+// relative turns an absolute path of the machine into one that os.Root takes.
+func relative(name string) string {
+	if name == "/" {
+		return "."
+	}
+	return filepath.FromSlash(strings.TrimPrefix(name, "/"))
+}
+
+// Resolve follows every link in the path and returns the path without links. A
+// last element that does not exist is kept.
+func (f *Files) Resolve(name string) (string, error) {
+	return f.resolve(name, true)
+}
+
+func (f *Files) resolve(name string, last bool) (string, error) {
+	if !path.IsAbs(name) {
+		return "", &fs.PathError{Op: "open", Path: name, Err: errors.New("not an absolute path")}
+	}
+	name = path.Clean(name)
+	dir, base := path.Split(name)
+	if base == "" {
+		return "/", nil
+	}
+	for links := 0; ; links++ {
+		parent, err := f.resolveDir(path.Clean(dir), &links)
+		if err != nil {
+			return "", err
+		}
+		full := path.Join(parent, base)
+		if !last {
+			return full, nil
+		}
+		info, err := f.lstatIn(parent, base)
+		if errors.Is(err, fs.ErrNotExist) {
+			return full, nil
+		}
+		if err != nil {
+			return "", err
+		}
+		if info.Mode()&fs.ModeSymlink == 0 {
+			return full, nil
+		}
+		if links > maxLinks {
+			return "", &fs.PathError{Op: "open", Path: name, Err: syscall.ELOOP}
+		}
+		target, err := f.readlinkIn(parent, base)
+		if err != nil {
+			return "", err
+		}
+		if !path.IsAbs(target) {
+			target = path.Join(parent, target)
+		}
+		dir, base = path.Split(path.Clean(target))
+		if base == "" {
+			return "/", nil
+		}
+	}
+}
+
+// resolveDir returns the path without links of a folder, from memory where it
+// was asked before. While links change under us the memory may be stale; the
+// access itself is then still held inside the root by os.Root.
+func (f *Files) resolveDir(dir string, links *int) (string, error) {
+	f.mu.Lock()
+	known, ok := f.plain[dir]
+	f.mu.Unlock()
+	if ok {
+		return known, nil
+	}
+	parent, err := f.resolveDir(path.Dir(dir), links)
+	if err != nil {
+		return "", err
+	}
+	full := path.Join(parent, path.Base(dir))
+	info, err := f.lstatIn(parent, path.Base(dir))
+	if err != nil {
+		return "", err
+	}
+	switch {
+	case info.Mode()&fs.ModeSymlink != 0:
+		if *links++; *links > maxLinks {
+			return "", &fs.PathError{Op: "open", Path: dir, Err: syscall.ELOOP}
+		}
+		target, err := f.readlinkIn(parent, path.Base(dir))
+		if err != nil {
+			return "", err
+		}
+		if !path.IsAbs(target) {
+			target = path.Join(parent, target)
+		}
+		if full, err = f.resolveDir(path.Clean(target), links); err != nil {
+			return "", err
+		}
+	case !info.IsDir():
+		return "", &fs.PathError{Op: "open", Path: dir, Err: syscall.ENOTDIR}
+	}
+	f.mu.Lock()
+	f.plain[dir] = full
+	f.mu.Unlock()
+	return full, nil
+}
+
+// forget drops what is remembered of folders, after one was made or removed.
+func (f *Files) forget() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, r := range f.folders {
+		r.Close()
+	}
+	f.plain, f.folders = map[string]string{"/": "/"}, map[string]*os.Root{}
+}
+
+// folder opens a folder by its path without links and keeps it open. The
+// returned function must be called when the folder is no longer used.
+func (f *Files) folder(plain string) (*os.Root, func(), error) {
+	if plain == "/" {
+		return f.root, func() {}, nil
+	}
+	f.mu.Lock()
+	r, ok := f.folders[plain]
+	f.mu.Unlock()
+	if ok {
+		return r, func() {}, nil
+	}
+	r, err := f.root.OpenRoot(relative(plain))
+	if err != nil {
+		return nil, nil, err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if _, ok := f.folders[plain]; ok || len(f.folders) >= maxFolders {
+		return r, func() { r.Close() }, nil
+	}
+	f.folders[plain] = r
+	return r, func() {}, nil
+}
+
+func (f *Files) lstatIn(plain, base string) (fs.FileInfo, error) {
+	r, done, err := f.folder(plain)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	return r.Lstat(base)
+}
+
+func (f *Files) readlinkIn(plain, base string) (string, error) {
+	r, done, err := f.folder(plain)
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	target, err := r.Readlink(base)
+	return filepath.ToSlash(target), err
+}
+
+// Lstat describes what is at the path, a link itself and not what it leads to.
+func (f *Files) Lstat(name string) (fs.FileInfo, error) {
+	full, err := f.resolve(name, false)
+	if err != nil {
+		return nil, err
+	}
+	if full == "/" {
+		return f.root.Stat(".")
+	}
+	return f.lstatIn(path.Dir(full), path.Base(full))
+}
+
+// Stat describes what the path leads to.
+func (f *Files) Stat(name string) (fs.FileInfo, error) {
+	full, err := f.Resolve(name)
+	if err != nil {
+		return nil, err
+	}
+	return f.Lstat(full)
+}
+
+// Readlink returns the target of a link as it is written.
+func (f *Files) Readlink(name string) (string, error) {
+	full, err := f.resolve(name, false)
+	if err != nil {
+		return "", err
+	}
+	return f.readlinkIn(path.Dir(full), path.Base(full))
+}
+
+// ReadDir lists a folder in the order of names.
+func (f *Files) ReadDir(name string) ([]fs.DirEntry, error) {
+	full, err := f.Resolve(name)
+	if err != nil {
+		return nil, err
+	}
+	d, err := f.root.Open(relative(full))
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	entries, err := d.ReadDir(-1)
+	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	return entries, err
+}
+
+// ReadFile reads a regular file of at most max bytes, following links. Anything
+// but a regular file is refused before it is opened: opening a device or a pipe
+// can act or hang.
+func (f *Files) ReadFile(name string, max int64) ([]byte, error) {
+	full, err := f.Resolve(name)
+	if err != nil {
+		return nil, err
+	}
+	if full == "/" {
+		return nil, &fs.PathError{Op: "read", Path: name, Err: ErrNotRegular}
+	}
+	b, _, err := f.readPlain(full, max)
+	return b, err
+}
+
+// readPlain reads the regular file at a path without links.
+func (f *Files) readPlain(full string, max int64) ([]byte, fs.FileInfo, error) {
+	dir, done, err := f.folder(path.Dir(full))
+	if err != nil {
+		return nil, nil, err
+	}
+	defer done()
+	base := path.Base(full)
+	info, err := dir.Lstat(base)
+	if err != nil {
+		return nil, nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, nil, &fs.PathError{Op: "read", Path: full, Err: ErrNotRegular}
+	}
+	if info.Size() > max {
+		return nil, info, &fs.PathError{Op: "read", Path: full, Err: fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, info.Size(), max)}
+	}
+	file, err := dir.OpenFile(base, os.O_RDONLY|openQuietly, 0)
+	if openQuietly != 0 && errors.Is(err, fs.ErrPermission) {
+		file, err = dir.OpenFile(base, os.O_RDONLY, 0)
+	}
+	if err != nil {
+		return nil, info, err
+	}
+	defer file.Close()
+	// One byte more than there should be shows the end in a single read of a
+	// file that does not grow.
+	b := make([]byte, 0, info.Size()+1)
+	for {
+		n, err := file.Read(b[len(b):cap(b)])
+		b = b[:len(b)+n]
+		switch {
+		case int64(len(b)) > max:
+			return nil, info, &fs.PathError{Op: "read", Path: full, Err: ErrTooLarge}
+		case err == io.EOF:
+			return b, info, nil
+		case err != nil:
+			return nil, info, err
+		case len(b) == cap(b):
+			b = append(b, 0)[:len(b)]
+		}
+	}
+}
+
+// Image reads the full image of an artifact. What cannot be read is an error,
+// what is not there an image of the kind [Absent].
+func (f *Files) Image(a Artifact) (Image, error) {
+	full, err := f.resolve(a.Name, false)
+	if missing(err) {
+		return Image{Kind: Absent}, nil
+	}
+	if err != nil {
+		return Image{}, err
+	}
+	if full == "/" {
+		return Image{Kind: Folder, Mode: 0o755}, nil
+	}
+	dir, done, err := f.folder(path.Dir(full))
+	if missing(err) {
+		return Image{Kind: Absent}, nil
+	}
+	if err != nil {
+		return Image{}, err
+	}
+	defer done()
+	base := path.Base(full)
+	info, err := dir.Lstat(base)
+	if missing(err) {
+		return Image{Kind: Absent}, nil
+	}
+	if err != nil {
+		return Image{}, err
+	}
+	i := Image{Mode: modeBits(info), ModTime: info.ModTime().UTC()}
+	i.UID, i.GID = owner(info)
+	switch info.Mode().Type() {
+	case 0:
+		i.Kind = Regular
+		if i.Content, _, err = f.readPlain(full, MaxFileSize); err != nil {
+			return Image{}, err
+		}
+	case fs.ModeSymlink:
+		i.Kind, i.Mode = Symlink, 0o777
+		if i.Target, err = dir.Readlink(base); err != nil {
+			return Image{}, err
+		}
+	case fs.ModeDir:
+		i.Kind = Folder
+		entries, err := f.ReadDir(full)
+		if err != nil {
+			return Image{}, err
+		}
+		names := make([]string, len(entries))
+		for k, e := range entries {
+			names[k] = e.Name()
+		}
+		i.Names = digestNames(names)
+	default:
+		i.Kind = Special
+		return i, nil
+	}
+	i.Xattrs, err = readXattrs(dir, base)
+	return i, err
+}
+
+// modeBits are the permission, set-id and sticky bits of a file.
+func modeBits(info fs.FileInfo) fs.FileMode {
+	return info.Mode() & (fs.ModePerm | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky)
+}
+
+// missing reports whether an error means that nothing is at a path: a parent
+// that is a file instead of a folder leaves no room for it either.
+func missing(err error) bool {
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR)
+}
+
+// IsMissing reports whether an error means that nothing is at a path.
+func IsMissing(err error) bool { return missing(err) }

@@ -1,0 +1,156 @@
+package machine
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"maps"
+	"slices"
+	"time"
+)
+
+// ArtifactKind says what sort of thing an artifact's name addresses.
+type ArtifactKind string
+
+// FileArtifact addresses a file, a link, a folder, or the place where one could
+// be; its name is an absolute path of the machine.
+const FileArtifact ArtifactKind = "file"
+
+// Artifact is the address of one piece of operating-system state, as its own
+// machine names it.
+type Artifact struct {
+	Kind ArtifactKind
+	Name string
+}
+
+// File is the artifact of the file, link or folder at an absolute path.
+func File(name string) Artifact { return Artifact{FileArtifact, name} }
+
+func (a Artifact) String() string { return a.Name }
+
+// ImageKind says what is at an artifact's address.
+type ImageKind string
+
+// What can be found at the address of a file artifact. Special is a device, a
+// pipe or a socket: its existence is known, its content never read.
+const (
+	Absent  ImageKind = "absent"
+	Regular ImageKind = "file"
+	Symlink ImageKind = "link"
+	Folder  ImageKind = "folder"
+	Special ImageKind = "special"
+)
+
+// Image is the full content and metadata of an artifact at one moment. The zero
+// Xattrs (nil) and a negative UID mean "as the system gives them", which only an
+// image that was planned, not read, may say.
+type Image struct {
+	Kind     ImageKind
+	Mode     fs.FileMode // permission, set-id and sticky bits
+	UID, GID int
+	ModTime  time.Time
+	Content  []byte            // of a regular file
+	Target   string            // of a link, as it is written
+	Xattrs   map[string][]byte // extended attributes, access lists among them
+	Names    string            // of a folder: a digest of the names in it
+}
+
+// NewFile is an image of a regular file that is to be made.
+func NewFile(content []byte, mode fs.FileMode, uid, gid int, now time.Time) Image {
+	return Image{Kind: Regular, Mode: mode, UID: uid, GID: gid, ModTime: stamp(now), Content: content}
+}
+
+// NewLink is an image of a link that is to be made.
+func NewLink(target string, uid, gid int, now time.Time) Image {
+	return Image{Kind: Symlink, Mode: 0o777, UID: uid, GID: gid, ModTime: stamp(now), Target: target}
+}
+
+// NewFolder is an image of a folder that is to be made.
+func NewFolder(mode fs.FileMode, uid, gid int) Image {
+	return Image{Kind: Folder, Mode: mode, UID: uid, GID: gid}
+}
+
+// WithContent is the same file with other content: mode, owner and extended
+// attributes stay.
+func (i Image) WithContent(content []byte, now time.Time) Image {
+	i.Content, i.ModTime = content, stamp(now)
+	return i
+}
+
+// stamp rounds a time that we choose to an even second, which every file system
+// can hold.
+func stamp(t time.Time) time.Time { return t.UTC().Truncate(2 * time.Second) }
+
+// Same reports whether two images are of the same state. Of folders, neither the
+// times nor the names in them count: others may put files there meanwhile.
+func (i Image) Same(j Image) bool {
+	if i.Kind != j.Kind {
+		return false
+	}
+	switch i.Kind {
+	case Absent:
+		return true
+	case Folder:
+		return i.Mode == j.Mode && sameOwner(i, j)
+	}
+	return i.Mode == j.Mode && sameOwner(i, j) && i.ModTime.Equal(j.ModTime) &&
+		i.Target == j.Target && bytes.Equal(i.Content, j.Content) &&
+		(i.Xattrs == nil || j.Xattrs == nil || maps.EqualFunc(i.Xattrs, j.Xattrs, bytes.Equal))
+}
+
+// SameButTimes is [Image.Same] for files that differ in their time at most.
+func (i Image) SameButTimes(j Image) bool {
+	j.ModTime = i.ModTime
+	return i.Same(j)
+}
+
+func sameOwner(i, j Image) bool {
+	return i.UID < 0 || j.UID < 0 || i.UID == j.UID && i.GID == j.GID
+}
+
+// String describes the image in a few words, for plans and comparisons.
+func (i Image) String() string {
+	switch i.Kind {
+	case Absent:
+		return "absent"
+	case Symlink:
+		return "link to " + i.Target
+	case Folder:
+		return "folder " + i.Mode.Perm().String()[1:]
+	case Regular:
+		sum := sha256.Sum256(i.Content)
+		return fmt.Sprintf("file %s, %d bytes, %s", modeString(i.Mode), len(i.Content), hex.EncodeToString(sum[:4]))
+	}
+	return string(i.Kind)
+}
+
+// modeString words permission bits as ls does, without the type letter.
+func modeString(m fs.FileMode) string {
+	s := []byte(m.Perm().String()[1:])
+	for _, b := range []struct {
+		bit  fs.FileMode
+		at   int
+		x, n byte
+	}{{fs.ModeSetuid, 2, 's', 'S'}, {fs.ModeSetgid, 5, 's', 'S'}, {fs.ModeSticky, 8, 't', 'T'}} {
+		if m&b.bit != 0 {
+			if s[b.at] == 'x' {
+				s[b.at] = b.x
+			} else {
+				s[b.at] = b.n
+			}
+		}
+	}
+	return string(s)
+}
+
+// digestNames makes [Image.Names] of a folder.
+func digestNames(names []string) string {
+	slices.Sort(names)
+	h := sha256.New()
+	for _, n := range names {
+		fmt.Fprintf(h, "%s\x00", n)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:8])
+}

@@ -1,0 +1,30 @@
+//go:build unix
+
+package machine
+
+import (
+	"io/fs"
+	"os"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// owner returns the numeric owner of a file.
+func owner(info fs.FileInfo) (uid, gid int) {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return int(st.Uid), int(st.Gid)
+	}
+	return -1, -1
+}
+
+// privileged reports whether this process may give files to others.
+func privileged() bool { return os.Geteuid() == 0 }
+
+// self is the user id that this process writes with.
+func self() int { return os.Geteuid() }
+
+// writableFolder reports whether names can be made and removed in the folder.
+func writableFolder(dir *os.File) bool {
+	return unix.Faccessat(int(dir.Fd()), ".", unix.W_OK|unix.X_OK, unix.AT_EACCESS) == nil
+}

@@ -1,0 +1,329 @@
+// Package snapshot captures the exact state of all entries of a machine and
+// compares two such states.
+//
+//	snap := snapshot.Capture(inv)
+//	diff, err := snapshot.Compare(earlier, snap)
+//
+// A snapshot is kept as lines of text in sections, one section for each location
+// and user. Two snapshots are compared line by line, and a section that did not
+// change is neither stored nor looked into again.
+package snapshot
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/inventory"
+	"lockback/core/machine"
+)
+
+// Digest is the SHA-256 of some content, by which the record finds it.
+type Digest [sha256.Size]byte
+
+// Snapshot is the state of all entries at one moment.
+type Snapshot struct {
+	ID       int // 0 until it is recorded
+	Machine  string
+	Time     time.Time
+	Message  string
+	Enabled  int
+	Disabled int
+	Sections []Section // in the order of their keys
+	Unread   []autostart.Unread
+	// Contents are the file contents that this capture read, by digest. A
+	// snapshot from the record has none: it asks Load.
+	Contents map[Digest][]byte
+	Load     func(Digest) ([]byte, error)
+}
+
+// Section is the text of the entries of one location and user, and of the images
+// that they were the first to name. A line is either
+//
+//	E handle artifact␟artifact... {entry}
+//	A kind name {image}
+//
+// its fields separated by tabs, names quoted as Go strings.
+type Section struct {
+	Key    string
+	Digest Digest
+	Text   []byte
+}
+
+// Name is how people write the number of a snapshot: S1.
+func (s *Snapshot) Name() string { return "S" + strconv.Itoa(s.ID) }
+
+// image is how an image stands in a section and in the journal. Content is kept
+// apart, by its digest.
+type image struct {
+	Kind    machine.ImageKind `json:"kind"`
+	Mode    uint32            `json:"mode,omitempty"`
+	UID     int               `json:"uid"`
+	GID     int               `json:"gid"`
+	ModTime int64             `json:"mtime,omitempty"` // nanoseconds since 1970
+	Content string            `json:"content,omitempty"`
+	Target  string            `json:"target,omitempty"` // quoted as a Go string
+	Xattrs  map[string][]byte `json:"xattrs,omitempty"`
+	Known   bool              `json:"attrs,omitempty"` // the extended attributes are known, even if there are none
+	Names   string            `json:"names,omitempty"`
+}
+
+// EncodeImage turns an image into text; keep is called with its content.
+func EncodeImage(i machine.Image, keep func(Digest, []byte)) string {
+	e := image{Kind: i.Kind, Mode: uint32(i.Mode), UID: i.UID, GID: i.GID, Xattrs: i.Xattrs, Known: i.Xattrs != nil, Names: i.Names}
+	if !i.ModTime.IsZero() {
+		e.ModTime = i.ModTime.UnixNano()
+	}
+	if i.Kind == machine.Regular {
+		d := Digest(sha256.Sum256(i.Content))
+		e.Content = fmt.Sprintf("%x", d)
+		keep(d, i.Content)
+	}
+	if i.Target != "" {
+		e.Target = strconv.Quote(i.Target)
+	}
+	text, err := json.Marshal(e)
+	if err != nil {
+		panic(err) // strings, numbers and byte slices always encode
+	}
+	return string(text)
+}
+
+// DecodeImage is the reverse of [EncodeImage]; load finds the content.
+func DecodeImage(text string, load func(Digest) ([]byte, error)) (machine.Image, error) {
+	var e image
+	if err := json.Unmarshal([]byte(text), &e); err != nil {
+		return machine.Image{}, fmt.Errorf("an image in the record cannot be read: %w", err)
+	}
+	i := machine.Image{Kind: e.Kind, Mode: fs.FileMode(e.Mode), UID: e.UID, GID: e.GID, Xattrs: e.Xattrs, Names: e.Names}
+	if e.ModTime != 0 {
+		i.ModTime = time.Unix(0, e.ModTime).UTC()
+	}
+	if e.Known && i.Xattrs == nil {
+		i.Xattrs = map[string][]byte{}
+	}
+	if e.Target != "" {
+		target, err := strconv.Unquote(e.Target)
+		if err != nil {
+			return i, fmt.Errorf("a link in the record cannot be read: %w", err)
+		}
+		i.Target = target
+	}
+	if e.Kind == machine.Regular {
+		var d Digest
+		if n, err := fmt.Sscanf(e.Content, "%x", (*hexDigest)(&d)); n != 1 || err != nil {
+			return i, fmt.Errorf("a content's name in the record cannot be read: %q", e.Content)
+		}
+		content, err := load(d)
+		if err != nil {
+			return i, err
+		}
+		i.Content = content
+	}
+	return i, nil
+}
+
+// hexDigest scans the hexadecimal form of a digest.
+type hexDigest Digest
+
+func (h *hexDigest) Scan(state fmt.ScanState, _ rune) error {
+	word, err := state.Token(true, nil)
+	if err != nil {
+		return err
+	}
+	if len(word) != 2*len(h) {
+		return fmt.Errorf("%d digits, want %d", len(word), 2*len(h))
+	}
+	for k := range h {
+		b, err := strconv.ParseUint(string(word[2*k:2*k+2]), 16, 8)
+		if err != nil {
+			return err
+		}
+		h[k] = byte(b)
+	}
+	return nil
+}
+
+// Capture reads the image of every artifact that decides an entry. Artifacts
+// that cannot be read are reported with the unread places.
+func Capture(inv inventory.Inventory, now time.Time, message string) *Snapshot {
+	s := &Snapshot{Machine: inv.Machine.ID, Time: now.UTC().Truncate(time.Second), Message: message,
+		Unread: slices.Clone(inv.Unread), Contents: map[Digest][]byte{}}
+	s.Load = func(d Digest) ([]byte, error) { return s.Contents[d], nil }
+	keep := func(d Digest, content []byte) { s.Contents[d] = content }
+	claimed := map[machine.Artifact]bool{}
+	texts := map[string]*bytes.Buffer{}
+	var keys []string
+	for _, item := range inv.Items {
+		if item.State == autostart.Enabled {
+			s.Enabled++
+		} else {
+			s.Disabled++
+		}
+		key := item.Location + "/" + item.User
+		text := texts[key]
+		if text == nil {
+			text = &bytes.Buffer{}
+			texts[key] = text
+			keys = append(keys, key)
+		}
+		artifacts := slices.Clone(item.Artifacts)
+		names := make([]string, len(artifacts))
+		for k, a := range artifacts {
+			names[k] = strconv.Quote(a.Name)
+		}
+		for _, dir := range item.Folders {
+			artifacts = append(artifacts, machine.File(dir))
+		}
+		entry, err := json.Marshal(item.Entry)
+		if err != nil {
+			panic(err)
+		}
+		fmt.Fprintf(text, "E\t%s\t%s\t%s\n", item.Handle, strings.Join(names, "\x1f"), entry)
+		for _, a := range artifacts {
+			if claimed[a] {
+				continue
+			}
+			claimed[a] = true
+			i, err := inv.Machine.Image(a)
+			if err != nil {
+				s.Unread = append(s.Unread, autostart.Unread{Location: item.Location, Path: autostart.Text(a.Name), Reason: machine.Reason(err)})
+				continue
+			}
+			fmt.Fprintf(text, "A\t%s\t%s\t%s\n", a.Kind, strconv.Quote(a.Name), EncodeImage(i, keep))
+		}
+	}
+	slices.Sort(keys)
+	for _, key := range keys {
+		text := texts[key].Bytes()
+		s.Sections = append(s.Sections, Section{Key: key, Digest: sha256.Sum256(text), Text: text})
+	}
+	return s
+}
+
+// line is one line of a section, its JSON not yet looked at.
+type line struct {
+	id        string // the handle, or the artifact's quoted name
+	artifacts string // of an entry: the quoted names
+	body      string // JSON
+	raw       string
+}
+
+// lines splits sections into the lines of entries and of images, ordered by id.
+func lines(sections []Section) (entries, images []line, err error) {
+	for _, s := range sections {
+		text := string(s.Text)
+		for text != "" {
+			var raw string
+			raw, text, _ = strings.Cut(text, "\n")
+			kind, rest, ok1 := strings.Cut(raw, "\t")
+			second, rest, ok2 := strings.Cut(rest, "\t")
+			third, body, ok3 := strings.Cut(rest, "\t")
+			switch {
+			case ok1 && ok2 && ok3 && kind == "E":
+				entries = append(entries, line{id: second, artifacts: third, body: body, raw: raw})
+			case ok1 && ok2 && ok3 && kind == "A":
+				images = append(images, line{id: third, body: body, raw: raw})
+			default:
+				return nil, nil, fmt.Errorf("the section %s of the snapshot cannot be read", s.Key)
+			}
+		}
+	}
+	byID := func(a, b line) int { return strings.Compare(a.id, b.id) }
+	slices.SortFunc(entries, byID)
+	slices.SortFunc(images, byID)
+	return entries, images, nil
+}
+
+// Recorded is an entry as a snapshot holds it, with the artifacts that decide it.
+type Recorded struct {
+	autostart.Entry
+	Artifacts []machine.Artifact
+}
+
+func (l line) recorded() (Recorded, error) {
+	var r Recorded
+	if err := json.Unmarshal([]byte(l.body), &r.Entry); err != nil {
+		return r, fmt.Errorf("the entry %s of the snapshot cannot be read: %w", l.id, err)
+	}
+	for quoted := range strings.SplitSeq(l.artifacts, "\x1f") {
+		name, err := strconv.Unquote(quoted)
+		if err != nil {
+			return r, fmt.Errorf("an artifact of the entry %s cannot be read: %w", l.id, err)
+		}
+		r.Artifacts = append(r.Artifacts, machine.File(name))
+	}
+	return r, nil
+}
+
+// Entries decodes all entries, in the order of all outputs.
+func (s *Snapshot) Entries() ([]Recorded, error) {
+	entries, _, err := lines(s.Sections)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]Recorded, len(entries))
+	for k, l := range entries {
+		if all[k], err = l.recorded(); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortStableFunc(all, func(a, b Recorded) int { return autostart.Compare(a.Entry, b.Entry) })
+	return all, nil
+}
+
+// Images holds the images of a snapshot, decoded when they are asked for.
+type Images struct {
+	snapshot *Snapshot
+	bodies   map[string]string
+	order    []string
+}
+
+// Images gives access to the images of all artifacts.
+func (s *Snapshot) Images() (*Images, error) {
+	_, images, err := lines(s.Sections)
+	if err != nil {
+		return nil, err
+	}
+	i := &Images{snapshot: s, bodies: map[string]string{}}
+	for _, l := range images {
+		i.bodies[l.id] = l.body
+		i.order = append(i.order, l.id)
+	}
+	return i, nil
+}
+
+// Artifacts lists what the snapshot holds images of, by name.
+func (i *Images) Artifacts() []machine.Artifact {
+	var all []machine.Artifact
+	for _, quoted := range i.order {
+		if name, err := strconv.Unquote(quoted); err == nil {
+			all = append(all, machine.File(name))
+		}
+	}
+	return all
+}
+
+// Image returns the recorded image; ok is false where the snapshot has none.
+func (i *Images) Image(a machine.Artifact) (img machine.Image, ok bool, err error) {
+	body, ok := i.bodies[strconv.Quote(a.Name)]
+	if !ok {
+		return machine.Image{}, false, nil
+	}
+	img, err = DecodeImage(body, i.snapshot.Load)
+	return img, true, err
+}
+
+// folderOf is the folder that holds an artifact.
+func folderOf(a machine.Artifact) machine.Artifact { return machine.File(path.Dir(a.Name)) }
+
+// Folder returns the recorded image of the folder that holds the artifact.
+func (i *Images) Folder(a machine.Artifact) (machine.Image, bool, error) { return i.Image(folderOf(a)) }

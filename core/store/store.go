@@ -1,0 +1,656 @@
+// Package store is the record: one SQLite file that holds machines, snapshots,
+// the contents that their images share, and changes with their journal.
+//
+//	st, err := store.Open(path, store.Write)
+//	defer st.Close()
+//	err = st.Update(func(tx *store.Tx) error { return tx.AddSnapshot(m, snap) })
+//
+// Contents are kept once, by their SHA-256, and compressed. Every commit is
+// flushed to disk before it returns. One process writes at a time; a second one
+// is told so with [ErrInUse]. No shared memory and no second file outlives a
+// commit, so the record may live on a removable disk.
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+
+	"lockback/core/autostart"
+	"lockback/core/machine"
+	"lockback/core/snapshot"
+)
+
+// Access says what a record is opened for.
+type Access int
+
+// Read needs an existing record and changes nothing in it; Write makes the
+// record where there is none and keeps all others from writing until it is
+// closed.
+const (
+	Read Access = iota
+	Write
+)
+
+// Errors that callers decide on.
+var (
+	ErrNone     = errors.New("there is no record yet")
+	ErrInUse    = errors.New("another lockback is writing to the record")
+	ErrNewer    = errors.New("the record was written by a newer lockback")
+	ErrDamaged  = errors.New("the record is damaged")
+	ErrForeign  = errors.New("the file is not a record of lockback")
+	ErrFull     = errors.New("the disk of the record is full")
+	ErrReadOnly = errors.New("the record cannot be written to")
+	ErrRights   = errors.New("the record belongs to somebody else")
+	ErrNotFound = errors.New("not in the record")
+)
+
+// applicationID marks the file as ours, PRAGMA application_id: "LkBk".
+const applicationID = 0x4c6b426b
+
+// migrations bring a record forward, one version each. Version n is reached by
+// the first n; none is ever edited.
+var migrations = []string{`
+CREATE TABLE machine (id TEXT PRIMARY KEY, name TEXT NOT NULL, os TEXT NOT NULL, version TEXT NOT NULL);
+CREATE TABLE blob (digest BLOB PRIMARY KEY, size INTEGER NOT NULL, data BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE snapshot (id INTEGER PRIMARY KEY AUTOINCREMENT, machine TEXT NOT NULL REFERENCES machine, time TEXT NOT NULL,
+	message TEXT NOT NULL, enabled INTEGER NOT NULL, disabled INTEGER NOT NULL, manifest BLOB NOT NULL REFERENCES blob);
+CREATE TABLE change (id INTEGER PRIMARY KEY AUTOINCREMENT, machine TEXT NOT NULL REFERENCES machine, time TEXT NOT NULL,
+	kind TEXT NOT NULL, message TEXT NOT NULL, snapshot INTEGER REFERENCES snapshot, entries INTEGER NOT NULL, state TEXT NOT NULL,
+	undoes INTEGER REFERENCES change);
+CREATE TABLE step (change INTEGER NOT NULL REFERENCES change, seq INTEGER NOT NULL, handles TEXT NOT NULL,
+	kind TEXT NOT NULL, artifact BLOB NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL, PRIMARY KEY (change, seq)) WITHOUT ROWID;
+CREATE TABLE folder (change INTEGER NOT NULL REFERENCES change, artifact BLOB NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL,
+	PRIMARY KEY (change, artifact)) WITHOUT ROWID;
+`}
+
+// Store is an opened record.
+type Store struct {
+	Path string
+	db   *sql.DB
+	conn *sql.Conn
+}
+
+// Open opens the record at path. The errors of this package tell what is wrong;
+// nothing of a file that is not a healthy record is ever touched.
+func Open(path string, access Access) (*Store, error) {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && access == Read:
+		return nil, fmt.Errorf("%s: %w", path, ErrNone)
+	case errors.Is(err, fs.ErrNotExist):
+		if err := makeFile(path); err != nil {
+			return nil, explain(path, err)
+		}
+	case err != nil:
+		return nil, explain(path, err)
+	case !info.Mode().IsRegular():
+		return nil, fmt.Errorf("%s: %w: it is not a file", path, ErrForeign)
+	case access == Write:
+		// SQLite would fall back to reading without a word.
+		f, err := os.OpenFile(path, os.O_RDWR, 0)
+		if err != nil {
+			return nil, explain(path, err)
+		}
+		f.Close()
+	}
+	s := &Store{Path: path}
+	if err := s.open(access); err != nil {
+		s.Close()
+		return nil, explain(path, err)
+	}
+	return s, nil
+}
+
+// makeFile makes an empty record that only its owner can read.
+func makeFile(path string) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+func (s *Store) open(access Access) error {
+	// The place is given as a URI so that no character of it means anything
+	// to SQLite.
+	place := url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(s.Path)}
+	if abs, err := filepath.Abs(s.Path); err == nil {
+		place.Path = filepath.ToSlash(abs)
+		if place.Path[0] != '/' {
+			place.Path = "/" + place.Path
+		}
+	}
+	q := url.Values{"mode": {"rw"}}
+	if access == Read {
+		q.Set("mode", "ro")
+	}
+	place.RawQuery = q.Encode()
+	db, err := sql.Open("sqlite", place.String())
+	if err != nil {
+		return err
+	}
+	s.db = db
+	if s.conn, err = db.Conn(context.Background()); err != nil {
+		return err
+	}
+	pragmas := []string{"PRAGMA foreign_keys = ON", "PRAGMA temp_store = MEMORY", "PRAGMA cache_size = -4096"}
+	if access == Write {
+		pragmas = append(pragmas, "PRAGMA locking_mode = EXCLUSIVE", "PRAGMA journal_mode = DELETE", "PRAGMA synchronous = EXTRA", "PRAGMA fullfsync = ON")
+	}
+	for _, p := range pragmas {
+		if _, err := s.conn.ExecContext(context.Background(), p); err != nil {
+			return err
+		}
+	}
+	version, err := s.version()
+	if err != nil || access == Read {
+		return err
+	}
+	return s.migrate(version)
+}
+
+// version checks that the file is ours and returns the version of its schema.
+func (s *Store) version() (int, error) {
+	var app, version, tables int
+	row := s.conn.QueryRowContext(context.Background(), "SELECT (SELECT application_id FROM pragma_application_id), (SELECT user_version FROM pragma_user_version), (SELECT count(*) FROM sqlite_schema)")
+	if err := row.Scan(&app, &version, &tables); err != nil {
+		return 0, err
+	}
+	switch {
+	case app == 0 && version == 0 && tables == 0:
+		return 0, nil
+	case app != applicationID:
+		return 0, ErrForeign
+	case version > len(migrations):
+		return 0, fmt.Errorf("%w: it has version %d, this lockback knows %d", ErrNewer, version, len(migrations))
+	}
+	return version, nil
+}
+
+func (s *Store) migrate(version int) error {
+	ctx := context.Background()
+	// Taking the lock now, and keeping it, is what makes this the only writer.
+	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
+		return err
+	}
+	script := ""
+	for k := version; k < len(migrations); k++ {
+		script += migrations[k] + fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d;", applicationID, k+1)
+	}
+	if script != "" {
+		if _, err := s.conn.ExecContext(ctx, script); err != nil {
+			s.conn.ExecContext(ctx, "ROLLBACK")
+			return err
+		}
+	}
+	_, err := s.conn.ExecContext(ctx, "COMMIT")
+	return err
+}
+
+// Close releases the record.
+func (s *Store) Close() error {
+	var errs []error
+	if s.conn != nil {
+		errs = append(errs, s.conn.Close())
+	}
+	if s.db != nil {
+		errs = append(errs, s.db.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// explain turns SQLite's and the file system's errors into ours.
+func explain(path string, err error) error {
+	if err == nil {
+		return nil
+	}
+	kind := error(nil)
+	var se *sqlite.Error
+	switch {
+	case errors.As(err, &se):
+		switch se.Code() & 0xff {
+		case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
+			kind = ErrInUse
+		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_ERROR:
+			kind = ErrDamaged
+		case sqlite3.SQLITE_FULL:
+			kind = ErrFull
+		case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN:
+			kind = ErrReadOnly
+		}
+	case errors.Is(err, fs.ErrPermission):
+		kind = ErrRights
+	case isFull(err):
+		kind = ErrFull
+	case isReadOnly(err):
+		kind = ErrReadOnly
+	}
+	if kind == nil || errors.Is(err, kind) {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	return fmt.Errorf("%s: %w (%v)", path, kind, err)
+}
+
+// Machine is a machine that the record knows.
+type Machine struct{ ID, Name, OS, Version string }
+
+// Kind says what a change is.
+type Kind string
+
+// The kinds of changes.
+const (
+	Disable Kind = "disable"
+	Enable  Kind = "enable"
+	Restore Kind = "restore"
+	Undo    Kind = "undo"
+)
+
+// State says how far a change got.
+type State string
+
+// The states of a change. Begun means that it was begun and neither finished nor
+// taken back.
+const (
+	Begun  State = "interrupted"
+	Done   State = "done"
+	Undone State = "undone"
+)
+
+// Change is a set of steps made together.
+type Change struct {
+	ID       int
+	Machine  string
+	Time     time.Time
+	Kind     Kind
+	Message  string
+	Snapshot int // the one taken before it
+	Entries  int
+	State    State
+	Undoes   int // for an undo: the change taken back
+	Steps    []Step
+	Folders  []Folder
+}
+
+// Name is how people write the number of a change: C1.
+func (c Change) Name() string { return fmt.Sprintf("C%d", c.ID) }
+
+// Step brings one artifact from one image to another.
+type Step struct {
+	Handles  []string
+	Artifact machine.Artifact
+	Before   machine.Image
+	After    machine.Image
+}
+
+// Folder is a folder that steps make names in or remove names from. Its times
+// are put back where the names in it are those of an earlier image again: Before
+// when the change is taken back, After when it is done.
+type Folder struct {
+	Artifact machine.Artifact
+	Before   machine.Image
+	After    machine.Image
+}
+
+// Tx is a transaction: all of it is recorded, or nothing.
+type Tx struct {
+	conn *sql.Conn
+	err  error
+}
+
+// Update runs do in a transaction and flushes it to disk.
+func (s *Store) Update(do func(*Tx) error) error {
+	tx := &Tx{conn: s.conn}
+	tx.exec("BEGIN IMMEDIATE")
+	if tx.err == nil {
+		if err := do(tx); err != nil && tx.err == nil {
+			tx.err = err
+		}
+	}
+	if tx.err == nil {
+		tx.exec("COMMIT")
+	}
+	if tx.err != nil {
+		s.conn.ExecContext(context.Background(), "ROLLBACK")
+	}
+	return explain(s.Path, tx.err)
+}
+
+func (tx *Tx) exec(query string, args ...any) int {
+	if tx.err != nil {
+		return 0
+	}
+	result, err := tx.conn.ExecContext(context.Background(), query, args...)
+	if err != nil {
+		tx.err = err
+		return 0
+	}
+	id, _ := result.LastInsertId()
+	return int(id)
+}
+
+// AddMachine records what a machine calls itself now.
+func (tx *Tx) AddMachine(m *machine.Machine) error {
+	tx.exec("INSERT INTO machine VALUES (?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET name = excluded.name, os = excluded.os, version = excluded.version",
+		m.ID, m.Name, m.OS, m.Version)
+	return tx.err
+}
+
+// addBlob keeps content once.
+func (tx *Tx) addBlob(d snapshot.Digest, content []byte) {
+	if tx.err != nil {
+		return
+	}
+	var have int
+	if err := tx.conn.QueryRowContext(context.Background(), "SELECT count(*) FROM blob WHERE digest = ?", d[:]).Scan(&have); err != nil {
+		tx.err = err
+	} else if have == 0 {
+		tx.exec("INSERT INTO blob VALUES (?, ?, ?)", d[:], len(content), encoder().EncodeAll(content, nil))
+	}
+}
+
+// manifest is what a snapshot consists of.
+type manifest struct {
+	Sections []manifestSection  `json:"sections"`
+	Unread   []autostart.Unread `json:"unread"`
+}
+
+type manifestSection struct {
+	Key    string          `json:"key"`
+	Digest snapshot.Digest `json:"digest"`
+}
+
+// AddSnapshot records a capture and gives it its number.
+func (tx *Tx) AddSnapshot(s *snapshot.Snapshot) error {
+	for d, content := range s.Contents {
+		tx.addBlob(d, content)
+	}
+	m := manifest{Unread: s.Unread}
+	for _, section := range s.Sections {
+		tx.addBlob(section.Digest, section.Text)
+		m.Sections = append(m.Sections, manifestSection{section.Key, section.Digest})
+	}
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	d := snapshot.Digest(sha256.Sum256(text))
+	tx.addBlob(d, text)
+	s.ID = tx.exec("INSERT INTO snapshot (machine, time, message, enabled, disabled, manifest) VALUES (?, ?, ?, ?, ?, ?)",
+		s.Machine, s.Time.Format(time.RFC3339), s.Message, s.Enabled, s.Disabled, d[:])
+	return tx.err
+}
+
+// AddChange records a change with its whole journal, and gives it its number.
+func (tx *Tx) AddChange(c *Change) error {
+	var undoes, of any
+	if c.Undoes > 0 {
+		undoes = c.Undoes
+	}
+	if c.Snapshot > 0 {
+		of = c.Snapshot
+	}
+	c.ID = tx.exec("INSERT INTO change (machine, time, kind, message, snapshot, entries, state, undoes) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		c.Machine, c.Time.Format(time.RFC3339), c.Kind, c.Message, of, c.Entries, c.State, undoes)
+	keep := func(d snapshot.Digest, content []byte) { tx.addBlob(d, content) }
+	for k, s := range c.Steps {
+		handles, err := json.Marshal(s.Handles)
+		if err != nil {
+			return err
+		}
+		before, after := snapshot.EncodeImage(s.Before, keep), snapshot.EncodeImage(s.After, keep)
+		tx.exec("INSERT INTO step VALUES (?, ?, ?, ?, ?, ?, ?)", c.ID, k, string(handles), s.Artifact.Kind, []byte(s.Artifact.Name), before, after)
+	}
+	for _, f := range c.Folders {
+		tx.exec("INSERT INTO folder VALUES (?, ?, ?, ?)", c.ID, []byte(f.Artifact.Name), snapshot.EncodeImage(f.Before, keep), snapshot.EncodeImage(f.After, keep))
+	}
+	return tx.err
+}
+
+// SetState records how far a change got.
+func (tx *Tx) SetState(change int, state State) error {
+	tx.exec("UPDATE change SET state = ? WHERE id = ?", state, change)
+	return tx.err
+}
+
+// SetFolder records what a folder was like after a change.
+func (tx *Tx) SetFolder(change int, f Folder) error {
+	keep := func(d snapshot.Digest, content []byte) { tx.addBlob(d, content) }
+	tx.exec("UPDATE folder SET after = ? WHERE change = ? AND artifact = ?", snapshot.EncodeImage(f.After, keep), change, []byte(f.Artifact.Name))
+	return tx.err
+}
+
+// Blob returns a content by its digest, and checks that it is the one.
+func (s *Store) Blob(d snapshot.Digest) ([]byte, error) {
+	var data []byte
+	var size int
+	err := s.conn.QueryRowContext(context.Background(), "SELECT size, data FROM blob WHERE digest = ?", d[:]).Scan(&size, &data)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("%s: %w: the content %x is missing", s.Path, ErrDamaged, d[:4])
+	}
+	if err != nil {
+		return nil, explain(s.Path, err)
+	}
+	content, err := decoder().DecodeAll(data, nil)
+	if err != nil || len(content) != size || sha256.Sum256(content) != [sha256.Size]byte(d) {
+		return nil, fmt.Errorf("%s: %w: the content %x does not have its checksum", s.Path, ErrDamaged, d[:4])
+	}
+	return content, nil
+}
+
+// Machines lists the machines of the record by name.
+func (s *Store) Machines() ([]Machine, error) {
+	var all []Machine
+	err := s.each("SELECT id, name, os, version FROM machine ORDER BY name, id", nil, func(scan func(...any) error) error {
+		var m Machine
+		err := scan(&m.ID, &m.Name, &m.OS, &m.Version)
+		all = append(all, m)
+		return err
+	})
+	return all, err
+}
+
+// Snapshot loads the snapshot with that number.
+func (s *Store) Snapshot(id int) (*snapshot.Snapshot, error) {
+	var found *snapshot.Snapshot
+	err := s.snapshots("WHERE id = ?", []any{id}, func(snap *snapshot.Snapshot, digest snapshot.Digest) error {
+		text, err := s.Blob(digest)
+		if err != nil {
+			return err
+		}
+		var m manifest
+		if err := json.Unmarshal(text, &m); err != nil {
+			return fmt.Errorf("%s: %w: S%d: %w", s.Path, ErrDamaged, id, err)
+		}
+		snap.Unread = m.Unread
+		for _, section := range m.Sections {
+			text, err := s.Blob(section.Digest)
+			if err != nil {
+				return err
+			}
+			snap.Sections = append(snap.Sections, snapshot.Section{Key: section.Key, Digest: section.Digest, Text: text})
+		}
+		found = snap
+		return nil
+	})
+	if err == nil && found == nil {
+		return nil, fmt.Errorf("S%d: %w", id, ErrNotFound)
+	}
+	return found, err
+}
+
+// Snapshots lists the snapshots of a machine, oldest first, without their
+// sections.
+func (s *Store) Snapshots(machine string) ([]*snapshot.Snapshot, error) {
+	var all []*snapshot.Snapshot
+	err := s.snapshots("WHERE machine = ? ORDER BY id", []any{machine}, func(snap *snapshot.Snapshot, _ snapshot.Digest) error {
+		all = append(all, snap)
+		return nil
+	})
+	return all, err
+}
+
+func (s *Store) snapshots(where string, args []any, visit func(*snapshot.Snapshot, snapshot.Digest) error) error {
+	type row struct {
+		snap   *snapshot.Snapshot
+		digest snapshot.Digest
+	}
+	var rows []row
+	err := s.each("SELECT id, machine, time, message, enabled, disabled, manifest FROM snapshot "+where, args, func(scan func(...any) error) error {
+		snap := &snapshot.Snapshot{Load: s.Blob}
+		var at string
+		var digest []byte
+		if err := scan(&snap.ID, &snap.Machine, &at, &snap.Message, &snap.Enabled, &snap.Disabled, &digest); err != nil {
+			return err
+		}
+		if len(digest) != sha256.Size {
+			return ErrDamaged
+		}
+		var err error
+		snap.Time, err = time.Parse(time.RFC3339, at)
+		rows = append(rows, row{snap, snapshot.Digest(digest)})
+		return err
+	})
+	for _, r := range rows {
+		if err == nil {
+			err = visit(r.snap, r.digest)
+		}
+	}
+	return err
+}
+
+// Change loads the change with that number, its journal included.
+func (s *Store) Change(id int) (Change, error) {
+	all, err := s.changes("WHERE id = ?", id)
+	if err == nil && len(all) == 0 {
+		err = fmt.Errorf("C%d: %w", id, ErrNotFound)
+	}
+	if err != nil {
+		return Change{}, err
+	}
+	c := all[0]
+	type texts struct{ handles, kind, before, after string }
+	var names [][]byte
+	var rows []texts
+	err = s.each("SELECT handles, kind, artifact, before, after FROM step WHERE change = ? ORDER BY seq", []any{id}, func(scan func(...any) error) error {
+		var t texts
+		var name []byte
+		err := scan(&t.handles, &t.kind, &name, &t.before, &t.after)
+		rows, names = append(rows, t), append(names, name)
+		return err
+	})
+	for k, t := range rows {
+		step := Step{Artifact: machine.Artifact{Kind: machine.ArtifactKind(t.kind), Name: string(names[k])}}
+		if err == nil {
+			err = json.Unmarshal([]byte(t.handles), &step.Handles)
+		}
+		if err == nil {
+			step.Before, err = snapshot.DecodeImage(t.before, s.Blob)
+		}
+		if err == nil {
+			step.After, err = snapshot.DecodeImage(t.after, s.Blob)
+		}
+		c.Steps = append(c.Steps, step)
+	}
+	if err != nil {
+		return c, err
+	}
+	err = s.each("SELECT artifact, before, after FROM folder WHERE change = ? ORDER BY artifact", []any{id}, func(scan func(...any) error) error {
+		var name []byte
+		var before, after string
+		err := scan(&name, &before, &after)
+		f := Folder{Artifact: machine.File(string(name))}
+		if err == nil {
+			f.Before, err = snapshot.DecodeImage(before, s.Blob)
+		}
+		if err == nil {
+			f.After, err = snapshot.DecodeImage(after, s.Blob)
+		}
+		c.Folders = append(c.Folders, f)
+		return err
+	})
+	return c, err
+}
+
+// Changes lists the changes of a machine, oldest first, without their journals.
+func (s *Store) Changes(machine string) ([]Change, error) {
+	return s.changes("WHERE machine = ? ORDER BY id", machine)
+}
+
+// Interrupted returns the change of a machine that was begun and neither
+// finished nor taken back.
+func (s *Store) Interrupted(machine string) (Change, bool, error) {
+	all, err := s.changes("WHERE machine = ? AND state = 'interrupted' ORDER BY id LIMIT 1", machine)
+	if err != nil || len(all) == 0 {
+		return Change{}, false, err
+	}
+	return all[0], true, nil
+}
+
+func (s *Store) changes(where string, args ...any) ([]Change, error) {
+	var all []Change
+	err := s.each("SELECT id, machine, time, kind, message, coalesce(snapshot, 0), entries, state, coalesce(undoes, 0) FROM change "+where, args, func(scan func(...any) error) error {
+		var c Change
+		var at string
+		if err := scan(&c.ID, &c.Machine, &at, &c.Kind, &c.Message, &c.Snapshot, &c.Entries, &c.State, &c.Undoes); err != nil {
+			return err
+		}
+		var err error
+		c.Time, err = time.Parse(time.RFC3339, at)
+		all = append(all, c)
+		return err
+	})
+	return all, err
+}
+
+// each runs a query and visits its rows.
+func (s *Store) each(query string, args []any, visit func(scan func(...any) error) error) error {
+	rows, err := s.conn.QueryContext(context.Background(), query, args...)
+	if err != nil {
+		return explain(s.Path, err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := visit(rows.Scan); err != nil {
+			return explain(s.Path, err)
+		}
+	}
+	return explain(s.Path, rows.Err())
+}
+
+// maxContent bounds what a damaged or hostile record can make us unpack, in
+// bytes: sections of very large machines stay well below it.
+const maxContent = 256 << 20
+
+// encoder and decoder are made when first needed: most runs need neither.
+var encoder = sync.OnceValue(func() *zstd.Encoder {
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false))
+	if err != nil {
+		panic(err) // the options are constants
+	}
+	return e
+})
+
+var decoder = sync.OnceValue(func() *zstd.Decoder {
+	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxContent))
+	if err != nil {
+		panic(err)
+	}
+	return d
+})

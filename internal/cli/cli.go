@@ -1,0 +1,205 @@
+// Package cli is the command tree: one file a command, its help beside its code.
+// A command turns arguments into calls of core, and what comes back into output
+// by the package view. It holds no knowledge of its own about machines.
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime"
+	"runtime/debug"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"lockback/core/change"
+	"lockback/core/machine"
+	"lockback/core/store"
+	"lockback/internal/view"
+)
+
+// The exit codes that scripts rely on.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitDifferent   = 3
+	exitRights      = 4
+	exitConflict    = 5
+	exitInterrupted = 6
+)
+
+// Version is stamped by the release build.
+var Version = "dev"
+
+// Streams are what a run reads from and writes to.
+type Streams struct {
+	In    io.Reader
+	Out   io.Writer
+	Err   io.Writer
+	Width int  // of the terminal that Out is; 0 when it is none
+	Ask   bool // In is a terminal, so questions can be asked
+	Color bool
+	// At is passed on to the change engine; tests crash there.
+	At func(point string)
+}
+
+// Standard returns the streams of this process.
+func Standard() Streams {
+	s := Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Ask: term.IsTerminal(int(os.Stdin.Fd()))}
+	if term.IsTerminal(int(os.Stdout.Fd())) {
+		s.Width, s.Color = 80, os.Getenv("TERM") != "dumb"
+		if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 0 {
+			s.Width = max(w, 40)
+		}
+	}
+	return s
+}
+
+// usageError is a mistake in the command line: exit code 2.
+type usageError struct{ error }
+
+func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// exitError ends a run with a code and no message.
+type exitError int
+
+func (e exitError) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
+
+// app is one run of the program.
+type app struct {
+	Streams
+	root, store, format string
+	noColor             bool
+	yes, dryRun         bool
+	guarded             bool
+}
+
+// Main runs the program and returns its exit code.
+func Main(args []string, streams Streams) int {
+	a := &app{Streams: streams}
+	root := a.command()
+	root.SetArgs(args)
+	root.SetIn(streams.In)
+	root.SetOut(streams.Out)
+	root.SetErr(streams.Err)
+	err := root.Execute()
+	code := exitCode(err)
+	var quiet exitError
+	if err != nil && !errors.As(err, &quiet) {
+		fmt.Fprintln(a.Err, "lockback: "+oneLine(err))
+	}
+	return code
+}
+
+// oneLine makes an error safe for a terminal.
+func oneLine(err error) string {
+	return view.Safe(strings.ReplaceAll(err.Error(), "\n", " "))
+}
+
+func exitCode(err error) int {
+	var quiet exitError
+	var wrong usageError
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &quiet):
+		return int(quiet)
+	case errors.As(err, &wrong), errors.Is(err, machine.ErrNoSystem), errors.Is(err, store.ErrNotFound):
+		return exitUsage
+	case errors.Is(err, change.ErrInterrupted):
+		return exitInterrupted
+	case errors.Is(err, change.ErrConflict):
+		return exitConflict
+	case errors.Is(err, machine.ErrNeedsRights), errors.Is(err, store.ErrRights):
+		return exitRights
+	}
+	return exitFailed
+}
+
+const about = `Lock Back lists everything that starts by itself on a computer, records the
+exact state, switches entries off so that nothing is lost, and brings any
+recorded state back: on the running machine, or with --root on the disk of one
+that no longer starts.`
+
+const afterwards = `
+Entries are chosen by selectors:
+  k7f3qa2             a handle, as list shows it
+  'Fogbell*'          a name, with the wildcards * and ?
+  stage=sign-in       a field; several values: stage=boot,system
+  user!=ines          everything but this
+Handles and names add up, fields narrow down. Fields: %s.
+
+Exit codes: 0 done; 1 failed, or not everything done; 2 wrong usage; 3 compare
+found differences; 4 needs more rights; 5 the machine is not as the plan saw it;
+6 an interrupted change waits for recover.`
+
+func (a *app) command() *cobra.Command {
+	c := &cobra.Command{
+		Use:           "lockback",
+		Short:         "See, record, switch off and bring back what starts by itself",
+		Long:          about + "\n" + fmt.Sprintf(afterwards, fieldList()),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Version:       version(),
+		Args:          cobra.NoArgs,
+		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			switch a.format {
+			case "table", "json", "csv":
+				return nil
+			}
+			return usage("unknown format %q; it is table, json or csv", a.format)
+		},
+	}
+	c.SetVersionTemplate("lockback {{.Version}}\n")
+	c.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usage("%v; see lockback %s --help", err, strings.TrimPrefix(c.CommandPath(), "lockback "))
+	})
+	f := c.PersistentFlags()
+	f.StringVar(&a.root, "root", "", "work on the system whose disk is mounted at `DIR`")
+	f.StringVar(&a.store, "store", os.Getenv("LOCKBACK_STORE"), "the record's `FILE` (default: see history --help)")
+	f.StringVar(&a.format, "format", "table", "table, json or csv")
+	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "no colours")
+	c.AddCommand(a.listCommand(), a.showCommand(), a.locationsCommand(), a.snapshotCommand(), a.historyCommand(), a.compareCommand(),
+		a.disableCommand(), a.enableCommand(), a.restoreCommand(), a.undoCommand(), a.recoverCommand(), a.demoCommand())
+	c.InitDefaultCompletionCmd()
+	// An argument too many, or an unknown command, is a usage error too.
+	for _, sub := range append(c.Commands(), c) {
+		if check := sub.Args; check != nil {
+			sub.Args = func(c *cobra.Command, args []string) error {
+				if err := check(c, args); err != nil {
+					return usage("%v; see %s --help", err, c.CommandPath())
+				}
+				return nil
+			}
+		}
+	}
+	return c
+}
+
+// version tells what was built, for which system and from what.
+func version() string {
+	v := Version
+	if info, ok := debug.ReadBuildInfo(); ok {
+		v += " (" + info.GoVersion + " " + runtime.GOOS + "/" + runtime.GOARCH + ")"
+	}
+	return v
+}
+
+func (a *app) printer() view.Printer {
+	return view.Printer{Out: a.Out, Width: a.Width, Color: a.Color && !a.noColor}
+}
+
+// note writes a line for the person to standard error.
+func (a *app) note(format string, args ...any) {
+	for k, arg := range args {
+		if s, ok := arg.(string); ok {
+			args[k] = view.Safe(s)
+		}
+	}
+	fmt.Fprintf(a.Err, format+"\n", args...)
+}

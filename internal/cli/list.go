@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"lockback/core/autostart"
+	"lockback/core/inventory"
+	"lockback/core/machine"
+	"lockback/internal/view"
+)
+
+// machineJSON is how a machine stands in JSON.
+type machineJSON struct {
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	OS      string `json:"os"`
+	Version string `json:"version"`
+	Live    bool   `json:"live"`
+	Root    string `json:"root"`
+}
+
+func describe(m *machine.Machine) machineJSON {
+	return machineJSON{m.ID, autostart.Text(m.Name), m.OS, autostart.Text(m.Version), m.Live, m.Root}
+}
+
+// heading words a machine for a person.
+func heading(m machineJSON) string {
+	name := m.Name
+	if name == "" {
+		name = "a machine without a name"
+	}
+	h := name + " — " + m.Version
+	if m.Live {
+		return h + ", running"
+	}
+	return h + ", mounted at " + m.Root
+}
+
+func (a *app) listCommand() *cobra.Command {
+	var all bool
+	c := &cobra.Command{
+		Use:   "list [SELECTOR...]",
+		Short: "List what starts by itself",
+		Long: `List what starts by itself, grouped by when it starts. Entries that were switched
+off stay in the list. Parts of the operating system are left out and counted;
+--all shows them. Places that could not be read are listed with the reason.`,
+		Example: "  lockback list\n  lockback list stage=sign-in user=ines\n  lockback --root /mnt/disk list problem=target-missing",
+		RunE: func(_ *cobra.Command, words []string) error {
+			m, err := a.machine()
+			if err != nil {
+				return err
+			}
+			defer m.Close()
+			a.warnInterrupted(m)
+			inv := inventory.Take(m)
+			c, _, err := choose(inv, words, all)
+			if err != nil {
+				return err
+			}
+			entries := make([]autostart.Entry, len(c.items))
+			for k, item := range c.items {
+				entries[k] = item.Entry
+			}
+			p := a.printer()
+			switch a.format {
+			case "json":
+				return p.JSON(struct {
+					Machine machineJSON        `json:"machine"`
+					Entries []autostart.Entry  `json:"entries"`
+					LeftOut int                `json:"left_out"`
+					Unread  []autostart.Unread `json:"unread"`
+				}{describe(m), entries, c.leftOut, notNil(inv.Unread)})
+			case "csv":
+				a.noteUnread(inv.Unread)
+				return p.EntriesCSV(entries)
+			}
+			p.Line("%s", heading(describe(m)))
+			if len(entries) > 0 {
+				p.Line("")
+				p.Entries(entries)
+			}
+			p.Unread(inv.Unread)
+			p.Line("")
+			p.Line("%s", view.Counts(entries, c.leftOut))
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&all, "all", false, "show parts of the operating system too")
+	return c
+}
+
+// notNil makes an empty list [] in JSON.
+func notNil[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+// noteUnread tells of unread places where the output has no room for them.
+func (a *app) noteUnread(unread []autostart.Unread) {
+	for _, u := range unread {
+		a.note("not read: %s: %s (%s)", u.Path, u.Reason, u.Location)
+	}
+}

@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"lockback/core/autostart"
+	"lockback/core/change"
+	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/store"
+)
+
+func (a *app) restoreCommand() *cobra.Command {
+	var only []string
+	var newcomers, onto, message string
+	c := &cobra.Command{
+		Use:   "restore SNAPSHOT",
+		Short: "Bring a recorded state back",
+		Long: `Bring the state of a snapshot back: every file, link and folder that decides an
+entry gets the content, owner, mode, times and attributes that it had. Entries
+that came since are kept as they are, unless --newcomers=disable is given.
+A snapshot taken on the running machine can be restored onto its disk with --root,
+and the other way round. A snapshot is taken first, so undo takes the restore back.`,
+		Example: "  lockback restore S1\n  lockback restore S1 --only 'Fogbell*'\n  lockback --root /mnt/disk restore S1 --dry-run",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			opt := change.RestoreOptions{Newcomers: change.Newcomers(newcomers)}
+			if opt.Newcomers != change.KeepNewcomers && opt.Newcomers != change.DisableNewcomers {
+				return usage("--newcomers is keep or disable, not %q", newcomers)
+			}
+			s, err := a.openToWrite()
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			if s.store == nil {
+				_, err := a.open(store.Read)
+				return err
+			}
+			snap, err := s.snapshot(args[0])
+			if err != nil {
+				return err
+			}
+			if snap.Machine != s.machine.ID && onto != s.machine.Name {
+				return usage("%s is of another machine, %s; to restore it onto %q all the same, add --onto %q", snap.Name(), s.nameOf(snap.Machine), s.machine.Name, s.machine.Name)
+			}
+			inv := inventory.Take(s.machine)
+			if len(only) > 0 {
+				recorded, err := snap.Entries()
+				if err != nil {
+					return err
+				}
+				var entries []autostart.Entry
+				for _, r := range recorded {
+					entries = append(entries, r.Entry)
+				}
+				if opt.Only, err = chosenHandles(append(entries, inv.Entries()...), only); err != nil {
+					return err
+				}
+			}
+			plan, err := s.engine.Restore(inv, snap, opt)
+			if errors.Is(err, change.ErrNothing) {
+				a.note("there is nothing to do: the machine is as %s has it", snap.Name())
+				return s.printChange(change.Plan{Warnings: plan.Warnings}, change.Result{})
+			}
+			if err != nil {
+				return err
+			}
+			if message == "" {
+				message = snap.Name()
+			}
+			return s.carryOut(plan, inv, itemsOf(inv, plan.Handles), message, "Restore")
+		},
+	}
+	a.writeFlags(c)
+	f := c.Flags()
+	f.StringArrayVar(&only, "only", nil, "bring back only the entries that this `SELECTOR` word chooses (repeatable)")
+	f.StringVar(&newcomers, "newcomers", string(change.KeepNewcomers), "entries that came since: keep or disable")
+	f.StringVar(&onto, "onto", "", "restore onto another machine, with this `NAME`")
+	f.StringVarP(&message, "message", "m", "", "say why, for the history")
+	return c
+}
+
+// chosenHandles are the handles of the entries, of then or of now, that the
+// words choose. The words are explicit, so parts of the operating system count.
+func chosenHandles(entries []autostart.Entry, words []string) (map[string]bool, error) {
+	sel, err := autostart.ParseSelector(words)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	if word, ok := sel.Unmatched(entries); ok {
+		return nil, usage("no entry has the handle or name %q, in the snapshot or now", word)
+	}
+	handles := map[string]bool{}
+	for _, e := range sel.Choose(entries) {
+		handles[e.Handle] = true
+	}
+	if len(handles) == 0 {
+		return nil, usage("no entry matches %q, in the snapshot or now", words)
+	}
+	return handles, nil
+}
+
+func itemsOf(inv inventory.Inventory, handles []string) []location.Item {
+	var items []location.Item
+	for _, h := range handles {
+		if item, ok := inv.Item(h); ok {
+			items = append(items, item)
+		}
+	}
+	return items
+}
+
+// nameOf words a machine of the record.
+func (s *session) nameOf(id string) string {
+	machines, err := s.store.Machines()
+	if err == nil {
+		for _, m := range machines {
+			if m.ID == id && m.Name != "" {
+				return fmt.Sprintf("%q (%s)", m.Name, id[:8])
+			}
+		}
+	}
+	return id
+}

@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lockback/core/autostart"
+	"lockback/core/inventory"
+	"lockback/core/snapshot"
+	"lockback/core/store"
+	"lockback/internal/view"
+)
+
+func (a *app) snapshotCommand() *cobra.Command {
+	var message string
+	c := &cobra.Command{
+		Use:   "snapshot",
+		Short: "Record the exact state of all entries",
+		Long: `Record the exact state of all entries: every file, link and folder that decides
+one, with content, owner, mode, times and extended attributes. Only what is new
+takes room in the record.`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			s, err := a.open(store.Write)
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			if err := s.settled(); err != nil {
+				return err
+			}
+			snap := snapshot.Capture(inventory.Take(s.machine), time.Now(), message)
+			err = s.store.Update(func(tx *store.Tx) error {
+				if err := tx.AddMachine(s.machine); err != nil {
+					return err
+				}
+				return tx.AddSnapshot(snap)
+			})
+			if err != nil {
+				return adviseStore(err)
+			}
+			p := a.printer()
+			switch a.format {
+			case "json":
+				return p.JSON(struct {
+					Snapshot string             `json:"snapshot"`
+					Entries  int                `json:"entries"`
+					Enabled  int                `json:"enabled"`
+					Disabled int                `json:"disabled"`
+					Unread   []autostart.Unread `json:"unread"`
+				}{snap.Name(), snap.Enabled + snap.Disabled, snap.Enabled, snap.Disabled, notNil(snap.Unread)})
+			case "csv":
+				a.noteUnread(snap.Unread)
+				return p.CSV([]string{"snapshot", "entries", "enabled", "disabled"},
+					[][]string{{snap.Name(), strconv.Itoa(snap.Enabled + snap.Disabled), strconv.Itoa(snap.Enabled), strconv.Itoa(snap.Disabled)}})
+			}
+			p.Line("%s: %s recorded, %d enabled and %d disabled", snap.Name(), view.Number(snap.Enabled+snap.Disabled, "entry", "entries"), snap.Enabled, snap.Disabled)
+			a.note("in the record %s", s.store.Path)
+			p.Unread(snap.Unread)
+			return nil
+		},
+	}
+	c.Flags().StringVarP(&message, "message", "m", "", "say what it is for")
+	return c
+}

@@ -1,0 +1,349 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lockback/core/autostart"
+	"lockback/core/change"
+	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/core/store"
+	"lockback/internal/view"
+)
+
+// switchOptions are those of disable and enable.
+type switchOptions struct {
+	state    autostart.State
+	message  string
+	user     string
+	all      bool
+	selector []string
+}
+
+func (a *app) disableCommand() *cobra.Command {
+	o := switchOptions{state: autostart.Disabled}
+	c := &cobra.Command{
+		Use:   "disable SELECTOR...",
+		Short: "Switch entries off, so that they can be brought back exactly",
+		Long: `Switch entries off. A snapshot is taken first, and every step is written down
+before it is made. Entries that are off already are passed over; guarded ones,
+which the machine needs, are left out and named unless --guarded is given.
+What runs at this moment goes on running.`,
+		Example: "  lockback disable k7f3qa2 m2c5xyd\n  lockback disable 'Kelpline*' -m 'updaters off'\n  lockback disable fogbell-tray --user ines",
+		Args:    cobra.MinimumNArgs(1),
+		RunE:    func(_ *cobra.Command, words []string) error { o.selector = words; return a.switchEntries(o) },
+	}
+	a.switchFlags(c, &o)
+	c.Flags().BoolVar(&a.guarded, "guarded", false, "switch guarded entries too")
+	return c
+}
+
+func (a *app) enableCommand() *cobra.Command {
+	o := switchOptions{state: autostart.Enabled}
+	c := &cobra.Command{
+		Use:   "enable SELECTOR...",
+		Short: "Switch entries on",
+		Long: `Switch entries on. What lockback itself switched off comes back exactly as it
+was, if nothing changed it since.`,
+		Example: "  lockback enable k7f3qa2",
+		Args:    cobra.MinimumNArgs(1),
+		RunE:    func(_ *cobra.Command, words []string) error { o.selector = words; return a.switchEntries(o) },
+	}
+	a.switchFlags(c, &o)
+	return c
+}
+
+func (a *app) switchFlags(c *cobra.Command, o *switchOptions) {
+	a.writeFlags(c)
+	c.Flags().StringVarP(&o.message, "message", "m", "", "say why, for the history")
+	c.Flags().StringVar(&o.user, "user", "", "switch an entry that is for everybody for `NAME` only")
+	c.Flags().BoolVar(&o.all, "all", false, "choose among parts of the operating system too")
+}
+
+// writeFlags are those of every command that writes to the machine.
+func (a *app) writeFlags(c *cobra.Command) {
+	c.Flags().BoolVar(&a.dryRun, "dry-run", false, "print every step and change nothing")
+	c.Flags().BoolVar(&a.yes, "yes", false, "do not ask")
+}
+
+// switchEntries is disable and enable.
+func (a *app) switchEntries(o switchOptions) error {
+	s, err := a.openToWrite()
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	inv := inventory.Take(s.machine)
+	c, sel, err := choose(inv, o.selector, o.all)
+	if err == nil {
+		err = exact(c, sel)
+	}
+	if err != nil {
+		return err
+	}
+	want := location.Want{State: o.state, Now: time.Now()}
+	if o.user != "" {
+		u, ok := s.machine.UserNamed(o.user)
+		if !ok {
+			return usage("the machine has no person %q; it has %s", o.user, people(s.machine))
+		}
+		want.User = &u
+	}
+	items, guarded, already := sift(c.items, want, a.guarded)
+	if len(guarded) > 0 {
+		a.note("left out, for they are guarded (--guarded switches them too):")
+		for _, item := range guarded {
+			a.note("  %s  %s: %s", item.Handle, item.Name, item.Guarded)
+		}
+	}
+	if already > 0 {
+		a.note("%s %s already", view.Number(already, "entry is", "entries are"), string(o.state))
+	}
+	if len(items) == 0 {
+		if len(guarded) > 0 && already == 0 {
+			return usage("nothing was done: all that matches is guarded")
+		}
+		a.note("there is nothing to do")
+		return s.printChange(change.Plan{}, change.Result{})
+	}
+	plan, err := s.engine.Switch(items, want)
+	if errors.Is(err, change.ErrNothing) {
+		a.note("there is nothing to do: it is so already")
+		return s.printChange(change.Plan{}, change.Result{})
+	}
+	if err != nil {
+		return err
+	}
+	plan.Warnings = append(plan.Warnings, stillStarted(inv, items, o.state)...)
+	verb := map[autostart.State]string{autostart.Disabled: "Disable", autostart.Enabled: "Enable"}[o.state]
+	return s.carryOut(plan, inv, items, o.message, verb)
+}
+
+// openToWrite opens a session for a command that changes the machine. A dry run
+// needs no record.
+func (a *app) openToWrite() (*session, error) {
+	access := store.Write
+	if a.dryRun {
+		access = store.Read
+	}
+	s, err := a.open(access)
+	if a.dryRun && errors.Is(err, store.ErrNone) {
+		m, merr := a.machine()
+		if merr != nil {
+			return nil, merr
+		}
+		return &session{app: a, machine: m, engine: &change.Engine{Machine: m}}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := s.settled(); err != nil {
+		s.close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func people(m *machine.Machine) string {
+	var names []string
+	for _, u := range m.Users {
+		names = append(names, u.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+// sift leaves out what is guarded, and what is in the wanted state already.
+func sift(items []location.Item, want location.Want, guardedToo bool) (chosen, guarded []location.Item, already int) {
+	for _, item := range items {
+		switch {
+		case want.User == nil && item.State == want.State:
+			already++
+		case want.State == autostart.Disabled && item.Guarded != "" && !guardedToo:
+			guarded = append(guarded, item)
+		default:
+			chosen = append(chosen, item)
+		}
+	}
+	return chosen, guarded, already
+}
+
+// stillStarted warns where a service that is switched off has a timer, socket or
+// path of the same name that stays on and can start it.
+func stillStarted(inv inventory.Inventory, items []location.Item, state autostart.State) []string {
+	if state != autostart.Disabled {
+		return nil
+	}
+	off := map[string]bool{}
+	for _, item := range items {
+		off[item.Handle] = true
+	}
+	var warnings []string
+	for _, item := range items {
+		bare, ok := strings.CutSuffix(item.Name, ".service")
+		if !ok {
+			continue
+		}
+		for _, other := range inv.Items {
+			if other.Location == item.Location && other.User == item.User && other.State == autostart.Enabled && !off[other.Handle] &&
+				(other.Name == bare+".timer" || other.Name == bare+".socket" || other.Name == bare+".path") {
+				warnings = append(warnings, fmt.Sprintf("%s (%s) stays on and can still start %s", other.Name, other.Handle, item.Name))
+			}
+		}
+	}
+	return warnings
+}
+
+// stepJSON is one step for one entry.
+type stepJSON struct {
+	Handle   string `json:"handle"`
+	Artifact string `json:"artifact"`
+	Before   string `json:"before"`
+	After    string `json:"after"`
+}
+
+// stepsOf words steps. One that serves several entries stands once for each.
+func stepsOf(steps []store.Step) []stepJSON {
+	list := []stepJSON{}
+	for _, s := range steps {
+		handles := s.Handles
+		if len(handles) == 0 {
+			handles = []string{""}
+		}
+		for _, h := range handles {
+			list = append(list, stepJSON{h, autostart.Text(s.Artifact.Name), autostart.Text(s.Before.String()), autostart.Text(s.After.String())})
+		}
+	}
+	return list
+}
+
+func (a *app) printSteps(steps []store.Step) {
+	var rows [][]view.Cell
+	for _, s := range stepsOf(steps) {
+		rows = append(rows, []view.Cell{view.T(s.Handle), view.T(s.Artifact), view.T(s.Before), view.T(s.After)})
+	}
+	a.printer().Table([]view.Column{{Title: "handle"}, {Title: "artifact", Share: 3}, {Title: "before", Share: 2}, {Title: "after", Share: 2}}, rows)
+}
+
+func (a *app) stepsCSV(steps []store.Step) error {
+	var rows [][]string
+	for _, s := range stepsOf(steps) {
+		rows = append(rows, []string{s.Handle, s.Artifact, s.Before, s.After})
+	}
+	return a.printer().CSV([]string{"handle", "artifact", "before", "after"}, rows)
+}
+
+// carryOut shows a plan, asks, applies it and prints what came of it.
+func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []location.Item, message, verb string) error {
+	if s.dryRun {
+		return s.printChange(plan, change.Result{Change: store.Change{Steps: plan.Steps}})
+	}
+	if err := s.engine.Check(plan); err != nil {
+		return s.explain(err)
+	}
+	if !s.yes {
+		var entries []autostart.Entry
+		for _, item := range items {
+			entries = append(entries, item.Entry)
+		}
+		p := s.printer()
+		p.Out = s.Err
+		p.Entries(entries)
+		for _, w := range plan.Warnings {
+			s.note("note: %s", w)
+		}
+		question := fmt.Sprintf("%s %s, in %s?", verb, view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"))
+		if err := s.confirm(question); err != nil {
+			return err
+		}
+	}
+	s.progress(len(plan.Steps))
+	result, err := s.engine.Apply(plan, inv, message)
+	if err != nil {
+		return s.explain(err)
+	}
+	return s.printChange(plan, result)
+}
+
+// progress shows on a terminal how far a long change is.
+func (s *session) progress(steps int) {
+	if s.At != nil || s.Width == 0 || steps < 20 {
+		return
+	}
+	s.engine.At = func(point string) { fmt.Fprintf(s.Err, "\r%-40s\r", point) }
+}
+
+// explain ends an error of a change with what to do.
+func (s *session) explain(err error) error {
+	var denied *change.Denied
+	switch {
+	case errors.As(err, &denied) && errors.Is(denied.Cause, machine.ErrNeedsRights):
+		todo := "run as root"
+		if s.machine.Live {
+			todo = "run with sudo"
+		}
+		return fmt.Errorf("nothing was changed: writing %s %w; %s", names(denied), denied.Cause, todo)
+	case errors.As(err, &denied) && errors.Is(denied.Cause, machine.ErrReadOnly):
+		return fmt.Errorf("nothing was changed: cannot write %s: %w; mount the disk for writing and try again", names(denied), denied.Cause)
+	case errors.As(err, &denied):
+		return fmt.Errorf("nothing was changed: cannot write %s: %w", names(denied), denied.Cause)
+	case errors.Is(err, change.ErrInterrupted):
+		return fmt.Errorf("%w; run lockback recover", err)
+	}
+	return adviseStore(err)
+}
+
+func names(d *change.Denied) string {
+	text := autostart.Text(d.Artifacts[0].Name)
+	if more := len(d.Artifacts) - 1; more > 0 {
+		text += fmt.Sprintf(" (and %d more)", more)
+	}
+	return text
+}
+
+// printChange prints a change, or what a dry run would do.
+func (s *session) printChange(plan change.Plan, result change.Result) error {
+	p := s.printer()
+	warnings := append(append([]string{}, plan.Warnings...), result.Warnings...)
+	effect := strings.Join(plan.Effects, ", ")
+	changeID, snapID := "", ""
+	if result.Change.ID > 0 {
+		changeID, snapID = result.Change.Name(), result.Snapshot.Name()
+	}
+	switch s.format {
+	case "json":
+		return p.JSON(struct {
+			Change      string     `json:"change"`
+			Snapshot    string     `json:"snapshot"`
+			Steps       []stepJSON `json:"steps"`
+			TakesEffect string     `json:"takes_effect"`
+			Warnings    []string   `json:"warnings"`
+		}{changeID, snapID, stepsOf(result.Change.Steps), effect, warnings})
+	case "csv":
+		for _, w := range warnings {
+			s.note("note: %s", w)
+		}
+		return s.stepsCSV(result.Change.Steps)
+	}
+	if len(result.Change.Steps) == 0 {
+		return nil
+	}
+	if s.dryRun {
+		s.printSteps(result.Change.Steps)
+		p.Line("")
+		p.Line("%s for %s; nothing was changed", view.Number(len(plan.Steps), "step", "steps"), view.Number(len(plan.Handles), "entry", "entries"))
+	} else {
+		p.Line("%s done: %s changed in %s; undo takes it back, %s has the state before", changeID,
+			view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"), snapID)
+	}
+	p.Line("takes effect: %s", effect)
+	for _, w := range warnings {
+		p.Line("note: %s", w)
+	}
+	return nil
+}

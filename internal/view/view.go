@@ -1,0 +1,275 @@
+// Package view turns what core found into what a person or a script reads:
+// tables, JSON and CSV. It makes no decisions and knows no machine.
+//
+//	p := view.Printer{Out: os.Stdout, Width: 120, Color: true}
+//	p.Table([]view.Column{{Title: "name"}, {Title: "command", Wrap: true}}, rows)
+//
+// Names and commands come from hostile places, so every text passes [Safe] on
+// its way to a terminal or a sheet.
+package view
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"unicode"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+)
+
+// Printer writes results in one of three forms.
+type Printer struct {
+	Out   io.Writer
+	Width int  // columns of the terminal; 0: no terminal, nothing is wrapped
+	Color bool // the terminal shows colours; they never say what words do not
+}
+
+// Safe shows the characters that would act on a terminal, or turn text around,
+// as escapes: \n, \x1b, \u202e.
+func Safe(s string) string {
+	clean := true
+	for _, r := range s {
+		if unsafe(r) {
+			clean = false
+			break
+		}
+	}
+	if clean {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		switch {
+		case !unsafe(r):
+			b.WriteRune(r)
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r == '\t':
+			b.WriteString(`\t`)
+		case r == '\r':
+			b.WriteString(`\r`)
+		case r < 0x100:
+			fmt.Fprintf(&b, `\x%02x`, r)
+		default:
+			fmt.Fprintf(&b, `\u%04x`, r)
+		}
+	}
+	return b.String()
+}
+
+// unsafe are control characters, those that steer the direction of text or are
+// invisible, and private ones.
+func unsafe(r rune) bool {
+	return unicode.Is(unicode.C, r) || unicode.Is(unicode.Zl, r) || unicode.Is(unicode.Zp, r) || r == unicode.ReplacementChar
+}
+
+// Column of a table.
+type Column struct {
+	Title string
+	// Share is the column's part of the room that the fixed columns leave; 0
+	// means as wide as its widest cell.
+	Share int
+}
+
+// Mark says how a cell is shown where there are colours.
+type Mark int
+
+// The marks: Quiet is faint, Alert stands out.
+const (
+	Plain Mark = iota
+	Quiet
+	Alert
+)
+
+// Cell is one field of a row. Its Lines are shown below each other on a
+// terminal, and after each other elsewhere.
+type Cell struct {
+	Lines []string
+	Mark  Mark
+}
+
+// T is a plain cell of one line.
+func T(s string) Cell { return Cell{Lines: []string{s}} }
+
+const gap = 2
+
+// Widths gives each column its width for the rows: fixed columns as wide as
+// their widest cell, the others by their share of what is left.
+func (p Printer) Widths(columns []Column, rows [][]Cell) []int {
+	widths := make([]int, len(columns))
+	left, shares := p.Width-1, 0
+	for k, c := range columns {
+		widths[k] = text.StringWidthWithoutEscSequences(c.Title)
+		for _, row := range rows {
+			for _, l := range row[k].Lines {
+				widths[k] = max(widths[k], text.StringWidthWithoutEscSequences(Safe(l)))
+			}
+		}
+		if k > 0 {
+			left -= gap
+		}
+		if c.Share == 0 {
+			left -= widths[k]
+		} else {
+			shares += c.Share
+		}
+	}
+	if p.Width == 0 {
+		return widths
+	}
+	// A column that needs less than its share leaves the rest to the others.
+	open := map[int]bool{}
+	for k, c := range columns {
+		if c.Share > 0 {
+			open[k] = true
+		}
+	}
+	for settled := true; settled; {
+		settled = false
+		for k, c := range columns {
+			if open[k] && widths[k] <= left*c.Share/shares {
+				left -= widths[k]
+				shares -= c.Share
+				delete(open, k)
+				settled = true
+			}
+			if shares == 0 {
+				break
+			}
+		}
+		if shares == 0 {
+			break
+		}
+	}
+	for k, c := range columns {
+		if open[k] {
+			widths[k] = max(8, left*c.Share/shares)
+		}
+	}
+	return widths
+}
+
+// Table writes rows under their titles. Cells that do not fit are wrapped, never
+// cut.
+func (p Printer) Table(columns []Column, rows [][]Cell) {
+	p.table(columns, rows, p.Widths(columns, rows), true)
+}
+
+func (p Printer) table(columns []Column, rows [][]Cell, widths []int, titles bool) {
+	w := table.NewWriter()
+	w.SetStyle(table.Style{
+		Name: "plain", Box: table.BoxStyle{PaddingRight: strings.Repeat(" ", gap)},
+		Options: table.Options{}, Format: table.FormatOptions{Header: text.FormatDefault},
+	})
+	configs := make([]table.ColumnConfig, len(columns))
+	for k := range columns {
+		configs[k] = table.ColumnConfig{Number: k + 1, WidthMin: widths[k]}
+		if p.Width > 0 {
+			configs[k].WidthMax, configs[k].WidthMaxEnforcer = widths[k], wrap
+		}
+	}
+	w.SetColumnConfigs(configs)
+	if titles {
+		header := make(table.Row, len(columns))
+		for k, c := range columns {
+			header[k] = p.paint(c.Title, Quiet)
+		}
+		w.AppendHeader(header)
+	}
+	for _, row := range rows {
+		cells := make(table.Row, len(row))
+		for k, c := range row {
+			lines := make([]string, 0, len(c.Lines))
+			for _, l := range c.Lines {
+				if p.Width > 0 {
+					for part := range strings.SplitSeq(wrap(Safe(l), widths[k]), "\n") {
+						lines = append(lines, p.paint(part, c.Mark))
+					}
+				} else {
+					lines = append(lines, Safe(l))
+				}
+			}
+			sep := "\n"
+			if p.Width == 0 {
+				sep = "; "
+			}
+			cells[k] = strings.Join(lines, sep)
+		}
+		w.AppendRow(cells)
+	}
+	for line := range strings.SplitSeq(w.Render(), "\n") {
+		fmt.Fprintln(p.Out, strings.TrimRight(line, " "))
+	}
+}
+
+// wrap breaks at spaces where it can, and inside a word where it must.
+func wrap(s string, width int) string {
+	return strings.ReplaceAll(text.WrapSoft(s, width), " \n", "\n")
+}
+
+func (p Printer) paint(s string, m Mark) string {
+	if !p.Color || s == "" {
+		return s
+	}
+	switch m {
+	case Quiet:
+		return text.Faint.Sprint(s)
+	case Alert:
+		return text.FgYellow.Sprint(s)
+	}
+	return s
+}
+
+// Line writes a line of text, wrapped to the terminal.
+func (p Printer) Line(format string, args ...any) {
+	for k, a := range args {
+		if s, ok := a.(string); ok {
+			args[k] = Safe(s)
+		}
+	}
+	s := fmt.Sprintf(format, args...)
+	if p.Width > 0 {
+		s = wrap(s, p.Width-1)
+	}
+	for line := range strings.SplitSeq(s, "\n") {
+		fmt.Fprintln(p.Out, strings.TrimRight(line, " "))
+	}
+}
+
+// Bold writes a heading.
+func (p Printer) Bold(s string) {
+	if s = Safe(s); p.Color {
+		s = text.Bold.Sprint(s)
+	}
+	fmt.Fprintln(p.Out, s)
+}
+
+// JSON writes a value for scripts.
+func (p Printer) JSON(v any) error {
+	e := json.NewEncoder(p.Out)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// CSV writes rows for a sheet, RFC 4180. A cell that a sheet would take for a
+// formula gets an apostrophe before it.
+func (p Printer) CSV(header []string, rows [][]string) error {
+	w := csv.NewWriter(p.Out)
+	w.Write(header)
+	for _, row := range rows {
+		safe := make([]string, len(row))
+		for k, cell := range row {
+			safe[k] = Safe(cell)
+			if cell != "" && strings.IndexByte("=+-@", cell[0]) >= 0 {
+				safe[k] = "'" + safe[k]
+			}
+		}
+		w.Write(safe)
+	}
+	w.Flush()
+	return w.Error()
+}
