@@ -3,6 +3,7 @@ package change
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -224,16 +225,25 @@ func (e *Engine) verify(c store.Change, want map[string]autostart.State) error {
 		return nil
 	}
 	inv := inventory.Take(e.Machine)
+	missing := maps.Clone(want)
 	for _, item := range inv.Items {
 		state, ok := want[item.Handle]
 		if !ok {
 			continue
 		}
+		delete(missing, item.Handle)
 		if item.State != state {
 			return fmt.Errorf("%q still reads as %s (%s)", item.Name, item.State, item.Mode)
 		}
 		if err := e.Machine.Confirm(item.Location, item.Name, item.User, item.Mode); err != nil {
 			return fmt.Errorf("%q: %w", item.Name, err)
+		}
+	}
+	// What was switched off must stay in sight. Switching on can take away what
+	// only stood in the way: a person's override.
+	for _, state := range missing {
+		if state == autostart.Disabled {
+			return errors.New("an entry that was switched off is no longer in the list")
 		}
 	}
 	return nil

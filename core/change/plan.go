@@ -82,10 +82,11 @@ type draft struct {
 	after   map[machine.Artifact]machine.Image
 	handles map[machine.Artifact][]string
 	order   []machine.Artifact
+	folders map[machine.Artifact]machine.Image // earlier images of folders, for their times
 }
 
 func newDraft(m *machine.Machine) *draft {
-	return &draft{machine: m, before: map[machine.Artifact]machine.Image{}, after: map[machine.Artifact]machine.Image{},
+	return &draft{machine: m, folders: map[machine.Artifact]machine.Image{}, before: map[machine.Artifact]machine.Image{}, after: map[machine.Artifact]machine.Image{},
 		handles: map[machine.Artifact][]string{}}
 }
 
@@ -161,7 +162,7 @@ func (d *draft) finish(plan *Plan) error {
 			return err
 		}
 		if before.Kind == machine.Folder {
-			plan.Folders = append(plan.Folders, store.Folder{Artifact: machine.File(dir), Before: before, After: machine.Image{Kind: machine.Absent}})
+			plan.Folders = append(plan.Folders, store.Folder{Artifact: machine.File(dir), Before: before, After: d.folders[machine.File(dir)]})
 		}
 	}
 	if len(plan.Steps) == 0 {
@@ -196,8 +197,11 @@ func (e *Engine) switchItem(d *draft, plan *Plan, item location.Item, want locat
 		return err
 	}
 	if want.State == autostart.Enabled {
-		if earlier, ok := e.remembered(d, item.Handle); ok {
+		if earlier, folders, ok := e.remembered(d, item.Handle); ok {
 			edits = earlier
+			for _, f := range folders {
+				d.folders[f.Artifact] = f.Before
+			}
 		}
 	}
 	for _, edit := range edits {
@@ -221,13 +225,13 @@ func (e *Engine) switchItem(d *draft, plan *Plan, item location.Item, want locat
 // entry off, where it was the entry's alone and all its artifacts still are as
 // it left them: so the entry is switched on exactly as it was, to the time of
 // its files.
-func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, bool) {
+func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []store.Folder, bool) {
 	if e.Store == nil {
-		return nil, false
+		return nil, nil, false
 	}
 	changes, err := e.Store.Changes(e.Machine.ID)
 	if err != nil {
-		return nil, false
+		return nil, nil, false
 	}
 	for _, c := range slices.Backward(changes) {
 		if c.Kind != store.Disable || c.State != store.Done {
@@ -235,7 +239,7 @@ func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, bool) {
 		}
 		full, err := e.Store.Change(c.ID)
 		if err != nil {
-			return nil, false
+			return nil, nil, false
 		}
 		var edits []location.Edit
 		for _, s := range full.Steps {
@@ -244,15 +248,15 @@ func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, bool) {
 			}
 			current, err := d.Image(s.Artifact)
 			if err != nil || len(s.Handles) > 1 || !current.Same(s.After) || s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder {
-				return nil, false
+				return nil, nil, false
 			}
 			edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
 		}
 		if len(edits) > 0 {
-			return edits, true
+			return edits, full.Folders, true
 		}
 	}
-	return nil, false
+	return nil, nil, false
 }
 
 // Undo plans to take a change back. Artifacts that were changed since are a
@@ -540,6 +544,9 @@ func (r *restore) some(entries []snapshot.Recorded) error {
 
 // line brings one line of a file back: switched, or put at the file's end.
 func (r *restore) line(rec snapshot.Recorded, now location.Item, there bool) error {
+	if len(rec.Artifacts) == 0 {
+		return nil
+	}
 	a := rec.Artifacts[0]
 	if there {
 		if now.State == rec.State {
@@ -585,7 +592,7 @@ func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
 			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q came since the snapshot and is guarded (%s); it is left on", n.Name, n.Guarded))
 			continue
 		}
-		if after, planned := r.d.after[n.Artifacts[0]]; planned && after.Kind == machine.Absent {
+		if after, planned := r.d.after[machine.File(n.Source.Path)]; planned && after.Kind == machine.Absent {
 			continue // gone with what is restored
 		}
 		sub := Plan{want: map[string]autostart.State{}}
@@ -618,6 +625,6 @@ func (r *restore) warn() {
 		}
 	}
 	if len(r.plan.Effects) == 0 {
-		r.plan.Effects = []string{"next start of the machine"}
+		r.plan.Effects = []string{location.AtNextStart}
 	}
 }

@@ -41,7 +41,7 @@ var catalogue = []row{
 	{"linux.systemd.*", "display-manager gdm gdm3 lightdm sddm lxdm xdm wdm slim greetd ly emptty plymouth*", "the display manager", toShow, true},
 	{"linux.systemd.*", "dbus dbus-broker dbus-org.* dbus-daemon", "the message bus", toStart, true},
 	{"linux.systemd.*", "apparmor auditd selinux-* fail2ban clamav-* usbguard", "protection", toProtect, true},
-	{"linux.systemd.*", "systemd-* rescue emergency debug-shell initrd-* kmod-static-nodes proc-sys-fs-binfmt_misc modprobe@* ldconfig machine-id-commit quotaon quotacheck ostree-* dracut-* halt-local rc-local", "the init system", toStart, true},
+	{"linux.systemd.*", "systemd-* rescue emergency debug-shell initrd-* kmod-static-nodes proc-sys-fs-binfmt_misc modprobe@* ldconfig machine-id-commit quotaon quotacheck ostree-* dracut-* halt-local rc-local getty-static hwclock rc rcS x11-common", "the init system", toStart, true},
 	{"linux.systemd.system", "cron crond anacron atd rsyslog chrony chronyd ntp ntpsec ntpd ssh sshd ssh.socket apt-daily apt-daily-upgrade dpkg-db-backup logrotate man-db dnf-makecache unattended-upgrades packagekit fwupd fwupd-refresh plocate-updatedb mlocate-updatedb alsa-restore alsa-state rtkit-daemon colord switcheroo-control power-profiles-daemon thermald haveged irqbalance kexec* cups cups-browsed avahi-daemon", "a service of the distribution", "", true},
 	// The desktop session.
 	{"linux.systemd.user", "dbus dbus-broker gnome-session* gnome-shell* plasma-* gnome-keyring-daemon xdg-desktop-autostart* xdg-desktop-portal* xdg-document-portal xdg-permission-store at-spi-dbus-bus graphical-session* org.gnome.* gcr-ssh-agent gpg-agent* ssh-agent dirmngr", "the desktop session", toSession, true},
@@ -106,7 +106,7 @@ func vendorProgram(e autostart.Entry) bool {
 	if p == "" || p == e.Source.Path {
 		return true
 	}
-	for _, prefix := range []string{"/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/lib64/", "/usr/libexec/", "/usr/share/", "/bin/", "/sbin/", "/lib/", "/etc/init.d/"} {
+	for _, prefix := range []string{"/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/lib64/", "/usr/libexec/", "/usr/share/", "/bin/", "/sbin/", "/lib/", "/etc/init.d/", "/etc/rc.local", "/etc/rc.d/rc.local"} {
 		if strings.HasPrefix(p, prefix) {
 			return true
 		}

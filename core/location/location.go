@@ -103,6 +103,14 @@ var (
 	ErrNotPerUser = errors.New("cannot be switched for one person only")
 )
 
+// When the system looks at a kind of entry again.
+const (
+	AtNextStart  = "next start of the machine"
+	AtNextSignIn = "next sign-in"
+	WithinMinute = "within a minute"
+	AtNextRun    = "next run of the schedule"
+)
+
 // Status says what came of reading a location.
 type Status string
 
@@ -176,6 +184,9 @@ func (s *Survey) Add(key string, item Item) {
 	}
 	if item.Effect == "" {
 		item.Effect = s.at.Effect
+	}
+	if !s.Machine.Live && item.Effect == WithinMinute {
+		item.Effect = AtNextStart
 	}
 	if e.Scope == "" {
 		e.Scope = autostart.ForSystem

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -29,6 +30,12 @@ type Artifact struct {
 func File(name string) Artifact { return Artifact{FileArtifact, name} }
 
 func (a Artifact) String() string { return a.Name }
+
+// Volatile reports whether the artifact is gone with the next start of the
+// machine: file-hierarchy(7), /run.
+func (a Artifact) Volatile() bool {
+	return a.Kind == FileArtifact && strings.HasPrefix(a.Name, "/run/")
+}
 
 // ImageKind says what is at an artifact's address.
 type ImageKind string

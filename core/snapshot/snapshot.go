@@ -175,7 +175,9 @@ func Capture(inv inventory.Inventory, now time.Time, message string) *Snapshot {
 			texts[key] = text
 			keys = append(keys, key)
 		}
-		artifacts := slices.Clone(item.Artifacts)
+		// What is gone with the next start is no state to come back to, and
+		// must not be written onto a disk.
+		artifacts := slices.DeleteFunc(slices.Clone(item.Artifacts), machine.Artifact.Volatile)
 		names := make([]string, len(artifacts))
 		for k, a := range artifacts {
 			names[k] = strconv.Quote(a.Name)
@@ -255,6 +257,9 @@ func (l line) recorded() (Recorded, error) {
 		return r, fmt.Errorf("the entry %s of the snapshot cannot be read: %w", l.id, err)
 	}
 	for quoted := range strings.SplitSeq(l.artifacts, "\x1f") {
+		if quoted == "" {
+			continue // all that decides it is volatile
+		}
 		name, err := strconv.Unquote(quoted)
 		if err != nil {
 			return r, fmt.Errorf("an artifact of the entry %s cannot be read: %w", l.id, err)

@@ -429,13 +429,6 @@ func (tx *Tx) SetState(change int, state State) error {
 	return tx.err
 }
 
-// SetFolder records what a folder was like after a change.
-func (tx *Tx) SetFolder(change int, f Folder) error {
-	keep := func(d snapshot.Digest, content []byte) { tx.addBlob(d, content) }
-	tx.exec("UPDATE folder SET after = ? WHERE change = ? AND artifact = ?", snapshot.EncodeImage(f.After, keep), change, []byte(f.Artifact.Name))
-	return tx.err
-}
-
 // Blob returns a content by its digest, and checks that it is the one.
 func (s *Store) Blob(d snapshot.Digest) ([]byte, error) {
 	var data []byte

@@ -85,7 +85,7 @@ func readCrontab(s *location.Survey, file, owner string) {
 			item.Facts = []location.Fact{{Name: "runs as", Value: l.User, Basis: file}}
 		}
 		if l.Schedule == "@reboot" {
-			item.Stage, item.Effect = autostart.System, atNextStart
+			item.Stage, item.Effect = autostart.System, location.AtNextStart
 		}
 		if l.Kind == crontab.Bad {
 			item.Problems, item.Argv = append(item.Problems, autostart.Unparsable), nil

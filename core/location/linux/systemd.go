@@ -246,7 +246,13 @@ type unitSwitch struct {
 func newUnitSwitch(set *unitSet, name string, user *machine.User) unitSwitch {
 	sw := unitSwitch{set: set, name: name, user: user, maskAt: path.Join(set.path.config, name)}
 	gone := map[string]bool{}
-	for _, l := range set.byUnit[name] {
+	links := set.byUnit[name]
+	if _, _, instance := unitfile.Template(name); instance {
+		// An instance exists by its links only: without them nothing would be
+		// left to switch on again. It is masked instead.
+		links = nil
+	}
+	for _, l := range links {
 		if dir := set.dirs[l.dir]; dir != set.path.config && dir != set.path.runtime || l.target == "/dev/null" {
 			continue
 		}

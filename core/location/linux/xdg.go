@@ -36,12 +36,18 @@ func systemAutostart(s *location.Survey) []string {
 // everybody's.
 func readXDGAutostart(s *location.Survey) {
 	system := map[string]string{} // file name, to the path that wins for everybody
+	below := map[string]string{}  // and to the one that would win without it
 	var order []string
 	for _, dir := range systemAutostart(s) {
 		for _, e := range s.Dir(dir) {
-			if _, taken := system[e.Name()]; !taken && strings.HasSuffix(e.Name(), ".desktop") {
+			_, taken := system[e.Name()]
+			switch {
+			case !strings.HasSuffix(e.Name(), ".desktop"):
+			case !taken:
 				system[e.Name()] = path.Join(dir, e.Name())
 				order = append(order, e.Name())
+			case below[e.Name()] == "":
+				below[e.Name()] = path.Join(dir, e.Name())
 			}
 		}
 	}
@@ -51,12 +57,12 @@ func readXDGAutostart(s *location.Survey) {
 		for _, e := range s.Dir(dir) {
 			if strings.HasSuffix(e.Name(), ".desktop") {
 				own[e.Name()] = append(own[e.Name()], u.Name)
-				addDesktopEntry(s, path.Join(dir, e.Name()), hide{file: path.Join(dir, e.Name()), user: &u, everybodys: system[e.Name()]}, nil)
+				addDesktopEntry(s, path.Join(dir, e.Name()), hide{file: path.Join(dir, e.Name()), user: &u, below: system[e.Name()]}, nil)
 			}
 		}
 	}
 	for _, name := range order {
-		addDesktopEntry(s, system[name], hide{file: system[name]}, own[name])
+		addDesktopEntry(s, system[name], hide{file: system[name], below: below[name]}, own[name])
 	}
 }
 
@@ -75,9 +81,11 @@ func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []st
 		item.User = autostart.Text(sw.user.Name)
 	} else {
 		// What would switch it off for everybody, or for one person.
-		if over := sw.override(); over != file {
-			item.Artifacts = append(item.Artifacts, machine.File(over))
-			item.Folders = append(item.Folders, path.Dir(over))
+		for _, other := range []string{sw.override(), sw.below} {
+			if other != file && other != "" {
+				item.Artifacts = append(item.Artifacts, machine.File(other))
+				item.Folders = append(item.Folders, path.Dir(other))
+			}
 		}
 		for _, u := range s.Machine.Users {
 			dir := userAutostart(u)
@@ -94,7 +102,7 @@ func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []st
 	}
 	if full == "/dev/null" {
 		item.State, item.Mode = autostart.Disabled, "link to /dev/null"
-		s.Add(file, item)
+		s.Add(path.Base(file), item)
 		return
 	}
 	if err != nil {
@@ -106,7 +114,7 @@ func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []st
 		if _, err := s.Stat(file); machine.IsMissing(err) {
 			item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link", []string{autostart.TargetMissing}
 			item.Switch, item.Switcher = autostart.Report, noSwitch{"it is a link to nothing"}
-			s.Add(file, item)
+			s.Add(path.Base(file), item)
 		}
 		return
 	}
@@ -114,14 +122,14 @@ func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []st
 	if err != nil {
 		item.State, item.Mode, item.Problems = autostart.Disabled, "ignored: "+err.Error(), []string{autostart.Unparsable}
 		item.Switch, item.Switcher = autostart.Report, noSwitch{"it is no desktop entry"}
-		s.Add(file, item)
+		s.Add(path.Base(file), item)
 		return
 	}
 	describeDesktopEntry(s, f, &item)
 	if len(overriddenBy) > 0 {
 		item.Facts = append(item.Facts, location.Fact{Name: "own file instead", Value: strings.Join(overriddenBy, ", "), Basis: "~/.config/autostart"})
 	}
-	s.Add(file, item)
+	s.Add(path.Base(file), item)
 }
 
 // describeDesktopEntry fills in what the keys of the file say.
@@ -182,9 +190,9 @@ func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *locati
 // hide is the switch of an XDG entry: the standard's own key, in the file where
 // it is an administrator's or the person's own, else in an overriding copy.
 type hide struct {
-	file       string
-	user       *machine.User // whose file it is; nil for everybody's
-	everybodys string        // the file for everybody that a person's own one stands before
+	file  string
+	user  *machine.User // whose file it is; nil for everybody's
+	below string        // the file that would decide without this one
 }
 
 // override is the file that decides for everybody: the file itself where it is
@@ -203,13 +211,13 @@ func (h hide) Set(images location.Images, want location.Want) ([]location.Edit, 
 	case h.user == nil && want.User != nil:
 		return h.write(images, want, path.Join(userAutostart(*want.User), path.Base(h.file)), *want.User, h.file)
 	case h.user != nil:
-		return h.write(images, want, h.file, *h.user, h.everybodys)
+		return h.write(images, want, h.file, *h.user, h.below)
 	}
-	vendors := ""
+	original := h.below
 	if h.override() != h.file {
-		vendors = h.file
+		original = h.file
 	}
-	return h.write(images, want, h.override(), machine.User{Name: "root"}, vendors)
+	return h.write(images, want, h.override(), machine.User{Name: "root"}, original)
 }
 
 // write plans the file that is to decide, for its owner. Where it does not exist

@@ -1,0 +1,246 @@
+//go:build unix
+
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/internal/demo"
+	"lockback/internal/testkit"
+)
+
+// workshop builds the museum's workshop box and returns the program set up to
+// work on it.
+func workshop(t testing.TB) testkit.Program {
+	t.Helper()
+	dir := t.TempDir()
+	root := filepath.Join(dir, "workshop-box")
+	require.NoError(t, demo.Build(root))
+	return testkit.Program{Root: root, Store: filepath.Join(dir, "record.db")}
+}
+
+// everything switchable, guarded or not, parts of the system or not.
+var everything = []string{"disable", "state=enabled", "switch!=report", "--all", "--guarded", "--yes"}
+
+func TestDisableAndRestoreIsExact(t *testing.T) {
+	p := workshop(t)
+	before := testkit.Tree(t, p.Root)
+	p.OK(t, "snapshot")
+	p.OK(t, everything...)
+	off, _ := p.List(t, "--all")
+	for _, e := range off.Entries {
+		require.Equal(t, "disabled", e.State, "%s (%s)", e.Name, e.Mode)
+	}
+	require.NotEmpty(t, testkit.Differences(before, testkit.Tree(t, p.Root)))
+	p.OK(t, "restore", "S1", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	p.OK(t, "compare", "S1")
+}
+
+func TestDisableAndUndoIsExact(t *testing.T) {
+	p := workshop(t)
+	before := testkit.Tree(t, p.Root)
+	p.OK(t, everything...)
+	changed := testkit.Tree(t, p.Root)
+	p.OK(t, "undo", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	p.OK(t, "undo", "C2", "--yes") // an undo can be taken back by its name
+	testkit.Same(t, changed, testkit.Tree(t, p.Root))
+	p.OK(t, "undo", "C3", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+}
+
+// Each entry alone: off, on again, and everything is as it was.
+func TestEachEntryOffAndOn(t *testing.T) {
+	p := workshop(t)
+	before := testkit.Tree(t, p.Root)
+	all, _ := p.List(t, "--all", "state=enabled")
+	require.Greater(t, len(all.Entries), 25)
+	for _, e := range all.Entries {
+		p.OK(t, "disable", e.Handle, "--guarded", "--yes")
+		now, _ := p.List(t, e.Handle)
+		require.Equal(t, "disabled", now.Entries[0].State, e.Name)
+		p.OK(t, "enable", e.Handle, "--yes")
+		require.Empty(t, testkit.Differences(before, testkit.Tree(t, p.Root)), e.Name)
+	}
+}
+
+func TestForOnePersonOnly(t *testing.T) {
+	p := workshop(t)
+	before := testkit.Tree(t, p.Root)
+	for _, name := range []string{"Kelpline Assistant", "Fogbell Notifier", "gullrock-welcome.service"} {
+		p.OK(t, "disable", name, "--user", "bram", "--yes")
+	}
+	_, now := p.List(t)
+	for _, name := range []string{"Kelpline Assistant", "Fogbell Notifier", "gullrock-welcome.service"} {
+		require.Equal(t, "disabled", now[name+"/bram"].State, name)
+		require.Equal(t, "enabled", now[name].State, name)
+	}
+	for _, name := range []string{"Kelpline Assistant", "Fogbell Notifier", "gullrock-welcome.service"} {
+		p.OK(t, "enable", name, "user=bram", "--yes")
+	}
+	_, now = p.List(t)
+	require.NotContains(t, now, "Kelpline Assistant/bram")
+	for range 6 {
+		p.OK(t, "undo", "--yes")
+	}
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	p.Fails(t, 1, "for one person", "disable", "tidewatch.service", "--user", "bram", "--yes")
+	p.Fails(t, 2, "no person", "disable", "tidewatch.service", "--user", "nobody", "--yes")
+}
+
+func TestNewcomersAreKeptOrSwitchedOff(t *testing.T) {
+	p := workshop(t)
+	p.OK(t, "snapshot")
+	p.OK(t, "disable", "command=/opt/kelpline/*", "--yes")
+	crontab := filepath.Join(p.Root, "etc/cron.d/kelpline")
+	content, err := os.ReadFile(crontab)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(crontab, append(content, "@daily root /opt/kelpline/bin/care\n"...), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/brinecast"), []byte("@daily root /opt/brinecast/care2\n"), 0o644))
+	p.OK(t, "restore", "S1", "--yes")
+	_, now := p.List(t)
+	require.Equal(t, "enabled", now["care"].State)
+	require.Equal(t, "enabled", now["care2"].State)
+	require.Equal(t, "enabled", now["updater"].State)
+	p.OK(t, "restore", "S1", "--newcomers", "disable", "--yes")
+	_, now = p.List(t)
+	require.Equal(t, "disabled", now["care"].State)
+	require.Equal(t, "disabled", now["care2"].State)
+	require.Equal(t, "enabled", now["updater"].State)
+}
+
+func TestRestoreOnlySome(t *testing.T) {
+	p := workshop(t)
+	before := testkit.Tree(t, p.Root)
+	p.OK(t, "snapshot")
+	p.OK(t, "disable", "state=enabled", "--yes")
+	// A removed line and a removed file come back too.
+	require.NoError(t, os.Remove(filepath.Join(p.Root, "home/ines/.config/autostart/fogbell-sync.desktop")))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/kelpline"), []byte("# empty\n"), 0o644))
+	p.OK(t, "restore", "S1", "--only", "Fogbell Sync", "--only", "updater", "--only", "tidewatch.service", "--yes")
+	_, now := p.List(t)
+	for name, e := range now {
+		want := "disabled"
+		if name == "Fogbell Sync/ines" || name == "updater" || name == "tidewatch.service" {
+			want = "enabled"
+		}
+		if !e.OSPart {
+			require.Equal(t, want, e.State, name)
+		}
+	}
+	p.OK(t, "restore", "S1", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+}
+
+func TestRestoreWarnsOfProgramsThatAreNotTheSame(t *testing.T) {
+	p := workshop(t)
+	p.OK(t, "snapshot")
+	p.OK(t, "disable", "Fogbell Sync", "tidewatch.service", "--yes")
+	require.NoError(t, os.Remove(filepath.Join(p.Root, "opt/fogbell/sync")))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "opt/tidewatch/bin/tidewatchd"), []byte("another"), 0o755))
+	var change struct{ Warnings []string }
+	p.JSON(t, &change, "restore", "S1", "--dry-run")
+	require.Len(t, change.Warnings, 2)
+	text := strings.Join(change.Warnings, "\n")
+	require.Contains(t, text, `program of "Fogbell Sync" is gone`)
+	require.Contains(t, text, `program of "tidewatch.service" was replaced since`)
+}
+
+func TestBadUsageIsOneClearLine(t *testing.T) {
+	p := workshop(t)
+	p.OK(t, "snapshot")
+	before := testkit.Tree(t, filepath.Dir(p.Root))
+	for _, c := range []struct {
+		code  int
+		words string
+		args  []string
+	}{
+		{2, `no entry has the handle or name "k7f3qa2"`, []string{"disable", "k7f3qa2", "--yes"}},
+		{2, `no entry has the handle or name "Fogbell Snyc"`, []string{"disable", "Fogbell Sync", "Fogbell Snyc", "--yes"}},
+		{2, "no entry matches", []string{"disable", "user=ines", "stage=boot", "--yes"}},
+		{2, "parts of the operating system only", []string{"disable", "location=linux.systemd.system", "name=dbus.service", "--yes"}},
+		{2, `unknown field "colour"`, []string{"list", "colour=red"}},
+		{2, `stage cannot be "signin"`, []string{"list", "stage=signin"}},
+		{2, "not a valid wildcard", []string{"list", "[a"}},
+		{2, "there is no S99", []string{"restore", "S99", "--yes"}},
+		{2, "there is no S99", []string{"compare", "S99"}},
+		{2, "there is no C99", []string{"undo", "C99", "--yes"}},
+		{2, `"X1" is not a snapshot`, []string{"compare", "X1"}},
+		{2, "unknown format", []string{"list", "--format", "yaml"}},
+		{2, "unknown flag", []string{"list", "--frobnicate"}},
+		{2, "unknown command", []string{"frobnicate"}},
+		{2, "requires at least 1 arg", []string{"disable"}},
+		{2, "add --yes", []string{"disable", "Fogbell Sync"}},
+		{2, "can be taken back", []string{"undo", "--yes"}},
+		{2, "--newcomers is keep or disable", []string{"restore", "S1", "--newcomers", "drop"}},
+		{2, "guarded", []string{"disable", "dbus.service", "--all", "--yes"}},
+		{1, "cannot be switched", []string{"enable", "--yes", "name=oldplotter.service", "--user", "ines"}},
+	} {
+		p.Fails(t, c.code, c.words, c.args...)
+	}
+	testkit.Same(t, before, testkit.Tree(t, filepath.Dir(p.Root)))
+	testkit.Program{Root: t.TempDir()}.Fails(t, 2, "looked for etc/os-release", "list")
+	testkit.Program{Root: "/nonexistent"}.Fails(t, 2, "no operating system found", "list")
+}
+
+func TestAmbiguousName(t *testing.T) {
+	p := workshop(t)
+	for _, user := range []string{"ines", "bram"} {
+		file := filepath.Join(p.Root, "home", user, ".config/autostart/twin.desktop")
+		require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Twin\nExec=/opt/fogbell/sync\n"), 0o644))
+	}
+	p.Fails(t, 2, `"Twin" is the name of 2 entries`, "disable", "Twin", "--yes")
+	p.Fails(t, 2, `"Twin" is the name of 2 entries`, "show", "Twin")
+	p.OK(t, "disable", "Twin", "user=ines", "--yes")
+	_, now := p.List(t)
+	require.Equal(t, "disabled", now["Twin/ines"].State)
+	require.Equal(t, "enabled", now["Twin/bram"].State)
+}
+
+func TestGuardedEntriesAreLeftOutAndNamed(t *testing.T) {
+	p := workshop(t)
+	r := p.Run(t, "disable", "linux*", "location=linux.systemd.system", "name!=x", "--all", "--yes")
+	require.Equal(t, 2, r.Code) // no name begins with linux
+	r = p.Run(t, "disable", "*.service", "--all", "--yes")
+	require.Zero(t, r.Code, r.Err)
+	require.Contains(t, r.Err, "dbus.service: the machine needs it to start")
+	require.Contains(t, r.Err, "lightdm.service: needed to show a screen")
+	_, now := p.List(t, "--all")
+	for name, e := range now {
+		if strings.HasSuffix(name, ".service") {
+			require.Equal(t, e.Guarded != "", e.State == "enabled", name)
+		}
+	}
+}
+
+// A program that only calls itself a part of the system is none.
+func TestImpostorsAreNotTakenForTheSystem(t *testing.T) {
+	p := workshop(t)
+	unit := []byte("[Service]\nExecStart=/opt/x/y\n[Install]\nWantedBy=multi-user.target\n")
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/systemd/system/systemd-helper.service"), unit, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "usr/lib/systemd/system/systemd-extra.service"), unit, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/logrotate"), []byte("@daily root /opt/x/logrotate\n"), 0o644))
+	_, now := p.List(t)
+	for _, name := range []string{"systemd-helper.service", "systemd-extra.service", "logrotate"} {
+		require.Contains(t, now, name)
+		require.False(t, now[name].OSPart)
+	}
+}
+
+func TestDemo(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "gullrock")
+	out := testkit.Program{}.OK(t, "demo", "--keep", dir)
+	require.Contains(t, out, "C1 done: ")
+	require.Contains(t, out, "S1: ")
+	require.NotContains(t, out, "\x1b")
+	require.NotContains(t, out, "\u202e")
+	kept := testkit.Program{Root: filepath.Join(dir, "workshop-box"), Store: filepath.Join(dir, "record.db")}
+	kept.OK(t, "history")
+	testkit.Program{}.Fails(t, 1, "is there already", "demo", "--keep", dir)
+}

@@ -1,0 +1,153 @@
+// Package testkit is what the tests of several packages share: the built
+// program, pictures of whole file trees, and the real systems that judge us.
+package testkit
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Project is the folder of go.mod.
+func Project() string {
+	_, file, _, _ := runtime.Caller(0)
+	return filepath.Dir(filepath.Dir(filepath.Dir(file)))
+}
+
+var build = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "lockback-built-")
+	if err != nil {
+		return "", err
+	}
+	bin := filepath.Join(dir, "lockback")
+	cmd := exec.Command("go", "build", "-trimpath", "-o", bin, "./cmd/lockback")
+	cmd.Dir, cmd.Env = Project(), append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return string(out), err
+	}
+	return bin, nil
+})
+
+// Built builds the program once and returns its path.
+func Built(t testing.TB) string {
+	t.Helper()
+	bin, err := build()
+	require.NoError(t, err, bin)
+	return bin
+}
+
+// Run is what came of one run of the built program.
+type Run struct {
+	Code     int
+	Out, Err string
+}
+
+// Program runs the built program on a mounted root with a record of its own.
+type Program struct {
+	Root, Store string
+	// Prefix is put before the command, such as a program that drops rights.
+	Prefix []string
+	// Env is added to a nearly empty environment.
+	Env []string
+}
+
+// Run runs the program.
+func (p Program) Run(t testing.TB, args ...string) Run {
+	t.Helper()
+	line := append([]string{}, p.Prefix...)
+	line = append(line, Built(t))
+	if p.Root != "" {
+		line = append(line, "--root", p.Root)
+	}
+	if p.Store != "" {
+		line = append(line, "--store", p.Store)
+	}
+	cmd := exec.Command(line[0], append(line[1:], args...)...)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	cmd.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent"}, p.Env...)
+	err := cmd.Run()
+	if _, exited := err.(*exec.ExitError); err != nil && !exited {
+		require.NoError(t, err)
+	}
+	return Run{cmd.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+// OK runs the program and wants it to succeed.
+func (p Program) OK(t testing.TB, args ...string) string {
+	t.Helper()
+	r := p.Run(t, args...)
+	require.Zero(t, r.Code, "%v: %s%s", args, r.Out, r.Err)
+	return r.Out
+}
+
+// Fails runs the program, wants that exit code and one clear line of error that
+// holds all the words.
+func (p Program) Fails(t testing.TB, code int, words string, args ...string) Run {
+	t.Helper()
+	r := p.Run(t, args...)
+	require.Equal(t, code, r.Code, "%v: %s%s", args, r.Out, r.Err)
+	last := ""
+	for line := range strings.Lines(r.Err) {
+		require.NotContains(t, line, "goroutine ")
+		last = line
+	}
+	require.True(t, strings.HasPrefix(last, "lockback: "), "%v: %q", args, r.Err)
+	require.Contains(t, last, words)
+	return r
+}
+
+// JSON runs the program and decodes what it printed.
+func (p Program) JSON(t testing.TB, into any, args ...string) {
+	t.Helper()
+	out := p.OK(t, append(args, "--format", "json")...)
+	require.NoError(t, json.Unmarshal([]byte(out), into), out)
+}
+
+// Entry is what tests look at of an entry in JSON.
+type Entry struct {
+	Handle, Location, Stage, Scope, User, Name, State, Mode, Command string
+	Target                                                           struct {
+		Path   string
+		Exists *bool
+	}
+	Source struct {
+		Path string
+		Line int
+	}
+	OSPart   bool `json:"os_part"`
+	Guarded  string
+	Switch   string
+	Problems []string
+}
+
+// List is the JSON of list.
+type List struct {
+	Entries []Entry
+	LeftOut int `json:"left_out"`
+	Unread  []struct{ Location, Path, Reason string }
+}
+
+// List lists all entries, by name and user.
+func (p Program) List(t testing.TB, args ...string) (List, map[string]Entry) {
+	t.Helper()
+	var l List
+	p.JSON(t, &l, append([]string{"list"}, args...)...)
+	byName := map[string]Entry{}
+	for _, e := range l.Entries {
+		key := e.Name
+		if e.User != "" {
+			key += "/" + e.User
+		}
+		byName[key] = e
+	}
+	return l, byName
+}
