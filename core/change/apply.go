@@ -265,14 +265,22 @@ func (e *Engine) finish(c store.Change) error {
 // takeBack reverses what was done of a change because of cause. Where that
 // fails too, the change stays interrupted and recover is needed.
 func (e *Engine) takeBack(c store.Change, cause error) error {
-	if err := e.reverse(c); err != nil {
+	err := e.reverse(c)
+	switch {
+	case errors.Is(err, ErrConflict) && errors.Is(cause, ErrConflict):
+		return fmt.Errorf("%w; everything was taken back but that", cause)
+	case errors.Is(err, ErrConflict):
+		return fmt.Errorf("%w; everything was taken back but: %w", cause, err)
+	case err != nil:
 		return fmt.Errorf("%w; and taking it back failed: %w: %w", cause, ErrInterrupted, err)
 	}
 	return fmt.Errorf("%w; everything was taken back", cause)
 }
 
 // reverse brings all artifacts that have their image of after back to before,
-// removes what was prepared, and marks the change as undone.
+// removes what was prepared, and marks the change as undone. What has neither
+// image was changed by something else: it is left alone and reported as
+// [ErrConflict], and the change is settled all the same.
 func (e *Engine) reverse(c store.Change) error {
 	var conflicts []string
 	for k, s := range slices.Backward(c.Steps) {

@@ -340,9 +340,6 @@ func (f *Files) Image(a Artifact) (Image, error) {
 	if err != nil {
 		return Image{}, err
 	}
-	if full == "/" {
-		return Image{Kind: Folder, Mode: 0o755}, nil
-	}
 	dir, done, err := f.folder(path.Dir(full))
 	if missing(err) {
 		return Image{Kind: Absent}, nil
@@ -352,6 +349,9 @@ func (f *Files) Image(a Artifact) (Image, error) {
 	}
 	defer done()
 	base := path.Base(full)
+	if full == "/" {
+		base = "."
+	}
 	info, err := dir.Lstat(base)
 	if missing(err) {
 		return Image{Kind: Absent}, nil

@@ -336,6 +336,9 @@ func (f *Files) RestoreTime(a Artifact, earlier Image) error {
 		current.Names != earlier.Names || current.ModTime.Equal(earlier.ModTime) || earlier.ModTime.IsZero() {
 		return err
 	}
+	if a.Name == "/" {
+		return writeTime(f.root, ".", earlier.ModTime)
+	}
 	p, err := f.open(a)
 	if err != nil {
 		return err

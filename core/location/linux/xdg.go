@@ -105,17 +105,18 @@ func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []st
 		s.Add(path.Base(file), item)
 		return
 	}
+	if _, serr := s.Stat(file); machine.IsMissing(serr) {
+		item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link", []string{autostart.TargetMissing}
+		item.Switch, item.Switcher = autostart.Report, noSwitch{"it is a link to nothing"}
+		s.Add(path.Base(file), item)
+		return
+	}
 	if err != nil {
 		s.Skip(file, err)
 		return
 	}
 	content, ok := s.File(file)
 	if !ok {
-		if _, err := s.Stat(file); machine.IsMissing(err) {
-			item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link", []string{autostart.TargetMissing}
-			item.Switch, item.Switcher = autostart.Report, noSwitch{"it is a link to nothing"}
-			s.Add(path.Base(file), item)
-		}
 		return
 	}
 	f, err := desktopentry.Parse(content)

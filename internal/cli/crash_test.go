@@ -1,0 +1,241 @@
+//go:build unix
+
+package cli_test
+
+import (
+	"bytes"
+	"database/sql"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite"
+
+	"lockback/internal/cli"
+	"lockback/internal/testkit"
+)
+
+// crashAt makes this test binary behave as the program, killed the hard way at
+// the n-th point at which a crash would leave a different machine behind.
+const crashAt = "LOCKBACK_TEST_CRASH_AT"
+
+func TestMain(m *testing.M) {
+	n, err := strconv.Atoi(os.Getenv(crashAt))
+	if err != nil {
+		os.Exit(m.Run())
+	}
+	streams := cli.Standard()
+	streams.At = func(point string) {
+		fmt.Fprintln(os.Stderr, "point:", point)
+		if n--; n == 0 {
+			syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			select {}
+		}
+	}
+	os.Exit(cli.Main(os.Args[1:], streams))
+}
+
+// crash runs the program and kills it at point n. It reports the point, and
+// whether it came that far.
+func crash(t *testing.T, p testkit.Program, n int, args ...string) (point string, killed bool) {
+	t.Helper()
+	cmd := exec.Command(os.Args[0], append([]string{"--root", p.Root, "--store", p.Store}, args...)...)
+	cmd.Env = []string{crashAt + "=" + strconv.Itoa(n), "HOME=/nonexistent"}
+	var errs bytes.Buffer
+	cmd.Stderr = &errs
+	err := cmd.Run()
+	points := strings.Split(strings.TrimSpace(errs.String()), "\n")
+	if err == nil {
+		return "", false
+	}
+	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
+	require.True(t, status.Signaled(), "ended with %v: %s", err, errs.String())
+	return points[len(points)-1], true
+}
+
+// wholeRecord has SQLite itself check the record.
+func wholeRecord(t *testing.T, p testkit.Program) {
+	t.Helper()
+	db, err := sql.Open("sqlite", "file:"+p.Store)
+	require.NoError(t, err)
+	defer db.Close()
+	var verdict string
+	require.NoError(t, db.QueryRow("PRAGMA integrity_check").Scan(&verdict))
+	require.Equal(t, "ok", verdict)
+	var broken int
+	require.NoError(t, db.QueryRow("SELECT count(*) FROM pragma_foreign_key_check").Scan(&broken))
+	require.Zero(t, broken)
+}
+
+var times = regexp.MustCompile(`mtime=\d+`)
+
+// withoutTimes leaves out what differs between two runs of the same change.
+func withoutTimes(p testkit.Picture) testkit.Picture {
+	q := testkit.Picture{}
+	for name, line := range p {
+		q[name] = times.ReplaceAllString(line, "")
+	}
+	return q
+}
+
+func TestKilledAtEveryStep(t *testing.T) {
+	for _, c := range []struct {
+		name    string
+		prepare [][]string
+		change  []string
+		steps   int
+	}{
+		{"disable", nil, everything, 30},
+		{"undo", [][]string{everything}, []string{"undo", "--yes"}, 30},
+		{"restore", [][]string{{"snapshot"}, everything, {"disable", "Fogbell Sync", "--yes"}}, []string{"restore", "S1", "--yes"}, 25},
+		{"into a new folder", nil, []string{"disable", "Kelpline Assistant", "Fogbell Notifier", "gullrock-welcome.service", "--user", "root", "--yes"}, 7},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			start := func() (testkit.Program, testkit.Picture) {
+				p := workshop(t)
+				for _, args := range c.prepare {
+					p.OK(t, args...)
+				}
+				return p, testkit.Tree(t, p.Root)
+			}
+			p, _ := start()
+			p.OK(t, c.change...)
+			after := withoutTimes(testkit.Tree(t, p.Root))
+			var steps struct{ Items []struct{ ID string } }
+			p.JSON(t, &steps, "history")
+			var last struct{ Steps []any }
+			p.JSON(t, &last, "history", steps.Items[0].ID)
+			require.GreaterOrEqual(t, len(last.Steps), c.steps)
+
+			points, interrupted := 0, 0
+			for n := 1; ; n++ {
+				finish := n%2 == 0
+				p, before := start()
+				point, killed := crash(t, p, n, c.change...)
+				if !killed {
+					break
+				}
+				points++
+				wholeRecord(t, p)
+				if point == "point: before the journal" {
+					testkit.Same(t, before, testkit.Tree(t, p.Root))
+					continue
+				}
+				interrupted++
+				require.Contains(t, p.Run(t, "list").Err, "was interrupted", point)
+				p.Fails(t, 6, "run lockback recover", "disable", "tidewatch.service", "--yes")
+				p.Fails(t, 6, "run lockback recover", "snapshot")
+				if finish {
+					p.OK(t, "recover", "--finish", "--yes")
+					require.Empty(t, testkit.Differences(after, withoutTimes(testkit.Tree(t, p.Root))), point)
+					p.OK(t, "undo", lastChange(t, p), "--yes")
+				} else {
+					// Recovery itself may be cut short as well.
+					crash(t, p, 1+n%7, "recover", "--yes")
+					p.OK(t, "recover", "--yes")
+				}
+				require.Empty(t, testkit.Differences(before, testkit.Tree(t, p.Root)), point)
+				wholeRecord(t, p)
+			}
+			require.GreaterOrEqual(t, interrupted, 2*c.steps, "%d points", points)
+		})
+	}
+}
+
+// lastChange is the newest change that is done.
+func lastChange(t *testing.T, p testkit.Program) string {
+	t.Helper()
+	var h struct{ Items []struct{ ID, Kind, State string } }
+	p.JSON(t, &h, "history")
+	for _, i := range h.Items {
+		if i.Kind == "change" && i.State == "done" {
+			return i.ID
+		}
+	}
+	require.Fail(t, "no change is done")
+	return ""
+}
+
+// in runs the program inside this process, with a hook at its points.
+func in(p testkit.Program, at func(string), args ...string) (code int, errs string) {
+	var out, e bytes.Buffer
+	code = cli.Main(append([]string{"--root", p.Root, "--store", p.Store}, args...), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &e, At: at})
+	return code, e.String()
+}
+
+func TestConflicts(t *testing.T) {
+	file := "home/ines/.config/autostart/fogbell-sync.desktop"
+	meddle := func(p testkit.Program) { // somebody else writes
+		f, err := os.OpenFile(filepath.Join(p.Root, file), os.O_APPEND|os.O_WRONLY, 0)
+		if err == nil {
+			f.WriteString("X-Changed=1\n")
+			f.Close()
+		}
+	}
+	t.Run("between plan and apply", func(t *testing.T) {
+		p := workshop(t)
+		before := testkit.Tree(t, p.Root)
+		code, errs := in(p, func(point string) {
+			if point == "step 3: set" {
+				meddle(p)
+			}
+		}, everything...)
+		require.Equal(t, 5, code, errs)
+		require.Contains(t, errs, "everything was taken back but that")
+		d := testkit.Differences(before, testkit.Tree(t, p.Root))
+		require.Len(t, d, 1)
+		require.Contains(t, d[0], file)
+	})
+	t.Run("before an undo", func(t *testing.T) {
+		p := workshop(t)
+		p.OK(t, "disable", "Fogbell Sync", "tidewatch.service", "--yes")
+		meddle(p)
+		before := testkit.Tree(t, p.Root)
+		p.Fails(t, 5, "restore --only", "undo", "--yes")
+		testkit.Same(t, before, testkit.Tree(t, p.Root))
+	})
+	t.Run("an entry vanished", func(t *testing.T) {
+		p := workshop(t)
+		code, errs := in(p, func(point string) {
+			if point == "before the journal" {
+				os.Remove(filepath.Join(p.Root, file))
+			}
+		}, "disable", "Fogbell Sync", "--yes")
+		require.Equal(t, 5, code, errs)
+		_, err := os.Lstat(filepath.Join(p.Root, file))
+		require.ErrorIs(t, err, os.ErrNotExist)
+	})
+	t.Run("two at once", func(t *testing.T) {
+		p := workshop(t)
+		done := false
+		code, errs := in(p, func(point string) {
+			if point == "step 0: set" {
+				done = true
+				p.Fails(t, 1, "another lockback", "disable", "tidewatch.service", "--yes")
+				p.Run(t, "list") // looking is always possible
+			}
+		}, "disable", "Fogbell Sync", "--yes")
+		require.Zero(t, code, errs)
+		require.True(t, done)
+	})
+	t.Run("an interface that does nothing", func(t *testing.T) {
+		p := workshop(t)
+		before := testkit.Tree(t, p.Root)
+		code, errs := in(p, func(point string) {
+			if point == "verify" { // as if the write had never reached the disk
+				content := "[Desktop Entry]\nType=Application\nName=Fogbell Sync\nExec=/opt/fogbell/sync --tray\n"
+				os.WriteFile(filepath.Join(p.Root, file), []byte(content), 0o644)
+			}
+		}, "disable", "Fogbell Sync", "--yes")
+		require.Equal(t, 5, code, errs)
+		require.Contains(t, errs, "reads back as")
+		require.Len(t, testkit.Differences(before, testkit.Tree(t, p.Root)), 1)
+	})
+}

@@ -1,0 +1,329 @@
+//go:build linux
+
+package cli_test
+
+import (
+	"bytes"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"lockback/core/store"
+	"lockback/internal/testkit"
+)
+
+// smallDisk mounts a file system of that size in memory.
+func smallDisk(t *testing.T, size string) string {
+	t.Helper()
+	testkit.NeedRoot(t, "mounting a small disk")
+	dir := t.TempDir()
+	require.NoError(t, unix.Mount("tmpfs", dir, "tmpfs", 0, "size="+size+",mode=755"))
+	t.Cleanup(func() { unix.Unmount(dir, unix.MNT_DETACH) })
+	return dir
+}
+
+// fill writes until nothing fits any more.
+func fill(t *testing.T, dir string) {
+	t.Helper()
+	f, err := os.Create(filepath.Join(dir, "filler"))
+	require.NoError(t, err)
+	defer f.Close()
+	for err == nil {
+		_, err = f.Write(make([]byte, 512))
+	}
+	require.ErrorIs(t, err, unix.ENOSPC)
+}
+
+func TestFullDiskUnderTheRecord(t *testing.T) {
+	disk := smallDisk(t, "128k")
+	p := workshop(t)
+	p.Store = filepath.Join(disk, "record.db")
+	p.OK(t, "snapshot")
+	fill(t, disk)
+	before := testkit.Tree(t, p.Root)
+	record, err := os.ReadFile(p.Store)
+	require.NoError(t, err)
+	for _, args := range [][]string{everything, {"disable", "Fogbell Sync", "--yes"}} {
+		p.Fails(t, 1, "the disk of the record is full", args...)
+	}
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	now, err := os.ReadFile(p.Store)
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(record, now))
+	p.OK(t, "history")
+}
+
+func TestFullDiskUnderTheMachine(t *testing.T) {
+	disk := smallDisk(t, "2m")
+	source := workshop(t)
+	root := filepath.Join(disk, "root")
+	require.NoError(t, exec.Command("cp", "-a", source.Root, root).Run())
+	p := testkit.Program{Root: root, Store: source.Store}
+	fill(t, disk)
+	before := testkit.Tree(t, root)
+	p.Fails(t, 1, "no space left on device; everything was taken back", everything...)
+	testkit.Same(t, before, testkit.Tree(t, root))
+	require.NoError(t, os.Remove(filepath.Join(disk, "filler")))
+	p.OK(t, everything...)
+	p.OK(t, "undo", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, root))
+}
+
+func TestReadOnlyDisks(t *testing.T) {
+	disk := smallDisk(t, "4m")
+	source := workshop(t)
+	root := filepath.Join(disk, "root")
+	require.NoError(t, exec.Command("cp", "-a", source.Root, root).Run())
+	onDisk := testkit.Program{Root: root, Store: filepath.Join(disk, "record.db")}
+	onDisk.OK(t, "snapshot")
+	require.NoError(t, unix.Mount("", disk, "", unix.MS_REMOUNT|unix.MS_RDONLY, ""))
+	machine := testkit.Program{Root: root, Store: source.Store}
+	machine.OK(t, "list")
+	machine.Fails(t, 1, "mounted read-only; mount the disk for writing", "disable", "Fogbell Sync", "--yes")
+	onDisk.OK(t, "history")
+	onDisk.OK(t, "compare", "S1")
+	onDisk.Fails(t, 1, "cannot be written to", "snapshot")
+	onDisk.Fails(t, 1, "cannot be written to", "disable", "Fogbell Sync", "--yes")
+	recordOnly := testkit.Program{Root: source.Root, Store: onDisk.Store}
+	recordOnly.Fails(t, 1, "name a record on another disk", "disable", "Fogbell Sync", "--yes")
+}
+
+func TestRecordsThatCannotBeUsed(t *testing.T) {
+	p := workshop(t)
+	p.OK(t, "snapshot")
+	healthy, err := os.ReadFile(p.Store)
+	require.NoError(t, err)
+	change := func(at int, with string) []byte {
+		b := bytes.Clone(healthy)
+		copy(b[at:], with)
+		return b
+	}
+	garbled := bytes.Clone(healthy)
+	for k := 4096; k < len(garbled); k++ {
+		garbled[k] ^= 0x55
+	}
+	for name, c := range map[string]struct {
+		content []byte
+		words   string
+	}{
+		"from a newer version": {change(60, "\x00\x00\x00\x63"), "written by a newer lockback: it has version 99"},
+		"not a database":       {[]byte(strings.Repeat("these are notes, not a record\n", 200)), "the record is damaged"},
+		"somebody else's":      {change(68, "\x00\x00\x00\x07"), "not a record of lockback"},
+		"damaged inside":       {garbled, "the record is damaged"},
+		"cut off":              {healthy[:5000], "the record is damaged"},
+	} {
+		require.NoError(t, os.WriteFile(p.Store, c.content, 0o600))
+		for _, args := range [][]string{{"snapshot"}, {"history"}, {"compare", "S1"}, {"restore", "S1", "--yes"}, {"disable", "Fogbell Sync", "--yes"}} {
+			r := p.Run(t, args...)
+			require.Equal(t, 1, r.Code, "%s: %v: %s%s", name, args, r.Out, r.Err)
+			require.Contains(t, r.Err, c.words, "%s: %v", name, args)
+			require.Equal(t, 1, strings.Count(r.Err, "\n"), r.Err)
+		}
+		now, err := os.ReadFile(p.Store)
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(c.content, now), "%s: the file was touched", name)
+		require.Zero(t, p.Run(t, "list").Code)
+	}
+	dir := testkit.Program{Root: p.Root, Store: t.TempDir()}
+	dir.Fails(t, 1, "it is not a file", "snapshot")
+	require.NoError(t, os.WriteFile(p.Store, healthy, 0o600))
+	p.OK(t, "compare", "S1")
+}
+
+func TestWithoutAnIdNothingIsRecorded(t *testing.T) {
+	p := workshop(t)
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/machine-id"), []byte("uninitialized\n"), 0o644))
+	p.OK(t, "list")
+	p.Fails(t, 1, "systemd-machine-id-setup", "snapshot")
+	p.Fails(t, 1, "systemd-machine-id-setup", "disable", "Fogbell Sync", "--yes")
+}
+
+func TestAnotherMachineIsRefusedUnlessNamed(t *testing.T) {
+	p := workshop(t)
+	p.OK(t, "snapshot")
+	other := workshop(t)
+	require.NoError(t, os.WriteFile(filepath.Join(other.Root, "etc/machine-id"), []byte(strings.Repeat("ab", 16)+"\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(other.Root, "etc/hostname"), []byte("lamp-room\n"), 0o644))
+	other.Store = p.Store
+	before := testkit.Tree(t, other.Root)
+	other.OK(t, "disable", "Fogbell Sync", "--yes")
+	other.Fails(t, 2, `another machine, "workshop-box"`, "restore", "S1", "--yes")
+	p.Fails(t, 2, "change of another machine", "undo", "C1", "--yes")
+	other.OK(t, "restore", "S1", "--onto", "lamp-room", "--yes")
+	// The links' own times are those of the machine that the snapshot is of.
+	testkit.Same(t, withoutTimes(before), withoutTimes(testkit.Tree(t, other.Root)))
+}
+
+func TestTheRecordOnTheDiskIsFound(t *testing.T) {
+	p := workshop(t)
+	onDisk := filepath.Join(p.Root, "var/lib/lockback/record.db")
+	testkit.Program{Root: p.Root, Store: onDisk}.OK(t, "snapshot", "-m", "on the machine")
+	require.Contains(t, testkit.Program{Root: p.Root}.OK(t, "history"), "on the machine")
+	// A link to a place outside is not followed there.
+	outside := filepath.Join(t.TempDir(), "outside.db")
+	require.NoError(t, os.Rename(onDisk, outside))
+	require.NoError(t, os.Symlink(outside, onDisk))
+	r := testkit.Program{Root: p.Root, Env: []string{"XDG_STATE_HOME=" + t.TempDir()}}.Run(t, "history")
+	require.NotContains(t, r.Out, "on the machine")
+}
+
+func TestWithoutRights(t *testing.T) {
+	testkit.NeedRoot(t, "dropping rights")
+	p := workshop(t)
+	for dir := p.Root; dir != os.TempDir(); dir = filepath.Dir(dir) {
+		require.NoError(t, os.Chmod(dir, 0o755))
+	}
+	testkit.Readable(t)
+	require.NoError(t, os.Chmod(filepath.Join(p.Root, "var/spool/cron/crontabs"), 0o730))
+	state := t.TempDir()
+	require.NoError(t, os.Chmod(filepath.Dir(state), 0o755))
+	require.NoError(t, os.Chown(state, 1000, 1000))
+	before := testkit.Tree(t, p.Root)
+	asInes := testkit.Program{Root: p.Root, Store: filepath.Join(state, "record.db"),
+		Prefix: []string{"setpriv", "--reuid=1000", "--regid=1000", "--clear-groups"}}
+	list, now := asInes.List(t)
+	require.Contains(t, now, "Fogbell Sync/ines")
+	require.Len(t, list.Unread, 1)
+	require.Equal(t, "/var/spool/cron/crontabs", list.Unread[0].Path)
+	require.Equal(t, "permission denied", list.Unread[0].Reason)
+	asInes.OK(t, "snapshot")
+	for _, args := range [][]string{
+		{"disable", "Tide Chart", "--yes"}, {"disable", "tidewatch.service", "--yes"},
+		{"disable", "Fogbell Sync", "rc.local", "--yes"}, {"disable", "updater", "--yes"},
+	} {
+		asInes.Fails(t, 4, "needs more rights; run as root", args...)
+		testkit.Same(t, before, testkit.Tree(t, p.Root))
+	}
+	asInes.OK(t, "disable", "Fogbell Sync", "fogbell-index.service", "--yes")
+	asInes.OK(t, "undo", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	// Somebody else's record is not ours to use.
+	mine := testkit.Program{Root: p.Root, Store: p.Store}
+	mine.OK(t, "snapshot")
+	asInes.Store = p.Store
+	asInes.Fails(t, 4, "belongs to somebody else", "snapshot")
+}
+
+// A link that a person placed must not lead a privileged write out of their home.
+func TestPlacedLinksLeadNowhere(t *testing.T) {
+	testkit.NeedRoot(t, "writing for others")
+	p := workshop(t)
+	home := filepath.Join(p.Root, "home/bram")
+	require.NoError(t, os.RemoveAll(filepath.Join(home, ".config")))
+	require.NoError(t, os.Symlink("/etc", filepath.Join(home, ".config")))
+	before := testkit.Tree(t, p.Root)
+	p.Fails(t, 1, "leads out of the home folder", "disable", "Kelpline Assistant", "--user", "bram", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	// Nor may a person's link make root copy what is not for their eyes.
+	require.NoError(t, os.Remove(filepath.Join(home, ".config")))
+	require.NoError(t, os.MkdirAll(filepath.Join(home, ".config/autostart"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/secret"), []byte("[Desktop Entry]\nType=Application\nName=Secret\nExec=/bin/x password\n"), 0o600))
+	require.NoError(t, os.Symlink("/etc/secret", filepath.Join(home, ".config/autostart/peek.desktop")))
+	p.Fails(t, 1, "not everybody may read /etc/secret", "disable", "Secret", "--yes")
+}
+
+func TestHostileDisk(t *testing.T) {
+	p := workshop(t)
+	outside := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret.desktop"), []byte("[Desktop Entry]\nType=Application\nName=OUTSIDE\nExec=/outside\n"), 0o644))
+	put := func(name, content string) string {
+		name = filepath.Join(p.Root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, []byte(content), 0o644))
+		return name
+	}
+	link := func(name, target string) {
+		require.NoError(t, os.Symlink(target, filepath.Join(p.Root, name)))
+	}
+	binary := string([]byte{0, 1, 2, 0xff, 0xfe, '\n', '[', 0x80, ']', '=', '\n', 27, '[', '2', 'J'})
+	auto := "etc/xdg/autostart/"
+	put(auto+"garbage.desktop", binary)
+	put(auto+"empty.desktop", "")
+	put(auto+"line\nbreak\x1b[2J\u202e.desktop", "[Desktop Entry]\nType=Application\nName=Evil\\nname\x1b]0;pwned\x07\u202etxt\nExec=/opt/evil \x1b[31m\n")
+	put(auto+"bad\xff\xfeutf8.desktop", "[Desktop Entry]\nType=Application\nName=N\xff\nExec=/opt/\xfe\n")
+	put(auto+"formula.desktop", "[Desktop Entry]\nType=Application\nName==HYPERLINK(\"x\")\nExec=/opt/x\n")
+	link(auto+"loop.desktop", "loop.desktop")
+	link(auto+"out-relative.desktop", "../../../../../../../../../.."+outside+"/secret.desktop")
+	link(auto+"out-absolute.desktop", outside+"/secret.desktop")
+	link("usr/share/gnome", outside)
+	require.NoError(t, unix.Mkfifo(filepath.Join(p.Root, auto, "pipe.desktop"), 0o644))
+	put("etc/cron.d/garbage", binary)
+	put("usr/lib/systemd/system/garbage.service", binary)
+	put("usr/lib/systemd/system/-.bad name.service", "[Service]\n")
+	put("usr/lib/systemd/system/self.service", "[Unit]\nWants=self.service\nRequires=%i%n@@.service\n[Service]\nExecStart=/opt/self\n[Install]\nWantedBy=self.service multi-user.target\nAlias=self.service ../../../etc/evil.service\nAlso=self.service\n")
+	link("etc/systemd/system/a.service", "b.service")
+	link("etc/systemd/system/b.service", "a.service")
+	link("etc/systemd/system/multi-user.target.wants/gone.service", "/opt/gone.service")
+	// A crontab with one line of 100 MB, not taking its room on the disk.
+	big := put("etc/cron.d/big", "* * * * * root /opt/big ")
+	require.NoError(t, os.Truncate(big, 100<<20))
+	before := testkit.Tree(t, p.Root)
+
+	started := time.Now()
+	table := p.OK(t, "list", "--all")
+	require.Less(t, time.Since(started), 20*time.Second) // it ends at all
+	csv := p.OK(t, "list", "--all", "--format", "csv")
+	list, now := p.List(t, "--all")
+	for _, out := range []string{table, csv} {
+		for _, bad := range []string{"\x1b", "\u202e", "\x07", "\x00", "\xff", "OUTSIDE"} {
+			require.NotContains(t, out, bad)
+		}
+	}
+	require.Contains(t, csv, `'=HYPERLINK`)
+	reported := map[string]string{}
+	for _, u := range list.Unread {
+		reported[u.Path] = u.Reason
+	}
+	require.Contains(t, reported["/etc/cron.d/big"], "too large")
+	require.Contains(t, reported["/etc/xdg/autostart/loop.desktop"], "too many levels")
+	require.Contains(t, reported["/etc/xdg/autostart/pipe.desktop"], "not a regular file")
+	require.Equal(t, []string{"unparsable"}, now["garbage"].Problems)
+	require.Equal(t, []string{"unparsable"}, now["empty"].Problems)
+	require.Contains(t, now, "self.service")
+	require.Contains(t, now, "gone.service")
+	require.Contains(t, now, "Evil\nname\x1b]0;pwned\x07\u202etxt")
+	require.Equal(t, []string{"target-missing"}, now["out-absolute"].Problems)
+
+	p.OK(t, "snapshot")
+	r := p.Run(t, "disable", "state=enabled", "--yes", "--all", "--guarded", "switch!=report")
+	require.Zero(t, r.Code, r.Err)
+	p.OK(t, "restore", "S1", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	kept, err := os.ReadFile(filepath.Join(outside, "secret.desktop"))
+	require.NoError(t, err)
+	require.NotContains(t, string(kept), "Hidden")
+}
+
+func TestExtendedAttributesComeBack(t *testing.T) {
+	p := workshop(t)
+	file := filepath.Join(p.Root, "home/ines/.config/autostart/fogbell-sync.desktop")
+	if err := unix.Setxattr(file, "user.origin", []byte("downloaded\x00\xff"), 0); err != nil {
+		t.Skipf("no extended attributes here: %v", err)
+	}
+	require.NoError(t, os.Chmod(file, 0o640))
+	before := testkit.Tree(t, p.Root)
+	p.OK(t, "snapshot")
+	p.OK(t, "disable", "Fogbell Sync", "--yes")
+	require.Contains(t, testkit.Tree(t, p.Root)["home/ines/.config/autostart/fogbell-sync.desktop"], "user.origin")
+	require.NoError(t, os.Remove(file))
+	p.OK(t, "restore", "S1", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+}
+
+func TestOneWriterAtATime(t *testing.T) {
+	p := workshop(t)
+	p.OK(t, "snapshot")
+	held, err := store.Open(p.Store, store.Write)
+	require.NoError(t, err)
+	p.Fails(t, 1, "wait until it has ended", "snapshot")
+	p.Fails(t, 1, "another lockback", "history")
+	p.OK(t, "list")
+	require.NoError(t, held.Close())
+	p.OK(t, "snapshot")
+}

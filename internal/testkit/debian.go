@@ -1,0 +1,73 @@
+package testkit
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// extraPackages turn a bare Debian into one with a desktop's and a server's
+// worth of units, sign-in entries and cron jobs.
+const extraPackages = "network-manager lightdm cups avahi-daemon bluez openssh-server rsyslog logrotate man-db anacron chrony " +
+	"apache2 nginx-light at-spi2-core gnome-keyring policykit-1-gnome network-manager-gnome xdg-user-dirs pulseaudio pipewire " +
+	"wireplumber unattended-upgrades udisks2 upower smartmontools sysstat syncthing mpd mdadm lvm2 nfs-common samba systemd-resolved dbus-x11 ifupdown"
+
+// Debian returns a fresh copy of a real Debian system: "bare", which boots, or
+// "desktop", with a few dozen packages more. The originals are made once, with
+// debootstrap from the mirror that this system's apt is set up with, and kept in
+// the folder LOCKBACK_PEERS_CACHE or below the user's cache folder.
+func Debian(t testing.TB, kind string) string {
+	t.Helper()
+	NeedRoot(t, "a real Debian system")
+	Need(t, "debootstrap", "apt-get", "chroot")
+	cache := os.Getenv("LOCKBACK_PEERS_CACHE")
+	if cache == "" {
+		dir, err := os.UserCacheDir()
+		require.NoError(t, err)
+		cache = filepath.Join(dir, "lockback-peers")
+	}
+	require.NoError(t, os.MkdirAll(cache, 0o755))
+	original := filepath.Join(cache, kind)
+	if _, err := os.Stat(original); err != nil {
+		made := original + ".part"
+		require.NoError(t, os.RemoveAll(made))
+		if kind == "bare" {
+			mirror := shell(t, `apt-get indextargets --format '$(RELEASE) $(REPO_URI)' 'Created-By: Packages' | grep -v -e -updates -e -security | sort -u | head -n 1`)
+			f := strings.Fields(mirror)
+			require.Len(t, f, 2, "apt knows no mirror: %q", mirror)
+			shell(t, "debootstrap --variant=minbase --include=systemd,systemd-sysv,dbus,cron,libpam-systemd,dbus-user-session "+f[0]+" "+made+" "+f[1])
+		} else {
+			shell(t, "cp -a --reflink=auto "+Debian(t, "bare")+" "+made)
+			shell(t, "cp /etc/resolv.conf "+made+"/etc/resolv.conf")
+			shell(t, "chroot "+made+" sh -c 'apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "+extraPackages+"'")
+		}
+		require.NoError(t, os.Rename(made, original))
+	}
+	root := filepath.Join(t.TempDir(), kind)
+	shell(t, "cp -a --reflink=auto "+original+" "+root)
+	return root
+}
+
+// shell runs a command line and returns what it printed.
+func shell(t testing.TB, line string) string {
+	t.Helper()
+	cmd := exec.Command("sh", "-ec", line)
+	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8")
+	out, err := cmd.CombinedOutput()
+	tail := string(out)
+	if len(tail) > 2000 {
+		tail = tail[len(tail)-2000:]
+	}
+	require.NoError(t, err, "%s\n%s", line, tail)
+	return string(out)
+}
+
+// Shell runs a command line of a test and returns what it printed.
+func Shell(t testing.TB, line string) string {
+	t.Helper()
+	return shell(t, line)
+}
