@@ -57,9 +57,6 @@ type Item struct {
 	// Artifacts decide the entry, those included that do not exist yet: the
 	// override that would switch it off.
 	Artifacts []machine.Artifact
-	// Folders are the ones that artifacts are made in and removed from; only
-	// their times are of interest.
-	Folders []string
 	// Argv is the command split as its location's syntax wants it; nil where
 	// only a shell could tell.
 	Argv []string

@@ -182,8 +182,10 @@ func Capture(inv inventory.Inventory, now time.Time, message string) *Snapshot {
 		for k, a := range artifacts {
 			names[k] = strconv.Quote(a.Name)
 		}
-		for _, dir := range item.Folders {
-			artifacts = append(artifacts, machine.File(dir))
+		// The folders are known for their times: where a restore brings the
+		// same names back, it brings the folder's time back too.
+		for _, a := range artifacts[:len(artifacts):len(artifacts)] {
+			artifacts = append(artifacts, folderOf(a))
 		}
 		entry, err := json.Marshal(item.Entry)
 		if err != nil {
@@ -329,6 +331,3 @@ func (i *Images) Image(a machine.Artifact) (img machine.Image, ok bool, err erro
 
 // folderOf is the folder that holds an artifact.
 func folderOf(a machine.Artifact) machine.Artifact { return machine.File(path.Dir(a.Name)) }
-
-// Folder returns the recorded image of the folder that holds the artifact.
-func (i *Images) Folder(a machine.Artifact) (machine.Image, bool, error) { return i.Image(folderOf(a)) }

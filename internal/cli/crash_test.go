@@ -152,7 +152,9 @@ func TestKilledAtEveryStep(t *testing.T) {
 // lastChange is the newest change that is done.
 func lastChange(t *testing.T, p testkit.Program) string {
 	t.Helper()
-	var h struct{ Items []struct{ ID, Kind, State string } }
+	var h struct {
+		Items []struct{ ID, Kind, State string }
+	}
 	p.JSON(t, &h, "history")
 	for _, i := range h.Items {
 		if i.Kind == "change" && i.State == "done" {

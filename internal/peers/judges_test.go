@@ -58,6 +58,9 @@ func judgeUnits(t *testing.T, p testkit.Program, location string, args ...string
 		}
 		e, listed := ours[unit]
 		if !listed {
+			if target, err := os.Readlink(filepath.Join(p.Root, "usr/lib/systemd/system", unit)); err == nil && filepath.Base(target) != unit {
+				continue // an alias has the state of what it stands for
+			}
 			// Started by nothing of itself, and nothing to switch.
 			require.Contains(t, []string{"static", "alias", "indirect"}, state, unit)
 			continue
@@ -116,6 +119,16 @@ func judgeXDG(t *testing.T, p testkit.Program, user, home string) (started int) 
 		if e.User != user && (e.User != "" || own[base]) || strings.HasPrefix(e.Source.Path, "/usr/share/") {
 			continue // somebody else's, overridden, or in a place that the generator does not read
 		}
+		// The generator leaves what names a phase of a desktop's own to that
+		// desktop, and does not look at GNOME's switch.
+		content, err := os.ReadFile(filepath.Join(p.Root, e.Source.Path))
+		if err == nil && (strings.Contains(string(content), "X-GNOME-Autostart-Phase=") || strings.Contains(string(content), "X-systemd-skip=true")) {
+			continue
+		}
+		if strings.HasPrefix(e.Mode, "off in the desktop's settings") {
+			delete(theirs, strings.TrimSuffix(base, ".desktop"))
+			continue
+		}
 		missing := e.Target.Exists != nil && !*e.Target.Exists
 		if e.State == "enabled" && !missing {
 			ours[strings.TrimSuffix(base, ".desktop")] = true
@@ -141,16 +154,16 @@ func judgePeriodic(t *testing.T, p testkit.Program) (run int) {
 	ours := map[string]bool{}
 	for _, e := range list.Entries {
 		if e.State == "enabled" {
-			ours[filepath.Join(p.Root, e.Source.Path)] = true
+			ours[e.Source.Path] = true
 		}
 	}
 	theirs := map[string]bool{}
 	for _, dir := range []string{"hourly", "daily", "weekly", "monthly"} {
-		dir = filepath.Join(p.Root, "etc/cron."+dir)
-		if _, err := os.Stat(dir); err != nil {
+		dir = "/etc/cron." + dir
+		if _, err := os.Stat(filepath.Join(p.Root, dir)); err != nil {
 			continue
 		}
-		for line := range strings.Lines(testkit.Shell(t, "run-parts --test "+dir)) {
+		for line := range strings.Lines(testkit.Shell(t, "chroot "+p.Root+" run-parts --test "+dir)) {
 			theirs[strings.TrimSpace(line)] = true
 		}
 	}
@@ -255,5 +268,8 @@ func TestJudgesAgreeEntryByEntry(t *testing.T) {
 	judge("disabled")
 	p.OK(t, "restore", "S1", "--yes")
 	judge("restored")
-	testkit.Same(t, before, testkit.Tree(t, root))
+	after := testkit.Tree(t, root)
+	delete(before, ".") // a judge made a folder of its own there
+	delete(after, ".")
+	testkit.Same(t, before, after)
 }

@@ -77,7 +77,6 @@ func readCrontab(s *location.Survey, file, owner string) {
 				Source: autostart.Source{Path: file, Line: l.Number},
 			},
 			Artifacts: []machine.Artifact{machine.File(file)},
-			Folders:   []string{path.Dir(file)},
 			Argv:      []string{"/bin/sh", "-c", beforePercent(l.Command)},
 			Switcher:  cronLine{file: file, system: owner == "", line: l},
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"strconv"
 	"strings"
 
 	"lockback/core/autostart"
@@ -96,7 +97,7 @@ func addScript(s *location.Survey, file, schedule string) {
 		},
 		Artifacts: []machine.Artifact{machine.File(file)},
 		Argv:      []string{full},
-		Switcher:  unexec{full},
+		Switcher:  unexec{file},
 	}
 	if full != file {
 		item.Artifacts = append(item.Artifacts, machine.File(full))
@@ -111,8 +112,12 @@ func addScript(s *location.Survey, file, schedule string) {
 	s.Add(file, item)
 }
 
+// linkMark begins the file that takes the place of a link while it is off.
+const linkMark = "# lockback:off link to "
+
 // unexec is the switch of a script that the system runs only when it is
-// executable.
+// executable. Of a link the target may serve others, so a file that is not
+// executable takes the link's place and remembers where it led.
 type unexec struct{ file string }
 
 func (u unexec) Set(images location.Images, want location.Want) ([]location.Edit, error) {
@@ -124,12 +129,21 @@ func (u unexec) Set(images location.Images, want location.Want) ([]location.Edit
 	if err != nil {
 		return nil, err
 	}
-	if image.Kind != machine.Regular {
+	remembered, isMark := strings.CutPrefix(string(image.Content), linkMark)
+	switch {
+	case want.State == autostart.Disabled && image.Kind == machine.Symlink:
+		image = machine.NewFile([]byte(linkMark+strconv.Quote(image.Target)+"\n"), 0o644, image.UID, image.GID, want.Now)
+	case image.Kind != machine.Regular:
 		return nil, fmt.Errorf("%w: %s is no longer a file", location.ErrNoSwitch, u.file)
-	}
-	if want.State == autostart.Disabled {
+	case want.State == autostart.Disabled:
 		image.Mode &^= 0o111
-	} else {
+	case isMark:
+		target, err := strconv.Unquote(strings.TrimSpace(remembered))
+		if err != nil {
+			return nil, fmt.Errorf("%w: %s does not say which link it stands for", location.ErrNoSwitch, u.file)
+		}
+		image = machine.NewLink(target, image.UID, image.GID, want.Now)
+	default:
 		// Whoever may read it may run it: the bits that chmod +x gives.
 		image.Mode |= image.Mode & 0o444 >> 2
 	}

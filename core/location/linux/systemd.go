@@ -130,9 +130,6 @@ func addUnit(s *location.Survey, set *unitSet, name string, user *machine.User) 
 		for _, file := range files {
 			if a := machine.File(file); !slices.Contains(item.Artifacts, a) {
 				item.Artifacts = append(item.Artifacts, a)
-				if dir := path.Dir(file); !slices.Contains(item.Folders, dir) {
-					item.Folders = append(item.Folders, dir)
-				}
 			}
 		}
 	}

@@ -74,7 +74,6 @@ func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []st
 	item := location.Item{
 		Entry:     autostart.Entry{Name: strings.TrimSuffix(path.Base(file), ".desktop"), State: autostart.Enabled, Source: autostart.Source{Path: file}},
 		Artifacts: []machine.Artifact{machine.File(file)},
-		Folders:   []string{path.Dir(file)},
 		Switcher:  sw,
 	}
 	if sw.user != nil {
@@ -84,13 +83,11 @@ func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []st
 		for _, other := range []string{sw.override(), sw.below} {
 			if other != file && other != "" {
 				item.Artifacts = append(item.Artifacts, machine.File(other))
-				item.Folders = append(item.Folders, path.Dir(other))
 			}
 		}
 		for _, u := range s.Machine.Users {
 			dir := userAutostart(u)
 			item.Artifacts = append(item.Artifacts, machine.File(path.Dir(dir)), machine.File(dir), machine.File(path.Join(dir, path.Base(file))))
-			item.Folders = append(item.Folders, u.Home)
 		}
 	}
 	full, err := s.Resolve(file)
