@@ -164,15 +164,16 @@ func Text(raw string) string {
 }
 
 // Compare orders entries as every output shows them: by stage, location, user
-// and name, and at last by handle, so that the order never depends on chance.
-func Compare(a, b Entry) int {
-	return cmp.Or(
-		cmp.Compare(slices.Index(Stages, a.Stage), slices.Index(Stages, b.Stage)),
-		cmp.Compare(a.Location, b.Location),
-		cmp.Compare(a.User, b.User),
-		cmp.Compare(a.Name, b.Name),
-		cmp.Compare(a.Source.Path, b.Source.Path),
-		cmp.Compare(a.Source.Line, b.Source.Line),
-		cmp.Compare(a.Handle, b.Handle),
-	)
+// and name, and at last by place and handle, so that the order never depends on
+// chance.
+func Compare(a, b *Entry) int {
+	if a.Stage != b.Stage {
+		return cmp.Compare(slices.Index(Stages, a.Stage), slices.Index(Stages, b.Stage))
+	}
+	for _, pair := range [...][2]string{{a.Location, b.Location}, {a.User, b.User}, {a.Name, b.Name}, {a.Source.Path, b.Source.Path}} {
+		if pair[0] != pair[1] {
+			return cmp.Compare(pair[0], pair[1])
+		}
+	}
+	return cmp.Or(cmp.Compare(a.Source.Line, b.Source.Line), cmp.Compare(a.Handle, b.Handle))
 }

@@ -173,7 +173,7 @@ func (d *draft) finish(plan *Plan) error {
 
 // Switch plans to bring entries to a state. Entries that are in it already, or
 // that no safe switch exists for, are errors: the caller chooses.
-func (e *Engine) Switch(items []location.Item, want location.Want) (Plan, error) {
+func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error) {
 	plan := Plan{Kind: store.Disable, want: map[string]autostart.State{}}
 	if want.State == autostart.Enabled {
 		plan.Kind = store.Enable
@@ -191,7 +191,7 @@ func (e *Engine) Switch(items []location.Item, want location.Want) (Plan, error)
 }
 
 // switchItem adds the edits for one entry to the plan.
-func (e *Engine) switchItem(d *draft, plan *Plan, item location.Item, want location.Want) error {
+func (e *Engine) switchItem(d *draft, plan *Plan, item *location.Item, want location.Want) error {
 	edits, err := item.Set(d, want)
 	if err != nil {
 		return err
@@ -319,7 +319,7 @@ type RestoreOptions struct {
 func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt RestoreOptions) (Plan, error) {
 	plan := Plan{Kind: store.Restore}
 	r := restore{d: newDraft(e.Machine), plan: &plan, inv: inv, now: e.now(), opt: opt,
-		current: map[string]location.Item{}, recorded: map[string]snapshot.Recorded{}, owners: map[machine.Artifact][]string{}}
+		current: map[string]*location.Item{}, recorded: map[string]snapshot.Recorded{}, owners: map[machine.Artifact][]string{}}
 	var err error
 	if r.images, err = snap.Images(); err != nil {
 		return plan, err
@@ -370,10 +370,10 @@ type restore struct {
 	now       time.Time
 	opt       RestoreOptions
 	images    *snapshot.Images
-	current   map[string]location.Item
+	current   map[string]*location.Item
 	recorded  map[string]snapshot.Recorded
 	owners    map[machine.Artifact][]string
-	newcomers []location.Item
+	newcomers []*location.Item
 }
 
 // lined reports whether an entry is one line of a file that others share.
@@ -398,7 +398,7 @@ func (r *restore) all() error {
 			continue
 		}
 		for _, n := range r.newcomers {
-			if !slices.Contains(n.Artifacts, a) || want.Kind != machine.Regular {
+			if !slices.Contains(n.Artifacts(), a) || want.Kind != machine.Regular {
 				continue
 			}
 			if lined(n.Entry) {
@@ -543,7 +543,7 @@ func (r *restore) some(entries []snapshot.Recorded) error {
 }
 
 // line brings one line of a file back: switched, or put at the file's end.
-func (r *restore) line(rec snapshot.Recorded, now location.Item, there bool) error {
+func (r *restore) line(rec snapshot.Recorded, now *location.Item, there bool) error {
 	if len(rec.Artifacts) == 0 {
 		return nil
 	}

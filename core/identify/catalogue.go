@@ -3,6 +3,7 @@ package identify
 import (
 	"path"
 	"strings"
+	"sync"
 
 	"lockback/core/autostart"
 )
@@ -63,7 +64,7 @@ var vendorPlaces = map[string][]string{
 }
 
 // find returns the catalogue's row for an entry.
-func find(e autostart.Entry) (row, bool) {
+func find(e *autostart.Entry) (row, bool) {
 	if e.Scope != autostart.ForSystem {
 		return row{}, false
 	}
@@ -85,23 +86,63 @@ func find(e autostart.Entry) (row, bool) {
 			name = strings.TrimSuffix(name, suffix)
 		}
 	}
-	for _, r := range catalogue {
-		if ok, _ := path.Match(r.location, e.Location); !ok {
-			continue
+	return lookUp(e.Location, name, e.Name)
+}
+
+// lookUp finds the row for the names that an entry goes by. Plain names are
+// looked up at once; only names with wildcards are tried one by one.
+func lookUp(location string, names ...string) (row, bool) {
+	best := len(catalogue)
+	index := catalogueIndex()
+	for _, name := range names {
+		for _, k := range index.plain[name] {
+			if ok, _ := path.Match(catalogue[k].location, location); ok {
+				best = min(best, k)
+			}
 		}
-		for pattern := range strings.FieldsSeq(r.names) {
-			if ok, _ := path.Match(pattern, name); ok || pattern == e.Name {
-				return r, true
+		for _, w := range index.wild {
+			if w.row >= best || !strings.HasPrefix(name, w.prefix) {
+				continue
+			}
+			matches, _ := path.Match(w.pattern, name)
+			if here, _ := path.Match(catalogue[w.row].location, location); matches && here {
+				best = w.row
 			}
 		}
 	}
-	return row{}, false
+	if best == len(catalogue) {
+		return row{}, false
+	}
+	return catalogue[best], true
 }
+
+type wildName struct {
+	prefix, pattern string
+	row             int
+}
+
+// catalogueIndex is made when the first entry is looked up.
+var catalogueIndex = sync.OnceValue(func() (index struct {
+	plain map[string][]int
+	wild  []wildName
+}) {
+	index.plain = map[string][]int{}
+	for k, r := range catalogue {
+		for pattern := range strings.FieldsSeq(r.names) {
+			if at := strings.IndexAny(pattern, "*?["); at >= 0 {
+				index.wild = append(index.wild, wildName{pattern[:at], pattern, k})
+			} else {
+				index.plain[pattern] = append(index.plain[pattern], k)
+			}
+		}
+	}
+	return index
+})
 
 // vendorProgram reports whether the program, as far as it is known, lies where
 // only the distribution puts programs: a line that runs /opt/x/logrotate is not
 // the system's logrotate.
-func vendorProgram(e autostart.Entry) bool {
+func vendorProgram(e *autostart.Entry) bool {
 	p := e.Target.Path
 	if p == "" || p == e.Source.Path {
 		return true

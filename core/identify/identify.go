@@ -10,7 +10,9 @@ package identify
 
 import (
 	"path"
+	"runtime"
 	"strings"
+	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/location"
@@ -18,19 +20,35 @@ import (
 )
 
 // Annotate fills in target, os_part and guarded of the items.
-func Annotate(view location.View, items []location.Item) {
+func Annotate(view location.View, items []*location.Item) {
+	// Most of it is looking whether programs are there, so the entries are
+	// shared out; each worker remembers the programs that it has looked up.
+	workers := runtime.GOMAXPROCS(0)
+	var wait sync.WaitGroup
+	for k := range workers {
+		wait.Go(func() { annotate(view, items[k*len(items)/workers:(k+1)*len(items)/workers]) })
+	}
+	wait.Wait()
+}
+
+func annotate(view location.View, items []*location.Item) {
 	programs := map[string]autostart.Target{}
-	for k := range items {
-		item := &items[k]
+	for _, item := range items {
 		item.Target = target(view, programs, item.Argv)
 		if item.Target.Exists != nil && !*item.Target.Exists {
 			item.Problems = appendNew(item.Problems, autostart.TargetMissing)
 		}
-		// A dangling thing is no target at all, but its own problem says so.
-		if row, ok := find(item.Entry); ok {
+		if row, ok := find(&item.Entry); ok {
 			item.OSPart = row.part
 			item.Guarded = row.guards
-			item.Facts = append(item.Facts, location.Fact{Name: "part of the operating system", Value: row.what, Basis: "catalogue of " + row.location})
+			facts := item.Facts
+			item.Facts = func() []location.Fact {
+				part := location.Fact{Name: "part of the operating system", Value: row.what, Basis: "catalogue of " + row.location}
+				if facts == nil {
+					return []location.Fact{part}
+				}
+				return append(facts(), part)
+			}
 		}
 	}
 }

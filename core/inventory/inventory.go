@@ -24,7 +24,7 @@ var tables = map[string]func() []location.Location{
 // Inventory is what was found on one machine.
 type Inventory struct {
 	Machine   *machine.Machine
-	Items     []location.Item
+	Items     []*location.Item
 	Unread    []autostart.Unread
 	Locations []location.Report
 }
@@ -32,10 +32,10 @@ type Inventory struct {
 // Take reads all locations of the machine. What could not be read stands in
 // Unread; reading goes on.
 func Take(m *machine.Machine) Inventory {
-	survey, reports := location.Run(m, tables[m.OS]())
-	identify.Annotate(m.Files, survey.Items)
-	slices.SortStableFunc(survey.Items, func(a, b location.Item) int { return autostart.Compare(a.Entry, b.Entry) })
-	return Inventory{Machine: m, Items: survey.Items, Unread: survey.Unread, Locations: reports}
+	items, unread, reports := location.Run(m, tables[m.OS]())
+	identify.Annotate(m.Files, items)
+	slices.SortStableFunc(items, func(a, b *location.Item) int { return autostart.Compare(&a.Entry, &b.Entry) })
+	return Inventory{Machine: m, Items: items, Unread: unread, Locations: reports}
 }
 
 // Entries are the items without what only their location knows of them.
@@ -48,11 +48,11 @@ func (inv Inventory) Entries() []autostart.Entry {
 }
 
 // Item returns the item with that handle.
-func (inv Inventory) Item(handle string) (location.Item, bool) {
+func (inv Inventory) Item(handle string) (*location.Item, bool) {
 	for _, item := range inv.Items {
 		if item.Handle == handle {
 			return item, true
 		}
 	}
-	return location.Item{}, false
+	return nil, false
 }

@@ -17,6 +17,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
+	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/autostart"
@@ -54,14 +57,16 @@ type Location struct {
 // Item is an entry with what its location knows of it.
 type Item struct {
 	autostart.Entry
-	// Artifacts decide the entry, those included that do not exist yet: the
-	// override that would switch it off.
-	Artifacts []machine.Artifact
+	// Artifacts lists what decides the entry, things included that do not exist
+	// yet: the override that would switch it off. Most runs need no such list,
+	// so it is only made when it is asked for.
+	Artifacts func() []machine.Artifact
 	// Argv is the command split as its location's syntax wants it; nil where
 	// only a shell could tell.
 	Argv []string
-	// Facts are what else is known, for a person to read.
-	Facts []Fact
+	// Facts tells what else is known, for a person to read; nil where nothing
+	// is.
+	Facts func() []Fact
 	// Effect overrides the location's word on when a change is seen.
 	Effect string
 	Switcher
@@ -127,50 +132,68 @@ type Report struct {
 	Reason  string
 }
 
-// Survey collects what locations read from one machine.
+// Survey collects what one location reads from one machine.
 type Survey struct {
 	View
 	Machine *machine.Machine
-	Items   []Item
+	Items   []*Item
 	Unread  []autostart.Unread
 
-	at      *Location
+	at   Location
+	seen map[string]int // keys already used, to number those that repeat
+
+	mu      sync.Mutex // of what is reported while places are read side by side
 	present bool
-	seen    map[string]int // keys already used, to number those that repeat
 }
 
-// Run reads all the locations of a table.
-func Run(m *machine.Machine, table []Location) (*Survey, []Report) {
-	s := &Survey{View: m.Files, Machine: m, seen: map[string]int{}}
-	var reports []Report
-	for k := range table {
-		s.at, s.present = &table[k], false
-		items, unread := len(s.Items), len(s.Unread)
-		s.at.Read(s)
-		r := Report{Location: table[k], Entries: len(s.Items) - items, Status: Absent}
-		switch {
-		case r.Entries > 0:
-			r.Status = Read
-		case len(s.Unread) > unread:
-			r.Status = StatusUnread
-		case s.present:
-			r.Status = Empty
-		}
-		if len(s.Unread) > unread {
-			r.Reason = s.Unread[unread].Path + ": " + s.Unread[unread].Reason
-			if more := len(s.Unread) - unread - 1; more > 0 {
-				r.Reason += fmt.Sprintf(" (and %d more)", more)
-			}
-		}
-		reports = append(reports, r)
+// Run reads all the locations of a table, side by side, and returns what they
+// found in the order of the table.
+func Run(m *machine.Machine, table []Location) ([]*Item, []autostart.Unread, []Report) {
+	surveys := make([]*Survey, len(table))
+	var wait sync.WaitGroup
+	for k, at := range table {
+		surveys[k] = &Survey{View: m.Files, Machine: m, at: at, seen: map[string]int{}}
+		wait.Go(func() { at.Read(surveys[k]) })
 	}
-	return s, reports
+	wait.Wait()
+	for _, s := range surveys {
+		slices.SortStableFunc(s.Unread, func(a, b autostart.Unread) int { return strings.Compare(a.Path, b.Path) })
+	}
+	var (
+		items   []*Item
+		unread  []autostart.Unread
+		reports []Report
+	)
+	for _, s := range surveys {
+		items, unread = append(items, s.Items...), append(unread, s.Unread...)
+		reports = append(reports, s.report())
+	}
+	return items, unread, reports
+}
+
+func (s *Survey) report() Report {
+	r := Report{Location: s.at, Entries: len(s.Items), Status: Absent}
+	switch {
+	case r.Entries > 0:
+		r.Status = Read
+	case len(s.Unread) > 0:
+		r.Status = StatusUnread
+	case s.present:
+		r.Status = Empty
+	}
+	if len(s.Unread) > 0 {
+		r.Reason = s.Unread[0].Path + ": " + s.Unread[0].Reason
+		if more := len(s.Unread) - 1; more > 0 {
+			r.Reason += fmt.Sprintf(" (and %d more)", more)
+		}
+	}
+	return r
 }
 
 // Add reports an item. Location, stage and switch come from the table unless
 // the item has its own; key identifies the entry within its location and user,
 // and stays the same while the entry does.
-func (s *Survey) Add(key string, item Item) {
+func (s *Survey) Add(key string, item *Item) {
 	e := &item.Entry
 	e.Location = s.at.ID
 	if e.Stage == "" {
@@ -194,7 +217,7 @@ func (s *Survey) Add(key string, item Item) {
 	if e.Problems == nil {
 		e.Problems = []string{}
 	}
-	id := e.Location + "\x00" + e.User + "\x00" + key
+	id := e.User + "\x00" + key
 	if s.seen[id]++; s.seen[id] > 1 {
 		key = fmt.Sprintf("%s\x00%d", key, s.seen[id])
 	}
@@ -211,12 +234,18 @@ func (s *Survey) Skip(path string, err error) {
 	if err == nil || errors.Is(err, fs.ErrNotExist) {
 		return
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.present = true
 	s.Unread = append(s.Unread, autostart.Unread{Location: s.at.ID, Path: autostart.Text(path), Reason: machine.Reason(err)})
 }
 
 // Found notes that a place of the location exists, even if nothing is in it.
-func (s *Survey) Found() { s.present = true }
+func (s *Survey) Found() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.present = true
+}
 
 // Dir lists a folder. That it is absent is no failure; that it cannot be read is
 // reported.
@@ -226,7 +255,7 @@ func (s *Survey) Dir(path string) []fs.DirEntry {
 		s.Skip(path, err)
 		return nil
 	}
-	s.present = true
+	s.Found()
 	return entries
 }
 
@@ -238,7 +267,7 @@ func (s *Survey) File(path string) ([]byte, bool) {
 		s.Skip(path, err)
 		return nil, false
 	}
-	s.present = true
+	s.Found()
 	return b, true
 }
 

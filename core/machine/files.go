@@ -27,12 +27,35 @@ import (
 type Files struct {
 	dir   string
 	live  bool
-	root  *os.Root
+	root  *folder
 	homes []User
 
 	mu      sync.Mutex
-	plain   map[string]string   // a folder's path, to the same folder's path without links
-	folders map[string]*os.Root // opened folders, by path without links
+	plain   map[string]string  // a folder's path, to the same folder's path without links
+	folders map[string]*folder // opened folders, by path without links
+}
+
+// folder is an opened folder.
+type folder struct {
+	*os.Root
+	self *os.File // the same, for calls that want a descriptor
+}
+
+func openFolder(r *os.Root, err error) (*folder, error) {
+	if err != nil {
+		return nil, err
+	}
+	self, err := r.Open(".")
+	if err != nil {
+		r.Close()
+		return nil, err
+	}
+	return &folder{r, self}, nil
+}
+
+func (d *folder) close() {
+	d.self.Close()
+	d.Root.Close()
 }
 
 // The bounds that keep hostile disks from running us out of memory and time.
@@ -50,11 +73,11 @@ var (
 )
 
 func openFiles(dir string, live bool) (*Files, error) {
-	root, err := os.OpenRoot(dir)
+	root, err := openFolder(os.OpenRoot(dir))
 	if err != nil {
 		return nil, err
 	}
-	return &Files{dir: dir, live: live, root: root, plain: map[string]string{"/": "/"}, folders: map[string]*os.Root{}}, nil
+	return &Files{dir: dir, live: live, root: root, plain: map[string]string{"/": "/"}, folders: map[string]*folder{}}, nil
 }
 
 // Close releases the folders that are held open.
@@ -62,10 +85,11 @@ func (f *Files) Close() error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for _, r := range f.folders {
-		r.Close()
+		r.close()
 	}
-	f.folders = map[string]*os.Root{}
-	return f.root.Close()
+	f.folders = map[string]*folder{}
+	f.root.close()
+	return nil
 }
 
 // relative turns an absolute path of the machine into one that os.Root takes.
@@ -100,14 +124,14 @@ func (f *Files) resolve(name string, last bool) (string, error) {
 		if !last {
 			return full, nil
 		}
-		info, err := f.lstatIn(parent, base)
+		kind, err := f.typeIn(parent, base)
 		if errors.Is(err, fs.ErrNotExist) {
 			return full, nil
 		}
 		if err != nil {
 			return "", err
 		}
-		if info.Mode()&fs.ModeSymlink == 0 {
+		if kind&fs.ModeSymlink == 0 {
 			return full, nil
 		}
 		if links > maxLinks {
@@ -142,12 +166,12 @@ func (f *Files) resolveDir(dir string, links *int) (string, error) {
 		return "", err
 	}
 	full := path.Join(parent, path.Base(dir))
-	info, err := f.lstatIn(parent, path.Base(dir))
+	kind, err := f.typeIn(parent, path.Base(dir))
 	if err != nil {
 		return "", err
 	}
 	switch {
-	case info.Mode()&fs.ModeSymlink != 0:
+	case kind&fs.ModeSymlink != 0:
 		if *links++; *links > maxLinks {
 			return "", &fs.PathError{Op: "open", Path: dir, Err: syscall.ELOOP}
 		}
@@ -161,7 +185,7 @@ func (f *Files) resolveDir(dir string, links *int) (string, error) {
 		if full, err = f.resolveDir(path.Clean(target), links); err != nil {
 			return "", err
 		}
-	case !info.IsDir():
+	case !kind.IsDir():
 		return "", &fs.PathError{Op: "open", Path: dir, Err: syscall.ENOTDIR}
 	}
 	f.mu.Lock()
@@ -175,14 +199,14 @@ func (f *Files) forget() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for _, r := range f.folders {
-		r.Close()
+		r.close()
 	}
-	f.plain, f.folders = map[string]string{"/": "/"}, map[string]*os.Root{}
+	f.plain, f.folders = map[string]string{"/": "/"}, map[string]*folder{}
 }
 
 // folder opens a folder by its path without links and keeps it open. The
 // returned function must be called when the folder is no longer used.
-func (f *Files) folder(plain string) (*os.Root, func(), error) {
+func (f *Files) folder(plain string) (*folder, func(), error) {
 	if plain == "/" {
 		return f.root, func() {}, nil
 	}
@@ -192,26 +216,28 @@ func (f *Files) folder(plain string) (*os.Root, func(), error) {
 	if ok {
 		return r, func() {}, nil
 	}
-	r, err := f.root.OpenRoot(relative(plain))
+	r, err := openFolder(f.root.OpenRoot(relative(plain)))
 	if err != nil {
 		return nil, nil, err
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if _, ok := f.folders[plain]; ok || len(f.folders) >= maxFolders {
-		return r, func() { r.Close() }, nil
+		return r, r.close, nil
 	}
 	f.folders[plain] = r
 	return r, func() {}, nil
 }
 
-func (f *Files) lstatIn(plain, base string) (fs.FileInfo, error) {
+// typeIn tells what sort of thing is in a folder under a name.
+func (f *Files) typeIn(plain, base string) (fs.FileMode, error) {
 	r, done, err := f.folder(plain)
 	if err != nil {
-		return nil, err
+		return 0, err
 	}
 	defer done()
-	return r.Lstat(base)
+	kind, _, err := r.kind(base)
+	return kind, err
 }
 
 func (f *Files) readlinkIn(plain, base string) (string, error) {
@@ -233,7 +259,12 @@ func (f *Files) Lstat(name string) (fs.FileInfo, error) {
 	if full == "/" {
 		return f.root.Stat(".")
 	}
-	return f.lstatIn(path.Dir(full), path.Base(full))
+	r, done, err := f.folder(path.Dir(full))
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	return r.Lstat(path.Base(full))
 }
 
 // Stat describes what the path leads to.
@@ -274,59 +305,64 @@ func (f *Files) ReadDir(name string) ([]fs.DirEntry, error) {
 // but a regular file is refused before it is opened: opening a device or a pipe
 // can act or hang.
 func (f *Files) ReadFile(name string, max int64) ([]byte, error) {
-	full, err := f.Resolve(name)
+	full, err := f.resolve(name, false)
 	if err != nil {
 		return nil, err
 	}
-	if full == "/" {
-		return nil, &fs.PathError{Op: "read", Path: name, Err: ErrNotRegular}
+	b, err := f.readPlain(full, max)
+	if errors.Is(err, errIsLink) {
+		if full, err = f.Resolve(name); err == nil {
+			b, err = f.readPlain(full, max)
+		}
 	}
-	b, _, err := f.readPlain(full, max)
 	return b, err
 }
 
+// errIsLink says that a path without links was expected.
+var errIsLink = errors.New("is a link")
+
 // readPlain reads the regular file at a path without links.
-func (f *Files) readPlain(full string, max int64) ([]byte, fs.FileInfo, error) {
+func (f *Files) readPlain(full string, max int64) ([]byte, error) {
 	dir, done, err := f.folder(path.Dir(full))
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	defer done()
 	base := path.Base(full)
-	info, err := dir.Lstat(base)
+	if full == "/" {
+		base = "."
+	}
+	kind, size, err := dir.kind(base)
+	switch {
+	case err != nil:
+		return nil, err
+	case kind&fs.ModeSymlink != 0:
+		return nil, &fs.PathError{Op: "read", Path: full, Err: errIsLink}
+	case !kind.IsRegular():
+		return nil, &fs.PathError{Op: "read", Path: full, Err: ErrNotRegular}
+	case size > max:
+		return nil, &fs.PathError{Op: "read", Path: full, Err: fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, size, max)}
+	}
+	read, closeFile, err := dir.open(base)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	if !info.Mode().IsRegular() {
-		return nil, nil, &fs.PathError{Op: "read", Path: full, Err: ErrNotRegular}
-	}
-	if info.Size() > max {
-		return nil, info, &fs.PathError{Op: "read", Path: full, Err: fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, info.Size(), max)}
-	}
-	file, err := dir.OpenFile(base, os.O_RDONLY|openQuietly, 0)
-	if openQuietly != 0 && errors.Is(err, fs.ErrPermission) {
-		file, err = dir.OpenFile(base, os.O_RDONLY, 0)
-	}
-	if err != nil {
-		return nil, info, err
-	}
-	defer file.Close()
-	// One byte more than there should be shows the end in a single read of a
-	// file that does not grow.
-	b := make([]byte, 0, info.Size()+1)
+	defer closeFile()
+	// One byte more than there should be: when that is not filled, the file
+	// has ended.
+	b := make([]byte, 0, size+1)
 	for {
-		n, err := file.Read(b[len(b):cap(b)])
+		n, err := read(b[len(b):cap(b)])
 		b = b[:len(b)+n]
 		switch {
 		case int64(len(b)) > max:
-			return nil, info, &fs.PathError{Op: "read", Path: full, Err: ErrTooLarge}
-		case err == io.EOF:
-			return b, info, nil
+			return nil, &fs.PathError{Op: "read", Path: full, Err: ErrTooLarge}
+		case err == io.EOF || err == nil && len(b) < cap(b):
+			return b, nil
 		case err != nil:
-			return nil, info, err
-		case len(b) == cap(b):
-			b = append(b, 0)[:len(b)]
+			return nil, &fs.PathError{Op: "read", Path: full, Err: err}
 		}
+		b = append(b, 0)[:len(b)]
 	}
 }
 
@@ -364,7 +400,7 @@ func (f *Files) Image(a Artifact) (Image, error) {
 	switch info.Mode().Type() {
 	case 0:
 		i.Kind = Regular
-		if i.Content, _, err = f.readPlain(full, MaxFileSize); err != nil {
+		if i.Content, err = f.readPlain(full, MaxFileSize); err != nil {
 			return Image{}, err
 		}
 	case fs.ModeSymlink:
@@ -387,7 +423,7 @@ func (f *Files) Image(a Artifact) (Image, error) {
 		i.Kind = Special
 		return i, nil
 	}
-	i.Xattrs, err = readXattrs(dir, base)
+	i.Xattrs, err = readXattrs(dir.Root, base)
 	return i, err
 }
 

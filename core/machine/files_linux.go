@@ -3,6 +3,7 @@ package machine
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -13,8 +14,63 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// openQuietly leaves a file's access time alone, and never waits for a peer.
-const openQuietly = unix.O_NOATIME | unix.O_NONBLOCK
+// kind tells what sort of thing is in the folder under a name, and its size.
+func (d *folder) kind(base string) (fs.FileMode, int64, error) {
+	var st unix.Stat_t
+	if err := again(func() error { return unix.Fstatat(int(d.self.Fd()), base, &st, unix.AT_SYMLINK_NOFOLLOW) }); err != nil {
+		return 0, 0, &fs.PathError{Op: "lstat", Path: base, Err: err}
+	}
+	kind := fs.ModeIrregular
+	switch st.Mode & unix.S_IFMT {
+	case unix.S_IFREG:
+		kind = 0
+	case unix.S_IFDIR:
+		kind = fs.ModeDir
+	case unix.S_IFLNK:
+		kind = fs.ModeSymlink
+	}
+	return kind, st.Size, nil
+}
+
+// open opens a regular file in the folder for reading. It leaves the access time
+// alone where it may, follows no link, and never waits for a peer. It does what
+// os.Root.Open does with fewer calls, for thousands of small files.
+func (d *folder) open(base string) (read func([]byte) (int, error), done func(), err error) {
+	const flags = unix.O_RDONLY | unix.O_CLOEXEC | unix.O_NOFOLLOW | unix.O_NONBLOCK
+	var fd int
+	err = again(func() (err error) {
+		fd, err = unix.Openat(int(d.self.Fd()), base, flags|unix.O_NOATIME, 0)
+		return err
+	})
+	if err == unix.EPERM { // only the owner may leave the access time alone
+		err = again(func() (err error) {
+			fd, err = unix.Openat(int(d.self.Fd()), base, flags, 0)
+			return err
+		})
+	}
+	if err != nil {
+		return nil, nil, &fs.PathError{Op: "open", Path: base, Err: err}
+	}
+	return func(b []byte) (n int, err error) {
+		err = again(func() error {
+			n, err = unix.Read(fd, b)
+			return err
+		})
+		if n == 0 && err == nil && len(b) > 0 {
+			err = io.EOF
+		}
+		return max(n, 0), err
+	}, func() { unix.Close(fd) }, nil
+}
+
+// again repeats a call that a signal interrupted.
+func again(call func() error) error {
+	for {
+		if err := call(); err != unix.EINTR {
+			return err
+		}
+	}
+}
 
 // readOnly reports whether the file system that holds the folder cannot be
 // written to at all.

@@ -12,7 +12,23 @@ import (
 // extended attributes are neither seen nor set, and a link's own time cannot be
 // set.
 
-const openQuietly = 0
+// kind tells what sort of thing is in the folder under a name, and its size.
+func (d *folder) kind(base string) (fs.FileMode, int64, error) {
+	info, err := d.Lstat(base)
+	if err != nil {
+		return 0, 0, err
+	}
+	return info.Mode().Type(), info.Size(), nil
+}
+
+// open opens a regular file in the folder for reading.
+func (d *folder) open(base string) (read func([]byte) (int, error), done func(), err error) {
+	file, err := d.Open(base)
+	if err != nil {
+		return nil, nil, err
+	}
+	return file.Read, func() { file.Close() }, nil
+}
 
 func readOnly(*os.File) bool { return false }
 

@@ -36,7 +36,7 @@ func (f *Files) open(a Artifact) (place, error) {
 		return place{}, &fs.PathError{Op: "write", Path: a.Name, Err: ErrNotRegular}
 	}
 	base, parent := path.Base(full), path.Dir(full)
-	anchor, anchorAt := f.root, "/"
+	anchor, anchorAt := f.root.Root, "/"
 	if home, ok := f.homeOf(a.Name); ok {
 		plain, err := f.Resolve(home)
 		if err != nil {
@@ -337,7 +337,7 @@ func (f *Files) RestoreTime(a Artifact, earlier Image) error {
 		return err
 	}
 	if a.Name == "/" {
-		return writeTime(f.root, ".", earlier.ModTime)
+		return writeTime(f.root.Root, ".", earlier.ModTime)
 	}
 	p, err := f.open(a)
 	if err != nil {

@@ -122,9 +122,10 @@ func Compare(from, to *Snapshot) (Difference, error) {
 			d.Changed = append(d.Changed, Changed{b.Handle, b.Name, fields, b})
 		}
 	}
-	slices.SortFunc(d.Added, autostart.Compare)
-	slices.SortFunc(d.Removed, autostart.Compare)
-	slices.SortFunc(d.Changed, func(a, b Changed) int { return autostart.Compare(a.entry, b.entry) })
+	byOrder := func(a, b autostart.Entry) int { return autostart.Compare(&a, &b) }
+	slices.SortFunc(d.Added, byOrder)
+	slices.SortFunc(d.Removed, byOrder)
+	slices.SortFunc(d.Changed, func(a, b Changed) int { return autostart.Compare(&a.entry, &b.entry) })
 	return d, failed
 }
 

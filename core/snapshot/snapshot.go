@@ -177,7 +177,7 @@ func Capture(inv inventory.Inventory, now time.Time, message string) *Snapshot {
 		}
 		// What is gone with the next start is no state to come back to, and
 		// must not be written onto a disk.
-		artifacts := slices.DeleteFunc(slices.Clone(item.Artifacts), machine.Artifact.Volatile)
+		artifacts := slices.DeleteFunc(item.Artifacts(), machine.Artifact.Volatile)
 		names := make([]string, len(artifacts))
 		for k, a := range artifacts {
 			names[k] = strconv.Quote(a.Name)
@@ -283,7 +283,7 @@ func (s *Snapshot) Entries() ([]Recorded, error) {
 			return nil, err
 		}
 	}
-	slices.SortStableFunc(all, func(a, b Recorded) int { return autostart.Compare(a.Entry, b.Entry) })
+	slices.SortStableFunc(all, func(a, b Recorded) int { return autostart.Compare(&a.Entry, &b.Entry) })
 	return all, nil
 }
 

@@ -64,12 +64,12 @@ off stay in the list. Parts of the operating system are left out and counted;
 			p := a.printer()
 			switch a.format {
 			case "json":
-				return p.JSON(struct {
-					Machine machineJSON        `json:"machine"`
-					Entries []autostart.Entry  `json:"entries"`
+				return view.JSONList(p, struct {
+					Machine machineJSON `json:"machine"`
+				}{describe(m)}, "entries", entries, struct {
 					LeftOut int                `json:"left_out"`
 					Unread  []autostart.Unread `json:"unread"`
-				}{describe(m), entries, c.leftOut, notNil(inv.Unread)})
+				}{c.leftOut, notNil(inv.Unread)})
 			case "csv":
 				a.noteUnread(inv.Unread)
 				return p.EntriesCSV(entries)

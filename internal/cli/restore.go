@@ -104,8 +104,8 @@ func chosenHandles(entries []autostart.Entry, words []string) (map[string]bool, 
 	return handles, nil
 }
 
-func itemsOf(inv inventory.Inventory, handles []string) []location.Item {
-	var items []location.Item
+func itemsOf(inv inventory.Inventory, handles []string) []*location.Item {
+	var items []*location.Item
 	for _, h := range handles {
 		if item, ok := inv.Item(h); ok {
 			items = append(items, item)

@@ -156,7 +156,7 @@ func (a *app) warnInterrupted(m *machine.Machine) {
 
 // choice is what a selector chooses from an inventory.
 type choice struct {
-	items   []location.Item
+	items   []*location.Item
 	leftOut int // parts of the operating system that were not shown
 }
 

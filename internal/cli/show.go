@@ -55,13 +55,15 @@ type artifactJSON struct {
 	Image    string `json:"image"`
 }
 
-func (a *app) show(m *machine.Machine, item location.Item) error {
+func (a *app) show(m *machine.Machine, item *location.Item) error {
 	var facts []factJSON
-	for _, f := range item.Facts {
-		facts = append(facts, factJSON{f.Name, autostart.Text(f.Value), autostart.Text(f.Basis)})
+	if item.Facts != nil {
+		for _, f := range item.Facts() {
+			facts = append(facts, factJSON{f.Name, autostart.Text(f.Value), autostart.Text(f.Basis)})
+		}
 	}
 	var artifacts []artifactJSON
-	for _, art := range item.Artifacts {
+	for _, art := range item.Artifacts() {
 		text := ""
 		if i, err := m.Image(art); err != nil {
 			text = "not readable: " + machine.Reason(err)

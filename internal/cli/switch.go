@@ -159,7 +159,7 @@ func people(m *machine.Machine) string {
 }
 
 // sift leaves out what is guarded, and what is in the wanted state already.
-func sift(items []location.Item, want location.Want, guardedToo bool) (chosen, guarded []location.Item, already int) {
+func sift(items []*location.Item, want location.Want, guardedToo bool) (chosen, guarded []*location.Item, already int) {
 	for _, item := range items {
 		switch {
 		case want.User == nil && item.State == want.State:
@@ -175,7 +175,7 @@ func sift(items []location.Item, want location.Want, guardedToo bool) (chosen, g
 
 // stillStarted warns where a service that is switched off has a timer, socket or
 // path of the same name that stays on and can start it.
-func stillStarted(inv inventory.Inventory, items []location.Item, state autostart.State) []string {
+func stillStarted(inv inventory.Inventory, items []*location.Item, state autostart.State) []string {
 	if state != autostart.Disabled {
 		return nil
 	}
@@ -239,7 +239,7 @@ func (a *app) stepsCSV(steps []store.Step) error {
 }
 
 // carryOut shows a plan, asks, applies it and prints what came of it.
-func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []location.Item, message, verb string) error {
+func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*location.Item, message, verb string) error {
 	if s.dryRun {
 		return s.printChange(plan, change.Result{Change: store.Change{Steps: plan.Steps}})
 	}

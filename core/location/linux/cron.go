@@ -71,17 +71,17 @@ func readCrontab(s *location.Survey, file, owner string) {
 		why = broken
 	}
 	for _, l := range table.Jobs() {
-		item := location.Item{
+		item := &location.Item{
 			Entry: autostart.Entry{
 				User: autostart.Text(owner), Name: cronName(l), State: autostart.Enabled, Mode: l.Schedule, Command: l.Command,
 				Source: autostart.Source{Path: file, Line: l.Number},
 			},
-			Artifacts: []machine.Artifact{machine.File(file)},
+			Artifacts: files(file),
 			Argv:      []string{"/bin/sh", "-c", beforePercent(l.Command)},
 			Switcher:  cronLine{file: file, system: owner == "", line: l},
 		}
 		if l.User != "" {
-			item.Facts = []location.Fact{{Name: "runs as", Value: l.User, Basis: file}}
+			item.Facts = func() []location.Fact { return []location.Fact{{Name: "runs as", Value: l.User, Basis: file}} }
 		}
 		if l.Schedule == "@reboot" {
 			item.Stage, item.Effect = autostart.System, location.AtNextStart

@@ -64,12 +64,12 @@ func addScript(s *location.Survey, file, schedule string) {
 	if err != nil {
 		if link, lerr := s.Lstat(file); lerr == nil && link.Mode()&fs.ModeSymlink != 0 && machine.IsMissing(err) {
 			target, _ := s.Readlink(file)
-			s.Add(file, location.Item{
+			s.Add(file, &location.Item{
 				Entry: autostart.Entry{
 					Name: path.Base(file), State: autostart.Disabled, Mode: "dangling link", Command: file, Switch: autostart.Report,
 					Source: autostart.Source{Path: file}, Problems: []string{autostart.TargetMissing},
 				},
-				Artifacts: []machine.Artifact{machine.File(file)},
+				Artifacts: files(file),
 				Argv:      []string{target},
 				Switcher:  noSwitch{fmt.Sprintf("it is a link to %s, which does not exist", target)},
 			})
@@ -90,17 +90,17 @@ func addScript(s *location.Survey, file, schedule string) {
 		s.Skip(file, err)
 		return
 	}
-	item := location.Item{
+	item := &location.Item{
 		Entry: autostart.Entry{
 			Name: path.Base(file), State: autostart.Enabled, Mode: schedule, Command: file,
 			Source: autostart.Source{Path: file},
 		},
-		Artifacts: []machine.Artifact{machine.File(file)},
+		Artifacts: files(file),
 		Argv:      []string{full},
 		Switcher:  unexec{file},
 	}
 	if full != file {
-		item.Artifacts = append(item.Artifacts, machine.File(full))
+		item.Artifacts = files(file, full)
 	}
 	if info.Mode()&0o111 == 0 {
 		item.State = autostart.Disabled
@@ -155,4 +155,15 @@ type noSwitch struct{ why string }
 
 func (n noSwitch) Set(location.Images, location.Want) ([]location.Edit, error) {
 	return nil, fmt.Errorf("%w: %s", location.ErrNoSwitch, n.why)
+}
+
+// files makes the list of artifacts that these files are.
+func files(names ...string) func() []machine.Artifact {
+	return func() []machine.Artifact {
+		list := make([]machine.Artifact, len(names))
+		for k, name := range names {
+			list[k] = machine.File(name)
+		}
+		return list
+	}
 }

@@ -19,18 +19,14 @@ var startable = map[string]autostart.Stage{
 }
 
 func readSystemUnits(s *location.Survey) {
-	set := loadUnits(s, systemUnits, map[string]unitfile.File{})
-	for _, name := range set.names() {
-		addUnit(s, set, name, nil)
-	}
+	set := loadUnits(s, systemUnits, newParsedFiles())
+	addUnits(s, set, set.names(), nil)
 }
 
 func readUserUnits(s *location.Survey) {
-	parsed := map[string]unitfile.File{}
+	parsed := newParsedFiles()
 	everybody := loadUnits(s, userUnits, parsed)
-	for _, name := range everybody.names() {
-		addUnit(s, everybody, name, nil)
-	}
+	addUnits(s, everybody, everybody.names(), nil)
 	for _, u := range s.Machine.Users {
 		p := userUnits.forHome(u.Home)
 		if _, err := s.Stat(path.Join(u.Home, ".config/systemd")); err != nil {
@@ -39,11 +35,8 @@ func readUserUnits(s *location.Survey) {
 			}
 		}
 		set := loadUnits(s, p, parsed)
-		for _, name := range set.names() {
-			if set.ownedBy(name, u.Home) {
-				addUnit(s, set, name, &u)
-			}
-		}
+		own := slices.DeleteFunc(set.names(), func(name string) bool { return !set.ownedBy(name, u.Home) })
+		addUnits(s, set, own, &u)
 	}
 }
 
@@ -83,22 +76,33 @@ func (set *unitSet) names() []string {
 	return names
 }
 
-// addUnit reports one unit, if something starts it, started it, or could.
-func addUnit(s *location.Survey, set *unitSet, name string, user *machine.User) {
+// addUnits reports units. They are looked at side by side and reported in order.
+func addUnits(s *location.Survey, set *unitSet, names []string, user *machine.User) {
+	items := make([]*location.Item, len(names))
+	sideBySide(len(names), func(k int) { items[k] = set.item(s, names[k], user) })
+	for k, item := range items {
+		if item != nil {
+			s.Add(names[k], item)
+		}
+	}
+}
+
+// item describes one unit, if something starts it, started it, or could.
+func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *location.Item {
 	mode := set.mode(name)
 	by := set.pulledBy(name, nil)
 	state := autostart.Disabled
 	source, found := set.source(name, false)
 	switch {
 	case !found && !slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool { return l.kind != "" && l.name == name }):
-		return // named as a dependency, and not installed
+		return nil // named as a dependency, and not installed
 	case strings.HasPrefix(mode, "masked"):
 	case len(by) > 0, mode == "enabled", mode == "enabled-runtime":
 		state = autostart.Enabled
 	case mode == "static", mode == "transient", mode == "indirect":
-		return // only ever started by something else
+		return nil // only ever started by something else
 	}
-	item := location.Item{
+	item := &location.Item{
 		Entry: autostart.Entry{Name: name, Stage: startable[unitfile.Suffix(name)], State: state, Mode: mode},
 	}
 	if user != nil {
@@ -123,13 +127,23 @@ func addUnit(s *location.Survey, set *unitSet, name string, user *machine.User) 
 		item.Source.Path = source.path
 	}
 	f, dropIns := set.file(name)
-	started := set.describe(name, f, &item)
-	item.Facts = append(item.Facts, set.facts(name, f, by, dropIns)...)
+	started := set.describe(name, f, item)
+	item.Facts = func() []location.Fact { return set.facts(name, f, by, dropIns) }
 
+	item.Artifacts = func() []machine.Artifact { return sw.artifacts(s, source, found, started, dropIns) }
+	return item
+}
+
+// artifacts lists what decides the unit: its files and drop-ins, what it
+// triggers, the links that start it, those its [Install] section would make, and
+// the masks that would switch it off for everybody or for one person.
+func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool, started string, dropIns []string) []machine.Artifact {
+	var list []machine.Artifact
+	set, name := sw.set, sw.name
 	artifact := func(files ...string) {
 		for _, file := range files {
-			if a := machine.File(file); !slices.Contains(item.Artifacts, a) {
-				item.Artifacts = append(item.Artifacts, a)
+			if a := machine.File(file); !slices.Contains(list, a) {
+				list = append(list, a)
 			}
 		}
 	}
@@ -145,7 +159,7 @@ func addUnit(s *location.Survey, set *unitSet, name string, user *machine.User) 
 		}
 	}
 	artifact(dropIns...)
-	if started != "" && started != name {
+	if started != name {
 		if u, ok := set.source(started, true); ok {
 			artifact(u.path)
 		}
@@ -159,16 +173,16 @@ func addUnit(s *location.Survey, set *unitSet, name string, user *machine.User) 
 		artifact(path.Dir(l), l)
 	}
 	artifact(sw.maskAt)
-	if user == nil && set.path.control == "" {
+	if sw.user == nil && set.path.control == "" {
 		for _, u := range s.Machine.Users {
 			mask := path.Join(u.Home, ".config/systemd/user", name)
 			artifact(path.Join(u.Home, ".config"), path.Join(u.Home, ".config/systemd"), path.Dir(mask), mask)
 		}
 	}
-	if user != nil {
+	if sw.user != nil {
 		artifact(path.Dir(path.Dir(sw.maskAt)), path.Dir(sw.maskAt))
 	}
-	s.Add(name, item)
+	return list
 }
 
 // describe fills in what the unit starts, itself or through the unit that it

@@ -3,8 +3,11 @@ package linux
 import (
 	"io/fs"
 	"path"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
@@ -91,11 +94,12 @@ type unitSet struct {
 	links   []unitLink
 	byUnit  map[string][]unitLink // a unit's name, to the links that bear it, lead to it or stand for it
 	dropIns map[string][]string   // NAME.d, to the drop-ins in it by name, each the one that wins
-	parsed  map[string]unitfile.File
+	parsed  *parsedFiles
 	presets []presetRule
 	reached map[string][]string // units that start of themselves, to what names them in a dependency key
 
-	read func(file string) ([]byte, bool)
+	view location.View
+	read func(file string) ([]byte, bool) // reports what cannot be read
 }
 
 // dependencyKeys of [Unit] that start other units, systemd.unit(5).
@@ -103,9 +107,10 @@ var dependencyKeys = []string{"Wants", "Requires", "BindsTo", "Upholds"}
 
 // loadUnits reads the names in all search folders. Files are parsed when they
 // are asked for.
-func loadUnits(s *location.Survey, p unitPath, parsed map[string]unitfile.File) *unitSet {
+func loadUnits(s *location.Survey, p unitPath, parsed *parsedFiles) *unitSet {
 	set := &unitSet{path: p, sources: map[string][]unitSource{}, aliases: map[string]string{}, dropIns: map[string][]string{},
-		parsed: parsed, read: s.File}
+		parsed: parsed, view: s.View, read: s.File}
+	var files []string
 	inSearchPath := map[string]bool{}
 	for _, dir := range p.places() {
 		if full, err := s.Resolve(dir); err != nil {
@@ -126,6 +131,7 @@ func loadUnits(s *location.Survey, p unitPath, parsed map[string]unitfile.File) 
 				set.loadLink(s, k, name, full)
 			case e.Type().IsRegular():
 				set.sources[name] = append(set.sources[name], unitSource{path: full, dir: k})
+				files = append(files, full)
 			}
 		}
 	}
@@ -136,6 +142,7 @@ func loadUnits(s *location.Survey, p unitPath, parsed map[string]unitfile.File) 
 		}
 		return names
 	})
+	set.parseAll(files)
 	set.byUnit = map[string][]unitLink{}
 	for _, l := range set.links {
 		names := []string{l.name, l.dest(), set.real(l.name)}
@@ -251,30 +258,84 @@ func (set *unitSet) file(name string) (unitfile.File, []string) {
 	}
 	f := set.parse(source.path)
 	dropIns := set.dropInsOf(name)
-	if len(dropIns) > 0 {
-		f.Assignments = slices.Clone(f.Assignments)
+	if len(dropIns) == 0 {
+		return f, nil
 	}
+	f.Assignments = slices.Clone(f.Assignments)
 	for _, d := range dropIns {
 		f.Merge(set.parse(d))
 	}
 	return f, dropIns
 }
 
+// parsedFiles are unit files by path, each parsed once.
+type parsedFiles struct {
+	mu    sync.Mutex
+	files map[string]unitfile.File
+}
+
+func newParsedFiles() *parsedFiles { return &parsedFiles{files: map[string]unitfile.File{}} }
+
+func (p *parsedFiles) get(file string) (unitfile.File, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	f, ok := p.files[file]
+	return f, ok
+}
+
+func (p *parsedFiles) put(file string, f unitfile.File) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.files[file] = f
+}
+
+// parse returns a parsed file. One that cannot be read is reported, once, and
+// empty.
 func (set *unitSet) parse(file string) unitfile.File {
-	f, ok := set.parsed[file]
+	f, ok := set.parsed.get(file)
 	if !ok {
 		if content, readable := set.read(file); readable {
 			f = unitfile.Parse(content)
 		}
-		set.parsed[file] = f
+		set.parsed.put(file, f)
 	}
 	return f
+}
+
+// parseAll reads and parses files side by side: it is most of an inventory's
+// work. What cannot be read is left for parse to report.
+func (set *unitSet) parseAll(files []string) {
+	sideBySide(len(files), func(k int) {
+		if _, done := set.parsed.get(files[k]); done {
+			return
+		}
+		if content, err := set.view.ReadFile(files[k], machine.MaxFileSize); err == nil {
+			set.parsed.put(files[k], unitfile.Parse(content))
+		}
+	})
+}
+
+// sideBySide calls do for 0 to n-1 on all processors.
+func sideBySide(n int, do func(k int)) {
+	var wait sync.WaitGroup
+	var next atomic.Int64
+	for range runtime.GOMAXPROCS(0) {
+		wait.Go(func() {
+			for k := next.Add(1) - 1; k < int64(n); k = next.Add(1) - 1 {
+				do(int(k))
+			}
+		})
+	}
+	wait.Wait()
 }
 
 // dropInsOf lists the drop-ins of a unit in the order in which they apply: by
 // name, whatever folder they lie in; of one name, the most specific folder's
 // wins (foo-bar@x.service.d, foo-bar@.service.d, foo-.service.d, service.d).
 func (set *unitSet) dropInsOf(name string) []string {
+	if len(set.dropIns) == 0 {
+		return nil
+	}
 	suffix := unitfile.Suffix(name)
 	folders := []string{name + ".d"}
 	bare := strings.TrimSuffix(name, suffix)

@@ -71,32 +71,18 @@ func userAutostart(u machine.User) string { return path.Join(u.Home, ".config/au
 // addDesktopEntry reports one file. overriddenBy are the people whose own file
 // of that name takes its place.
 func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []string) {
-	item := location.Item{
-		Entry:     autostart.Entry{Name: strings.TrimSuffix(path.Base(file), ".desktop"), State: autostart.Enabled, Source: autostart.Source{Path: file}},
-		Artifacts: []machine.Artifact{machine.File(file)},
-		Switcher:  sw,
+	item := &location.Item{
+		Entry:    autostart.Entry{Name: strings.TrimSuffix(path.Base(file), ".desktop"), State: autostart.Enabled, Source: autostart.Source{Path: file}},
+		Switcher: sw,
 	}
 	if sw.user != nil {
 		item.User = autostart.Text(sw.user.Name)
-	} else {
-		// What would switch it off for everybody, or for one person.
-		for _, other := range []string{sw.override(), sw.below} {
-			if other != file && other != "" {
-				item.Artifacts = append(item.Artifacts, machine.File(other))
-			}
-		}
-		for _, u := range s.Machine.Users {
-			dir := userAutostart(u)
-			item.Artifacts = append(item.Artifacts, machine.File(path.Dir(dir)), machine.File(dir), machine.File(path.Join(dir, path.Base(file))))
-		}
 	}
 	full, err := s.Resolve(file)
 	if target, lerr := s.Readlink(file); lerr == nil && target == "/dev/null" {
 		full, err = target, nil // which a mounted disk need not have
 	}
-	if err == nil && full != file {
-		item.Artifacts = append(item.Artifacts, machine.File(full))
-	}
+	item.Artifacts = func() []machine.Artifact { return sw.artifacts(s.Machine.Users, full) }
 	if full == "/dev/null" {
 		item.State, item.Mode = autostart.Disabled, "link to /dev/null"
 		s.Add(path.Base(file), item)
@@ -123,15 +109,12 @@ func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []st
 		s.Add(path.Base(file), item)
 		return
 	}
-	describeDesktopEntry(s, f, &item)
-	if len(overriddenBy) > 0 {
-		item.Facts = append(item.Facts, location.Fact{Name: "own file instead", Value: strings.Join(overriddenBy, ", "), Basis: "~/.config/autostart"})
-	}
+	describeDesktopEntry(s, f, item, overriddenBy)
 	s.Add(path.Base(file), item)
 }
 
 // describeDesktopEntry fills in what the keys of the file say.
-func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *location.Item) {
+func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *location.Item, overriddenBy []string) {
 	if name, ok := f.Get("Name"); ok && name != "" {
 		item.Name = name
 	}
@@ -175,13 +158,20 @@ func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *locati
 		}
 	}
 	item.Mode = strings.Join(modes, "; ")
-	for _, fact := range []struct{ key, name string }{
-		{"Comment", "comment"}, {"TryExec", "only if installed"}, {"X-KDE-autostart-phase", "KDE phase"},
-		{"X-GNOME-Autostart-Phase", "GNOME phase"}, {"X-systemd-skip", "left to the desktop by systemd"},
-	} {
-		if v, _ := f.Get(fact.key); v != "" {
-			item.Facts = append(item.Facts, location.Fact{Name: fact.name, Value: v, Basis: fact.key})
+	item.Facts = func() []location.Fact {
+		var facts []location.Fact
+		for _, fact := range []struct{ key, name string }{
+			{"Comment", "comment"}, {"TryExec", "only if installed"}, {"X-KDE-autostart-phase", "KDE phase"},
+			{"X-GNOME-Autostart-Phase", "GNOME phase"}, {"X-systemd-skip", "left to the desktop by systemd"},
+		} {
+			if v, _ := f.Get(fact.key); v != "" {
+				facts = append(facts, location.Fact{Name: fact.name, Value: v, Basis: fact.key})
+			}
 		}
+		if len(overriddenBy) > 0 {
+			facts = append(facts, location.Fact{Name: "own file instead", Value: strings.Join(overriddenBy, ", "), Basis: "~/.config/autostart"})
+		}
+		return facts
 	}
 }
 
@@ -191,6 +181,27 @@ type hide struct {
 	file  string
 	user  *machine.User // whose file it is; nil for everybody's
 	below string        // the file that would decide without this one
+}
+
+// artifacts lists what decides the entry: its file, what a link leads to, and
+// what would switch it off for everybody or for one person.
+func (h hide) artifacts(users []machine.User, full string) []machine.Artifact {
+	list := []machine.Artifact{machine.File(h.file)}
+	if h.user == nil {
+		for _, other := range []string{h.override(), h.below} {
+			if other != h.file && other != "" {
+				list = append(list, machine.File(other))
+			}
+		}
+		for _, u := range users {
+			dir := userAutostart(u)
+			list = append(list, machine.File(path.Dir(dir)), machine.File(dir), machine.File(path.Join(dir, path.Base(h.file))))
+		}
+	}
+	if full != h.file && full != "" && full != "/dev/null" {
+		list = append(list, machine.File(full))
+	}
+	return list
 }
 
 // override is the file that decides for everybody: the file itself where it is

@@ -1,0 +1,79 @@
+package autostart_test
+
+import (
+	"regexp"
+	"testing"
+	"unicode/utf8"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
+)
+
+func entry(name, user, location string, state autostart.State, problems ...string) autostart.Entry {
+	return autostart.Entry{Handle: autostart.Handle(location, user, name), Name: name, User: user, Location: location, State: state,
+		Stage: autostart.SignIn, Problems: problems}
+}
+
+func TestSelectors(t *testing.T) {
+	sync := entry("Fogbell Sync", "ines", "linux.xdg-autostart", autostart.Enabled)
+	tray := entry("Fogbell Tray", "bram", "linux.xdg-autostart", autostart.Disabled)
+	line := entry("update", "", "linux.cron.system", autostart.Enabled, autostart.TargetMissing, autostart.Insecure)
+	all := []autostart.Entry{sync, tray, line}
+	for _, c := range []struct {
+		words []string
+		want  []autostart.Entry
+	}{
+		{nil, all},
+		{[]string{sync.Handle}, []autostart.Entry{sync}},
+		{[]string{sync.Handle, line.Handle}, []autostart.Entry{sync, line}},
+		{[]string{"fogbell*"}, []autostart.Entry{sync, tray}},
+		{[]string{"fogbell*", "user=ines,bram", "state=enabled"}, []autostart.Entry{sync}},
+		{[]string{"user!=ines"}, []autostart.Entry{tray, line}},
+		{[]string{"user="}, []autostart.Entry{line}},
+		{[]string{"location=linux.*"}, all},
+		{[]string{"location!=linux.cron.*"}, []autostart.Entry{sync, tray}},
+		{[]string{"problem=insecure"}, []autostart.Entry{line}},
+		{[]string{"problem="}, []autostart.Entry{sync, tray}},
+		{[]string{"state=dis*"}, []autostart.Entry{tray}},
+		{[]string{"*/sync"}, nil},
+	} {
+		s, err := autostart.ParseSelector(c.words)
+		require.NoError(t, err)
+		require.Equal(t, c.want, s.Choose(all), "%v", c.words)
+	}
+	for _, words := range [][]string{{"colour=red"}, {"stage=login"}, {"state=on"}, {""}, {"[x"}, {"name=[x"}} {
+		_, err := autostart.ParseSelector(words)
+		require.Error(t, err, "%v", words)
+	}
+	s, err := autostart.ParseSelector([]string{"Fogbell Sync", "Fogbell Snyc"})
+	require.NoError(t, err)
+	word, ok := s.Unmatched(all)
+	require.True(t, ok)
+	require.Equal(t, "Fogbell Snyc", word)
+}
+
+func TestHandles(t *testing.T) {
+	shape := regexp.MustCompile(`^[a-z][a-z2-7]{6}$`)
+	seen := map[string]bool{}
+	for _, key := range []string{"", "a", "b", "/etc/cron.d/x\x00root\x00/y"} {
+		h := autostart.Handle("linux.cron.system", "", key)
+		require.Regexp(t, shape, h)
+		require.Equal(t, h, autostart.Handle("linux.cron.system", "", key))
+		require.False(t, seen[h])
+		seen[h] = true
+	}
+	// What is recorded must find its entry again in every later version.
+	require.Equal(t, "jvce7ig", autostart.Handle("linux.systemd.system", "", "tidewatch.service"))
+}
+
+func FuzzSelector(f *testing.F) {
+	f.Add("Fogbell*", "stage=sign-in", "a\xffb")
+	f.Fuzz(func(t *testing.T, a, b, raw string) {
+		require.True(t, utf8.ValidString(autostart.Text(raw)))
+		s, err := autostart.ParseSelector([]string{a, b})
+		if err == nil {
+			s.Matches(entry(raw, a, b, autostart.Enabled))
+		}
+	})
+}

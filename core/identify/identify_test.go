@@ -1,0 +1,67 @@
+package identify
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
+	"lockback/core/format/desktopentry"
+	"lockback/core/format/unitfile"
+)
+
+func TestWhatReallyStarts(t *testing.T) {
+	for command, want := range map[string]string{
+		"/opt/fogbell/sync --tray":                                                  "/opt/fogbell/sync",
+		"env A=1 -u B nice -n 10 /opt/fogbell/sync":                                 "/opt/fogbell/sync",
+		"sh -c 'exec /opt/fogbell/sync --x'":                                        "/opt/fogbell/sync",
+		"/bin/sh -ec 'A=1 /opt/fogbell/sync'":                                       "/opt/fogbell/sync",
+		"sh /opt/run.sh":                                                            "/opt/run.sh",
+		"python3 /opt/tool.py --x":                                                  "/opt/tool.py",
+		"timeout -k 5 30s /opt/fogbell/sync":                                        "/opt/fogbell/sync",
+		"sh -c 'test -x /usr/sbin/anacron || { cd / && run-parts /x; }'":            "run-parts",
+		"sh -c 'cd / && run-parts --report /etc/cron.hourly'":                       "run-parts",
+		"sh -c 'if [ -x /opt/a ] && [ $(date +%d) -le 7 ]; then /opt/a --cron; fi'": "/opt/a",
+		`sh -c '"/opt/Fog Bell/run" 2>&1 | logger'`:                                 "/opt/Fog Bell/run",
+	} {
+		got, ok := program(unitfile.SplitCommand(command), 0)
+		require.True(t, ok, command)
+		require.Equal(t, want, got, command)
+	}
+	for _, unknown := range []string{"", "sh -c '$HOME/bin/run'", "sh -c", "sh script", "$X"} {
+		got, ok := program(unitfile.SplitCommand(unknown), 0)
+		require.False(t, ok, "%s: %s", unknown, got)
+	}
+}
+
+func TestCatalogueKnowsItsOwn(t *testing.T) {
+	for _, c := range []struct {
+		name, location, source, target string
+		guards                         string
+		part                           bool
+	}{
+		{"dbus.service", "linux.systemd.system", "/usr/lib/systemd/system/dbus.service", "/usr/bin/dbus-daemon", toStart, true},
+		{"getty@tty1.service", "linux.systemd.system", "/lib/systemd/system/getty@.service", "/sbin/agetty", toSignIn, true},
+		{"systemd-udevd-kernel.socket", "linux.systemd.system", "/usr/lib/systemd/system/systemd-udevd-kernel.socket", "", toInput, true},
+		{"NetworkManager.service", "linux.systemd.system", "/usr/lib/systemd/system/NetworkManager.service", "/usr/sbin/NetworkManager", toNetwork, true},
+		{"cron.service", "linux.systemd.system", "/usr/lib/systemd/system/cron.service", "/usr/sbin/cron", "", true},
+		{"dbus.service", "linux.systemd.system", "/etc/systemd/system/dbus.service", "/usr/bin/dbus-daemon", "", false},
+		{"dbus.service", "linux.systemd.system", "/usr/lib/systemd/system/dbus.service", "/opt/x/dbus-daemon", "", false},
+		{"tidewatch.service", "linux.systemd.system", "/usr/lib/systemd/system/tidewatch.service", "/opt/tide", "", false},
+	} {
+		e := autostart.Entry{Name: c.name, Location: c.location, Scope: autostart.ForSystem,
+			Source: autostart.Source{Path: c.source}, Target: autostart.Target{Path: c.target}}
+		r, ok := find(&e)
+		require.Equal(t, c.part, ok, c.source)
+		require.Equal(t, c.guards, r.guards, c.source)
+	}
+}
+
+func FuzzProgram(f *testing.F) {
+	f.Add(`sh -c "sh -c 'sh -c x'"`)
+	f.Add("a=b ;&&|| \\")
+	f.Fuzz(func(t *testing.T, command string) {
+		program(desktopentry.SplitExec(command), 0)
+		program([]string{"sh", "-c", command}, 0)
+	})
+}

@@ -1,0 +1,180 @@
+//go:build linux
+
+package machine_test
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"lockback/core/machine"
+)
+
+// bench makes a small root with traps in it, and a secret outside.
+func bench(t *testing.T) (*machine.Machine, string) {
+	t.Helper()
+	dir := t.TempDir()
+	root := filepath.Join(dir, "root")
+	for name, content := range map[string]string{
+		"root/etc/os-release": "PRETTY_NAME='Gullrock Linux'\n",
+		"root/etc/passwd": "root:x:0:0::/root:/bin/sh\nines:x:1000:1000::/home/ines:/bin/sh\nlow:x:7:7::/x:/x\nbad line\nines:x:1:1::/again:/x\n" +
+			"relative:x:1001:1001::home:/x\nnobody:x:65534:65534::/none:/x\n",
+		"root/etc/machine-id":       "0123456789abcdef0123456789abcdef\n",
+		"root/real/file":            "inside",
+		"root/home/ines/.config/x":  "hers",
+		"secret":                    "outside",
+		"root/same/as/outside/file": "inside again",
+	} {
+		name = filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, []byte(content), 0o644))
+	}
+	for name, target := range map[string]string{
+		"absolute": "/real/file", "relative": "real/file", "up": "../../../../../../real/file", "dir": "/real",
+		"out": "../secret", "out-absolute": filepath.Join(dir, "secret"), "loop": "loop", "a": "b", "b": "a",
+		"nothing": "/no/such/thing", "home/ines/leads-out": "/etc", "home/ines/stays": ".config", "etc/root": "/",
+	} {
+		require.NoError(t, os.Symlink(target, filepath.Join(root, name)))
+	}
+	require.NoError(t, unix.Mkfifo(filepath.Join(root, "pipe"), 0o644))
+	m, err := machine.Open(root)
+	require.NoError(t, err)
+	t.Cleanup(func() { m.Close() })
+	return m, dir
+}
+
+// One table of traps for every way of reading.
+func TestTraps(t *testing.T) {
+	m, _ := bench(t)
+	for name, want := range map[string]string{
+		"/real/file": "inside", "/absolute": "inside", "/relative": "inside", "/up": "inside", "/dir/file": "inside",
+		"/dir/../real/./file": "inside", "/etc/root/real/file": "inside", "/home/ines/stays/x": "hers",
+	} {
+		b, err := m.ReadFile(name, 100)
+		require.NoError(t, err, name)
+		require.Equal(t, want, string(b), name)
+		_, err = m.Stat(name)
+		require.NoError(t, err, name)
+	}
+	for name, want := range map[string]error{
+		"/out": fs.ErrNotExist, "/out-absolute": fs.ErrNotExist, "/nothing": fs.ErrNotExist, "/loop": unix.ELOOP, "/a": unix.ELOOP,
+		"/loop/x": unix.ELOOP, "/pipe": machine.ErrNotRegular, "/real": machine.ErrNotRegular, "/": machine.ErrNotRegular,
+		"/real/file/x": unix.ENOTDIR, "/" + strings.Repeat("../", 50) + "secret": fs.ErrNotExist,
+	} {
+		_, err := m.ReadFile(name, 100)
+		require.ErrorIs(t, err, want, name)
+	}
+	_, err := m.ReadFile("real/file", 100)
+	require.Error(t, err)
+	_, err = m.ReadFile("/real/file", 3)
+	require.ErrorIs(t, err, machine.ErrTooLarge)
+	_, err = m.ReadDir("/loop")
+	require.ErrorIs(t, err, unix.ELOOP)
+	for name, kind := range map[string]machine.ImageKind{
+		"/real/file": machine.Regular, "/absolute": machine.Symlink, "/real": machine.Folder, "/pipe": machine.Special,
+		"/no/such": machine.Absent, "/real/file/x": machine.Absent, "/": machine.Folder, "/loop": machine.Symlink,
+	} {
+		i, err := m.Image(machine.File(name))
+		require.NoError(t, err, name)
+		require.Equal(t, kind, i.Kind, name)
+	}
+}
+
+func TestIdentity(t *testing.T) {
+	m, _ := bench(t)
+	require.Equal(t, "0123456789abcdef0123456789abcdef", m.ID)
+	require.Equal(t, "Gullrock Linux", m.Version)
+	var names []string
+	for _, u := range m.Users {
+		names = append(names, u.Name)
+	}
+	require.Equal(t, []string{"root", "ines"}, names)
+	_, err := machine.Open(filepath.Join(m.Root, "real"))
+	require.ErrorIs(t, err, machine.ErrNoSystem)
+}
+
+// Every kind of image can be set over every other and reads back the same.
+func TestSetAndReadBack(t *testing.T) {
+	m, _ := bench(t)
+	now := time.Date(2026, 3, 14, 9, 26, 54, 0, time.UTC)
+	uid, gid := os.Getuid(), os.Getgid()
+	images := map[string]machine.Image{
+		"absent":     {Kind: machine.Absent},
+		"file":       machine.NewFile([]byte("content"), 0o640, uid, gid, now),
+		"executable": machine.NewFile([]byte("content"), 0o4755|fs.ModeSetuid, uid, gid, now),
+		"empty":      machine.NewFile(nil, 0o600, uid, gid, now.Add(time.Hour)),
+		"link":       machine.NewLink("/nowhere/\xff", uid, gid, now),
+	}
+	delete(images, "executable")
+	images["executable"] = machine.NewFile([]byte("content"), 0o755|fs.ModeSetuid, uid, gid, now)
+	a := machine.File("/real/target")
+	for from, before := range images {
+		for to, after := range images {
+			require.NoError(t, m.Set(a, before, "t1"))
+			require.NoError(t, m.Prepare(a, after, "t2"))
+			require.NoError(t, m.Set(a, after, "t2"))
+			have, err := m.Image(a)
+			require.NoError(t, err)
+			require.True(t, have.Same(after), "%s to %s: %v", from, to, have)
+		}
+	}
+	require.NoError(t, m.Prepare(a, images["file"], "t3"))
+	require.NoError(t, m.Discard(a, "t3"))
+	require.NoError(t, m.Discard(a, "t3"))
+	entries, err := m.ReadDir("/real")
+	require.NoError(t, err)
+	for _, e := range entries {
+		require.False(t, strings.HasPrefix(e.Name(), machine.TempPrefix))
+	}
+	require.Error(t, m.Set(machine.File("/real"), images["file"], "t")) // a folder is never replaced
+	require.Error(t, m.Set(machine.File("/"), images["absent"], "t"))
+}
+
+func TestWritesStayInTheHome(t *testing.T) {
+	m, _ := bench(t)
+	file := machine.NewFile([]byte("x"), 0o644, os.Getuid(), os.Getgid(), time.Now())
+	err := m.Set(machine.File("/home/ines/leads-out/evil"), file, "t")
+	require.ErrorIs(t, err, machine.ErrLeadsOut)
+	require.ErrorIs(t, m.Writable(machine.File("/home/ines/leads-out/evil"), machine.Image{Kind: machine.Absent}, file), machine.ErrLeadsOut)
+	require.NoError(t, m.Set(machine.File("/home/ines/stays/y"), file, "t"))
+	require.NoError(t, m.Set(machine.File("/dir/z"), file, "t")) // the system's own links are its own affair
+	_, err = m.Lstat("/real/z")
+	require.NoError(t, err)
+}
+
+func FuzzResolve(f *testing.F) {
+	dir := f.TempDir()
+	for _, name := range []string{"etc/os-release", "a/b/c"} {
+		os.MkdirAll(filepath.Join(dir, filepath.Dir(name)), 0o755)
+		os.WriteFile(filepath.Join(dir, name), nil, 0o644)
+	}
+	f.Add("/a/../b", "../../x")
+	f.Fuzz(func(t *testing.T, name, target string) {
+		m, err := machine.Open(dir)
+		require.NoError(t, err)
+		defer m.Close()
+		link := filepath.Join(dir, "a", "link")
+		os.Remove(link)
+		if os.Symlink(target, link) != nil {
+			return
+		}
+		for _, n := range []string{name, "/a/link", "/a/link/" + name} {
+			full, err := m.Resolve(n)
+			if err == nil {
+				require.True(t, strings.HasPrefix(full, "/") && !strings.Contains(full+"/", "/../"), full)
+			}
+			if b, err := m.ReadFile(n, 1<<16); err == nil {
+				require.Empty(t, b) // every file inside is empty
+			} else if errors.Is(err, fs.ErrInvalid) {
+				continue
+			}
+		}
+	})
+}

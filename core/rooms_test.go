@@ -1,0 +1,81 @@
+// Package core_test holds the rooms of docs/architecture.md to their arrows.
+package core_test
+
+import (
+	"encoding/json"
+	"os/exec"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// mayImport says, for each room, which other rooms of the project it may know.
+// The first row whose pattern fits a package counts.
+var mayImport = []struct{ room, allowed string }{
+	{`core/autostart`, `^$`},
+	{`core/format/.*`, `^$`},
+	{`core/machine`, `core/autostart`},
+	{`core/location`, `core/(autostart|machine)`},
+	{`core/location/.*`, `core/(autostart|machine|location|format/.*)`},
+	{`core/identify`, `core/(autostart|machine|location|format/.*)`},
+	{`core/inventory`, `core/(autostart|machine|location(/.*)?|identify)`},
+	{`core/snapshot`, `core/(autostart|machine|location|inventory)`},
+	{`core/store`, `core/(autostart|machine|snapshot)`},
+	{`core/change`, `core/(autostart|machine|location|inventory|snapshot|store)`},
+	{`internal/view`, `core/autostart`},
+	{`internal/demo`, `^$`},
+	{`internal/cli`, `(core/.*|internal/(view|demo))`},
+	{`internal/(bench.*|testkit|peers)`, `core/.*`},
+	{`cmd/lockback`, `internal/cli`},
+}
+
+// notForCore are packages that print, prompt, or read flags.
+var notForCore = regexp.MustCompile(`^(flag|log|github\.com/spf13/.*|github\.com/jedib0t/.*|golang\.org/x/term)$`)
+
+// noWriting are the calls by which a location could write.
+var noWriting = regexp.MustCompile(`\.(Set|Prepare|Discard|RestoreTime|FlushFolder|Announce)\(|os\.(Create|Write|Remove|Rename|Chmod|Mkdir|OpenFile)`)
+
+func TestRooms(t *testing.T) {
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports,Dir,GoFiles", "lockback/...").Output()
+	require.NoError(t, err)
+	checked := 0
+	for d := json.NewDecoder(strings.NewReader(string(out))); d.More(); {
+		var p struct {
+			ImportPath, Dir  string
+			Imports, GoFiles []string
+		}
+		require.NoError(t, d.Decode(&p))
+		room := strings.TrimPrefix(p.ImportPath, "lockback/")
+		allowed := ""
+		for _, row := range mayImport {
+			if regexp.MustCompile("^" + row.room + "$").MatchString(room) {
+				allowed = "^" + row.allowed + "$"
+				break
+			}
+		}
+		if room == "core" {
+			continue // this test
+		}
+		require.NotEmpty(t, allowed, "%s stands in no room of docs/architecture.md", room)
+		checked++
+		for _, i := range p.Imports {
+			if other, ours := strings.CutPrefix(i, "lockback/"); ours {
+				require.Regexp(t, allowed, other, "%s imports %s", room, other)
+			}
+			if strings.HasPrefix(room, "core/") {
+				require.NotRegexp(t, notForCore, i, "%s imports %s", room, i)
+			}
+		}
+		if strings.HasPrefix(room, "core/location/") {
+			for _, file := range p.GoFiles {
+				text, err := exec.Command("grep", "-v", "^//", p.Dir+"/"+file).Output()
+				require.NoError(t, err)
+				text = regexp.MustCompile(`f\.Set\("|item\.Set\(`).ReplaceAll(text, nil) // a format's, in memory
+				require.NotRegexp(t, noWriting, string(text), "%s writes", file)
+			}
+		}
+	}
+	require.Greater(t, checked, 12)
+}

@@ -1,0 +1,61 @@
+package snapshot
+
+import (
+	"fmt"
+	"io/fs"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/machine"
+)
+
+func TestImagesComeBackToTheByte(t *testing.T) {
+	at := time.Date(2026, 3, 14, 9, 26, 53, 123456789, time.UTC)
+	for _, i := range []machine.Image{
+		{Kind: machine.Absent},
+		{Kind: machine.Regular, Mode: 0o4755 | fs.ModeSetuid | fs.ModeSticky, UID: 1000, GID: 27, ModTime: at, Content: []byte("a\x00\xff"), Xattrs: map[string][]byte{"user.x": {0, 255}, "user.empty": {}}},
+		{Kind: machine.Regular, UID: -1, GID: -1, Content: []byte{}},
+		{Kind: machine.Symlink, Mode: 0o777, ModTime: at, Target: "/a\xffb\n\u202e", Xattrs: map[string][]byte{}},
+		{Kind: machine.Folder, Mode: 0o755 | fs.ModeSetgid, ModTime: at, Names: "abc"},
+	} {
+		contents := map[Digest][]byte{}
+		text := EncodeImage(i, func(d Digest, b []byte) { contents[d] = b })
+		back, err := DecodeImage(text, func(d Digest) ([]byte, error) {
+			b, ok := contents[d]
+			if !ok {
+				return nil, fmt.Errorf("no content %x", d)
+			}
+			return b, nil
+		})
+		require.NoError(t, err)
+		require.True(t, i.Same(back), text)
+		require.Equal(t, i.ModTime, back.ModTime)
+		require.Equal(t, i.Xattrs == nil, back.Xattrs == nil)
+		require.Equal(t, text, EncodeImage(back, func(Digest, []byte) {}))
+	}
+}
+
+func FuzzSections(f *testing.F) {
+	f.Add([]byte("E\tk7f3qa2\t\"/a\"\x1f\"/b\"\t{\"name\":\"x\"}\nA\tfile\t\"/a\"\t{\"kind\":\"absent\"}\n"))
+	f.Add([]byte("A\tfile\t\"/a\"\t{\"kind\":\"file\",\"content\":\"zz\"}\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		s := &Snapshot{Sections: []Section{{Key: "k", Text: text}}, Load: func(Digest) ([]byte, error) { return nil, nil }}
+		other := &Snapshot{Load: s.Load}
+		entries, err := s.Entries()
+		if err == nil {
+			for _, e := range entries {
+				_ = e.Name
+			}
+		}
+		if images, err := s.Images(); err == nil {
+			for _, a := range images.Artifacts() {
+				images.Image(a)
+			}
+		}
+		if _, err := Compare(s, other); err == nil {
+			Compare(other, s)
+		}
+	})
+}

@@ -1,0 +1,74 @@
+//go:build unix
+
+package cli_test
+
+import (
+	"encoding/csv"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/require"
+
+	"lockback/internal/testkit"
+)
+
+// What every command prints is what docs/schema promises.
+func TestOutputIsAsPublished(t *testing.T) {
+	p := workshop(t)
+	holds := func(schema string, code int, args ...string) {
+		t.Helper()
+		compiler := jsonschema.NewCompiler()
+		compiler.AssertFormat()
+		compiled, err := compiler.Compile(filepath.Join(testkit.Project(), "docs/schema", schema+".schema.json"))
+		require.NoError(t, err)
+		r := p.Run(t, append(args, "--format", "json")...)
+		require.Equal(t, code, r.Code, r.Err)
+		value, err := jsonschema.UnmarshalJSON(strings.NewReader(r.Out))
+		require.NoError(t, err, r.Out)
+		require.NoError(t, compiled.Validate(value), "%v: %s", args, r.Out)
+		// The same as a sheet: every row has as many cells as the header.
+		r = p.Run(t, append(args, "--format", "csv")...)
+		require.Contains(t, []int{code, 2, 5}, r.Code, r.Err)
+		if r.Out != "" {
+			_, err = csv.NewReader(strings.NewReader(r.Out)).ReadAll()
+			require.NoError(t, err, r.Out)
+		}
+	}
+	holds("list", 0, "list", "--all")
+	holds("list", 0, "list", "state=disabled")
+	holds("show", 0, "show", "Fogbell Sync")
+	holds("locations", 0, "locations")
+	holds("snapshot", 0, "snapshot")
+	holds("change", 0, "disable", "kelpline*", "--dry-run")
+	holds("change", 0, "disable", "kelpline*", "--yes")
+	holds("compare", 3, "compare", "S1")
+	holds("history-change", 0, "history", "C1")
+	holds("history-snapshot", 0, "history", "S1")
+	holds("change", 0, "enable", "kelpline-updater.timer", "--yes")
+	holds("change", 0, "restore", "S1", "--yes")
+	holds("compare", 0, "compare", "S1", "S2")
+	holds("change", 0, "undo", "C3", "--yes")
+	holds("history", 0, "history")
+	holds("list", 0, "list")
+	_, killed := crash(t, p, 4, "disable", "tidewatch.service", "--yes")
+	require.True(t, killed)
+	holds("recover", 0, "recover", "--yes")
+
+	files, err := os.ReadDir(filepath.Join(testkit.Project(), "docs/schema"))
+	require.NoError(t, err)
+	require.Len(t, files, 10)
+}
+
+// The same machine gives the same bytes, whenever and as often as it is asked.
+func TestOutputDoesNotDependOnChance(t *testing.T) {
+	p := workshop(t)
+	for _, args := range [][]string{{"list", "--all"}, {"list", "--all", "--format", "json"}, {"locations"}, {"list", "--format", "csv"}} {
+		first := p.OK(t, args...)
+		for range 5 {
+			require.Equal(t, first, p.OK(t, args...))
+		}
+	}
+}
