@@ -1,10 +1,13 @@
 package snapshot
 
 import (
+	"errors"
 	"fmt"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/autostart"
@@ -72,31 +75,42 @@ func Compare(from, to *Snapshot) (Difference, error) {
 			changed[a.id] = [2]string{a.body, b.body}
 		}
 	})
-	type pair struct{ a, b line }
-	var pairs []pair
-	var failed error
-	decode := func(l *line) autostart.Entry {
-		r, err := l.recorded()
-		if err != nil && failed == nil {
-			failed = err
-		}
-		return r.Entry
-	}
+	type pair struct{ a, b *line }
+	var differ, quiet []pair // those whose own text differs, and those with only an artifact that does
+	var came, went []*line
 	merge(fromEntries, toEntries, func(a, b *line) {
 		switch {
 		case a == nil:
-			d.Added = append(d.Added, decode(b))
+			came = append(came, b)
 		case b == nil:
-			d.Removed = append(d.Removed, decode(a))
-		case a.raw != b.raw || len(changed) > 0 && b.names(changed):
-			pairs = append(pairs, pair{*a, *b})
+			went = append(went, a)
+		case a.raw != b.raw:
+			differ = append(differ, pair{a, b})
+		case len(changed) > 0 && b.names(changed):
+			quiet = append(quiet, pair{a, b})
 		}
 	})
+	if d.Added, err = decodeAll(came); err != nil {
+		return d, err
+	}
+	if d.Removed, err = decodeAll(went); err != nil {
+		return d, err
+	}
+	var before, after []*line
+	for _, p := range differ {
+		before, after = append(before, p.a), append(after, p.b)
+	}
+	olds, err := decodeAll(before)
+	if err != nil {
+		return d, err
+	}
+	news, err := decodeAll(after)
+	if err != nil {
+		return d, err
+	}
 	explained := map[string]bool{} // artifacts of several entries, one of which shows the difference
-	var quiet []pair
-	for _, p := range pairs {
-		a, b := decode(&p.a), decode(&p.b)
-		fields := compareEntries(a, b)
+	for k, p := range differ {
+		fields := compareEntries(&olds[k], &news[k])
 		if len(fields) == 0 {
 			quiet = append(quiet, p)
 			continue
@@ -104,29 +118,57 @@ func Compare(from, to *Snapshot) (Difference, error) {
 		for quoted := range strings.SplitSeq(p.b.artifacts, "\x1f") {
 			explained[quoted] = true
 		}
-		d.Changed = append(d.Changed, Changed{b.Handle, b.Name, fields, b})
+		d.Changed = append(d.Changed, Changed{news[k].Handle, news[k].Name, fields, news[k]})
 	}
+	worded := map[string][]Field{} // an artifact, to how it differs
 	for _, p := range quiet {
 		var fields []Field
 		for quoted := range strings.SplitSeq(p.b.artifacts, "\x1f") {
-			if bodies, ok := changed[quoted]; ok && !explained[quoted] {
-				f, err := compareImages(quoted, bodies, from, to)
-				if err != nil {
+			bodies, ok := changed[quoted]
+			if !ok || explained[quoted] {
+				continue
+			}
+			f, known := worded[quoted]
+			if !known {
+				if f, err = compareImages(quoted, bodies, from, to); err != nil {
 					return d, err
 				}
-				fields = append(fields, f...)
+				worded[quoted] = f
 			}
+			fields = append(fields, f...)
 		}
 		if len(fields) > 0 {
-			b := decode(&p.b)
-			d.Changed = append(d.Changed, Changed{b.Handle, b.Name, fields, b})
+			e, err := decodeAll([]*line{p.b})
+			if err != nil {
+				return d, err
+			}
+			d.Changed = append(d.Changed, Changed{e[0].Handle, e[0].Name, fields, e[0]})
 		}
 	}
 	byOrder := func(a, b autostart.Entry) int { return autostart.Compare(&a, &b) }
 	slices.SortFunc(d.Added, byOrder)
 	slices.SortFunc(d.Removed, byOrder)
 	slices.SortFunc(d.Changed, func(a, b Changed) int { return autostart.Compare(&a.entry, &b.entry) })
-	return d, failed
+	return d, nil
+}
+
+// decodeAll decodes the entries of lines, a stretch of them on each processor.
+func decodeAll(lines []*line) ([]autostart.Entry, error) {
+	entries := make([]autostart.Entry, len(lines))
+	errs := make([]error, runtime.GOMAXPROCS(0))
+	var wait sync.WaitGroup
+	for w := range errs {
+		wait.Go(func() {
+			for k := w * len(lines) / len(errs); k < (w+1)*len(lines)/len(errs) && errs[w] == nil; k++ {
+				entries[k], errs[w] = lines[k].entry()
+			}
+		})
+	}
+	wait.Wait()
+	if len(lines) == 0 {
+		entries = nil
+	}
+	return entries, errors.Join(errs...)
 }
 
 // merge walks two ordered lists side by side; each call has one side or both.
@@ -160,22 +202,22 @@ func (l *line) names(artifacts map[string][2]string) bool {
 // or a catalogue's judgement is no change of the machine.
 var comparedFields = []struct {
 	name  string
-	value func(autostart.Entry) string
+	value func(*autostart.Entry) string
 }{
-	{"state", func(e autostart.Entry) string { return string(e.State) }},
-	{"mode", func(e autostart.Entry) string { return e.Mode }},
-	{"name", func(e autostart.Entry) string { return e.Name }},
-	{"stage", func(e autostart.Entry) string { return string(e.Stage) }},
-	{"command", func(e autostart.Entry) string { return e.Command }},
-	{"target", func(e autostart.Entry) string { return e.Target.Path }},
+	{"state", func(e *autostart.Entry) string { return string(e.State) }},
+	{"mode", func(e *autostart.Entry) string { return e.Mode }},
+	{"name", func(e *autostart.Entry) string { return e.Name }},
+	{"stage", func(e *autostart.Entry) string { return string(e.Stage) }},
+	{"command", func(e *autostart.Entry) string { return e.Command }},
+	{"target", func(e *autostart.Entry) string { return e.Target.Path }},
 	{"program", program},
-	{"source", func(e autostart.Entry) string { return e.Source.Path }},
-	{"problems", func(e autostart.Entry) string { return strings.Join(e.Problems, ", ") }},
+	{"source", func(e *autostart.Entry) string { return e.Source.Path }},
+	{"problems", func(e *autostart.Entry) string { return strings.Join(e.Problems, ", ") }},
 }
 
 // program words what is at the target, so that one that was removed or replaced
 // shows.
-func program(e autostart.Entry) string {
+func program(e *autostart.Entry) string {
 	switch {
 	case e.Target.Exists == nil:
 		return "unknown"
@@ -185,7 +227,7 @@ func program(e autostart.Entry) string {
 	return fmt.Sprintf("%d bytes of %s", e.Target.Size, e.Target.Modified.Format(time.RFC3339))
 }
 
-func compareEntries(a, b autostart.Entry) []Field {
+func compareEntries(a, b *autostart.Entry) []Field {
 	var fields []Field
 	for _, f := range comparedFields {
 		if from, to := f.value(a), f.value(b); from != to {

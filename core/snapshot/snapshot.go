@@ -48,10 +48,11 @@ type Snapshot struct {
 // Section is the text of the entries of one location and user, and of the images
 // that they were the first to name. A line is either
 //
-//	E handle artifact␟artifact... {entry}
+//	E handle artifact␟artifact... field field ...
 //	A kind name {image}
 //
-// its fields separated by tabs, names quoted as Go strings.
+// its parts separated by tabs, names quoted as Go strings, fields as entryFields
+// has them.
 type Section struct {
 	Key    string
 	Digest Digest
@@ -155,6 +156,12 @@ func (h *hexDigest) Scan(state fmt.ScanState, _ rune) error {
 // Capture reads the image of every artifact that decides an entry. Artifacts
 // that cannot be read are reported with the unread places.
 func Capture(inv inventory.Inventory, now time.Time, message string) *Snapshot {
+	return CaptureFrom(inv, inv.Machine.Image, now, message)
+}
+
+// CaptureFrom is [Capture] with the images taken from another source than the
+// machine.
+func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.Image, error), now time.Time, message string) *Snapshot {
 	s := &Snapshot{Machine: inv.Machine.ID, Time: now.UTC().Truncate(time.Second), Message: message,
 		Unread: slices.Clone(inv.Unread), Contents: map[Digest][]byte{}}
 	s.Load = func(d Digest) ([]byte, error) { return s.Contents[d], nil }
@@ -187,17 +194,13 @@ func Capture(inv inventory.Inventory, now time.Time, message string) *Snapshot {
 		for _, a := range artifacts[:len(artifacts):len(artifacts)] {
 			artifacts = append(artifacts, folderOf(a))
 		}
-		entry, err := json.Marshal(item.Entry)
-		if err != nil {
-			panic(err)
-		}
-		fmt.Fprintf(text, "E\t%s\t%s\t%s\n", item.Handle, strings.Join(names, "\x1f"), entry)
+		fmt.Fprintf(text, "E\t%s\t%s\t%s\n", item.Handle, strings.Join(names, "\x1f"), encodeEntry(&item.Entry))
 		for _, a := range artifacts {
 			if claimed[a] {
 				continue
 			}
 			claimed[a] = true
-			i, err := inv.Machine.Image(a)
+			i, err := read(a)
 			if err != nil {
 				s.Unread = append(s.Unread, autostart.Unread{Location: item.Location, Path: autostart.Text(a.Name), Reason: machine.Reason(err)})
 				continue
@@ -217,7 +220,7 @@ func Capture(inv inventory.Inventory, now time.Time, message string) *Snapshot {
 type line struct {
 	id        string // the handle, or the artifact's quoted name
 	artifacts string // of an entry: the quoted names
-	body      string // JSON
+	body      string // the fields of an entry, or the JSON of an image
 	raw       string
 }
 
@@ -253,10 +256,19 @@ type Recorded struct {
 	Artifacts []machine.Artifact
 }
 
-func (l line) recorded() (Recorded, error) {
-	var r Recorded
-	if err := json.Unmarshal([]byte(l.body), &r.Entry); err != nil {
-		return r, fmt.Errorf("the entry %s of the snapshot cannot be read: %w", l.id, err)
+// entry decodes the entry of a line.
+func (l *line) entry() (e autostart.Entry, err error) {
+	if e, err = decodeEntry(l.body); err != nil {
+		return e, fmt.Errorf("the entry %s of the snapshot cannot be read: %w", l.id, err)
+	}
+	return e, nil
+}
+
+func (l *line) recorded() (Recorded, error) {
+	e, err := l.entry()
+	r := Recorded{Entry: e}
+	if err != nil {
+		return r, err
 	}
 	for quoted := range strings.SplitSeq(l.artifacts, "\x1f") {
 		if quoted == "" {
@@ -278,8 +290,8 @@ func (s *Snapshot) Entries() ([]Recorded, error) {
 		return nil, err
 	}
 	all := make([]Recorded, len(entries))
-	for k, l := range entries {
-		if all[k], err = l.recorded(); err != nil {
+	for k := range entries {
+		if all[k], err = entries[k].recorded(); err != nil {
 			return nil, err
 		}
 	}
