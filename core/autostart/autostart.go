@@ -13,7 +13,7 @@ package autostart
 import (
 	"cmp"
 	"crypto/sha256"
-	"encoding/base32"
+	"encoding/binary"
 	"fmt"
 	"slices"
 	"strings"
@@ -130,8 +130,6 @@ const (
 	Insecure      = "insecure"       // others than its owner may change what it runs
 )
 
-var handleAlphabet = base32.StdEncoding.WithPadding(base32.NoPadding)
-
 // Handle makes the short name of an entry from what identifies it: its location,
 // its user and a key that stays the same while the entry is the same (a path, a
 // unit's name, a line's command). It is the same in every snapshot. It begins
@@ -139,9 +137,16 @@ var handleAlphabet = base32.StdEncoding.WithPadding(base32.NoPadding)
 // entries share one about once in a hundred machines; selectors then ask for
 // more words instead of picking one.
 func Handle(location, user, key string) string {
-	sum := sha256.Sum256([]byte(location + "\x00" + user + "\x00" + key))
-	first := string(rune('a' + int(sum[31])%26))
-	return first + strings.ToLower(handleAlphabet.EncodeToString(sum[:5]))[:6]
+	const letters = "abcdefghijklmnopqrstuvwxyz234567"
+	b := make([]byte, 0, 256)
+	b = append(append(append(append(append(b, location...), 0), user...), 0), key...)
+	sum := sha256.Sum256(b)
+	n := uint64(sum[0])<<32 | uint64(binary.BigEndian.Uint32(sum[1:5])) // 40 bits, of which 30 are shown
+	h := [7]byte{'a' + sum[31]%26}
+	for k := 1; k < len(h); k++ {
+		h[k] = letters[n>>(40-5*k)&31]
+	}
+	return string(h[:])
 }
 
 // Text makes a name from the disk fit for JSON and the record: bytes that are

@@ -296,7 +296,7 @@ func (f *Files) ReadDir(name string) ([]fs.DirEntry, error) {
 		return nil, err
 	}
 	defer d.Close()
-	entries, err := d.ReadDir(-1)
+	entries, err := readDir(d)
 	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 	return entries, err
 }

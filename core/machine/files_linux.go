@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -208,4 +209,62 @@ func giveTo(dir *os.Root, base string, want fs.FileMode, uid, gid int) error {
 		return &fs.PathError{Op: "chown", Path: base, Err: errors.New("it was exchanged meanwhile")}
 	}
 	return unix.Fchownat(fd, "", uid, gid, unix.AT_EMPTY_PATH)
+}
+
+// dirent is a name in a folder, with what the folder itself says of its type.
+type dirent struct {
+	name string
+	kind fs.FileMode
+	dir  string
+}
+
+func (d *dirent) Name() string      { return d.name }
+func (d *dirent) IsDir() bool       { return d.kind.IsDir() }
+func (d *dirent) Type() fs.FileMode { return d.kind }
+func (d *dirent) Info() (fs.FileInfo, error) {
+	return nil, &fs.PathError{Op: "lstat", Path: filepath.Join(d.dir, d.name), Err: errors.ErrUnsupported}
+}
+
+// direntTypes are the types that getdents64(2) gives.
+var direntTypes = map[uint8]fs.FileMode{unix.DT_REG: 0, unix.DT_DIR: fs.ModeDir, unix.DT_LNK: fs.ModeSymlink, unix.DT_FIFO: fs.ModeNamedPipe,
+	unix.DT_SOCK: fs.ModeSocket, unix.DT_CHR: fs.ModeDevice | fs.ModeCharDevice, unix.DT_BLK: fs.ModeDevice}
+
+// readDir lists an opened folder. os.File.ReadDir asks for the type of each name
+// with a call of its own where it is inside a root; the folder knows it already.
+func readDir(d *os.File) ([]fs.DirEntry, error) {
+	fd := int(d.Fd())
+	var entries []fs.DirEntry
+	buf := make([]byte, 32<<10)
+	for {
+		n := 0
+		if err := again(func() (err error) {
+			n, err = unix.Getdents(fd, buf)
+			return err
+		}); err != nil {
+			return entries, &fs.PathError{Op: "readdir", Path: d.Name(), Err: err}
+		}
+		if n <= 0 {
+			return entries, nil
+		}
+		// struct linux_dirent64: inode 8, offset 8, length 2, type 1, name.
+		for rest := buf[:n]; len(rest) > 19; {
+			length := int(binary.NativeEndian.Uint16(rest[16:]))
+			if length < 20 || length > len(rest) {
+				return entries, &fs.PathError{Op: "readdir", Path: d.Name(), Err: errors.New("the folder cannot be understood")}
+			}
+			name, _, _ := strings.Cut(string(rest[19:length]), "\x00")
+			e := &dirent{name: name, dir: d.Name()}
+			kind, known := direntTypes[rest[18]]
+			if e.kind = kind; !known {
+				var st unix.Stat_t
+				if err := unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW); err == nil {
+					e.kind = direntTypes[uint8(st.Mode&unix.S_IFMT>>12)]
+				}
+			}
+			if name != "." && name != ".." {
+				entries = append(entries, e)
+			}
+			rest = rest[length:]
+		}
+	}
 }

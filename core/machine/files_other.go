@@ -48,3 +48,5 @@ func copyAccessTime(*os.Root, string, fs.FileInfo) {}
 func giveTo(dir *os.Root, base string, _ fs.FileMode, uid, gid int) error {
 	return dir.Lchown(base, uid, gid)
 }
+
+func readDir(d *os.File) ([]fs.DirEntry, error) { return d.ReadDir(-1) }

@@ -155,16 +155,16 @@ func (s *session) historyOf(id string) error {
 	if err != nil {
 		return err
 	}
-	entries := make([]autostart.Entry, len(recorded))
-	for k, r := range recorded {
-		entries[k] = r.Entry
+	entries := make([]*autostart.Entry, len(recorded))
+	for k := range recorded {
+		entries[k] = &recorded[k].Entry
 	}
 	item := snapshotItem(snap)
 	switch s.format {
 	case "json":
 		return p.JSON(struct {
 			itemJSON
-			List   []autostart.Entry  `json:"list"`
+			List   []*autostart.Entry `json:"list"`
 			Unread []autostart.Unread `json:"unread"`
 		}{item, entries, notNil(snap.Unread)})
 	case "csv":

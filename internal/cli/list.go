@@ -5,6 +5,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/inventory"
+	"lockback/core/location"
 	"lockback/core/machine"
 	"lockback/internal/view"
 )
@@ -57,10 +58,7 @@ off stay in the list. Parts of the operating system are left out and counted;
 			if err != nil {
 				return err
 			}
-			entries := make([]autostart.Entry, len(c.items))
-			for k, item := range c.items {
-				entries[k] = item.Entry
-			}
+			entries := entriesOf(c.items)
 			p := a.printer()
 			switch a.format {
 			case "json":
@@ -69,7 +67,7 @@ off stay in the list. Parts of the operating system are left out and counted;
 				}{describe(m)}, "entries", entries, struct {
 					LeftOut int                `json:"left_out"`
 					Unread  []autostart.Unread `json:"unread"`
-				}{c.leftOut, notNil(inv.Unread)})
+				}{c.leftOut, notNil(inv.Unread)}, view.AppendEntry)
 			case "csv":
 				a.noteUnread(inv.Unread)
 				return p.EntriesCSV(entries)
@@ -87,6 +85,14 @@ off stay in the list. Parts of the operating system are left out and counted;
 	}
 	c.Flags().BoolVar(&all, "all", false, "show parts of the operating system too")
 	return c
+}
+
+func entriesOf(items []*location.Item) []*autostart.Entry {
+	entries := make([]*autostart.Entry, len(items))
+	for k, item := range items {
+		entries[k] = &item.Entry
+	}
+	return entries
 }
 
 // notNil makes an empty list [] in JSON.

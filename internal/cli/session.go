@@ -170,7 +170,7 @@ func choose(inv inventory.Inventory, words []string, all bool) (choice, autostar
 	}
 	hidden := 0
 	for _, item := range inv.Items {
-		matches := sel.Matches(item.Entry)
+		matches := sel.Empty() || sel.Matches(item.Entry)
 		switch {
 		case matches && (!item.OSPart || all || sel.ByHandle(item.Entry)):
 			c.items = append(c.items, item)
@@ -180,6 +180,9 @@ func choose(inv inventory.Inventory, words []string, all bool) (choice, autostar
 				hidden++
 			}
 		}
+	}
+	if sel.Empty() {
+		return c, sel, nil
 	}
 	if word, ok := sel.Unmatched(inv.Entries()); ok {
 		return c, sel, usage("no entry has the handle or name %q; lockback list --all shows all", word)

@@ -247,13 +247,9 @@ func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*l
 		return s.explain(err)
 	}
 	if !s.yes {
-		var entries []autostart.Entry
-		for _, item := range items {
-			entries = append(entries, item.Entry)
-		}
 		p := s.printer()
 		p.Out = s.Err
-		p.Entries(entries)
+		p.Entries(entriesOf(items))
 		for _, w := range plan.Warnings {
 			s.note("note: %s", w)
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"lockback/core/autostart"
 )
@@ -19,7 +20,7 @@ var stageWords = map[autostart.Stage]string{
 }
 
 // remarks are what a technician must not overlook about an entry.
-func remarks(e autostart.Entry) []string {
+func remarks(e *autostart.Entry) []string {
 	var r []string
 	for _, p := range e.Problems {
 		switch p {
@@ -45,7 +46,7 @@ func remarks(e autostart.Entry) []string {
 }
 
 // whose words for whom an entry starts.
-func whose(e autostart.Entry) string {
+func whose(e *autostart.Entry) string {
 	if e.User == "" {
 		return "all"
 	}
@@ -53,7 +54,7 @@ func whose(e autostart.Entry) string {
 }
 
 // Entries writes entries grouped by stage.
-func (p Printer) Entries(entries []autostart.Entry) {
+func (p Printer) Entries(entries []*autostart.Entry) {
 	wide := p.Width == 0 || p.Width >= 120
 	columns := []Column{{Title: "handle"}, {Title: "state"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "mode", Share: 2}, {Title: "starts", Share: 5}}
 	if wide {
@@ -90,8 +91,72 @@ func (p Printer) Entries(entries []autostart.Entry) {
 	}
 }
 
+// AppendEntry appends an entry in JSON, exactly as encoding/json would: thousands
+// of entries are most of what list prints.
+func AppendEntry(b []byte, e *autostart.Entry) ([]byte, error) {
+	str := func(name, value string) {
+		b = append(append(append(b, '"'), name...), `":`...)
+		b = appendString(b, value)
+		b = append(b, ',')
+	}
+	b = append(b, '{')
+	str("handle", e.Handle)
+	str("location", e.Location)
+	str("stage", string(e.Stage))
+	str("scope", string(e.Scope))
+	str("user", e.User)
+	str("name", e.Name)
+	str("state", string(e.State))
+	str("mode", e.Mode)
+	str("command", e.Command)
+	b = append(b, `"target":{`...)
+	str("path", e.Target.Path)
+	switch {
+	case e.Target.Exists == nil:
+		b = append(b, `"exists":null`...)
+	default:
+		b = strconv.AppendBool(append(b, `"exists":`...), *e.Target.Exists)
+	}
+	if e.Target.Size != 0 {
+		b = strconv.AppendInt(append(b, `,"size":`...), e.Target.Size, 10)
+	}
+	if !e.Target.Modified.IsZero() {
+		b = append(e.Target.Modified.AppendFormat(append(b, `,"modified":"`...), time.RFC3339Nano), '"')
+	}
+	b = append(b, `},"maker":{`...)
+	str("name", e.Maker.Name)
+	b = append(appendString(append(b, `"basis":`...), e.Maker.Basis), `},"os_part":`...)
+	b = append(strconv.AppendBool(b, e.OSPart), ',')
+	str("guarded", e.Guarded)
+	b = append(b, `"source":{`...)
+	str("path", e.Source.Path)
+	str("key", e.Source.Key)
+	b = append(strconv.AppendInt(append(b, `"line":`...), int64(e.Source.Line), 10), `},`...)
+	str("switch", string(e.Switch))
+	b = append(b, `"problems":[`...)
+	for k, problem := range e.Problems {
+		if k > 0 {
+			b = append(b, ',')
+		}
+		b = appendString(b, problem)
+	}
+	return append(b, `]}`...), nil
+}
+
+// appendString appends a JSON string. Text that needs no escape is copied.
+func appendString(b []byte, s string) []byte {
+	if plain(s) && !strings.ContainsAny(s, `"\`) {
+		return append(append(append(b, '"'), s...), '"')
+	}
+	text, err := compact(s)
+	if err != nil {
+		panic(err) // a string always encodes
+	}
+	return append(b, text...)
+}
+
 // EntriesCSV writes entries as a sheet.
-func (p Printer) EntriesCSV(entries []autostart.Entry) error {
+func (p Printer) EntriesCSV(entries []*autostart.Entry) error {
 	header := []string{"handle", "location", "stage", "scope", "user", "name", "state", "mode", "command", "target", "target_exists",
 		"maker", "maker_basis", "os_part", "guarded", "source", "key", "line", "switch", "problems"}
 	rows := make([][]string, len(entries))
@@ -108,7 +173,7 @@ func (p Printer) EntriesCSV(entries []autostart.Entry) error {
 }
 
 // Counts words the numbers that a technician quotes.
-func Counts(entries []autostart.Entry, leftOut int) string {
+func Counts(entries []*autostart.Entry, leftOut int) string {
 	on := 0
 	for _, e := range entries {
 		if e.State == autostart.Enabled {

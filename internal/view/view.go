@@ -20,7 +20,6 @@ import (
 	"sync"
 	"unicode"
 
-	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 )
 
@@ -34,6 +33,9 @@ type Printer struct {
 // Safe shows the characters that would act on a terminal, or turn text around,
 // as escapes: \n, \x1b, \u202e.
 func Safe(s string) string {
+	if plain(s) {
+		return s
+	}
 	clean := true
 	for _, r := range s {
 		if unsafe(r) {
@@ -62,6 +64,25 @@ func Safe(s string) string {
 		}
 	}
 	return b.String()
+}
+
+// plain reports whether a text is printable ASCII, as nearly all are: such a text
+// is safe, and as wide as it is long.
+func plain(s string) bool {
+	for k := 0; k < len(s); k++ {
+		if s[k] < ' ' || s[k] > '~' {
+			return false
+		}
+	}
+	return true
+}
+
+// width is how many columns a safe text takes.
+func width(s string) int {
+	if plain(s) {
+		return len(s)
+	}
+	return text.StringWidthWithoutEscSequences(s)
 }
 
 // unsafe are control characters, those that steer the direction of text or are
@@ -106,10 +127,10 @@ func (p Printer) Widths(columns []Column, rows [][]Cell) []int {
 	widths := make([]int, len(columns))
 	left, shares := p.Width-1, 0
 	for k, c := range columns {
-		widths[k] = text.StringWidthWithoutEscSequences(c.Title)
+		widths[k] = width(c.Title)
 		for _, row := range rows {
 			for _, l := range row[k].Lines {
-				widths[k] = max(widths[k], text.StringWidthWithoutEscSequences(Safe(l)))
+				widths[k] = max(widths[k], width(Safe(l)))
 			}
 		}
 		if k > 0 {
@@ -163,55 +184,62 @@ func (p Printer) Table(columns []Column, rows [][]Cell) {
 }
 
 func (p Printer) table(columns []Column, rows [][]Cell, widths []int, titles bool) {
-	w := table.NewWriter()
-	w.SetStyle(table.Style{
-		Name: "plain", Box: table.BoxStyle{PaddingRight: strings.Repeat(" ", gap)},
-		Options: table.Options{}, Format: table.FormatOptions{Header: text.FormatDefault},
-	})
-	configs := make([]table.ColumnConfig, len(columns))
-	for k := range columns {
-		configs[k] = table.ColumnConfig{Number: k + 1, WidthMin: widths[k]}
-		if p.Width > 0 {
-			configs[k].WidthMax, configs[k].WidthMaxEnforcer = widths[k], wrap
-		}
-	}
-	w.SetColumnConfigs(configs)
+	var b strings.Builder
 	if titles {
-		header := make(table.Row, len(columns))
+		header := make([]Cell, len(columns))
 		for k, c := range columns {
-			header[k] = p.paint(c.Title, Quiet)
+			header[k] = Cell{[]string{c.Title}, Quiet}
 		}
-		w.AppendHeader(header)
+		p.row(&b, header, widths)
 	}
 	for _, row := range rows {
-		cells := make(table.Row, len(row))
-		for k, c := range row {
-			lines := make([]string, 0, len(c.Lines))
-			for _, l := range c.Lines {
-				if p.Width > 0 {
-					for part := range strings.SplitSeq(wrap(Safe(l), widths[k]), "\n") {
-						lines = append(lines, p.paint(part, c.Mark))
-					}
-				} else {
-					lines = append(lines, Safe(l))
-				}
-			}
-			sep := "\n"
-			if p.Width == 0 {
-				sep = "; "
-			}
-			cells[k] = strings.Join(lines, sep)
-		}
-		w.AppendRow(cells)
+		p.row(&b, row, widths)
 	}
-	for line := range strings.SplitSeq(w.Render(), "\n") {
-		fmt.Fprintln(p.Out, strings.TrimRight(line, " "))
+	io.WriteString(p.Out, b.String())
+}
+
+// row writes one row, as many lines high as its highest cell.
+func (p Printer) row(b *strings.Builder, cells []Cell, widths []int) {
+	lines := make([][]string, len(cells))
+	height := 1
+	for k, c := range cells {
+		switch {
+		case p.Width == 0 && len(c.Lines) == 1:
+			lines[k] = c.Lines
+		case p.Width == 0:
+			lines[k] = []string{strings.Join(c.Lines, "; ")}
+		default:
+			for _, l := range c.Lines {
+				lines[k] = append(lines[k], strings.Split(wrap(Safe(l), widths[k]), "\n")...)
+			}
+		}
+		height = max(height, len(lines[k]))
+	}
+	for h := range height {
+		pending := 0 // spaces that are only written before something
+		for k := range cells {
+			part := ""
+			if h < len(lines[k]) {
+				part = Safe(lines[k][h])
+			}
+			if part != "" {
+				for ; pending > 0; pending-- {
+					b.WriteByte(' ')
+				}
+				b.WriteString(p.paint(part, cells[k].Mark))
+			}
+			pending += max(0, widths[k]-width(part)) + gap
+		}
+		b.WriteByte('\n')
 	}
 }
 
 // wrap breaks at spaces where it can, and inside a word where it must.
-func wrap(s string, width int) string {
-	return strings.ReplaceAll(text.WrapSoft(s, width), " \n", "\n")
+func wrap(s string, columns int) string {
+	if width(s) <= columns {
+		return s
+	}
+	return strings.ReplaceAll(text.WrapSoft(s, columns), " \n", "\n")
 }
 
 func (p Printer) paint(s string, m Mark) string {
@@ -261,8 +289,9 @@ func (p Printer) JSON(v any) error {
 
 // JSONList writes a value whose last field is a list, one element a line: as
 // readable as indenting, and much faster for thousands of elements. The head is
-// an object that the list is added to under its name; tail follows it.
-func JSONList[T any](p Printer, head any, name string, list []T, tail any) error {
+// an object that the list is added to under its name; tail follows it. Encode
+// appends one element.
+func JSONList[T any](p Printer, head any, name string, list []T, tail any, encode func([]byte, T) ([]byte, error)) error {
 	first, err := compact(head)
 	if err != nil {
 		return err
@@ -278,19 +307,17 @@ func JSONList[T any](p Printer, head any, name string, list []T, tail any) error
 	for k := range parts {
 		wait.Go(func() {
 			from, to := k*len(list)/len(parts), (k+1)*len(list)/len(parts)
-			var b bytes.Buffer
-			b.Grow((to - from) * 768)
-			e := json.NewEncoder(&b)
-			e.SetEscapeHTML(false)
+			b := make([]byte, 0, (to-from)*800)
 			for i := from; i < to && errs[k] == nil; i++ {
 				if i > 0 {
-					b.WriteString("  ,")
+					b = append(b, "  ,"...)
 				} else {
-					b.WriteString("   ")
+					b = append(b, "   "...)
 				}
-				errs[k] = e.Encode(list[i])
+				b, errs[k] = encode(b, list[i])
+				b = append(b, '\n')
 			}
-			parts[k] = b.Bytes()
+			parts[k] = b
 		})
 	}
 	wait.Wait()

@@ -51,7 +51,8 @@ type Table struct {
 // Parse reads a table; withUser says that jobs name a user, as in /etc/crontab
 // and /etc/cron.d.
 func Parse(content []byte, withUser bool) *Table {
-	t := &Table{Ended: len(content) == 0 || content[len(content)-1] == '\n', withUser: withUser}
+	t := &Table{Ended: len(content) == 0 || content[len(content)-1] == '\n', withUser: withUser,
+		Lines: make([]Line, 0, bytes.Count(content, []byte{'\n'})+1)}
 	for raw := range bytes.Lines(content) {
 		l := parseLine(string(raw), withUser)
 		l.Number = len(t.Lines) + 1

@@ -36,10 +36,10 @@ type line struct {
 // Parse reads a desktop entry. The only error is [ErrNoGroup]: lines that make
 // no sense are kept and passed over, as the desktops do it.
 func Parse(content []byte) (*File, error) {
-	f := &File{first: -1}
+	f := &File{first: -1, lines: make([]line, 0, bytes.Count(content, []byte{'\n'})+1)}
 	in := false
-	for raw := range bytes.Lines(content) {
-		l := line{raw: string(raw)}
+	for raw := range strings.Lines(string(content)) {
+		l := line{raw: raw}
 		text := strings.TrimSpace(l.raw)
 		switch {
 		case strings.HasPrefix(text, "["):

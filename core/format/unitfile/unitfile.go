@@ -28,15 +28,20 @@ type File struct {
 
 // Parse reads a unit file; every input is one.
 func Parse(content []byte) File {
+	f := File{Assignments: make([]Assignment, 0, min(bytes.Count(content, []byte{'='}), 1<<12))}
 	var (
-		f       File
 		section string
 		pending []string // the parts of a continued line
 		start   int
 		number  int
 	)
 	finish := func() {
-		text := strings.TrimSpace(strings.Join(pending, " "))
+		text := ""
+		if len(pending) == 1 {
+			text = strings.TrimSpace(pending[0])
+		} else {
+			text = strings.TrimSpace(strings.Join(pending, " "))
+		}
 		pending = pending[:0]
 		if text == "" {
 			return
@@ -49,9 +54,9 @@ func Parse(content []byte) File {
 			f.Assignments = append(f.Assignments, Assignment{section, strings.TrimSpace(key), strings.TrimSpace(value), start})
 		}
 	}
-	for raw := range bytes.Lines(content) {
+	for raw := range strings.Lines(string(content)) {
 		number++
-		text := strings.TrimRight(string(raw), "\r\n")
+		text := strings.TrimRight(raw, "\r\n")
 		trimmed := strings.TrimLeft(text, " \t")
 		if trimmed != "" && (trimmed[0] == '#' || trimmed[0] == ';') {
 			continue // also between the parts of a continued line

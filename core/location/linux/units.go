@@ -315,11 +315,12 @@ func (set *unitSet) parseAll(files []string) {
 	})
 }
 
-// sideBySide calls do for 0 to n-1 on all processors.
+// sideBySide calls do for 0 to n-1, several at a time: more than there are
+// processors, so that a disk that is read for the first time has enough to do.
 func sideBySide(n int, do func(k int)) {
 	var wait sync.WaitGroup
 	var next atomic.Int64
-	for range runtime.GOMAXPROCS(0) {
+	for range 2 * runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
 			for k := next.Add(1) - 1; k < int64(n); k = next.Add(1) - 1 {
 				do(int(k))

@@ -2,6 +2,7 @@ package linux
 
 import (
 	"fmt"
+	"io/fs"
 	"path"
 	"strings"
 
@@ -37,6 +38,7 @@ func systemAutostart(s *location.Survey) []string {
 func readXDGAutostart(s *location.Survey) {
 	system := map[string]string{} // file name, to the path that wins for everybody
 	below := map[string]string{}  // and to the one that would win without it
+	types := map[string]fs.FileMode{}
 	var order []string
 	for _, dir := range systemAutostart(s) {
 		for _, e := range s.Dir(dir) {
@@ -44,7 +46,7 @@ func readXDGAutostart(s *location.Survey) {
 			switch {
 			case !strings.HasSuffix(e.Name(), ".desktop"):
 			case !taken:
-				system[e.Name()] = path.Join(dir, e.Name())
+				system[e.Name()], types[e.Name()] = path.Join(dir, e.Name()), e.Type()
 				order = append(order, e.Name())
 			case below[e.Name()] == "":
 				below[e.Name()] = path.Join(dir, e.Name())
@@ -57,12 +59,13 @@ func readXDGAutostart(s *location.Survey) {
 		for _, e := range s.Dir(dir) {
 			if strings.HasSuffix(e.Name(), ".desktop") {
 				own[e.Name()] = append(own[e.Name()], u.Name)
-				addDesktopEntry(s, path.Join(dir, e.Name()), hide{file: path.Join(dir, e.Name()), user: &u, below: system[e.Name()]}, nil)
+				file := path.Join(dir, e.Name())
+				addDesktopEntry(s, file, e.Type(), hide{file: file, user: &u, below: system[e.Name()]}, nil)
 			}
 		}
 	}
 	for _, name := range order {
-		addDesktopEntry(s, system[name], hide{file: system[name], below: below[name]}, own[name])
+		addDesktopEntry(s, system[name], types[name], hide{file: system[name], below: below[name]}, own[name])
 	}
 }
 
@@ -70,7 +73,7 @@ func userAutostart(u machine.User) string { return path.Join(u.Home, ".config/au
 
 // addDesktopEntry reports one file. overriddenBy are the people whose own file
 // of that name takes its place.
-func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []string) {
+func addDesktopEntry(s *location.Survey, file string, kind fs.FileMode, sw hide, overriddenBy []string) {
 	item := &location.Item{
 		Entry:    autostart.Entry{Name: strings.TrimSuffix(path.Base(file), ".desktop"), State: autostart.Enabled, Source: autostart.Source{Path: file}},
 		Switcher: sw,
@@ -78,9 +81,12 @@ func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []st
 	if sw.user != nil {
 		item.User = autostart.Text(sw.user.Name)
 	}
-	full, err := s.Resolve(file)
-	if target, lerr := s.Readlink(file); lerr == nil && target == "/dev/null" {
-		full, err = target, nil // which a mounted disk need not have
+	full, err := file, error(nil)
+	if kind&fs.ModeSymlink != 0 {
+		full, err = s.Resolve(file)
+		if target, lerr := s.Readlink(file); lerr == nil && target == "/dev/null" {
+			full, err = target, nil // which a mounted disk need not have
+		}
 	}
 	item.Artifacts = func() []machine.Artifact { return sw.artifacts(s.Machine.Users, full) }
 	if full == "/dev/null" {
@@ -88,7 +94,12 @@ func addDesktopEntry(s *location.Survey, file string, sw hide, overriddenBy []st
 		s.Add(path.Base(file), item)
 		return
 	}
-	if _, serr := s.Stat(file); machine.IsMissing(serr) {
+	missing := false
+	if kind&fs.ModeSymlink != 0 {
+		_, serr := s.Stat(file)
+		missing = machine.IsMissing(serr)
+	}
+	if missing {
 		item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link", []string{autostart.TargetMissing}
 		item.Switch, item.Switcher = autostart.Report, noSwitch{"it is a link to nothing"}
 		s.Add(path.Base(file), item)
