@@ -483,7 +483,7 @@ func (s *Store) Snapshot(id int) (*snapshot.Snapshot, error) {
 		return nil
 	})
 	if err == nil && found == nil {
-		return nil, fmt.Errorf("S%d: %w", id, ErrNotFound)
+		return nil, fmt.Errorf("snapshot S%d: %w", id, ErrNotFound)
 	}
 	return found, err
 }
@@ -532,7 +532,7 @@ func (s *Store) snapshots(where string, args []any, visit func(*snapshot.Snapsho
 func (s *Store) Change(id int) (Change, error) {
 	all, err := s.changes("WHERE id = ?", id)
 	if err == nil && len(all) == 0 {
-		err = fmt.Errorf("C%d: %w", id, ErrNotFound)
+		err = fmt.Errorf("change C%d: %w", id, ErrNotFound)
 	}
 	if err != nil {
 		return Change{}, err

@@ -105,7 +105,7 @@ func (s *session) printDifference(from, to string, d snapshot.Difference) error 
 		p.Bold("Changed since " + from)
 		var rows [][]view.Cell
 		for _, c := range d.Changed {
-			for k, f := range c.Fields {
+			for k, f := range together(c.Fields) {
 				handle, name := c.Handle, c.Name
 				if k > 0 && p.Width > 0 {
 					handle, name = "", ""
@@ -118,6 +118,23 @@ func (s *session) printDifference(from, to string, d snapshot.Difference) error 
 	p.Line("")
 	p.Line("%d came, %d gone, %d changed between %s and %s", len(d.Added), len(d.Removed), len(d.Changed), from, to)
 	return nil
+}
+
+// together puts the system's own word for a state beside the state, where both
+// changed: a person reads them as one thing.
+func together(fields []snapshot.Field) []snapshot.Field {
+	if len(fields) < 2 || fields[0].Field != "state" || fields[1].Field != "mode" {
+		return fields
+	}
+	state, mode := fields[0], fields[1]
+	join := func(state, mode string) string {
+		if mode == "" || mode == state {
+			return state
+		}
+		return state + " (" + mode + ")"
+	}
+	first := snapshot.Field{Field: "state", From: join(state.From, mode.From), To: join(state.To, mode.To)}
+	return append([]snapshot.Field{first}, fields[2:]...)
 }
 
 var cameColumns = []view.Column{{Title: "handle"}, {Title: "state"}, {Title: "stage"}, {Title: "name", Share: 2}, {Title: "for"}, {Title: "starts", Share: 3}}

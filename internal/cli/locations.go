@@ -61,9 +61,9 @@ the operating system included; and the switch that its entries are turned off wi
 				if l.Reason != "" {
 					status = view.Cell{Lines: []string{l.Status, "not read: " + l.Reason}, Mark: view.Alert}
 				}
-				rows = append(rows, []view.Cell{view.T(l.ID), view.T(l.Stage), view.T(strconv.Itoa(l.Entries)), view.T(l.Switch), status, {Lines: l.Where, Mark: view.Quiet}})
+				rows = append(rows, []view.Cell{view.T(l.ID), view.T(l.Stage), view.T(strconv.Itoa(l.Entries)), view.T(l.Switch), status, {Lines: []string{strings.Join(l.Where, ", ")}, Mark: view.Quiet}})
 			}
-			p.Table([]view.Column{{Title: "location"}, {Title: "stage"}, {Title: "entries"}, {Title: "switch"}, {Title: "status", Share: 2}, {Title: "where", Share: 3}}, rows)
+			p.Table([]view.Column{{Title: "location"}, {Title: "stage"}, {Title: "entries"}, {Title: "switch"}, {Title: "status", Share: 2}, {Title: "where", Share: 4}}, rows)
 			return nil
 		},
 	}

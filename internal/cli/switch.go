@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -121,8 +123,29 @@ func (a *app) switchEntries(o switchOptions) error {
 		return err
 	}
 	plan.Warnings = append(plan.Warnings, stillStarted(inv, items, o.state)...)
+	if o.message == "" {
+		o.message = summary(items, o.user)
+	}
 	verb := map[autostart.State]string{autostart.Disabled: "Disable", autostart.Enabled: "Enable"}[o.state]
 	return s.carryOut(plan, inv, items, o.message, verb)
+}
+
+// summary names what a change is about, for a history without a message.
+func summary(items []*location.Item, user string) string {
+	const most = 3
+	var names []string
+	for k, item := range items {
+		if k == most {
+			names = append(names, fmt.Sprintf("and %d more", len(items)-most))
+			break
+		}
+		names = append(names, item.Name)
+	}
+	text := strings.Join(names, ", ")
+	if user != "" {
+		text += " (for " + user + ")"
+	}
+	return text
 }
 
 // openToWrite opens a session for a command that changes the machine. A dry run
@@ -334,6 +357,8 @@ func (s *session) printChange(plan change.Plan, result change.Result) error {
 		p.Line("")
 		p.Line("%s for %s; nothing was changed", view.Number(len(plan.Steps), "step", "steps"), view.Number(len(plan.Handles), "entry", "entries"))
 	} else {
+		s.printStates(plan, result)
+		p.Line("")
 		p.Line("%s done: %s changed in %s; undo takes it back, %s has the state before", changeID,
 			view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"), snapID)
 	}
@@ -342,4 +367,52 @@ func (s *session) printChange(plan change.Plan, result change.Result) error {
 		p.Line("note: %s", w)
 	}
 	return nil
+}
+
+// printStates lists the entries that a change touched, as they were and as they
+// are now.
+func (s *session) printStates(plan change.Plan, result change.Result) {
+	before := map[string]autostart.Entry{}
+	if recorded, err := result.Snapshot.Entries(); err == nil {
+		for _, r := range recorded {
+			before[r.Handle] = r.Entry
+		}
+	}
+	after := map[string]autostart.Entry{}
+	for _, item := range inventory.Take(s.machine).Items {
+		after[item.Handle] = item.Entry
+	}
+	// An entry of its own can come and go with a change: a person's override of
+	// what is for everybody.
+	handles := slices.Clone(plan.Handles)
+	for _, h := range slices.Sorted(maps.Keys(after)) {
+		if _, had := before[h]; !had {
+			handles = append(handles, h)
+		}
+	}
+	for _, h := range slices.Sorted(maps.Keys(before)) {
+		if _, has := after[h]; !has {
+			handles = append(handles, h)
+		}
+	}
+	var rows [][]view.Cell
+	seen := map[string]bool{}
+	for _, h := range handles {
+		was, had := before[h]
+		is, has := after[h]
+		e, from, to := is, string(was.State), string(is.State)
+		switch {
+		case seen[h] || !had && !has || had && has && was.State == is.State:
+			continue
+		case !had:
+			from = "not there"
+		case !has:
+			e, to = was, "gone"
+		}
+		seen[h] = true
+		rows = append(rows, []view.Cell{view.T(h), view.T(e.Name), view.T(forWhom(e)), view.T(from), view.T(to)})
+	}
+	if len(rows) > 0 {
+		s.printer().Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 1}, {Title: "for"}, {Title: "was"}, {Title: "is"}}, rows)
+	}
 }

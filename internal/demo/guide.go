@@ -61,8 +61,9 @@ var scenes = []scene{
 }
 
 // Guide builds the machine, in a temporary folder or in keep, and leads through
-// the job. Every command really runs; its output is what it printed.
-func Guide(out io.Writer, keep string, run func(args ...string) int) error {
+// the job, unless it is only to be built. Every command really runs; its output is
+// what it printed.
+func Guide(out io.Writer, keep string, buildOnly bool, run func(args ...string) int) error {
 	dir := keep
 	if dir == "" {
 		temp, err := os.MkdirTemp("", "gullrock-")
@@ -80,6 +81,9 @@ func Guide(out io.Writer, keep string, run func(args ...string) int) error {
 	root, record := filepath.Join(dir, "workshop-box"), filepath.Join(dir, "record.db")
 	if err := Build(root); err != nil {
 		return err
+	}
+	if buildOnly {
+		return nil
 	}
 	for _, s := range scenes {
 		if s.say != "" {

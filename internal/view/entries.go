@@ -53,29 +53,22 @@ func whose(e *autostart.Entry) string {
 	return e.User
 }
 
-// Entries writes entries grouped by stage.
+// wideEnough is the width from which on an entry fits a row of its own.
+const wideEnough = 120
+
+// Entries writes entries grouped by stage: a row for each where the terminal is
+// wide, else the name with what it starts below it.
 func (p Printer) Entries(entries []*autostart.Entry) {
-	wide := p.Width == 0 || p.Width >= 120
-	columns := []Column{{Title: "handle"}, {Title: "state"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "mode", Share: 2}, {Title: "starts", Share: 5}}
-	if wide {
-		columns = append(columns, Column{Title: "remarks", Share: 3})
+	columns, row := wideColumns, wideRow
+	if p.Width > 0 && p.Width < wideEnough {
+		columns, row = narrowColumns, narrowRow
 	}
 	groups := map[autostart.Stage][][]Cell{}
-	var all [][]Cell
+	all := make([][]Cell, 0, len(entries))
 	for _, e := range entries {
-		mark := Plain
-		if e.State == autostart.Disabled {
-			mark = Quiet
-		}
-		r := remarks(e)
-		row := []Cell{T(e.Handle), {[]string{string(e.State)}, mark}, {[]string{e.Name}, mark}, T(whose(e)), {[]string{e.Mode}, mark}, {[]string{e.Command}, mark}}
-		if wide {
-			row = append(row, Cell{r, Alert})
-		} else if len(r) > 0 {
-			row[5].Lines = append(row[5].Lines, "("+strings.Join(r, "; ")+")")
-		}
-		groups[e.Stage] = append(groups[e.Stage], row)
-		all = append(all, row)
+		r := row(e)
+		groups[e.Stage] = append(groups[e.Stage], r)
+		all = append(all, r)
 	}
 	widths := p.Widths(columns, all)
 	titles := true
@@ -89,6 +82,41 @@ func (p Printer) Entries(entries []*autostart.Entry) {
 			titles = false
 		}
 	}
+}
+
+// markOf makes what is off faint.
+func markOf(e *autostart.Entry) Mark {
+	if e.State == autostart.Disabled {
+		return Quiet
+	}
+	return Plain
+}
+
+var wideColumns = []Column{{Title: "handle"}, {Title: "state"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "mode", Share: 2},
+	{Title: "starts", Share: 5}, {Title: "remarks", Share: 3}}
+
+func wideRow(e *autostart.Entry) []Cell {
+	m := markOf(e)
+	return []Cell{T(e.Handle), {[]string{string(e.State)}, m}, {[]string{e.Name}, m}, T(whose(e)), {[]string{e.Mode}, m},
+		{[]string{e.Command}, m}, {remarks(e), Alert}}
+}
+
+var narrowColumns = []Column{{Title: "handle"}, {Title: "state"}, {Title: "for"}, {Title: "name, what it starts, mode and remarks", Share: 1}}
+
+func narrowRow(e *autostart.Entry) []Cell {
+	m := markOf(e)
+	lines := []string{e.Name}
+	if e.Command != "" {
+		lines = append(lines, e.Command)
+	}
+	notes := remarks(e)
+	if e.Mode != "" && e.Mode != string(e.State) {
+		notes = append([]string{e.Mode}, notes...)
+	}
+	if len(notes) > 0 {
+		lines = append(lines, "("+strings.Join(notes, "; ")+")")
+	}
+	return []Cell{T(e.Handle), {[]string{string(e.State)}, m}, T(whose(e)), {lines, m}}
 }
 
 // AppendEntry appends an entry in JSON, exactly as encoding/json would: thousands

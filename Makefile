@@ -1,0 +1,43 @@
+# make test     all checks and tests; peers that are missing are skipped by name
+# make demo     the guided example
+# make release  static binaries for the six targets, with checksums, in dist/
+# make bench    the figures of docs/performance.md
+# make shots    the pictures of docs/screenshots
+
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+TARGETS := linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
+FLAGS   := -trimpath -ldflags "-s -w -X lockback/internal/cli.Version=$(VERSION)"
+export CGO_ENABLED := 0
+
+.PHONY: test check build-all demo release bench shots fuzz
+
+test: check build-all
+	go test -count=1 -timeout 20m ./...
+
+check:
+	@test -z "$$(gofmt -l .)" || { echo "not gofmt'd:"; gofmt -l .; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+
+build-all:
+	@set -e; for t in $(TARGETS); do echo "build $$t"; GOOS=$${t%/*} GOARCH=$${t#*/} go build -o /dev/null ./cmd/lockback; done
+
+demo:
+	@go run ./cmd/lockback demo
+
+release:
+	@rm -rf dist && mkdir dist
+	@set -e; for t in $(TARGETS); do os=$${t%/*}; arch=$${t#*/}; ext=; [ $$os = windows ] && ext=.exe; \
+	  GOOS=$$os GOARCH=$$arch go build $(FLAGS) -o dist/lockback-$$os-$$arch$$ext ./cmd/lockback; done
+	@cd dist && sha256sum lockback-* > SHA256SUMS && cat SHA256SUMS
+
+bench:
+	go test ./internal/bench -run XXX -bench . -benchtime 10x
+
+shots:
+	docs/screenshots/make
+
+fuzz:
+	@set -e; for f in core/format/desktopentry:FuzzParse core/format/crontab:FuzzParse core/format/unitfile:FuzzParse core/identify:FuzzProgram \
+	  core/snapshot:FuzzSections core/autostart:FuzzSelector core/machine:FuzzResolve; do \
+	  go test ./$${f%%:*} -run XXX -fuzz $${f##*:} -fuzztime $${FUZZTIME:-1m}; done
