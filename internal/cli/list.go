@@ -47,40 +47,35 @@ off stay in the list. Parts of the operating system are left out and counted;
 --all shows them. Places that could not be read are listed with the reason.`,
 		Example: "  lockback list\n  lockback list stage=sign-in user=ines\n  lockback --root /mnt/disk list problem=target-missing",
 		RunE: func(_ *cobra.Command, words []string) error {
-			m, err := a.machine()
-			if err != nil {
-				return err
-			}
-			defer m.Close()
-			a.warnInterrupted(m)
-			inv := inventory.Take(m)
-			c, _, err := choose(inv, words, all)
-			if err != nil {
-				return err
-			}
-			entries := entriesOf(c.items)
-			p := a.printer()
-			switch a.format {
-			case "json":
-				return view.JSONList(p, struct {
-					Machine machineJSON `json:"machine"`
-				}{describe(m)}, "entries", entries, struct {
-					LeftOut int                `json:"left_out"`
-					Unread  []autostart.Unread `json:"unread"`
-				}{c.leftOut, notNil(inv.Unread)}, view.AppendEntry)
-			case "csv":
-				a.noteUnread(inv.Unread)
-				return p.EntriesCSV(entries)
-			}
-			p.Line("%s", heading(describe(m)))
-			if len(entries) > 0 {
+			return a.look(func(m *machine.Machine, inv inventory.Inventory) error {
+				c, _, err := choose(inv, words, all)
+				if err != nil {
+					return err
+				}
+				entries := entriesOf(c.items)
+				p := a.printer()
+				switch a.format {
+				case "json":
+					return view.JSONList(p, struct {
+						Machine machineJSON `json:"machine"`
+					}{describe(m)}, "entries", entries, struct {
+						LeftOut int                `json:"left_out"`
+						Unread  []autostart.Unread `json:"unread"`
+					}{c.leftOut, notNil(inv.Unread)}, view.AppendEntry)
+				case "csv":
+					a.noteUnread(inv.Unread)
+					return p.EntriesCSV(entries)
+				}
+				p.Line("%s", heading(describe(m)))
+				if len(entries) > 0 {
+					p.Line("")
+					p.Entries(entries)
+				}
+				p.Unread(inv.Unread)
 				p.Line("")
-				p.Entries(entries)
-			}
-			p.Unread(inv.Unread)
-			p.Line("")
-			p.Line("%s", view.Counts(entries, c.leftOut))
-			return nil
+				p.Line("%s", view.Counts(entries, c.leftOut))
+				return nil
+			})
 		},
 	}
 	c.Flags().BoolVar(&all, "all", false, "show parts of the operating system too")

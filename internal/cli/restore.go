@@ -10,7 +10,6 @@ import (
 	"lockback/core/change"
 	"lockback/core/inventory"
 	"lockback/core/location"
-	"lockback/core/store"
 )
 
 func (a *app) restoreCommand() *cobra.Command {
@@ -31,15 +30,11 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			if opt.Newcomers != change.KeepNewcomers && opt.Newcomers != change.DisableNewcomers {
 				return usage("--newcomers is keep or disable, not %q", newcomers)
 			}
-			s, err := a.openToWrite()
+			s, err := a.openToWrite(true)
 			if err != nil {
 				return err
 			}
 			defer s.close()
-			if s.store == nil {
-				_, err := a.open(store.Read)
-				return err
-			}
 			snap, err := s.snapshot(args[0])
 			if err != nil {
 				return err

@@ -154,6 +154,18 @@ func (a *app) warnInterrupted(m *machine.Machine) {
 	}
 }
 
+// look opens the machine, reads its inventory and shows something of it: what
+// every command does that only looks.
+func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory) error) error {
+	m, err := a.machine()
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	a.warnInterrupted(m)
+	return show(m, inventory.Take(m))
+}
+
 // choice is what a selector chooses from an inventory.
 type choice struct {
 	items   []*location.Item

@@ -21,24 +21,19 @@ func (a *app) showCommand() *cobra.Command {
 		Example: "  lockback show k7f3qa2\n  lockback show 'Fogbell Sync' user=ines",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, words []string) error {
-			m, err := a.machine()
-			if err != nil {
-				return err
-			}
-			defer m.Close()
-			a.warnInterrupted(m)
-			inv := inventory.Take(m)
-			c, sel, err := choose(inv, words, true)
-			if err == nil {
-				err = exact(c, sel)
-			}
-			if err != nil {
-				return err
-			}
-			if len(c.items) > 1 {
-				return usage("%d entries match; show takes one: %s and %s are among them", len(c.items), c.items[0].Handle, c.items[1].Handle)
-			}
-			return a.show(m, c.items[0])
+			return a.look(func(m *machine.Machine, inv inventory.Inventory) error {
+				c, sel, err := choose(inv, words, true)
+				if err == nil {
+					err = exact(c, sel)
+				}
+				if err != nil {
+					return err
+				}
+				if len(c.items) > 1 {
+					return usage("%d entries match; show takes one: %s and %s are among them", len(c.items), c.items[0].Handle, c.items[1].Handle)
+				}
+				return a.show(m, c.items[0])
+			})
 		},
 	}
 }

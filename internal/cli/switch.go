@@ -76,7 +76,7 @@ func (a *app) writeFlags(c *cobra.Command) {
 
 // switchEntries is disable and enable.
 func (a *app) switchEntries(o switchOptions) error {
-	s, err := a.openToWrite()
+	s, err := a.openToWrite(false)
 	if err != nil {
 		return err
 	}
@@ -149,14 +149,14 @@ func summary(items []*location.Item, user string) string {
 }
 
 // openToWrite opens a session for a command that changes the machine. A dry run
-// needs no record.
-func (a *app) openToWrite() (*session, error) {
+// reads the record only, and may do without one where none is needed.
+func (a *app) openToWrite(recordNeeded bool) (*session, error) {
 	access := store.Write
 	if a.dryRun {
 		access = store.Read
 	}
 	s, err := a.open(access)
-	if a.dryRun && errors.Is(err, store.ErrNone) {
+	if a.dryRun && !recordNeeded && errors.Is(err, store.ErrNone) {
 		m, merr := a.machine()
 		if merr != nil {
 			return nil, merr

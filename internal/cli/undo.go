@@ -20,15 +20,11 @@ was changed since by something else, nothing is touched and the conflict is name
 		Example: "  lockback undo\n  lockback undo C2",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			s, err := a.openToWrite()
+			s, err := a.openToWrite(true)
 			if err != nil {
 				return err
 			}
 			defer s.close()
-			if s.store == nil {
-				_, err := a.open(store.Read)
-				return err
-			}
 			c, err := s.toUndo(args)
 			if err != nil {
 				return err

@@ -97,7 +97,7 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	case !found && !slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool { return l.kind != "" && l.name == name }):
 		return nil // named as a dependency, and not installed
 	case strings.HasPrefix(mode, "masked"):
-	case len(by) > 0, mode == "enabled", mode == "enabled-runtime":
+	case len(by) > 0, strings.HasPrefix(mode, "enabled") && set.aliased(name):
 		state = autostart.Enabled
 	case mode == "static", mode == "transient", mode == "indirect":
 		return nil // only ever started by something else
@@ -183,6 +183,13 @@ func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool
 		artifact(path.Dir(path.Dir(sw.maskAt)), path.Dir(sw.maskAt))
 	}
 	return list
+}
+
+// aliased reports whether another name leads to the unit. That is what enables a
+// unit that no dependency does; of a dependency that leads to /dev/null,
+// systemctl also says enabled, but it starts nothing.
+func (set *unitSet) aliased(name string) bool {
+	return slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool { return l.kind == "" && l.dest() == name && l.name != name })
 }
 
 // describe fills in what the unit starts, itself or through the unit that it
@@ -378,6 +385,12 @@ func (sw unitSwitch) enable(images location.Images, want location.Want) ([]locat
 		}
 		edits = append(edits, location.Edit{Artifact: machine.File(u.path), Image: machine.Image{Kind: machine.Absent}})
 	}
+	for _, l := range sw.set.byUnit[sw.name] {
+		// A dependency that was masked by itself.
+		if l.kind != "" && l.name == sw.name && l.target == "/dev/null" && sw.set.dirs[l.dir] == sw.set.path.config {
+			edits = append(edits, location.Edit{Artifact: machine.File(l.path), Image: machine.Image{Kind: machine.Absent}})
+		}
+	}
 	if sw.pulled {
 		return edits, nil
 	}
@@ -391,7 +404,7 @@ func (sw unitSwitch) enable(images location.Images, want location.Want) ([]locat
 		if err != nil {
 			return nil, err
 		}
-		if image.Kind != machine.Absent {
+		if image.Kind != machine.Absent && image.Target != "/dev/null" {
 			continue
 		}
 		more, err := folders(images, path.Dir(l), uid, gid)

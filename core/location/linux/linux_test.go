@@ -1,0 +1,231 @@
+//go:build linux
+
+package linux_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/location/linux"
+	"lockback/core/machine"
+)
+
+// disk makes a root of files and links (content "-> target") and reads it.
+func disk(t *testing.T, files map[string]string) (*machine.Machine, map[string]*location.Item, []autostart.Unread) {
+	t.Helper()
+	root := t.TempDir()
+	for name, content := range map[string]string{
+		"etc/os-release": "", "etc/passwd": "root:x:0:0::/root:/bin/sh\nines:x:1000:1000::/home/ines:/bin/sh\nbram:x:1001:1001::/home/bram:/bin/sh\n",
+		"usr/lib/systemd/system/default.target": "[Unit]\nRequires=multi-user.target\n", "usr/lib/systemd/system/multi-user.target": "",
+	} {
+		if _, ok := files[name]; !ok {
+			put(t, root, name, content)
+		}
+	}
+	for name, content := range files {
+		put(t, root, name, content)
+	}
+	m, err := machine.Open(root)
+	require.NoError(t, err)
+	t.Cleanup(func() { m.Close() })
+	items, unread, _ := location.Run(m, linux.Locations())
+	byName := map[string]*location.Item{}
+	for _, item := range items {
+		key := item.Name
+		if item.User != "" {
+			key += "/" + item.User
+		}
+		byName[key] = item
+	}
+	return m, byName, unread
+}
+
+func put(t *testing.T, root, name, content string) {
+	t.Helper()
+	name = filepath.Join(root, name)
+	require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+	if target, isLink := strings.CutPrefix(content, "-> "); isLink {
+		require.NoError(t, os.Symlink(target, name))
+		return
+	}
+	require.NoError(t, os.WriteFile(name, []byte(content), 0o644))
+}
+
+const (
+	lib    = "usr/lib/systemd/system/"
+	etc    = "etc/systemd/system/"
+	wanted = "[Install]\nWantedBy=multi-user.target\n"
+)
+
+// Each rule of systemd's that decides whether a unit starts, and how it is worded.
+func TestUnitRules(t *testing.T) {
+	for name, c := range map[string]struct {
+		files       map[string]string
+		unit        string
+		state, mode string // both empty: no entry
+		command     string
+	}{
+		"enabled":               {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted, etc + "multi-user.target.wants/a.service": "-> " + "/" + lib + "a.service"}, "a.service", "enabled", "enabled", "/a"},
+		"not enabled":           {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted}, "a.service", "disabled", "disabled", "/a"},
+		"static, unused":        {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n"}, "a.service", "", "", ""},
+		"static, vendor link":   {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "multi-user.target.wants/a.service": "-> ../a.service"}, "a.service", "enabled", "static", "/a"},
+		"static, dependency":    {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "multi-user.target": "[Unit]\nBindsTo=a.service\n"}, "a.service", "enabled", "static", "/a"},
+		"dependency of nobody":  {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "rescue.target": "[Unit]\nRequires=a.service\n"}, "a.service", "", "", ""},
+		"dependency is masked":  {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted, lib + "multi-user.target.wants/a.service": "-> ../a.service", etc + "multi-user.target.wants/a.service": "-> /dev/null"}, "a.service", "disabled", "enabled", "/a"}, // systemctl's word
+		"masked":                {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "multi-user.target.wants/a.service": "-> ../a.service", etc + "a.service": "-> /dev/null"}, "a.service", "disabled", "masked", "/a"},
+		"masked in /run":        {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted, "run/systemd/system/a.service": "-> /dev/null"}, "a.service", "disabled", "masked-runtime", "/a"},
+		"own file wins":         {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted, etc + "a.service": "[Service]\nExecStart=/own\n" + wanted, etc + "multi-user.target.wants/a.service": "-> ../a.service"}, "a.service", "enabled", "enabled", "/own"},
+		"drop-in resets":        {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted, etc + "a.service.d/10.conf": "[Service]\nExecStart=\nExecStart=/changed\n"}, "a.service", "disabled", "disabled", "/changed"},
+		"drop-in by prefix":     {map[string]string{lib + "a-b.service": "[Service]\nExecStart=/a\n" + wanted, etc + "a-.service.d/10.conf": "[Service]\nExecStart=\nExecStart=/changed\n"}, "a-b.service", "disabled", "disabled", "/changed"},
+		"drop-in overridden":    {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted, lib + "a.service.d/10.conf": "[Service]\nExecStart=\nExecStart=/vendor\n", etc + "a.service.d/10.conf": "# nothing\n"}, "a.service", "disabled", "disabled", "/a"},
+		"drop-in of the type":   {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted, etc + "service.d/10.conf": "[Service]\nExecStart=\nExecStart=/all\n"}, "a.service", "disabled", "disabled", "/all"},
+		"enabled by its alias":  {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n[Install]\nAlias=b.service\n", etc + "b.service": "-> /" + lib + "a.service", lib + "multi-user.target": "[Unit]\nWants=b.service\n"}, "a.service", "enabled", "enabled", "/a"},
+		"the alias is no entry": {map[string]string{lib + "a.service": wanted, etc + "b.service": "-> /" + lib + "a.service"}, "b.service", "", "", ""},
+		"instance":              {map[string]string{lib + "a@.service": "[Service]\nExecStart=/a %i\n" + wanted, etc + "multi-user.target.wants/a@x.service": "-> /" + lib + "a@.service"}, "a@x.service", "enabled", "enabled", "/a x"},
+		"template alone":        {map[string]string{lib + "a@.service": "[Service]\nExecStart=/a %i\n" + wanted}, "a@.service", "", "", ""},
+		"only Also":             {map[string]string{lib + "a.service": "[Install]\nAlso=b.service\n", lib + "multi-user.target.wants/a.service": "-> ../a.service"}, "a.service", "enabled", "indirect", ""},
+		"linked":                {map[string]string{"opt/a.service": "[Service]\nExecStart=/a\n" + wanted, etc + "a.service": "-> /opt/a.service"}, "a.service", "disabled", "linked", "/a"},
+		"timer starts service":  {map[string]string{lib + "a.timer": "[Timer]\nUnit=b.service\n[Install]\nWantedBy=timers.target\n", lib + "b.service": "[Service]\nExecStart=/b\n"}, "a.timer", "disabled", "disabled", "/b"},
+		"accepting socket":      {map[string]string{lib + "a.socket": "[Socket]\nAccept=yes\n[Install]\nWantedBy=sockets.target\n", lib + "a@.service": "[Service]\nExecStart=/each\n"}, "a.socket", "disabled", "disabled", "/each"},
+		"link without a unit":   {map[string]string{etc + "multi-user.target.wants/a.service": "-> /" + lib + "a.service"}, "a.service", "disabled", "not-found", ""},
+		"empty file masks not":  {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted, etc + "not a unit.service": "x"}, "a.service", "disabled", "disabled", "/a"},
+	} {
+		_, items, unread := disk(t, c.files)
+		require.Empty(t, unread, name)
+		item, ok := items[c.unit]
+		require.Equal(t, c.state != "", ok, name)
+		if ok {
+			require.Equal(t, c.state+"/"+c.mode+"/"+c.command, string(item.State)+"/"+item.Mode+"/"+item.Command, name)
+			require.NotEmpty(t, item.Artifacts(), name)
+		}
+	}
+}
+
+func TestPresets(t *testing.T) {
+	_, items, _ := disk(t, map[string]string{
+		lib + "a.service": wanted, lib + "b.service": wanted, lib + "c.service": wanted,
+		"usr/lib/systemd/system-preset/90-vendor.preset": "enable a.*\ndisable *\n",
+		"etc/systemd/system-preset/10-own.preset":        "# ours\nenable b.service extra\n",
+		"usr/lib/systemd/system-preset/10-own.preset":    "disable b.service\n",
+	})
+	for unit, want := range map[string]string{"a.service": "enable", "b.service": "enable", "c.service": "disable"} {
+		preset := ""
+		for _, f := range items[unit].Facts() {
+			if f.Name == "preset" {
+				preset = f.Value
+			}
+		}
+		require.Equal(t, want, preset, unit)
+	}
+}
+
+func TestUnitsOfPeople(t *testing.T) {
+	_, items, _ := disk(t, map[string]string{
+		"usr/lib/systemd/user/all.service":                                      "[Service]\nExecStart=/all\n[Install]\nWantedBy=default.target\n",
+		"etc/systemd/user/default.target.wants/all.service":                     "-> /usr/lib/systemd/user/all.service",
+		"home/bram/.config/systemd/user/all.service":                            "-> /dev/null",
+		"home/ines/.config/systemd/user/own.service":                            "[Service]\nExecStart=/own\n[Install]\nWantedBy=default.target\n",
+		"home/ines/.config/systemd/user/default.target.wants/own.service":       "-> ../own.service",
+		"home/ines/.local/share/systemd/user/shared.service":                    "[Service]\nExecStart=/shared\n[Install]\nWantedBy=default.target\n",
+		"home/ines/.config/systemd/user/graphical-session.target.wants/w.timer": "-> /usr/lib/systemd/user/w.timer",
+		"usr/lib/systemd/user/w.timer":                                          "[Timer]\nOnCalendar=daily\n[Install]\nWantedBy=graphical-session.target\n",
+	})
+	for key, want := range map[string]string{
+		"all.service": "enabled enabled", "all.service/bram": "disabled masked", "own.service/ines": "enabled enabled",
+		"shared.service/ines": "disabled disabled", "w.timer/ines": "enabled enabled", "w.timer": "disabled disabled",
+	} {
+		require.Contains(t, items, key)
+		require.Equal(t, want, string(items[key].State)+" "+items[key].Mode, key)
+	}
+	require.NotContains(t, items, "all.service/ines")
+}
+
+func TestAutostartRules(t *testing.T) {
+	entry := func(name string, more ...string) string {
+		return "[Desktop Entry]\nType=Application\nName=" + name + "\nExec=/bin/x\n" + strings.Join(more, "\n") + "\n"
+	}
+	_, items, _ := disk(t, map[string]string{
+		"bin/x": "", "etc/environment": "# session\nXDG_CONFIG_DIRS=\"/etc/xdg/museum:/etc/xdg\"\n",
+		"etc/xdg/museum/autostart/a.desktop":            entry("museum's"),
+		"etc/xdg/autostart/a.desktop":                   entry("general"),
+		"usr/share/autostart/a.desktop":                 entry("vendor's"),
+		"etc/xdg/autostart/try.desktop":                 entry("try", "TryExec=not-there"),
+		"etc/xdg/autostart/has.desktop":                 entry("has", "TryExec=x"),
+		"etc/xdg/autostart/link.desktop":                "[Desktop Entry]\nType=Link\nName=link\nURL=x\n",
+		"etc/xdg/autostart/cond.desktop":                entry("cond", "AutostartCondition=GSettings org.x y", "OnlyShowIn=GNOME;"),
+		"etc/xdg/autostart/note.txt":                    "no",
+		"home/ines/.config/autostart/gnome-off.desktop": entry("gnome-off", "X-GNOME-Autostart-enabled=false"),
+		"home/ines/.config/autostart/gone.desktop":      "-> /opt/gone.desktop",
+		"home/bram/.config/autostart/a.desktop":         "-> /dev/null",
+	})
+	for key, want := range map[string]string{
+		"museum's": "enabled|", "try": "disabled|TryExec not found: not-there", "has": "enabled|", "link": "disabled|ignored: not of the type Application",
+		"cond": "enabled|only in GNOME; if GSettings org.x y", "gnome-off/ines": "disabled|off in the desktop's settings",
+		"gone/ines": "disabled|dangling link", "a/bram": "disabled|link to /dev/null",
+	} {
+		require.Contains(t, items, key)
+		require.Equal(t, want, string(items[key].State)+"|"+items[key].Mode, key)
+	}
+	require.NotContains(t, items, "general")
+	require.NotContains(t, items, "vendor's")
+	require.NotContains(t, items, "note")
+}
+
+func TestCronRules(t *testing.T) {
+	line := "5 4 * * * root /opt/"
+	files := map[string]string{
+		"etc/cron.d/good": line + "good\n", "etc/cron.d/dot.ted": line + "dotted\n", "etc/cron.d/backup~": line + "tilde\n", "etc/cron.d/.hidden": line + "hidden\n",
+		"etc/cron.d/cut": line + "cut", "etc/cron.d/bad": line + "fine\nnonsense\n", "etc/cron.d/new.rpmnew": line + "rpmnew\n",
+		"etc/cron.d/twice":        line + "twice\n" + line + "twice\n",
+		"var/spool/cron/tabs/ann": "@daily /opt/tab\n", "var/spool/cron/zoe": "@hourly /opt/direct\n",
+	}
+	_, items, _ := disk(t, files)
+	require.Contains(t, items, "dotted") // cronie takes names with dots
+	for _, name := range []string{"tilde", "hidden", "rpmnew"} {
+		require.NotContains(t, items, name)
+	}
+	files["etc/debian_version"] = "12\n"
+	_, items, _ = disk(t, files)
+	require.NotContains(t, items, "dotted") // Debian's cron does not
+	for name, want := range map[string]string{
+		"good": "enabled|5 4 * * *", "cut": "disabled|5 4 * * * ignored: the last line does not end",
+		"fine": "disabled|5 4 * * * ignored: a line cannot be understood", "tab/ann": "enabled|@daily", "direct/zoe": "enabled|@hourly",
+	} {
+		require.Contains(t, items, name)
+		require.Equal(t, want, string(items[name].State)+"|"+items[name].Mode, name)
+	}
+}
+
+func TestWhatCannotBeSwitched(t *testing.T) {
+	m, items, _ := disk(t, map[string]string{
+		lib + "vendor.service":                         "-> /dev/null",
+		lib + "static.service":                         "[Service]\nExecStart=/a\n",
+		lib + "multi-user.target.wants/static.service": "-> ../static.service",
+		etc + "static.service":                         "-> /dev/null",
+		"etc/cron.d/bad":                               "nonsense\n",
+		"etc/cron.daily/gone":                          "-> /opt/gone",
+		"home/ines/.config/autostart/odd.desktop":      "not an entry",
+	})
+	set := func(name string, state autostart.State, user string) error {
+		want := location.Want{State: state, Now: time.Unix(0, 0)}
+		if u, ok := m.UserNamed(user); ok {
+			want.User = &u
+		}
+		require.Contains(t, items, name)
+		_, err := items[name].Set(m.Files, want)
+		return err
+	}
+	require.ErrorContains(t, set("vendor.service", autostart.Enabled, ""), "unit file is gone")
+	require.NoError(t, set("static.service", autostart.Enabled, "")) // taking the mask away is enough
+	require.ErrorIs(t, set("static.service", autostart.Disabled, "ines"), location.ErrNotPerUser)
+	require.ErrorIs(t, set("line 1", autostart.Enabled, ""), location.ErrNoSwitch)
+	require.ErrorIs(t, set("gone", autostart.Disabled, ""), location.ErrNoSwitch)
+	require.ErrorIs(t, set("odd/ines", autostart.Disabled, ""), location.ErrNoSwitch)
+}
