@@ -220,7 +220,7 @@ func (p Printer) row(b *strings.Builder, cells []Cell, widths []int) {
 		for k := range cells {
 			part := ""
 			if h < len(lines[k]) {
-				part = Safe(lines[k][h])
+				part = strings.TrimRight(Safe(lines[k][h]), " ")
 			}
 			if part != "" {
 				for ; pending > 0; pending-- {
@@ -273,10 +273,16 @@ func (p Printer) Line(format string, args ...any) {
 
 // Bold writes a heading.
 func (p Printer) Bold(s string) {
-	if s = Safe(s); p.Color {
-		s = text.Bold.Sprint(s)
+	s = Safe(s)
+	if p.Width > 0 {
+		s = wrap(s, p.Width-1)
 	}
-	fmt.Fprintln(p.Out, s)
+	for line := range strings.SplitSeq(s, "\n") {
+		if p.Color {
+			line = text.Bold.Sprint(line)
+		}
+		fmt.Fprintln(p.Out, line)
+	}
 }
 
 // JSON writes a value for scripts.

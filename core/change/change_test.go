@@ -1,0 +1,148 @@
+//go:build unix
+
+package change_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
+	"lockback/core/change"
+	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/core/store"
+)
+
+// engine works on a small machine with a person, an entry for everybody and two
+// lines of one crontab.
+func engine(t *testing.T) (*change.Engine, string) {
+	t.Helper()
+	root := filepath.Join(t.TempDir(), "root")
+	for name, content := range map[string]string{
+		"etc/os-release": "", "etc/machine-id": "0123456789abcdef0123456789abcdef\n", "etc/passwd": "ines:x:1000:1000::/home/ines:/bin/sh\n",
+		"home/ines/notes": "", "etc/xdg/autostart/bell.desktop": "[Desktop Entry]\nType=Application\nName=Bell\nExec=/opt/bell\n",
+		"etc/crontab": "@daily root /opt/one\n@daily root /opt/two\n",
+	} {
+		name = filepath.Join(root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, []byte(content), 0o644))
+	}
+	m, err := machine.Open(root)
+	require.NoError(t, err)
+	st, err := store.Open(filepath.Join(filepath.Dir(root), "record.db"), store.Write)
+	require.NoError(t, err)
+	t.Cleanup(func() { st.Close(); m.Close() })
+	return &change.Engine{Machine: m, Store: st, Now: func() time.Time { return time.Unix(1_800_000_001, 5) }}, root
+}
+
+func named(t *testing.T, e *change.Engine, names ...string) (inventory.Inventory, []*location.Item) {
+	t.Helper()
+	inv := inventory.Take(e.Machine)
+	var items []*location.Item
+	for _, name := range names {
+		for _, item := range inv.Items {
+			if item.Name == name {
+				items = append(items, item)
+			}
+		}
+	}
+	require.Len(t, items, len(names))
+	return inv, items
+}
+
+var off = location.Want{State: autostart.Disabled}
+
+func TestEditsOfOneArtifactAreOneStep(t *testing.T) {
+	e, root := engine(t)
+	inv, items := named(t, e, "one", "two")
+	plan, err := e.Switch(items, off)
+	require.NoError(t, err)
+	require.Len(t, plan.Steps, 1)
+	require.Equal(t, []string{items[0].Handle, items[1].Handle}, plan.Steps[0].Handles)
+	require.Zero(t, plan.Steps[0].After.ModTime.Nanosecond())
+	_, err = e.Apply(plan, inv, "")
+	require.NoError(t, err)
+	b, err := os.ReadFile(filepath.Join(root, "etc/crontab"))
+	require.NoError(t, err)
+	require.Equal(t, "#lockback:off @daily root /opt/one\n#lockback:off @daily root /opt/two\n", string(b))
+	// One of the two alone comes back by its own line, not by the whole file.
+	inv, items = named(t, e, "two")
+	plan, err = e.Switch(items, location.Want{State: autostart.Enabled})
+	require.NoError(t, err)
+	_, err = e.Apply(plan, inv, "")
+	require.NoError(t, err)
+	b, err = os.ReadFile(filepath.Join(root, "etc/crontab"))
+	require.NoError(t, err)
+	require.Equal(t, "#lockback:off @daily root /opt/one\n@daily root /opt/two\n", string(b))
+}
+
+func TestFoldersAreMadeFirstAndRemovedLast(t *testing.T) {
+	e, root := engine(t)
+	inv, items := named(t, e, "Bell")
+	ines, _ := e.Machine.UserNamed("ines")
+	plan, err := e.Switch(items, location.Want{State: autostart.Disabled, User: &ines})
+	require.NoError(t, err)
+	var names []string
+	for _, s := range plan.Steps {
+		names = append(names, s.Artifact.Name)
+	}
+	require.Equal(t, []string{"/home/ines/.config", "/home/ines/.config/autostart", "/home/ines/.config/autostart/bell.desktop"}, names)
+	done, err := e.Apply(plan, inv, "")
+	require.NoError(t, err)
+	back, err := e.Restore(inventory.Take(e.Machine), done.Snapshot, change.RestoreOptions{Newcomers: change.KeepNewcomers})
+	require.NoError(t, err)
+	names = nil
+	for _, s := range back.Steps {
+		names = append(names, s.Artifact.Name)
+	}
+	require.Equal(t, []string{"/home/ines/.config/autostart/bell.desktop", "/home/ines/.config/autostart", "/home/ines/.config"}, names)
+	// Where somebody put a file meanwhile, the folders stay.
+	require.NoError(t, os.WriteFile(filepath.Join(root, "home/ines/.config/other"), nil, 0o644))
+	back, err = e.Restore(inventory.Take(e.Machine), done.Snapshot, change.RestoreOptions{Newcomers: change.KeepNewcomers})
+	require.NoError(t, err)
+	require.Len(t, back.Steps, 2)
+	_, err = e.Apply(back, inventory.Take(e.Machine), "")
+	require.NoError(t, err)
+	_, err = os.Stat(filepath.Join(root, "home/ines/.config/other"))
+	require.NoError(t, err)
+}
+
+func TestConflictTouchesNothing(t *testing.T) {
+	e, root := engine(t)
+	inv, items := named(t, e, "Bell", "one")
+	plan, err := e.Switch(items, off)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/crontab"), []byte("@daily root /opt/three\n"), 0o644))
+	_, err = e.Apply(plan, inv, "")
+	require.ErrorIs(t, err, change.ErrConflict)
+	require.ErrorContains(t, err, "/etc/crontab was file")
+	_, now := named(t, e, "Bell")
+	require.Equal(t, autostart.Enabled, now[0].State)
+	changes, err := e.Store.Changes(e.Machine.ID)
+	require.NoError(t, err)
+	require.Empty(t, changes)
+}
+
+func TestNothingToDo(t *testing.T) {
+	e, _ := engine(t)
+	inv, items := named(t, e, "Bell")
+	plan, err := e.Switch(items, off)
+	require.NoError(t, err)
+	done, err := e.Apply(plan, inv, "")
+	require.NoError(t, err)
+	_, err = e.Switch(items, off)
+	require.ErrorIs(t, err, change.ErrNothing)
+	again, err := e.Undo(done.Change)
+	require.NoError(t, err)
+	_, err = e.Apply(again, inventory.Take(e.Machine), "")
+	require.NoError(t, err)
+	_, err = e.Restore(inventory.Take(e.Machine), done.Snapshot, change.RestoreOptions{})
+	require.ErrorIs(t, err, change.ErrNothing)
+	_, err = e.Undo(done.Change) // it was taken back already
+	require.ErrorIs(t, err, change.ErrConflict)
+}

@@ -1,0 +1,131 @@
+package view_test
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
+	"lockback/internal/view"
+)
+
+func samples() []*autostart.Entry {
+	yes, no := true, false
+	return []*autostart.Entry{
+		{Handle: "k7f3qa2", Location: "linux.xdg-autostart", Stage: autostart.SignIn, Scope: autostart.ForUser, User: "ines", Name: "Fogbell Sync",
+			State: autostart.Enabled, Command: "/opt/fogbell/sync --tray --a-very-long-option=that-has-no-space-in-it-and-goes-on-and-on-and-on-until-it-is-too-long-for-any-terminal",
+			Target: autostart.Target{Path: "/opt/fogbell/sync", Exists: &yes, Size: 123, Modified: time.Date(2026, 3, 14, 9, 26, 53, 5, time.UTC)},
+			Source: autostart.Source{Path: "/home/ines/.config/autostart/fogbell.desktop", Line: 4}, Switch: autostart.Hide, Problems: []string{}},
+		{Handle: "m2abcde", Location: "linux.cron.system", Stage: autostart.Schedule, Scope: autostart.ForSystem, Name: "夜のバックアップ \u202e\x1b[31m\"quoted\" <b>&",
+			State: autostart.Disabled, Mode: "*/10 * * * *", Command: "=cmd|' /C calc'!A0", Target: autostart.Target{Path: "/opt/gone", Exists: &no},
+			Maker: autostart.Maker{Name: "Kelpline", Basis: "package"}, OSPart: true, Guarded: "needed to sign in", Switch: autostart.Comment,
+			Problems: []string{autostart.TargetMissing, autostart.Insecure}},
+		{Handle: "p2abcde", Stage: autostart.Event, Name: "", Target: autostart.Target{}, Switch: autostart.Report, Problems: []string{autostart.Unparsable}},
+	}
+}
+
+// However narrow the terminal, nothing is cut and no line is too long.
+func TestTablesFitAndLoseNothing(t *testing.T) {
+	for _, width := range []int{40, 80, 100, 120, 142, 200, 0} {
+		for _, color := range []bool{false, true} {
+			var out bytes.Buffer
+			view.Printer{Out: &out, Width: width, Color: color}.Entries(samples())
+			text := out.String()
+			if color {
+				for _, code := range []string{"\x1b[2m", "\x1b[22m", "\x1b[0m", "\x1b[1m", "\x1b[33m"} {
+					text = strings.ReplaceAll(text, code, "")
+				}
+			}
+			require.NotContains(t, text, "\x1b")
+			require.NotContains(t, text, "\u202e")
+			if width > 0 {
+				for line := range strings.Lines(text) {
+					columns := 0
+					for _, r := range strings.TrimRight(line, "\n") {
+						columns++
+						if r > 0x2e80 {
+							columns++ // two columns wide
+						}
+					}
+					require.LessOrEqual(t, columns, width, "%d columns: %q", width, line)
+					require.False(t, strings.HasSuffix(line, " \n"), "%q", line)
+				}
+			}
+			bare := strings.Join(strings.Fields(text), "")
+			for _, whole := range []string{"k7f3qa2", "m2abcde", "p2abcde", "ines", "enabled", "disabled", "*/10****", "guarded:neededtosignin"} {
+				require.Contains(t, bare, whole, "at %d columns", width)
+			}
+			// Long words are split between lines, in order: all letters are there.
+			for _, word := range []string{"FogbellSync", `夜のバックアップ\u202e\x1b[31m`, "programismissing:/opt/gone", "anybodymaychangeit", "cannotbeunderstood", "hasnoswitch"} {
+				require.True(t, inOrder(bare, word), "%q at %d columns in\n%s", word, width, text)
+			}
+		}
+	}
+}
+
+// inOrder reports whether the letters of word appear in text in their order.
+func inOrder(text, word string) bool {
+	rest := []rune(word)
+	for _, r := range text {
+		if len(rest) > 0 && r == rest[0] {
+			rest = rest[1:]
+		}
+	}
+	return len(rest) == 0
+}
+
+func TestSafe(t *testing.T) {
+	for raw, want := range map[string]string{
+		"plain": "plain", "a\nb\tc\rd": `a\nb\tc\rd`, "\x1b]0;x\x07": `\x1b]0;x\x07`, "\u202eab\u200f": `\u202eab\u200f`, "\u2028": `\u2028`,
+		"grün 夜": "grün 夜", "\u0085\u00ad": `\x85\xad`, "\U000e0001": `\ue0001`, "\x7f": `\x7f`, "\ufeffx": `\ufeffx`,
+	} {
+		require.Equal(t, want, view.Safe(raw))
+	}
+}
+
+func TestEntriesInJSONAreThoseOfThePackage(t *testing.T) {
+	for _, e := range samples() {
+		fast, err := view.AppendEntry(nil, e)
+		require.NoError(t, err)
+		var want bytes.Buffer
+		encoder := json.NewEncoder(&want)
+		encoder.SetEscapeHTML(false)
+		require.NoError(t, encoder.Encode(e))
+		require.Equal(t, strings.TrimSpace(want.String()), string(fast))
+	}
+}
+
+func TestSheets(t *testing.T) {
+	var out bytes.Buffer
+	require.NoError(t, view.Printer{Out: &out}.EntriesCSV(samples()))
+	rows, err := csv.NewReader(&out).ReadAll()
+	require.NoError(t, err)
+	require.Len(t, rows, 4)
+	require.Equal(t, "handle", rows[0][0])
+	require.Equal(t, `'=cmd|' /C calc'!A0`, rows[2][8]) // no formula
+	require.Equal(t, "unknown", rows[3][10])
+}
+
+func TestCounts(t *testing.T) {
+	require.Equal(t, "1 starts, 2 are off, 7 not shown (parts of the operating system; --all shows them)", view.Counts(samples(), 7))
+	require.Equal(t, "0 start, 0 are off", view.Counts(nil, 0))
+}
+
+func FuzzSafe(f *testing.F) {
+	f.Add("a\x1bb\u202e夜", 12)
+	f.Fuzz(func(t *testing.T, s string, width int) {
+		var out bytes.Buffer
+		width = 20 + max(0, width%200)
+		p := view.Printer{Out: &out, Width: width}
+		p.Table([]view.Column{{Title: "a"}, {Title: "b", Share: 1}}, [][]view.Cell{{view.T("x"), view.T(s)}})
+		p.Line("%s", s)
+		for _, r := range out.String() {
+			require.False(t, r < ' ' && r != '\n' || r == 0x7f || r >= 0x202a && r <= 0x202e, "%q", r)
+		}
+	})
+}
