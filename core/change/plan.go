@@ -192,16 +192,19 @@ func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error
 
 // switchItem adds the edits for one entry to the plan.
 func (e *Engine) switchItem(d *draft, plan *Plan, item *location.Item, want location.Want) error {
-	edits, err := item.Set(d, want)
-	if err != nil {
-		return err
+	var edits []location.Edit
+	remembered := false
+	if want.State == autostart.Enabled && want.User == nil {
+		var folders []store.Folder
+		edits, folders, remembered = e.remembered(d, item.Handle)
+		for _, f := range folders {
+			d.folders[f.Artifact] = f.Before
+		}
 	}
-	if want.State == autostart.Enabled {
-		if earlier, folders, ok := e.remembered(d, item.Handle); ok {
-			edits = earlier
-			for _, f := range folders {
-				d.folders[f.Artifact] = f.Before
-			}
+	if !remembered {
+		var err error
+		if edits, err = item.Set(d, want); err != nil {
+			return err
 		}
 	}
 	for _, edit := range edits {
@@ -243,11 +246,12 @@ func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []store.F
 		}
 		var edits []location.Edit
 		for _, s := range full.Steps {
-			if !slices.Contains(s.Handles, handle) {
-				continue
+			made := s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder
+			if !slices.Contains(s.Handles, handle) || made {
+				continue // a folder that was made may hold other things by now
 			}
 			current, err := d.Image(s.Artifact)
-			if err != nil || len(s.Handles) > 1 || !current.Same(s.After) || s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder {
+			if err != nil || len(s.Handles) > 1 || !current.Same(s.After) {
 				return nil, nil, false
 			}
 			edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
@@ -382,6 +386,7 @@ func lined(e autostart.Entry) bool { return e.Switch == autostart.Comment && e.S
 // all brings every artifact of the snapshot back. In files of lines, the lines
 // of newcomers are kept at the end.
 func (r *restore) all() error {
+	var made []string // folders that the snapshot did not have
 	for _, a := range r.images.Artifacts() {
 		want, _, err := r.images.Image(a)
 		if err != nil {
@@ -408,7 +413,16 @@ func (r *restore) all() error {
 				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q came to %s since the snapshot and is kept, at the end of the file", n.Name, a))
 			}
 		}
+		if current.Kind == machine.Folder && want.Kind == machine.Absent {
+			made = append(made, a.Name)
+			continue
+		}
 		if err := r.bring(a, want, r.handleFor(a)); err != nil {
+			return err
+		}
+	}
+	for _, dir := range slices.Backward(made) { // the deepest first
+		if err := r.emptied(dir); err != nil {
 			return err
 		}
 	}

@@ -99,7 +99,7 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	case strings.HasPrefix(mode, "masked"):
 	case len(by) > 0, strings.HasPrefix(mode, "enabled") && set.aliased(name):
 		state = autostart.Enabled
-	case mode == "static", mode == "transient", mode == "indirect":
+	case (mode == "static" || mode == "transient" || mode == "indirect") && !set.install(name).any():
 		return nil // only ever started by something else
 	}
 	item := &location.Item{
@@ -172,7 +172,7 @@ func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool
 	for _, l := range sw.wanted() {
 		artifact(path.Dir(l), l)
 	}
-	artifact(sw.maskAt)
+	artifact(path.Dir(sw.maskAt), sw.maskAt)
 	if sw.user == nil && set.path.control == "" {
 		for _, u := range s.Machine.Users {
 			mask := path.Join(u.Home, ".config/systemd/user", name)
@@ -180,7 +180,7 @@ func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool
 		}
 	}
 	if sw.user != nil {
-		artifact(path.Dir(path.Dir(sw.maskAt)), path.Dir(sw.maskAt))
+		artifact(path.Dir(path.Dir(sw.maskAt)))
 	}
 	return list
 }
@@ -265,9 +265,11 @@ func newUnitSwitch(set *unitSet, name string, user *machine.User) unitSwitch {
 	sw := unitSwitch{set: set, name: name, user: user, maskAt: path.Join(set.path.config, name)}
 	gone := map[string]bool{}
 	links := set.byUnit[name]
-	if _, _, instance := unitfile.Template(name); instance {
-		// An instance exists by its links only: without them nothing would be
-		// left to switch on again. It is masked instead.
+	_, _, instance := unitfile.Template(name)
+	if instance || !set.install(name).any() {
+		// An instance, and a unit without an [Install] section, start by their
+		// links only: without them nothing would be left in sight to switch on
+		// again. They are masked instead.
 		links = nil
 	}
 	for _, l := range links {

@@ -448,6 +448,9 @@ type install struct {
 	instance string // DefaultInstance
 }
 
+// any reports whether the section says how to enable the unit.
+func (in install) any() bool { return len(in.links)+len(in.aliases) > 0 }
+
 func (set *unitSet) install(name string) install {
 	f, _ := set.file(name)
 	in := install{also: f.List("Install", "Also"), instance: f.Last("Install", "DefaultInstance")}
@@ -485,12 +488,29 @@ func (set *unitSet) mode(name string) string {
 		return "transient"
 	}
 	in := set.install(name)
+	if word := set.linkedAs(name, source, in, false); word != "" {
+		return word
+	}
+	switch {
+	case set.linkedAs(name, source, in, true) != "":
+		return "indirect" // in use under a name that its [Install] section does not know
+	case in.any():
+		return "disabled"
+	case len(in.also) > 0:
+		return "indirect"
+	}
+	return "static"
+}
+
+// linkedAs words how links make a unit start, and is empty where none does. Links
+// count under the names that the [Install] section knows, or under any.
+func (set *unitSet) linkedAs(name string, source unitSource, in install, anyName bool) string {
+	if len(set.byUnit[name]) == 0 {
+		return ""
+	}
 	var inRuntime, anywhere, linked, linkedRuntime bool
 	for k, dir := range set.dirs {
-		if len(set.byUnit[name]) == 0 {
-			break
-		}
-		found, sameName := set.enabledIn(k, name, in, k > source.dir)
+		found, sameName := set.enabledIn(k, name, in, k > source.dir && source.link == "", anyName)
 		switch runtime := strings.HasPrefix(dir, "/run/"); {
 		case found && (dir == set.path.config || dir == set.path.global):
 			return "enabled"
@@ -514,27 +534,24 @@ func (set *unitSet) mode(name string) string {
 		return "linked"
 	case linkedRuntime:
 		return "linked-runtime"
-	case len(in.links) > 0 || len(in.aliases) > 0:
-		return "disabled"
-	case len(in.also) > 0:
-		return "indirect"
 	}
-	return "static"
+	return ""
 }
 
 // enabledIn reports whether a search folder holds a link that enables the unit,
-// under a name that its [Install] section knows, and whether it holds a link of
-// the unit's own name. In folders after the unit's own that name does not count.
-func (set *unitSet) enabledIn(dir int, name string, in install, below bool) (found, sameName bool) {
+// under a name that its [Install] section knows (or any), and whether it holds a
+// link of the unit's own name. At the top of folders after the unit's own, that name does
+// not count.
+func (set *unitSet) enabledIn(dir int, name string, in install, below, anyName bool) (found, sameName bool) {
 	for _, l := range set.byUnit[name] {
 		if l.dir != dir {
 			continue
 		}
-		byName, byDest := l.name == name && !below, l.dest() == name
+		byName, byDest := l.name == name && (!below || l.kind != ""), l.dest() == name
 		switch {
 		case byName && byDest && l.kind == "":
 			sameName = true
-		case (byName || byDest) && knownName(l.name, name, in):
+		case (byName || byDest) && (anyName || knownName(l.name, name, in)):
 			found = true
 		}
 	}

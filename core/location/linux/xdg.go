@@ -201,7 +201,7 @@ func (h hide) artifacts(users []machine.User, full string) []machine.Artifact {
 	if h.user == nil {
 		for _, other := range []string{h.override(), h.below} {
 			if other != h.file && other != "" {
-				list = append(list, machine.File(other))
+				list = append(list, machine.File(other), machine.File(path.Dir(other)), machine.File(path.Dir(path.Dir(other))))
 			}
 		}
 		for _, u := range users {

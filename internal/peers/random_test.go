@@ -1,0 +1,158 @@
+//go:build linux
+
+package peers
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/internal/testkit"
+)
+
+// randomUnits makes a root whose units, links, masks, aliases, instances and
+// drop-ins are drawn by lot, and so meet in ways that nobody would think of.
+func randomUnits(t *testing.T, seed uint64) string {
+	t.Helper()
+	r := rand.New(rand.NewPCG(seed, 1887))
+	root := t.TempDir()
+	one := func(of ...string) string { return of[r.IntN(len(of))] }
+	put := func(name, content string) {
+		name = filepath.Join(root, name)
+		if _, err := os.Lstat(name); err == nil {
+			return
+		}
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, []byte(content), 0o644))
+	}
+	link := func(name, target string) {
+		name = filepath.Join(root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		os.Symlink(target, name) // what is there already stays
+	}
+	put("etc/os-release", "ID=gullrock\n")
+	put("etc/machine-id", "0123456789abcdef0123456789abcdef\n")
+	put("etc/passwd", "root:x:0:0::/root:/bin/sh\n")
+	const lib, etc, run = "usr/lib/systemd/system/", "etc/systemd/system/", "run/systemd/system/"
+	targets := []string{"multi-user.target", "timers.target", "sockets.target", "graphical.target", "rescue.target"}
+	for _, target := range targets {
+		put(lib+target, "[Unit]\nDescription="+target+"\n")
+	}
+	link(lib+"default.target", one("graphical.target", "multi-user.target"))
+	if r.IntN(2) == 0 {
+		put(etc+"graphical.target.d/pull.conf", "[Unit]\nRequires=multi-user.target\n")
+	}
+	names := []string{"a.service", "b.service", "c.timer", "d.socket", "e.path", "f@.service", "g-h.service", "second.service", "f@x.service"}
+	wants := []string{".wants/", ".requires/"}
+	for range 4 + r.IntN(14) {
+		name := one(names...)
+		dir := one(lib, lib, etc, run, "usr/local/lib/systemd/system/")
+		text := "[Unit]\nDescription=drawn\n"
+		if r.IntN(5) == 0 {
+			text += one("Wants", "Requires", "BindsTo") + "=" + one(names...) + "\n"
+		}
+		text += "[Service]\nExecStart=/bin/true\n[Timer]\nOnBootSec=1\n[Socket]\nListenStream=/run/x\n[Path]\nPathExists=/x\n"
+		if r.IntN(3) > 0 {
+			text += "[Install]\n"
+			for range 1 + r.IntN(2) {
+				switch r.IntN(6) {
+				case 0:
+					// An alias must be of the same kind.
+					text += "Alias=alias-" + one("one", "two") + filepath.Ext(name) + "\n"
+				case 1:
+					text += "RequiredBy=" + one(targets...) + "\n"
+				case 2:
+					text += "Also=" + one("a.service", "c.timer") + "\n"
+				case 3:
+					if strings.Contains(name, "@.") {
+						text += "DefaultInstance=x\n"
+					}
+				default:
+					text += "WantedBy=" + one(targets...) + "\n"
+				}
+			}
+		}
+		switch r.IntN(10) {
+		case 0:
+			link(one(etc, run)+name, "/dev/null")
+		case 1:
+			put("opt/units/"+name, text)
+			link(etc+name, "/opt/units/"+name)
+		default:
+			put(dir+name, text)
+		}
+	}
+	for range r.IntN(14) {
+		name := one(names...)
+		source := "/" + one(lib, etc) + name
+		if name == "f@x.service" {
+			source = "/" + lib + "f@.service"
+		}
+		if name == "f@.service" {
+			name = "f@" + one("x", "y") + ".service"
+		}
+		switch dir := one(etc, etc, run, lib); r.IntN(8) {
+		case 0:
+			link(dir+"alias-"+one("one", "two")+filepath.Ext(name), source)
+		case 1:
+			link(dir+one(targets...)+one(wants...)+name, "/dev/null")
+		case 2:
+			put(dir+name+".d/"+one("10", "20")+".conf", one("[Service]\nExecStart=\nExecStart=/bin/false\n", "[Unit]\nWants=b.service\n"))
+		default:
+			link(dir+one(targets...)+one(wants...)+name, source)
+		}
+	}
+	return root
+}
+
+// On machines drawn by lot, systemctl and we use the same word for each unit;
+// everything that can be switched goes off, systemctl agrees, and everything
+// comes back to the byte.
+func TestUnitsDrawnByLot(t *testing.T) {
+	testkit.Need(t, "systemctl")
+	compared, switched := 0, 0
+	machines := uint64(120) // LOCKBACK_LOT draws more of them
+	if n, err := strconv.ParseUint(os.Getenv("LOCKBACK_LOT"), 10, 64); err == nil {
+		machines = n
+	}
+	for seed := range machines {
+		name := fmt.Sprintf("seed %d", seed)
+		root := randomUnits(t, seed)
+		p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+		agree := func(when string) (on []string) {
+			list, _ := p.List(t, "--all", "location=linux.systemd.system")
+			for _, e := range list.Entries {
+				if e.Mode == "not-found" {
+					continue
+				}
+				require.Equal(t, isEnabled(root, e.Name), e.Mode, "%s, %s: %s", name, when, e.Name)
+				compared++
+				if e.State == "enabled" && e.Switch != "report" {
+					on = append(on, e.Handle)
+				}
+			}
+			return on
+		}
+		before := testkit.Tree(t, root)
+		on := agree("before")
+		if len(on) == 0 {
+			continue
+		}
+		p.OK(t, append([]string{"disable", "--yes", "--guarded"}, on...)...)
+		require.Empty(t, agree("disabled"), name)
+		switched += len(on)
+		p.OK(t, append([]string{"enable", "--yes"}, on...)...)
+		require.Len(t, agree("enabled"), len(on), name)
+		p.OK(t, "restore", "S1", "--yes")
+		require.Empty(t, testkit.Differences(before, testkit.Tree(t, root)), name)
+	}
+	t.Logf("%d words of systemctl's compared, %d entries switched off and on", compared, switched)
+	require.Greater(t, compared, 1000)
+	require.Greater(t, switched, 150)
+}
