@@ -9,10 +9,16 @@ TARGETS := linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windo
 FLAGS   := -trimpath -ldflags "-s -w -X lockback/internal/cli.Version=$(VERSION)"
 export CGO_ENABLED := 0
 
-.PHONY: test check build-all demo release bench shots fuzz
+.PHONY: test peers check build-all demo release bench shots fuzz
 
-test: check build-all
+test: peers check build-all
 	go test -count=1 -timeout 20m ./...
+
+# Says which real systems and tools are missing, whose tests are then skipped.
+peers:
+	@[ "$$(id -u)" = 0 ] || echo "not root: skipped are the tests that boot a Debian, mount small disks, and drop rights"
+	@for p in debootstrap systemd-nspawn systemctl run-parts strace setpriv; do \
+	  PATH=$$PATH:/usr/sbin:/sbin command -v $$p >/dev/null || echo "missing peer: $$p; its tests are skipped"; done
 
 check:
 	@test -z "$$(gofmt -l .)" || { echo "not gofmt'd:"; gofmt -l .; exit 1; }

@@ -60,9 +60,10 @@ func (d *folder) close() {
 
 // The bounds that keep hostile disks from running us out of memory and time.
 const (
-	MaxFileSize = 8 << 20 // the largest configuration file that is read, in bytes
-	maxLinks    = 40      // as the kernel's own bound, path_resolution(7)
-	maxFolders  = 48      // folders kept open
+	MaxFileSize  = 1 << 20  // the largest configuration file that is understood, in bytes
+	MaxImageSize = 16 << 20 // the largest file that is recorded and brought back
+	maxLinks     = 40       // as the kernel's own bound, path_resolution(7)
+	maxFolders   = 48       // folders kept open
 )
 
 // Errors that callers decide on.
@@ -400,7 +401,7 @@ func (f *Files) Image(a Artifact) (Image, error) {
 	switch info.Mode().Type() {
 	case 0:
 		i.Kind = Regular
-		if i.Content, err = f.readPlain(full, MaxFileSize); err != nil {
+		if i.Content, err = f.readPlain(full, MaxImageSize); err != nil {
 			return Image{}, err
 		}
 	case fs.ModeSymlink:

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"sort"
 	"strconv"
 	"strings"
 	"testing"
@@ -155,4 +157,105 @@ func TestUnitsDrawnByLot(t *testing.T) {
 	t.Logf("%d words of systemctl's compared, %d entries switched off and on", compared, switched)
 	require.Greater(t, compared, 1000)
 	require.Greater(t, switched, 150)
+}
+
+// randomEntries makes a root with sign-in entries drawn by lot, for everybody
+// and for one person.
+func randomEntries(t *testing.T, seed uint64) string {
+	t.Helper()
+	r := rand.New(rand.NewPCG(seed, 1888))
+	root := t.TempDir()
+	put := func(name, content string) {
+		name = filepath.Join(root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, []byte(content), 0o755))
+	}
+	put("etc/os-release", "")
+	put("etc/machine-id", "0123456789abcdef0123456789abcdef\n")
+	put("etc/passwd", fmt.Sprintf("ines:x:%d:%d::/home/ines:/bin/sh\n", max(1000, os.Getuid()), max(1000, os.Getgid())))
+	put("usr/bin/true", "")
+	put("bin/true", "")
+	// Each key at most once: of a key that stands twice systemd takes the first
+	// value and the desktops' library the last; and a Hidden that is neither true
+	// nor false is refused by the one and ignored by the other.
+	keys := map[string][]string{
+		"Hidden": {"true", "false", "1", "0"}, "TryExec": {"/bin/true", "/opt/gone", "true", "gone"}, "OnlyShowIn": {"GNOME;KDE;"}, "NotShowIn": {"XFCE"},
+		"X-systemd-skip": {"false"}, "Type": {"Application", "Application", "Link"}, "Comment": {`a\nb`}, "Name[de]": {"x"}, "junk": {"x"}, "# comment": {"x"},
+		"Exec": {"/bin/true", "/bin/true", "/opt/gone --x", `"/bin/true" "a b" %U`, "true", "", "/bin/true %k 100%%"},
+	}
+	order := []string{"Type", "Hidden", "TryExec", "OnlyShowIn", "NotShowIn", "X-systemd-skip", "Comment", "Name[de]", "junk", "# comment", "Exec"}
+	for range 3 + r.IntN(10) {
+		text := "[Desktop Entry]\nName=drawn\n"
+		if r.IntN(12) == 0 {
+			text = "[Some Group]\n"
+		}
+		for _, key := range order {
+			if always := key == "Type" || key == "Exec"; always && r.IntN(15) > 0 || !always && r.IntN(5) == 0 {
+				text += key + "=" + keys[key][r.IntN(len(keys[key]))] + "\n"
+			}
+		}
+		if r.IntN(4) == 0 {
+			text += "[Desktop Action x]\nHidden=true\nExec=/opt/gone\n"
+		}
+		dir := []string{"etc/xdg/autostart/", "home/ines/.config/autostart/"}[r.IntN(2)]
+		name := dir + string(rune('a'+r.IntN(6))) + []string{".desktop", ".desktop", ".desktop", ".desktop~"}[r.IntN(4)]
+		put(name, text)
+	}
+	return root
+}
+
+// On sign-in entries drawn by lot, systemd's generator and we agree on what
+// starts; all go off, and all come back.
+func TestSignInEntriesDrawnByLot(t *testing.T) {
+	const generator = "/usr/lib/systemd/user-generators/systemd-xdg-autostart-generator"
+	testkit.Need(t, generator)
+	agreed := 0
+	for seed := range uint64(150) {
+		name := fmt.Sprintf("seed %d", seed)
+		root := randomEntries(t, seed)
+		p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+		starting := func() (ours []string) {
+			list, _ := p.List(t, "--all", "location=linux.xdg-autostart")
+			own := map[string]bool{}
+			for _, e := range list.Entries {
+				own[filepath.Base(e.Source.Path)] = own[filepath.Base(e.Source.Path)] || e.User == "ines"
+			}
+			for _, e := range list.Entries {
+				missing := e.Target.Exists != nil && !*e.Target.Exists
+				if base := filepath.Base(e.Source.Path); e.State == "enabled" && !missing && (e.User == "ines" || !own[base]) {
+					ours = append(ours, strings.TrimSuffix(base, ".desktop"))
+				}
+			}
+			sort.Strings(ours)
+			return ours
+		}
+		theirs := func() (names []string) {
+			out := t.TempDir()
+			cmd := exec.Command(generator, out, out, out)
+			cmd.Env = []string{"HOME=" + root + "/home/ines", "XDG_CONFIG_HOME=" + root + "/home/ines/.config", "XDG_CONFIG_DIRS=" + root + "/etc/xdg", "SYSTEMD_LOG_LEVEL=crit", "PATH=/usr/bin:/bin"}
+			text, err := cmd.CombinedOutput()
+			require.NoError(t, err, string(text))
+			files, err := filepath.Glob(filepath.Join(out, "app-*@autostart.service"))
+			require.NoError(t, err)
+			for _, f := range files {
+				names = append(names, strings.TrimSuffix(strings.TrimPrefix(filepath.Base(f), "app-"), "@autostart.service"))
+			}
+			return names
+		}
+		before := testkit.Tree(t, root)
+		ours := starting()
+		require.Equal(t, theirs(), ours, name)
+		agreed += len(ours)
+		if len(ours) == 0 {
+			continue
+		}
+		p.OK(t, "disable", "state=enabled", "switch!=report", "--all", "--yes", "--guarded")
+		require.Empty(t, starting(), name)
+		require.Empty(t, theirs(), name)
+		p.OK(t, "restore", "S1", "--yes")
+		require.Equal(t, ours, theirs(), name)
+		testkit.Same(t, before, testkit.Tree(t, root))
+	}
+	t.Logf("%d entries that start, agreed on", agreed)
+	require.Greater(t, agreed, 100)
 }

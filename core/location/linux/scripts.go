@@ -99,9 +99,6 @@ func addScript(s *location.Survey, file, schedule string) {
 		Argv:      []string{full},
 		Switcher:  unexec{file},
 	}
-	if full != file {
-		item.Artifacts = files(file, full)
-	}
 	if info.Mode()&0o111 == 0 {
 		item.State = autostart.Disabled
 		item.Mode = strings.TrimSpace(schedule + " not executable")

@@ -29,14 +29,18 @@ func readUserUnits(s *location.Survey) {
 	addUnits(s, everybody, everybody.names(), nil)
 	for _, u := range s.Machine.Users {
 		p := userUnits.forHome(u.Home)
-		if _, err := s.Stat(path.Join(u.Home, ".config/systemd")); err != nil {
-			if _, err := s.Stat(path.Join(u.Home, ".local/share/systemd")); err != nil {
-				continue // nothing of this person's own
-			}
+		own := false
+		for _, dir := range []string{".config/systemd/user", ".config/systemd/user.control", ".local/share/systemd/user"} {
+			_, err := s.Stat(path.Join(u.Home, dir))
+			s.Skip(path.Join(u.Home, dir), err)
+			own = own || err == nil
+		}
+		if !own {
+			continue
 		}
 		set := loadUnits(s, p, parsed)
-		own := slices.DeleteFunc(set.names(), func(name string) bool { return !set.ownedBy(name, u.Home) })
-		addUnits(s, set, own, &u)
+		theirs := slices.DeleteFunc(set.names(), func(name string) bool { return !set.ownedBy(name, u.Home) })
+		addUnits(s, set, theirs, &u)
 	}
 }
 
@@ -185,11 +189,17 @@ func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool
 	return list
 }
 
-// aliased reports whether another name leads to the unit. That is what enables a
-// unit that no dependency does; of a dependency that leads to /dev/null,
-// systemctl also says enabled, but it starts nothing.
+// aliased reports whether the unit is enabled by another name that its [Install]
+// section asks for. That is what enables a unit that no dependency does; of a
+// dependency that leads to /dev/null, systemctl also says enabled, but it starts
+// nothing.
 func (set *unitSet) aliased(name string) bool {
-	return slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool { return l.kind == "" && l.dest() == name && l.name != name })
+	aliases := set.install(name).aliases
+	return slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool {
+		dir := set.dirs[l.dir]
+		return l.kind == "" && l.dest() == name && slices.Contains(aliases, l.name) &&
+			(dir == set.path.config || dir == set.path.global || strings.HasPrefix(dir, "/run/"))
+	})
 }
 
 // describe fills in what the unit starts, itself or through the unit that it
