@@ -392,7 +392,7 @@ func (r *restore) all() error {
 		if err != nil {
 			return err
 		}
-		if len(r.owners[a]) == 0 {
+		if len(r.owners[a]) == 0 && want.Kind != machine.Absent {
 			continue // a folder that is known for its times only
 		}
 		current, err := r.d.Image(a)

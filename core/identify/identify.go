@@ -151,6 +151,15 @@ func program(argv []string, depth int) (string, bool) {
 // shellProgram finds the program of a shell command, where no more than words
 // and simple tests are needed to see it: "test -x /a && /a" starts /a.
 func shellProgram(command string, depth int) (string, bool) {
+	// Nearly all commands begin with a plain path of a program that is no
+	// launcher.
+	if word, _, _ := strings.Cut(command, " "); path.IsAbs(word) && !strings.ContainsAny(word, "\"'\\$`;&|<>(){}*?\t\n=") {
+		if base := path.Base(word); !shells[base] && !interpreters[base] {
+			if _, launcher := launchers[base]; !launcher && !strings.HasPrefix(base, "python3.") {
+				return word, true
+			}
+		}
+	}
 	for part := range splitShell(command) {
 		words, plain := shellWords(part)
 		for len(words) > 0 && (isAssignment(words[0]) || words[0] == "(" || words[0] == "{" || words[0] == "then" || words[0] == "if" || words[0] == "do") {

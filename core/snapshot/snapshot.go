@@ -166,7 +166,8 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 		Unread: slices.Clone(inv.Unread), Contents: map[Digest][]byte{}}
 	s.Load = func(d Digest) ([]byte, error) { return s.Contents[d], nil }
 	keep := func(d Digest, content []byte) { s.Contents[d] = content }
-	claimed := map[machine.Artifact]bool{}
+	claimed := map[machine.Artifact]machine.ImageKind{}
+	withFolder := map[machine.Artifact]bool{} // those whose folder is recorded too
 	texts := map[string]*bytes.Buffer{}
 	var keys []string
 	for _, item := range inv.Items {
@@ -189,23 +190,29 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 		for k, a := range artifacts {
 			names[k] = strconv.Quote(a.Name)
 		}
-		// The folders are known for their times: where a restore brings the
-		// same names back, it brings the folder's time back too.
-		for _, a := range artifacts[:len(artifacts):len(artifacts)] {
-			artifacts = append(artifacts, folderOf(a))
-		}
 		fmt.Fprintf(text, "E\t%s\t%s\t%s\n", item.Handle, strings.Join(names, "\x1f"), encodeEntry(&item.Entry))
+		// The folder of each is known for its time: where a restore brings the
+		// same names back, it brings the folder's time back too. Of what is not
+		// there, all missing folders are known, for a switch may make them.
+		var record func(a machine.Artifact, named bool)
+		record = func(a machine.Artifact, named bool) {
+			kind, known := claimed[a]
+			if !known {
+				i, err := read(a)
+				if kind = i.Kind; err != nil {
+					s.Unread = append(s.Unread, autostart.Unread{Location: item.Location, Path: autostart.Text(a.Name), Reason: machine.Reason(err)})
+				} else {
+					fmt.Fprintf(text, "A\t%s\t%s\t%s\n", a.Kind, strconv.Quote(a.Name), EncodeImage(i, keep))
+				}
+				claimed[a] = kind
+			}
+			if (named || kind == machine.Absent) && a.Name != "/" && !withFolder[a] {
+				withFolder[a] = true
+				record(folderOf(a), false)
+			}
+		}
 		for _, a := range artifacts {
-			if claimed[a] {
-				continue
-			}
-			claimed[a] = true
-			i, err := read(a)
-			if err != nil {
-				s.Unread = append(s.Unread, autostart.Unread{Location: item.Location, Path: autostart.Text(a.Name), Reason: machine.Reason(err)})
-				continue
-			}
-			fmt.Fprintf(text, "A\t%s\t%s\t%s\n", a.Kind, strconv.Quote(a.Name), EncodeImage(i, keep))
+			record(a, true)
 		}
 	}
 	slices.Sort(keys)

@@ -85,16 +85,14 @@ func parseLine(raw string, withUser bool) Line {
 			l.Kind = Bad
 		}
 	} else {
-		var fields []string
-		for range 5 {
-			var f string
-			f, text = cutField(text)
-			fields = append(fields, f)
-			if f == "" || strings.Trim(f, "0123456789*/,-~?#LWabcdefghijklmnopqrstuvwxyzABCDEFGHIJKMNOPQRSTUVXYZ") != "" {
+		var fields [5]string
+		for k := range fields {
+			fields[k], text = cutField(text)
+			if f := fields[k]; f == "" || strings.Trim(f, "0123456789*/,-~?#LWabcdefghijklmnopqrstuvwxyzABCDEFGHIJKMNOPQRSTUVXYZ") != "" {
 				l.Kind = Bad
 			}
 		}
-		l.Schedule = strings.Join(fields, " ")
+		l.Schedule = strings.Join(fields[:], " ")
 	}
 	if withUser {
 		l.User, text = cutField(text)

@@ -126,7 +126,7 @@ func cronIgnores(s *location.Survey, file, owner string, info fs.FileInfo) strin
 // cronName words a line for a list: the program's name, for that is what a
 // technician looks for.
 func cronName(l crontab.Line) string {
-	for _, word := range strings.Fields(l.Command) {
+	for word := range strings.FieldsSeq(l.Command) {
 		if name := path.Base(strings.Trim(word, `"'();`)); word[0] == '/' && name != "/" && !shellWords[name] {
 			return name
 		}

@@ -87,16 +87,17 @@ type unitSource struct {
 
 // unitSet is all the units that one manager sees.
 type unitSet struct {
-	path    unitPath
-	dirs    []string
-	sources map[string][]unitSource // a name's files, the one that wins first
-	aliases map[string]string       // a link's name, to the unit it stands for
-	links   []unitLink
-	byUnit  map[string][]unitLink // a unit's name, to the links that bear it, lead to it or stand for it
-	dropIns map[string][]string   // NAME.d, to the drop-ins in it by name, each the one that wins
-	parsed  *parsedFiles
-	presets []presetRule
-	reached map[string][]string // units that start of themselves, to what names them in a dependency key
+	path     unitPath
+	dirs     []string
+	sources  map[string][]unitSource // a name's files, the one that wins first
+	aliases  map[string]string       // a link's name, to the unit it stands for
+	links    []unitLink
+	byUnit   map[string][]unitLink // a unit's name, to the links that bear it, lead to it or stand for it
+	dropIns  map[string][]string   // NAME.d, to the drop-ins in it by name, each the one that wins
+	parsed   *parsedFiles
+	installs sync.Map // a unit, to its install
+	presets  []presetRule
+	reached  map[string][]string // units that start of themselves, to what names them in a dependency key
 
 	view location.View
 	read func(file string) ([]byte, bool) // reports what cannot be read
@@ -452,6 +453,9 @@ type install struct {
 func (in install) any() bool { return len(in.links)+len(in.aliases) > 0 }
 
 func (set *unitSet) install(name string) install {
+	if in, ok := set.installs.Load(name); ok {
+		return in.(install)
+	}
 	f, _ := set.file(name)
 	in := install{also: f.List("Install", "Also"), instance: f.Last("Install", "DefaultInstance")}
 	unit := name
@@ -467,6 +471,7 @@ func (set *unitSet) install(name string) install {
 			in.links = append(in.links, unitfile.Expand(by, unit)+"."+key.kind+"/"+unit)
 		}
 	}
+	set.installs.Store(name, in)
 	return in
 }
 
