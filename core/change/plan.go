@@ -106,12 +106,11 @@ func (d *draft) Image(a machine.Artifact) (machine.Image, error) {
 }
 
 func (d *draft) set(a machine.Artifact, want machine.Image, handle string) error {
-	before, err := d.Image(a)
-	if err != nil {
+	if _, err := d.Image(a); err != nil {
 		return err
 	}
-	if !d.machine.KeepsOwners && want.Kind != machine.Absent && want.UID != before.UID {
-		want.UID, want.GID = -1, -1 // nobody's here but the copier's
+	if !d.machine.KeepsOwners && want.Kind != machine.Absent {
+		want.UID, want.GID = -1, -1 // all is the copier's, and stays so
 	}
 	if !slices.Contains(d.order, a) {
 		d.order = append(d.order, a)

@@ -138,17 +138,26 @@ func TestRecordsThatCannotBeUsed(t *testing.T) {
 
 func TestWithoutAnIdNothingIsRecorded(t *testing.T) {
 	p := workshop(t)
-	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/machine-id"), []byte("uninitialized\n"), 0o644))
+	setID(t, p, "uninitialized\n")
 	p.OK(t, "list")
 	p.Fails(t, 1, "systemd-machine-id-setup", "snapshot")
 	p.Fails(t, 1, "systemd-machine-id-setup", "disable", "Fogbell Sync", "--yes")
+}
+
+// setID gives the machine another id. The file may not be written to, so it is
+// replaced.
+func setID(t *testing.T, p testkit.Program, id string) {
+	t.Helper()
+	file := filepath.Join(p.Root, "etc/machine-id")
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.WriteFile(file, []byte(id), 0o444))
 }
 
 func TestAnotherMachineIsRefusedUnlessNamed(t *testing.T) {
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	other := workshop(t)
-	require.NoError(t, os.WriteFile(filepath.Join(other.Root, "etc/machine-id"), []byte(strings.Repeat("ab", 16)+"\n"), 0o644))
+	setID(t, other, strings.Repeat("ab", 16)+"\n")
 	require.NoError(t, os.WriteFile(filepath.Join(other.Root, "etc/hostname"), []byte("lamp-room\n"), 0o644))
 	other.Store = p.Store
 	before := testkit.Tree(t, other.Root)
