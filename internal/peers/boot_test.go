@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"testing"
@@ -162,6 +163,31 @@ func TestRealSystemAcrossTheBorder(t *testing.T) {
 	outside.OK(t, "undo", "--yes")
 	outside.OK(t, "undo", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, b.root, leave...))
+}
+
+// A person without rights on the running system: they see what they may, switch
+// what is theirs, and are told where rights are missing before anything is touched.
+func TestRealSystemWithoutRights(t *testing.T) {
+	b := newBox(t)
+	as := func(args string) string {
+		return "runuser -u ines -- env HOME=/home/ines lockback " + args + "; echo exit $?"
+	}
+	marks, out := b.boot(t, as("list"), as("disable tidewatch.service --yes"), as("disable 'Fogbell Sync' index.service --yes"),
+		as("disable 'Kelpline Assistant' --user ines --yes"), as("history"), "chown -R ines: /home/ines/.local; lockback history; echo exit $?")
+	require.Equal(t, started, marks)
+	require.Contains(t, out, "Not read")
+	require.Contains(t, out, "/var/spool/cron/crontabs")
+	require.Contains(t, out, "/root/.config/autostart")
+	require.Contains(t, out, "writing /etc/systemd/system/multi-user.target.wants/tidewatch.service needs more rights; run with sudo\nexit 4")
+	require.Contains(t, out, "C1 done: 2 entries changed")
+	require.Contains(t, out, "C2 done: 1 entry changed")
+	require.Contains(t, out, "there is no record yet") // root's own is another one
+	marks, out = b.boot(t, as("undo C2 --yes"), as("undo C1 --yes"))
+	want := slices.DeleteFunc(slices.Clone(started), func(m string) bool { return m == "user-own" || strings.HasPrefix(m, "xdg-") })
+	require.Equal(t, want, marks)
+	require.NotContains(t, out, "exit 1")
+	marks, _ = b.boot(t)
+	require.Equal(t, started, marks)
 }
 
 // The power fails in the middle of a change on the running system.
