@@ -108,7 +108,15 @@ func Open(path string, access Access) (*Store, error) {
 		f.Close()
 	}
 	s := &Store{Path: path}
-	if err := s.open(access); err != nil {
+	err = s.open(access, access == Write)
+	var se *sqlite.Error
+	if access == Read && errors.As(err, &se) && se.Code() == sqlite3.SQLITE_READONLY_ROLLBACK {
+		// A commit was cut short: reading it first takes it back.
+		s.Close()
+		s = &Store{Path: path}
+		err = s.open(access, true)
+	}
+	if err != nil {
 		s.Close()
 		return nil, explain(path, err)
 	}
@@ -127,7 +135,7 @@ func makeFile(path string) error {
 	return f.Close()
 }
 
-func (s *Store) open(access Access) error {
+func (s *Store) open(access Access, writable bool) error {
 	// The place is given as a URI so that no character of it means anything
 	// to SQLite.
 	place := url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(s.Path)}
@@ -137,9 +145,9 @@ func (s *Store) open(access Access) error {
 			place.Path = "/" + place.Path
 		}
 	}
-	q := url.Values{"mode": {"rw"}}
-	if access == Read {
-		q.Set("mode", "ro")
+	q := url.Values{"mode": {"ro"}}
+	if writable {
+		q.Set("mode", "rw")
 	}
 	place.RawQuery = q.Encode()
 	db, err := sql.Open("sqlite", place.String())

@@ -98,6 +98,11 @@ func (a *app) switchEntries(o switchOptions) error {
 		want.User = &u
 	}
 	items, guarded, already := sift(c.items, want, a.guarded)
+	items, fixed := switchable(items)
+	for _, item := range fixed {
+		_, err := item.Set(s.machine.Files, want)
+		a.note("left out: %s  %s: %v", item.Handle, item.Name, errorText(err))
+	}
 	if len(guarded) > 0 {
 		a.note("left out, for they are guarded (--guarded switches them too):")
 		for _, item := range guarded {
@@ -110,6 +115,9 @@ func (a *app) switchEntries(o switchOptions) error {
 	if len(items) == 0 {
 		if len(guarded) > 0 && already == 0 {
 			return usage("nothing was done: all that matches is guarded")
+		}
+		if len(fixed) > 0 && already == 0 {
+			return fmt.Errorf("nothing was done: what matches cannot be switched")
 		}
 		a.note("there is nothing to do")
 		return s.printChange(change.Plan{}, change.Result{})
@@ -194,6 +202,25 @@ func sift(items []*location.Item, want location.Want, guardedToo bool) (chosen, 
 		}
 	}
 	return chosen, guarded, already
+}
+
+// switchable leaves out what no switch exists for.
+func switchable(items []*location.Item) (chosen, fixed []*location.Item) {
+	for _, item := range items {
+		if item.Switch == autostart.Report {
+			fixed = append(fixed, item)
+		} else {
+			chosen = append(chosen, item)
+		}
+	}
+	return chosen, fixed
+}
+
+func errorText(err error) string {
+	if err == nil {
+		return "it has no switch"
+	}
+	return view.Safe(err.Error())
 }
 
 // stillStarted warns where a service that is switched off has a timer, socket or

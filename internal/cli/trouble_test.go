@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -300,13 +301,46 @@ func TestHostileDisk(t *testing.T) {
 	require.Equal(t, []string{"target-missing"}, now["out-absolute"].Problems)
 
 	p.OK(t, "snapshot")
-	r := p.Run(t, "disable", "state=enabled", "--yes", "--all", "--guarded", "switch!=report")
+	r := p.Run(t, "disable", "state=enabled", "--yes", "--all", "--guarded")
 	require.Zero(t, r.Code, r.Err)
 	p.OK(t, "restore", "S1", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 	kept, err := os.ReadFile(filepath.Join(outside, "secret.desktop"))
 	require.NoError(t, err)
 	require.NotContains(t, string(kept), "Hidden")
+}
+
+// What no switch exists for is left out and named.
+func TestWhatHasNoSwitchIsLeftOut(t *testing.T) {
+	p := workshop(t)
+	require.NoError(t, os.Symlink("/opt/gone", filepath.Join(p.Root, "etc/cron.daily/leads-nowhere")))
+	r := p.Run(t, "enable", "location=linux.cron.periodic", "--yes")
+	require.Zero(t, r.Code, r.Err)
+	require.Contains(t, r.Err, "leads-nowhere: cannot be switched: it is a link to /opt/gone, which does not exist")
+	require.Contains(t, r.Out, "tidewatch-archive")
+	p.Fails(t, 1, "what matches cannot be switched", "enable", "leads-nowhere", "--yes")
+}
+
+// A commit of the record itself that was cut short is taken back by whoever
+// opens the record next, also by commands that only look.
+func TestRecordCutShortInACommit(t *testing.T) {
+	testkit.Need(t, "strace")
+	cut := 0
+	for n := 1; n <= 12; n++ {
+		p := workshop(t)
+		p.OK(t, "snapshot")
+		cmd := exec.Command("strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=pwrite64", "-e", "inject=pwrite64:signal=KILL:when="+strconv.Itoa(n),
+			testkit.Built(t), "--root", p.Root, "--store", p.Store, "snapshot", "-m", "second")
+		require.Error(t, cmd.Run())
+		if _, err := os.Stat(p.Store + "-journal"); err == nil {
+			cut++
+		}
+		p.OK(t, "list")
+		require.NotContains(t, p.OK(t, "history"), "second")
+		p.OK(t, "compare", "S1")
+		wholeRecord(t, p)
+	}
+	require.Positive(t, cut, "no commit was cut short")
 }
 
 func TestExtendedAttributesComeBack(t *testing.T) {
