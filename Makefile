@@ -45,5 +45,5 @@ shots:
 
 fuzz:
 	@set -e; for f in core/format/desktopentry:FuzzParse core/format/crontab:FuzzParse core/format/unitfile:FuzzParse core/identify:FuzzProgram \
-	  core/snapshot:FuzzSections core/autostart:FuzzSelector core/machine:FuzzResolve; do \
+	  core/snapshot:FuzzSections core/autostart:FuzzSelector core/machine:FuzzResolve internal/view:FuzzSafe; do \
 	  go test ./$${f%%:*} -run XXX -fuzz $${f##*:} -fuzztime $${FUZZTIME:-1m}; done
