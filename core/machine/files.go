@@ -121,7 +121,7 @@ func (f *Files) resolve(name string, last bool) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		full := path.Join(parent, base)
+		full := join(parent, base)
 		if !last {
 			return full, nil
 		}
@@ -152,6 +152,14 @@ func (f *Files) resolve(name string, last bool) (string, error) {
 	}
 }
 
+// join is path.Join for a clean folder and a single name.
+func join(dir, base string) string {
+	if dir == "/" {
+		return "/" + base
+	}
+	return dir + "/" + base
+}
+
 // resolveDir returns the path without links of a folder, from memory where it
 // was asked before. While links change under us the memory may be stale; the
 // access itself is then still held inside the root by os.Root.
@@ -166,7 +174,7 @@ func (f *Files) resolveDir(dir string, links *int) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	full := path.Join(parent, path.Base(dir))
+	full := join(parent, path.Base(dir))
 	kind, err := f.typeIn(parent, path.Base(dir))
 	if err != nil {
 		return "", err

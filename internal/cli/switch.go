@@ -386,8 +386,12 @@ func (s *session) printChange(plan change.Plan, result change.Result) error {
 	} else {
 		s.printStates(plan, result)
 		p.Line("")
-		p.Line("%s done: %s changed in %s; undo takes it back, %s has the state before", changeID,
-			view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"), snapID)
+		undo := "undo"
+		if plan.Kind == store.Undo {
+			undo += " " + changeID // undo alone takes back what is no undo itself
+		}
+		p.Line("%s done: %s changed in %s; %s takes it back, %s has the state before", changeID,
+			view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"), undo, snapID)
 	}
 	p.Line("takes effect: %s", effect)
 	for _, w := range warnings {

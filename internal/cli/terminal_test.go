@@ -205,6 +205,7 @@ func TestKilledInTheMiddleOfSystemCalls(t *testing.T) {
 			traced.Prefix = []string{"strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", call, n)}
 			cmd := append(append([]string{}, traced.Prefix...), testkit.Built(t), "--root", p.Root, "--store", p.Store)
 			run := exec.Command(cmd[0], append(cmd[1:], everything...)...)
+			run.Env = append(os.Environ(), "GOMAXPROCS=1") // the calls are counted by thread
 			if run.Run() != nil {
 				kills++
 			}
@@ -220,7 +221,7 @@ func TestKilledInTheMiddleOfSystemCalls(t *testing.T) {
 			require.Empty(t, string(left), "%s %d", call, n)
 		}
 	}
-	require.Greater(t, kills, 14, "the calls are hardly made")
+	require.Greater(t, kills, 8, "the calls are hardly made")
 }
 
 // A failure in the middle that is no crash: the disk says no.

@@ -331,7 +331,10 @@ func TestRecordCutShortInACommit(t *testing.T) {
 		p.OK(t, "snapshot")
 		cmd := exec.Command("strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=pwrite64", "-e", "inject=pwrite64:signal=KILL:when="+strconv.Itoa(n),
 			testkit.Built(t), "--root", p.Root, "--store", p.Store, "snapshot", "-m", "second")
-		require.Error(t, cmd.Run())
+		cmd.Env = append(os.Environ(), "GOMAXPROCS=1")
+		if cmd.Run() == nil {
+			continue // the calls are counted by thread, and no thread made so many
+		}
 		if _, err := os.Stat(p.Store + "-journal"); err == nil {
 			cut++
 		}

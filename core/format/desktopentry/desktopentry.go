@@ -181,6 +181,12 @@ func unescape(s string) string {
 // leaves out the field codes (%f, %u ...), which stand for nothing at sign-in.
 // An open quote is closed at the end.
 func SplitExec(exec string) []string {
+	if exec == "" {
+		return nil
+	}
+	if !strings.ContainsAny(exec, "\"\\%") {
+		return strings.Fields(exec) // as nearly all are
+	}
 	var (
 		args    []string
 		word    strings.Builder

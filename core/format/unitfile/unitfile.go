@@ -173,6 +173,12 @@ func Expand(value, unit string) string {
 // systemd.service(5), and takes off the prefixes before the program (@ - : + !).
 func SplitCommand(value string) []string {
 	value = strings.TrimLeft(value, "@-:+!| ")
+	if value == "" {
+		return nil
+	}
+	if !strings.ContainsAny(value, "\"'\\\n") {
+		return strings.Fields(value) // as nearly all are
+	}
 	var (
 		args    []string
 		word    strings.Builder

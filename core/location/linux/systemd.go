@@ -272,7 +272,7 @@ type unitSwitch struct {
 }
 
 func newUnitSwitch(set *unitSet, name string, user *machine.User) unitSwitch {
-	sw := unitSwitch{set: set, name: name, user: user, maskAt: path.Join(set.path.config, name)}
+	sw := unitSwitch{set: set, name: name, user: user, maskAt: set.path.config + "/" + name}
 	gone := map[string]bool{}
 	links := set.byUnit[name]
 	_, _, instance := unitfile.Template(name)

@@ -123,7 +123,7 @@ func loadUnits(s *location.Survey, p unitPath, parsed *parsedFiles) *unitSet {
 	}
 	for k, dir := range set.dirs {
 		for _, e := range s.Dir(dir) {
-			name, full := e.Name(), path.Join(dir, e.Name())
+			name, full := e.Name(), dir+"/"+e.Name()
 			switch {
 			case e.IsDir():
 				set.loadFolder(s, k, name, full)
@@ -168,12 +168,13 @@ func (set *unitSet) loadFolder(s *location.Survey, dir int, name, full string) {
 			if e.Type()&fs.ModeSymlink == 0 || !unitfile.Valid(e.Name()) {
 				continue
 			}
-			target, err := s.Readlink(path.Join(full, e.Name()))
+			at := full + "/" + e.Name()
+			target, err := s.Readlink(at)
 			if err != nil {
-				s.Skip(path.Join(full, e.Name()), err)
+				s.Skip(at, err)
 				continue
 			}
-			set.links = append(set.links, unitLink{path.Join(full, e.Name()), dir, parent, kind, e.Name(), target})
+			set.links = append(set.links, unitLink{at, dir, parent, kind, e.Name(), target})
 		}
 	case "d":
 		have := set.dropIns[name]
