@@ -190,6 +190,12 @@ func (s *Survey) report() Report {
 	return r
 }
 
+// Handle makes the handle that [Survey.Add] gives the first entry of a key, for
+// readers that describe many entries side by side.
+func (s *Survey) Handle(user, key string) string {
+	return autostart.Handle(s.at.ID, autostart.Text(user), key)
+}
+
 // Add reports an item. Location, stage and switch come from the table unless
 // the item has its own; key identifies the entry within its location and user,
 // and stays the same while the entry does.
@@ -221,7 +227,9 @@ func (s *Survey) Add(key string, item *Item) {
 	if s.seen[id]++; s.seen[id] > 1 {
 		key = fmt.Sprintf("%s\x00%d", key, s.seen[id])
 	}
-	e.Handle = autostart.Handle(e.Location, e.User, key)
+	if e.Handle == "" || s.seen[id] > 1 {
+		e.Handle = autostart.Handle(e.Location, e.User, key)
+	}
 	e.Name, e.Command = autostart.Text(e.Name), autostart.Text(e.Command)
 	e.Source.Path = autostart.Text(e.Source.Path)
 	s.Items = append(s.Items, item)

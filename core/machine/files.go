@@ -255,8 +255,7 @@ func (f *Files) readlinkIn(plain, base string) (string, error) {
 		return "", err
 	}
 	defer done()
-	target, err := r.Readlink(base)
-	return filepath.ToSlash(target), err
+	return r.target(base)
 }
 
 // Lstat describes what is at the path, a link itself and not what it leads to.

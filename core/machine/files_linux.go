@@ -64,6 +64,23 @@ func (d *folder) open(base string) (read func([]byte) (int, error), done func(),
 	}, func() { unix.Close(fd) }, nil
 }
 
+// target reads a link in the folder.
+func (d *folder) target(base string) (string, error) {
+	var short [256]byte
+	for buf := short[:]; ; buf = make([]byte, 2*len(buf)) {
+		n := 0
+		if err := again(func() (err error) {
+			n, err = unix.Readlinkat(int(d.self.Fd()), base, buf)
+			return err
+		}); err != nil {
+			return "", &fs.PathError{Op: "readlink", Path: base, Err: err}
+		}
+		if n < len(buf) {
+			return string(buf[:n]), nil
+		}
+	}
+}
+
 // again repeats a call that a signal interrupted.
 func again(call func() error) error {
 	for {

@@ -5,6 +5,7 @@ package machine
 import (
 	"io/fs"
 	"os"
+	"path/filepath"
 	"time"
 )
 
@@ -19,6 +20,12 @@ func (d *folder) kind(base string) (fs.FileMode, int64, error) {
 		return 0, 0, err
 	}
 	return info.Mode().Type(), info.Size(), nil
+}
+
+// target reads a link in the folder.
+func (d *folder) target(base string) (string, error) {
+	target, err := d.Readlink(base)
+	return filepath.ToSlash(target), err
 }
 
 // open opens a regular file in the folder for reading.

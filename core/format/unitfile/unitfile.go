@@ -145,7 +145,8 @@ func Valid(name string) bool {
 	if len(name) > 255 || suffix == "" || suffix == name || !kinds[suffix] || name[0] == '@' {
 		return false
 	}
-	for _, c := range []byte(strings.TrimSuffix(name, suffix)) {
+	for k := range len(name) - len(suffix) {
+		c := name[k]
 		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte(":-_.\\@", c) >= 0) {
 			return false
 		}

@@ -135,6 +135,7 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	item.Facts = func() []location.Fact { return set.facts(name, f, by, dropIns) }
 
 	item.Artifacts = func() []machine.Artifact { return sw.artifacts(s, source, found, started, dropIns) }
+	item.Handle = s.Handle(item.User, name)
 	return item
 }
 
