@@ -173,7 +173,11 @@ func AppendEntry(b []byte, e *autostart.Entry) ([]byte, error) {
 
 // appendString appends a JSON string. Text that needs no escape is copied.
 func appendString(b []byte, s string) []byte {
-	if plain(s) && !strings.ContainsAny(s, `"\`) {
+	simple := true
+	for k := 0; k < len(s) && simple; k++ {
+		simple = s[k] >= ' ' && s[k] <= '~' && s[k] != '"' && s[k] != '\\'
+	}
+	if simple {
 		return append(append(append(b, '"'), s...), '"')
 	}
 	text, err := compact(s)
