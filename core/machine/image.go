@@ -107,12 +107,6 @@ func (i Image) Same(j Image) bool {
 		(i.Xattrs == nil || j.Xattrs == nil || maps.EqualFunc(i.Xattrs, j.Xattrs, bytes.Equal))
 }
 
-// SameButTimes is [Image.Same] for files that differ in their time at most.
-func (i Image) SameButTimes(j Image) bool {
-	j.ModTime = i.ModTime
-	return i.Same(j)
-}
-
 func sameOwner(i, j Image) bool {
 	return i.UID < 0 || j.UID < 0 || i.UID == j.UID && i.GID == j.GID
 }

@@ -147,7 +147,7 @@ func (t *Table) Bytes() []byte {
 // Jobs returns the lines that start something, those switched off by us among
 // them, and the ones that cannot be understood.
 func (t *Table) Jobs() []Line {
-	var jobs []Line
+	jobs := make([]Line, 0, len(t.Lines))
 	for _, l := range t.Lines {
 		if l.Kind == Job || l.Kind == Bad {
 			jobs = append(jobs, l)

@@ -35,15 +35,13 @@ func Parse(content []byte) File {
 		start   int
 		number  int
 	)
-	finish := func() {
-		text := ""
-		if len(pending) == 1 {
-			text = strings.TrimSpace(pending[0])
-		} else {
-			text = strings.TrimSpace(strings.Join(pending, " "))
+	finish := func(last string) {
+		text := last
+		if len(pending) > 0 {
+			text = strings.Join(append(pending, last), " ")
+			pending = pending[:0]
 		}
-		pending = pending[:0]
-		if text == "" {
+		if text = strings.TrimSpace(text); text == "" {
 			return
 		}
 		if text[0] == '[' && text[len(text)-1] == ']' {
@@ -68,17 +66,27 @@ func Parse(content []byte) File {
 			pending = append(pending, part)
 			continue
 		}
-		pending = append(pending, text)
-		finish()
+		finish(text)
 	}
-	finish()
+	finish("")
 	return f
+}
+
+// Section returns the part of a file that is one section, in order.
+func (f File) Section(name string) File {
+	var part File
+	for k := range f.Assignments {
+		if f.Assignments[k].Section == name {
+			part.Assignments = append(part.Assignments, f.Assignments[k])
+		}
+	}
+	return part
 }
 
 // Last returns the value that counts of a key that takes one: the last.
 func (f File) Last(section, key string) string {
 	for k := len(f.Assignments) - 1; k >= 0; k-- {
-		if a := f.Assignments[k]; a.Section == section && a.Key == key {
+		if a := &f.Assignments[k]; a.Section == section && a.Key == key {
 			return a.Value
 		}
 	}
@@ -89,7 +97,8 @@ func (f File) Last(section, key string) string {
 // before it.
 func (f File) All(section, key string) []string {
 	var all []string
-	for _, a := range f.Assignments {
+	for k := range f.Assignments {
+		a := &f.Assignments[k]
 		if a.Section != section || a.Key != key {
 			continue
 		}

@@ -70,13 +70,14 @@ func readCrontab(s *location.Survey, file, owner string) {
 	if broken := table.Broken(); broken != "" && why == "" {
 		why = broken
 	}
+	artifacts := files(file)
 	for _, l := range table.Jobs() {
 		item := &location.Item{
 			Entry: autostart.Entry{
 				User: autostart.Text(owner), Name: cronName(l), State: autostart.Enabled, Mode: l.Schedule, Command: l.Command,
 				Source: autostart.Source{Path: file, Line: l.Number},
 			},
-			Artifacts: files(file),
+			Artifacts: artifacts,
 			Argv:      []string{"/bin/sh", "-c", beforePercent(l.Command)},
 			Switcher:  cronLine{file: file, system: owner == "", line: l},
 		}

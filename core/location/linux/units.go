@@ -144,12 +144,15 @@ func loadUnits(s *location.Survey, p unitPath, parsed *parsedFiles) *unitSet {
 		return names
 	})
 	set.parseAll(files)
-	set.byUnit = map[string][]unitLink{}
+	set.byUnit = make(map[string][]unitLink, len(set.links))
 	for _, l := range set.links {
-		names := []string{l.name, l.dest(), set.real(l.name)}
-		slices.Sort(names)
-		for _, name := range slices.Compact(names) {
-			set.byUnit[name] = append(set.byUnit[name], l)
+		dest, real := l.dest(), set.real(l.name)
+		set.byUnit[l.name] = append(set.byUnit[l.name], l)
+		if dest != l.name {
+			set.byUnit[dest] = append(set.byUnit[dest], l)
+		}
+		if real != l.name && real != dest {
+			set.byUnit[real] = append(set.byUnit[real], l)
 		}
 	}
 	set.reach()
@@ -278,6 +281,13 @@ type parsedFiles struct {
 
 func newParsedFiles() *parsedFiles { return &parsedFiles{files: map[string]unitfile.File{}} }
 
+// expect makes room for that many files, where none is known yet.
+func (p *parsedFiles) expect(n int) {
+	if len(p.files) == 0 {
+		p.files = make(map[string]unitfile.File, n)
+	}
+}
+
 func (p *parsedFiles) get(file string) (unitfile.File, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -307,6 +317,7 @@ func (set *unitSet) parse(file string) unitfile.File {
 // parseAll reads and parses files side by side: it is most of an inventory's
 // work. What cannot be read is left for parse to report.
 func (set *unitSet) parseAll(files []string) {
+	set.parsed.expect(len(files))
 	sideBySide(len(files), func(k int) {
 		if _, done := set.parsed.get(files[k]); done {
 			return
@@ -458,17 +469,18 @@ func (set *unitSet) install(name string) install {
 		return in.(install)
 	}
 	f, _ := set.file(name)
-	in := install{also: f.List("Install", "Also"), instance: f.Last("Install", "DefaultInstance")}
+	section := f.Section("Install")
+	in := install{also: section.List("Install", "Also"), instance: section.Last("Install", "DefaultInstance")}
 	unit := name
 	if unitfile.IsTemplate(name) && in.instance != "" {
 		suffix := unitfile.Suffix(name)
 		unit = strings.TrimSuffix(name, suffix) + in.instance + suffix
 	}
-	for _, a := range f.List("Install", "Alias") {
+	for _, a := range section.List("Install", "Alias") {
 		in.aliases = append(in.aliases, unitfile.Expand(a, unit))
 	}
 	for _, key := range []struct{ name, kind string }{{"WantedBy", "wants"}, {"RequiredBy", "requires"}, {"UpheldBy", "upholds"}} {
-		for _, by := range f.List("Install", key.name) {
+		for _, by := range section.List("Install", key.name) {
 			in.links = append(in.links, unitfile.Expand(by, unit)+"."+key.kind+"/"+unit)
 		}
 	}
@@ -514,12 +526,14 @@ func (set *unitSet) linkedAs(name string, source unitSource, in install, anyName
 	if len(set.byUnit[name]) == 0 {
 		return ""
 	}
-	var inRuntime, anywhere, linked, linkedRuntime bool
-	for k, dir := range set.dirs {
-		found, sameName := set.enabledIn(k, name, in, k > source.dir && source.link == "", anyName)
-		switch runtime := strings.HasPrefix(dir, "/run/"); {
+	var inConfig, inRuntime, anywhere, linked, linkedRuntime bool
+	for _, l := range set.byUnit[name] {
+		dir := set.dirs[l.dir]
+		runtime := strings.HasPrefix(dir, "/run/")
+		found, sameName := enables(l, name, in, l.dir > source.dir && source.link == "", anyName)
+		switch {
 		case found && (dir == set.path.config || dir == set.path.global):
-			return "enabled"
+			inConfig = true
 		case found && runtime:
 			inRuntime = true
 		case found:
@@ -529,6 +543,9 @@ func (set *unitSet) linkedAs(name string, source unitSource, in install, anyName
 		case sameName && runtime:
 			linkedRuntime = true
 		}
+	}
+	if inConfig {
+		return "enabled"
 	}
 	_, _, isInstance := unitfile.Template(name)
 	switch {
@@ -544,24 +561,18 @@ func (set *unitSet) linkedAs(name string, source unitSource, in install, anyName
 	return ""
 }
 
-// enabledIn reports whether a search folder holds a link that enables the unit,
-// under a name that its [Install] section knows (or any), and whether it holds a
-// link of the unit's own name. At the top of folders after the unit's own, that name does
-// not count.
-func (set *unitSet) enabledIn(dir int, name string, in install, below, anyName bool) (found, sameName bool) {
-	for _, l := range set.byUnit[name] {
-		if l.dir != dir {
-			continue
-		}
-		byName, byDest := l.name == name && (!below || l.kind != ""), l.dest() == name
-		switch {
-		case byName && byDest && l.kind == "":
-			sameName = true
-		case (byName || byDest) && (anyName || knownName(l.name, name, in)):
-			found = true
-		}
+// enables reports whether a link enables the unit, under a name that its
+// [Install] section knows (or any), and whether it is one of the unit's own name.
+// At the top of folders after the unit's own, that name does not count.
+func enables(l unitLink, name string, in install, below, anyName bool) (found, sameName bool) {
+	byName, byDest := l.name == name && (!below || l.kind != ""), l.dest() == name
+	switch {
+	case byName && byDest && l.kind == "":
+		return false, true
+	case byName || byDest:
+		return anyName || knownName(l.name, name, in), false
 	}
-	return found, sameName
+	return false, false
 }
 
 // knownName reports whether a link's name is one that the unit installs itself
