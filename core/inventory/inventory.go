@@ -34,7 +34,7 @@ type Inventory struct {
 func Take(m *machine.Machine) Inventory {
 	items, unread, reports := location.Run(m, tables[m.OS]())
 	identify.Annotate(m.Files, items)
-	slices.SortStableFunc(items, func(a, b *location.Item) int { return autostart.Compare(&a.Entry, &b.Entry) })
+	slices.SortFunc(items, func(a, b *location.Item) int { return autostart.Compare(&a.Entry, &b.Entry) })
 	return Inventory{Machine: m, Items: items, Unread: unread, Locations: reports}
 }
 

@@ -2,6 +2,7 @@ package linux
 
 import (
 	"io/fs"
+	"maps"
 	"path"
 	"runtime"
 	"slices"
@@ -111,7 +112,6 @@ var dependencyKeys = []string{"Wants", "Requires", "BindsTo", "Upholds"}
 func loadUnits(s *location.Survey, p unitPath, parsed *parsedFiles) *unitSet {
 	set := &unitSet{path: p, sources: map[string][]unitSource{}, aliases: map[string]string{}, dropIns: map[string][]string{},
 		parsed: parsed, view: s.View, read: s.File}
-	var files []string
 	inSearchPath := map[string]bool{}
 	for _, dir := range p.places() {
 		if full, err := s.Resolve(dir); err != nil {
@@ -121,21 +121,37 @@ func loadUnits(s *location.Survey, p unitPath, parsed *parsedFiles) *unitSet {
 			set.dirs = append(set.dirs, dir)
 		}
 	}
+	var parsing sync.WaitGroup
 	for k, dir := range set.dirs {
-		for _, e := range s.Dir(dir) {
-			name, full := e.Name(), dir+"/"+e.Name()
-			switch {
-			case e.IsDir():
-				set.loadFolder(s, k, name, full)
-			case !unitfile.Valid(name):
-			case e.Type()&fs.ModeSymlink != 0:
-				set.loadLink(s, k, name, full)
-			case e.Type().IsRegular():
-				set.sources[name] = append(set.sources[name], unitSource{path: full, dir: k})
+		entries := s.Dir(dir)
+		if k == 0 || len(entries) > len(set.sources) {
+			grown := make(map[string][]unitSource, len(entries)+len(set.sources))
+			maps.Copy(grown, set.sources)
+			set.sources = grown
+		}
+		var files []string
+		for _, e := range entries {
+			if e.Type().IsRegular() && unitfile.Valid(e.Name()) {
+				full := dir + "/" + e.Name()
+				set.sources[e.Name()] = append(set.sources[e.Name()], unitSource{path: full, dir: k})
 				files = append(files, full)
 			}
 		}
+		// Reading and parsing is most of the work: it begins while the links
+		// are looked at.
+		if len(files) > 0 {
+			parsing.Go(func() { set.parseAll(files) })
+		}
+		for _, e := range entries {
+			switch full := dir + "/" + e.Name(); {
+			case e.IsDir():
+				set.loadFolder(s, k, e.Name(), full)
+			case e.Type()&fs.ModeSymlink != 0 && unitfile.Valid(e.Name()):
+				set.loadLink(s, k, e.Name(), full)
+			}
+		}
 	}
+	parsing.Wait()
 	set.loadPresets(func(dir string) []string {
 		var names []string
 		for _, e := range s.Dir(dir) {
@@ -143,7 +159,6 @@ func loadUnits(s *location.Survey, p unitPath, parsed *parsedFiles) *unitSet {
 		}
 		return names
 	})
-	set.parseAll(files)
 	set.byUnit = make(map[string][]unitLink, len(set.links))
 	for _, l := range set.links {
 		dest, real := l.dest(), set.real(l.name)
@@ -283,6 +298,8 @@ func newParsedFiles() *parsedFiles { return &parsedFiles{files: map[string]unitf
 
 // expect makes room for that many files, where none is known yet.
 func (p *parsedFiles) expect(n int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	if len(p.files) == 0 {
 		p.files = make(map[string]unitfile.File, n)
 	}
