@@ -150,6 +150,9 @@ func (e *Engine) carryOut(c store.Change) error {
 	// Folders first, and all new content beside its place: when the disk is
 	// full it shows here, where nothing is replaced yet.
 	for k, s := range c.Steps {
+		if err := e.stopped(); err != nil {
+			return err
+		}
 		if s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder {
 			e.at(fmt.Sprintf("step %d: folder", k))
 			if err := e.compare(s); err != nil {
@@ -168,6 +171,9 @@ func (e *Engine) carryOut(c store.Change) error {
 	for k, s := range c.Steps {
 		if s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder {
 			continue
+		}
+		if err := e.stopped(); err != nil {
+			return err
 		}
 		e.at(fmt.Sprintf("step %d: set", k))
 		if err := e.compare(s); err != nil {

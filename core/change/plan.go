@@ -17,6 +17,7 @@ package change
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"path"
@@ -37,6 +38,7 @@ var (
 	ErrConflict    = errors.New("the machine is not as the plan saw it")
 	ErrInterrupted = errors.New("an interrupted change waits for recover")
 	ErrNothing     = errors.New("there is nothing to do")
+	ErrStopped     = errors.New("stopped by the user")
 )
 
 // Engine changes one machine and keeps its record.
@@ -44,6 +46,9 @@ type Engine struct {
 	Machine *machine.Machine
 	Store   *store.Store
 	Now     func() time.Time // time.Now when nil
+	// Context, where it is set, ends a change that is being applied: it is taken
+	// back at the next step.
+	Context context.Context
 	// At is called before each point at which a crash would leave a different
 	// machine behind. Tests crash there.
 	At func(point string)
@@ -67,6 +72,14 @@ func (e *Engine) now() time.Time {
 		return e.Now()
 	}
 	return time.Now()
+}
+
+// stopped is the cause for which a change must not go on, if there is one.
+func (e *Engine) stopped() error {
+	if e.Context == nil || e.Context.Err() == nil {
+		return nil
+	}
+	return ErrStopped
 }
 
 func (e *Engine) at(point string) {

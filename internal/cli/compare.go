@@ -34,6 +34,9 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 			if err != nil {
 				return err
 			}
+			if from.Machine != s.machine.ID {
+				a.note("note: %s is of another machine, %s", from.Name(), s.nameOf(from.Machine))
+			}
 			name := "now"
 			var to *snapshot.Snapshot
 			if len(args) == 2 && !strings.EqualFold(args[1], "now") {

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
@@ -170,6 +171,24 @@ func in(p testkit.Program, at func(string), args ...string) (code int, errs stri
 	var out, e bytes.Buffer
 	code = cli.Main(append([]string{"--root", p.Root, "--store", p.Store}, args...), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &e, At: at})
 	return code, e.String()
+}
+
+// Ctrl-C in the middle takes the change back; nothing waits for recover.
+func TestStoppedByTheUser(t *testing.T) {
+	for _, at := range []string{"step 0: prepare", "step 5: prepare", "step 0: set", "step 9: set"} {
+		p := workshop(t)
+		before := testkit.Tree(t, p.Root)
+		code, errs := in(p, func(point string) {
+			if point == at {
+				syscall.Kill(os.Getpid(), syscall.SIGINT)
+				time.Sleep(50 * time.Millisecond) // until it has arrived
+			}
+		}, everything...)
+		require.Equal(t, 1, code, errs)
+		require.Contains(t, errs, "stopped by the user; everything was taken back", at)
+		testkit.Same(t, before, testkit.Tree(t, p.Root))
+		p.OK(t, "snapshot")
+	}
 }
 
 func TestConflicts(t *testing.T) {

@@ -115,7 +115,7 @@ func (s *session) nameOf(id string) string {
 	if err == nil {
 		for _, m := range machines {
 			if m.ID == id && m.Name != "" {
-				return fmt.Sprintf("%q (%s)", m.Name, id[:8])
+				return fmt.Sprintf("%q (%s)", m.Name, id)
 			}
 		}
 	}

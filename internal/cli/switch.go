@@ -1,11 +1,15 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"maps"
+	"os"
+	"os/signal"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -309,6 +313,10 @@ func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*l
 		}
 	}
 	s.progress(len(plan.Steps))
+	// Who presses Ctrl-C wants it as it was: the change is taken back.
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	s.engine.Context = ctx
 	result, err := s.engine.Apply(plan, inv, message)
 	if err != nil {
 		return s.explain(err)

@@ -164,6 +164,7 @@ func TestAnotherMachineIsRefusedUnlessNamed(t *testing.T) {
 	before := testkit.Tree(t, other.Root)
 	other.OK(t, "disable", "Fogbell Sync", "--yes")
 	other.Fails(t, 2, `another machine, "workshop-box"`, "restore", "S1", "--yes")
+	require.Contains(t, other.Run(t, "compare", "S1").Err, `S1 is of another machine, "workshop-box"`)
 	p.Fails(t, 2, "change of another machine", "undo", "C1", "--yes")
 	other.OK(t, "restore", "S1", "--onto", "lamp-room", "--yes")
 	// The links' own times are those of the machine that the snapshot is of.
