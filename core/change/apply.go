@@ -153,7 +153,7 @@ func (e *Engine) carryOut(c store.Change) error {
 		if err := e.stopped(); err != nil {
 			return err
 		}
-		if s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder {
+		if s.MakesFolder() {
 			e.at(fmt.Sprintf("step %d: folder", k))
 			if err := e.compare(s); err != nil {
 				return fmt.Errorf("%w: %w", ErrConflict, err)
@@ -169,7 +169,7 @@ func (e *Engine) carryOut(c store.Change) error {
 		}
 	}
 	for k, s := range c.Steps {
-		if s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder {
+		if s.MakesFolder() {
 			continue
 		}
 		if err := e.stopped(); err != nil {

@@ -23,6 +23,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/autostart"
@@ -96,11 +97,27 @@ type draft struct {
 	handles map[machine.Artifact][]string
 	order   []machine.Artifact
 	folders map[machine.Artifact]machine.Image // earlier images of folders, for their times
+	// disables are the changes that switched something off and stand, the newest
+	// first; each is read from the record once, however many entries ask.
+	disables func() ([]store.Change, error)
+	journals map[int]store.Change
 }
 
-func newDraft(m *machine.Machine) *draft {
-	return &draft{machine: m, folders: map[machine.Artifact]machine.Image{}, before: map[machine.Artifact]machine.Image{}, after: map[machine.Artifact]machine.Image{},
-		handles: map[machine.Artifact][]string{}}
+func (e *Engine) newDraft() *draft {
+	return &draft{machine: e.Machine, folders: map[machine.Artifact]machine.Image{}, before: map[machine.Artifact]machine.Image{}, after: map[machine.Artifact]machine.Image{},
+		handles: map[machine.Artifact][]string{}, disables: sync.OnceValues(e.disables), journals: map[int]store.Change{}}
+}
+
+// disables lists the changes that switched something off and stand, the newest
+// first, without their journals.
+func (e *Engine) disables() ([]store.Change, error) {
+	if e.Store == nil {
+		return nil, nil
+	}
+	changes, err := e.Store.Changes(e.Machine.ID)
+	changes = slices.DeleteFunc(changes, func(c store.Change) bool { return c.Kind != store.Disable || c.State != store.Done })
+	slices.Reverse(changes)
+	return changes, err
 }
 
 // Image is the image of the artifact as the plan has it so far.
@@ -125,7 +142,7 @@ func (d *draft) set(a machine.Artifact, want machine.Image, handle string) error
 	if !d.machine.KeepsOwners && want.Kind != machine.Absent {
 		want.UID, want.GID = -1, -1 // all is the copier's, and stays so
 	}
-	if !slices.Contains(d.order, a) {
+	if _, planned := d.after[a]; !planned {
 		d.order = append(d.order, a)
 	}
 	if handle != "" && !slices.Contains(d.handles[a], handle) {
@@ -140,7 +157,7 @@ func (d *draft) set(a machine.Artifact, want machine.Image, handle string) error
 func (d *draft) finish(plan *Plan) error {
 	rank := func(s store.Step) int {
 		switch {
-		case s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder:
+		case s.MakesFolder():
 			return 0
 		case s.Before.Kind == machine.Folder && s.After.Kind == machine.Absent:
 			return 2
@@ -193,7 +210,7 @@ func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error
 	if want.Now.IsZero() {
 		want.Now = e.now()
 	}
-	d := newDraft(e.Machine)
+	d := e.newDraft()
 	for _, item := range items {
 		if err := e.switchItem(d, &plan, item, want); err != nil {
 			return plan, fmt.Errorf("cannot %s %q: %w", plan.Kind, item.Name, err)
@@ -241,25 +258,21 @@ func (e *Engine) switchItem(d *draft, plan *Plan, item *location.Item, want loca
 // it left them: so the entry is switched on exactly as it was, to the time of
 // its files.
 func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []store.Folder, bool) {
-	if e.Store == nil {
-		return nil, nil, false
-	}
-	changes, err := e.Store.Changes(e.Machine.ID)
+	changes, err := d.disables()
 	if err != nil {
 		return nil, nil, false
 	}
-	for _, c := range slices.Backward(changes) {
-		if c.Kind != store.Disable || c.State != store.Done {
-			continue
-		}
-		full, err := e.Store.Change(c.ID)
-		if err != nil {
-			return nil, nil, false
+	for _, c := range changes {
+		full, known := d.journals[c.ID]
+		if !known {
+			if full, err = e.Store.Change(c.ID); err != nil {
+				return nil, nil, false
+			}
+			d.journals[c.ID] = full
 		}
 		var edits []location.Edit
 		for _, s := range full.Steps {
-			made := s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder
-			if !slices.Contains(s.Handles, handle) || made {
+			if !slices.Contains(s.Handles, handle) || s.MakesFolder() {
 				continue // a folder that was made may hold other things by now
 			}
 			current, err := d.Image(s.Artifact)
@@ -334,7 +347,7 @@ type RestoreOptions struct {
 // Restore plans to bring back the state of a snapshot.
 func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt RestoreOptions) (Plan, error) {
 	plan := Plan{Kind: store.Restore}
-	r := restore{d: newDraft(e.Machine), plan: &plan, inv: inv, now: e.now(), opt: opt,
+	r := restore{d: e.newDraft(), plan: &plan, inv: inv, now: e.now(), opt: opt,
 		current: map[string]*location.Item{}, recorded: map[string]snapshot.Recorded{}, owners: map[machine.Artifact][]string{}}
 	var err error
 	if r.images, err = snap.Images(); err != nil {
@@ -398,7 +411,15 @@ func lined(e autostart.Entry) bool { return e.Switch == autostart.Comment && e.S
 // all brings every artifact of the snapshot back. In files of lines, the lines
 // of newcomers are kept at the end.
 func (r *restore) all() error {
-	var made []string // folders that the snapshot did not have
+	var made []string                                // folders that the snapshot did not have
+	lines := map[machine.Artifact][]*location.Item{} // newcomers that are lines, by their file
+	for _, n := range r.newcomers {
+		if lined(n.Entry) {
+			for _, a := range n.Artifacts() {
+				lines[a] = append(lines[a], n)
+			}
+		}
+	}
 	for _, a := range r.images.Artifacts() {
 		want, _, err := r.images.Image(a)
 		if err != nil {
@@ -414,11 +435,8 @@ func (r *restore) all() error {
 		if current.Same(want) {
 			continue
 		}
-		for _, n := range r.newcomers {
-			if !slices.Contains(n.Artifacts(), a) || want.Kind != machine.Regular {
-				continue
-			}
-			if lined(n.Entry) {
+		if want.Kind == machine.Regular {
+			for _, n := range lines[a] {
 				if want, err = location.AppendLine(want, current, n.Source.Line, r.now); err != nil {
 					return err
 				}

@@ -102,6 +102,10 @@ var shells = map[string]bool{"sh": true, "bash": true, "dash": true, "zsh": true
 // interpreters run the script file that their first argument names.
 var interpreters = map[string]bool{"python": true, "python3": true, "perl": true, "ruby": true, "node": true, "php": true, "lua": true, "gjs": true}
 
+func isInterpreter(base string) bool {
+	return interpreters[base] || strings.HasPrefix(base, "python3.")
+}
+
 // program returns the word that names what really runs, looking through
 // launchers, shells and interpreters.
 func program(argv []string, depth int) (string, bool) {
@@ -140,7 +144,7 @@ func program(argv []string, depth int) (string, bool) {
 				return arg, path.IsAbs(arg)
 			}
 		}
-	case interpreters[base] || strings.HasPrefix(base, "python3."):
+	case isInterpreter(base):
 		if len(argv) > 1 && path.IsAbs(argv[1]) {
 			return argv[1], true
 		}
@@ -154,8 +158,8 @@ func shellProgram(command string, depth int) (string, bool) {
 	// Nearly all commands begin with a plain path of a program that is no
 	// launcher.
 	if word, _, _ := strings.Cut(command, " "); path.IsAbs(word) && !strings.ContainsAny(word, "\"'\\$`;&|<>(){}*?\t\n=") {
-		if base := path.Base(word); !shells[base] && !interpreters[base] {
-			if _, launcher := launchers[base]; !launcher && !strings.HasPrefix(base, "python3.") {
+		if base := path.Base(word); !shells[base] && !isInterpreter(base) {
+			if _, launcher := launchers[base]; !launcher {
 				return word, true
 			}
 		}

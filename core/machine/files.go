@@ -431,7 +431,7 @@ func (f *Files) Image(a Artifact) (Image, error) {
 		i.Kind = Special
 		return i, nil
 	}
-	i.Xattrs, err = readXattrs(dir.Root, base)
+	i.Xattrs, err = dir.readXattrs(base)
 	return i, err
 }
 

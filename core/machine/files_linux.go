@@ -99,20 +99,15 @@ func readOnly(dir *os.File) bool {
 
 // inFolder calls do with a path that names base inside the opened folder, for
 // calls that know no folder descriptors.
-func inFolder(dir *os.Root, base string, do func(name string) error) error {
-	d, err := dir.Open(".")
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return do(filepath.Join(fmt.Sprintf("/proc/self/fd/%d", d.Fd()), base))
+func (d *folder) inFolder(base string, do func(name string) error) error {
+	return do(filepath.Join(fmt.Sprintf("/proc/self/fd/%d", d.self.Fd()), base))
 }
 
 // readXattrs reads the extended attributes of a file, folder or link, xattr(7).
 // A file system without them has none.
-func readXattrs(dir *os.Root, base string) (map[string][]byte, error) {
+func (d *folder) readXattrs(base string) (map[string][]byte, error) {
 	attrs := map[string][]byte{}
-	err := inFolder(dir, base, func(name string) error {
+	err := d.inFolder(base, func(name string) error {
 		n, err := unix.Llistxattr(name, nil)
 		if n == 0 || err != nil {
 			return err
@@ -146,18 +141,18 @@ func readXattrs(dir *os.Root, base string) (map[string][]byte, error) {
 
 // writeXattrs gives a file exactly these extended attributes. Nil leaves them
 // as the system made them.
-func writeXattrs(dir *os.Root, base string, want map[string][]byte) error {
+func (d *folder) writeXattrs(base string, want map[string][]byte) error {
 	if want == nil {
 		return nil
 	}
-	have, err := readXattrs(dir, base)
+	have, err := d.readXattrs(base)
 	if err != nil {
 		return err
 	}
 	if len(want) == 0 && len(have) == 0 {
 		return nil
 	}
-	return inFolder(dir, base, func(name string) error {
+	return d.inFolder(base, func(name string) error {
 		for key := range have {
 			if _, ok := want[key]; !ok {
 				if err := unix.Lremovexattr(name, key); err != nil {
@@ -179,40 +174,27 @@ func writeXattrs(dir *os.Root, base string, want map[string][]byte) error {
 
 // writeTime sets the time of last modification of a file, folder or link, and
 // leaves its access time alone.
-func writeTime(dir *os.Root, base string, t time.Time) error {
+func (d *folder) writeTime(base string, t time.Time) error {
 	ts := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, unix.NsecToTimespec(t.UnixNano())}
-	d, err := dir.Open(".")
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return unix.UtimesNanoAt(int(d.Fd()), base, ts, unix.AT_SYMLINK_NOFOLLOW)
+	return unix.UtimesNanoAt(int(d.self.Fd()), base, ts, unix.AT_SYMLINK_NOFOLLOW)
 }
 
 // copyAccessTime gives base the access time that a file had.
-func copyAccessTime(dir *os.Root, base string, from fs.FileInfo) {
+func (d *folder) copyAccessTime(base string, from fs.FileInfo) {
 	st, ok := from.Sys().(*syscall.Stat_t)
 	if !ok {
 		return
 	}
-	if d, err := dir.Open("."); err == nil {
-		defer d.Close()
-		ts := []unix.Timespec{{Sec: st.Atim.Sec, Nsec: st.Atim.Nsec}, {Nsec: unix.UTIME_OMIT}}
-		// A nicety: without it only the time of last reading is lost.
-		_ = unix.UtimesNanoAt(int(d.Fd()), base, ts, unix.AT_SYMLINK_NOFOLLOW)
-	}
+	ts := []unix.Timespec{{Sec: st.Atim.Sec, Nsec: st.Atim.Nsec}, {Nsec: unix.UTIME_OMIT}}
+	// A nicety: without it only the time of last reading is lost.
+	_ = unix.UtimesNanoAt(int(d.self.Fd()), base, ts, unix.AT_SYMLINK_NOFOLLOW)
 }
 
 // giveTo changes the owner of a file, but only while the name still leads to
 // something of the given type: in a folder of somebody else's it may have been
 // exchanged.
-func giveTo(dir *os.Root, base string, want fs.FileMode, uid, gid int) error {
-	d, err := dir.Open(".")
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	fd, err := unix.Openat(int(d.Fd()), base, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+func (d *folder) giveTo(base string, want fs.FileMode, uid, gid int) error {
+	fd, err := unix.Openat(int(d.self.Fd()), base, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return &fs.PathError{Op: "chown", Path: base, Err: err}
 	}

@@ -39,21 +39,21 @@ func (d *folder) open(base string) (read func([]byte) (int, error), done func(),
 
 func readOnly(*os.File) bool { return false }
 
-func readXattrs(*os.Root, string) (map[string][]byte, error) { return nil, nil }
+func (d *folder) readXattrs(string) (map[string][]byte, error) { return nil, nil }
 
-func writeXattrs(*os.Root, string, map[string][]byte) error { return nil }
+func (d *folder) writeXattrs(string, map[string][]byte) error { return nil }
 
-func writeTime(dir *os.Root, base string, t time.Time) error {
-	if info, err := dir.Lstat(base); err != nil || info.Mode()&fs.ModeSymlink != 0 {
+func (d *folder) writeTime(base string, t time.Time) error {
+	if info, err := d.Lstat(base); err != nil || info.Mode()&fs.ModeSymlink != 0 {
 		return err
 	}
-	return dir.Chtimes(base, time.Time{}, t)
+	return d.Chtimes(base, time.Time{}, t)
 }
 
-func copyAccessTime(*os.Root, string, fs.FileInfo) {}
+func (d *folder) copyAccessTime(string, fs.FileInfo) {}
 
-func giveTo(dir *os.Root, base string, _ fs.FileMode, uid, gid int) error {
-	return dir.Lchown(base, uid, gid)
+func (d *folder) giveTo(base string, _ fs.FileMode, uid, gid int) error {
+	return d.Lchown(base, uid, gid)
 }
 
 func readDir(d *os.File) ([]fs.DirEntry, error) { return d.ReadDir(-1) }

@@ -19,7 +19,7 @@ var (
 
 // place is an opened folder and a name in it: where an artifact is written.
 type place struct {
-	dir  *os.Root
+	dir  *folder
 	base string
 	done func()
 }
@@ -55,11 +55,11 @@ func (f *Files) open(a Artifact) (place, error) {
 	if rel == "" {
 		rel = "."
 	}
-	dir, err := anchor.OpenRoot(relative("/" + rel))
+	dir, err := openFolder(anchor.OpenRoot(relative("/" + rel)))
 	if err != nil {
 		return place{}, err
 	}
-	return place{dir, base, func() { dir.Close() }}, nil
+	return place{dir, base, dir.close}, nil
 }
 
 // homeOf returns the home folder of the person that a path belongs to.
@@ -95,15 +95,10 @@ func (f *Files) Writable(a Artifact, before, after Image) error {
 			return err
 		}
 		defer p.done()
-		d, err := p.dir.Open(".")
-		if err != nil {
-			return ErrNeedsRights
-		}
-		defer d.Close()
-		if readOnly(d) {
+		if readOnly(p.dir.self) {
 			return ErrReadOnly
 		}
-		if !writableFolder(d) {
+		if !writableFolder(p.dir.self) {
 			return ErrNeedsRights
 		}
 		break
@@ -162,14 +157,14 @@ func (p place) prepare(want Image, tag string) (err error) {
 			return err
 		}
 		if want.UID >= 0 && want.UID != self() {
-			if err := giveTo(p.dir, temp, fs.ModeSymlink, want.UID, want.GID); err != nil {
+			if err := p.dir.giveTo(temp, fs.ModeSymlink, want.UID, want.GID); err != nil {
 				return err
 			}
 		}
-		if err := writeXattrs(p.dir, temp, want.Xattrs); err != nil {
+		if err := p.dir.writeXattrs(temp, want.Xattrs); err != nil {
 			return err
 		}
-		return writeTime(p.dir, temp, want.ModTime)
+		return p.dir.writeTime(temp, want.ModTime)
 	}
 	file, err := p.dir.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
@@ -202,7 +197,7 @@ func (p place) dress(base string, want Image) error {
 		return err
 	}
 	if uid, gid := owner(info); want.UID >= 0 && (uid != want.UID || gid != want.GID) {
-		if err := giveTo(p.dir, base, info.Mode().Type(), want.UID, want.GID); err != nil {
+		if err := p.dir.giveTo(base, info.Mode().Type(), want.UID, want.GID); err != nil {
 			return err
 		}
 		info = nil // a new owner clears the set-id bits
@@ -212,13 +207,13 @@ func (p place) dress(base string, want Image) error {
 			return err
 		}
 	}
-	if err := writeXattrs(p.dir, base, want.Xattrs); err != nil {
+	if err := p.dir.writeXattrs(base, want.Xattrs); err != nil {
 		return err
 	}
 	if want.ModTime.IsZero() {
 		return nil
 	}
-	return writeTime(p.dir, base, want.ModTime)
+	return p.dir.writeTime(base, want.ModTime)
 }
 
 // onlyMode reports whether two images of a file differ in nothing but the
@@ -281,7 +276,7 @@ func (f *Files) Set(a Artifact, want Image, tag string) error {
 			}
 		}
 		if info, err := p.dir.Lstat(p.base); err == nil {
-			copyAccessTime(p.dir, temp, info)
+			p.dir.copyAccessTime(temp, info)
 		}
 		return p.dir.Rename(temp, p.base)
 	}
@@ -337,12 +332,12 @@ func (f *Files) RestoreTime(a Artifact, earlier Image) error {
 		return err
 	}
 	if a.Name == "/" {
-		return writeTime(f.root.Root, ".", earlier.ModTime)
+		return f.root.writeTime(".", earlier.ModTime)
 	}
 	p, err := f.open(a)
 	if err != nil {
 		return err
 	}
 	defer p.done()
-	return writeTime(p.dir, p.base, earlier.ModTime)
+	return p.dir.writeTime(p.base, earlier.ModTime)
 }

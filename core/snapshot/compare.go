@@ -45,20 +45,9 @@ func (d Difference) Empty() bool {
 // Compare lists what differs between two snapshots, in the order of all outputs.
 func Compare(from, to *Snapshot) (Difference, error) {
 	var d Difference
-	same := map[string]bool{}
-	digests := map[string]Digest{}
-	for _, s := range from.Sections {
-		digests[s.Key] = s.Digest
-	}
-	for _, s := range to.Sections {
-		if old, ok := digests[s.Key]; ok && old == s.Digest {
-			same[s.Key] = true
-		}
-	}
 	// An image stands in the section of the entry that names it first, so it
-	// can move between sections: only when all images are looked at can a
-	// section be left out.
-	if len(same) == len(from.Sections) && len(same) == len(to.Sections) {
+	// can move between sections: only all sections together can be left out.
+	if slices.EqualFunc(from.Sections, to.Sections, func(a, b Section) bool { return a.Key == b.Key && a.Digest == b.Digest }) {
 		return d, nil
 	}
 	fromEntries, fromImages, err := lines(from.Sections)

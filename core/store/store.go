@@ -307,6 +307,11 @@ type Step struct {
 	After    machine.Image
 }
 
+// MakesFolder reports whether the step makes a folder that was not there.
+func (s Step) MakesFolder() bool {
+	return s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder
+}
+
 // Folder is a folder that steps make names in or remove names from. Its times
 // are put back where the names in it are those of an earlier image again: Before
 // when the change is taken back, After when it is done.

@@ -59,7 +59,7 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			plan, err := s.engine.Restore(inv, snap, opt)
 			if errors.Is(err, change.ErrNothing) {
 				a.note("there is nothing to do: the machine is as %s has it", snap.Name())
-				return s.printChange(change.Plan{Warnings: plan.Warnings}, change.Result{})
+				return s.printChange(change.Plan{Warnings: plan.Warnings}, inv, change.Result{})
 			}
 			if err != nil {
 				return err

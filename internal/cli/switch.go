@@ -101,35 +101,34 @@ func (a *app) switchEntries(o switchOptions) error {
 		}
 		want.User = &u
 	}
-	items, guarded, already := sift(c.items, want, a.guarded)
-	items, fixed := switchable(items)
-	for _, item := range fixed {
-		_, err := item.Set(s.machine.Files, want)
-		a.note("left out: %s  %s: %v", item.Handle, item.Name, errorText(err))
+	sifted := sift(c.items, want, a.guarded)
+	for _, item := range sifted.fixed {
+		a.note("left out: %s  %s: %s", item.Handle, item.Name, s.whyFixed(item, want))
 	}
-	if len(guarded) > 0 {
+	if len(sifted.guarded) > 0 {
 		a.note("left out, for they are guarded (--guarded switches them too):")
-		for _, item := range guarded {
+		for _, item := range sifted.guarded {
 			a.note("  %s  %s: %s", item.Handle, item.Name, item.Guarded)
 		}
 	}
-	if already > 0 {
-		a.note("%s %s already", view.Number(already, "entry is", "entries are"), string(o.state))
+	if sifted.already > 0 {
+		a.note("%s %s already", view.Number(sifted.already, "entry is", "entries are"), string(o.state))
 	}
+	items := sifted.chosen
 	if len(items) == 0 {
-		if len(guarded) > 0 && already == 0 {
+		if len(sifted.guarded) > 0 && sifted.already == 0 {
 			return usage("nothing was done: all that matches is guarded")
 		}
-		if len(fixed) > 0 && already == 0 {
+		if len(sifted.fixed) > 0 && sifted.already == 0 {
 			return fmt.Errorf("nothing was done: what matches cannot be switched")
 		}
 		a.note("there is nothing to do")
-		return s.printChange(change.Plan{}, change.Result{})
+		return s.printChange(change.Plan{}, inv, change.Result{})
 	}
 	plan, err := s.engine.Switch(items, want)
 	if errors.Is(err, change.ErrNothing) {
 		a.note("there is nothing to do: it is so already")
-		return s.printChange(change.Plan{}, change.Result{})
+		return s.printChange(change.Plan{}, inv, change.Result{})
 	}
 	if err != nil {
 		return err
@@ -193,38 +192,37 @@ func people(m *machine.Machine) string {
 	return strings.Join(names, ", ")
 }
 
-// sift leaves out what is guarded, and what is in the wanted state already.
-func sift(items []*location.Item, want location.Want, guardedToo bool) (chosen, guarded []*location.Item, already int) {
+// sifted is what a selector chose, by what can be done with it.
+type sifted struct {
+	chosen  []*location.Item
+	guarded []*location.Item // left out, unless they were asked for
+	fixed   []*location.Item // no switch exists for them
+	already int              // in the wanted state
+}
+
+func sift(items []*location.Item, want location.Want, guardedToo bool) sifted {
+	var s sifted
 	for _, item := range items {
 		switch {
 		case want.User == nil && item.State == want.State:
-			already++
+			s.already++
 		case want.State == autostart.Disabled && item.Guarded != "" && !guardedToo:
-			guarded = append(guarded, item)
+			s.guarded = append(s.guarded, item)
+		case item.Switch == autostart.Report:
+			s.fixed = append(s.fixed, item)
 		default:
-			chosen = append(chosen, item)
+			s.chosen = append(s.chosen, item)
 		}
 	}
-	return chosen, guarded, already
+	return s
 }
 
-// switchable leaves out what no switch exists for.
-func switchable(items []*location.Item) (chosen, fixed []*location.Item) {
-	for _, item := range items {
-		if item.Switch == autostart.Report {
-			fixed = append(fixed, item)
-		} else {
-			chosen = append(chosen, item)
-		}
+// whyFixed tells why an entry cannot be switched, in its switch's own words.
+func (s *session) whyFixed(item *location.Item, want location.Want) string {
+	if _, err := item.Set(s.machine.Files, want); err != nil {
+		return err.Error()
 	}
-	return chosen, fixed
-}
-
-func errorText(err error) string {
-	if err == nil {
-		return "it has no switch"
-	}
-	return view.Safe(err.Error())
+	return "it has no switch"
 }
 
 // stillStarted warns where a service that is switched off has a timer, socket or
@@ -295,12 +293,13 @@ func (a *app) stepsCSV(steps []store.Step) error {
 // carryOut shows a plan, asks, applies it and prints what came of it.
 func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*location.Item, message, verb string) error {
 	if s.dryRun {
-		return s.printChange(plan, change.Result{Change: store.Change{Steps: plan.Steps}})
-	}
-	if err := s.engine.Check(plan); err != nil {
-		return s.explain(err)
+		return s.printChange(plan, inv, change.Result{Change: store.Change{Steps: plan.Steps}})
 	}
 	if !s.yes {
+		// Nobody is asked about what cannot be done. Apply checks once more.
+		if err := s.engine.Check(plan); err != nil {
+			return s.explain(err)
+		}
 		p := s.printer()
 		p.Out = s.Err
 		p.Entries(entriesOf(items))
@@ -321,7 +320,7 @@ func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*l
 	if err != nil {
 		return s.explain(err)
 	}
-	return s.printChange(plan, result)
+	return s.printChange(plan, inv, result)
 }
 
 // progress shows on a terminal how far a long change is.
@@ -360,8 +359,9 @@ func names(d *change.Denied) string {
 	return text
 }
 
-// printChange prints a change, or what a dry run would do.
-func (s *session) printChange(plan change.Plan, result change.Result) error {
+// printChange prints a change, or what a dry run would do. The inventory is that
+// of before.
+func (s *session) printChange(plan change.Plan, inv inventory.Inventory, result change.Result) error {
 	p := s.printer()
 	warnings := append(append([]string{}, plan.Warnings...), result.Warnings...)
 	effect := strings.Join(plan.Effects, ", ")
@@ -392,7 +392,7 @@ func (s *session) printChange(plan change.Plan, result change.Result) error {
 		p.Line("")
 		p.Line("%s for %s; nothing was changed", view.Number(len(plan.Steps), "step", "steps"), view.Number(len(plan.Handles), "entry", "entries"))
 	} else {
-		s.printStates(plan, result)
+		s.printStates(plan, inv)
 		p.Line("")
 		undo := "undo"
 		if plan.Kind == store.Undo {
@@ -410,17 +410,8 @@ func (s *session) printChange(plan change.Plan, result change.Result) error {
 
 // printStates lists the entries that a change touched, as they were and as they
 // are now.
-func (s *session) printStates(plan change.Plan, result change.Result) {
-	before := map[string]autostart.Entry{}
-	if recorded, err := result.Snapshot.Entries(); err == nil {
-		for _, r := range recorded {
-			before[r.Handle] = r.Entry
-		}
-	}
-	after := map[string]autostart.Entry{}
-	for _, item := range inventory.Take(s.machine).Items {
-		after[item.Handle] = item.Entry
-	}
+func (s *session) printStates(plan change.Plan, earlier inventory.Inventory) {
+	before, after := byHandle(earlier), byHandle(inventory.Take(s.machine))
 	// An entry of its own can come and go with a change: a person's override of
 	// what is for everybody.
 	handles := slices.Clone(plan.Handles)
@@ -454,4 +445,12 @@ func (s *session) printStates(plan change.Plan, result change.Result) {
 	if len(rows) > 0 {
 		s.printer().Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 1}, {Title: "for"}, {Title: "was"}, {Title: "is"}}, rows)
 	}
+}
+
+func byHandle(inv inventory.Inventory) map[string]autostart.Entry {
+	entries := map[string]autostart.Entry{}
+	for _, item := range inv.Items {
+		entries[item.Handle] = item.Entry
+	}
+	return entries
 }

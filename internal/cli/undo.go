@@ -33,7 +33,7 @@ was changed since by something else, nothing is touched and the conflict is name
 			plan, err := s.engine.Undo(c)
 			if errors.Is(err, change.ErrNothing) {
 				a.note("there is nothing to do: %s changed nothing", c.Name())
-				return s.printChange(change.Plan{}, change.Result{})
+				return s.printChange(change.Plan{}, inv, change.Result{})
 			}
 			if err != nil {
 				return s.explain(err)

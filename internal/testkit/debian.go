@@ -36,24 +36,24 @@ func Debian(t testing.TB, kind string) string {
 		made := original + ".part"
 		require.NoError(t, os.RemoveAll(made))
 		if kind == "bare" {
-			mirror := shell(t, `apt-get indextargets --format '$(RELEASE) $(REPO_URI)' 'Created-By: Packages' | grep -v -e -updates -e -security | sort -u | head -n 1`)
+			mirror := Shell(t, `apt-get indextargets --format '$(RELEASE) $(REPO_URI)' 'Created-By: Packages' | grep -v -e -updates -e -security | sort -u | head -n 1`)
 			f := strings.Fields(mirror)
 			require.Len(t, f, 2, "apt knows no mirror: %q", mirror)
-			shell(t, "debootstrap --variant=minbase --include=systemd,systemd-sysv,dbus,cron,libpam-systemd,dbus-user-session "+f[0]+" "+made+" "+f[1])
+			Shell(t, "debootstrap --variant=minbase --include=systemd,systemd-sysv,dbus,cron,libpam-systemd,dbus-user-session "+f[0]+" "+made+" "+f[1])
 		} else {
-			shell(t, "cp -a --reflink=auto "+Debian(t, "bare")+" "+made)
-			shell(t, "cp /etc/resolv.conf "+made+"/etc/resolv.conf")
-			shell(t, "chroot "+made+" sh -c 'apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "+extraPackages+"'")
+			Shell(t, "cp -a --reflink=auto "+Debian(t, "bare")+" "+made)
+			Shell(t, "cp /etc/resolv.conf "+made+"/etc/resolv.conf")
+			Shell(t, "chroot "+made+" sh -c 'apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "+extraPackages+"'")
 		}
 		require.NoError(t, os.Rename(made, original))
 	}
 	root := filepath.Join(t.TempDir(), kind)
-	shell(t, "cp -a --reflink=auto "+original+" "+root)
+	Shell(t, "cp -a --reflink=auto "+original+" "+root)
 	return root
 }
 
-// shell runs a command line and returns what it printed.
-func shell(t testing.TB, line string) string {
+// Shell runs a command line and returns what it printed.
+func Shell(t testing.TB, line string) string {
 	t.Helper()
 	cmd := exec.Command("sh", "-ec", line)
 	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8")
@@ -64,10 +64,4 @@ func shell(t testing.TB, line string) string {
 	}
 	require.NoError(t, err, "%s\n%s", line, tail)
 	return string(out)
-}
-
-// Shell runs a command line of a test and returns what it printed.
-func Shell(t testing.TB, line string) string {
-	t.Helper()
-	return shell(t, line)
 }

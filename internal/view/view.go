@@ -161,12 +161,6 @@ func (p Printer) Widths(columns []Column, rows [][]Cell) []int {
 				delete(open, k)
 				settled = true
 			}
-			if shares == 0 {
-				break
-			}
-		}
-		if shares == 0 {
-			break
 		}
 	}
 	for k, c := range columns {

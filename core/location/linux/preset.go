@@ -4,6 +4,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"lockback/core/location"
 )
 
 // preset tells what the distribution wants of a unit that nobody has decided on,
@@ -37,10 +39,11 @@ func presetFolders(p unitPath) []string {
 }
 
 // loadPresets reads the preset files of a manager.
-func (set *unitSet) loadPresets(list func(string) []string) {
+func (set *unitSet) loadPresets(s *location.Survey) {
 	byName := map[string]string{}
 	for _, dir := range presetFolders(set.path) {
-		for _, name := range list(dir) {
+		for _, e := range s.Dir(dir) {
+			name := e.Name()
 			if _, taken := byName[name]; !taken && strings.HasSuffix(name, ".preset") {
 				byName[name] = path.Join(dir, name)
 			}

@@ -2,7 +2,6 @@ package linux
 
 import (
 	"io/fs"
-	"maps"
 	"path"
 	"runtime"
 	"slices"
@@ -124,11 +123,6 @@ func loadUnits(s *location.Survey, p unitPath, parsed *parsedFiles) *unitSet {
 	var parsing sync.WaitGroup
 	for k, dir := range set.dirs {
 		entries := s.Dir(dir)
-		if k == 0 || len(entries) > len(set.sources) {
-			grown := make(map[string][]unitSource, len(entries)+len(set.sources))
-			maps.Copy(grown, set.sources)
-			set.sources = grown
-		}
 		var files []string
 		for _, e := range entries {
 			if e.Type().IsRegular() && unitfile.Valid(e.Name()) {
@@ -152,13 +146,7 @@ func loadUnits(s *location.Survey, p unitPath, parsed *parsedFiles) *unitSet {
 		}
 	}
 	parsing.Wait()
-	set.loadPresets(func(dir string) []string {
-		var names []string
-		for _, e := range s.Dir(dir) {
-			names = append(names, e.Name())
-		}
-		return names
-	})
+	set.loadPresets(s)
 	set.byUnit = make(map[string][]unitLink, len(set.links))
 	for _, l := range set.links {
 		dest, real := l.dest(), set.real(l.name)
@@ -296,15 +284,6 @@ type parsedFiles struct {
 
 func newParsedFiles() *parsedFiles { return &parsedFiles{files: map[string]unitfile.File{}} }
 
-// expect makes room for that many files, where none is known yet.
-func (p *parsedFiles) expect(n int) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if len(p.files) == 0 {
-		p.files = make(map[string]unitfile.File, n)
-	}
-}
-
 func (p *parsedFiles) get(file string) (unitfile.File, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -334,7 +313,6 @@ func (set *unitSet) parse(file string) unitfile.File {
 // parseAll reads and parses files side by side: it is most of an inventory's
 // work. What cannot be read is left for parse to report.
 func (set *unitSet) parseAll(files []string) {
-	set.parsed.expect(len(files))
 	sideBySide(len(files), func(k int) {
 		if _, done := set.parsed.get(files[k]); done {
 			return
@@ -395,7 +373,7 @@ func (set *unitSet) dropInsOf(name string) []string {
 func (set *unitSet) reach() {
 	set.reached = map[string][]string{}
 	byParent := map[string][]string{}
-	for _, l := range set.effective(nil) {
+	for _, l := range set.effective() {
 		byParent[set.real(l.parent)] = append(byParent[set.real(l.parent)], l.name)
 	}
 	done := map[string]bool{}
@@ -425,15 +403,14 @@ func (set *unitSet) reach() {
 	}
 }
 
-// effective returns the dependency links that count once the given paths are
-// gone: of one name in one folder name, the first in the search path, unless it
-// is masked.
-func (set *unitSet) effective(gone map[string]bool) []unitLink {
+// effective returns the dependency links that count: of one name in one folder
+// name, the first in the search path, unless it is masked.
+func (set *unitSet) effective() []unitLink {
 	var links []unitLink
 	seen := map[string]bool{}
 	for _, l := range set.links {
 		key := l.parent + "\x00" + l.kind + "\x00" + l.name
-		if l.kind == "" || gone[l.path] || seen[key] {
+		if l.kind == "" || seen[key] {
 			continue
 		}
 		seen[key] = true
