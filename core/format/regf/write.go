@@ -1,0 +1,841 @@
+package regf
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+)
+
+// Errors of editing that callers decide on.
+var (
+	ErrName = errors.New("a key cannot have that name")
+	ErrFull = errors.New("the hive would become larger than a hive can be")
+)
+
+// listMax is how many keys one list may hold before it is split, as Windows
+// does: the list then fills half a page.
+const listMax = 507
+
+// Create makes a new hive with an empty root key. The time is when it was made,
+// the security descriptor that of the root.
+func Create(security []byte, now time.Time) *Hive {
+	h := &Hive{src: bytes.NewReader(nil), blocks: map[uint32]*block{}, edited: true}
+	copy(h.base[:], "regf")
+	h.putU32(4, 1)
+	h.putU32(8, 1)
+	h.putU32(20, 1)
+	h.putU32(24, 5)
+	h.putU32(32, 1)
+	h.putU32(44, 1)
+	binary.LittleEndian.PutUint64(h.base[12:], FileTime(now))
+	h.alloc = &allocator{hive: h}
+	sk, err := h.allocate(20 + uint32(len(security)))
+	var root uint32
+	if err == nil {
+		err = h.write(sk+4, securityCell(security, sk, sk, 1))
+	}
+	if err == nil {
+		root, err = h.allocate(nkSize + 4)
+	}
+	if err == nil {
+		err = h.write(root+4, keyCell("ROOT", flagRoot|flagNoDelete, noCell, sk, now))
+	}
+	if err != nil {
+		panic(err) // an empty hive has room
+	}
+	h.putU32(36, root)
+	return h
+}
+
+func securityCell(descriptor []byte, next, previous, uses uint32) []byte {
+	b := make([]byte, 20, 20+len(descriptor))
+	copy(b, "sk")
+	binary.LittleEndian.PutUint32(b[4:], next)
+	binary.LittleEndian.PutUint32(b[8:], previous)
+	binary.LittleEndian.PutUint32(b[12:], uses)
+	binary.LittleEndian.PutUint32(b[16:], uint32(len(descriptor)))
+	return append(b, descriptor...)
+}
+
+func keyCell(name string, flags uint16, parent, security uint32, now time.Time) []byte {
+	raw, compressed := nameBytes(name)
+	if compressed {
+		flags |= flagCompressed
+	}
+	b := make([]byte, nkSize, nkSize+len(raw))
+	copy(b, "nk")
+	binary.LittleEndian.PutUint16(b[nkFlags:], flags)
+	binary.LittleEndian.PutUint64(b[nkTime:], FileTime(now))
+	for at, v := range map[int]uint32{nkParent: parent, nkSubkeyList: noCell, nkVolatile: noCell, nkValueList: noCell, nkSecurity: security, nkClass: noCell} {
+		binary.LittleEndian.PutUint32(b[at:], v)
+	}
+	binary.LittleEndian.PutUint16(b[nkNameLen:], uint16(len(raw)))
+	return append(b, raw...)
+}
+
+// put writes one 32-bit field of a cell.
+func (h *Hive) put(at uint32, field int, v uint32) error {
+	return h.write(at+4+uint32(field), binary.LittleEndian.AppendUint32(nil, v))
+}
+
+// store allocates a cell for content and writes it.
+func (h *Hive) store(content []byte) (uint32, error) {
+	at, err := h.allocate(uint32(len(content)))
+	if err != nil {
+		return 0, err
+	}
+	return at, h.write(at+4, content)
+}
+
+// editable prepares for an edit of a key: the hive must be sound, and the key
+// still be there.
+func (h *Hive) editable(k *Key) (*Key, error) {
+	if h.unfinished != nil {
+		return nil, h.unfinished
+	}
+	if k.hive != h {
+		return nil, errors.New("a key of another hive")
+	}
+	if h.alloc == nil {
+		a, err := h.survey()
+		if err != nil {
+			return nil, err
+		}
+		h.alloc = a
+	}
+	return h.keyAt(k.at)
+}
+
+// touch sets the time of a key.
+func (h *Hive) touch(k *Key, now time.Time) error {
+	return h.write(k.at+4+nkTime, binary.LittleEndian.AppendUint64(nil, FileTime(now)))
+}
+
+// SetTime gives a key the time of its last change.
+func (h *Hive) SetTime(k *Key, t time.Time) error {
+	k, err := h.editable(k)
+	if err != nil {
+		return err
+	}
+	return h.touch(k, t)
+}
+
+// SetValue sets a value of a key, which keeps its place among the others when it
+// is there already. The name keeps the case that it had. The key's time is left
+// to the caller, see [Hive.SetTime].
+func (h *Hive) SetValue(k *Key, v Value) error {
+	k, err := h.editable(k)
+	if err != nil {
+		return err
+	}
+	if len(v.Data) > MaxValue {
+		return fmt.Errorf("a value of %d bytes, at most %d are written", len(v.Data), MaxValue)
+	}
+	at, err := k.findValue(v.Name)
+	switch {
+	case err == nil:
+		if err := h.freeData(at); err != nil {
+			return err
+		}
+		if err := h.setData(at, v); err != nil {
+			return err
+		}
+	case errors.Is(err, ErrNotFound):
+		raw, compressed := nameBytes(v.Name)
+		cell := make([]byte, vkSize, vkSize+len(raw))
+		copy(cell, "vk")
+		binary.LittleEndian.PutUint16(cell[vkNameLen:], uint16(len(raw)))
+		if compressed && len(raw) > 0 {
+			binary.LittleEndian.PutUint16(cell[vkFlags:], vkFlagByte)
+		}
+		if at, err = h.store(append(cell, raw...)); err != nil {
+			return err
+		}
+		if err := h.setData(at, v); err != nil {
+			return err
+		}
+		cells, err := k.valueCells()
+		if err != nil {
+			return err
+		}
+		if err := h.setValueList(k, append(cells, at)); err != nil {
+			return err
+		}
+		if err := h.raise(k, nkMaxVName, uint32(len(EncodeUTF16(v.Name)))); err != nil {
+			return err
+		}
+	default:
+		return err
+	}
+	return h.raise(k, nkMaxVData, uint32(len(v.Data)))
+}
+
+// raise keeps a field that holds a maximum.
+func (h *Hive) raise(k *Key, field int, n uint32) error {
+	if k.u32(field) >= n {
+		return nil
+	}
+	return h.put(k.at, field, n)
+}
+
+// setData gives a value's cell its type and data.
+func (h *Hive) setData(at uint32, v Value) error {
+	n, where := uint32(len(v.Data)), uint32(0)
+	switch {
+	case n <= 4:
+		var small [4]byte
+		copy(small[:], v.Data)
+		n, where = n|resident, le32(small[:], 0)
+	case n > segment && h.Version() > 3:
+		var cells []byte
+		count := 0
+		for piece := range slices.Chunk(v.Data, segment) {
+			// Windows keeps four bytes behind each piece.
+			cell, err := h.allocate(uint32(len(piece)) + 4)
+			if err != nil {
+				return err
+			}
+			if err := h.write(cell+4, piece); err != nil {
+				return err
+			}
+			cells = binary.LittleEndian.AppendUint32(cells, cell)
+			count++
+		}
+		list, err := h.store(cells)
+		if err != nil {
+			return err
+		}
+		head := binary.LittleEndian.AppendUint16([]byte("db"), uint16(count))
+		if where, err = h.store(append(binary.LittleEndian.AppendUint32(head, list), 0, 0, 0, 0)); err != nil {
+			return err
+		}
+	default:
+		var err error
+		if where, err = h.store(v.Data); err != nil {
+			return err
+		}
+	}
+	for field, value := range map[int]uint32{vkDataLen: n, vkData: where, vkType: uint32(v.Type)} {
+		if err := h.put(at, field, value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// freeData frees the cells that hold a value's data.
+func (h *Hive) freeData(at uint32) error {
+	_, head, err := h.valueHead(at)
+	if err != nil {
+		return err
+	}
+	n, where := le32(head, vkDataLen), le32(head, vkData)
+	if n == 0 || n&resident != 0 {
+		return nil
+	}
+	if n > segment && h.Version() > 3 {
+		if head, err := h.cell(where, 8); err == nil && string(head[:2]) == "db" {
+			cells, err := h.segments(where)
+			if err != nil {
+				return err
+			}
+			for _, cell := range append(cells, le32(head, 4)) {
+				if err := h.free(cell); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return h.free(where)
+}
+
+// setValueList replaces the list of a key's values.
+func (h *Hive) setValueList(k *Key, cells []uint32) error {
+	if len(cells) > 1<<20 {
+		return fmt.Errorf("key %q: too many values", k.name)
+	}
+	list := make([]byte, 4*len(cells))
+	for n, at := range cells {
+		binary.LittleEndian.PutUint32(list[4*n:], at)
+	}
+	at := uint32(noCell)
+	if k.u32(nkValues) > 0 {
+		at = k.u32(nkValueList)
+	}
+	at, err := h.replace(at, list)
+	if err != nil {
+		return err
+	}
+	if err := h.put(k.at, nkValueList, at); err != nil {
+		return err
+	}
+	return h.put(k.at, nkValues, uint32(len(cells)))
+}
+
+// replace writes content into a cell, or into a new one where it does not fit;
+// no content frees the cell.
+func (h *Hive) replace(at uint32, content []byte) (uint32, error) {
+	if at != noCell {
+		if size, err := h.cellSize(at); err == nil && len(content) > 0 && uint32(len(content)) <= size {
+			return at, h.write(at+4, content)
+		}
+		if err := h.free(at); err != nil {
+			return 0, err
+		}
+	}
+	if len(content) == 0 {
+		return noCell, nil
+	}
+	return h.store(content)
+}
+
+// DeleteValue takes a value away.
+func (h *Hive) DeleteValue(k *Key, name string) error {
+	k, err := h.editable(k)
+	if err != nil {
+		return err
+	}
+	at, err := k.findValue(name)
+	if err != nil {
+		return err
+	}
+	cells, err := k.valueCells()
+	if err != nil {
+		return err
+	}
+	if err := h.freeData(at); err != nil {
+		return err
+	}
+	if err := h.free(at); err != nil {
+		return err
+	}
+	return h.setValueList(k, slices.DeleteFunc(cells, func(c uint32) bool { return c == at }))
+}
+
+// MoveValue gives a value its place among the values of its key: restored values
+// stand where they stood.
+func (h *Hive) MoveValue(k *Key, name string, place int) error {
+	k, err := h.editable(k)
+	if err != nil {
+		return err
+	}
+	at, err := k.findValue(name)
+	if err != nil {
+		return err
+	}
+	cells, err := k.valueCells()
+	if err != nil {
+		return err
+	}
+	cells = slices.DeleteFunc(cells, func(c uint32) bool { return c == at })
+	place = max(0, min(place, len(cells)))
+	return h.setValueList(k, slices.Insert(cells, place, at))
+}
+
+// CreateKey makes a subkey. A nil security descriptor means the parent's own.
+func (h *Hive) CreateKey(parent *Key, name string, security []byte, now time.Time) (*Key, error) {
+	parent, err := h.editable(parent)
+	if err != nil {
+		return nil, err
+	}
+	if n := len(EncodeUTF16(name)) / 2; n == 0 || n >= maxNameUnits || bytes.ContainsRune([]byte(name), '\\') {
+		return nil, fmt.Errorf("%w: %q", ErrName, name)
+	}
+	switch _, err := parent.Subkey(name); {
+	case err == nil:
+		return nil, fmt.Errorf("key %q is there already", name)
+	case !errors.Is(err, ErrNotFound):
+		return nil, err
+	}
+	if err := h.fits(keyCell(name, 0, 0, 0, now)); err != nil {
+		return nil, err
+	}
+	sk := parent.u32(nkSecurity)
+	if security != nil {
+		if sk, err = h.findSecurity(sk, security); err != nil {
+			return nil, err
+		}
+	}
+	if sk != noCell {
+		if err := h.useSecurity(sk, +1); err != nil {
+			return nil, err
+		}
+	}
+	at, err := h.store(keyCell(name, 0, parent.at, sk, now))
+	if err != nil {
+		return nil, err
+	}
+	if err := h.insertKey(parent, at, name); err != nil {
+		return nil, err
+	}
+	if err := h.raise16(parent, nkMaxName, len(EncodeUTF16(name))); err != nil {
+		return nil, err
+	}
+	return h.keyAt(at)
+}
+
+// raise16 keeps the maximum in the lower half of a field.
+func (h *Hive) raise16(k *Key, field int, n int) error {
+	if int(k.u16(field)) >= n {
+		return nil
+	}
+	return h.write(k.at+4+uint32(field), binary.LittleEndian.AppendUint16(nil, uint16(n)))
+}
+
+// SetClass gives a key its class name, as UTF-16 bytes.
+func (h *Hive) SetClass(k *Key, class []byte) error {
+	k, err := h.editable(k)
+	if err != nil {
+		return err
+	}
+	at := uint32(noCell)
+	if k.u16(nkClassLen) > 0 {
+		at = k.u32(nkClass)
+	}
+	if at, err = h.replace(at, class); err != nil {
+		return err
+	}
+	if err := h.put(k.at, nkClass, at); err != nil {
+		return err
+	}
+	return h.write(k.at+4+nkClassLen, binary.LittleEndian.AppendUint16(nil, uint16(len(class))))
+}
+
+// SetSecurity gives a key its security descriptor.
+func (h *Hive) SetSecurity(k *Key, security []byte) error {
+	k, err := h.editable(k)
+	if err != nil {
+		return err
+	}
+	old := k.u32(nkSecurity)
+	at, err := h.findSecurity(old, security)
+	if err != nil || at == old {
+		return err
+	}
+	if err := h.useSecurity(at, +1); err != nil {
+		return err
+	}
+	if err := h.put(k.at, nkSecurity, at); err != nil {
+		return err
+	}
+	if old == noCell {
+		return nil
+	}
+	return h.useSecurity(old, -1)
+}
+
+// findSecurity returns the cell of a security descriptor, which all keys with
+// the same share; near is any of the cells, which form a ring.
+func (h *Hive) findSecurity(near uint32, security []byte) (uint32, error) {
+	if near == noCell {
+		root, err := h.Root()
+		if err != nil {
+			return 0, err
+		}
+		near = root.u32(nkSecurity)
+	}
+	at := near
+	for range 1 << 16 {
+		b, err := h.cell(at, 20)
+		if err != nil {
+			return 0, err
+		}
+		have, err := h.security(at)
+		if err != nil {
+			return 0, err
+		}
+		if bytes.Equal(have, security) {
+			return at, nil
+		}
+		if at = le32(b, 4); at == near {
+			break
+		}
+	}
+	head, err := h.cell(near, 20)
+	if err != nil {
+		return 0, err
+	}
+	next := le32(head, 4)
+	at, err = h.store(securityCell(security, next, near, 0))
+	if err != nil {
+		return 0, err
+	}
+	if err := h.put(near, 4, at); err != nil {
+		return 0, err
+	}
+	return at, h.put(next, 8, at)
+}
+
+// useSecurity counts the uses of a security descriptor and frees one that
+// nothing uses any more.
+func (h *Hive) useSecurity(at uint32, by int32) error {
+	b, err := h.cell(at, 20)
+	if err != nil {
+		return err
+	}
+	if string(b[:2]) != "sk" {
+		return damaged(at, "no security descriptor is there")
+	}
+	uses := int64(le32(b, 12)) + int64(by)
+	next, previous := le32(b, 4), le32(b, 8)
+	if uses > 0 || next == at {
+		return h.put(at, 12, uint32(max(uses, 0)))
+	}
+	if err := h.put(previous, 4, next); err != nil {
+		return err
+	}
+	if err := h.put(next, 8, previous); err != nil {
+		return err
+	}
+	return h.free(at)
+}
+
+// DeleteKey takes a key away, with everything below it. The root stays.
+func (h *Hive) DeleteKey(k *Key) error {
+	k, err := h.editable(k)
+	if err != nil {
+		return err
+	}
+	if k.u16(nkFlags)&flagRoot != 0 || k.at == h.u32(36) {
+		return fmt.Errorf("%w: the root of a hive stays", ErrName)
+	}
+	parent, err := h.keyAt(k.u32(nkParent))
+	if err != nil {
+		return err
+	}
+	// Everything is looked at before anything is freed: a damaged subtree
+	// stays whole.
+	var keys []*Key
+	if err := h.collect(k, 0, map[uint32]bool{}, &keys); err != nil {
+		return fmt.Errorf("key %q cannot be deleted: %w", k.name, err)
+	}
+	if err := h.removeKey(parent, k.at); err != nil {
+		return err
+	}
+	for _, k := range slices.Backward(keys) {
+		if err := h.freeKey(k); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// collect lists a key and all keys below it, and fails where any is damaged.
+func (h *Hive) collect(k *Key, depth int, seen map[uint32]bool, keys *[]*Key) error {
+	if depth > MaxDepth || seen[k.at] {
+		return damaged(k.at, "keys nested without end")
+	}
+	seen[k.at] = true
+	*keys = append(*keys, k)
+	if _, err := k.Values(); err != nil {
+		return err
+	}
+	subs, err := k.Subkeys()
+	if err != nil {
+		return err
+	}
+	for _, sub := range subs {
+		if err := h.collect(sub, depth+1, seen, keys); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// freeKey frees the cells of a key without subkeys.
+func (h *Hive) freeKey(k *Key) error {
+	cells, err := k.valueCells()
+	if err != nil {
+		return err
+	}
+	for _, at := range cells {
+		if err := h.freeData(at); err != nil {
+			return err
+		}
+		if err := h.free(at); err != nil {
+			return err
+		}
+	}
+	if len(cells) > 0 {
+		if err := h.free(k.u32(nkValueList)); err != nil {
+			return err
+		}
+	}
+	if at := k.u32(nkSubkeyList); k.u32(nkSubkeys) > 0 && at != noCell {
+		list, err := h.cell(at, 4)
+		if err != nil {
+			return err
+		}
+		if string(list[:2]) == "ri" {
+			for n := range int(le16(list, 2)) {
+				if err := h.free(le32(list, 4+4*n)); err != nil {
+					return err
+				}
+			}
+		}
+		if err := h.free(at); err != nil {
+			return err
+		}
+	}
+	if at := k.u32(nkClass); k.u16(nkClassLen) > 0 && at != noCell {
+		if err := h.free(at); err != nil {
+			return err
+		}
+	}
+	if at := k.u32(nkSecurity); at != noCell {
+		if err := h.useSecurity(at, -1); err != nil {
+			return err
+		}
+	}
+	return h.free(k.at)
+}
+
+// leaf is one list of subkeys.
+type leaf struct {
+	at    uint32
+	kind  string
+	items []leafItem
+}
+
+type leafItem struct {
+	at   uint32
+	word [4]byte
+}
+
+// leaves reads the lists of a key's subkeys; via is the cell of a list of lists.
+func (h *Hive) leaves(k *Key) (lists []leaf, via uint32, err error) {
+	via = noCell
+	if k.u32(nkSubkeys) == 0 {
+		return nil, via, nil
+	}
+	at := k.u32(nkSubkeyList)
+	head, err := h.cell(at, 4)
+	if err != nil {
+		return nil, via, err
+	}
+	cells := []uint32{at}
+	if string(head[:2]) == "ri" {
+		via = at
+		if 4+4*int(le16(head, 2)) > len(head) {
+			return nil, via, damaged(at, "a list of lists with more items than it holds")
+		}
+		cells = make([]uint32, le16(head, 2))
+		for n := range cells {
+			cells[n] = le32(head, 4+4*n)
+		}
+	}
+	for _, at := range cells {
+		list, err := h.cell(at, 4)
+		if err != nil {
+			return nil, via, err
+		}
+		l := leaf{at: at, kind: string(list[:2])}
+		if _, err := visitList(at, list, func(at uint32, _ string, word [4]byte) bool {
+			l.items = append(l.items, leafItem{at, word})
+			return true
+		}); err != nil {
+			return nil, via, err
+		}
+		lists = append(lists, l)
+	}
+	return lists, via, nil
+}
+
+func (l leaf) bytes() []byte {
+	b := binary.LittleEndian.AppendUint16([]byte(l.kind), uint16(len(l.items)))
+	for _, i := range l.items {
+		b = binary.LittleEndian.AppendUint32(b, i.at)
+		if l.kind != "li" {
+			b = append(b, i.word[:]...)
+		}
+	}
+	return b
+}
+
+// hint is what a list keeps of a name beside its cell.
+func hint(kind, name string) (word [4]byte) {
+	if kind == "lh" {
+		hash, _ := nameHash(name)
+		binary.LittleEndian.PutUint32(word[:], hash)
+	} else if raw, compressed := nameBytes(name); compressed {
+		copy(word[:], raw)
+	}
+	return word
+}
+
+// compareNames orders keys as lists have them: by the upper case of their
+// UTF-16 units.
+func compareNames(a, b string) int {
+	x, y := EncodeUTF16(a), EncodeUTF16(b)
+	for k := 0; k < min(len(x), len(y)); k += 2 {
+		if c := cmp.Compare(upcase(rune(le16(x, k))), upcase(rune(le16(y, k)))); c != 0 {
+			return c
+		}
+	}
+	return cmp.Compare(len(x), len(y))
+}
+
+// insertKey puts a key into its parent's lists, in order.
+func (h *Hive) insertKey(parent *Key, at uint32, name string) error {
+	lists, via, err := h.leaves(parent)
+	if err != nil {
+		return err
+	}
+	nameAt := func(i leafItem) string {
+		k, kerr := h.keyAt(i.at)
+		if kerr != nil {
+			err = kerr
+			return ""
+		}
+		return k.name
+	}
+	if len(lists) == 0 {
+		kind := "lh"
+		if h.Version() < 5 {
+			kind = "lf"
+		}
+		lists = []leaf{{at: noCell, kind: kind}}
+	}
+	// The first list whose last name comes behind the new one, or the last.
+	n := len(lists) - 1
+	for k, l := range lists[:n] {
+		if len(l.items) > 0 && compareNames(name, nameAt(l.items[len(l.items)-1])) < 0 {
+			n = k
+			break
+		}
+	}
+	l := &lists[n]
+	place, _ := slices.BinarySearchFunc(l.items, name, func(i leafItem, name string) int { return compareNames(nameAt(i), name) })
+	if err != nil {
+		return err
+	}
+	l.items = slices.Insert(l.items, place, leafItem{at, hint(l.kind, name)})
+	if len(l.items) > listMax {
+		half := len(l.items) / 2
+		second := leaf{at: noCell, kind: l.kind, items: slices.Clone(l.items[half:])}
+		l.items = l.items[:half]
+		if second.at, err = h.store(second.bytes()); err != nil {
+			return err
+		}
+		if l.at, err = h.replace(l.at, l.bytes()); err != nil {
+			return err
+		}
+		lists = slices.Insert(lists, n+1, second)
+	} else if l.at, err = h.replace(l.at, l.bytes()); err != nil {
+		return err
+	}
+	return h.setLists(parent, lists, via, +1)
+}
+
+// setLists writes which lists a key has, and how many keys are in them.
+func (h *Hive) setLists(parent *Key, lists []leaf, via uint32, by int32) error {
+	at := uint32(noCell)
+	if len(lists) > 1 || via != noCell && len(lists) > 0 {
+		content := binary.LittleEndian.AppendUint16([]byte("ri"), uint16(len(lists)))
+		for _, l := range lists {
+			content = binary.LittleEndian.AppendUint32(content, l.at)
+		}
+		var err error
+		if at, err = h.replace(via, content); err != nil {
+			return err
+		}
+	} else {
+		if via != noCell {
+			if err := h.free(via); err != nil {
+				return err
+			}
+		}
+		if len(lists) == 1 {
+			at = lists[0].at
+		}
+	}
+	if err := h.put(parent.at, nkSubkeyList, at); err != nil {
+		return err
+	}
+	return h.put(parent.at, nkSubkeys, parent.u32(nkSubkeys)+uint32(by))
+}
+
+// removeKey takes a key out of its parent's lists.
+func (h *Hive) removeKey(parent *Key, at uint32) error {
+	lists, via, err := h.leaves(parent)
+	if err != nil {
+		return err
+	}
+	for n := range lists {
+		l := &lists[n]
+		k := slices.IndexFunc(l.items, func(i leafItem) bool { return i.at == at })
+		if k < 0 {
+			continue
+		}
+		l.items = slices.Delete(l.items, k, k+1)
+		if len(l.items) == 0 {
+			if err := h.free(l.at); err != nil {
+				return err
+			}
+			lists = slices.Delete(lists, n, n+1)
+		} else if l.at, err = h.replace(l.at, l.bytes()); err != nil {
+			return err
+		}
+		return h.setLists(parent, lists, via, -1)
+	}
+	return damaged(at, "the key is not in its parent's list")
+}
+
+// WriteTo writes the whole hive, with its edits, as a hive that was closed
+// cleanly: both sequence numbers the same, the checksum right. A hive without
+// edits is written byte for byte as it was read.
+func (h *Hive) WriteTo(w io.Writer) (int64, error) {
+	total := int64(0)
+	write := func(p []byte) error {
+		n, err := w.Write(p)
+		total += int64(n)
+		return err
+	}
+	if err := write(h.base[:]); err != nil {
+		return total, err
+	}
+	var buf [64 * blockSize]byte
+	for at := uint32(0); at < h.size; {
+		n := min(uint32(len(buf)), h.size-at)
+		where := pageSize + int64(at)
+		clear(buf[:n])
+		if where < h.end {
+			if _, err := h.src.ReadAt(buf[:min(int64(n), h.end-where)], where); err != nil && !errors.Is(err, io.EOF) {
+				return total, fmt.Errorf("reading a hive at byte %d: %w", where, err)
+			}
+		}
+		for k := at / blockSize; k*blockSize < at+n; k++ {
+			if b := h.blocks[k]; b != nil && b.dirty {
+				copy(buf[k*blockSize-at:n], b.data[:])
+			}
+		}
+		if err := write(buf[:n]); err != nil {
+			return total, err
+		}
+		at += n
+	}
+	// What a file has behind its bins is no part of the hive and is kept.
+	if tail := h.end - total; tail > 0 {
+		if _, err := io.Copy(w, io.NewSectionReader(h.src, total, tail)); err != nil {
+			return total, err
+		}
+		total = h.end
+	}
+	return total, nil
+}
+
+// Close makes the first page that of a hive closed cleanly at a time: to be
+// called once, before [Hive.WriteTo] writes edits.
+func (h *Hive) Close(now time.Time) {
+	next := max(h.u32(4), h.u32(8)) + 1
+	h.putU32(4, next)
+	h.putU32(8, next)
+	h.putU32(40, h.size)
+	binary.LittleEndian.PutUint64(h.base[12:], FileTime(now))
+	h.putU32(508, checksum(h.base[:]))
+}
