@@ -24,7 +24,7 @@ type Denied struct {
 func (d *Denied) Error() string {
 	names := make([]string, len(d.Artifacts))
 	for k, a := range d.Artifacts {
-		names[k] = autostart.Text(a.Name)
+		names[k] = autostart.Text(a.String())
 	}
 	return fmt.Sprintf("%v: %s", d.Cause, strings.Join(names, ", "))
 }
@@ -73,7 +73,7 @@ func (e *Engine) compare(s store.Step) error {
 		return err
 	}
 	if !current.Same(s.Before) {
-		return fmt.Errorf("%s was %s and is %s", autostart.Text(s.Artifact.Name), s.Before, current)
+		return fmt.Errorf("%s was %s and is %s", autostart.Text(s.Artifact.String()), s.Before, current)
 	}
 	return nil
 }
@@ -194,15 +194,19 @@ func (e *Engine) settle(c store.Change, earlier func(store.Folder) machine.Image
 			return fmt.Errorf("%s: %w", f.Artifact, err)
 		}
 	}
+	// Hive files are written here, each in one step with all its edits.
+	if err := e.Machine.Commit(e.at); err != nil {
+		return err
+	}
 	e.at("flush")
 	for _, f := range c.Folders {
-		if err := e.Machine.FlushFolder(f.Artifact.Name); err != nil {
+		if err := e.Machine.FlushFolder(f.Artifact); err != nil {
 			return fmt.Errorf("%s: %w", f.Artifact, err)
 		}
 	}
 	for _, s := range c.Steps {
 		if s.After.Kind == machine.Folder {
-			if err := e.Machine.FlushFolder(s.Artifact.Name); err != nil {
+			if err := e.Machine.FlushFolder(s.Artifact); err != nil {
 				return err
 			}
 		}
@@ -211,7 +215,7 @@ func (e *Engine) settle(c store.Change, earlier func(store.Folder) machine.Image
 }
 
 func stepError(s store.Step, err error) error {
-	return fmt.Errorf("%s: %s", autostart.Text(s.Artifact.Name), machine.Reason(err))
+	return fmt.Errorf("%s: %s", autostart.Text(s.Artifact.String()), machine.Reason(err))
 }
 
 // verify reads everything again: the artifacts, and the entries as their
@@ -224,7 +228,7 @@ func (e *Engine) verify(c store.Change, want map[string]autostart.State) error {
 			return err
 		}
 		if !current.Same(s.After) {
-			return fmt.Errorf("%s was set to %s, but reads back as %s", autostart.Text(s.Artifact.Name), s.After, current)
+			return fmt.Errorf("%s was set to %s, but reads back as %s", autostart.Text(s.Artifact.String()), s.After, current)
 		}
 	}
 	if len(want) == 0 {
@@ -289,6 +293,7 @@ func (e *Engine) takeBack(c store.Change, cause error) error {
 // [ErrConflict], and the change is settled all the same.
 func (e *Engine) reverse(c store.Change) error {
 	var conflicts []string
+	e.Machine.Abandon()
 	for k, s := range slices.Backward(c.Steps) {
 		e.at(fmt.Sprintf("step %d: back", k))
 		if err := e.Machine.Discard(s.Artifact, tag(c, k)); err != nil {
@@ -298,14 +303,14 @@ func (e *Engine) reverse(c store.Change) error {
 		if err != nil {
 			return stepError(s, err)
 		}
-		switch made := current.Kind == machine.Folder && s.After.Kind == machine.Folder; {
+		switch made := current.Container() && s.After.Kind == current.Kind; {
 		case current.Same(s.Before):
 		case current.Same(s.After) || made:
 			if err := e.Machine.Set(s.Artifact, s.Before, tag(c, k)); err != nil {
 				return stepError(s, err)
 			}
 		default:
-			conflicts = append(conflicts, fmt.Sprintf("%s is %s", autostart.Text(s.Artifact.Name), current))
+			conflicts = append(conflicts, fmt.Sprintf("%s is %s", autostart.Text(s.Artifact.String()), current))
 		}
 	}
 	if err := e.settle(c, func(f store.Folder) machine.Image { return f.Before }); err != nil {
@@ -331,8 +336,8 @@ func (e *Engine) Recover(c store.Change, finish bool) error {
 		if err != nil {
 			return stepError(s, err)
 		}
-		if !current.Same(s.Before) && !current.Same(s.After) && !(current.Kind == machine.Folder && s.After.Kind == machine.Folder) {
-			conflicts = append(conflicts, fmt.Sprintf("%s is %s", autostart.Text(s.Artifact.Name), current))
+		if !current.Same(s.Before) && !current.Same(s.After) && !(current.Container() && s.After.Kind == current.Kind) {
+			conflicts = append(conflicts, fmt.Sprintf("%s is %s", autostart.Text(s.Artifact.String()), current))
 		}
 	}
 	if len(conflicts) > 0 {

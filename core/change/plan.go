@@ -20,7 +20,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -159,7 +158,7 @@ func (d *draft) finish(plan *Plan) error {
 		switch {
 		case s.MakesFolder():
 			return 0
-		case s.Before.Kind == machine.Folder && s.After.Kind == machine.Absent:
+		case s.Before.Container() && s.After.Kind == machine.Absent:
 			return 2
 		}
 		return 1
@@ -179,19 +178,19 @@ func (d *draft) finish(plan *Plan) error {
 		}
 		return cmp.Or(cmp.Compare(rank(a), rank(b)), byDepth)
 	})
-	seen := map[string]bool{}
+	seen := map[machine.Artifact]bool{}
 	for _, s := range plan.Steps {
-		dir := path.Dir(s.Artifact.Name)
-		if seen[dir] {
+		dir, ok := s.Artifact.Parent()
+		if !ok || seen[dir] {
 			continue
 		}
 		seen[dir] = true
-		before, err := d.machine.Image(machine.File(dir))
+		before, err := d.machine.Image(dir)
 		if err != nil {
 			return err
 		}
-		if before.Kind == machine.Folder {
-			plan.Folders = append(plan.Folders, store.Folder{Artifact: machine.File(dir), Before: before, After: d.folders[machine.File(dir)]})
+		if before.Container() {
+			plan.Folders = append(plan.Folders, store.Folder{Artifact: dir, Before: before, After: d.folders[dir]})
 		}
 	}
 	if len(plan.Steps) == 0 {
@@ -318,7 +317,7 @@ func (e *Engine) Undo(c store.Change) (Plan, error) {
 		if err != nil {
 			return plan, err
 		}
-		if before.Kind == machine.Folder {
+		if before.Container() {
 			plan.Folders = append(plan.Folders, store.Folder{Artifact: f.Artifact, Before: before, After: f.Before})
 		}
 	}
@@ -411,7 +410,7 @@ func lined(e autostart.Entry) bool { return e.Switch == autostart.Comment && e.S
 // all brings every artifact of the snapshot back. In files of lines, the lines
 // of newcomers are kept at the end.
 func (r *restore) all() error {
-	var made []string                                // folders that the snapshot did not have
+	var made []machine.Artifact                      // folders that the snapshot did not have
 	lines := map[machine.Artifact][]*location.Item{} // newcomers that are lines, by their file
 	for _, n := range r.newcomers {
 		if lined(n.Entry) {
@@ -443,8 +442,8 @@ func (r *restore) all() error {
 				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q came to %s since the snapshot and is kept, at the end of the file", n.Name, a))
 			}
 		}
-		if current.Kind == machine.Folder && want.Kind == machine.Absent {
-			made = append(made, a.Name)
+		if current.Container() && want.Kind == machine.Absent {
+			made = append(made, a)
 			continue
 		}
 		if err := r.bring(a, want, r.handleFor(a)); err != nil {
@@ -470,7 +469,7 @@ func (r *restore) bring(a machine.Artifact, want machine.Image, handle string) e
 	case want.Kind == machine.Special || current.Kind == machine.Special:
 		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a device or a socket, in the snapshot or now; it is left as it is", a))
 		return nil
-	case current.Kind == machine.Folder && want.Kind == machine.Absent:
+	case current.Container() && want.Kind == machine.Absent:
 		return nil // looked at once the files are planned, see emptied
 	case current.Kind == machine.Folder && want.Kind != machine.Folder:
 		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a folder now and was %s; it is left as it is", a, want))
@@ -487,26 +486,32 @@ func (r *restore) bring(a machine.Artifact, want machine.Image, handle string) e
 	if handle != "" && !slices.Contains(r.plan.Handles, handle) {
 		r.plan.Handles = append(r.plan.Handles, handle)
 	}
-	return r.emptied(path.Dir(a.Name))
+	if dir, ok := a.Parent(); ok {
+		return r.emptied(dir)
+	}
+	return nil
 }
 
 // parents plans the folders above an artifact that are missing now, as the
 // snapshot knows them.
 func (r *restore) parents(a machine.Artifact, handle string) error {
-	for dir := path.Dir(a.Name); dir != "/"; dir = path.Dir(dir) {
-		now, err := r.d.Image(machine.File(dir))
+	for dir, ok := a.Parent(); ok; dir, ok = dir.Parent() {
+		now, err := r.d.Image(dir)
 		if err != nil || now.Kind != machine.Absent {
 			return err
 		}
-		want, ok, err := r.images.Image(machine.File(dir))
+		want, ok, err := r.images.Image(dir)
 		if err != nil {
 			return err
 		}
-		if !ok || want.Kind != machine.Folder {
+		if !ok || !want.Container() {
 			want = machine.NewFolder(0o755, 0, 0)
-			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the folder %s is gone and its rights were not recorded; it is made with 755, owned by root", dir))
+			if dir.Kind == machine.KeyArtifact {
+				want = machine.NewKey()
+			}
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is gone and its rights were not recorded; it is made with the usual ones", dir))
 		}
-		if err := r.d.set(machine.File(dir), want, handle); err != nil {
+		if err := r.d.set(dir, want, handle); err != nil {
 			return err
 		}
 	}
@@ -515,25 +520,25 @@ func (r *restore) parents(a machine.Artifact, handle string) error {
 
 // emptied plans the removal of folders that the snapshot did not have and that
 // the plan leaves empty.
-func (r *restore) emptied(dir string) error {
-	for ; dir != "/"; dir = path.Dir(dir) {
-		want, ok, err := r.images.Image(machine.File(dir))
+func (r *restore) emptied(dir machine.Artifact) error {
+	for ok := true; ok; dir, ok = dir.Parent() {
+		want, ok, err := r.images.Image(dir)
 		if err != nil || !ok || want.Kind != machine.Absent {
 			return err
 		}
-		if now, err := r.d.Image(machine.File(dir)); err != nil || now.Kind != machine.Folder {
+		if now, err := r.d.Image(dir); err != nil || !now.Container() {
 			return err
 		}
-		entries, err := r.inv.Machine.ReadDir(dir)
+		children, err := r.inv.Machine.Children(dir)
 		if err != nil {
 			return err
 		}
-		for _, entry := range entries {
-			if after, planned := r.d.after[machine.File(path.Join(dir, entry.Name()))]; !planned || after.Kind != machine.Absent {
+		for _, child := range children {
+			if after, planned := r.d.after[child]; !planned || after.Kind != machine.Absent {
 				return nil
 			}
 		}
-		if err := r.d.set(machine.File(dir), machine.Image{Kind: machine.Absent}, r.handleFor(machine.File(dir))); err != nil {
+		if err := r.d.set(dir, machine.Image{Kind: machine.Absent}, r.handleFor(dir)); err != nil {
 			return err
 		}
 	}
@@ -575,7 +580,7 @@ func (r *restore) some(entries []snapshot.Recorded) error {
 			if err != nil {
 				return err
 			}
-			if !ok || want.Kind == machine.Folder {
+			if !ok || want.Container() {
 				continue // made where a file needs it
 			}
 			if err := r.bring(a, want, rec.Handle); err != nil {

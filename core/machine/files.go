@@ -30,9 +30,16 @@ type Files struct {
 	root  *folder
 	homes []User
 
-	mu      sync.Mutex
-	plain   map[string]string  // a folder's path, to the same folder's path without links
-	folders map[string]*folder // opened folders, by path without links
+	// drive is the letter of the disk of a Windows machine, 0 of others. Names
+	// are then also taken as Windows has them (C:\Users), and without regard to
+	// case.
+	drive byte
+
+	mu        sync.Mutex
+	plain     map[string]string            // a folder's path, to the same folder's path without links
+	folders   map[string]*folder           // opened folders, by path without links
+	names     map[string]map[string]string // of a Windows machine: a folder's names by their upper case
+	canonical map[string]string            // of a Windows machine: a path, to the case that the disk has
 }
 
 // folder is an opened folder.
@@ -78,7 +85,8 @@ func openFiles(dir string, live bool) (*Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Files{dir: dir, live: live, root: root, plain: map[string]string{"/": "/"}, folders: map[string]*folder{}}, nil
+	return &Files{dir: dir, live: live, root: root, plain: map[string]string{"/": "/"}, folders: map[string]*folder{},
+		names: map[string]map[string]string{}}, nil
 }
 
 // Close releases the folders that are held open.
@@ -108,6 +116,10 @@ func (f *Files) Resolve(name string) (string, error) {
 }
 
 func (f *Files) resolve(name string, last bool) (string, error) {
+	name, err := f.local(name)
+	if err != nil {
+		return "", err
+	}
 	if !path.IsAbs(name) {
 		return "", &fs.PathError{Op: "open", Path: name, Err: errors.New("not an absolute path")}
 	}
@@ -122,10 +134,14 @@ func (f *Files) resolve(name string, last bool) (string, error) {
 			return "", err
 		}
 		full := join(parent, base)
+		if !last && f.drive == 0 {
+			return full, nil
+		}
+		kind, found, err := f.typeNamed(parent, base)
+		full = join(parent, found)
 		if !last {
 			return full, nil
 		}
-		kind, err := f.typeIn(parent, base)
 		if errors.Is(err, fs.ErrNotExist) {
 			return full, nil
 		}
@@ -138,7 +154,7 @@ func (f *Files) resolve(name string, last bool) (string, error) {
 		if links > maxLinks {
 			return "", &fs.PathError{Op: "open", Path: name, Err: syscall.ELOOP}
 		}
-		target, err := f.readlinkIn(parent, base)
+		target, err := f.readlinkIn(parent, found)
 		if err != nil {
 			return "", err
 		}
@@ -174,17 +190,17 @@ func (f *Files) resolveDir(dir string, links *int) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	full := join(parent, path.Base(dir))
-	kind, err := f.typeIn(parent, path.Base(dir))
+	kind, base, err := f.typeNamed(parent, path.Base(dir))
 	if err != nil {
 		return "", err
 	}
+	full := join(parent, base)
 	switch {
 	case kind&fs.ModeSymlink != 0:
 		if *links++; *links > maxLinks {
 			return "", &fs.PathError{Op: "open", Path: dir, Err: syscall.ELOOP}
 		}
-		target, err := f.readlinkIn(parent, path.Base(dir))
+		target, err := f.readlinkIn(parent, base)
 		if err != nil {
 			return "", err
 		}
@@ -211,6 +227,8 @@ func (f *Files) forget() {
 		r.close()
 	}
 	f.plain, f.folders = map[string]string{"/": "/"}, map[string]*folder{}
+	clear(f.names)
+	clear(f.canonical)
 }
 
 // folder opens a folder by its path without links and keeps it open. The
@@ -247,6 +265,21 @@ func (f *Files) typeIn(plain, base string) (fs.FileMode, error) {
 	defer done()
 	kind, _, err := r.kind(base)
 	return kind, err
+}
+
+// typeNamed is typeIn, which on a Windows machine also finds a name that differs
+// in case, and tells the name that is there.
+func (f *Files) typeNamed(plain, base string) (fs.FileMode, string, error) {
+	kind, err := f.typeIn(plain, base)
+	if err == nil || f.drive == 0 || !errors.Is(err, fs.ErrNotExist) {
+		return kind, base, err
+	}
+	name, ok := f.actual(plain, base)
+	if !ok || name == base {
+		return 0, base, err
+	}
+	kind, err = f.typeIn(plain, name)
+	return kind, name, err
 }
 
 func (f *Files) readlinkIn(plain, base string) (string, error) {
@@ -299,6 +332,11 @@ func (f *Files) ReadDir(name string) ([]fs.DirEntry, error) {
 	if err != nil {
 		return nil, err
 	}
+	return f.readPlainDir(full)
+}
+
+// readPlainDir lists the folder at a path without links.
+func (f *Files) readPlainDir(full string) ([]fs.DirEntry, error) {
 	d, err := f.root.Open(relative(full))
 	if err != nil {
 		return nil, err

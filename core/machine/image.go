@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -15,9 +17,15 @@ import (
 // ArtifactKind says what sort of thing an artifact's name addresses.
 type ArtifactKind string
 
-// FileArtifact addresses a file, a link, a folder, or the place where one could
-// be; its name is an absolute path of the machine.
-const FileArtifact ArtifactKind = "file"
+// The kinds of artifacts. A file artifact addresses a file, a link, a folder, or
+// the place where one could be; its name is an absolute path of the machine. The
+// others are of a Windows registry, see [Registry].
+const (
+	FileArtifact  ArtifactKind = "file"
+	ValueArtifact ArtifactKind = "value" // a value of a key
+	KeyArtifact   ArtifactKind = "key"   // a key for itself, as a folder is
+	TreeArtifact  ArtifactKind = "tree"  // a key with everything below it
+)
 
 // Artifact is the address of one piece of operating-system state, as its own
 // machine names it.
@@ -29,7 +37,67 @@ type Artifact struct {
 // File is the artifact of the file, link or folder at an absolute path.
 func File(name string) Artifact { return Artifact{FileArtifact, name} }
 
-func (a Artifact) String() string { return a.Name }
+// String is the artifact as its machine names it; a value stands behind its key
+// and a space.
+func (a Artifact) String() string {
+	if a.Kind != ValueArtifact {
+		return a.Name
+	}
+	key, name := a.Value()
+	if name == "" {
+		name = "(default)"
+	}
+	return key + ` value ` + strconv.Quote(name)
+}
+
+// Parent is what an artifact lies in: the folder of a file, the key of a value
+// or key. The top of a file system or of a hive lies in nothing.
+func (a Artifact) Parent() (Artifact, bool) {
+	switch a.Kind {
+	case ValueArtifact:
+		key, _ := a.Value()
+		return RegistryKeyOnly(key), true
+	case KeyArtifact, TreeArtifact:
+		k := strings.LastIndexByte(a.Name, '\\')
+		if k < 0 || !strings.Contains(a.Name[:k], `\`) {
+			return Artifact{}, false
+		}
+		return RegistryKeyOnly(a.Name[:k]), true
+	}
+	if onDrive(a.Name) {
+		k := strings.LastIndexByte(a.Name, '\\')
+		switch {
+		case len(a.Name) <= len(`C:\`):
+			return Artifact{}, false
+		case k <= len(`C:`):
+			return File(a.Name[:len(`C:\`)]), true
+		}
+		return File(a.Name[:k]), true
+	}
+	if a.Name == "/" {
+		return Artifact{}, false
+	}
+	return File(path.Dir(a.Name)), true
+}
+
+// ID names the artifact among those of all kinds.
+func (a Artifact) ID() string {
+	if a.Kind == FileArtifact {
+		return strconv.Quote(a.Name)
+	}
+	return string(a.Kind) + ":" + strconv.Quote(a.Name)
+}
+
+// ParseID is the reverse of [Artifact.ID].
+func ParseID(id string) (Artifact, error) {
+	kind, quoted, ok := strings.Cut(id, `:"`)
+	if !ok || strings.HasPrefix(id, `"`) {
+		name, err := strconv.Unquote(id)
+		return File(name), err
+	}
+	name, err := strconv.Unquote(`"` + quoted)
+	return Artifact{ArtifactKind(kind), name}, err
+}
 
 // Volatile reports whether the artifact is gone with the next start of the
 // machine: file-hierarchy(7), /run.
@@ -50,6 +118,13 @@ const (
 	Special ImageKind = "special"
 )
 
+// What can be found at the address of an artifact of the registry.
+const (
+	Value ImageKind = "value"
+	Key   ImageKind = "key"  // for itself: its rights, class and time
+	Tree  ImageKind = "tree" // with everything below it
+)
+
 // Image is the full content and metadata of an artifact at one moment. The zero
 // Xattrs (nil) and a negative UID mean "as the system gives them", which only an
 // image that was planned, not read, may say.
@@ -58,10 +133,12 @@ type Image struct {
 	Mode     fs.FileMode // permission, set-id and sticky bits
 	UID, GID int
 	ModTime  time.Time
-	Content  []byte            // of a regular file
+	Content  []byte            // of a regular file, a value or a tree
 	Target   string            // of a link, as it is written
 	Xattrs   map[string][]byte // extended attributes, access lists among them
-	Names    string            // of a folder: a digest of the names in it
+	Names    string            // of a folder: a digest of the names in it; of a key: of its values and subkeys
+	Type     uint32            // of a registry value
+	Place    int               // of a registry value: how many stand before it
 }
 
 // NewFile is an image of a regular file that is to be made.
@@ -78,6 +155,10 @@ func NewLink(target string, uid, gid int, now time.Time) Image {
 func NewFolder(mode fs.FileMode, uid, gid int) Image {
 	return Image{Kind: Folder, Mode: mode, UID: uid, GID: gid}
 }
+
+// NewKey is an image of a registry key that is to be made, with the rights that
+// the key above it gives.
+func NewKey() Image { return Image{Kind: Key, UID: -1, GID: -1} }
 
 // WithContent is the same file with other content: mode, owner and extended
 // attributes stay.
@@ -101,6 +182,8 @@ func (i Image) Same(j Image) bool {
 		return true
 	case Folder:
 		return i.Mode == j.Mode && sameOwner(i, j)
+	case Value, Key, Tree:
+		return i.sameRegistry(j)
 	}
 	return i.Mode == j.Mode && sameOwner(i, j) && i.ModTime.Equal(j.ModTime) &&
 		i.Target == j.Target && bytes.Equal(i.Content, j.Content) &&
@@ -110,6 +193,9 @@ func (i Image) Same(j Image) bool {
 func sameOwner(i, j Image) bool {
 	return i.UID < 0 || j.UID < 0 || i.UID == j.UID && i.GID == j.GID
 }
+
+// Container reports whether other artifacts lie in what the image is of.
+func (i Image) Container() bool { return i.Kind == Folder || i.Kind == Key }
 
 // String describes the image in a few words, for plans and comparisons.
 func (i Image) String() string {
@@ -123,6 +209,11 @@ func (i Image) String() string {
 	case Regular:
 		sum := sha256.Sum256(i.Content)
 		return fmt.Sprintf("file %s, %d bytes, %s", modeString(i.Mode), len(i.Content), hex.EncodeToString(sum[:4]))
+	case Value:
+		return i.Value().String()
+	case Tree:
+		sum := sha256.Sum256(i.Content)
+		return fmt.Sprintf("key with all below it, %s", hex.EncodeToString(sum[:4]))
 	}
 	return string(i.Kind)
 }

@@ -22,13 +22,14 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // Machine is one computer, running or mounted.
 type Machine struct {
 	ID      string // the system's own id; empty when it has none
 	Name    string // the host name
-	OS      string // "linux"
+	OS      string // "linux" or "windows"
 	Version string // as the system words it, "Debian GNU/Linux 12 (bookworm)"
 	Live    bool   // it is the machine that Lock Back runs on
 	Root    string // the mounted folder; "/" on the running machine
@@ -38,7 +39,18 @@ type Machine struct {
 	// copier's.
 	KeepsOwners bool
 
+	// Registry is that of a Windows machine; nil on others.
+	Registry *Registry
+
 	*Files
+
+	windows    string            // the system's folder on a Windows machine
+	variables  map[string]string // of its environment, by names in small letters
+	hibernated bool
+	personal   struct {
+		sync.Mutex
+		variables map[string]map[string]string // by SID
+	}
 }
 
 // User is one account of the machine.
@@ -47,6 +59,7 @@ type User struct {
 	UID  int
 	GID  int
 	Home string // as the machine names it
+	SID  string // of a Windows account
 }
 
 // ErrNoSystem says that a folder holds no operating system that can be read.
@@ -59,6 +72,7 @@ var systemMarks = []struct {
 	marks []string
 }{
 	{"linux", []string{"/etc/os-release", "/usr/lib/os-release", "/etc/passwd"}},
+	{"windows", []string{"/Windows/System32/config/SYSTEM", "/WINNT/System32/config/SYSTEM"}},
 }
 
 // Open opens the running machine (dir "") or the one whose disk is mounted at
@@ -67,9 +81,13 @@ var systemMarks = []struct {
 func Open(dir string) (*Machine, error) {
 	m := &Machine{Live: dir == "", Root: dir}
 	if m.Live {
-		m.Root = string(filepath.Separator)
-		if runtime.GOOS != "linux" {
-			return nil, fmt.Errorf("the running machine is %s, and this version reads running Linux machines only; name a mounted Linux disk with --root", runtime.GOOS)
+		switch runtime.GOOS {
+		case "linux":
+			m.Root = "/"
+		case "windows":
+			return openLiveWindows()
+		default:
+			return nil, fmt.Errorf("the running machine is %s, and this version reads running Linux and Windows machines only; name a mounted disk with --root", runtime.GOOS)
 		}
 	} else {
 		abs, err := filepath.Abs(dir)
@@ -94,9 +112,18 @@ func Open(dir string) (*Machine, error) {
 	for _, row := range systemMarks {
 		for _, mark := range row.marks {
 			looked = append(looked, strings.TrimPrefix(mark, "/"))
+			files.drive = 0
+			if row.os == "windows" {
+				files.drive = 'C'
+			}
 			if _, err := files.Stat(mark); err == nil {
 				m.OS = row.os
-				m.readIdentity()
+				if m.OS == "windows" {
+					full, _ := files.Resolve(mark)
+					m.openWindows(path.Dir(path.Dir(path.Dir(full))))
+				} else {
+					m.readIdentity()
+				}
 				files.homes = m.Users
 				return m, nil
 			}
@@ -114,6 +141,158 @@ func (m *Machine) UserNamed(name string) (User, bool) {
 		}
 	}
 	return User{}, false
+}
+
+// Image reads the full image of an artifact. What cannot be read is an error,
+// what is not there an image of the kind [Absent].
+func (m *Machine) Image(a Artifact) (Image, error) {
+	if a.Kind == FileArtifact {
+		return m.Files.Image(a)
+	}
+	if m.Registry == nil {
+		return Image{}, &fs.PathError{Op: "read", Path: a.Name, Err: errNoRegistry}
+	}
+	return m.Registry.image(a)
+}
+
+var errNoRegistry = errors.New("this machine has no registry")
+
+// Writable reports, before anything is touched, why an artifact could not be
+// brought from one image to another: [ErrNeedsRights], [ErrReadOnly],
+// [ErrLeadsOut], [ErrHibernated] or another cause.
+func (m *Machine) Writable(a Artifact, before, after Image) error {
+	if m.hibernated {
+		return ErrHibernated
+	}
+	if a.Kind == FileArtifact {
+		return m.Files.Writable(a, before, after)
+	}
+	if m.Registry == nil {
+		return errNoRegistry
+	}
+	at, rest, err := m.Registry.find(a.Name)
+	if err != nil {
+		return err
+	}
+	return at.source.writable(rest)
+}
+
+// Prepare writes what a file artifact shall become beside its place, see
+// [Files.Prepare]. The registry needs no such thing: its hives are written whole.
+func (m *Machine) Prepare(a Artifact, want Image, tag string) error {
+	if a.Kind != FileArtifact {
+		return nil
+	}
+	return m.Files.Prepare(a, want, tag)
+}
+
+// Set brings an artifact to an image. What lies in a hive file is set in memory
+// only, until [Machine.Commit].
+func (m *Machine) Set(a Artifact, want Image, tag string) error {
+	if a.Kind != FileArtifact {
+		if m.Registry == nil {
+			return errNoRegistry
+		}
+		return m.Registry.set(a, want)
+	}
+	if m.Files.drive != 0 {
+		defer m.Files.forgetNames()
+	}
+	return m.Files.Set(a, want, tag)
+}
+
+// Commit writes the hive files that were edited, each in one step. The function
+// is called with a name for each point at which a crash would show.
+func (m *Machine) Commit(at func(string)) error {
+	if m.Registry == nil {
+		return nil
+	}
+	for _, mount := range m.Registry.mounts {
+		if err := mount.source.commit(at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Abandon forgets the edits that were not committed.
+func (m *Machine) Abandon() {
+	if m.Registry == nil {
+		return
+	}
+	for _, mount := range m.Registry.mounts {
+		mount.source.abandon()
+	}
+}
+
+// Discard removes what [Machine.Prepare] or an interrupted [Machine.Commit] left
+// behind, if anything.
+func (m *Machine) Discard(a Artifact, tag string) error {
+	if a.Kind == FileArtifact {
+		return m.Files.Discard(a, tag)
+	}
+	if m.Registry == nil {
+		return nil
+	}
+	at, _, err := m.Registry.find(a.Name)
+	if err != nil {
+		return nil
+	}
+	if h, ok := at.source.(*hiveFile); ok {
+		return h.discardTemp()
+	}
+	return nil
+}
+
+// RestoreTime gives a folder or key the time of last modification that an
+// earlier image of it had, when what is in it is the same again.
+func (m *Machine) RestoreTime(a Artifact, earlier Image) error {
+	if a.Kind == FileArtifact {
+		return m.Files.RestoreTime(a, earlier)
+	}
+	return m.Registry.restoreTime(a, earlier)
+}
+
+// FlushFolder makes the names in a folder durable.
+func (m *Machine) FlushFolder(a Artifact) error {
+	if a.Kind != FileArtifact {
+		return nil
+	}
+	return m.Files.FlushFolder(a.Name)
+}
+
+// Children lists what lies directly in a folder or key.
+func (m *Machine) Children(a Artifact) ([]Artifact, error) {
+	if a.Kind != FileArtifact {
+		return m.Registry.children(a.Name)
+	}
+	entries, err := m.ReadDir(a.Name)
+	var all []Artifact
+	for _, e := range entries {
+		all = append(all, a.child(e.Name()))
+	}
+	return all, err
+}
+
+// child is the artifact of a file in a folder.
+func (a Artifact) child(base string) Artifact {
+	switch {
+	case !onDrive(a.Name):
+		return File(path.Join(a.Name, base))
+	case strings.HasSuffix(a.Name, `\`):
+		return File(a.Name + base)
+	}
+	return File(a.Name + `\` + base)
+}
+
+// Close releases everything that is held open.
+func (m *Machine) Close() error {
+	if m.Registry != nil {
+		for _, mount := range m.Registry.mounts {
+			mount.source.close()
+		}
+	}
+	return m.Files.Close()
 }
 
 func (m *Machine) readIdentity() {

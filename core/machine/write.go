@@ -65,11 +65,24 @@ func (f *Files) open(a Artifact) (place, error) {
 // homeOf returns the home folder of the person that a path belongs to.
 func (f *Files) homeOf(name string) (string, bool) {
 	for _, u := range f.homes {
-		if u.UID != 0 && u.Home != "/" && within(name, u.Home) && name != u.Home {
+		switch {
+		case f.drive != 0:
+			if rest, ok := cutFold(name, u.Home); ok && strings.HasPrefix(rest, `\`) {
+				return u.Home, true
+			}
+		case u.UID != 0 && u.Home != "/" && within(name, u.Home) && name != u.Home:
 			return u.Home, true
 		}
 	}
 	return "", false
+}
+
+// cutFold cuts a prefix off without regard to case.
+func cutFold(s, prefix string) (string, bool) {
+	if len(s) < len(prefix) || !strings.EqualFold(s[:len(prefix)], prefix) {
+		return s, false
+	}
+	return s[len(prefix):], true
 }
 
 func within(name, dir string) bool {
@@ -81,11 +94,11 @@ func within(name, dir string) bool {
 // [ErrLeadsOut] or another cause. Folders that are still to be made count as
 // writable when the nearest existing one above them is.
 func (f *Files) Writable(a Artifact, before, after Image) error {
-	name := a.Name
+	at := a
 	for {
-		p, err := f.open(File(name))
-		if missing(err) && path.Dir(name) != "/" {
-			name = path.Dir(name)
+		p, err := f.open(at)
+		if parent, ok := at.Parent(); missing(err) && ok {
+			at = parent
 			continue
 		}
 		if err != nil {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -58,7 +57,7 @@ func Compare(from, to *Snapshot) (Difference, error) {
 	if err != nil {
 		return d, err
 	}
-	changed := map[string][2]string{} // a quoted artifact name, to its bodies
+	changed := map[string][2]string{} // an artifact name, to its bodies
 	merge(fromImages, toImages, func(a, b *line) {
 		if a != nil && b != nil && a.body != b.body {
 			changed[a.id] = [2]string{a.body, b.body}
@@ -104,25 +103,25 @@ func Compare(from, to *Snapshot) (Difference, error) {
 			quiet = append(quiet, p)
 			continue
 		}
-		for quoted := range strings.SplitSeq(p.b.artifacts, "\x1f") {
-			explained[quoted] = true
+		for id := range strings.SplitSeq(p.b.artifacts, "\x1f") {
+			explained[id] = true
 		}
 		d.Changed = append(d.Changed, Changed{news[k].Handle, news[k].Name, fields, news[k]})
 	}
 	worded := map[string][]Field{} // an artifact, to how it differs
 	for _, p := range quiet {
 		var fields []Field
-		for quoted := range strings.SplitSeq(p.b.artifacts, "\x1f") {
-			bodies, ok := changed[quoted]
-			if !ok || explained[quoted] {
+		for id := range strings.SplitSeq(p.b.artifacts, "\x1f") {
+			bodies, ok := changed[id]
+			if !ok || explained[id] {
 				continue
 			}
-			f, known := worded[quoted]
+			f, known := worded[id]
 			if !known {
-				if f, err = compareImages(quoted, bodies, from, to); err != nil {
+				if f, err = compareImages(id, bodies, from, to); err != nil {
 					return d, err
 				}
-				worded[quoted] = f
+				worded[id] = f
 			}
 			fields = append(fields, f...)
 		}
@@ -179,8 +178,8 @@ func merge(a, b []line, visit func(a, b *line)) {
 
 // names reports whether the entry names one of the artifacts.
 func (l *line) names(artifacts map[string][2]string) bool {
-	for quoted := range strings.SplitSeq(l.artifacts, "\x1f") {
-		if _, ok := artifacts[quoted]; ok {
+	for id := range strings.SplitSeq(l.artifacts, "\x1f") {
+		if _, ok := artifacts[id]; ok {
 			return true
 		}
 	}
@@ -227,8 +226,8 @@ func compareEntries(a, b *autostart.Entry) []Field {
 }
 
 // compareImages words how an artifact differs where the entry's fields do not.
-func compareImages(quoted string, bodies [2]string, from, to *Snapshot) ([]Field, error) {
-	name, err := strconv.Unquote(quoted)
+func compareImages(id string, bodies [2]string, from, to *Snapshot) ([]Field, error) {
+	artifact, err := machine.ParseID(id)
 	if err != nil {
 		return nil, err
 	}
@@ -243,7 +242,7 @@ func compareImages(quoted string, bodies [2]string, from, to *Snapshot) ([]Field
 	if a.Same(b) {
 		return nil, nil // a folder that others put something into
 	}
-	field := Field{autostart.Text(name), a.String(), b.String()}
+	field := Field{autostart.Text(artifact.String()), a.String(), b.String()}
 	if field.From == field.To {
 		field.From += ", " + describeRest(a)
 		field.To += ", " + describeRest(b)

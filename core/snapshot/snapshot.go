@@ -15,7 +15,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -49,10 +48,10 @@ type Snapshot struct {
 // that they were the first to name. A line is either
 //
 //	E handle artifact␟artifact... field field ...
-//	A kind name {image}
+//	A kind artifact {image}
 //
-// its parts separated by tabs, names quoted as Go strings, fields as entryFields
-// has them.
+// its parts separated by tabs, artifacts as [machine.Artifact.ID] has them, fields
+// as entryFields has them.
 type Section struct {
 	Key    string
 	Digest Digest
@@ -66,6 +65,8 @@ func (s *Snapshot) Name() string { return "S" + strconv.Itoa(s.ID) }
 // apart, by its digest.
 type image struct {
 	Kind    machine.ImageKind `json:"kind"`
+	Type    uint32            `json:"type,omitempty"`  // of a registry value
+	Place   int               `json:"place,omitempty"` // of a registry value
 	Mode    uint32            `json:"mode,omitempty"`
 	UID     int               `json:"uid"`
 	GID     int               `json:"gid"`
@@ -79,11 +80,11 @@ type image struct {
 
 // EncodeImage turns an image into text; keep is called with its content.
 func EncodeImage(i machine.Image, keep func(Digest, []byte)) string {
-	e := image{Kind: i.Kind, Mode: uint32(i.Mode), UID: i.UID, GID: i.GID, Xattrs: i.Xattrs, Known: i.Xattrs != nil, Names: i.Names}
+	e := image{Kind: i.Kind, Mode: uint32(i.Mode), UID: i.UID, GID: i.GID, Xattrs: i.Xattrs, Known: i.Xattrs != nil, Names: i.Names, Type: i.Type, Place: i.Place}
 	if !i.ModTime.IsZero() {
 		e.ModTime = i.ModTime.UnixNano()
 	}
-	if i.Kind == machine.Regular {
+	if hasContent(i.Kind) {
 		d := Digest(sha256.Sum256(i.Content))
 		e.Content = fmt.Sprintf("%x", d)
 		keep(d, i.Content)
@@ -98,13 +99,18 @@ func EncodeImage(i machine.Image, keep func(Digest, []byte)) string {
 	return string(text)
 }
 
+// hasContent reports whether images of a kind have content, kept by its digest.
+func hasContent(kind machine.ImageKind) bool {
+	return kind == machine.Regular || kind == machine.Value || kind == machine.Tree
+}
+
 // DecodeImage is the reverse of [EncodeImage]; load finds the content.
 func DecodeImage(text string, load func(Digest) ([]byte, error)) (machine.Image, error) {
 	var e image
 	if err := json.Unmarshal([]byte(text), &e); err != nil {
 		return machine.Image{}, fmt.Errorf("an image in the record cannot be read: %w", err)
 	}
-	i := machine.Image{Kind: e.Kind, Mode: fs.FileMode(e.Mode), UID: e.UID, GID: e.GID, Xattrs: e.Xattrs, Names: e.Names}
+	i := machine.Image{Kind: e.Kind, Mode: fs.FileMode(e.Mode), UID: e.UID, GID: e.GID, Xattrs: e.Xattrs, Names: e.Names, Type: e.Type, Place: e.Place}
 	if e.ModTime != 0 {
 		i.ModTime = time.Unix(0, e.ModTime).UTC()
 	}
@@ -118,7 +124,7 @@ func DecodeImage(text string, load func(Digest) ([]byte, error)) (machine.Image,
 		}
 		i.Target = target
 	}
-	if e.Kind == machine.Regular {
+	if hasContent(e.Kind) {
 		var d Digest
 		if n, err := fmt.Sscanf(e.Content, "%x", (*hexDigest)(&d)); n != 1 || err != nil {
 			return i, fmt.Errorf("a content's name in the record cannot be read: %q", e.Content)
@@ -188,7 +194,7 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 		artifacts := slices.DeleteFunc(item.Artifacts(), machine.Artifact.Volatile)
 		names := make([]string, len(artifacts))
 		for k, a := range artifacts {
-			names[k] = strconv.Quote(a.Name)
+			names[k] = a.ID()
 		}
 		fmt.Fprintf(text, "E\t%s\t%s\t%s\n", item.Handle, strings.Join(names, "\x1f"), encodeEntry(&item.Entry))
 		// The folder of each is known for its time: where a restore brings the
@@ -202,13 +208,13 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 				if kind = i.Kind; err != nil {
 					s.Unread = append(s.Unread, autostart.Unread{Location: item.Location, Path: autostart.Text(a.Name), Reason: machine.Reason(err)})
 				} else {
-					fmt.Fprintf(text, "A\t%s\t%s\t%s\n", a.Kind, strconv.Quote(a.Name), EncodeImage(i, keep))
+					fmt.Fprintf(text, "A\t%s\t%s\t%s\n", a.Kind, a.ID(), EncodeImage(i, keep))
 				}
 				claimed[a] = kind
 			}
-			if (named || kind == machine.Absent) && a.Name != "/" && !withFolder[a] {
+			if folder, ok := a.Parent(); ok && (named || kind == machine.Absent) && !withFolder[a] {
 				withFolder[a] = true
-				record(folderOf(a), false)
+				record(folder, false)
 			}
 		}
 		for _, a := range artifacts {
@@ -225,8 +231,8 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 
 // line is one line of a section, its JSON not yet looked at.
 type line struct {
-	id        string // the handle, or the artifact's quoted name
-	artifacts string // of an entry: the quoted names
+	id        string // the handle, or the artifact's id
+	artifacts string // of an entry: their ids
 	body      string // the fields of an entry, or the JSON of an image
 	raw       string
 }
@@ -277,15 +283,15 @@ func (l *line) recorded() (Recorded, error) {
 	if err != nil {
 		return r, err
 	}
-	for quoted := range strings.SplitSeq(l.artifacts, "\x1f") {
-		if quoted == "" {
+	for id := range strings.SplitSeq(l.artifacts, "\x1f") {
+		if id == "" {
 			continue // all that decides it is volatile
 		}
-		name, err := strconv.Unquote(quoted)
+		a, err := machine.ParseID(id)
 		if err != nil {
 			return r, fmt.Errorf("an artifact of the entry %s cannot be read: %w", l.id, err)
 		}
-		r.Artifacts = append(r.Artifacts, machine.File(name))
+		r.Artifacts = append(r.Artifacts, a)
 	}
 	return r, nil
 }
@@ -330,9 +336,9 @@ func (s *Snapshot) Images() (*Images, error) {
 // Artifacts lists what the snapshot holds images of, by name.
 func (i *Images) Artifacts() []machine.Artifact {
 	var all []machine.Artifact
-	for _, quoted := range i.order {
-		if name, err := strconv.Unquote(quoted); err == nil {
-			all = append(all, machine.File(name))
+	for _, id := range i.order {
+		if a, err := machine.ParseID(id); err == nil {
+			all = append(all, a)
 		}
 	}
 	return all
@@ -340,13 +346,10 @@ func (i *Images) Artifacts() []machine.Artifact {
 
 // Image returns the recorded image; ok is false where the snapshot has none.
 func (i *Images) Image(a machine.Artifact) (img machine.Image, ok bool, err error) {
-	body, ok := i.bodies[strconv.Quote(a.Name)]
+	body, ok := i.bodies[a.ID()]
 	if !ok {
 		return machine.Image{}, false, nil
 	}
 	img, err = DecodeImage(body, i.snapshot.Load)
 	return img, true, err
 }
-
-// folderOf is the folder that holds an artifact.
-func folderOf(a machine.Artifact) machine.Artifact { return machine.File(path.Dir(a.Name)) }

@@ -22,6 +22,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -309,7 +310,7 @@ type Step struct {
 
 // MakesFolder reports whether the step makes a folder that was not there.
 func (s Step) MakesFolder() bool {
-	return s.Before.Kind == machine.Absent && s.After.Kind == machine.Folder
+	return s.Before.Kind == machine.Absent && s.After.Container()
 }
 
 // Folder is a folder that steps make names in or remove names from. Its times
@@ -431,9 +432,25 @@ func (tx *Tx) AddChange(c *Change) error {
 		tx.exec("INSERT INTO step VALUES (?, ?, ?, ?, ?, ?, ?)", c.ID, k, string(handles), s.Artifact.Kind, []byte(s.Artifact.Name), before, after)
 	}
 	for _, f := range c.Folders {
-		tx.exec("INSERT INTO folder VALUES (?, ?, ?, ?)", c.ID, []byte(f.Artifact.Name), snapshot.EncodeImage(f.Before, keep), snapshot.EncodeImage(f.After, keep))
+		tx.exec("INSERT INTO folder VALUES (?, ?, ?, ?)", c.ID, containerName(f.Artifact), snapshot.EncodeImage(f.Before, keep), snapshot.EncodeImage(f.After, keep))
 	}
 	return tx.err
+}
+
+// containerName is how a container stands in the journal: a folder by its path, a
+// registry key by its id.
+func containerName(a machine.Artifact) []byte {
+	if a.Kind == machine.FileArtifact {
+		return []byte(a.Name)
+	}
+	return []byte(a.ID())
+}
+
+func containerOf(name string) (machine.Artifact, error) {
+	if strings.HasPrefix(name, string(machine.KeyArtifact)+":") {
+		return machine.ParseID(name)
+	}
+	return machine.File(name), nil
 }
 
 // SetState records how far a change got.
@@ -581,7 +598,10 @@ func (s *Store) Change(id int) (Change, error) {
 		var name []byte
 		var before, after string
 		err := scan(&name, &before, &after)
-		f := Folder{Artifact: machine.File(string(name))}
+		var f Folder
+		if err == nil {
+			f.Artifact, err = containerOf(string(name))
+		}
 		if err == nil {
 			f.Before, err = snapshot.DecodeImage(before, s.Blob)
 		}
@@ -592,6 +612,39 @@ func (s *Store) Change(id int) (Change, error) {
 		return err
 	})
 	return c, err
+}
+
+// Removal is a step that took an artifact away, or something out of a list, for
+// some entries.
+type Removal struct {
+	Change   int
+	Snapshot int // taken before it
+	Handles  []string
+	Artifact machine.Artifact
+}
+
+// Removals lists what the changes of a machine that stand took away, the newest
+// first.
+func (s *Store) Removals(id string) ([]Removal, error) {
+	var all []Removal
+	err := s.each(`SELECT change.id, change.snapshot, step.handles, step.kind, step.artifact FROM change JOIN step ON step.change = change.id
+		WHERE change.machine = ? AND change.kind = ? AND change.state = ?
+		AND step.before NOT LIKE '{"kind":"absent"%' AND (step.after LIKE '{"kind":"absent"%' OR step.after LIKE '{"kind":"value"%')
+		ORDER BY change.id DESC, step.seq`, []any{id, Disable, Done}, func(scan func(...any) error) error {
+		var (
+			r       Removal
+			handles string
+			kind    machine.ArtifactKind
+			name    []byte
+		)
+		if err := scan(&r.Change, &r.Snapshot, &handles, &kind, &name); err != nil {
+			return err
+		}
+		r.Artifact = machine.Artifact{Kind: kind, Name: string(name)}
+		all = append(all, r)
+		return json.Unmarshal([]byte(handles), &all[len(all)-1].Handles)
+	})
+	return all, err
 }
 
 // Changes lists the changes of a machine, oldest first, without their journals.

@@ -125,6 +125,7 @@ func OpenWithLogs(r io.ReaderAt, size int64, logs ...Source) (*Hive, error) {
 		}
 	}
 	h.size = min(h.size, maxBins) &^ (pageSize - 1)
+	h.edited = false
 	return h, nil
 }
 
@@ -155,7 +156,8 @@ func (h *Hive) Unfinished() error { return h.unfinished }
 // LogEntries tells how many entries of the transaction logs were applied.
 func (h *Hive) LogEntries() int { return h.logs }
 
-// Edited reports whether there is anything that the file does not have yet.
+// Edited reports whether anything was edited since the hive was opened. What came
+// from its logs is no edit.
 func (h *Hive) Edited() bool { return h.edited }
 
 // Version is the minor version of the format: 3 to 6.

@@ -150,7 +150,7 @@ func TestRandomEdits(t *testing.T) {
 				filled = h.size
 			}
 		}
-		require.LessOrEqual(t, h.size, filled+64<<10)
+		require.LessOrEqual(t, h.size, filled+256<<10)
 	}
 }
 

@@ -1,0 +1,386 @@
+package machine
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"lockback/core/format/regf"
+)
+
+// hiveFile is a part of the registry that lies in a hive file. The file is
+// opened when it is first asked for, with its transaction logs. Edits are made
+// in memory; commit writes the whole hive beside its place and renames it there.
+type hiveFile struct {
+	files *Files
+	name  string // of the file, as the machine names it
+	// alias turns a path's first part into another: CurrentControlSet.
+	alias func(string) string
+
+	mu     sync.Mutex
+	tried  bool
+	hive   *regf.Hive
+	err    error
+	opened []*os.File
+}
+
+// logNames are what the names of transaction logs end in.
+var logNames = []string{".LOG1", ".LOG2", ".LOG"}
+
+// open opens the hive once.
+func (h *hiveFile) open() (*regf.Hive, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.tried {
+		return h.hive, h.err
+	}
+	h.tried = true
+	source, err := h.source(h.name)
+	if err != nil {
+		h.err = err
+		return nil, err
+	}
+	var logs []regf.Source
+	for _, suffix := range logNames {
+		if log, err := h.source(h.name + suffix); err == nil {
+			logs = append(logs, log)
+		}
+	}
+	h.hive, h.err = regf.OpenWithLogs(source, source.Size, logs...)
+	if h.err != nil {
+		h.err = &fs.PathError{Op: "read", Path: h.name, Err: h.err}
+	}
+	return h.hive, h.err
+}
+
+func (h *hiveFile) source(name string) (regf.Source, error) {
+	file, err := h.files.openRegular(name)
+	if err != nil {
+		return regf.Source{}, err
+	}
+	info, err := file.Stat()
+	if err != nil {
+		file.Close()
+		return regf.Source{}, err
+	}
+	h.opened = append(h.opened, file)
+	return regf.Source{ReaderAt: file, Size: info.Size()}, nil
+}
+
+// abandon forgets the edits that were not written.
+func (h *hiveFile) abandon() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, f := range h.opened {
+		f.Close()
+	}
+	h.tried, h.hive, h.err, h.opened = false, nil, nil, nil
+}
+
+func (h *hiveFile) close() { h.abandon() }
+
+// hiveNode is a key of a hive file.
+type hiveNode struct{ *regf.Key }
+
+func (n hiveNode) subkeys() ([]registryNode, error) {
+	keys, err := n.Subkeys()
+	nodes := make([]registryNode, len(keys))
+	for k, key := range keys {
+		nodes[k] = hiveNode{key}
+	}
+	return nodes, err
+}
+
+func (n hiveNode) subkey(name string) (registryNode, error) {
+	k, err := n.Subkey(name)
+	if err != nil {
+		return nil, err
+	}
+	return hiveNode{k}, nil
+}
+
+func (h *hiveFile) key(path string) (registryNode, error) {
+	k, err := h.find(path)
+	if err != nil {
+		return nil, err
+	}
+	return hiveNode{k}, nil
+}
+
+func (h *hiveFile) find(path string) (*regf.Key, error) {
+	hive, err := h.open()
+	if err != nil {
+		return nil, err
+	}
+	if h.alias != nil {
+		path = h.alias(path)
+	}
+	return hive.Key(path)
+}
+
+// writable: the hive must be whole, and a file beside it be possible.
+func (h *hiveFile) writable(string) error {
+	hive, err := h.open()
+	if err != nil {
+		return err
+	}
+	if err := hive.Unfinished(); err != nil {
+		return fmt.Errorf("%s: %w; start the machine and shut it down once, so that it finishes the hive itself", h.name, err)
+	}
+	return h.files.Writable(File(h.name), Image{Kind: Absent}, Image{Kind: Absent})
+}
+
+func (h *hiveFile) edit(path string, change func(registryEditor) error) error {
+	hive, err := h.open()
+	if err != nil {
+		return err
+	}
+	k, err := h.find(path)
+	if err != nil && !errors.Is(err, regf.ErrNotFound) {
+		return err
+	}
+	return change(&hiveEditor{hive, k})
+}
+
+// hiveEditor changes one key in memory.
+type hiveEditor struct {
+	hive *regf.Hive
+	key  *regf.Key
+}
+
+func (e *hiveEditor) exists() bool { return e.key != nil }
+
+// now is the time that a changed key gets, as the system itself would give it.
+func (e *hiveEditor) touch() error { return e.hive.SetTime(e.key, time.Now()) }
+
+func (e *hiveEditor) setValue(v regf.Value, place int) error {
+	if err := e.hive.SetValue(e.key, v); err != nil {
+		return err
+	}
+	if place >= 0 {
+		if err := e.hive.MoveValue(e.key, v.Name, place); err != nil {
+			return err
+		}
+	}
+	return e.touch()
+}
+
+func (e *hiveEditor) deleteValue(name string) error {
+	if err := e.hive.DeleteValue(e.key, name); err != nil {
+		return err
+	}
+	return e.touch()
+}
+
+func (e *hiveEditor) createKey(name string, image Image) (registryEditor, error) {
+	when := image.ModTime
+	if when.IsZero() {
+		when = time.Now()
+	}
+	k, err := e.hive.CreateKey(e.key, name, image.Xattrs[securityAttr], when)
+	if err != nil {
+		return nil, err
+	}
+	if class := image.Xattrs[classAttr]; len(class) > 0 {
+		if err := e.hive.SetClass(k, class); err != nil {
+			return nil, err
+		}
+	}
+	return &hiveEditor{e.hive, k}, e.touch()
+}
+
+func (e *hiveEditor) deleteKey(name string) error {
+	k, err := e.key.Subkey(name)
+	if err != nil {
+		return err
+	}
+	if err := e.hive.DeleteKey(k); err != nil {
+		return err
+	}
+	return e.touch()
+}
+
+func (e *hiveEditor) dress(image Image) error {
+	if security := image.Xattrs[securityAttr]; security != nil {
+		if err := e.hive.SetSecurity(e.key, security); err != nil {
+			return err
+		}
+	}
+	if class, known := image.Xattrs[classAttr]; known {
+		if err := e.hive.SetClass(e.key, class); err != nil {
+			return err
+		}
+	}
+	if image.ModTime.IsZero() {
+		return nil
+	}
+	return e.hive.SetTime(e.key, image.ModTime)
+}
+
+// hiveTemp is what a hive is written as, beside its place, before it is renamed
+// there.
+func hiveTemp(base string) string { return TempPrefix + base }
+
+// commit writes the hive where it was edited: whole, flushed, and then renamed
+// over the old one, whose rights it gets. What follows is read from the new file.
+func (h *hiveFile) commit(at func(string)) error {
+	h.mu.Lock()
+	hive := h.hive
+	h.mu.Unlock()
+	if hive == nil || !hive.Edited() || hive.Unfinished() != nil {
+		return nil
+	}
+	at("hive " + h.name + ": write")
+	hive.Close(time.Now())
+	if err := h.files.replaceWhole(h.name, func(w *os.File) error {
+		_, err := hive.WriteTo(w)
+		return err
+	}, func() { at("hive " + h.name + ": replace") }); err != nil {
+		return fmt.Errorf("writing %s: %w", h.name, err)
+	}
+	h.abandon()
+	return nil
+}
+
+// openRegular opens a regular file for reading, following links.
+func (f *Files) openRegular(name string) (*os.File, error) {
+	full, err := f.Resolve(name)
+	if err != nil {
+		return nil, err
+	}
+	dir, done, err := f.folder(path.Dir(full))
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	kind, _, err := dir.kind(path.Base(full))
+	if err != nil {
+		return nil, err
+	}
+	if !kind.IsRegular() {
+		return nil, &fs.PathError{Op: "read", Path: name, Err: ErrNotRegular}
+	}
+	return dir.Open(path.Base(full))
+}
+
+// replaceWhole replaces a file by one that write fills, with the rights and
+// attributes of the old: prepared beside its place, flushed, renamed.
+func (f *Files) replaceWhole(name string, write func(*os.File) error, before func()) error {
+	full, err := f.Resolve(name)
+	if err != nil {
+		return err
+	}
+	p, err := f.open(File(full))
+	if err != nil {
+		return err
+	}
+	defer p.done()
+	info, err := p.dir.Lstat(p.base)
+	if err != nil {
+		return err
+	}
+	like := Image{Kind: Regular, Mode: modeBits(info)}
+	like.UID, like.GID = owner(info)
+	if like.Xattrs, err = p.dir.readXattrs(p.base); err != nil {
+		return err
+	}
+	temp := hiveTemp(p.base)
+	if err := p.dir.Remove(temp); err != nil && !missing(err) {
+		return err
+	}
+	file, err := p.dir.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	err = write(file)
+	if err == nil {
+		err = p.dress(temp, like)
+	}
+	if err == nil {
+		err = file.Sync()
+	}
+	if err = errors.Join(err, file.Close()); err == nil {
+		before()
+		err = p.dir.Rename(temp, p.base)
+	}
+	if err != nil {
+		p.dir.Remove(temp)
+		return err
+	}
+	f.forgetNames()
+	return f.FlushFolder(path.Dir(full))
+}
+
+// discardTemp removes what an interrupted commit left beside the hive.
+func (h *hiveFile) discardTemp() error {
+	full, err := h.files.Resolve(h.name)
+	if err != nil {
+		return nil
+	}
+	p, err := h.files.open(File(full))
+	if err != nil {
+		return nil
+	}
+	defer p.done()
+	if err := p.dir.Remove(hiveTemp(p.base)); err != nil && !missing(err) {
+		return err
+	}
+	return nil
+}
+
+// controlSet resolves CurrentControlSet as the boot loader does: by the number
+// at Select\Current of the SYSTEM hive.
+func (h *hiveFile) controlSet(path string) string {
+	const current = "CurrentControlSet"
+	if len(path) < len(current) || !strings.EqualFold(path[:len(current)], current) || len(path) > len(current) && path[len(current)] != '\\' {
+		return path
+	}
+	number := uint64(1)
+	if hive, err := h.open(); err == nil {
+		if k, err := hive.Key("Select"); err == nil {
+			if v, err := k.Value("Current"); err == nil {
+				if n, ok := v.Number(); ok && n < 1000 {
+					number = n
+				}
+			}
+		}
+	}
+	return fmt.Sprintf("ControlSet%03d%s", number, path[len(current):])
+}
+
+// Hives lists the hive files that can hold autostart entries and that were
+// found, as the machine names them.
+func (r *Registry) Hives() []string {
+	var names []string
+	for _, m := range r.mounts {
+		if h, ok := m.source.(*hiveFile); ok {
+			names = append(names, h.name)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// Troubles lists the hives that cannot be read, or not be written, with the
+// reason.
+func (r *Registry) Troubles() map[string]error {
+	troubles := map[string]error{}
+	for _, m := range r.mounts {
+		h, ok := m.source.(*hiveFile)
+		if !ok {
+			continue
+		}
+		if hive, err := h.open(); err != nil {
+			troubles[h.name] = err
+		} else if err := hive.Unfinished(); err != nil {
+			troubles[h.name] = err
+		}
+	}
+	return troubles
+}

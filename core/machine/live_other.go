@@ -1,0 +1,13 @@
+//go:build !windows
+
+package machine
+
+import "errors"
+
+// Only on Windows itself is there a running Windows.
+
+var errNotHere = errors.New("no Windows runs here")
+
+func openLiveWindows() (*Machine, error) { return nil, errNotHere }
+
+func (m *Machine) liveRegistry() {}
