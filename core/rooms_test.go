@@ -16,7 +16,7 @@ import (
 var mayImport = []struct{ room, allowed string }{
 	{`core/autostart`, `^$`},
 	{`core/format/.*`, `^$`},
-	{`core/machine`, `core/autostart`},
+	{`core/machine`, `core/(autostart|format/regf)`},
 	{`core/location`, `core/(autostart|machine)`},
 	{`core/location/.*`, `core/(autostart|machine|location|format/.*)`},
 	{`core/identify`, `core/(autostart|machine|location|format/.*)`},
@@ -25,7 +25,7 @@ var mayImport = []struct{ room, allowed string }{
 	{`core/store`, `core/(autostart|machine|snapshot)`},
 	{`core/change`, `core/(autostart|machine|location|inventory|snapshot|store)`},
 	{`internal/view`, `core/autostart`},
-	{`internal/demo`, `^$`},
+	{`internal/demo`, `core/format/.*`},
 	{`internal/cli`, `(core/.*|internal/(view|demo))`},
 	{`internal/(bench.*|testkit|peers)`, `core/.*`},
 	{`cmd/lockback`, `internal/cli`},

@@ -62,12 +62,18 @@ type Switch string
 
 // The switches known so far. Report means that no safe switch exists.
 const (
-	Hide    Switch = "hide"    // XDG: Hidden=true in the file or in an override of it
-	Unlink  Switch = "unlink"  // removes the links that enable it, as the init system would
-	Mask    Switch = "mask"    // a link to /dev/null at the overriding place
-	Comment Switch = "comment" // "#lockback:off " before the line, in place
-	Unexec  Switch = "unexec"  // takes the execute bits away
-	Report  Switch = "report"  // listed, compared and restored, never switched
+	Hide        Switch = "hide"         // XDG: Hidden=true in the file or in an override of it
+	Unlink      Switch = "unlink"       // removes the links that enable it, as the init system would
+	Mask        Switch = "mask"         // a link to /dev/null at the overriding place
+	Comment     Switch = "comment"      // "#lockback:off " before the line, in place
+	Unexec      Switch = "unexec"       // takes the execute bits away
+	Approve     Switch = "approve"      // Windows: the value that its own settings pages write
+	StartType   Switch = "start-type"   // Windows: the start type of a service or driver
+	TaskEnabled Switch = "task-enabled" // Windows: the scheduler's own switch of a task
+	StateValue  Switch = "state-value"  // the on/off value that the location documents
+	Trim        Switch = "trim"         // takes this one item out of a list
+	Park        Switch = "park"         // takes the artifact away; the record keeps it
+	Report      Switch = "report"       // listed, compared and restored, never switched
 )
 
 // Entry is one thing that starts by itself. The JSON names are a promise to
@@ -128,6 +134,7 @@ const (
 	Unparsable    = "unparsable"     // kept raw, could not be understood
 	Ignored       = "ignored"        // the operating system passes it over, the mode says why
 	Insecure      = "insecure"       // others than its owner may change what it runs
+	NotDefault    = "not-default"    // a setting of the system's own that leads elsewhere
 )
 
 // Handle makes the short name of an entry from what identifies it: its location,

@@ -251,8 +251,8 @@ func (e *Engine) verify(c store.Change, want map[string]autostart.State) error {
 	}
 	// What was switched off must stay in sight. Switching on can take away what
 	// only stood in the way: a person's override.
-	for _, state := range missing {
-		if state == autostart.Disabled {
+	for handle, state := range missing {
+		if state == autostart.Disabled && !takes(c, handle) {
 			return errors.New("an entry that was switched off is no longer in the list")
 		}
 	}

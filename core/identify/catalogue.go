@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"lockback/core/autostart"
+	"lockback/core/machine"
 )
 
 // row of the catalogue: entries whose names match, when they come from where
@@ -63,8 +64,11 @@ var vendorPlaces = map[string][]string{
 	"linux.cron.periodic":  {"/etc/cron."},
 }
 
-// find returns the catalogue's row for an entry.
-func find(e *autostart.Entry) (row, bool) {
+// findRow returns the catalogue's row for an entry.
+func findRow(m *machine.Machine, e *autostart.Entry) (row, bool) {
+	if m.OS == "windows" {
+		return findWindows(m, e)
+	}
 	if e.Scope != autostart.ForSystem {
 		return row{}, false
 	}

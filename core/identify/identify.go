@@ -5,10 +5,11 @@
 // It guesses nothing: where a command could only be understood by running a
 // shell, the target stays unknown.
 //
-//	identify.Annotate(view, items)
+//	identify.Annotate(m, items)
 package identify
 
 import (
+	"cmp"
 	"path"
 	"runtime"
 	"strings"
@@ -20,27 +21,31 @@ import (
 )
 
 // Annotate fills in target, os_part and guarded of the items.
-func Annotate(view location.View, items []*location.Item) {
+func Annotate(m *machine.Machine, items []*location.Item) {
 	// Most of it is looking whether programs are there, so the entries are
 	// shared out; each worker remembers the programs that it has looked up.
 	workers := runtime.GOMAXPROCS(0)
 	var wait sync.WaitGroup
 	for k := range workers {
-		wait.Go(func() { annotate(view, items[k*len(items)/workers:(k+1)*len(items)/workers]) })
+		wait.Go(func() { annotate(m, items[k*len(items)/workers:(k+1)*len(items)/workers]) })
 	}
 	wait.Wait()
 }
 
-func annotate(view location.View, items []*location.Item) {
+func annotate(m *machine.Machine, items []*location.Item) {
 	programs := map[string]autostart.Target{}
+	find := func(item *location.Item) autostart.Target { return target(m.Files, programs, item.Argv) }
+	if m.OS == "windows" {
+		find = newWindowsFinder(m).target
+	}
 	for _, item := range items {
-		item.Target = target(view, programs, item.Argv)
+		item.Target = find(item)
 		if item.Target.Exists != nil && !*item.Target.Exists {
 			item.Problems = appendNew(item.Problems, autostart.TargetMissing)
 		}
-		if row, ok := find(&item.Entry); ok {
+		if row, ok := findRow(m, &item.Entry); ok {
 			item.OSPart = row.part
-			item.Guarded = row.guards
+			item.Guarded = cmp.Or(row.guards, item.Guarded)
 			facts := item.Facts
 			item.Facts = func() []location.Fact {
 				part := location.Fact{Name: "part of the operating system", Value: row.what, Basis: "catalogue of " + row.location}

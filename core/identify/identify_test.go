@@ -8,6 +8,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/desktopentry"
 	"lockback/core/format/unitfile"
+	"lockback/core/machine"
 )
 
 func TestWhatReallyStarts(t *testing.T) {
@@ -51,7 +52,7 @@ func TestCatalogueKnowsItsOwn(t *testing.T) {
 	} {
 		e := autostart.Entry{Name: c.name, Location: c.location, Scope: autostart.ForSystem,
 			Source: autostart.Source{Path: c.source}, Target: autostart.Target{Path: c.target}}
-		r, ok := find(&e)
+		r, ok := findRow(&machine.Machine{OS: "linux"}, &e)
 		require.Equal(t, c.part, ok, c.source)
 		require.Equal(t, c.guards, r.guards, c.source)
 	}

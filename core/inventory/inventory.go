@@ -13,12 +13,14 @@ import (
 	"lockback/core/identify"
 	"lockback/core/location"
 	"lockback/core/location/linux"
+	"lockback/core/location/windows"
 	"lockback/core/machine"
 )
 
 // tables are the locations of each operating system.
 var tables = map[string]func() []location.Location{
-	"linux": linux.Locations,
+	"linux":   linux.Locations,
+	"windows": windows.Locations,
 }
 
 // Inventory is what was found on one machine.
@@ -33,9 +35,15 @@ type Inventory struct {
 // Unread; reading goes on.
 func Take(m *machine.Machine) Inventory {
 	items, unread, reports := location.Run(m, tables[m.OS]())
-	identify.Annotate(m.Files, items)
-	slices.SortFunc(items, func(a, b *location.Item) int { return autostart.Compare(&a.Entry, &b.Entry) })
-	return Inventory{Machine: m, Items: items, Unread: unread, Locations: reports}
+	identify.Annotate(m, items)
+	inv := Inventory{Machine: m, Items: items, Unread: unread, Locations: reports}
+	inv.Sort()
+	return inv
+}
+
+// Sort puts the items in the order of all outputs.
+func (inv Inventory) Sort() {
+	slices.SortFunc(inv.Items, func(a, b *location.Item) int { return autostart.Compare(&a.Entry, &b.Entry) })
 }
 
 // Entries are the items without what only their location knows of them.

@@ -64,6 +64,13 @@ type Item struct {
 	// Argv is the command split as its location's syntax wants it; nil where
 	// only a shell could tell.
 	Argv []string
+	// Line is the command as a Windows machine gets it, which splits commands by
+	// rules of its own; For is the person whose variables it is read with, and
+	// Narrow says that a 32-bit program loads it, which finds the system's
+	// folder elsewhere.
+	Line   string
+	For    *machine.User
+	Narrow bool
 	// Facts tells what else is known, for a person to read; nil where nothing
 	// is.
 	Facts func() []Fact
@@ -74,6 +81,14 @@ type Item struct {
 
 // Fact is something known of an entry, and where it comes from.
 type Fact struct{ Name, Value, Basis string }
+
+// NoSwitch stands where nothing can be switched, and says why.
+type NoSwitch struct{ Why string }
+
+// Set fails with [ErrNoSwitch].
+func (n NoSwitch) Set(Images, Want) ([]Edit, error) {
+	return nil, fmt.Errorf("%w: %s", ErrNoSwitch, n.Why)
+}
 
 // Want is the state that a switch is to bring about.
 type Want struct {
@@ -111,6 +126,7 @@ const (
 	AtNextSignIn = "next sign-in"
 	WithinMinute = "within a minute"
 	AtNextRun    = "next run of the schedule"
+	Immediately  = "next use"
 )
 
 // Status says what came of reading a location.

@@ -384,3 +384,18 @@ func (r *Registry) Troubles() map[string]error {
 	}
 	return troubles
 }
+
+// OpenFile opens a regular file for reading and tells its size in bytes: for
+// files that are too large to be read whole.
+func (m *Machine) OpenFile(name string) (*os.File, int64, error) {
+	file, err := m.Files.openRegular(name)
+	if err != nil {
+		return nil, 0, err
+	}
+	info, err := file.Stat()
+	if err != nil {
+		file.Close()
+		return nil, 0, err
+	}
+	return file, info.Size(), nil
+}

@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
-	"lockback/core/inventory"
 	"lockback/core/snapshot"
 	"lockback/core/store"
 	"lockback/internal/view"
@@ -45,7 +44,7 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 				}
 				name = to.Name()
 			} else {
-				to = snapshot.Capture(inventory.Take(s.machine), time.Now(), "")
+				to = snapshot.Capture(s.inventory(), time.Now(), "")
 			}
 			d, err := snapshot.Compare(from, to)
 			if err != nil {

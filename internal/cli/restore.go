@@ -42,7 +42,7 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			if snap.Machine != s.machine.ID && onto != s.machine.Name {
 				return usage("%s is of another machine, %s; to restore it onto %q all the same, add --onto %q", snap.Name(), s.nameOf(snap.Machine), s.machine.Name, s.machine.Name)
 			}
-			inv := inventory.Take(s.machine)
+			inv := s.inventory()
 			if len(only) > 0 {
 				recorded, err := snap.Entries()
 				if err != nil {

@@ -20,7 +20,7 @@ import (
 func fieldList() string { return strings.Join(autostart.Fields(), ", ") }
 
 // diskRecord is where a system's own record lies on its disk.
-const diskRecord = "/var/lib/lockback/record.db"
+var diskRecord = map[string]string{"linux": "/var/lib/lockback/record.db", "windows": `C:\ProgramData\lockback\record.db`}
 
 // machine opens the machine that the run is about.
 func (a *app) machine() (*machine.Machine, error) { return machine.Open(a.root) }
@@ -33,7 +33,7 @@ func (a *app) storePath(m *machine.Machine) (string, error) {
 		return a.store, nil
 	}
 	if !m.Live {
-		if full, err := m.Resolve(diskRecord); err == nil {
+		if full, err := m.Resolve(diskRecord[m.OS]); err == nil {
 			if info, err := m.Lstat(full); err == nil && info.Mode().IsRegular() {
 				return filepath.Join(m.Root, filepath.FromSlash(full)), nil
 			}
@@ -48,8 +48,11 @@ func (a *app) storePath(m *machine.Machine) (string, error) {
 		case "darwin":
 			return "/Library/Application Support/lockback/record.db", nil
 		default:
-			return diskRecord, nil
+			return diskRecord["linux"], nil
 		}
+	}
+	if dir := os.Getenv("LocalAppData"); runtime.GOOS == "windows" && filepath.IsAbs(dir) {
+		return filepath.Join(dir, "lockback", "record.db"), nil
 	}
 	if dir := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(dir) {
 		return filepath.Join(dir, "lockback", "record.db"), nil
@@ -59,6 +62,12 @@ func (a *app) storePath(m *machine.Machine) (string, error) {
 		return "", fmt.Errorf("no place for the record: %w; name one with --store", err)
 	}
 	return filepath.Join(home, ".local", "state", "lockback", "record.db"), nil
+}
+
+// noID says what gives a system its id.
+var noID = map[string]string{
+	"linux":   "/etc/machine-id is empty or absent; run systemd-machine-id-setup, with --root for a mounted disk",
+	"windows": `the value MachineGuid of HKLM\SOFTWARE\Microsoft\Cryptography is absent, or its hive cannot be read; see lockback locations`,
 }
 
 // session is a machine with its record, opened for a command.
@@ -79,7 +88,7 @@ func (a *app) open(access store.Access) (*session, error) {
 	s := &session{app: a, machine: m}
 	if m.ID == "" && access == store.Write {
 		m.Close()
-		return nil, fmt.Errorf("the system has no id of its own (/etc/machine-id is empty or absent), and without one its record would be anybody's; run systemd-machine-id-setup, with --root for a mounted disk")
+		return nil, fmt.Errorf("the system has no id of its own, and without one its record would be anybody's: %s", noID[m.OS])
 	}
 	path, err := a.storePath(m)
 	if err == nil {
@@ -134,21 +143,26 @@ func (s *session) settled() error {
 	return nil
 }
 
-// warnInterrupted says so where an interrupted change waits, for commands that
-// only look.
-func (a *app) warnInterrupted(m *machine.Machine) {
+// record opens the machine's record for a command that only looks; nil where
+// there is none, or none that can be read.
+func (a *app) record(m *machine.Machine) *store.Store {
 	path, err := a.storePath(m)
 	if err != nil {
-		return
+		return nil
 	}
 	if _, err := os.Stat(path); err != nil {
-		return
+		return nil
 	}
 	st, err := store.Open(path, store.Read)
 	if err != nil {
-		return
+		return nil
 	}
-	defer st.Close()
+	return st
+}
+
+// warnInterrupted says so where an interrupted change waits, for commands that
+// only look.
+func (a *app) warnInterrupted(m *machine.Machine, st *store.Store) {
 	if c, ok, err := st.Interrupted(m.ID); err == nil && ok {
 		a.note("lockback: %s of %s was interrupted; the machine is between two states: run lockback recover", c.Name(), c.Time.Format("2006-01-02 15:04"))
 	}
@@ -162,8 +176,29 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory) error)
 		return err
 	}
 	defer m.Close()
-	a.warnInterrupted(m)
-	return show(m, inventory.Take(m))
+	inv := inventory.Take(m)
+	st := a.record(m)
+	if st != nil {
+		defer st.Close()
+		a.warnInterrupted(m, st)
+	}
+	return show(m, a.withTaken(inv, st))
+}
+
+// inventory reads the machine, with what changes took away.
+func (s *session) inventory() inventory.Inventory {
+	return s.withTaken(inventory.Take(s.machine), s.store)
+}
+
+// withTaken adds what changes took away. Where the record cannot tell, that is
+// said, and the rest is shown.
+func (a *app) withTaken(inv inventory.Inventory, st *store.Store) inventory.Inventory {
+	all, err := change.WithTaken(inv, st)
+	if err != nil {
+		a.note("lockback: what was taken away earlier is not shown: %v", err)
+		return inv
+	}
+	return all
 }
 
 // choice is what a selector chooses from an inventory.

@@ -7,7 +7,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
-	"lockback/core/inventory"
 	"lockback/core/snapshot"
 	"lockback/core/store"
 	"lockback/internal/view"
@@ -31,7 +30,7 @@ takes room in the record.`,
 			if err := s.settled(); err != nil {
 				return err
 			}
-			snap := snapshot.Capture(inventory.Take(s.machine), time.Now(), message)
+			snap := snapshot.Capture(s.inventory(), time.Now(), message)
 			err = s.store.Update(func(tx *store.Tx) error {
 				if err := tx.AddMachine(s.machine); err != nil {
 					return err

@@ -85,7 +85,7 @@ func (a *app) switchEntries(o switchOptions) error {
 		return err
 	}
 	defer s.close()
-	inv := inventory.Take(s.machine)
+	inv := s.inventory()
 	c, sel, err := choose(inv, o.selector, o.all)
 	if err == nil {
 		err = exact(c, sel)
@@ -219,7 +219,7 @@ func sift(items []*location.Item, want location.Want, guardedToo bool) sifted {
 
 // whyFixed tells why an entry cannot be switched, in its switch's own words.
 func (s *session) whyFixed(item *location.Item, want location.Want) string {
-	if _, err := item.Set(s.machine.Files, want); err != nil {
+	if _, err := item.Set(s.machine, want); err != nil {
 		return err.Error()
 	}
 	return "it has no switch"
@@ -411,7 +411,7 @@ func (s *session) printChange(plan change.Plan, inv inventory.Inventory, result 
 // printStates lists the entries that a change touched, as they were and as they
 // are now.
 func (s *session) printStates(plan change.Plan, earlier inventory.Inventory) {
-	before, after := byHandle(earlier), byHandle(inventory.Take(s.machine))
+	before, after := byHandle(earlier), byHandle(s.inventory())
 	// An entry of its own can come and go with a change: a person's override of
 	// what is for everybody.
 	handles := slices.Clone(plan.Handles)

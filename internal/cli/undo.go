@@ -7,7 +7,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"lockback/core/change"
-	"lockback/core/inventory"
 	"lockback/core/store"
 )
 
@@ -29,7 +28,7 @@ was changed since by something else, nothing is touched and the conflict is name
 			if err != nil {
 				return err
 			}
-			inv := inventory.Take(s.machine)
+			inv := s.inventory()
 			plan, err := s.engine.Undo(c)
 			if errors.Is(err, change.ErrNothing) {
 				a.note("there is nothing to do: %s changed nothing", c.Name())

@@ -10,9 +10,23 @@ import (
 	"strings"
 )
 
+// order is the order in which the guided example visits the machines.
+var order = []string{"workshop-box", "ticket-desk-pc"}
+
+// machines are the computers of the museum, by the folder that each is built in.
+var machines = map[string]func() []piece{"workshop-box": workshopBox, "ticket-desk-pc": ticketDeskPC}
+
 // Build makes the workshop box as a mounted disk in dir, which must not exist.
-func Build(dir string) error {
-	err := build(dir, workshopBox())
+func Build(dir string) error { return BuildMachine("workshop-box", dir) }
+
+// BuildMachine makes one of the museum's computers as a mounted disk in dir,
+// which must not exist.
+func BuildMachine(name, dir string) error {
+	pieces, ok := machines[name]
+	if !ok {
+		return fmt.Errorf("the museum has no computer called %q", name)
+	}
+	err := build(dir, pieces())
 	if errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("%s is there already; name a folder that does not exist", dir)
 	}
@@ -28,7 +42,8 @@ type scene struct {
 	happens func(root string) error
 }
 
-var scenes = []scene{
+// scenes are what happens at each machine.
+var scenes = map[string][]scene{"workshop-box": {
 	{say: "The workshop box of the Gullrock Lighthouse Museum has become slow. Its disk is mounted; nothing of it runs. What starts by itself?",
 		args: []string{"list"}},
 	{say: "Before anything is touched, its exact state is recorded.",
@@ -60,7 +75,7 @@ var scenes = []scene{
 	{args: []string{"compare", "S1"}, exit: 3},
 	{say: "All of it is in the history, and every change can be taken back.",
 		args: []string{"history"}},
-}
+}}
 
 // Guide builds the machine, in a temporary folder or in keep, and leads through
 // the job, unless it is only to be built. Every command really runs; its output is
@@ -80,13 +95,31 @@ func Guide(out io.Writer, keep string, buildOnly bool, run func(args ...string) 
 		}
 		return err
 	}
-	root, record := filepath.Join(dir, "workshop-box"), filepath.Join(dir, "record.db")
-	if err := Build(root); err != nil {
-		return err
+	record := filepath.Join(dir, "record.db")
+	for _, name := range order {
+		if err := BuildMachine(name, filepath.Join(dir, name)); err != nil {
+			return err
+		}
 	}
 	if buildOnly {
 		return nil
 	}
+	for _, name := range order {
+		if err := play(out, filepath.Join(dir, name), name, record, scenes[name], run); err != nil {
+			return err
+		}
+	}
+	if keep != "" {
+		fmt.Fprintf(out, "\nThe machines and their record are left for trying things out:\n")
+		for _, name := range order {
+			fmt.Fprintf(out, "  lockback --root %s --store %s list\n", quoted([]string{filepath.Join(dir, name)}), quoted([]string{record}))
+		}
+	}
+	return nil
+}
+
+// play runs the scenes of one machine.
+func play(out io.Writer, root, name, record string, scenes []scene, run func(args ...string) int) error {
 	for _, s := range scenes {
 		if s.say != "" {
 			fmt.Fprintf(out, "\n# %s\n", s.say)
@@ -99,13 +132,10 @@ func Guide(out io.Writer, keep string, buildOnly bool, run func(args ...string) 
 		if s.args == nil {
 			continue
 		}
-		fmt.Fprintf(out, "\n$ lockback --root workshop-box %s\n", quoted(s.args))
+		fmt.Fprintf(out, "\n$ lockback --root %s %s\n", name, quoted(s.args))
 		if code := run(append([]string{"--root", root, "--store", record}, s.args...)...); code != s.exit {
 			return fmt.Errorf("the example did not go as it should: %q ended with exit code %d, not %d", strings.Join(s.args, " "), code, s.exit)
 		}
-	}
-	if keep != "" {
-		fmt.Fprintf(out, "\nThe machine and its record are left for trying things out:\n  lockback --root %s --store %s list\n", quoted([]string{root}), quoted([]string{record}))
 	}
 	return nil
 }

@@ -839,3 +839,43 @@ func (h *Hive) Close(now time.Time) {
 	binary.LittleEndian.PutUint64(h.base[12:], FileTime(now))
 	h.putU32(508, checksum(h.base[:]))
 }
+
+// WriteInterrupted writes a hive as a power cut leaves it: the file as it was
+// before the edits, marked as not closed, and a transaction log of the new
+// format that holds them. It is what programs that read hives are tried with.
+func (h *Hive) WriteInterrupted(file, log io.Writer) error {
+	old := &Hive{src: h.src, base: h.base, end: h.end, blocks: map[uint32]*block{}}
+	old.size = uint32(max(0, h.end-pageSize))
+	sequence := h.u32(8)
+	old.putU32(4, sequence+1)
+	old.putU32(40, old.size)
+	old.putU32(508, checksum(old.base[:]))
+	if _, err := old.WriteTo(file); err != nil {
+		return err
+	}
+	head := append([]byte(nil), old.base[:sector]...)
+	binary.LittleEndian.PutUint32(head[4:], sequence)
+	binary.LittleEndian.PutUint32(head[28:], newLog)
+	binary.LittleEndian.PutUint32(head[508:], checksum(head))
+	var refs, pages []byte
+	count := uint32(0)
+	for at := uint32(0); at < h.size; at += pageSize {
+		b := h.blocks[at/blockSize]
+		if b == nil || !b.dirty {
+			continue
+		}
+		refs = binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(refs, at), pageSize)
+		pages = append(pages, b.data[at%blockSize:at%blockSize+pageSize]...)
+		count++
+	}
+	e := append([]byte("HvLE"), make([]byte, logEntry-4)...)
+	e = append(append(e, refs...), pages...)
+	e = append(e, make([]byte, -len(e)&(sector-1))...)
+	for field, v := range map[int]uint32{4: uint32(len(e)), 12: sequence, 16: h.size, 20: count} {
+		binary.LittleEndian.PutUint32(e[field:], v)
+	}
+	binary.LittleEndian.PutUint64(e[24:], marvin32(e[logEntry:]))
+	binary.LittleEndian.PutUint64(e[32:], marvin32(e[:32]))
+	_, err := log.Write(append(head, e...))
+	return err
+}

@@ -71,7 +71,7 @@ func addScript(s *location.Survey, file, schedule string) {
 				},
 				Artifacts: files(file),
 				Argv:      []string{target},
-				Switcher:  noSwitch{fmt.Sprintf("it is a link to %s, which does not exist", target)},
+				Switcher:  location.NoSwitch{Why: fmt.Sprintf("it is a link to %s, which does not exist", target)},
 			})
 			return
 		}
@@ -145,13 +145,6 @@ func (u unexec) Set(images location.Images, want location.Want) ([]location.Edit
 		image.Mode |= image.Mode & 0o444 >> 2
 	}
 	return []location.Edit{{Artifact: a, Image: image}}, nil
-}
-
-// noSwitch stands where nothing can be switched, and says why.
-type noSwitch struct{ why string }
-
-func (n noSwitch) Set(location.Images, location.Want) ([]location.Edit, error) {
-	return nil, fmt.Errorf("%w: %s", location.ErrNoSwitch, n.why)
 }
 
 // files makes the list of artifacts that these files are.

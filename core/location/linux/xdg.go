@@ -101,7 +101,7 @@ func addDesktopEntry(s *location.Survey, file string, kind fs.FileMode, sw hide,
 	}
 	if missing {
 		item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link", []string{autostart.TargetMissing}
-		item.Switch, item.Switcher = autostart.Report, noSwitch{"it is a link to nothing"}
+		item.Switch, item.Switcher = autostart.Report, location.NoSwitch{Why: "it is a link to nothing"}
 		s.Add(path.Base(file), item)
 		return
 	}
@@ -116,7 +116,7 @@ func addDesktopEntry(s *location.Survey, file string, kind fs.FileMode, sw hide,
 	f, err := desktopentry.Parse(content)
 	if err != nil {
 		item.State, item.Mode, item.Problems = autostart.Disabled, "ignored: "+err.Error(), []string{autostart.Unparsable}
-		item.Switch, item.Switcher = autostart.Report, noSwitch{"it is no desktop entry"}
+		item.Switch, item.Switcher = autostart.Report, location.NoSwitch{Why: "it is no desktop entry"}
 		s.Add(path.Base(file), item)
 		return
 	}

@@ -1,0 +1,93 @@
+package change
+
+import (
+	"fmt"
+
+	"lockback/core/autostart"
+	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/core/snapshot"
+	"lockback/core/store"
+)
+
+// WithTaken adds to an inventory the entries that changes took away and that
+// nothing put back since: what was switched off stays in the list, even where
+// the way of switching it off left nothing behind on the machine.
+func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, error) {
+	if st == nil {
+		return inv, nil
+	}
+	removals, err := st.Removals(inv.Machine.ID)
+	if err != nil {
+		return inv, err
+	}
+	here := map[string]bool{}
+	for _, item := range inv.Items {
+		here[item.Handle] = true
+	}
+	recorded := map[int][]snapshot.Recorded{} // snapshots that were looked into
+	for _, r := range removals {
+		for _, handle := range r.Handles {
+			if here[handle] {
+				continue
+			}
+			here[handle] = true
+			if recorded[r.Snapshot] == nil {
+				snap, err := st.Snapshot(r.Snapshot)
+				if err != nil {
+					return inv, err
+				}
+				if recorded[r.Snapshot], err = snap.Entries(); err != nil {
+					return inv, err
+				}
+			}
+			if item := takenItem(inv.Machine, recorded[r.Snapshot], r, handle); item != nil {
+				inv.Items = append(inv.Items, item)
+			}
+		}
+	}
+	inv.Sort()
+	return inv, nil
+}
+
+// takenItem makes the item of an entry that a change took away; nil where that
+// is not what became of it.
+func takenItem(m *machine.Machine, entries []snapshot.Recorded, r store.Removal, handle string) *location.Item {
+	for _, rec := range entries {
+		if rec.Handle != handle {
+			continue
+		}
+		switch rec.Switch {
+		case autostart.Park:
+			if now, err := m.Image(r.Artifact); err != nil || now.Kind != machine.Absent {
+				return nil
+			}
+		case autostart.Trim:
+		default:
+			return nil // its program was removed since
+		}
+		item := &location.Item{Entry: rec.Entry, Effect: location.AtNextStart, Artifacts: func() []machine.Artifact { return rec.Artifacts }}
+		item.State = autostart.Disabled
+		item.Mode = fmt.Sprintf("taken away by C%d", r.Change)
+		item.Switcher = location.NoSwitch{Why: fmt.Sprintf("its place was changed since; lockback restore S%d --only %s brings it back", r.Snapshot, handle)}
+		item.Facts = func() []location.Fact {
+			return []location.Fact{{Name: "taken away by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}
+		}
+		return item
+	}
+	return nil
+}
+
+// takes reports whether the change takes the entry away, so that its list no
+// longer shows it.
+func takes(c store.Change, handle string) bool {
+	for _, s := range c.Steps {
+		for _, h := range s.Handles {
+			if h == handle && s.Before.Kind != machine.Absent && (s.After.Kind == machine.Absent || s.Before.Kind == machine.Value && s.After.Kind == machine.Value) {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,408 @@
+package identify
+
+import (
+	"path"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// windowsFinder finds what commands start on one Windows machine. It remembers
+// what it looked up, and is for one goroutine.
+type windowsFinder struct {
+	machine *machine.Machine
+	known   map[string]autostart.Target
+	system  string // C:\Windows\System32
+	narrow  string // C:\Windows\SysWOW64, where 32-bit programs find it
+}
+
+func newWindowsFinder(m *machine.Machine) *windowsFinder {
+	return &windowsFinder{machine: m, known: map[string]autostart.Target{}, system: m.Windows() + `\System32`, narrow: m.Windows() + `\SysWOW64`}
+}
+
+// target is what an item's command starts, looking through the programs that
+// only start others.
+func (f *windowsFinder) target(item *location.Item) autostart.Target {
+	line := strings.TrimSpace(f.machine.Expand(item.Line, item.For))
+	if line == "" {
+		return autostart.Target{}
+	}
+	return f.command(line, item.Narrow, 0)
+}
+
+// maxHosts is how many programs that start others are looked through.
+const maxHosts = 6
+
+func (f *windowsFinder) command(line string, narrow bool, depth int) autostart.Target {
+	program, rest, t := f.program(line, narrow)
+	base := strings.ToLower(program[strings.LastIndexByte(program, '\\')+1:])
+	host, isHost := hosts[strings.TrimSuffix(base, ".exe")]
+	if !isHost || depth > maxHosts {
+		return t
+	}
+	inner, ok := host(rest)
+	switch {
+	case !ok:
+		return t // the host itself is what runs
+	case inner == "":
+		return autostart.Target{} // it cannot be told what
+	}
+	return f.command(inner, narrow, depth+1)
+}
+
+// program finds the program of a command line by the rules of CreateProcess: a
+// quoted path is taken as it is; of one without quotes, each beginning up to a
+// blank is tried, the shortest first.
+func (f *windowsFinder) program(line string, narrow bool) (name, rest string, t autostart.Target) {
+	line = strings.TrimSpace(line)
+	if quoted, ok := strings.CutPrefix(line, `"`); ok {
+		name, rest, _ = strings.Cut(quoted, `"`)
+		full, t := f.look(name, narrow)
+		return full, rest, t
+	}
+	var first string
+	var firstTarget autostart.Target
+	for k := 0; k <= len(line); k++ {
+		if k < len(line) && line[k] != ' ' && line[k] != '\t' {
+			continue
+		}
+		name = line[:k]
+		if name == "" || strings.HasSuffix(name, " ") {
+			continue
+		}
+		full, t := f.look(name, narrow)
+		if t.Exists == nil && t.Path != "" || t.Exists != nil && *t.Exists {
+			return full, line[k:], t
+		}
+		if first == "" {
+			first, firstTarget = name, t
+		}
+	}
+	// None is there. What ends like a program is what was meant.
+	if name, rest, ok := untilProgram(line); ok {
+		full, t := f.look(name, narrow)
+		return full, rest, t
+	}
+	return first, line[len(first):], firstTarget
+}
+
+// programEndings are what the names of files end in that start.
+var programEndings = []string{".exe", ".com", ".bat", ".cmd", ".dll", ".cpl", ".scr", ".vbs", ".js", ".ps1", ".msi", ".sys", ".lnk", ".wsf", ".hta", ".ax", ".drv", ".acm", ".ocx", ".jar"}
+
+// untilProgram cuts a line behind the first name that ends like a program.
+func untilProgram(line string) (name, rest string, ok bool) {
+	lower := strings.ToLower(line)
+	best := -1
+	for _, ending := range programEndings {
+		for at := 0; ; {
+			k := strings.Index(lower[at:], ending)
+			if k < 0 {
+				break
+			}
+			at += k + len(ending)
+			if at == len(line) || strings.IndexByte(" \t,", line[at]) >= 0 {
+				if best < 0 || at < best {
+					best = at
+				}
+				break
+			}
+		}
+	}
+	if best < 0 {
+		return "", "", false
+	}
+	return line[:best], line[best:], true
+}
+
+// look finds the file that a name means.
+func (f *windowsFinder) look(name string, narrow bool) (string, autostart.Target) {
+	key := name
+	if narrow {
+		key = "32:" + name
+	}
+	if t, ok := f.known[key]; ok {
+		return t.Path, t
+	}
+	t := f.find(name, narrow)
+	f.known[key] = t
+	return t.Path, t
+}
+
+func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
+	full := f.absolute(strings.TrimSpace(name))
+	switch {
+	case full == "" || strings.ContainsAny(full, "<>|*?\x00"):
+		return autostart.Target{}
+	case strings.HasPrefix(full, `\\`):
+		return autostart.Target{Path: autostart.Text(full)} // on another machine
+	case machine.OnDrive(full):
+		return f.there(full, narrow)
+	}
+	// A bare name, or one relative to the system's folder.
+	for _, candidate := range withEnding(full) {
+		if key, err := f.machine.Registry.Key(machine.KeyCV + `\App Paths\` + candidate); err == nil && !strings.Contains(full, `\`) {
+			if p := strings.Trim(f.machine.Expand(key.Text(""), nil), `" `); machine.OnDrive(p) {
+				return f.there(p, narrow)
+			}
+		}
+	}
+	for _, dir := range []string{f.system, f.machine.Windows(), f.system + `\drivers`, f.system + `\wbem`, f.system + `\WindowsPowerShell\v1.0`} {
+		if t := f.there(dir+`\`+full, narrow); t.Exists != nil && *t.Exists {
+			return t
+		}
+	}
+	missing := false
+	return autostart.Target{Path: autostart.Text(full), Exists: &missing}
+}
+
+// absolute undoes the forms that the kernel's own paths have.
+func (f *windowsFinder) absolute(name string) string {
+	for _, prefix := range []string{`\??\`, `\\?\`, `\\.\`} {
+		name = strings.TrimPrefix(name, prefix)
+	}
+	name = strings.ReplaceAll(name, "/", `\`)
+	lower := strings.ToLower(name)
+	switch {
+	case strings.HasPrefix(lower, `\systemroot\`):
+		return f.machine.Windows() + name[len(`\systemroot`):]
+	case strings.HasPrefix(lower, `system32\`), strings.HasPrefix(lower, `syswow64\`):
+		return f.machine.Windows() + `\` + name
+	case strings.HasPrefix(name, `\`) && !strings.HasPrefix(name, `\\`):
+		return f.machine.Windows()[:2] + name
+	}
+	return name
+}
+
+// withEnding are the names that a name without an ending may mean.
+func withEnding(name string) []string {
+	if strings.Contains(path.Base(strings.ReplaceAll(name, `\`, "/")), ".") {
+		return []string{name}
+	}
+	return []string{name, name + ".exe", name + ".dll", name + ".com", name + ".cmd", name + ".bat"}
+}
+
+// there looks whether a file exists. That it lies on another drive leaves it
+// unknown.
+func (f *windowsFinder) there(full string, narrow bool) autostart.Target {
+	if rest, ok := cutFold(full, f.system+`\`); ok && narrow {
+		if t := f.exactly(f.narrow + `\` + rest); t.Exists != nil && *t.Exists {
+			return t
+		}
+	}
+	return f.exactly(full)
+}
+
+func (f *windowsFinder) exactly(full string) autostart.Target {
+	for _, candidate := range withEnding(full) {
+		info, err := f.machine.Stat(candidate)
+		switch {
+		case err == nil && info.IsDir():
+			continue
+		case err == nil:
+			is := true
+			return autostart.Target{Path: autostart.Text(f.machine.Canonical(candidate)), Exists: &is, Size: info.Size(), Modified: info.ModTime().UTC()}
+		case !machine.IsMissing(err):
+			return autostart.Target{Path: autostart.Text(full)}
+		}
+	}
+	is := false
+	return autostart.Target{Path: autostart.Text(full), Exists: &is}
+}
+
+func cutFold(s, prefix string) (string, bool) {
+	if len(s) < len(prefix) || !strings.EqualFold(s[:len(prefix)], prefix) {
+		return s, false
+	}
+	return s[len(prefix):], true
+}
+
+// hosts are the programs that only start others. Each gets what stands behind
+// its name and returns the command that really runs: ok is false where the host
+// itself does the work, and an empty command means that it cannot be told.
+var hosts = map[string]func(rest string) (command string, ok bool){
+	"rundll32": func(rest string) (string, bool) {
+		rest = strings.TrimSpace(rest)
+		if quoted, ok := strings.CutPrefix(rest, `"`); ok {
+			dll, _, _ := strings.Cut(quoted, `"`)
+			return `"` + dll + `"`, dll != ""
+		}
+		dll, _, _ := strings.Cut(rest, ",")
+		if name, _, found := untilProgram(dll); found {
+			dll = name
+		} else {
+			dll, _, _ = strings.Cut(dll, " ")
+		}
+		dll = strings.TrimSpace(dll)
+		if dll != "" && !strings.Contains(dll, ".") {
+			dll += ".dll"
+		}
+		return `"` + dll + `"`, dll != ""
+	},
+	"regsvr32": afterOptions("/-", ""),
+	"wscript":  afterOptions("/", ""), "cscript": afterOptions("/", ""),
+	"mshta": func(rest string) (string, bool) {
+		rest = strings.TrimSpace(rest)
+		if l := strings.ToLower(strings.Trim(rest, `"`)); strings.Contains(l, "://") || strings.HasPrefix(l, "javascript:") || strings.HasPrefix(l, "vbscript:") {
+			return "", true
+		}
+		return rest, rest != ""
+	},
+	"cmd": func(rest string) (string, bool) {
+		words := rest
+		for {
+			word, more := nextWord(words)
+			if word == "" {
+				return "", false
+			}
+			if l := strings.ToLower(word); l == "/c" || l == "/k" || l == "/r" {
+				return shellCommand(more), true
+			}
+			if !strings.HasPrefix(word, "/") {
+				return "", false
+			}
+			words = more
+		}
+	},
+	"powershell": powershell, "pwsh": powershell,
+	"msiexec": func(rest string) (string, bool) {
+		words := rest
+		for {
+			word, more := nextWord(words)
+			if word == "" {
+				return "", false
+			}
+			if l := strings.ToLower(word); l == "/i" || l == "/package" || l == "-i" {
+				next, _ := nextWord(more)
+				if strings.Contains(next, "://") || strings.HasPrefix(next, "{") {
+					return "", false
+				}
+				return `"` + next + `"`, next != ""
+			}
+			words = more
+		}
+	},
+	"explorer": func(rest string) (string, bool) {
+		word, _ := nextWord(rest)
+		if word == "" || strings.HasPrefix(word, "/") || strings.Contains(word, ":") && !machine.OnDrive(word) {
+			return "", false
+		}
+		return `"` + word + `"`, true
+	},
+	"java": javaArchive, "javaw": javaArchive,
+	"python": afterOptions("-", "-m -c"), "pythonw": afterOptions("-", "-m -c"), "node": afterOptions("-", "-e"),
+	"conhost": afterOptions("-", ""), "forfiles": func(string) (string, bool) { return "", true },
+}
+
+// afterOptions returns the first word that is no option; where one of the
+// options in stop comes first, it cannot be told.
+func afterOptions(prefix, stop string) func(string) (string, bool) {
+	return func(rest string) (string, bool) {
+		for {
+			word, more := nextWord(rest)
+			switch {
+			case word == "":
+				return "", false
+			case strings.Contains(" "+stop+" ", " "+strings.ToLower(word)+" "):
+				return "", true
+			case !strings.ContainsRune(prefix, rune(word[0])):
+				return `"` + word + `"`, true
+			}
+			rest = more
+		}
+	}
+}
+
+func javaArchive(rest string) (string, bool) {
+	for {
+		word, more := nextWord(rest)
+		if word == "" {
+			return "", false
+		}
+		if word == "-jar" {
+			jar, _ := nextWord(more)
+			return `"` + jar + `"`, jar != ""
+		}
+		rest = more
+	}
+}
+
+// powershell finds the script of a PowerShell: behind -File, or as its first
+// word. What -Command and -EncodedCommand do cannot be told.
+func powershell(rest string) (string, bool) {
+	for {
+		word, more := nextWord(rest)
+		l := strings.ToLower(word)
+		switch {
+		case word == "":
+			return "", false
+		case l == "-file" || l == "/file" || l == "-f":
+			script, _ := nextWord(more)
+			return `"` + script + `"`, script != ""
+		case len(l) > 1 && (l[0] == '-' || l[0] == '/'):
+			option := l[1:]
+			if strings.HasPrefix("command", option) || strings.HasPrefix("encodedcommand", option) || option == "ec" {
+				return "", true
+			}
+			// Options that take a value.
+			for _, o := range []string{"executionpolicy", "windowstyle", "version", "inputformat", "outputformat", "configurationname", "psconsolefile", "ep", "workingdirectory"} {
+				if strings.HasPrefix(o, option) && option != "n" {
+					_, more = nextWord(more)
+					break
+				}
+			}
+			rest = more
+		case strings.HasSuffix(l, ".ps1"):
+			return `"` + word + `"`, true
+		default:
+			return "", true // a command of its own language
+		}
+	}
+}
+
+// shellCommand finds the program of a command for the command shell: quotes
+// around all of it go, "start" with its title and options is looked through.
+func shellCommand(line string) string {
+	line = strings.TrimSpace(line)
+	if strings.HasPrefix(line, `""`) {
+		line = strings.TrimSuffix(line[1:], `"`)
+	} else if strings.HasPrefix(line, `"`) && strings.Count(line, `"`) == 2 && strings.HasSuffix(line, `"`) && !machine.OnDrive(line[1:]) {
+		line = line[1 : len(line)-1]
+	}
+	word, more := nextWord(line)
+	switch strings.ToLower(word) {
+	case "start", "call":
+		for {
+			next, after := nextWord(more)
+			isTitle := strings.HasPrefix(strings.TrimSpace(more), `"`) && strings.TrimSpace(after) != ""
+			if next == "" && !isTitle {
+				return ""
+			}
+			if !strings.HasPrefix(next, "/") && !isTitle {
+				return strings.TrimSpace(more)
+			}
+			more = after
+		}
+	case "echo", "set", "if", "for", "del", "copy", "move", "rd", "rmdir", "md", "mkdir", "cd", "pushd", "type", "ren", "exit", "title", "ver":
+		return "" // done by the shell itself
+	}
+	if k := strings.IndexAny(line, "&|"); k > 0 && !strings.HasPrefix(line, `"`) {
+		line = strings.TrimSpace(line[:k])
+	}
+	return line
+}
+
+// nextWord cuts a word off a command line; quotes keep blanks together.
+func nextWord(line string) (word, rest string) {
+	line = strings.TrimLeft(line, " \t")
+	if quoted, ok := strings.CutPrefix(line, `"`); ok {
+		word, rest, _ = strings.Cut(quoted, `"`)
+		return word, rest
+	}
+	k := strings.IndexAny(line, " \t")
+	if k < 0 {
+		return line, ""
+	}
+	return line[:k], line[k:]
+}

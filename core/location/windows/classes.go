@@ -1,0 +1,337 @@
+package windows
+
+import (
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/format/regf"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// isCLSID reports whether a text is a class id in braces.
+func isCLSID(t string) bool { return len(t) == 38 && t[0] == '{' && t[37] == '}' && t[9] == '-' }
+
+// class is a COM class: what it is called, and the library it is in.
+type class struct{ name, library string }
+
+// classOf looks a class up as a program would: with the person first, then with
+// the system, in the view that the place is read in.
+func classOf(s *location.Survey, p place, clsid string) class {
+	var roots []string
+	if p.user != nil {
+		roots = append(roots, `HKU\`+p.user.SID+`_Classes\`)
+	}
+	roots = append(roots, soft+`\Classes\`)
+	sub := `CLSID\` + clsid
+	if p.narrow {
+		sub = `WOW6432Node\` + sub
+	}
+	for _, root := range roots {
+		k, err := s.Machine.Registry.Key(root + sub)
+		if err != nil && p.narrow && root == soft+`\Classes\` {
+			k, err = s.Machine.Registry.Key(soft + `\WOW6432Node\Classes\CLSID\` + clsid)
+		}
+		if err != nil {
+			continue
+		}
+		c := class{name: k.Text("")}
+		for _, server := range []string{"InprocServer32", "LocalServer32"} {
+			if in, err := k.Subkey(server); err == nil && in.Text("") != "" {
+				c.library = in.Text("")
+				break
+			}
+		}
+		return c
+	}
+	return class{}
+}
+
+// newClassItem begins an item that is a class.
+func newClassItem(s *location.Survey, p place, clsid, name string) *location.Item {
+	c := classOf(s, p, clsid)
+	if name == "" || isCLSID(name) {
+		name = c.name
+	}
+	if name == "" || strings.HasPrefix(name, "@") {
+		name = clsid
+	}
+	item := newItem(p, name, c.library)
+	if c.library != "" && !strings.HasPrefix(c.library, `"`) {
+		item.Line = `"` + c.library + `"`
+	}
+	item.Source.Key = clsid
+	item.Facts = func() []location.Fact {
+		return []location.Fact{{Name: "class", Value: clsid, Basis: p.Path}}
+	}
+	if c.library == "" {
+		item.Mode = "its class is not registered"
+	}
+	return item
+}
+
+// classSubkeys reads keys whose subkeys are classes, by their own name or by
+// their default value. What decides an item is made by decide.
+func classSubkeys(s *location.Survey, decide func(place, *location.Item, string), paths ...string) {
+	for _, p := range places(s, paths...) {
+		for _, k := range subkeys(s, p.RegistryKey) {
+			at := place{k, p.user, p.narrow}
+			clsid := k.Text("")
+			if !isCLSID(clsid) {
+				clsid = k.Name()
+			}
+			if !isCLSID(clsid) {
+				continue
+			}
+			name := k.Name()
+			if isCLSID(name) {
+				name = k.Text("")
+			}
+			item := newClassItem(s, at, clsid, strings.TrimSpace(name))
+			decide(at, item, clsid)
+			s.Add(id(at), item)
+		}
+	}
+}
+
+// parkKey is the decision that taking its key away switches an item off.
+func parkKey(p place, item *location.Item, _ string) {
+	a := machine.RegistryTree(p.Path)
+	item.Artifacts, item.Switcher = artifacts(a), park{a}
+}
+
+// classValues reads keys whose values name classes: by their name, or by their
+// data.
+func classValues(s *location.Survey, paths ...string) {
+	for _, p := range places(s, paths...) {
+		for _, v := range values(s, p.RegistryKey) {
+			clsid, name := text(v), v.Name
+			if !isCLSID(clsid) {
+				clsid, name = v.Name, text(v)
+			}
+			if !isCLSID(clsid) {
+				continue
+			}
+			item := newClassItem(s, p, clsid, name)
+			item.Source.Key = v.Name
+			a := machine.RegistryValue(p.Path, v.Name)
+			item.Artifacts, item.Switcher = artifacts(a), park{a}
+			s.Add(id(p, v.Name), item)
+		}
+	}
+}
+
+func readExplorer(s *location.Survey) {
+	classValues(s, cv+`\ShellServiceObjectDelayLoad`, ucv+`\ShellServiceObjectDelayLoad`,
+		cv+`\Explorer\ShellExecuteHooks`, ucv+`\Explorer\ShellExecuteHooks`, cv+`\Explorer\SharedTaskScheduler`, ucv+`\Explorer\SharedTaskScheduler`)
+	classSubkeys(s, parkKey, cv+`\Explorer\ShellServiceObjects`, ucv+`\Explorer\ShellServiceObjects`,
+		cv+`\Explorer\ShellIconOverlayIdentifiers`, ucv+`\Explorer\ShellIconOverlayIdentifiers`,
+		cv+`\Explorer\Browser Helper Objects`, ucv+`\Explorer\Browser Helper Objects`)
+}
+
+func readCredentialProviders(s *location.Survey) {
+	root := cv + `\Authentication`
+	classSubkeys(s, func(p place, item *location.Item, _ string) {
+		item.Artifacts = artifacts(machine.RegistryValue(p.Path, "Disabled"))
+		item.Switcher = number{key: p.Path, name: "Disabled", on: 0, off: 1, remove: true}
+		if n, ok := p.Number("Disabled"); ok && n != 0 {
+			item.State, item.Mode = autostart.Disabled, "disabled"
+		}
+	}, root+`\Credential Providers`, root+`\Credential Provider Filters`, root+`\PLAP Providers`)
+}
+
+// shellClasses are what Explorer looks up extensions for.
+var shellClasses = []string{"*", "AllFilesystemObjects", "Directory", `Directory\Background`, "DesktopBackground", "Folder", "Drive", "LibraryFolder", "Protocols", "lnkfile", "exefile", "Printers", "Network", "CLSID\\{20D04FE0-3AEA-1069-A2D8-08002B30309D}"}
+
+// handlerKinds are the kinds of extensions that Explorer loads.
+var handlerKinds = []string{"ContextMenuHandlers", "PropertySheetHandlers", "DragDropHandlers", "CopyHookHandlers", "ColumnHandlers", "FolderExtensions", "IconHandler", "PropertyHandler"}
+
+func readShellExtensions(s *location.Survey) {
+	blocked := map[string]string{} // a class in capitals, to the key that blocks it
+	for _, p := range places(s, cv+`\Shell Extensions\Blocked`, ucv+`\Shell Extensions\Blocked`) {
+		for _, v := range values(s, p.RegistryKey) {
+			blocked[p.userName()+strings.ToUpper(v.Name)] = p.Path
+		}
+	}
+	var paths []string
+	for _, c := range shellClasses {
+		for _, kind := range handlerKinds {
+			paths = append(paths, soft+`\Classes\`+c+`\shellex\`+kind, `HKCU\Software\Classes\`+c+`\shellex\`+kind)
+		}
+	}
+	classSubkeys(s, func(p place, item *location.Item, clsid string) {
+		key := cv + `\Shell Extensions\Blocked`
+		if p.user != nil {
+			key = `HKU\` + p.user.SID + `\Software\Microsoft\Windows\CurrentVersion\Shell Extensions\Blocked`
+		} else if p.narrow {
+			key = soft + `\WOW6432Node\Microsoft\Windows\CurrentVersion\Shell Extensions\Blocked`
+		}
+		item.Artifacts = artifacts(machine.RegistryTree(p.Path), machine.RegistryValue(key, clsid))
+		item.Switcher = block{key, clsid}
+		if _, off := blocked[p.userName()+strings.ToUpper(clsid)]; off {
+			item.State, item.Mode = autostart.Disabled, "blocked"
+		}
+	}, paths...)
+}
+
+// block is the switch of the shell's extensions: a class whose id is the name of
+// a value in a list is not loaded.
+type block struct{ key, clsid string }
+
+func (b block) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+	if want.User != nil {
+		return nil, location.ErrNotPerUser
+	}
+	a := machine.RegistryValue(b.key, b.clsid)
+	if want.State == autostart.Enabled {
+		return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
+	}
+	edits, err := makeKeys(images, b.key)
+	if err != nil {
+		return nil, err
+	}
+	return append(edits, location.Edit{Artifact: a, Image: machine.NewValue(regf.NewText("", ""))}), nil
+}
+
+// openers are the kinds of files that run, with the commands that the system
+// opens them with.
+var openers = map[string]string{"exefile": `"%1" %*`, "comfile": `"%1" %*`, "batfile": `"%1" %*`, "cmdfile": `"%1" %*`, "piffile": `"%1" %*`,
+	"scrfile": `"%1" /S`, "regfile": `regedit.exe "%1"`, "htafile": `mshta.exe "%1"`, "vbsfile": `wscript.exe "%1" %*`, "jsfile": `wscript.exe "%1" %*`, "txtfile": `notepad.exe %1`}
+
+// readOpenCommands reads what opens files that run, where it is not what the
+// system has, and what is put between a program and the protocols it speaks.
+func readOpenCommands(s *location.Survey) {
+	why := location.NoSwitch{Why: "taking it away would leave nothing to open such files with; restore a snapshot, or set the system's own command"}
+	for kind, usual := range openers {
+		for _, p := range places(s, soft+`\Classes\`+kind+`\shell\open\command`, `HKCU\Software\Classes\`+kind+`\shell\open\command`) {
+			v, err := p.Value("")
+			if err != nil || sameCommand(s, text(v), usual) || p.narrow && p.user == nil {
+				continue
+			}
+			item := addValue(s, p, v, kind)
+			item.Problems = append(item.Problems, autostart.NotDefault)
+			if p.user == nil && !strings.Contains(usual, ".exe") || p.user != nil {
+				item.Mode = "opens every such file"
+			}
+			if strings.Contains(usual, ".exe") && p.user == nil && sameProgram(text(v), usual) {
+				continue
+			}
+			item.Switcher = why
+			s.Add(id(p, kind), item)
+		}
+	}
+	for _, kind := range []string{"Filter", "Handler"} {
+		for _, p := range places(s, soft+`\Classes\Protocols\`+kind, `HKCU\Software\Classes\Protocols\`+kind) {
+			for _, k := range subkeys(s, p.RegistryKey) {
+				if clsid := k.Text("CLSID"); isCLSID(clsid) {
+					at := place{k, p.user, p.narrow}
+					item := newClassItem(s, at, clsid, k.Name())
+					item.Artifacts, item.Switcher = artifacts(machine.RegistryTree(k.Path)), why
+					s.Add(id(at), item)
+				}
+			}
+		}
+	}
+}
+
+// sameProgram compares the names of the programs of two commands.
+func sameProgram(a, b string) bool {
+	base := func(t string) string {
+		t = strings.ToLower(strings.TrimLeft(t, `"`))
+		if k := strings.Index(t, ".exe"); k >= 0 {
+			t = t[:k]
+		}
+		return t[strings.LastIndexByte(t, '\\')+1:]
+	}
+	return base(a) == base(b)
+}
+
+// directShow is the category of DirectShow's filters.
+const directShow = `{083863F1-70DE-11d0-BD40-00A0C911CE86}`
+
+func readCodecs(s *location.Survey) {
+	parkedValues(nt + `\Drivers32`)(s)
+	for _, p := range places(s, soft+`\Classes\CLSID\`+directShow+`\Instance`) {
+		for _, k := range subkeys(s, p.RegistryKey) {
+			at := place{k, p.user, p.narrow}
+			clsid := k.Text("CLSID")
+			if !isCLSID(clsid) {
+				continue
+			}
+			item := newClassItem(s, at, clsid, k.Text("FriendlyName"))
+			parkKey(at, item, clsid)
+			s.Add(id(at), item)
+		}
+	}
+}
+
+func readAMSI(s *location.Survey) {
+	classSubkeys(s, parkKey, soft+`\Microsoft\AMSI\Providers`)
+}
+
+// Behaviours of an add-in, as the maker's documents number them.
+var addinBehaviours = map[uint64]string{0: "unloaded", 1: "loaded by hand", 2: "not loaded at start", 3: "at start", 8: "on demand", 9: "on demand, loaded", 16: "at the next start only"}
+
+// officeFolders are where files are opened from when an application starts.
+var officeFolders = []string{`%APPDATA%\Microsoft\Excel\XLSTART`, `%APPDATA%\Microsoft\Word\STARTUP`, `%APPDATA%\Microsoft\AddIns`}
+
+func readOffice(s *location.Survey) {
+	for _, root := range places(s, soft+`\Microsoft\Office`, `HKCU\Software\Microsoft\Office`) {
+		for _, app := range subkeys(s, root.RegistryKey) {
+			list, err := app.Subkey("Addins")
+			if err != nil {
+				continue
+			}
+			for _, k := range subkeys(s, list) {
+				behaviour, ok := k.Number("LoadBehavior")
+				if !ok {
+					continue
+				}
+				p := place{k, root.user, root.narrow}
+				name := k.Text("FriendlyName")
+				if name == "" {
+					name = k.Name()
+				}
+				item := newItem(p, name, k.Text("Manifest"))
+				item.Line = ""
+				if clsid := progID(s, p, k.Name()); clsid != "" && item.Command == "" {
+					c := classOf(s, p, clsid)
+					item.Command, item.Line = c.library, `"`+c.library+`"`
+				}
+				item.Mode = addinBehaviours[behaviour]
+				item.Source.Key = "LoadBehavior"
+				item.Artifacts = artifacts(machine.RegistryValue(k.Path, "LoadBehavior"))
+				item.Switcher = number{key: k.Path, name: "LoadBehavior", on: 3, off: 2}
+				if behaviour != 3 && behaviour != 9 && behaviour != 16 {
+					item.State = autostart.Disabled
+				}
+				s.Add(id(p), item)
+			}
+		}
+	}
+	first := len(s.Items)
+	namedValues(nil, []string{""}, soft+`\Microsoft\Office test\Special\Perf`, `HKCU\Software\Microsoft\Office test\Special\Perf`)(s)
+	for _, item := range s.Items[first:] {
+		item.Name, item.Switch = "Office test", autostart.Park
+	}
+	for n := range s.Machine.Users {
+		u := &s.Machine.Users[n]
+		for _, dir := range officeFolders {
+			readParkedFiles(s, u, s.Machine.Canonical(s.Machine.Expand(dir, u)), nil)
+		}
+	}
+}
+
+// progID returns the class that a program's name for it stands for.
+func progID(s *location.Survey, p place, name string) string {
+	roots := []string{soft + `\Classes\`}
+	if p.user != nil {
+		roots = append([]string{`HKU\` + p.user.SID + `_Classes\`}, roots...)
+	}
+	for _, root := range roots {
+		if k, err := s.Machine.Registry.Key(root + name + `\CLSID`); err == nil {
+			return k.Text("")
+		}
+	}
+	return ""
+}

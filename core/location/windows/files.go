@@ -1,0 +1,324 @@
+package windows
+
+import (
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/format/inifile"
+	"lockback/core/format/taskjob"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// readParkedFiles reads a folder each of whose files is an entry that is
+// switched off by taking it away. With names, only those count.
+func readParkedFiles(s *location.Survey, u *machine.User, dir string, names []string) {
+	for _, e := range s.Dir(dir) {
+		name := strings.ToLower(e.Name())
+		if e.IsDir() || name == "desktop.ini" || strings.HasPrefix(name, "~$") || strings.HasPrefix(name, machine.TempPrefix) {
+			continue
+		}
+		wanted := len(names) == 0
+		for _, n := range names {
+			wanted = wanted || name == n
+		}
+		if wanted {
+			addParkedFile(s, u, dir+`\`+e.Name())
+		}
+	}
+}
+
+func addParkedFile(s *location.Survey, u *machine.User, file string) *location.Item {
+	p := place{RegistryKey: &machine.RegistryKey{Path: file}, user: u}
+	item := newItem(p, file[strings.LastIndexByte(file, '\\')+1:], file)
+	item.Line = `"` + file + `"`
+	a := machine.File(file)
+	item.Switch, item.Artifacts, item.Switcher = autostart.Park, artifacts(a), park{a}
+	key := file
+	if u != nil {
+		key = strings.TrimPrefix(strings.ToLower(file), strings.ToLower(u.Home))
+	}
+	s.Add(strings.ToLower(key), item)
+	return item
+}
+
+// profileNames are the scripts that PowerShell runs when it starts.
+var profileNames = []string{"profile.ps1", "microsoft.powershell_profile.ps1", "microsoft.powershellise_profile.ps1", "microsoft.vscode_profile.ps1"}
+
+func readPowerShellProfiles(s *location.Survey) {
+	for _, dir := range []string{s.Machine.Windows() + `\System32\WindowsPowerShell\v1.0`, s.Machine.Windows() + `\SysWOW64\WindowsPowerShell\v1.0`,
+		s.Machine.Variable("programfiles") + `\PowerShell\7`} {
+		readParkedFiles(s, nil, s.Machine.Canonical(dir), profileNames)
+	}
+	for n := range s.Machine.Users {
+		u := &s.Machine.Users[n]
+		documents := shellFolder(s, u, "Personal", `%USERPROFILE%\Documents`)
+		for _, dir := range []string{`\WindowsPowerShell`, `\PowerShell`} {
+			readParkedFiles(s, u, s.Machine.Canonical(documents+dir), profileNames)
+		}
+	}
+}
+
+func readJobs(s *location.Survey) {
+	dir := s.Machine.Windows() + `\Tasks`
+	for _, e := range s.Dir(dir) {
+		if e.IsDir() || !strings.EqualFold(path.Ext(e.Name()), ".job") {
+			continue
+		}
+		file := dir + `\` + e.Name()
+		item := addParkedFile(s, nil, file)
+		item.Name, item.Line = strings.TrimSuffix(e.Name(), path.Ext(e.Name())), ""
+		b, ok := s.File(file)
+		if !ok {
+			continue
+		}
+		job, err := taskjob.Parse(b)
+		if err != nil {
+			item.Problems = append(item.Problems, autostart.Unparsable)
+			continue
+		}
+		item.Command = strings.TrimSpace(job.Program + " " + job.Arguments)
+		item.Line = strings.TrimSpace(`"` + job.Program + `" ` + job.Arguments)
+		item.Mode = fmt.Sprintf("%d triggers", job.Triggers)
+		if job.Disabled {
+			item.State, item.Mode = autostart.Disabled, "disabled"
+		}
+	}
+}
+
+// scriptFiles are where group policy keeps the scripts that this machine runs.
+var scriptFiles = []string{"scripts.ini", "psscripts.ini"}
+
+func readLogonScripts(s *location.Survey) {
+	first := len(s.Items)
+	namedValues(nil, []string{"UserInitMprLogonScript"}, `HKCU\Environment`)(s)
+	for _, item := range s.Items[first:] {
+		item.Name = shortName(item.Command)
+	}
+	for _, side := range []string{"Machine", "User"} {
+		dir := s.Machine.Canonical(s.Machine.Windows() + `\System32\GroupPolicy\` + side + `\Scripts`)
+		for _, name := range scriptFiles {
+			if b, ok := s.File(dir + `\` + name); ok {
+				readScriptsFile(s, dir, name, b)
+			}
+		}
+	}
+	for _, kind := range []string{"Logon", "Logoff", "Startup", "Shutdown"} {
+		for _, root := range places(s, cv+`\Group Policy\Scripts\`+kind, ucv+`\Group Policy\Scripts\`+kind) {
+			for _, policy := range subkeys(s, root.RegistryKey) {
+				for _, k := range subkeys(s, policy) {
+					p := place{k, root.user, root.narrow}
+					if k.Text("Script") == "" {
+						continue
+					}
+					item := newItem(p, shortName(k.Text("Script")), strings.TrimSpace(k.Text("Script")+" "+k.Text("Parameters")))
+					item.Stage, item.Mode = scriptStage(kind), strings.ToLower(kind)
+					a := machine.RegistryTree(k.Path)
+					item.Artifacts, item.Switcher = artifacts(a), park{a}
+					s.Add(id(p), item)
+				}
+			}
+		}
+	}
+}
+
+func scriptStage(kind string) autostart.Stage {
+	switch strings.ToLower(kind) {
+	case "startup":
+		return autostart.System
+	case "logon":
+		return autostart.SignIn
+	}
+	return autostart.Event
+}
+
+// readScriptsFile reads the scripts of a policy: numbered pairs of a command and
+// its parameters in a section for each occasion. The file is taken away where it
+// holds one script only, for the numbers of the others would not be right.
+func readScriptsFile(s *location.Survey, dir, name string, b []byte) {
+	var items []*location.Item
+	for _, section := range inifile.Parse(b) {
+		for _, k := range section.Keys {
+			number, ok := strings.CutSuffix(strings.ToLower(k.Name), "cmdline")
+			if !ok || k.Value == "" {
+				continue
+			}
+			script := k.Value
+			if !strings.ContainsAny(script, `\:`) {
+				script = dir + `\` + section.Name + `\` + script
+			}
+			p := place{RegistryKey: &machine.RegistryKey{Path: dir + `\` + name}}
+			item := newItem(p, shortName(script), strings.TrimSpace(k.Value+" "+section.Get(number+"Parameters")))
+			item.Line = `"` + script + `"`
+			item.Stage, item.Mode, item.Source.Line = scriptStage(section.Name), strings.ToLower(section.Name), k.Line
+			item.Source.Key = section.Name
+			a := machine.File(dir + `\` + name)
+			item.Artifacts, item.Switcher = artifacts(a), park{a}
+			items = append(items, item)
+			s.Add(strings.ToLower(dir+`\`+name+"\x00"+section.Name+"\x00"+k.Value), item)
+		}
+	}
+	if len(items) > 1 {
+		for _, item := range items {
+			item.Switch = autostart.Report
+			item.Switcher = location.NoSwitch{Why: "its file numbers several scripts; take the script out with the policy editor"}
+		}
+	}
+}
+
+// family is a family of browsers: where it keeps people's profiles, and its keys.
+type family struct{ name, data, key string }
+
+// The families that keep extensions as Chromium does.
+var chromium = []family{
+	{"Chrome", `%LOCALAPPDATA%\Google\Chrome\User Data`, `Google\Chrome`},
+	{"Edge", `%LOCALAPPDATA%\Microsoft\Edge\User Data`, `Microsoft\Edge`},
+	{"Chromium", `%LOCALAPPDATA%\Chromium\User Data`, `Chromium`},
+	{"Brave", `%LOCALAPPDATA%\BraveSoftware\Brave-Browser\User Data`, `BraveSoftware\Brave`},
+	{"Vivaldi", `%LOCALAPPDATA%\Vivaldi\User Data`, `Vivaldi`},
+	{"Opera", `%APPDATA%\Opera Software\Opera Stable`, `Opera Software`},
+}
+
+func readBrowsers(s *location.Survey) {
+	for n := range s.Machine.Users {
+		u := &s.Machine.Users[n]
+		for _, f := range chromium {
+			data := s.Machine.Canonical(s.Machine.Expand(f.data, u))
+			for _, profile := range s.Dir(data) {
+				if profile.IsDir() {
+					readChromiumProfile(s, u, f.name, data+`\`+profile.Name()+`\Extensions`)
+				}
+			}
+		}
+		profiles := s.Machine.Canonical(s.Machine.Expand(`%APPDATA%\Mozilla\Firefox\Profiles`, u))
+		for _, profile := range s.Dir(profiles) {
+			if profile.IsDir() {
+				readFirefoxProfile(s, u, profiles+`\`+profile.Name()+`\extensions.json`)
+			}
+		}
+	}
+	why := "an extension is switched off in the browser itself, which keeps a signature over its list"
+	for _, f := range chromium {
+		report("a policy installs it; take it out of the policy", parkedValues(soft+`\Policies\`+f.key+`\ExtensionInstallForcelist`, `HKCU\Software\Policies\`+f.key+`\ExtensionInstallForcelist`))(s)
+	}
+	for _, key := range []string{`Google\Chrome`, `Microsoft\Edge`, `Chromium`, `Mozilla`} {
+		for _, p := range places(s, soft+`\`+key+`\NativeMessagingHosts`, `HKCU\Software\`+key+`\NativeMessagingHosts`) {
+			for _, k := range subkeys(s, p.RegistryKey) {
+				at := place{k, p.user, p.narrow}
+				item := newItem(at, k.Name(), k.Text(""))
+				item.Line = hostProgram(s, k.Text(""))
+				item.Mode, item.Switch = "native messaging host", autostart.Park
+				parkKey(at, item, "")
+				s.Add(id(at), item)
+			}
+		}
+		for _, p := range places(s, soft+`\`+key+`\Extensions`, `HKCU\Software\`+key+`\Extensions`) {
+			for _, k := range subkeys(s, p.RegistryKey) {
+				at := place{k, p.user, p.narrow}
+				item := newItem(at, k.Name(), k.Text("update_url"))
+				item.Line, item.Mode = "", "installed from outside"
+				item.Artifacts, item.Switcher = artifacts(machine.RegistryTree(k.Path)), location.NoSwitch{Why: why}
+				s.Add(id(at), item)
+			}
+		}
+	}
+	const explorer = `\Microsoft\Internet Explorer\`
+	first := len(s.Items)
+	classValues(s, soft+explorer+"Toolbar", `HKCU\Software`+explorer+`Toolbar\WebBrowser`, `HKCU\Software`+explorer+"URLSearchHooks")
+	classSubkeys(s, parkKey, soft+explorer+"Extensions", `HKCU\Software`+explorer+"Extensions", soft+explorer+"Explorer Bars")
+	for _, item := range s.Items[first:] {
+		item.Switch = autostart.Park
+	}
+}
+
+// hostProgram is the program that a native messaging host's description names.
+func hostProgram(s *location.Survey, manifest string) string {
+	b, err := s.ReadFile(manifest, machine.MaxFileSize)
+	if err != nil {
+		return `"` + manifest + `"`
+	}
+	var host struct {
+		Path string `json:"path"`
+	}
+	if json.Unmarshal(b, &host) != nil || host.Path == "" {
+		return `"` + manifest + `"`
+	}
+	if !machine.OnDrive(host.Path) {
+		host.Path = manifest[:strings.LastIndexByte(manifest, '\\')+1] + host.Path
+	}
+	return `"` + host.Path + `"`
+}
+
+// readChromiumProfile reads the extensions of a profile: a folder for each, in
+// it a folder for each version.
+func readChromiumProfile(s *location.Survey, u *machine.User, browser, dir string) {
+	extensions, err := s.ReadDir(dir)
+	if err != nil {
+		s.Skip(dir, err)
+		return
+	}
+	for _, e := range extensions {
+		versions, err := s.ReadDir(dir + `\` + e.Name())
+		if err != nil || len(versions) == 0 || len(e.Name()) != 32 {
+			continue
+		}
+		folder := dir + `\` + e.Name() + `\` + versions[len(versions)-1].Name()
+		b, err := s.ReadFile(folder+`\manifest.json`, machine.MaxFileSize)
+		if err != nil {
+			continue
+		}
+		var manifest struct {
+			Name    string `json:"name"`
+			Version string `json:"version"`
+		}
+		name := e.Name()
+		if json.Unmarshal(b, &manifest) == nil && manifest.Name != "" && !strings.HasPrefix(manifest.Name, "__MSG_") {
+			name = manifest.Name
+		}
+		p := place{RegistryKey: &machine.RegistryKey{Path: folder}, user: u}
+		item := newItem(p, name, "")
+		item.Mode = browser + " extension " + manifest.Version
+		item.Artifacts = artifacts()
+		item.Switcher = location.NoSwitch{Why: "an extension is switched off in the browser itself, which keeps a signature over its list"}
+		s.Add(strings.ToLower(browser+"\x00"+dir[len(u.Home):]+"\x00"+e.Name()), item)
+	}
+}
+
+func readFirefoxProfile(s *location.Survey, u *machine.User, file string) {
+	b, err := s.ReadFile(file, machine.MaxImageSize)
+	if err != nil {
+		s.Skip(file, err)
+		return
+	}
+	var list struct {
+		Addons []struct {
+			ID, Version, Location, Path string
+			Active                      bool
+			DefaultLocale               struct{ Name string }
+		}
+	}
+	if err := json.Unmarshal(b, &list); err != nil {
+		s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: err})
+		return
+	}
+	for _, a := range list.Addons {
+		p := place{RegistryKey: &machine.RegistryKey{Path: file}, user: u}
+		item := newItem(p, a.DefaultLocale.Name, "")
+		if item.Name == "" {
+			item.Name = a.ID
+		}
+		item.Source.Key = a.ID
+		item.Mode = "Firefox extension " + a.Version
+		item.OSPart = strings.HasPrefix(a.Location, "app-builtin") || strings.HasPrefix(a.Location, "app-system")
+		if !a.Active {
+			item.State = autostart.Disabled
+		}
+		item.Artifacts = artifacts()
+		item.Switcher = location.NoSwitch{Why: "an extension is switched off in the browser itself, which rewrites its list when it ends"}
+		s.Add(strings.ToLower(file[len(u.Home):]+"\x00"+a.ID), item)
+	}
+}

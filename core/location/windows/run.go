@@ -1,0 +1,271 @@
+package windows
+
+import (
+	"io/fs"
+	"path"
+	"strconv"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/format/inifile"
+	"lockback/core/format/regf"
+	"lockback/core/format/shelllink"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// firstWithApproval is the build of Windows 8, which the settings pages and
+// their values of approval came with.
+const firstWithApproval = 9200
+
+// obeysApproval reports whether the system looks at StartupApproved.
+func obeysApproval(s *location.Survey) bool {
+	k, err := s.Machine.Registry.Key(nt)
+	if err != nil {
+		return true
+	}
+	build, err := strconv.Atoi(k.Text("CurrentBuild"))
+	return err != nil || build >= firstWithApproval
+}
+
+// approval is where the approval of a place's entries is written: with the
+// system, or with the person.
+func approval(p place, kind string) string {
+	root := cv
+	if p.user != nil {
+		root = `HKU\` + p.user.SID + `\Software\Microsoft\Windows\CurrentVersion`
+	}
+	return root + `\Explorer\StartupApproved\` + kind
+}
+
+// switchByApproval gives an item its state by the approval of its name.
+func switchByApproval(s *location.Survey, item *location.Item, own machine.Artifact, key, name string) {
+	if !obeysApproval(s) {
+		item.Switch, item.Switcher, item.Artifacts = autostart.Park, park{own}, artifacts(own)
+		return
+	}
+	item.Switcher = approve{key, name}
+	item.Artifacts = artifacts(own, machine.RegistryValue(key, name))
+	k, err := s.Machine.Registry.Key(key)
+	if err != nil {
+		return
+	}
+	v, err := k.Value(name)
+	if err != nil {
+		return
+	}
+	if off, known := approvedState(v); known && off {
+		item.State = autostart.Disabled
+		item.Mode = "not approved"
+		if len(v.Data) >= 12 {
+			if t := regf.TimeOf(le64(v.Data[4:])); !t.IsZero() {
+				item.Facts = func() []location.Fact {
+					return []location.Fact{{Name: "switched off", Value: t.Format("2006-01-02 15:04 MST"), Basis: key}}
+				}
+			}
+		}
+	}
+}
+
+func le64(b []byte) (n uint64) {
+	for k := 7; k >= 0; k-- {
+		n = n<<8 | uint64(b[k])
+	}
+	return n
+}
+
+func readRun(s *location.Survey) {
+	for _, p := range places(s, cv+`\Run`, ucv+`\Run`) {
+		kind := "Run"
+		if p.narrow {
+			kind = "Run32"
+		}
+		for _, v := range values(s, p.RegistryKey) {
+			if v.Name == "" && text(v) == "" {
+				continue
+			}
+			name := v.Name
+			if name == "" {
+				name = "(default)"
+			}
+			item := addValue(s, p, v, name)
+			item.Switch = autostart.Approve
+			switchByApproval(s, item, machine.RegistryValue(p.Path, v.Name), approval(p, kind), v.Name)
+			s.Add(id(p, v.Name), item)
+		}
+	}
+}
+
+// readRunOnce reads the keys whose values run once. RunOnceEx has them in
+// subkeys, and DLLs to load in subkeys of its own called Depend.
+func readRunOnce(s *location.Survey) {
+	parkedValues(cv+`\RunOnce`, ucv+`\RunOnce`)(s)
+	for _, p := range places(s, cv+`\RunOnceEx`, ucv+`\RunOnceEx`) {
+		for _, section := range subkeys(s, p.RegistryKey) {
+			at := place{section, p.user, p.narrow}
+			below := []place{at}
+			if k, err := section.Subkey("Depend"); err == nil {
+				below = append(below, place{k, p.user, p.narrow})
+			}
+			for _, at := range below {
+				for _, v := range values(s, at.RegistryKey) {
+					if v.Name == "" || text(v) == "" {
+						continue // the default value is a title
+					}
+					item := addValue(s, at, v, section.Name()+" "+v.Name)
+					// "||program" and "dll|function" are its own forms.
+					command := strings.TrimLeft(text(v), "|")
+					item.Line, _, _ = strings.Cut(command, "|")
+					s.Add(id(at, v.Name), item)
+				}
+			}
+		}
+	}
+}
+
+// shellFolder is where a person, or everybody, has one of the shell's folders.
+func shellFolder(s *location.Survey, u *machine.User, name, usual string) string {
+	key := cv
+	if u != nil {
+		key = `HKU\` + u.SID + `\Software\Microsoft\Windows\CurrentVersion`
+	}
+	if k, err := s.Machine.Registry.Key(key + `\Explorer\User Shell Folders`); err == nil {
+		if dir := s.Machine.Expand(k.Text(name), u); machine.OnDrive(dir) {
+			return s.Machine.Canonical(strings.TrimRight(dir, `\`))
+		}
+	}
+	return s.Machine.Canonical(s.Machine.Expand(usual, u))
+}
+
+func readStartupFolders(s *location.Survey) {
+	const menu = `\Microsoft\Windows\Start Menu\Programs\Startup`
+	read := func(u *machine.User, dir string) {
+		for _, e := range s.Dir(dir) {
+			if !e.IsDir() && !strings.EqualFold(e.Name(), "desktop.ini") && !strings.HasPrefix(e.Name(), machine.TempPrefix) {
+				addStartupFile(s, u, dir, e)
+			}
+		}
+	}
+	read(nil, shellFolder(s, nil, "Common Startup", `%ProgramData%`+menu))
+	for n := range s.Machine.Users {
+		u := &s.Machine.Users[n]
+		read(u, shellFolder(s, u, "Startup", `%APPDATA%`+menu))
+	}
+}
+
+func addStartupFile(s *location.Survey, u *machine.User, dir string, e fs.DirEntry) {
+	file := dir + `\` + e.Name()
+	p := place{user: u, RegistryKey: &machine.RegistryKey{Path: file}}
+	item := newItem(p, strings.TrimSuffix(e.Name(), path.Ext(e.Name())), file)
+	switch strings.ToLower(path.Ext(e.Name())) {
+	case ".lnk":
+		readShortcut(s, u, item, file)
+	case ".url":
+		if b, ok := s.File(file); ok {
+			item.Line = ""
+			for _, section := range inifile.Parse(b) {
+				if strings.EqualFold(section.Name, "InternetShortcut") {
+					item.Command = section.Get("URL")
+				}
+			}
+			if target, ok := strings.CutPrefix(item.Command, "file:///"); ok {
+				item.Line = strings.ReplaceAll(target, "/", `\`)
+			}
+		}
+	}
+	if item.Line == file {
+		item.Line = `"` + file + `"`
+	}
+	switchByApproval(s, item, machine.File(file), approval(p, "StartupFolder"), e.Name())
+	user := ""
+	if u != nil {
+		user = u.Name
+	}
+	s.Add(strings.ToLower(user+"\x00"+e.Name()), item)
+}
+
+// readShortcut puts what a shortcut starts into an item.
+func readShortcut(s *location.Survey, u *machine.User, item *location.Item, file string) {
+	b, ok := s.File(file)
+	if !ok {
+		item.Line = ""
+		return
+	}
+	link, err := shelllink.Parse(b)
+	if link == nil {
+		item.Problems, item.Line = append(item.Problems, autostart.Unparsable), ""
+		return
+	}
+	if err != nil {
+		item.Problems = append(item.Problems, autostart.Unparsable)
+	}
+	target := link.Target()
+	item.Command = strings.TrimSpace(target + " " + link.Arguments)
+	item.Line = ""
+	if target != "" {
+		item.Line = strings.TrimSpace(`"` + target + `" ` + link.Arguments)
+	}
+	if link.Target() == "" && link.AppID != "" {
+		item.Command = `shell:AppsFolder\` + link.AppID
+	}
+	before := item.Facts
+	item.Facts = func() []location.Fact {
+		var facts []location.Fact
+		if before != nil {
+			facts = before()
+		}
+		for _, f := range []location.Fact{{Name: "starts in", Value: link.WorkingDir}, {Name: "description", Value: link.Description},
+			{Name: "made on", Value: link.Machine}, {Name: "volume", Value: link.Volume}} {
+			if f.Value != "" {
+				f.Basis = "the shortcut"
+				facts = append(facts, f)
+			}
+		}
+		return facts
+	}
+}
+
+// appData is where the state of packaged apps' startup tasks stands, below a
+// person's classes.
+const appData = `Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\SystemAppData`
+
+// States of a startup task, as the packaged apps' own interface numbers them.
+var packagedStates = map[uint64]string{0: "off", 1: "off by the user", 2: "on", 3: "off by policy", 4: "on by policy"}
+
+func readPackagedApps(s *location.Survey) {
+	for n := range s.Machine.Users {
+		u := &s.Machine.Users[n]
+		root := key(s, `HKU\`+u.SID+`_Classes\`+appData)
+		if root == nil {
+			continue
+		}
+		for _, app := range subkeys(s, root) {
+			for _, task := range subkeys(s, app) {
+				state, ok := task.Number("State")
+				if !ok {
+					continue
+				}
+				family := app.Name()
+				name, _, _ := strings.Cut(family, "_")
+				p := place{task, u, false}
+				item := newItem(p, name+" "+task.Name(), `shell:AppsFolder\`+family)
+				item.Line, item.Source.Key, item.Mode = "", "State", packagedStates[state]
+				item.Artifacts = artifacts(machine.RegistryValue(task.Path, "State"))
+				item.Switcher = number{key: task.Path, name: "State", on: 2, off: 1}
+				switch state {
+				case 0, 1:
+					item.State = autostart.Disabled
+				case 3, 4:
+					if state == 3 {
+						item.State = autostart.Disabled
+					}
+					item.Switch, item.Switcher = autostart.Report, location.NoSwitch{Why: "a policy decides about it"}
+				case 2:
+				default:
+					item.Mode = "unknown state " + strconv.FormatUint(state, 10)
+				}
+				s.Add(id(p), item)
+			}
+		}
+	}
+}

@@ -1,0 +1,296 @@
+package windows
+
+import (
+	"fmt"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/format/regf"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// Bits of a service's Type, as winnt.h names them.
+const (
+	kernelDriver   = 0x01
+	fileSystem     = 0x02
+	recognizer     = 0x08
+	ownProcess     = 0x10
+	sharedProcess  = 0x20
+	userService    = 0x40
+	userInstance   = 0x80 // made anew at each sign-in
+	driverTypes    = kernelDriver | fileSystem | recognizer
+	serviceTypes   = ownProcess | sharedProcess
+	servicesFolder = ccs + `\Services`
+)
+
+// eachService visits the services of some types.
+func eachService(s *location.Survey, types uint64, visit func(k *machine.RegistryKey, kind, start uint64)) {
+	root := key(s, servicesFolder)
+	if root == nil {
+		return
+	}
+	for _, k := range subkeys(s, root) {
+		kind, ok := k.Number("Type")
+		if !ok || kind&types == 0 || kind&userInstance != 0 {
+			continue
+		}
+		start, ok := k.Number("Start")
+		if !ok {
+			start = startDemand
+		}
+		visit(k, kind, start)
+	}
+}
+
+// displayName is what people know a service by. One that stands in a resource is
+// the service's own name instead.
+func displayName(k *machine.RegistryKey) string {
+	if name := k.Text("DisplayName"); name != "" && !strings.HasPrefix(name, "@") {
+		return name
+	}
+	return k.Name()
+}
+
+func readServices(s *location.Survey) {
+	eachService(s, serviceTypes, func(k *machine.RegistryKey, kind, start uint64) {
+		p := place{RegistryKey: k}
+		item := newItem(p, displayName(k), k.Text("ImagePath"))
+		delayed, _ := k.Number("DelayedAutostart")
+		_, err := k.Subkey("TriggerInfo")
+		triggered := err == nil
+		usual := uint32(startAuto)
+		switch start {
+		case startDisabled:
+			item.State, item.Mode = autostart.Disabled, "disabled"
+			if triggered {
+				usual = startDemand
+			}
+		case startAuto:
+			item.Mode = "automatic"
+			if delayed == 1 {
+				item.Mode = "automatic, delayed"
+			}
+		case startDemand:
+			item.Stage, item.Mode, usual = autostart.Event, "manual", startDemand
+		default:
+			item.Mode = fmt.Sprintf("start type %d", start)
+		}
+		if triggered && start != startDisabled {
+			item.Mode += ", on a trigger"
+		}
+		if kind&userService != 0 {
+			item.Mode += ", for each person"
+			item.Stage = autostart.SignIn
+		}
+		dll := serviceDLL(k)
+		if dll != "" {
+			item.Line = `"` + dll + `"`
+		}
+		start1 := machine.RegistryValue(k.Path, "Start")
+		item.Artifacts = artifacts(start1)
+		item.Switcher = startType{k.Path, usual}
+		item.Facts = serviceFacts(k, dll)
+		s.Add(strings.ToLower(k.Name()), item)
+		if v, err := k.Value("FailureCommand"); err == nil && text(v) != "" {
+			command := addValue(s, p, v, displayName(k)+" (when it fails)")
+			command.Stage, command.Switch = autostart.Event, autostart.Park
+			s.Add(strings.ToLower(k.Name())+"\x00FailureCommand", command)
+		}
+	})
+}
+
+// serviceDLL is the library that a service is, where the program in its
+// ImagePath is a host only.
+func serviceDLL(k *machine.RegistryKey) string {
+	if p, err := k.Subkey("Parameters"); err == nil {
+		if dll := p.Text("ServiceDll"); dll != "" {
+			return dll
+		}
+	}
+	return k.Text("ServiceDll")
+}
+
+func serviceFacts(k *machine.RegistryKey, dll string) func() []location.Fact {
+	return func() []location.Fact {
+		var facts []location.Fact
+		add := func(name, value string) {
+			if value != "" && !strings.HasPrefix(value, "@") {
+				facts = append(facts, location.Fact{Name: name, Value: value, Basis: k.Path})
+			}
+		}
+		add("service name", k.Name())
+		add("description", k.Text("Description"))
+		add("runs as", k.Text("ObjectName"))
+		add("library", dll)
+		add("group", k.Text("Group"))
+		if v, err := k.Value("DependOnService"); err == nil {
+			add("needs", strings.Join(v.Strings(), ", "))
+		}
+		return facts
+	}
+}
+
+func readDrivers(s *location.Survey) {
+	eachService(s, driverTypes, func(k *machine.RegistryKey, kind, start uint64) {
+		p := place{RegistryKey: k}
+		item := newItem(p, displayName(k), k.Text("ImagePath"))
+		item.Line = item.Command
+		if item.Line == "" {
+			item.Line = `\SystemRoot\System32\drivers\` + k.Name() + ".sys"
+		}
+		item.Guarded = "a driver: without it the machine may not start, or a device not work"
+		switch start {
+		case startBoot:
+			item.Mode = "at the very start"
+		case startSystem:
+			item.Mode = "with the kernel"
+		case startAuto:
+			item.Stage, item.Mode = autostart.System, "automatic"
+		case startDemand:
+			item.Stage, item.Mode = autostart.Event, "with its device"
+		default:
+			item.State, item.Mode = autostart.Disabled, "disabled"
+		}
+		item.Artifacts = artifacts(machine.RegistryValue(k.Path, "Start"))
+		item.Switcher = startType{k.Path, startDemand}
+		item.Facts = serviceFacts(k, "")
+		s.Add(strings.ToLower(k.Name()), item)
+	})
+}
+
+// readSafeBoot reads what starts in safe mode: the shell without a desktop, and
+// the services that were added to its lists.
+func readSafeBoot(s *location.Survey) {
+	root := ccs + `\Control\SafeBoot`
+	for _, p := range places(s, root) {
+		if v, err := p.Value("AlternateShell"); err == nil {
+			item := addValue(s, p, v, "AlternateShell")
+			item.OSPart = sameCommand(s, text(v), "cmd.exe")
+			if !item.OSPart {
+				item.Problems = []string{autostart.NotDefault}
+			}
+			s.Add(id(p, v.Name), item)
+		}
+	}
+	for _, kind := range []string{"Minimal", "Network"} {
+		list := key(s, root+`\`+kind)
+		if list == nil {
+			continue
+		}
+		for _, k := range subkeys(s, list) {
+			// Classes of devices and groups of drivers are no programs.
+			service, err := s.Machine.Registry.Key(servicesFolder + `\` + strings.TrimSuffix(k.Name(), ".sys"))
+			if err != nil || strings.HasPrefix(k.Name(), "{") {
+				continue
+			}
+			item := newItem(place{RegistryKey: k}, service.Name(), service.Text("ImagePath"))
+			if dll := serviceDLL(service); dll != "" {
+				item.Line = `"` + dll + `"`
+			}
+			item.Mode = strings.ToLower(kind) + " safe mode"
+			item.Artifacts = artifacts(machine.RegistryTree(k.Path))
+			s.Add(strings.ToLower(kind+"\x00"+k.Name()), item)
+		}
+	}
+}
+
+// readNetworkProviders reads the order of the providers of network drives; each
+// is a service that names its DLL.
+func readNetworkProviders(s *location.Survey) {
+	first := len(s.Items)
+	listItems(list{paths: []string{ccs + `\Control\NetworkProvider\Order`, ccs + `\Control\NetworkProvider\HwOrder`}, value: "ProviderOrder", separator: ",",
+		usual: []string{"rdpnp", "lanmanworkstation", "webclient", "p9np"}})(s)
+	for _, item := range s.Items[first:] {
+		if k, err := s.Machine.Registry.Key(servicesFolder + `\` + item.Command + `\NetworkProvider`); err == nil {
+			item.Line = `"` + k.Text("ProviderPath") + `"`
+		} else {
+			item.Line = ""
+		}
+	}
+}
+
+// readWinsock reads the catalogues of what network connections pass through. An
+// entry's library stands at the head of its packed description.
+func readWinsock(s *location.Survey) {
+	for _, c := range []struct{ list, value string }{
+		{`Protocol_Catalog9\Catalog_Entries`, "PackedCatalogItem"}, {`Protocol_Catalog9\Catalog_Entries64`, "PackedCatalogItem"},
+		{`NameSpace_Catalog5\Catalog_Entries`, "LibraryPath"}, {`NameSpace_Catalog5\Catalog_Entries64`, "LibraryPath"},
+	} {
+		list := key(s, servicesFolder+`\WinSock2\Parameters\`+c.list)
+		if list == nil {
+			continue
+		}
+		for _, k := range subkeys(s, list) {
+			v, err := k.Value(c.value)
+			if err != nil {
+				continue
+			}
+			library, name := text(v), k.Text("DisplayString")
+			if v.Type == regf.Binary {
+				library = cString(v.Data)
+				if len(v.Data) > 376+2 {
+					name = regf.Value{Type: regf.String, Data: v.Data[376:]}.Text() // szProtocol of WSAPROTOCOL_INFOW
+				}
+			}
+			if name == "" || strings.HasPrefix(name, "@") {
+				name = shortName(library)
+			}
+			item := newItem(place{RegistryKey: k, narrow: !strings.HasSuffix(c.list, "64")}, name, library)
+			item.Artifacts = artifacts(machine.RegistryTree(k.Path))
+			item.Switcher = location.NoSwitch{Why: "the entries of this list depend on each other; the system's own netsh resets it"}
+			s.Add(strings.ToLower(c.list+"\x00"+k.Name()), item)
+		}
+	}
+}
+
+// cString is a text of single bytes up to the first zero.
+func cString(b []byte) string {
+	s, _, _ := strings.Cut(string(b), "\x00")
+	return s
+}
+
+func readPrint(s *location.Survey) {
+	root := ccs + `\Control\Print`
+	subkeyDLLs("Driver", root+`\Monitors`)(s)
+	subkeyDLLs("Name", root+`\Providers`)(s)
+	if environments := key(s, root+`\Environments`); environments != nil {
+		for _, e := range subkeys(s, environments) {
+			subkeyDLLs("Driver", e.Path+`\Print Processors`)(s)
+		}
+	}
+}
+
+func readTimeProviders(s *location.Survey) {
+	first := len(s.Items)
+	subkeyDLLs("DllName", servicesFolder+`\W32Time\TimeProviders`)(s)
+	for _, item := range s.Items[first:] {
+		path := item.Source.Path
+		item.Artifacts = artifacts(machine.RegistryValue(path, "Enabled"))
+		item.Switcher = number{key: path, name: "Enabled", on: 1, off: 0}
+		if k, err := s.Machine.Registry.Key(path); err == nil {
+			if n, ok := k.Number("Enabled"); !ok || n == 0 {
+				item.State, item.Mode = autostart.Disabled, "not enabled"
+			}
+		}
+	}
+}
+
+func readTerminalServer(s *location.Survey) {
+	listItems(list{paths: []string{terminal + `\Wds\rdpwd`}, value: "StartupPrograms", separator: ",", usual: []string{"rdpclip", "rdpclip.exe"}, fallback: "rdpclip"})(s)
+	stations := key(s, terminal+`\WinStations`)
+	if stations == nil {
+		return
+	}
+	for _, k := range subkeys(s, stations) {
+		p := place{RegistryKey: k}
+		v, err := k.Value("InitialProgram")
+		if err != nil || strings.TrimSpace(text(v)) == "" {
+			continue
+		}
+		item := addValue(s, p, v, k.Name()+" "+shortName(text(v)))
+		item.Switcher = park{machine.RegistryValue(k.Path, v.Name)}
+		item.Switch = autostart.Park
+		s.Add(id(p, v.Name), item)
+	}
+}

@@ -1,0 +1,336 @@
+package windows
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"io/fs"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/format/regf"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// readAlternateShells reads the shells that a Windows without a desktop offers.
+func readAlternateShells(s *location.Survey) {
+	first := len(s.Items)
+	parkedValues(nt + `\Winlogon\AlternateShells\AvailableShells`)(s)
+	for _, item := range s.Items[first:] {
+		item.Name = shortName(item.Command)
+		item.Switch = autostart.Park
+		item.OSPart = sameCommand(s, item.Command, "explorer.exe") || sameProgram(item.Command, "cmd.exe")
+	}
+}
+
+func readActiveSetup(s *location.Survey) {
+	for _, p := range places(s, soft+`\Microsoft\Active Setup\Installed Components`) {
+		for _, k := range subkeys(s, p.RegistryKey) {
+			v, err := k.Value("StubPath")
+			if err != nil || strings.TrimSpace(text(v)) == "" {
+				continue
+			}
+			name := k.Text("")
+			if name == "" || strings.HasPrefix(name, "@") {
+				name = k.Name()
+			}
+			at := place{k, p.user, p.narrow}
+			item := addValue(s, at, v, name)
+			item.Mode = "once for each person"
+			if n, ok := k.Number("IsInstalled"); ok && n == 0 {
+				item.State, item.Mode = autostart.Disabled, "not installed"
+			}
+			s.Add(id(at), item)
+		}
+	}
+}
+
+// readPendingMoves reads what the next start does to files: pairs of a source
+// and a destination, of which an empty one deletes.
+func readPendingMoves(s *location.Survey) {
+	k := key(s, sm)
+	if k == nil {
+		return
+	}
+	for _, name := range []string{"PendingFileRenameOperations", "PendingFileRenameOperations2"} {
+		v, err := k.Value(name)
+		if err != nil {
+			continue
+		}
+		// Empty texts mean something here, so the list does not end at one.
+		words := strings.Split(strings.TrimSuffix(regf.DecodeUTF16(v.Data), "\x00"), "\x00")
+		for n := 0; n+1 < len(words); n += 2 {
+			from, to := strings.TrimPrefix(words[n], `\??\`), strings.TrimPrefix(strings.TrimLeft(words[n+1], "!*"), `\??\`)
+			if from == "" {
+				continue
+			}
+			item := newItem(place{RegistryKey: k}, shortName(from), from+" -> "+to)
+			item.Mode = "moves a file"
+			if to == "" {
+				item.Mode, item.Command = "deletes a file", from
+			}
+			item.Line = ""
+			item.Source.Key = name
+			item.Artifacts = artifacts(machine.RegistryValue(k.Path, name))
+			item.Switcher = location.NoSwitch{Why: "an installer waits for it; half of it done would leave a broken program"}
+			s.Add(strings.ToLower(name+"\x00"+from), item)
+		}
+	}
+}
+
+// readAppInit reads the libraries that every program with windows loads, which
+// it only does where a number says so.
+func readAppInit(s *location.Survey) {
+	for _, p := range places(s, nt+`\Windows`) {
+		v, err := p.Value("AppInit_DLLs")
+		if err != nil {
+			continue
+		}
+		first := len(s.Items)
+		readList(s, p, v, list{value: "AppInit_DLLs", separator: ", "})
+		on, ok := p.Number("LoadAppInit_DLLs")
+		for _, item := range s.Items[first:] {
+			item.Artifacts = artifacts(machine.RegistryValue(p.Path, "AppInit_DLLs"), machine.RegistryValue(p.Path, "LoadAppInit_DLLs"))
+			if ok && on == 0 {
+				item.State, item.Mode = autostart.Disabled, "LoadAppInit_DLLs is 0"
+			}
+		}
+	}
+}
+
+// globalVerifier is the flag for which a program's VerifierDlls are loaded.
+const globalVerifier = 0x100
+
+func readImageOptions(s *location.Survey) {
+	for _, p := range places(s, nt+`\Image File Execution Options`) {
+		for _, k := range subkeys(s, p.RegistryKey) {
+			at := place{k, nil, p.narrow}
+			readRedirects(s, at, k.Name())
+			if filtered, ok := k.Number("UseFilter"); ok && filtered != 0 {
+				for _, f := range subkeys(s, k) {
+					readRedirects(s, place{f, nil, p.narrow}, k.Name()+" ("+f.Text("FilterFullPath")+")")
+				}
+			}
+		}
+	}
+	for _, p := range places(s, nt+`\SilentProcessExit`) {
+		for _, k := range subkeys(s, p.RegistryKey) {
+			if v, err := k.Value("MonitorProcess"); err == nil && text(v) != "" {
+				at := place{k, nil, p.narrow}
+				item := addValue(s, at, v, k.Name())
+				item.Mode = "when it exits"
+				s.Add(id(at, v.Name), item)
+			}
+		}
+	}
+}
+
+func readRedirects(s *location.Survey, p place, program string) {
+	for _, name := range []string{"Debugger", "VerifierDlls"} {
+		v, err := p.Value(name)
+		if err != nil || text(v) == "" {
+			continue
+		}
+		item := addValue(s, p, v, program)
+		item.Mode = "runs instead of it"
+		if name == "VerifierDlls" {
+			item.Mode = "loaded into it"
+			if n, _ := p.Number("GlobalFlag"); n&globalVerifier == 0 {
+				item.State, item.Mode = autostart.Disabled, "GlobalFlag does not ask for it"
+			}
+		} else {
+			item.Problems = append(item.Problems, autostart.NotDefault)
+		}
+		s.Add(id(p, name), item)
+	}
+}
+
+// environmentHooks are the variables that make programs load code.
+var environmentHooks = []string{"COR_PROFILER", "COR_PROFILER_PATH", "COR_PROFILER_PATH_32", "COR_PROFILER_PATH_64", "CORECLR_PROFILER", "CORECLR_PROFILER_PATH",
+	"CORECLR_PROFILER_PATH_32", "CORECLR_PROFILER_PATH_64", "DOTNET_STARTUP_HOOKS", "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "PERL5OPT", "PYTHONSTARTUP", "NODE_OPTIONS"}
+
+func readEnvironment(s *location.Survey) {
+	first := len(s.Items)
+	namedValues(nil, environmentHooks, sm+`\Environment`, `HKCU\Environment`)(s)
+	for _, item := range s.Items[first:] {
+		switch {
+		case isCLSID(item.Command):
+			item.Line = `"` + classOf(s, place{user: item.For}, item.Command).library + `"`
+		case !machine.OnDrive(item.Command):
+			item.Line = ""
+		}
+	}
+}
+
+func readTelemetry(s *location.Survey) {
+	for _, p := range places(s, nt+`\AppCompatFlags\TelemetryController`) {
+		for _, k := range subkeys(s, p.RegistryKey) {
+			if v, err := k.Value("Command"); err == nil && text(v) != "" {
+				at := place{k, nil, p.narrow}
+				s.Add(id(at), addValue(s, at, v, k.Name()))
+			}
+		}
+	}
+}
+
+// setupTypes says what SetupType makes the next start do.
+var setupTypes = map[uint64]string{1: "a full setup", 2: "a command before the sign-in", 4: "an upgrade"}
+
+func readSetup(s *location.Survey) {
+	k := key(s, `HKLM\SYSTEM\Setup`)
+	if k == nil {
+		return
+	}
+	v, err := k.Value("CmdLine")
+	if err != nil || text(v) == "" {
+		return
+	}
+	item := addValue(s, place{RegistryKey: k}, v, shortName(text(v)))
+	item.Artifacts = artifacts(machine.RegistryValue(k.Path, "CmdLine"), machine.RegistryValue(k.Path, "SetupType"))
+	item.Switcher = location.NoSwitch{Why: "setup waits for it; a machine half set up may not start"}
+	kind, _ := k.Number("SetupType")
+	item.Mode = setupTypes[kind]
+	if kind == 0 {
+		item.State, item.Mode = autostart.Disabled, "SetupType is 0"
+	}
+	s.Add("cmdline", item)
+}
+
+// Elements of a boot entry, and the types of its object, as the boot manager's
+// own interface numbers them.
+const (
+	bootPath        = `Elements\12000002`
+	bootDescription = `Elements\12000004`
+	bootLoader      = 0x10200003
+	bootManager     = 0x10100002
+	firmwareApp     = 0x101fffff
+)
+
+func readBootEntries(s *location.Survey) {
+	objects := key(s, `HKLM\BCD00000000\Objects`)
+	if objects == nil {
+		return
+	}
+	element := func(k *machine.RegistryKey, name string) string {
+		e, err := s.Machine.Registry.Key(k.Path + `\` + name)
+		if err != nil {
+			return ""
+		}
+		return e.Text("Element")
+	}
+	for _, k := range subkeys(s, objects) {
+		d, err := k.Subkey("Description")
+		if err != nil {
+			continue
+		}
+		kind, _ := d.Number("Type")
+		path := element(k, bootPath)
+		if path == "" || kind != bootLoader && kind != bootManager && kind != firmwareApp {
+			continue
+		}
+		name := element(k, bootDescription)
+		if name == "" {
+			name = k.Name()
+		}
+		item := newItem(place{RegistryKey: k}, name, path)
+		item.Line = ""
+		item.Mode = map[uint64]string{bootLoader: "loader", bootManager: "boot manager", firmwareApp: "of the firmware"}[kind]
+		lower := strings.ToLower(path)
+		item.OSPart = strings.HasPrefix(lower, `\windows\system32\winload`) || strings.HasPrefix(lower, `\efi\microsoft\boot\`) || lower == `\bootmgr`
+		item.Artifacts = artifacts(machine.RegistryTree(k.Path))
+		item.Switcher = location.NoSwitch{Why: "the machine may not start without it"}
+		s.Add(strings.ToLower(k.Name()), item)
+	}
+}
+
+// readWMI finds the permanent subscriptions of the management service, which
+// start a consumer on an event. Its store's format is not documented, so they
+// are found by the references that a binding holds: a consumer's and a filter's
+// path, each a text of single bytes.
+func readWMI(s *location.Survey) {
+	name := s.Machine.Windows() + `\System32\wbem\Repository\OBJECTS.DATA`
+	file, size, err := s.Machine.OpenFile(name)
+	if err != nil {
+		s.Skip(name, err)
+		return
+	}
+	defer file.Close()
+	s.Found()
+	seen := map[string]bool{}
+	const (
+		window  = 1 << 20
+		overlap = 4 << 10
+	)
+	buf := make([]byte, window+overlap)
+	for at := int64(0); at < size; at += window {
+		n, err := file.ReadAt(buf[:min(window+overlap, size-at)], at)
+		if err != nil && !errors.Is(err, io.EOF) {
+			s.Skip(name, &fs.PathError{Op: "read", Path: name, Err: err})
+			return
+		}
+		for _, b := range findBindings(buf[:n]) {
+			if seen[b.consumer+"\x00"+b.filter] {
+				continue
+			}
+			seen[b.consumer+"\x00"+b.filter] = true
+			item := newItem(place{RegistryKey: &machine.RegistryKey{Path: name}}, b.name(), b.consumer)
+			item.Line = ""
+			item.Mode = "on the filter " + b.filter
+			item.OSPart = b.consumer == `NTEventLogEventConsumer.Name="SCM Event Log Consumer"`
+			item.Artifacts = artifacts()
+			item.Switcher = location.NoSwitch{Why: "its store's format is not documented; remove it on the running machine"}
+			s.Add(strings.ToLower(b.consumer+"\x00"+b.filter), item)
+		}
+	}
+}
+
+// binding joins a filter to a consumer.
+type binding struct{ consumer, filter string }
+
+func (b binding) name() string {
+	if _, quoted, ok := strings.Cut(b.consumer, `Name="`); ok {
+		return strings.TrimSuffix(quoted, `"`)
+	}
+	return b.consumer
+}
+
+// findBindings finds the records of the class __FilterToConsumerBinding in a
+// piece of the store: a consumer's reference with a filter's soon behind it.
+func findBindings(b []byte) []binding {
+	var found []binding
+	marker := []byte(`EventConsumer.Name="`)
+	for at := 0; ; {
+		k := bytes.Index(b[at:], marker)
+		if k < 0 {
+			return found
+		}
+		k += at
+		at = k + len(marker)
+		start := k
+		for start > 0 && k-start < 64 && isWordByte(b[start-1]) {
+			start--
+		}
+		consumer := quotedReference(b[start:], at-start)
+		rest := b[at:min(len(b), at+1024)]
+		if f := bytes.Index(rest, []byte(`__EventFilter.Name="`)); consumer != "" && f >= 0 {
+			if filter := quotedReference(rest[f:], len(`__EventFilter.Name="`)); filter != "" {
+				filter = strings.TrimSuffix(strings.TrimPrefix(filter, `__EventFilter.Name="`), `"`)
+				found = append(found, binding{consumer, filter})
+			}
+		}
+	}
+}
+
+func isWordByte(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_'
+}
+
+// quotedReference returns a reference up to the quote that ends it.
+func quotedReference(b []byte, from int) string {
+	end := bytes.IndexByte(b[from:min(len(b), from+512)], '"')
+	if end < 0 || bytes.IndexByte(b[:from+end], 0) >= 0 {
+		return ""
+	}
+	return string(b[:from+end+1])
+}

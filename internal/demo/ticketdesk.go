@@ -1,0 +1,310 @@
+package demo
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf16"
+
+	"lockback/core/format/regf"
+	"lockback/core/format/shelllink"
+)
+
+// The people who have accounts on the ticket-desk PC. Erasmus has not signed in
+// for years.
+const (
+	odile   = "S-1-5-21-1887042190-3141592653-2718281828-1001"
+	tomas   = "S-1-5-21-1887042190-3141592653-2718281828-1002"
+	erasmus = "S-1-5-21-1887042190-3141592653-2718281828-1003"
+)
+
+// hiveKey is one key of a made-up hive, with its values.
+type hiveKey struct {
+	path   string
+	values []regf.Value
+}
+
+func at(path string, values ...regf.Value) hiveKey { return hiveKey{path, values} }
+
+var (
+	sz = regf.NewText
+	ex = regf.NewExpand
+	dw = regf.NewNumber
+	ms = regf.NewList
+)
+
+// descriptor is a security descriptor as the system gives its own keys: full
+// control for the system and the administrators, reading for all.
+var descriptor = []byte{1, 0, 4, 0x80, 0x48, 0, 0, 0, 0x58, 0, 0, 0, 0, 0, 0, 0, 0x14, 0, 0, 0, 2, 0, 0x34, 0, 2, 0, 0, 0,
+	0, 2, 0x18, 0, 0x3f, 0, 0x0f, 0, 1, 2, 0, 0, 0, 0, 0, 5, 0x20, 0, 0, 0, 0x20, 2, 0, 0,
+	0, 2, 0x14, 0, 0x3f, 0, 0x0f, 0, 1, 1, 0, 0, 0, 0, 0, 5, 0x12, 0, 0, 0,
+	1, 2, 0, 0, 0, 0, 0, 5, 0x20, 0, 0, 0, 0x20, 2, 0, 0, 1, 1, 0, 0, 0, 0, 0, 5, 0x12, 0, 0, 0}
+
+// fill makes keys and their values in a hive.
+func fill(h *regf.Hive, keys []hiveKey) error {
+	for _, k := range keys {
+		key, err := h.Root()
+		for name := range strings.SplitSeq(k.path, `\`) {
+			if err != nil {
+				return err
+			}
+			if name == "" {
+				continue
+			}
+			sub, serr := key.Subkey(name)
+			if serr != nil {
+				sub, serr = h.CreateKey(key, name, nil, asFound)
+			}
+			key, err = sub, serr
+		}
+		for _, v := range k.values {
+			if err == nil {
+				err = h.SetValue(key, v)
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("key %s: %w", k.path, err)
+		}
+	}
+	return nil
+}
+
+// hiveOf writes a hive with some keys.
+func hiveOf(keys ...hiveKey) string {
+	h := regf.Create(descriptor, asFound)
+	if err := fill(h, keys); err != nil {
+		panic(err) // the keys are fixed, in this file
+	}
+	h.Close(asFound)
+	var b bytes.Buffer
+	if _, err := h.WriteTo(&b); err != nil {
+		panic(err)
+	}
+	return b.String()
+}
+
+// interrupted makes a hive whose last edits stand in its log only, as a power
+// cut leaves it.
+func interrupted(file string, keys ...hiveKey) (hive, log string) {
+	h, err := regf.Open(strings.NewReader(file), int64(len(file)))
+	if err == nil {
+		err = fill(h, keys)
+	}
+	var a, b bytes.Buffer
+	if err == nil {
+		err = h.WriteInterrupted(&a, &b)
+	}
+	if err != nil {
+		panic(err)
+	}
+	return a.String(), b.String()
+}
+
+// wideText is UTF-16 with its mark, as Windows writes tasks and policies.
+func wideText(text string) string {
+	b := []byte{0xff, 0xfe}
+	for _, u := range utf16.Encode([]rune(strings.ReplaceAll(text, "\n", "\r\n"))) {
+		b = binary.LittleEndian.AppendUint16(b, u)
+	}
+	return string(b)
+}
+
+func task(path, author, trigger, command, arguments, enabled string) string {
+	return wideText(`<?xml version="1.0" encoding="UTF-16"?>
+<Task version="1.2" xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task">
+  <RegistrationInfo>
+    <Author>` + author + `</Author>
+    <URI>` + path + `</URI>
+  </RegistrationInfo>
+  <Triggers>
+    ` + trigger + `
+  </Triggers>
+  <Principals>
+    <Principal id="Author">
+      <UserId>S-1-5-18</UserId>
+    </Principal>
+  </Principals>
+  <Settings>
+    <Enabled>` + enabled + `</Enabled>
+  </Settings>
+  <Actions Context="Author">
+    <Exec>
+      <Command>` + command + `</Command>
+      <Arguments>` + arguments + `</Arguments>
+    </Exec>
+  </Actions>
+</Task>
+`)
+}
+
+// approval is a value of StartupApproved.
+func approval(name string, off time.Time) regf.Value {
+	data := make([]byte, 12)
+	data[0] = 2
+	if !off.IsZero() {
+		data[0] = 3
+		binary.LittleEndian.PutUint64(data[4:], regf.FileTime(off))
+	}
+	return regf.Value{Name: name, Type: regf.Binary, Data: data}
+}
+
+// exe is a program of the ticket-desk PC: enough of one to be there.
+func exe(path string) piece {
+	return file(path, "MZ"+strings.Repeat("\x00", 126)+"made up for the Gullrock Lighthouse Museum\r\n")
+}
+
+func shortcut(target, arguments, dir string) string {
+	l := shelllink.Link{LocalPath: target, Arguments: arguments, WorkingDir: dir, Machine: "ticket-desk", Volume: "Gullrock", Serial: 0x18870314, Created: asFound, Modified: asFound, Size: 171}
+	return string(l.Encode())
+}
+
+func svc(name, display, image string, kind, start uint32, more ...regf.Value) hiveKey {
+	return at(`ControlSet001\Services\`+name, append([]regf.Value{sz("DisplayName", display), ex("ImagePath", image), dw("Type", kind), dw("Start", start), dw("ErrorControl", 1), sz("ObjectName", "LocalSystem")}, more...)...)
+}
+
+// ticketDeskPC is the Windows computer at the museum's ticket desk.
+func ticketDeskPC() []piece {
+	const (
+		cv     = `Microsoft\Windows\CurrentVersion\`
+		nt     = `Microsoft\Windows NT\CurrentVersion\`
+		config = "/Windows/System32/config/"
+		menu   = "/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup/"
+		tasks  = "/Windows/System32/Tasks/"
+		host   = `%SystemRoot%\System32\svchost.exe -k netsvcs -p`
+	)
+	profile := func(sid, name string) hiveKey {
+		return at(nt+`ProfileList\`+sid, ex("ProfileImagePath", `%SystemDrive%\Users\`+name), dw("State", 0))
+	}
+	software := hiveOf(
+		at(`Microsoft\Cryptography`, sz("MachineGuid", "1887c0de-6011-40c4-9a3e-0314092653aa")),
+		at(nt, sz("ProductName", "Windows 10 Pro"), sz("DisplayVersion", "22H2"), sz("CurrentBuild", "19045"), dw("UBR", 4170), sz("SystemRoot", `C:\Windows`)),
+		at(nt+`ProfileList`, ex("ProfilesDirectory", `%SystemDrive%\Users`), ex("ProgramData", `%SystemDrive%\ProgramData`), ex("Public", `%SystemDrive%\Users\Public`)),
+		at(nt+`ProfileList\S-1-5-18`, ex("ProfileImagePath", `%systemroot%\system32\config\systemprofile`)),
+		profile(odile, "odile"), profile(tomas, "tomas"), profile(erasmus, "erasmus"),
+		at(cv, sz("ProgramFilesDir", `C:\Program Files`), sz("ProgramFilesDir (x86)", `C:\Program Files (x86)`), sz("CommonFilesDir", `C:\Program Files\Common Files`)),
+		at(cv+`Explorer\User Shell Folders`, ex("Common Startup", `%ProgramData%\Microsoft\Windows\Start Menu\Programs\Startup`)),
+
+		// Sign-in.
+		at(cv+`Run`, sz("SecurityHealth", `%windir%\system32\SecurityHealthSystray.exe`), sz("Fogbell Sync", `"C:\Program Files\Fogbell\Fogbell Sync.exe" --tray`),
+			sz("Lampwick Label Helper", `C:\Program Files\Lampwick\LabelHelper.exe /min`), sz("Brinecast", `"C:\Program Files\Brinecast\caster.exe" -autostart`)),
+		at(cv+`RunOnce`, sz("!Kelpline Setup", `rundll32.exe "C:\Program Files\Kelpline\setup.dll",Finish`)),
+		at(cv+`Policies\Explorer\Run`, sz("1", `C:\ProgramData\tuner\tuner.exe`)),
+		at(cv+`Explorer\StartupApproved\Run`, approval("Fogbell Sync", time.Time{}), approval("Lampwick Label Helper", time.Date(2025, 11, 2, 16, 20, 0, 0, time.UTC))),
+		at(`WOW6432Node\`+cv+`Run`, sz("Kelpline Updater", `C:\Program Files (x86)\Kelpline\updater.exe /quiet`), sz("Saltmarsh Tray", `"C:\Program Files (x86)\Saltmarsh\tray.exe"`)),
+		at(`WOW6432Node\Classes\CLSID\{5A17ABCD-1887-4003-8314-000000000003}\InprocServer32`, sz("", `C:\Program Files (x86)\Kelpline\bar.dll`)),
+		at(nt+`Winlogon`, sz("Shell", `explorer.exe, C:\ProgramData\tuner\tuner.exe /shell`), sz("Userinit", `C:\Windows\system32\userinit.exe,`), sz("VmApplet", `SystemPropertiesPerformance.exe /pagefile`)),
+		at(nt+`Winlogon\Notify\tidenotify`, ex("DLLName", `C:\Program Files\Tidewatch\notify.dll`)),
+		at(nt+`Windows`, sz("AppInit_DLLs", `C:\PROGRA~1\OLDHOO~1\hook.dll`), dw("LoadAppInit_DLLs", 0)),
+		at(`Microsoft\Active Setup\Installed Components\{2C7339CF-2B09-4501-B3F3-F3508C9228ED}`, sz("", "Themes Setup"), ex("StubPath", `%SystemRoot%\system32\regsvr32.exe /s /n /i:/UserInstall %SystemRoot%\system32\themeui.dll`), dw("IsInstalled", 1)),
+		at(`Microsoft\Active Setup\Installed Components\{5A17ABCD-1887-4001-8314-000000000001}`, sz("", "Saltmarsh first start"), sz("StubPath", `"C:\Program Files (x86)\Saltmarsh\firststart.exe" /user`), dw("IsInstalled", 1)),
+
+		// Code in other programs.
+		at(nt+`Image File Execution Options\taskmgr.exe`, sz("Debugger", `C:\ProgramData\tuner\tuner.exe /task`)),
+		at(nt+`Image File Execution Options\ticketdesk.exe`, dw("GlobalFlag", 0)),
+		at(cv+`Explorer\ShellIconOverlayIdentifiers\ FogbellSynced`, sz("", "{5A17ABCD-1887-4002-8314-000000000002}")),
+		at(`Classes\CLSID\{5A17ABCD-1887-4002-8314-000000000002}`, sz("", "Fogbell overlay")),
+		at(`Classes\CLSID\{5A17ABCD-1887-4002-8314-000000000002}\InprocServer32`, sz("", `C:\Program Files\Fogbell\shell64.dll`), sz("ThreadingModel", "Apartment")),
+		at(`Classes\*\shellex\ContextMenuHandlers\Fogbell`, sz("", "{5A17ABCD-1887-4002-8314-000000000002}")),
+		at(`Classes\Directory\shellex\ContextMenuHandlers\Sharing`, sz("", "{F81E9010-6EA4-11CE-A7FF-00AA003CA9F6}")),
+		at(`Classes\CLSID\{F81E9010-6EA4-11CE-A7FF-00AA003CA9F6}\InprocServer32`, ex("", `%SystemRoot%\system32\ntshrui.dll`)),
+		at(`WOW6432Node\`+cv+`Explorer\Browser Helper Objects\{5A17ABCD-1887-4003-8314-000000000003}`, sz("", "Kelpline Bar")),
+		at(`Classes\exefile\shell\open\command`, sz("", `"%1" %*`)),
+		at(cv+`Authentication\Credential Providers\{60b78e88-ead8-445c-9cfd-0b87f74ea6cd}`, sz("", "PasswordProvider")),
+		at(`Classes\CLSID\{60b78e88-ead8-445c-9cfd-0b87f74ea6cd}\InprocServer32`, ex("", `%SystemRoot%\system32\credprovs.dll`)),
+		at(nt+`Drivers32`, sz("midimapper", "midimap.dll"), sz("vidc.bell", `C:\Program Files\Brinecast\bellcodec.dll`)),
+		at(`Microsoft\NetSh`, sz("2", "ifmon.dll"), sz("tide", `C:\Program Files\Tidewatch\nettide.dll`)),
+		at(`Microsoft\Office\Excel\Addins\Saltmarsh.Ledger`, dw("LoadBehavior", 3), sz("FriendlyName", "Saltmarsh Ledger"), sz("Manifest", `file:///C:/Program Files (x86)/Saltmarsh/ledger.vsto|vstolocal`)),
+		at(`Google\Chrome\NativeMessagingHosts\org.gullrock.tickets`, sz("", `C:\Program Files\Gullrock\tickets-host.json`)),
+		at(`Microsoft\Command Processor`, sz("AutoRun", "")),
+
+		// Scheduled.
+		at(nt+`Schedule\TaskCache\Tree\Kelpline\Update`, sz("Id", "{5A17ABCD-1887-4101-8314-000000000101}"), dw("Index", 3)),
+		at(nt+`Schedule\TaskCache\Tasks\{5A17ABCD-1887-4101-8314-000000000101}`, sz("Path", `\Kelpline\Update`), regf.Value{Name: "Hash", Type: regf.Binary, Data: bytes.Repeat([]byte{0x5a}, 32)}, regf.Value{Name: "DynamicInfo", Type: regf.Binary, Data: make([]byte, 36)}),
+		at(nt+`Schedule\TaskCache\Plain\{5A17ABCD-1887-4101-8314-000000000101}`),
+	)
+	system := hiveOf(
+		at(`Select`, dw("Current", 1), dw("Default", 1), dw("Failed", 0), dw("LastKnownGood", 1)),
+		at(`Setup`, dw("SetupType", 0), sz("CmdLine", "")),
+		at(`ControlSet001\Control\ComputerName\ComputerName`, sz("ComputerName", "TICKET-DESK")),
+		at(`ControlSet001\Control\Session Manager`, ms("BootExecute", "autocheck autochk *", `tunerboot \??\C:\ProgramData\tuner`), ms("PendingFileRenameOperations", `\??\C:\Windows\Temp\kelp1.tmp`, "")),
+		at(`ControlSet001\Control\Session Manager\Environment`, ex("windir", `%SystemRoot%`), sz("OS", "Windows_NT"), sz("COR_PROFILER", "{5A17ABCD-1887-4004-8314-000000000004}")),
+		at(`ControlSet001\Control\Session Manager\KnownDLLs`, sz("kernel32", "kernel32.dll"), ex("DllDirectory", `%SystemRoot%\System32`)),
+		at(`ControlSet001\Control\Lsa`, ms("Authentication Packages", "msv1_0"), ms("Notification Packages", "scecli"), ms("Security Packages", `""`)),
+		at(`ControlSet001\Control\NetworkProvider\Order`, sz("ProviderOrder", "RDPNP,LanmanWorkstation,webclient")),
+		at(`ControlSet001\Control\Print\Monitors\Local Port`, sz("Driver", "localspl.dll")),
+		at(`ControlSet001\Control\Print\Monitors\Lampwick Port`, sz("Driver", "lampmon.dll")),
+		at(`ControlSet001\Control\SafeBoot`, sz("AlternateShell", "cmd.exe")),
+		svc("W32Time", "@%SystemRoot%\\system32\\w32time.dll,-200", `%SystemRoot%\system32\svchost.exe -k LocalService`, 0x20, 3),
+		at(`ControlSet001\Services\W32Time\Parameters`, ex("ServiceDll", `%systemroot%\system32\w32time.dll`)),
+		at(`ControlSet001\Services\W32Time\TimeProviders\NtpClient`, ex("DllName", `%systemroot%\system32\w32time.dll`), dw("Enabled", 1)),
+		svc("Dnscache", "@%SystemRoot%\\System32\\dnsapi.dll,-101", host, 0x20, 2),
+		at(`ControlSet001\Services\Dnscache\Parameters`, ex("ServiceDll", `%SystemRoot%\System32\dnsrslvr.dll`)),
+		svc("WinDefend", "@%ProgramFiles%\\Windows Defender\\MpAsDesc.dll,-310", `"C:\ProgramData\Microsoft\Windows Defender\Platform\4.18\MsMpEng.exe"`, 0x10, 2),
+		svc("Spooler", "@%systemroot%\\system32\\spoolsv.exe,-1", `%SystemRoot%\System32\spoolsv.exe`, 0x110, 2),
+		svc("kupdate", "Kelpline Update Service (kupdate)", `"C:\Program Files (x86)\Kelpline\service.exe" /svc`, 0x10, 2, dw("DelayedAutostart", 1), sz("Description", "Keeps Kelpline programs up to date.")),
+		svc("TideSvc", "Tidewatch tide gauge reader", `C:\Program Files\Tidewatch\tidewatch.exe --port 8099`, 0x10, 2, sz("FailureCommand", `C:\Program Files\Tidewatch\report.exe /failed`)),
+		svc("brinecast", "Brinecast screen caster", `"C:\Program Files\Brinecast\castersvc.exe"`, 0x10, 2),
+		svc("lampspool", "Lampwick label spool", host, 0x20, 3),
+		at(`ControlSet001\Services\lampspool\Parameters`, ex("ServiceDll", `%ProgramFiles%\Lampwick\spool.dll`)),
+		at(`ControlSet001\Services\lampspool\TriggerInfo\0`, dw("Type", 1), dw("Action", 1)),
+		svc("oldplotter", "Plotter queue", `C:\oldplotter\queue.exe`, 0x10, 4),
+		svc("disk", "@disk.inf,%disk_ServiceDesc%;Disk Driver", `\SystemRoot\System32\drivers\disk.sys`, 1, 0),
+		svc("saltkey", "Saltmarsh licence key", `\??\C:\Windows\System32\drivers\saltkey.sys`, 1, 2),
+		at(`ControlSet001\Services\WinSock2\Parameters\NameSpace_Catalog5\Catalog_Entries64\000000000001`, ex("LibraryPath", `%SystemRoot%\system32\napinsp.dll`), sz("DisplayString", `@%SystemRoot%\system32\napinsp.dll,-1000`)),
+	)
+	const ucv = `Software\Microsoft\Windows\CurrentVersion\`
+	folders := at(ucv+`Explorer\User Shell Folders`, ex("Startup", `%USERPROFILE%\AppData\Roaming\Microsoft\Windows\Start Menu\Programs\Startup`), ex("Personal", `%USERPROFILE%\Documents`))
+	odileHive := hiveOf(folders,
+		at(ucv+`Run`, sz("Tide Chart", `C:\Users\odile\AppData\Local\TideChart\tidechart.exe --corner`), sz("Speed\u202eexe.rotS", `powershell -NoProfile -EncodedCommand SQBuAHYAZQBuAHQAZQBkAA==`),
+			sz("Backup to drive", `E:\Backup\backup.exe /now`)),
+		at(ucv+`Explorer\StartupApproved\Run`, approval("Tide Chart", time.Time{})),
+		at(`Control Panel\Desktop`, sz("SCRNSAVE.EXE", `C:\Windows\system32\Lighthouse.scr`)),
+		at(`Environment`, ex("TEMP", `%USERPROFILE%\AppData\Local\Temp`)))
+	tomasHive, tomasLog := interrupted(hiveOf(folders, at(ucv+`Run`, sz("Fogbell Notes", `"C:\Program Files\Fogbell\notes.exe" --hidden`))),
+		at(ucv+`Run`, sz("Kelpline Assistant", `"C:\Program Files (x86)\Kelpline\assistant.exe" --tray`)))
+	classes := hiveOf(at(`Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\SystemAppData\Gullrock.Welcome_1887tickets\WelcomeStartup`, dw("State", 2), dw("UserEnabledStartupOnce", 1)))
+	logon := `<LogonTrigger><Enabled>true</Enabled></LogonTrigger>`
+	daily := `<CalendarTrigger><StartBoundary>2026-01-01T06:00:00</StartBoundary><Repetition><Interval>PT1H</Interval></Repetition><ScheduleByDay><DaysInterval>1</DaysInterval></ScheduleByDay></CalendarTrigger>`
+	damaged := task(`\Lampwick\Calibrate`, "Lampwick", daily, `C:\Program Files\Lampwick\calibrate.exe`, "", "true")
+	pieces := []piece{
+		file(config+"SOFTWARE", software), file(config+"SYSTEM", system), file(config+"DEFAULT", hiveOf(at(`Software`))),
+		file("/Users/odile/NTUSER.DAT", odileHive), file("/Users/odile/AppData/Local/Microsoft/Windows/UsrClass.dat", classes),
+		file("/Users/tomas/NTUSER.DAT", tomasHive), file("/Users/tomas/ntuser.dat.LOG1", tomasLog), file("/Users/tomas/ntuser.dat.LOG2", ""),
+		file("/Users/erasmus/NTUSER.DAT", hiveOf(folders, at(ucv+`Run`, sz("Oldplotter Monitor", `C:\oldplotter\monitor.exe`)))),
+
+		file("/ProgramData/Microsoft/Windows/Start Menu/Programs/Startup/Gullrock Tickets.lnk", shortcut(`C:\Program Files\Gullrock\tickets.exe`, "--full-screen", `C:\Program Files\Gullrock`)),
+		file("/ProgramData/Microsoft/Windows/Start Menu/Programs/Startup/desktop.ini", "[.ShellClassInfo]\r\n"),
+		file("/Users/odile"+menu+"Brinecast Überblick.lnk", shortcut(`C:\Program Files\Brinecast\Überblick.exe`, "", `C:\Program Files\Brinecast`)),
+		file("/Users/odile"+menu+"timetable.url", "[InternetShortcut]\r\nURL=https://gullrock.example/timetable\r\n"),
+		file("/Users/tomas"+menu+"evening.cmd", "@start \"\" \"C:\\Program Files\\Gullrock\\evening.exe\"\r\n"),
+		file("/Users/odile/Documents/WindowsPowerShell/profile.ps1", "# nothing yet\r\n"),
+		file("/Windows/System32/GroupPolicy/Machine/Scripts/scripts.ini", wideText("\n[Startup]\n0CmdLine=C:\\Program Files\\Gullrock\\opening.cmd\n0Parameters=/quiet\n")),
+
+		file(tasks+"Kelpline/Update", task(`\Kelpline\Update`, "Kelpline", daily, `C:\Program Files (x86)\Kelpline\updater.exe`, "/scheduled", "true")),
+		file(tasks+"Fogbell Start", task(`\Fogbell Start`, "Fogbell", logon, `"C:\Program Files\Fogbell\Fogbell Sync.exe"`, "--elevated", "true")),
+		file(tasks+"Brinecast Report", task(`\Brinecast Report`, "Brinecast", daily, `C:\Program Files\Brinecast\report.exe`, "", "false")),
+		file(tasks+"Lampwick/Calibrate", damaged[:len(damaged)/2]),
+		file(tasks+"Microsoft/Windows/Defrag/ScheduledDefrag", task(`\Microsoft\Windows\Defrag\ScheduledDefrag`, "Microsoft Corporation", "", `%windir%\system32\defrag.exe`, "-c -h -k", "true")),
+		file("/Program Files/Gullrock/tickets-host.json", `{"name": "org.gullrock.tickets", "path": "tickets-host.exe", "type": "stdio"}`),
+	}
+	for _, path := range []string{
+		"/Windows/explorer.exe", "/Windows/System32/userinit.exe", "/Windows/System32/svchost.exe", "/Windows/System32/SecurityHealthSystray.exe", "/Windows/System32/rundll32.exe",
+		"/Windows/System32/w32time.dll", "/Windows/System32/dnsrslvr.dll", "/Windows/System32/spoolsv.exe", "/Windows/System32/localspl.dll", "/Windows/System32/lampmon.dll",
+		"/Windows/System32/drivers/disk.sys", "/Windows/System32/drivers/saltkey.sys", "/Windows/System32/cmd.exe", "/Windows/System32/autochk.exe", "/Windows/System32/ifmon.dll",
+		"/Windows/System32/themeui.dll", "/Windows/System32/regsvr32.exe", "/Windows/System32/ntshrui.dll", "/Windows/System32/credprovs.dll", "/Windows/System32/midimap.dll",
+		"/Windows/System32/napinsp.dll", "/Windows/System32/defrag.exe", "/Windows/System32/kernel32.dll", "/Windows/System32/Lighthouse.scr", "/Windows/System32/msv1_0.dll",
+		"/Windows/System32/scecli.dll", "/Windows/System32/ntlanman.dll", "/Windows/System32/SystemPropertiesPerformance.exe",
+		"/Windows/System32/WindowsPowerShell/v1.0/powershell.exe", "/ProgramData/Microsoft/Windows Defender/Platform/4.18/MsMpEng.exe",
+		"/Program Files/Fogbell/Fogbell Sync.exe", "/Program Files/Fogbell/shell64.dll", "/Program Files/Fogbell/notes.exe",
+		"/Program Files/Lampwick/LabelHelper.exe", "/Program Files/Lampwick/spool.dll", "/Program Files/Tidewatch/tidewatch.exe", "/Program Files/Tidewatch/notify.dll",
+		"/Program Files/Tidewatch/nettide.dll", "/Program Files/Tidewatch/report.exe", "/Program Files/Gullrock/tickets.exe", "/Program Files/Gullrock/tickets-host.exe", "/Program Files/Gullrock/opening.cmd",
+		"/Program Files/Kelpline/setup.dll", "/Program Files (x86)/Kelpline/updater.exe", "/Program Files (x86)/Kelpline/service.exe", "/Program Files (x86)/Kelpline/bar.dll", "/Program Files (x86)/Kelpline/assistant.exe",
+		"/Program Files (x86)/Saltmarsh/tray.exe", "/Program Files (x86)/Saltmarsh/firststart.exe", "/ProgramData/tuner/tuner.exe", "/oldplotter/queue.exe",
+		"/Users/odile/AppData/Local/TideChart/tidechart.exe",
+	} {
+		pieces = append(pieces, exe(path))
+	}
+	return pieces
+}
