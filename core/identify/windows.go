@@ -207,8 +207,24 @@ func (f *windowsFinder) exactly(full string) autostart.Target {
 			return autostart.Target{Path: autostart.Text(full)}
 		}
 	}
+	if hasShortName(full) && !f.machine.Live {
+		// Short names are kept beside the long ones, where a mounted disk does
+		// not show them: it may be there.
+		return autostart.Target{Path: autostart.Text(full)}
+	}
 	is := false
 	return autostart.Target{Path: autostart.Text(full), Exists: &is}
+}
+
+// hasShortName reports whether a part of the path looks like the short name that
+// NTFS and FAT make for a long one: PROGRA~1.
+func hasShortName(full string) bool {
+	for part := range strings.SplitSeq(full, `\`) {
+		if k := strings.IndexByte(part, '~'); k > 0 && k+1 < len(part) && part[k+1] >= '1' && part[k+1] <= '9' && len(part) <= 12 {
+			return true
+		}
+	}
+	return false
 }
 
 func cutFold(s, prefix string) (string, bool) {

@@ -37,18 +37,7 @@ type Artifact struct {
 // File is the artifact of the file, link or folder at an absolute path.
 func File(name string) Artifact { return Artifact{FileArtifact, name} }
 
-// String is the artifact as its machine names it; a value stands behind its key
-// and a space.
-func (a Artifact) String() string {
-	if a.Kind != ValueArtifact {
-		return a.Name
-	}
-	key, name := a.Value()
-	if name == "" {
-		name = "(default)"
-	}
-	return key + ` value ` + strconv.Quote(name)
-}
+func (a Artifact) String() string { return a.Name }
 
 // Parent is what an artifact lies in: the folder of a file, the key of a value
 // or key. The top of a file system or of a hive lies in nothing.

@@ -62,7 +62,7 @@ func Locations() []location.Location {
 		{ID: "windows.pending-moves", Stage: autostart.Boot, Switch: autostart.Report, Effect: start,
 			Where: []string{sm + `: PendingFileRenameOperations`}, Read: readPendingMoves},
 		{ID: "windows.known-dlls", Stage: autostart.Attach, Switch: autostart.Report, Effect: start,
-			Where: []string{sm + `\KnownDLLs`}, Read: report("these are loaded into every program; a missing one stops the machine", parkedValues(sm+`\KnownDLLs`))},
+			Where: []string{sm + `\KnownDLLs`}, Read: report("these are loaded into every program; a missing one stops the machine", readKnownDLLs)},
 		{ID: "windows.app-cert-dlls", Stage: autostart.Attach, Switch: autostart.Park, Effect: start,
 			Where: []string{sm + `\AppCertDlls`}, Read: parkedValues(sm + `\AppCertDlls`)},
 		{ID: "windows.app-init-dlls", Stage: autostart.Attach, Switch: autostart.Trim, Effect: signIn,

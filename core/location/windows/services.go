@@ -64,7 +64,7 @@ func readServices(s *location.Survey) {
 		case startDisabled:
 			item.State, item.Mode = autostart.Disabled, "disabled"
 			if triggered {
-				usual = startDemand
+				item.Stage, usual = autostart.Event, startDemand
 			}
 		case startAuto:
 			item.Mode = "automatic"

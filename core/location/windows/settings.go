@@ -46,6 +46,18 @@ func readActiveSetup(s *location.Survey) {
 	}
 }
 
+// readKnownDLLs reads the libraries that are loaded from the system's folder
+// whatever lies beside a program; two of the values name that folder.
+func readKnownDLLs(s *location.Survey) {
+	for _, p := range places(s, sm+`\KnownDLLs`) {
+		for _, v := range values(s, p.RegistryKey) {
+			if !strings.HasPrefix(strings.ToLower(v.Name), "dlldirectory") && text(v) != "" {
+				s.Add(id(p, v.Name), addValue(s, p, v, v.Name))
+			}
+		}
+	}
+}
+
 // readPendingMoves reads what the next start does to files: pairs of a source
 // and a destination, of which an empty one deletes.
 func readPendingMoves(s *location.Survey) {

@@ -283,16 +283,34 @@ func readList(s *location.Survey, p place, v regf.Value, row list) {
 // needed guards what a session cannot do without.
 const needed = "needed to start or to sign in"
 
+// endings are what a program's name in a command ends in.
+var endings = []string{".exe", ".com", ".bat", ".cmd", ".dll", ".vbs", ".js", ".ps1", ".scr", ".cpl"}
+
 // shortName names an item of a list by its program, without folder and options.
 func shortName(word string) string {
-	if !strings.ContainsAny(word, `\`) {
-		return word
+	word = strings.TrimSpace(word)
+	program := word
+	if quoted, ok := strings.CutPrefix(word, `"`); ok {
+		program, _, _ = strings.Cut(quoted, `"`)
+	} else {
+		cut := len(word)
+		lower := strings.ToLower(word)
+		for _, ending := range endings {
+			if k := strings.Index(lower, ending+" "); k >= 0 {
+				cut = min(cut, k+len(ending))
+			}
+		}
+		if cut == len(word) && !machine.OnDrive(word) {
+			if k := strings.IndexByte(word, ' '); k > 0 {
+				cut = k
+			}
+		}
+		program = word[:cut]
 	}
-	name := strings.Trim(word[strings.LastIndexByte(word, '\\')+1:], `"`)
-	if name == "" {
-		return word
+	if name := program[strings.LastIndexByte(program, '\\')+1:]; name != "" {
+		return name
 	}
-	return name
+	return word
 }
 
 // report makes a reader's items ones that are not switched.
