@@ -72,7 +72,7 @@ func (e *Engine) compare(s store.Step) error {
 	if err != nil {
 		return err
 	}
-	if !current.Same(s.Before) {
+	if !e.Machine.Same(s.Artifact, current, s.Before) {
 		return fmt.Errorf("%s was %s and is %s", autostart.Text(s.Artifact.String()), s.Before, current)
 	}
 	return nil
@@ -227,7 +227,7 @@ func (e *Engine) verify(c store.Change, want map[string]autostart.State) error {
 		if err != nil {
 			return err
 		}
-		if !current.Same(s.After) {
+		if !e.Machine.Same(s.Artifact, current, s.After) {
 			return fmt.Errorf("%s was set to %s, but reads back as %s", autostart.Text(s.Artifact.String()), s.After, current)
 		}
 	}
@@ -304,8 +304,8 @@ func (e *Engine) reverse(c store.Change) error {
 			return stepError(s, err)
 		}
 		switch made := current.Container() && s.After.Kind == current.Kind; {
-		case current.Same(s.Before):
-		case current.Same(s.After) || made:
+		case e.Machine.Same(s.Artifact, current, s.Before):
+		case e.Machine.Same(s.Artifact, current, s.After) || made:
 			if err := e.Machine.Set(s.Artifact, s.Before, tag(c, k)); err != nil {
 				return stepError(s, err)
 			}
@@ -336,7 +336,7 @@ func (e *Engine) Recover(c store.Change, finish bool) error {
 		if err != nil {
 			return stepError(s, err)
 		}
-		if !current.Same(s.Before) && !current.Same(s.After) && !(current.Container() && s.After.Kind == current.Kind) {
+		if !e.Machine.Same(s.Artifact, current, s.Before) && !e.Machine.Same(s.Artifact, current, s.After) && !(current.Container() && s.After.Kind == current.Kind) {
 			conflicts = append(conflicts, fmt.Sprintf("%s is %s", autostart.Text(s.Artifact.String()), current))
 		}
 	}
@@ -348,7 +348,7 @@ func (e *Engine) Recover(c store.Change, finish bool) error {
 		if err := e.Machine.Discard(s.Artifact, tag(c, k)); err != nil && !errors.Is(err, machine.ErrNotRegular) {
 			return stepError(s, err)
 		}
-		if current, err := e.Machine.Image(s.Artifact); err == nil && current.Same(s.After) {
+		if current, err := e.Machine.Image(s.Artifact); err == nil && e.Machine.Same(s.Artifact, current, s.After) {
 			continue
 		}
 		if err := e.Machine.Set(s.Artifact, s.After, tag(c, k)); err != nil {

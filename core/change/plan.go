@@ -164,7 +164,7 @@ func (d *draft) finish(plan *Plan) error {
 		return 1
 	}
 	for _, a := range d.order {
-		if before, after := d.before[a], d.after[a]; !before.Same(after) {
+		if before, after := d.before[a], d.after[a]; !d.machine.Same(a, before, after) {
 			plan.Steps = append(plan.Steps, store.Step{Handles: d.handles[a], Artifact: a, Before: before, After: after})
 		}
 	}
@@ -275,7 +275,7 @@ func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []store.F
 				continue // a folder that was made may hold other things by now
 			}
 			current, err := d.Image(s.Artifact)
-			if err != nil || len(s.Handles) > 1 || !current.Same(s.After) {
+			if err != nil || len(s.Handles) > 1 || !e.Machine.Same(s.Artifact, current, s.After) {
 				return nil, nil, false
 			}
 			edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
@@ -297,7 +297,7 @@ func (e *Engine) Undo(c store.Change) (Plan, error) {
 		if err != nil {
 			return plan, err
 		}
-		if !current.Same(s.After) {
+		if !e.Machine.Same(s.Artifact, current, s.After) {
 			conflicts = append(conflicts, fmt.Sprintf("%s is now %s", s.Artifact, current))
 			continue
 		}
@@ -424,14 +424,14 @@ func (r *restore) all() error {
 		if err != nil {
 			return err
 		}
-		if len(r.owners[a]) == 0 && want.Kind != machine.Absent {
+		if len(r.owners[a]) == 0 && want.Kind != machine.Absent || r.d.machine.Managed(a) {
 			continue // a folder that is known for its times only
 		}
 		current, err := r.d.Image(a)
 		if err != nil {
 			return err
 		}
-		if current.Same(want) {
+		if r.d.machine.Same(a, current, want) {
 			continue
 		}
 		if want.Kind == machine.Regular {
@@ -462,7 +462,7 @@ func (r *restore) all() error {
 // them, and never turned into something else.
 func (r *restore) bring(a machine.Artifact, want machine.Image, handle string) error {
 	current, err := r.d.Image(a)
-	if err != nil || current.Same(want) {
+	if err != nil || r.d.machine.Same(a, current, want) {
 		return err
 	}
 	switch {
@@ -580,7 +580,7 @@ func (r *restore) some(entries []snapshot.Recorded) error {
 			if err != nil {
 				return err
 			}
-			if !ok || want.Container() {
+			if !ok || want.Container() || r.d.machine.Managed(a) {
 				continue // made where a file needs it
 			}
 			if err := r.bring(a, want, rec.Handle); err != nil {

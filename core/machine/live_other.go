@@ -11,3 +11,5 @@ var errNotHere = errors.New("no Windows runs here")
 func openLiveWindows() (*Machine, error) { return nil, errNotHere }
 
 func (m *Machine) liveRegistry() {}
+
+func (m *Machine) setTask(Artifact, string, Image) error { return errNotHere }

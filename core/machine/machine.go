@@ -180,7 +180,7 @@ func (m *Machine) Writable(a Artifact, before, after Image) error {
 // Prepare writes what a file artifact shall become beside its place, see
 // [Files.Prepare]. The registry needs no such thing: its hives are written whole.
 func (m *Machine) Prepare(a Artifact, want Image, tag string) error {
-	if a.Kind != FileArtifact {
+	if _, task := m.task(a); task || a.Kind != FileArtifact {
 		return nil
 	}
 	return m.Files.Prepare(a, want, tag)
@@ -197,6 +197,9 @@ func (m *Machine) Set(a Artifact, want Image, tag string) error {
 	}
 	if m.Files.drive != 0 {
 		defer m.Files.forgetNames()
+	}
+	if task, ok := m.task(a); ok {
+		return m.setTask(a, task, want)
 	}
 	return m.Files.Set(a, want, tag)
 }

@@ -3,13 +3,16 @@ package machine
 import (
 	"io/fs"
 	"os"
+
+	"golang.org/x/sys/windows"
 )
 
 // owner: Windows keeps no numeric owners, so a Linux disk worked on from there
 // has none that could be compared or set.
 func owner(fs.FileInfo) (uid, gid int) { return -1, -1 }
 
-func privileged() bool { return true }
+// privileged reports whether this process runs elevated.
+func privileged() bool { return windows.GetCurrentProcessToken().IsElevated() }
 
 func self() int { return -1 }
 

@@ -6,6 +6,8 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+
+	"lockback/core/format/taskxml"
 )
 
 // Places of a Windows disk, as slash paths below its root.
@@ -370,4 +372,34 @@ func (f *Files) forgetNames() {
 	defer f.mu.Unlock()
 	clear(f.names)
 	clear(f.canonical)
+}
+
+// task tells which task of a running machine a file is the definition of. The
+// scheduler alone may write those.
+func (m *Machine) task(a Artifact) (string, bool) {
+	if !m.Live || m.OS != "windows" || a.Kind != FileArtifact {
+		return "", false
+	}
+	return cutFold(a.Name, m.windows+`\System32\Tasks`)
+}
+
+// Managed reports whether a running system writes an artifact itself, from
+// another one: what the scheduler keeps of its tasks. It is recorded, and put
+// back on a mounted disk only.
+func (m *Machine) Managed(a Artifact) bool {
+	if !m.Live || a.Kind == FileArtifact {
+		return false
+	}
+	_, ok := cutFold(a.Name, KeyNT+`\Schedule\TaskCache`)
+	return ok
+}
+
+// Same compares two images of an artifact: as [Image.Same] does, but of a task
+// of a running machine by what its definition says, for the scheduler writes it
+// in its own way and at its own time.
+func (m *Machine) Same(a Artifact, i, j Image) bool {
+	if _, ok := m.task(a); ok && i.Kind == Regular && j.Kind == Regular {
+		return taskxml.Equal(i.Content, j.Content)
+	}
+	return i.Same(j)
 }

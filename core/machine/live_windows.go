@@ -1,0 +1,415 @@
+package machine
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/windows"
+	"golang.org/x/sys/windows/registry"
+	"golang.org/x/sys/windows/svc/mgr"
+
+	"lockback/core/format/regf"
+)
+
+// openLiveWindows opens the running Windows: its system drive, and the registry
+// through the system's own interface.
+func openLiveWindows() (*Machine, error) {
+	folder, err := windows.GetWindowsDirectory()
+	if err != nil {
+		return nil, fmt.Errorf("where Windows lies cannot be told: %w", err)
+	}
+	drive := filepath.VolumeName(folder) + `\`
+	m := &Machine{Live: true, OS: "windows", Root: drive}
+	if m.Files, err = openFiles(drive, true); err != nil {
+		return nil, err
+	}
+	m.Files.drive = upperLetter(drive[0])
+	m.openWindows(filepath.ToSlash(folder[2:]))
+	if name, err := os.Hostname(); err == nil && m.Name == "" {
+		m.Name = name
+	}
+	m.Files.homes = m.Users
+	return m, nil
+}
+
+// liveRegistry mounts the running registry. What people have who are not signed
+// in is mounted from their hive files, see readProfiles.
+func (m *Machine) liveRegistry() {
+	m.Registry.add("HKLM", &liveSource{registry.LOCAL_MACHINE})
+	m.Registry.add("HKU", &liveSource{registry.USERS})
+}
+
+// liveSource is a part of the running registry. Keys are opened for each call, so
+// that nothing is held open.
+type liveSource struct{ root registry.Key }
+
+var (
+	advapi             = windows.NewLazySystemDLL("advapi32.dll")
+	procRegSetValueEx  = advapi.NewProc("RegSetValueExW")
+	procRegCreateKeyEx = advapi.NewProc("RegCreateKeyExW")
+)
+
+// liveNode is a key of the running registry.
+type liveNode struct {
+	root     registry.Key
+	path     string
+	name     string
+	modified time.Time
+}
+
+func (s *liveSource) key(path string) (registryNode, error) { return openLive(s.root, path) }
+
+func openLive(root registry.Key, path string) (registryNode, error) {
+	k, err := registry.OpenKey(root, path, registry.READ|registry.WOW64_64KEY)
+	if err != nil {
+		return nil, liveError(err)
+	}
+	defer k.Close()
+	n := liveNode{root: root, path: path, name: path[strings.LastIndexByte(path, '\\')+1:]}
+	if info, err := k.Stat(); err == nil {
+		n.modified = info.ModTime().UTC()
+	}
+	return n, nil
+}
+
+// liveError turns the system's error into ours.
+func liveError(err error) error {
+	if errors.Is(err, registry.ErrNotExist) || errors.Is(err, windows.ERROR_PATH_NOT_FOUND) || errors.Is(err, windows.ERROR_KEY_DELETED) {
+		return fs.ErrNotExist
+	}
+	return err
+}
+
+func (n liveNode) Name() string        { return n.name }
+func (n liveNode) Modified() time.Time { return n.modified }
+
+// with opens the key for a call.
+func (n liveNode) with(do func(k registry.Key) error) error {
+	k, err := registry.OpenKey(n.root, n.path, registry.READ|registry.WOW64_64KEY)
+	if err != nil {
+		return liveError(err)
+	}
+	defer k.Close()
+	return do(k)
+}
+
+func (n liveNode) subkeys() (nodes []registryNode, err error) {
+	var names []string
+	err = n.with(func(k registry.Key) error {
+		names, err = k.ReadSubKeyNames(-1)
+		return err
+	})
+	var errs []error
+	for _, name := range names {
+		sub, serr := openLive(n.root, strings.TrimPrefix(n.path+`\`+name, `\`))
+		if serr != nil {
+			if !errors.Is(serr, fs.ErrNotExist) {
+				errs = append(errs, fmt.Errorf("%s: %w", name, serr))
+			}
+			continue
+		}
+		nodes = append(nodes, sub)
+	}
+	return nodes, errors.Join(append(errs, err)...)
+}
+
+func (n liveNode) subkey(name string) (registryNode, error) {
+	return openLive(n.root, strings.TrimPrefix(n.path+`\`+name, `\`))
+}
+
+func (n liveNode) Values() (values []regf.Value, err error) {
+	err = n.with(func(k registry.Key) error {
+		names, err := k.ReadValueNames(-1)
+		if err != nil {
+			return err
+		}
+		var errs []error
+		for _, name := range names {
+			v, err := readLive(k, name)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue // gone meanwhile
+			}
+			if err != nil {
+				errs = append(errs, err)
+				continue
+			}
+			values = append(values, v)
+		}
+		return errors.Join(errs...)
+	})
+	return values, err
+}
+
+func (n liveNode) Value(name string) (v regf.Value, err error) {
+	err = n.with(func(k registry.Key) error {
+		v, err = readLive(k, name)
+		return err
+	})
+	return v, err
+}
+
+func readLive(k registry.Key, name string) (regf.Value, error) {
+	size, kind, err := k.GetValue(name, nil)
+	for range 10 {
+		if err != nil && !errors.Is(err, registry.ErrShortBuffer) {
+			return regf.Value{}, liveError(err)
+		}
+		if size > regf.MaxValue {
+			return regf.Value{}, fmt.Errorf("value %q: %w: %d bytes", name, ErrTooLarge, size)
+		}
+		data := make([]byte, size)
+		if size, kind, err = k.GetValue(name, data); err == nil {
+			return regf.Value{Name: name, Type: regf.Type(kind), Data: data[:size]}, nil
+		}
+	}
+	return regf.Value{}, fmt.Errorf("value %q does not keep still: %w", name, err)
+}
+
+func (n liveNode) Class() (class []byte, err error) {
+	err = n.with(func(k registry.Key) error {
+		buf := make([]uint16, 512)
+		size := uint32(len(buf))
+		if err := windows.RegQueryInfoKey(windows.Handle(k), &buf[0], &size, nil, nil, nil, nil, nil, nil, nil, nil, nil); err != nil {
+			return nil // longer ones are nobody's
+		}
+		class = regf.EncodeUTF16(windows.UTF16ToString(buf[:size]))
+		return nil
+	})
+	return class, err
+}
+
+// recordedSecurity are the parts of a security descriptor that reading and
+// writing need no more than the rights of an owner for.
+const recordedSecurity = windows.OWNER_SECURITY_INFORMATION | windows.GROUP_SECURITY_INFORMATION | windows.DACL_SECURITY_INFORMATION
+
+func (n liveNode) Security() (security []byte, err error) {
+	err = n.with(func(k registry.Key) error {
+		security = securityOf(windows.Handle(k), windows.SE_REGISTRY_KEY)
+		return nil
+	})
+	return security, err
+}
+
+// securityOf reads a security descriptor; nil where it may not be read.
+func securityOf(h windows.Handle, kind windows.SE_OBJECT_TYPE) []byte {
+	sd, err := windows.GetSecurityInfo(h, kind, recordedSecurity)
+	if err != nil || sd == nil || !sd.IsValid() {
+		return nil
+	}
+	return append([]byte(nil), unsafe.Slice((*byte)(unsafe.Pointer(sd)), sd.Length())...)
+}
+
+// descriptorOf makes a descriptor of recorded bytes; nil where they are none.
+func descriptorOf(b []byte) *windows.SECURITY_DESCRIPTOR {
+	if len(b) < 20 {
+		return nil
+	}
+	sd := (*windows.SECURITY_DESCRIPTOR)(unsafe.Pointer(&b[0]))
+	if !sd.IsValid() || int(sd.Length()) > len(b) {
+		return nil
+	}
+	return sd
+}
+
+func (s *liveSource) edit(path string, change func(registryEditor) error) error {
+	_, err := openLive(s.root, path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return change(&liveEditor{s.root, path, err == nil})
+}
+
+// writable asks the system for the right to write, on the nearest key that
+// there is.
+func (s *liveSource) writable(path string) error {
+	if key, _, ok := strings.Cut(path, valueSeparator); ok {
+		path = key
+	}
+	for {
+		k, err := registry.OpenKey(s.root, path, registry.SET_VALUE|registry.CREATE_SUB_KEY|registry.WOW64_64KEY)
+		if err == nil {
+			k.Close()
+			return nil
+		}
+		if errors.Is(err, windows.ERROR_ACCESS_DENIED) {
+			return ErrNeedsRights
+		}
+		cut := strings.LastIndexByte(path, '\\')
+		if cut < 0 {
+			return err
+		}
+		path = path[:cut]
+	}
+}
+
+func (s *liveSource) commit(func(string)) error { return nil }
+func (s *liveSource) abandon()                  {}
+func (s *liveSource) close()                    {}
+
+// liveEditor changes a key of the running registry.
+type liveEditor struct {
+	root  registry.Key
+	path  string
+	there bool
+}
+
+func (e *liveEditor) exists() bool { return e.there }
+
+func (e *liveEditor) open(access uint32) (registry.Key, error) {
+	k, err := registry.OpenKey(e.root, e.path, access|registry.WOW64_64KEY)
+	return k, liveError(err)
+}
+
+// setValue writes a value. The start type of a service goes through the service
+// control manager, which else would not know of it until the next start.
+func (e *liveEditor) setValue(v regf.Value, _ int) error {
+	if name, ok := e.service(v); ok {
+		done, err := setStartType(name, v)
+		if done || err != nil {
+			return err
+		}
+	}
+	k, err := e.open(registry.SET_VALUE)
+	if err != nil {
+		return err
+	}
+	defer k.Close()
+	name, err := windows.UTF16PtrFromString(v.Name)
+	if err != nil {
+		return err
+	}
+	var data *byte
+	if len(v.Data) > 0 {
+		data = &v.Data[0]
+	}
+	r, _, _ := procRegSetValueEx.Call(uintptr(k), uintptr(unsafe.Pointer(name)), 0, uintptr(v.Type), uintptr(unsafe.Pointer(data)), uintptr(len(v.Data)))
+	if r != 0 {
+		return windows.Errno(r)
+	}
+	return nil
+}
+
+// service tells which service a value is the start type of.
+func (e *liveEditor) service(v regf.Value) (string, bool) {
+	const services = `SYSTEM\CurrentControlSet\Services\`
+	name, ok := cutFold(e.path, services)
+	return name, ok && e.root == registry.LOCAL_MACHINE && !strings.Contains(name, `\`) && strings.EqualFold(v.Name, "Start") && v.Type == regf.DWord
+}
+
+// setStartType sets how a service starts, and reads it back. A service that the
+// manager does not know is left to the registry.
+func setStartType(name string, v regf.Value) (done bool, err error) {
+	want, _ := v.Number()
+	manager, err := windows.OpenSCManager(nil, nil, windows.SC_MANAGER_CONNECT)
+	if err != nil {
+		return false, fmt.Errorf("the service control manager does not answer: %w", err)
+	}
+	m := &mgr.Mgr{Handle: manager}
+	defer m.Disconnect()
+	wide, err := windows.UTF16PtrFromString(name)
+	if err != nil {
+		return false, err
+	}
+	h, err := windows.OpenService(manager, wide, windows.SERVICE_QUERY_CONFIG|windows.SERVICE_CHANGE_CONFIG)
+	if errors.Is(err, windows.ERROR_SERVICE_DOES_NOT_EXIST) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	s := &mgr.Service{Name: name, Handle: h}
+	defer s.Close()
+	if err := windows.ChangeServiceConfig(h, windows.SERVICE_NO_CHANGE, uint32(want), windows.SERVICE_NO_CHANGE, nil, nil, nil, nil, nil, nil, nil); err != nil {
+		return false, err
+	}
+	config, err := s.Config()
+	if err != nil {
+		return false, err
+	}
+	if uint64(config.StartType) != want {
+		return false, fmt.Errorf("the service control manager reported success, but the service still has the start type %d", config.StartType)
+	}
+	return true, nil
+}
+
+func (e *liveEditor) deleteValue(name string) error {
+	k, err := e.open(registry.SET_VALUE)
+	if err != nil {
+		return err
+	}
+	defer k.Close()
+	return liveError(k.DeleteValue(name))
+}
+
+func (e *liveEditor) createKey(name string, image Image) (registryEditor, error) {
+	child := &liveEditor{e.root, e.path + `\` + name, true}
+	path, err := windows.UTF16PtrFromString(child.path)
+	if err != nil {
+		return nil, err
+	}
+	var class *uint16
+	if c := image.Xattrs[classAttr]; len(c) > 0 {
+		if class, err = windows.UTF16PtrFromString(regf.DecodeUTF16(c)); err != nil {
+			return nil, err
+		}
+	}
+	attributes := &windows.SecurityAttributes{SecurityDescriptor: descriptorOf(image.Xattrs[securityAttr])}
+	attributes.Length = uint32(unsafe.Sizeof(*attributes))
+	var k registry.Key
+	r, _, _ := procRegCreateKeyEx.Call(uintptr(e.root), uintptr(unsafe.Pointer(path)), 0, uintptr(unsafe.Pointer(class)), 0,
+		registry.SET_VALUE|registry.CREATE_SUB_KEY|registry.WOW64_64KEY, uintptr(unsafe.Pointer(attributes)), uintptr(unsafe.Pointer(&k)), 0)
+	runtime.KeepAlive(image)
+	if r != 0 {
+		return nil, windows.Errno(r)
+	}
+	k.Close()
+	return child, nil
+}
+
+// deleteKey takes a key away with everything below it, the deepest first.
+func (e *liveEditor) deleteKey(name string) error {
+	child := &liveEditor{e.root, e.path + `\` + name, true}
+	k, err := child.open(registry.READ)
+	if err != nil {
+		return err
+	}
+	names, err := k.ReadSubKeyNames(-1)
+	k.Close()
+	if err != nil {
+		return err
+	}
+	for _, sub := range names {
+		if err := child.deleteKey(sub); err != nil {
+			return err
+		}
+	}
+	return liveError(registry.DeleteKey(e.root, child.path))
+}
+
+// dress sets a key's rights. Its time is the system's to write.
+func (e *liveEditor) dress(image Image) error {
+	sd := descriptorOf(image.Xattrs[securityAttr])
+	if sd == nil {
+		return nil
+	}
+	k, err := e.open(registry.READ | windows.WRITE_DAC)
+	if err != nil {
+		return err
+	}
+	defer k.Close()
+	if string(securityOf(windows.Handle(k), windows.SE_REGISTRY_KEY)) == string(image.Xattrs[securityAttr]) {
+		return nil
+	}
+	dacl, _, err := sd.DACL()
+	if err != nil {
+		return nil
+	}
+	return windows.SetSecurityInfo(windows.Handle(k), windows.SE_REGISTRY_KEY, windows.DACL_SECURITY_INFORMATION, nil, nil, dacl, nil)
+}
