@@ -13,7 +13,6 @@ import (
 
 	"golang.org/x/sys/windows"
 	"golang.org/x/sys/windows/registry"
-	"golang.org/x/sys/windows/svc/mgr"
 
 	"lockback/core/format/regf"
 )
@@ -311,8 +310,7 @@ func setStartType(name string, v regf.Value) (done bool, err error) {
 	if err != nil {
 		return false, fmt.Errorf("the service control manager does not answer: %w", err)
 	}
-	m := &mgr.Mgr{Handle: manager}
-	defer m.Disconnect()
+	defer windows.CloseServiceHandle(manager)
 	wide, err := windows.UTF16PtrFromString(name)
 	if err != nil {
 		return false, err
@@ -324,13 +322,14 @@ func setStartType(name string, v regf.Value) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	s := &mgr.Service{Name: name, Handle: h}
-	defer s.Close()
+	defer windows.CloseServiceHandle(h)
 	if err := windows.ChangeServiceConfig(h, windows.SERVICE_NO_CHANGE, uint32(want), windows.SERVICE_NO_CHANGE, nil, nil, nil, nil, nil, nil, nil); err != nil {
 		return false, err
 	}
-	config, err := s.Config()
-	if err != nil {
+	buf := make([]byte, 8192) // the largest that the manager gives
+	var needed uint32
+	config := (*windows.QUERY_SERVICE_CONFIG)(unsafe.Pointer(&buf[0]))
+	if err := windows.QueryServiceConfig(h, config, uint32(len(buf)), &needed); err != nil {
 		return false, err
 	}
 	if uint64(config.StartType) != want {

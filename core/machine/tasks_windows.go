@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"runtime"
@@ -146,13 +147,37 @@ func (m *Machine) setTask(a Artifact, task string, want Image) error {
 				m.Files.forgetNames()
 				now, err := m.Files.Image(a)
 				if is, eerr := enabled(root, task); err == nil && eerr == nil && is == definition.Enabled && taskxml.Equal(now.Content, want.Content) {
-					return nil
+					return m.restoreTaskTime(a, want)
 				}
 			}
 			// It reported success and did nothing: registering is the way round.
 		}
-		return register(root, path, task, definition, want.Content)
+		if err := register(root, path, task, definition, want.Content); err != nil {
+			return err
+		}
+		m.Files.forgetNames()
+		if now, err := m.Files.Image(a); err == nil && len(now.Content) > len(want.Content) && bytes.HasPrefix(now.Content, want.Content) {
+			// A scheduler that writes over the old definition without cutting
+			// off what is left of it.
+			if err := root.call(folderDeleteTask, path, 0); err != nil {
+				return err
+			}
+			if err := register(root, path, task, definition, want.Content); err != nil {
+				return err
+			}
+		}
+		return m.restoreTaskTime(a, want)
 	})
+}
+
+// restoreTaskTime gives the file of a definition the time of its image.
+func (m *Machine) restoreTaskTime(a Artifact, want Image) error {
+	p, err := m.Files.open(a)
+	if err != nil || want.ModTime.IsZero() {
+		return err
+	}
+	defer p.done()
+	return p.dir.writeTime(p.base, want.ModTime)
 }
 
 func putEnabled(root *object, path uintptr, on bool) error {
