@@ -91,6 +91,7 @@ type Result struct {
 // back.
 func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Result, error) {
 	var result Result
+	e.Machine.Abandon() // what was read for the plan is read again
 	if err := e.Check(plan); err != nil {
 		return result, err
 	}
@@ -189,13 +190,29 @@ func (e *Engine) carryOut(c store.Change) error {
 // settle puts folder times back and makes all names durable.
 func (e *Engine) settle(c store.Change, earlier func(store.Folder) machine.Image) error {
 	e.at("folder times")
-	for _, f := range c.Folders {
-		if err := e.Machine.RestoreTime(f.Artifact, earlier(f)); err != nil {
-			return fmt.Errorf("%s: %w", f.Artifact, err)
+	restoreTimes := func(files bool) error {
+		for _, f := range c.Folders {
+			if (f.Artifact.Kind == machine.FileArtifact) != files {
+				continue
+			}
+			if err := e.Machine.RestoreTime(f.Artifact, earlier(f)); err != nil {
+				return fmt.Errorf("%s: %w", f.Artifact, err)
+			}
 		}
+		return nil
 	}
-	// Hive files are written here, each in one step with all its edits.
+	// Times of registry keys are written with their hives, each in one step with
+	// all its edits; that shows in the time of the hive's folder.
+	if err := restoreTimes(false); err != nil {
+		return err
+	}
 	if err := e.Machine.Commit(e.at); err != nil {
+		if errors.Is(err, machine.ErrChanged) {
+			err = fmt.Errorf("%w: %w", ErrConflict, err)
+		}
+		return err
+	}
+	if err := restoreTimes(true); err != nil {
 		return err
 	}
 	e.at("flush")

@@ -179,18 +179,23 @@ func (d *draft) finish(plan *Plan) error {
 		return cmp.Or(cmp.Compare(rank(a), rank(b)), byDepth)
 	})
 	seen := map[machine.Artifact]bool{}
-	for _, s := range plan.Steps {
-		dir, ok := s.Artifact.Parent()
+	add := func(dir machine.Artifact, ok bool) error {
 		if !ok || seen[dir] {
-			continue
+			return nil
 		}
 		seen[dir] = true
 		before, err := d.machine.Image(dir)
-		if err != nil {
+		if err == nil && before.Container() {
+			plan.Folders = append(plan.Folders, store.Folder{Artifact: dir, Before: before, After: d.folders[dir]})
+		}
+		return err
+	}
+	for _, s := range plan.Steps {
+		if err := add(s.Artifact.Parent()); err != nil {
 			return err
 		}
-		if before.Container() {
-			plan.Folders = append(plan.Folders, store.Folder{Artifact: dir, Before: before, After: d.folders[dir]})
+		if err := add(d.machine.Beside(s.Artifact)); err != nil {
+			return err
 		}
 	}
 	if len(plan.Steps) == 0 {

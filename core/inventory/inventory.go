@@ -36,6 +36,11 @@ type Inventory struct {
 func Take(m *machine.Machine) Inventory {
 	items, unread, reports := location.Run(m, tables[m.OS]())
 	identify.Annotate(m, items)
+	if m.Registry != nil {
+		for hive, err := range m.Registry.Stale() {
+			unread = append(unread, autostart.Unread{Location: m.OS, Path: hive, Reason: err.Error() + "; what it says may be out of date"})
+		}
+	}
 	inv := Inventory{Machine: m, Items: items, Unread: unread, Locations: reports}
 	inv.Sort()
 	return inv

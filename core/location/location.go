@@ -261,7 +261,10 @@ func (s *Survey) Skip(path string, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.present = true
-	s.Unread = append(s.Unread, autostart.Unread{Location: s.at.ID, Path: autostart.Text(path), Reason: machine.Reason(err)})
+	u := autostart.Unread{Location: s.at.ID, Path: autostart.Text(path), Reason: machine.Reason(err)}
+	if !slices.Contains(s.Unread, u) {
+		s.Unread = append(s.Unread, u)
+	}
 }
 
 // Found notes that a place of the location exists, even if nothing is in it.

@@ -4,9 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"iter"
 	"os"
 	"path"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -28,6 +28,7 @@ type hiveFile struct {
 	hive   *regf.Hive
 	err    error
 	opened []*os.File
+	asRead fs.FileInfo
 }
 
 // logNames are what the names of transaction logs end in.
@@ -43,9 +44,13 @@ func (h *hiveFile) open() (*regf.Hive, error) {
 	h.tried = true
 	source, err := h.source(h.name)
 	if err != nil {
+		if !missing(err) {
+			err = &hiveError{h.name, err}
+		}
 		h.err = err
 		return nil, err
 	}
+	h.asRead, _ = h.opened[0].Stat()
 	var logs []regf.Source
 	for _, suffix := range logNames {
 		if log, err := h.source(h.name + suffix); err == nil {
@@ -54,10 +59,32 @@ func (h *hiveFile) open() (*regf.Hive, error) {
 	}
 	h.hive, h.err = regf.OpenWithLogs(source, source.Size, logs...)
 	if h.err != nil {
-		h.err = &fs.PathError{Op: "read", Path: h.name, Err: h.err}
+		h.err = &hiveError{h.name, h.err}
 	}
 	return h.hive, h.err
 }
+
+// hiveError says that a hive file as a whole cannot be read.
+type hiveError struct {
+	hive string
+	err  error
+}
+
+func (e *hiveError) Error() string { return e.err.Error() }
+func (e *hiveError) Unwrap() error { return e.err }
+
+// HiveOf returns the hive file that as a whole is the cause of an error.
+func HiveOf(err error) (string, bool) {
+	var e *hiveError
+	if errors.As(err, &e) {
+		return e.hive, true
+	}
+	return "", false
+}
+
+// ErrChanged says that a hive file was written by something else since it was
+// read: writing it whole would undo that.
+var ErrChanged = errors.New("the hive was changed by something else meanwhile")
 
 func (h *hiveFile) source(name string) (regf.Source, error) {
 	file, err := h.files.openRegular(name)
@@ -236,6 +263,9 @@ func (h *hiveFile) commit(at func(string)) error {
 	if hive == nil || !hive.Edited() || hive.Unfinished() != nil {
 		return nil
 	}
+	if now, err := h.files.Stat(h.name); err != nil || h.asRead == nil || now.Size() != h.asRead.Size() || !now.ModTime().Equal(h.asRead.ModTime()) {
+		return fmt.Errorf("%s: %w", h.name, ErrChanged)
+	}
 	at("hive " + h.name + ": write")
 	hive.Close(time.Now())
 	if err := h.files.replaceWhole(h.name, func(w *os.File) error {
@@ -354,35 +384,39 @@ func (h *hiveFile) controlSet(path string) string {
 	return fmt.Sprintf("ControlSet%03d%s", number, path[len(current):])
 }
 
-// Hives lists the hive files that can hold autostart entries and that were
-// found, as the machine names them.
-func (r *Registry) Hives() []string {
-	var names []string
-	for _, m := range r.mounts {
-		if h, ok := m.source.(*hiveFile); ok {
-			names = append(names, h.name)
-		}
+// Beside returns the folder in which the file lies that holds an artifact of a
+// mounted registry: writing it is seen there.
+func (m *Machine) Beside(a Artifact) (Artifact, bool) {
+	if a.Kind == FileArtifact || m.Registry == nil {
+		return Artifact{}, false
 	}
-	slices.Sort(names)
-	return slices.Compact(names)
+	at, _, err := m.Registry.find(a.Name)
+	if err != nil {
+		return Artifact{}, false
+	}
+	h, ok := at.source.(*hiveFile)
+	if !ok {
+		return Artifact{}, false
+	}
+	return File(h.name).Parent()
 }
 
-// Troubles lists the hives that cannot be read, or not be written, with the
-// reason.
-func (r *Registry) Troubles() map[string]error {
-	troubles := map[string]error{}
-	for _, m := range r.mounts {
-		h, ok := m.source.(*hiveFile)
-		if !ok {
-			continue
-		}
-		if hive, err := h.open(); err != nil {
-			troubles[h.name] = err
-		} else if err := hive.Unfinished(); err != nil {
-			troubles[h.name] = err
+// Stale yields the hives, by their files, that were not closed cleanly and could
+// not be finished: they can be read, and not be written.
+func (r *Registry) Stale() iter.Seq2[string, error] {
+	return func(yield func(string, error) bool) {
+		seen := map[string]bool{}
+		for _, m := range r.mounts {
+			h, ok := m.source.(*hiveFile)
+			if !ok || seen[h.name] {
+				continue
+			}
+			seen[h.name] = true
+			if hive, err := h.open(); err == nil && hive.Unfinished() != nil && !yield(h.name, hive.Unfinished()) {
+				return
+			}
 		}
 	}
-	return troubles
 }
 
 // OpenFile opens a regular file for reading and tells its size in bytes: for

@@ -143,7 +143,7 @@ func registryError(path string, err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, regf.ErrNotFound):
+	case errors.Is(err, regf.ErrNotFound), missing(err):
 		err = fs.ErrNotExist
 	}
 	return &fs.PathError{Op: "read", Path: path, Err: err}

@@ -216,6 +216,10 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 				withFolder[a] = true
 				record(folder, false)
 			}
+			// Of what lies in a hive file, writing shows in that file's folder.
+			if folder, ok := inv.Machine.Beside(a); ok && named && claimed[folder] == "" {
+				record(folder, false)
+			}
 		}
 		for _, a := range artifacts {
 			record(a, true)

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"unicode"
 
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
@@ -194,35 +193,36 @@ func splitText(text, separators string) []string {
 	})
 }
 
-// cutItem takes the k-th item out of a text and leaves the others, and how they
-// are separated, as they are.
+// cutItem takes the k-th item out of a text, with the separator behind it or,
+// for the last one, before it. The others stay as they are, as does how they are
+// separated.
 func cutItem(text, separators string, k int, fallback string) string {
 	if separators == "" {
 		return fallback
 	}
-	var kept strings.Builder
-	n := -1
-	quoted, inside := false, false
-	for _, r := range text {
-		if r == '"' {
+	type span struct{ from, to int } // of an item, up to and with the separator behind it
+	var items []span
+	quoted, from := false, 0
+	add := func(to, next int) {
+		if strings.TrimSpace(text[from:to]) != "" {
+			items = append(items, span{from, next})
+		}
+		from = next
+	}
+	for at := 0; at < len(text); at++ {
+		if text[at] == '"' {
 			quoted = !quoted
 		}
-		isSeparator := !quoted && strings.ContainsRune(separators, r)
-		switch {
-		case isSeparator:
-			inside = false
-			if n == k {
-				continue // the separator behind what is cut goes with it
-			}
-		case !inside && !unicode.IsSpace(r):
-			inside = true
-			n++
-		}
-		if n != k {
-			kept.WriteRune(r)
+		if !quoted && strings.IndexByte(separators, text[at]) >= 0 {
+			add(at, at+1)
 		}
 	}
-	out := kept.String()
+	add(len(text), len(text))
+	cut := items[k]
+	out := text[:cut.from] + text[cut.to:]
+	if cut.to == len(text) && !strings.ContainsAny(text[cut.to-1:], separators) {
+		out = strings.TrimRight(out, separators+" ")
+	}
 	if strings.Trim(out, separators+" ") == "" {
 		return fallback
 	}

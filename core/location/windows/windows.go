@@ -82,6 +82,10 @@ func key(s *location.Survey, path string) *machine.RegistryKey {
 	k, err := s.Machine.Registry.Key(path)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
+			// A hive that cannot be opened is named once, not each of its keys.
+			if hive, ok := machine.HiveOf(err); ok {
+				path = hive
+			}
 			s.Skip(path, err)
 		}
 		return nil
@@ -270,6 +274,9 @@ func readList(s *location.Survey, p place, v regf.Value, row list) {
 		for _, u := range row.usual {
 			if sameCommand(s, word, u) {
 				item.OSPart, item.Guarded = true, needed
+				if row.fallback != "" {
+					item.Switch, item.Switcher = autostart.Report, location.NoSwitch{Why: "it is the system's own, and what stays when all else is taken out"}
+				}
 				break
 			}
 		}
