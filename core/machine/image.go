@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io/fs"
-	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -176,7 +175,7 @@ func (i Image) Same(j Image) bool {
 	}
 	return i.Mode == j.Mode && sameOwner(i, j) && i.ModTime.Equal(j.ModTime) &&
 		i.Target == j.Target && bytes.Equal(i.Content, j.Content) &&
-		(i.Xattrs == nil || j.Xattrs == nil || maps.EqualFunc(i.Xattrs, j.Xattrs, bytes.Equal))
+		(i.Xattrs == nil || j.Xattrs == nil || sameXattrs(i.Xattrs, j.Xattrs))
 }
 
 func sameOwner(i, j Image) bool {

@@ -24,6 +24,7 @@ func openLiveWindows() (*Machine, error) {
 	if err != nil {
 		return nil, fmt.Errorf("where Windows lies cannot be told: %w", err)
 	}
+	enablePrivileges()
 	drive := filepath.VolumeName(folder) + `\`
 	m := &Machine{Live: true, OS: "windows", Root: drive}
 	if m.Files, err = openFiles(drive, true); err != nil {

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -540,7 +539,7 @@ func (i Image) sameRegistry(j Image) bool {
 	case Value:
 		return i.Type == j.Type && bytes.Equal(i.Content, j.Content)
 	case Key:
-		return i.Xattrs == nil || j.Xattrs == nil || maps.EqualFunc(i.Xattrs, j.Xattrs, bytes.Equal)
+		return i.Xattrs == nil || j.Xattrs == nil || sameXattrs(i.Xattrs, j.Xattrs)
 	}
 	if bytes.Equal(i.Content, j.Content) {
 		return true

@@ -41,9 +41,18 @@ func (p place) userName() string {
 	return p.user.Name
 }
 
+// shared are keys that both views have in common, by the system's list of keys
+// affected by WOW64.
+var shared = []string{nt + `\Image File Execution Options`, cv + `\Policies`, cv + `\Group Policy`, nt + `\ProfileList`, soft + `\Policies`}
+
 // views returns the path of a key in the 64-bit and in the 32-bit view. Only
 // what lies below SOFTWARE has two.
 func views(path string) []string {
+	for _, s := range shared {
+		if strings.HasPrefix(path, s) {
+			return []string{path}
+		}
+	}
 	for _, root := range []string{`HKLM\SOFTWARE\`, `HKCU\Software\`} {
 		if rest, ok := strings.CutPrefix(path, root); ok {
 			return []string{path, root + `WOW6432Node\` + rest}

@@ -1,0 +1,33 @@
+// Tideservice is a Windows service that writes down that it was started. It shows
+// whether a service that was switched off really stays off.
+package main
+
+import (
+	"os"
+
+	"golang.org/x/sys/windows/svc"
+)
+
+type service struct{}
+
+// Execute notes the start and waits to be stopped.
+func (service) Execute(_ []string, requests <-chan svc.ChangeRequest, status chan<- svc.Status) (bool, uint32) {
+	if f, err := os.OpenFile(`C:\tide\started`, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644); err == nil {
+		f.WriteString("started\n")
+		f.Close()
+	}
+	status <- svc.Status{State: svc.Running, Accepts: svc.AcceptStop | svc.AcceptShutdown}
+	for r := range requests {
+		if r.Cmd == svc.Stop || r.Cmd == svc.Shutdown {
+			break
+		}
+		status <- r.CurrentStatus
+	}
+	return false, 0
+}
+
+func main() {
+	if err := svc.Run("TideSvc", service{}); err != nil {
+		os.Exit(1)
+	}
+}

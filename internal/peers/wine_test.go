@@ -1,0 +1,249 @@
+//go:build unix
+
+package peers
+
+import (
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/format/shelllink"
+	"lockback/internal/testkit"
+)
+
+// wineEntries is what gets added to a fresh prefix, as its own reg imports it.
+const wineEntries = `Windows Registry Editor Version 5.00
+
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows\CurrentVersion\Run]
+"Fogbell Sync"="C:\\fogbell\\sync.exe --tray"
+
+[HKEY_LOCAL_MACHINE\Software\Wow6432Node\Microsoft\Windows\CurrentVersion\Run]
+"Kelpline Updater"="\"C:\\kelpline\\updater.exe\" /q"
+
+[HKEY_CURRENT_USER\Software\Microsoft\Windows\CurrentVersion\Run]
+"Tide Chart"="C:\\tide\\chart.exe"
+"Größe 灯台"="C:\\tide\\size.exe"
+
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows\CurrentVersion\RunOnce]
+"Kelpline Setup"="rundll32.exe C:\\kelpline\\setup.dll,Finish"
+
+[HKEY_CURRENT_USER\Software\Microsoft\Windows\CurrentVersion\Policies\Explorer\Run]
+"Tuner"="C:\\tuner\\tuner.exe"
+
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows NT\CurrentVersion\Winlogon]
+"Shell"="explorer.exe, C:\\tuner\\shell.exe"
+"Userinit"="C:\\windows\\system32\\userinit.exe,C:\\tuner\\init.exe,"
+
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows NT\CurrentVersion\Windows]
+"AppInit_DLLs"="C:\\tuner\\hook.dll C:\\tuner\\second.dll"
+"LoadAppInit_DLLs"=dword:00000001
+
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows NT\CurrentVersion\Image File Execution Options\taskmgr.exe]
+"Debugger"="C:\\tuner\\task.exe"
+
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Active Setup\Installed Components\{5A17ABCD-1887-4001-8314-000000000001}]
+@="Saltmarsh first start"
+"StubPath"="C:\\saltmarsh\\first.exe"
+
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows\CurrentVersion\Explorer\Browser Helper Objects\{5A17ABCD-1887-4003-8314-000000000003}]
+@="Kelpline Bar"
+
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows\CurrentVersion\Explorer\ShellIconOverlayIdentifiers\Fogbell Synced]
+@="{5A17ABCD-1887-4002-8314-000000000002}"
+
+[HKEY_LOCAL_MACHINE\Software\Classes\CLSID\{5A17ABCD-1887-4002-8314-000000000002}\InprocServer32]
+@="C:\\fogbell\\shell.dll"
+
+[HKEY_LOCAL_MACHINE\Software\Classes\Directory\shellex\ContextMenuHandlers\Fogbell Menu]
+@="{5A17ABCD-1887-4002-8314-000000000002}"
+
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Command Processor]
+"AutoRun"="C:\\tuner\\auto.cmd"
+
+[HKEY_LOCAL_MACHINE\Software\Microsoft\NetSh]
+"tide"="C:\\tide\\nettide.dll"
+
+[HKEY_LOCAL_MACHINE\System\CurrentControlSet\Control\Print\Monitors\Lampwick Port]
+"Driver"="lampmon.dll"
+
+[HKEY_LOCAL_MACHINE\System\CurrentControlSet\Control\Session Manager]
+"BootExecute"=hex(7):61,00,75,00,74,00,6f,00,63,00,68,00,65,00,63,00,6b,00,20,00,61,00,75,00,74,00,6f,00,63,00,68,00,6b,00,20,00,2a,00,00,00,74,00,75,00,6e,00,65,00,72,00,62,00,6f,00,6f,00,74,00,00,00,00,00
+
+[HKEY_LOCAL_MACHINE\System\CurrentControlSet\Control\Session Manager\Environment]
+"COR_PROFILER_PATH"="C:\\tuner\\profile.dll"
+
+[HKEY_CURRENT_USER\Environment]
+"UserInitMprLogonScript"="C:\\tuner\\logon.cmd"
+
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Office\Excel\Addins\Saltmarsh.Ledger]
+"LoadBehavior"=dword:00000003
+"FriendlyName"="Saltmarsh Ledger"
+`
+
+// wineNames are the entries that the file above makes, and those of files, a
+// service and a task, by location.
+var wineNames = map[string][]string{
+	"windows.run": {"Fogbell Sync", "Kelpline Updater", "Tide Chart", "Größe 灯台"}, "windows.run-once": {"Kelpline Setup"}, "windows.run-policy": {"Tuner"},
+	"windows.winlogon": {"shell.exe", "init.exe"}, "windows.app-init-dlls": {"hook.dll", "second.dll"}, "windows.image-options": {"taskmgr.exe"},
+	"windows.active-setup": {"Saltmarsh first start"}, "windows.explorer": {"Kelpline Bar", "Fogbell Synced"}, "windows.shell-extensions": {"Fogbell Menu"},
+	"windows.command-processor": {"AutoRun"}, "windows.netsh": {"tide"}, "windows.print": {"Lampwick Port"}, "windows.boot-execute": {"tunerboot"},
+	"windows.environment-hooks": {"COR_PROFILER_PATH"}, "windows.logon-script": {"logon.cmd"}, "windows.office-addins": {"Saltmarsh Ledger"},
+	"windows.startup-folder": {"Gullrock Tickets", "evening"}, "windows.services": {"Tidewatch"}, "windows.tasks": {"Update"}, "windows.powershell-profile": {"profile.ps1"},
+}
+
+const wineTask = `<?xml version="1.0" encoding="UTF-16"?>
+<Task version="1.2" xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task">
+  <RegistrationInfo><Author>Kelpline</Author></RegistrationInfo>
+  <Triggers><LogonTrigger><Enabled>true</Enabled></LogonTrigger></Triggers>
+  <Principals><Principal id="Author"><LogonType>InteractiveToken</LogonType></Principal></Principals>
+  <Settings><Enabled>true</Enabled></Settings>
+  <Actions Context="Author"><Exec><Command>C:\kelpline\updater.exe</Command></Exec></Actions>
+</Task>`
+
+func wide(text string) []byte {
+	b := []byte{0xff, 0xfe}
+	for _, r := range text {
+		b = append(b, byte(r), byte(r>>8))
+	}
+	return b
+}
+
+// wineState is everything of the prefix that a restore must bring back: the
+// registry as its own reg exports it, and the trees of files.
+func wineState(t *testing.T, w testkit.Wine) (map[string]string, testkit.Picture) {
+	registry := w.Registry(t)
+	tree := testkit.Tree(t, w.Drive, "ProgramData/lockback", "users/root/AppData/Local/lockback", "users/root/Temp", "users/root/AppData/Local/Temp", "windows/temp")
+	for name, line := range tree {
+		// The record's own folder shows in the times of the folders above it,
+		// and what is written goes into new files, which drive C's file system
+		// sees in the folder's time only.
+		tree[name] = finer.ReplaceAllString(line, "$1")
+		if strings.HasPrefix(line, "d") {
+			tree[name] = "folder"
+		}
+		if name == "tide/started" {
+			delete(tree, name)
+		}
+	}
+	return registry, tree
+}
+
+// finer is what a time of the disk has beyond the 100 nanoseconds of Windows.
+var finer = regexp.MustCompile(`(mtime=\d+)\d\d\b`)
+
+func TestRunningWindowsOfWine(t *testing.T) {
+	w := testkit.NewWine(t)
+	put := func(name string, content []byte) {
+		file := filepath.Join(w.Drive, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, content, 0o644))
+	}
+	put("entries.reg", wide(wineEntries))
+	put("task.xml", wide(wineTask))
+	put("tide/placeholder", nil)
+	w.Build(t, "./internal/peers/tideservice", "tide/svc.exe")
+	link := shelllink.Link{LocalPath: `C:\tide\svc.exe`, Arguments: "--full-screen"}
+	put("ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp/Gullrock Tickets.lnk", link.Encode())
+	user := filepath.Base(userFolder(t, w))
+	put("users/"+user+"/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/StartUp/evening.cmd", []byte("@exit\r\n"))
+	put("windows/system32/WindowsPowerShell/v1.0/profile.ps1", []byte("# nothing\r\n"))
+	w.OK(t, "wine", "sc", "create", "TideSvc", "binPath=", `C:\tide\svc.exe`, "start=", "auto", "DisplayName=", "Tidewatch")
+	require.Eventually(t, func() bool { // the scheduler takes a moment to come up
+		return w.Run(t, "wine", "schtasks", "/create", "/tn", `\Kelpline\Update`, "/xml", `C:\task.xml`, "/f").Code == 0
+	}, 30*time.Second, time.Second)
+	started := func() int {
+		w.Settle(t)
+		os.Remove(filepath.Join(w.Drive, "tide/started"))
+		w.Restart(t)
+		deadline := time.Now().Add(20 * time.Second)
+		for {
+			b, err := os.ReadFile(filepath.Join(w.Drive, "tide/started"))
+			if n := strings.Count(string(b), "started"); err == nil && n > 0 || time.Now().After(deadline) {
+				os.Remove(filepath.Join(w.Drive, "tide/started"))
+				return n
+			}
+			time.Sleep(200 * time.Millisecond)
+		}
+	}
+	require.Equal(t, 1, started(), "the service starts")
+	// A start of the prefix uses up what runs once, so that comes behind it.
+	w.OK(t, "wine", "reg", "import", `C:\entries.reg`)
+
+	var handles []string
+	byName := w.List(t)
+	find := func(byName map[string]testkit.Entry, location, name string) testkit.Entry {
+		for key, e := range byName {
+			if e.Location == location && (key == name || strings.HasPrefix(key, name+"/")) {
+				return e
+			}
+		}
+		require.Fail(t, "no such entry", "%s %s", location, name)
+		return testkit.Entry{}
+	}
+	for location, names := range wineNames {
+		for _, name := range names {
+			e := find(byName, location, name)
+			require.Equal(t, "enabled", e.State, "%s %s", location, name)
+			handles = append(handles, e.Handle)
+		}
+	}
+	slices.Sort(handles)
+	registry, tree := wineState(t, w)
+	require.Contains(t, w.Lockback(t, "snapshot"), "S1")
+	w.Lockback(t, append([]string{"disable", "--guarded", "--yes"}, handles...)...)
+
+	// The prefix's own programs agree.
+	off := strings.Join(slices.Sorted(maps.Keys(w.Registry(t))), "\n")
+	for _, gone := range []string{`"Kelpline Setup"=`, `"Tuner"=`, `C:\\tuner\\shell.exe`, `C:\\tuner\\init.exe`, `hook.dll`, `second.dll`, `"Debugger"="C:\\tuner`, `C:\\saltmarsh`, "Lampwick Port", "logon.cmd"} {
+		require.NotContains(t, off, gone)
+	}
+	require.Contains(t, off, `"Fogbell Sync"=hex:03,`)
+	require.Contains(t, off, `"Shell"="explorer.exe"`)
+	require.Contains(t, off, `Services\TideSvc] "Start"=dword:00000004`)
+	content, err := os.ReadFile(filepath.Join(w.Drive, "windows/system32/tasks/Kelpline/Update"))
+	require.NoError(t, err)
+	require.Contains(t, string(content), "<Enabled>false</Enabled>")
+	byName = w.List(t)
+	for location, names := range wineNames {
+		for _, name := range names {
+			require.Equal(t, "disabled", find(byName, location, name).State, "%s %s", location, name)
+		}
+	}
+	require.Zero(t, started(), "the service stays off over a start of the prefix")
+
+	w.Lockback(t, "restore", "S1", "--yes")
+	w.Lockback(t, "compare", "S1")
+	again, treeAgain := wineState(t, w)
+	require.Empty(t, testkit.Changed(registry, again))
+	require.Empty(t, testkit.Differences(tree, treeAgain))
+	require.Equal(t, 1, started(), "the service starts again")
+
+	// The other commands, as they are.
+	w.Lockback(t, "locations")
+	w.Lockback(t, "history")
+	w.Lockback(t, "disable", "Tide Chart", "--yes")
+	w.Lockback(t, "undo", "--yes")
+	require.Contains(t, w.Lockback(t, "show", "Tidewatch"), "TideSvc")
+	require.Equal(t, 2, w.Run(t, "wine", `C:\lockback.exe`, "show", "nobody").Code)
+}
+
+// userFolder is the folder of the person that the prefix belongs to.
+func userFolder(t *testing.T, w testkit.Wine) string {
+	t.Helper()
+	folders, err := filepath.Glob(filepath.Join(w.Drive, "users/*"))
+	require.NoError(t, err)
+	for _, f := range folders {
+		if filepath.Base(f) != "Public" {
+			return f
+		}
+	}
+	require.Fail(t, "no person")
+	return ""
+}
