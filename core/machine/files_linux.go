@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -134,9 +135,60 @@ func (d *folder) readXattrs(base string) (map[string][]byte, error) {
 		return nil
 	})
 	if errors.Is(err, unix.ENOTSUP) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
-		return attrs, nil
+		err = nil
+	}
+	if err == nil && d.isNTFS() {
+		d.readNTFS(base, attrs)
 	}
 	return attrs, err
+}
+
+// ntfsMagics are the file systems that can be an NTFS disk, statfs(2): FUSE, and
+// the kernel's own.
+var ntfsMagics = []int64{0x65735546, 0x7366746e}
+
+// isNTFS reports whether the folder may lie on an NTFS disk.
+func (d *folder) isNTFS() bool {
+	var st unix.Statfs_t
+	return unix.Fstatfs(int(d.self.Fd()), &st) == nil && slices.Contains(ntfsMagics, int64(st.Type))
+}
+
+// The names under which NTFS drivers show what belongs to a file beside its
+// content: its security descriptor, which they do not list, and its streams.
+const (
+	ntfsSecurity = "system.ntfs_acl"
+	ntfsStream   = "user."
+)
+
+// readNTFS gives the attributes of a file on an NTFS disk the names that they
+// have on a running Windows.
+func (d *folder) readNTFS(base string, attrs map[string][]byte) {
+	buf := make([]byte, 64<<10)
+	err := d.inFolder(base, func(name string) error {
+		n, err := unix.Lgetxattr(name, ntfsSecurity, buf)
+		if err == nil {
+			attrs[securityAttr] = slices.Clone(buf[:n])
+		}
+		return err
+	})
+	if err != nil {
+		return // another file system
+	}
+	for key, value := range attrs {
+		if stream, ok := strings.CutPrefix(key, ntfsStream); ok {
+			delete(attrs, key)
+			attrs[streamAttr+stream] = value
+		}
+	}
+}
+
+// diskName is the name that an attribute of an image has on the disk; ok is
+// false where the disk has no such thing.
+func (d *folder) diskName(key string) (name string, ok bool) {
+	if stream, is := strings.CutPrefix(key, streamAttr); is {
+		return ntfsStream + stream, true
+	}
+	return map[bool]string{true: ntfsSecurity, false: key}[key == securityAttr], key != securityAttr || d.isNTFS()
 }
 
 // writeXattrs gives a file exactly these extended attributes. Nil leaves them
@@ -154,17 +206,19 @@ func (d *folder) writeXattrs(base string, want map[string][]byte) error {
 	}
 	return d.inFolder(base, func(name string) error {
 		for key := range have {
-			if _, ok := want[key]; !ok {
-				if err := unix.Lremovexattr(name, key); err != nil {
+			if _, ok := want[key]; !ok && key != securityAttr {
+				onDisk, _ := d.diskName(key)
+				if err := unix.Lremovexattr(name, onDisk); err != nil {
 					return fmt.Errorf("cannot take away the extended attribute %s: %w", key, err)
 				}
 			}
 		}
 		for key, value := range want {
-			if old, ok := have[key]; ok && string(old) == string(value) {
+			onDisk, possible := d.diskName(key)
+			if old, ok := have[key]; !possible || ok && string(old) == string(value) {
 				continue
 			}
-			if err := unix.Lsetxattr(name, key, value, 0); err != nil {
+			if err := unix.Lsetxattr(name, onDisk, value, 0); err != nil {
 				return fmt.Errorf("cannot set the extended attribute %s: %w", key, err)
 			}
 		}

@@ -70,9 +70,6 @@ func lacking(err error) bool {
 
 func readOnly(*os.File) bool { return false }
 
-// streamAttr begins the names of alternate streams among the attributes.
-const streamAttr = "windows.stream:"
-
 func (d *folder) readXattrs(base string) (map[string][]byte, error) {
 	attrs := map[string][]byte{}
 	file, err := d.Open(base)

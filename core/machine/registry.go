@@ -256,6 +256,7 @@ func valueImage(k *RegistryKey, name string) (Image, error) {
 const (
 	securityAttr = "windows.security" // a self-relative security descriptor
 	classAttr    = "windows.class"
+	streamAttr   = "windows.stream:" // and the stream's name
 )
 
 // dressOf reads what belongs to a key itself.

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"lockback/internal/demo"
 	"lockback/internal/testkit"
@@ -51,6 +52,16 @@ func TestTicketDeskOnNTFS(t *testing.T) {
 	p.OK(t, "disable", "Fogbell Notes", "--yes") // settles the hive that was not closed
 	p.OK(t, "undo", "--yes")
 
+	acl := func() string {
+		out, err := exec.Command("getfattr", "--only-values", "-n", "system.ntfs_acl", profile).Output()
+		require.NoError(t, err)
+		return string(out)
+	}
+	rights := acl() // as the disk gives them, with another owner
+	rights = rights[:len(rights)-4] + "\x2a\x02\x00\x00"
+	require.NoError(t, unix.Setxattr(profile, "system.ntfs_acl", []byte(rights), 0))
+	rights = acl()
+
 	state := func() (map[string]string, testkit.Picture) {
 		unmount()
 		mount()
@@ -78,6 +89,7 @@ func TestTicketDeskOnNTFS(t *testing.T) {
 	again, treeAgain := state()
 	require.Empty(t, testkit.Changed(hives, again))
 	require.Empty(t, testkit.Differences(tree, treeAgain))
+	require.Equal(t, rights, acl())
 	p.OK(t, "compare", "S3")
 
 	// Out of room: nothing is lost, nothing half done.
