@@ -75,6 +75,28 @@ var scenes = map[string][]scene{"workshop-box": {
 	{args: []string{"compare", "S1"}, exit: 3},
 	{say: "All of it is in the history, and every change can be taken back.",
 		args: []string{"history"}},
+}, "ticket-desk-pc": {
+	{say: "The ticket desk's Windows computer shows an error at sign-in and is slow. Its disk is mounted; nothing of it runs. What starts by itself, for everybody and for each of its people?",
+		args: []string{"list"}},
+	{say: "The state as it was found is recorded: entries, registry values, files.",
+		args: []string{"snapshot", "-m", "as found"}},
+	{say: "Something was put where the system has settings of its own.",
+		args: []string{"list", "problem=not-default"}},
+	{say: "What is known of the program that runs beside the desktop?",
+		args: []string{"show", "tuner.exe"}},
+	{say: "Of what else is the program gone? What lies on another drive cannot be told, and is not called missing.",
+		args: []string{"list", "problem=target-missing"}},
+	{say: "The intruder, the leftovers, the updaters and a strange name go off together. Values are switched as Windows' own settings pages do it; what has no such switch is taken away, and stays in the list.",
+		args: []string{"disable", "tuner*", "taskmgr.exe", "1", "COR_PROFILER", "Speed*", "Brinecast", "Brinecast screen*", "Kelpline*", "vidc.bell", "--yes", "-m", "intruder, leftovers, updaters"}},
+	{say: "A task is switched by the scheduler of the running machine only: offline it is left on, with the reason.",
+		args: []string{"disable", "Update", "--yes"}, exit: 1},
+	{say: "What is off now?",
+		args: []string{"list", "state=disabled"}},
+	{say: "The evening desk misses its assistant. It alone comes back.",
+		args: []string{"enable", "Kelpline Assistant", "--yes"}},
+	{say: "Everything comes back as it was found: every value with its type, every key.",
+		args: []string{"restore", "S6", "--yes"}},
+	{args: []string{"compare", "S6"}},
 }}
 
 // Guide builds the machine, in a temporary folder or in keep, and leads through

@@ -34,6 +34,8 @@ func remarks(e *autostart.Entry) []string {
 			r = append(r, "cannot be understood")
 		case autostart.Insecure:
 			r = append(r, "anybody may change it")
+		case autostart.NotDefault:
+			r = append(r, "not the system's own setting")
 		}
 	}
 	if e.Guarded != "" {
