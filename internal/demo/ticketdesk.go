@@ -139,6 +139,21 @@ func task(path, author, trigger, command, arguments, enabled string) string {
 `)
 }
 
+// job is a scheduled task of the older kind.
+func job(texts ...string) string {
+	b := make([]byte, 70)
+	b[2], b[20] = 1, 70
+	for _, text := range texts {
+		units := append(utf16.Encode([]rune(text)), 0)
+		b = binary.LittleEndian.AppendUint16(b, uint16(len(units)))
+		for _, u := range units {
+			b = binary.LittleEndian.AppendUint16(b, u)
+		}
+	}
+	binary.LittleEndian.PutUint16(b[22:], uint16(len(b)))
+	return string(append(b, 1, 0))
+}
+
 // approval is a value of StartupApproved.
 func approval(name string, off time.Time) regf.Value {
 	data := make([]byte, 12)
@@ -190,6 +205,7 @@ func ticketDeskPC() []piece {
 		at(cv+`Run`, sz("SecurityHealth", `%windir%\system32\SecurityHealthSystray.exe`), sz("Fogbell Sync", `"C:\Program Files\Fogbell\Fogbell Sync.exe" --tray`),
 			sz("Lampwick Label Helper", `C:\Program Files\Lampwick\LabelHelper.exe /min`), sz("Brinecast", `"C:\Program Files\Brinecast\caster.exe" -autostart`)),
 		at(cv+`RunOnce`, sz("!Kelpline Setup", `rundll32.exe "C:\Program Files\Kelpline\setup.dll",Finish`)),
+		at(cv+`RunServices`, sz("Brinecast Helper", `C:\Program Files\Brinecast\helper.exe`)),
 		at(cv+`Policies\Explorer\Run`, sz("1", `C:\ProgramData\tuner\tuner.exe`)),
 		at(cv+`Explorer\StartupApproved\Run`, approval("Fogbell Sync", time.Time{}), approval("Lampwick Label Helper", time.Date(2025, 11, 2, 16, 20, 0, 0, time.UTC))),
 		at(`WOW6432Node\`+cv+`Run`, sz("Kelpline Updater", `C:\Program Files (x86)\Kelpline\updater.exe /quiet`), sz("Saltmarsh Tray", `"C:\Program Files (x86)\Saltmarsh\tray.exe"`)),
@@ -218,6 +234,10 @@ func ticketDeskPC() []piece {
 		at(`Microsoft\Office\Excel\Addins\Saltmarsh.Ledger`, dw("LoadBehavior", 3), sz("FriendlyName", "Saltmarsh Ledger"), sz("Manifest", `file:///C:/Program Files (x86)/Saltmarsh/ledger.vsto|vstolocal`)),
 		at(`Google\Chrome\NativeMessagingHosts\org.gullrock.tickets`, sz("", `C:\Program Files\Gullrock\tickets-host.json`)),
 		at(`Microsoft\Command Processor`, sz("AutoRun", "")),
+		at(`Microsoft\AMSI\Providers\{5A17ABCD-1887-4005-8314-000000000005}`, sz("", "Saltmarsh script check")),
+		at(`Classes\CLSID\{5A17ABCD-1887-4005-8314-000000000005}\InprocServer32`, sz("", `C:\Program Files (x86)\Saltmarsh\check.dll`)),
+		at(nt+`AppCompatFlags\TelemetryController\Kelpline`, sz("Command", `"C:\Program Files (x86)\Kelpline\updater.exe" /telemetry`)),
+		at(`Classes\batfile\shell\open\command`, sz("", `C:\ProgramData\tuner\tuner.exe "%1" %*`)),
 
 		// Scheduled.
 		at(nt+`Schedule\TaskCache\Tree\Kelpline\Update`, sz("Id", "{5A17ABCD-1887-4101-8314-000000000101}"), dw("Index", 3)),
@@ -226,7 +246,11 @@ func ticketDeskPC() []piece {
 	)
 	system := hiveOf(
 		at(`Select`, dw("Current", 1), dw("Default", 1), dw("Failed", 0), dw("LastKnownGood", 1)),
-		at(`Setup`, dw("SetupType", 0), sz("CmdLine", "")),
+		at(`Setup`, dw("SetupType", 0), sz("CmdLine", `C:\Windows\Setup\kelpline.exe /finish`)),
+		at(`ControlSet001\Control\Session Manager\AppCertDlls`, sz("tuner", `C:\ProgramData\tuner\cert.dll`)),
+		at(`ControlSet001\Control\BootVerificationProgram`, ex("ImagePath", `%ProgramFiles%\Tidewatch\bootok.exe`)),
+		at(`ControlSet001\Control\Terminal Server\Wds\rdpwd`, sz("StartupPrograms", `rdpclip,C:\ProgramData\tuner\rdp.exe`)),
+		at(`ControlSet001\Control\Terminal Server\WinStations\RDP-Tcp`, sz("InitialProgram", `C:\Program Files\Gullrock\kiosk.exe`)),
 		at(`ControlSet001\Control\ComputerName\ComputerName`, sz("ComputerName", "TICKET-DESK")),
 		at(`ControlSet001\Control\Session Manager`, ms("BootExecute", "autocheck autochk *", `tunerboot \??\C:\ProgramData\tuner`), ms("PendingFileRenameOperations", `\??\C:\Windows\Temp\kelp1.tmp`, "")),
 		at(`ControlSet001\Control\Session Manager\Environment`, ex("windir", `%SystemRoot%`), sz("OS", "Windows_NT"), sz("COR_PROFILER", "{5A17ABCD-1887-4004-8314-000000000004}")),
@@ -260,15 +284,25 @@ func ticketDeskPC() []piece {
 		at(ucv+`Run`, sz("Tide Chart", `C:\Users\odile\AppData\Local\TideChart\tidechart.exe --corner`), sz("Speed\u202eexe.rotS", `powershell -NoProfile -EncodedCommand SQBuAHYAZQBuAHQAZQBkAA==`),
 			sz("Backup to drive", `E:\Backup\backup.exe /now`)),
 		at(ucv+`Explorer\StartupApproved\Run`, approval("Tide Chart", time.Time{})),
+		at(`Software\Microsoft\Windows NT\CurrentVersion\Windows`, sz("Load", `C:\oldplotter\spool.exe`)),
+		at(`Software\Microsoft\Command Processor`, sz("AutoRun", `C:\ProgramData\tuner\auto.cmd`)),
 		at(`Control Panel\Desktop`, sz("SCRNSAVE.EXE", `C:\Windows\system32\Lighthouse.scr`)),
 		at(`Environment`, ex("TEMP", `%USERPROFILE%\AppData\Local\Temp`)))
-	tomasHive, tomasLog := interrupted(hiveOf(folders, at(ucv+`Run`, sz("Fogbell Notes", `"C:\Program Files\Fogbell\notes.exe" --hidden`))),
+	tomasHive, tomasLog := interrupted(hiveOf(folders, at(ucv+`Run`, sz("Fogbell Notes", `"C:\Program Files\Fogbell\notes.exe" --hidden`)),
+		at(`Environment`, sz("UserInitMprLogonScript", `%USERPROFILE%\evening.cmd`))),
 		at(ucv+`Run`, sz("Kelpline Assistant", `"C:\Program Files (x86)\Kelpline\assistant.exe" --tray`)))
 	classes := hiveOf(at(`Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\SystemAppData\Gullrock.Welcome_1887tickets\WelcomeStartup`, dw("State", 2), dw("UserEnabledStartupOnce", 1)))
 	logon := `<LogonTrigger><Enabled>true</Enabled></LogonTrigger>`
 	daily := `<CalendarTrigger><StartBoundary>2026-01-01T06:00:00</StartBoundary><Repetition><Interval>PT1H</Interval></Repetition><ScheduleByDay><DaysInterval>1</DaysInterval></ScheduleByDay></CalendarTrigger>`
 	damaged := task(`\Lampwick\Calibrate`, "Lampwick", daily, `C:\Program Files\Lampwick\calibrate.exe`, "", "true")
+	boot := hiveOf(at(`Objects\{9dea862c-5cdd-4e70-acc1-f32b344d4795}\Description`, dw("Type", 0x10100002)),
+		at(`Objects\{9dea862c-5cdd-4e70-acc1-f32b344d4795}\Elements\12000002`, sz("Element", `\bootmgr`)), at(`Objects\{9dea862c-5cdd-4e70-acc1-f32b344d4795}\Elements\12000004`, sz("Element", "Windows Boot Manager")),
+		at(`Objects\{18870314-0926-11f1-8314-000000000001}\Description`, dw("Type", 0x10200003)),
+		at(`Objects\{18870314-0926-11f1-8314-000000000001}\Elements\12000002`, sz("Element", `\tuner\load.efi`)), at(`Objects\{18870314-0926-11f1-8314-000000000001}\Elements\12000004`, sz("Element", "Tuner")))
+	subscription := strings.Repeat("\x00", 500) + `CommandLineEventConsumer.Name="Tuner at seven"` + "\x00\x00" + `__EventFilter.Name="Seven"` + strings.Repeat("\x00", 500)
 	pieces := []piece{
+		file("/Boot/BCD", boot), file("/Windows/System32/wbem/Repository/OBJECTS.DATA", subscription),
+		file("/Windows/Tasks/Brinecast Nightly.job", job(`C:\Program Files\Brinecast\nightly.exe`, "/old", "", "odile", "")),
 		file(config+"SOFTWARE", software), file(config+"SYSTEM", system), file(config+"DEFAULT", hiveOf(at(`Software`))),
 		file("/Users/odile/NTUSER.DAT", odileHive), file("/Users/odile/AppData/Local/Microsoft/Windows/UsrClass.dat", classes),
 		file("/Users/tomas/NTUSER.DAT", tomasHive), file("/Users/tomas/ntuser.dat.LOG1", tomasLog), file("/Users/tomas/ntuser.dat.LOG2", ""),

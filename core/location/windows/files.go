@@ -83,7 +83,9 @@ func readJobs(s *location.Survey) {
 		}
 		item.Command = strings.TrimSpace(job.Program + " " + job.Arguments)
 		item.Line = strings.TrimSpace(`"` + job.Program + `" ` + job.Arguments)
-		item.Mode = fmt.Sprintf("%d triggers", job.Triggers)
+		if item.Mode = fmt.Sprintf("%d triggers", job.Triggers); job.Triggers == 1 {
+			item.Mode = "1 trigger"
+		}
 		if job.Disabled {
 			item.State, item.Mode = autostart.Disabled, "disabled"
 		}

@@ -89,9 +89,9 @@ func Locations() []location.Location {
 		{ID: "windows.netsh", Stage: autostart.Attach, Switch: autostart.Park, Effect: location.Immediately,
 			Where: []string{soft + `\Microsoft\NetSh`}, Read: parkedValues(soft + `\Microsoft\NetSh`)},
 		{ID: "windows.boot-verify", Stage: autostart.System, Switch: autostart.Park, Effect: start,
-			Where: []string{ccs + `\Control\BootVerificationProgram: ImagePath`, ccs + `\Control: ServiceControlManagerExtension`}, Read: all(
+			Where: []string{ccs + `\Control\BootVerificationProgram: ImagePath`, ccs + `\Control: ServiceControlManagerExtension`}, Read: byProgram(all(
 				namedValues(nil, []string{"ImagePath"}, ccs+`\Control\BootVerificationProgram`),
-				namedValues(map[string]string{"servicecontrolmanagerextension": "scext.dll"}, []string{"ServiceControlManagerExtension"}, ccs+`\Control`))},
+				namedValues(map[string]string{"servicecontrolmanagerextension": "scext.dll"}, []string{"ServiceControlManagerExtension"}, ccs+`\Control`)))},
 		{ID: "windows.terminal-server", Stage: autostart.SignIn, Switch: autostart.Trim, Effect: signIn,
 			Where: []string{terminal + `\Wds\rdpwd: StartupPrograms`, terminal + `\WinStations\*: InitialProgram`}, Read: readTerminalServer},
 		{ID: "windows.explorer", Stage: autostart.Attach, Switch: autostart.Park, Effect: signIn,

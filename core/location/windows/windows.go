@@ -340,6 +340,17 @@ func report(why string, read func(*location.Survey)) func(*location.Survey) {
 	}
 }
 
+// byProgram names a reader's items by their programs.
+func byProgram(read func(*location.Survey)) func(*location.Survey) {
+	return func(s *location.Survey) {
+		first := len(s.Items)
+		read(s)
+		for _, item := range s.Items[first:] {
+			item.Name = shortName(item.Command)
+		}
+	}
+}
+
 // guard makes a reader's items guarded.
 func guard(cost string, read func(*location.Survey)) func(*location.Survey) {
 	return func(s *location.Survey) {
