@@ -45,5 +45,6 @@ shots:
 
 fuzz:
 	@set -e; for f in core/format/desktopentry:FuzzParse core/format/crontab:FuzzParse core/format/unitfile:FuzzParse core/identify:FuzzProgram \
-	  core/snapshot:FuzzSections core/autostart:FuzzSelector core/machine:FuzzResolve internal/view:FuzzSafe; do \
-	  go test ./$${f%%:*} -run XXX -fuzz $${f##*:} -fuzztime $${FUZZTIME:-1m}; done
+	  core/format/regf:FuzzHive core/format/shelllink:FuzzLink core/format/taskxml:FuzzTask core/format/taskjob:FuzzJob core/format/inifile:FuzzSections \
+	  core/location/windows:FuzzLists core/snapshot:FuzzSections core/autostart:FuzzSelector core/machine:FuzzResolve internal/view:FuzzSafe; do \
+	  go test ./$${f%%:*} -run XXX -fuzz $${f##*:} -fuzztime $${FUZZTIME:-1m} -fuzzminimizetime 20x; done

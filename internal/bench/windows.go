@@ -21,7 +21,7 @@ type WindowsSize struct {
 
 // LargeWindows makes a SOFTWARE hive of about 150 MB and a SYSTEM hive of about
 // 20 MB.
-var LargeWindows = WindowsSize{Classes: 205000, Services: 900, Users: 6, Tasks: 300, Filler: 40000}
+var LargeWindows = WindowsSize{Classes: 285000, Services: 900, Users: 6, Tasks: 300, Filler: 58000}
 
 // BuildWindows makes a Windows disk of that size in an existing folder.
 func BuildWindows(root string, size WindowsSize) error {

@@ -11,7 +11,7 @@ import (
 // are written, the others as long as there is room.
 const (
 	blockSize = 16 << 10
-	maxClean  = 1024 // 16 MiB
+	maxClean  = 192 // 3 MiB
 )
 
 type block struct {
