@@ -20,30 +20,6 @@ import (
 // streams, both among the extended attributes. A link's own time cannot be set,
 // and neither can numeric owners, for there are none.
 
-// kind tells what sort of thing is in the folder under a name, and its size.
-func (d *folder) kind(base string) (fs.FileMode, int64, error) {
-	info, err := d.Lstat(base)
-	if err != nil {
-		return 0, 0, err
-	}
-	return info.Mode().Type(), info.Size(), nil
-}
-
-// target reads a link in the folder.
-func (d *folder) target(base string) (string, error) {
-	target, err := d.Readlink(base)
-	return filepath.ToSlash(target), err
-}
-
-// open opens a regular file in the folder for reading.
-func (d *folder) open(base string) (read func([]byte) (int, error), done func(), err error) {
-	file, err := d.Open(base)
-	if err != nil {
-		return nil, nil, err
-	}
-	return file.Read, func() { file.Close() }, nil
-}
-
 // Remove removes a name from the folder. Where the system lacks the call that
 // [os.Root] uses, it is done by the path.
 func (d *folder) Remove(base string) error {

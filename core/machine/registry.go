@@ -10,7 +10,6 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"lockback/core/format/regf"
@@ -29,7 +28,6 @@ import (
 // the hive files. Edits of those are held in memory until [Machine.Commit].
 type Registry struct {
 	mounts []*mount // the longest prefixes first
-	mu     sync.Mutex
 }
 
 // mount is a part of the registry that comes from one place.

@@ -10,9 +10,6 @@ import (
 	"lockback/core/format/taskxml"
 )
 
-// Places of a Windows disk, as slash paths below its root.
-var windowsFolders = []string{"/Windows", "/WINNT"}
-
 // ErrHibernated says that a mounted disk belongs to a Windows that sleeps: it
 // would wake up over anything written meanwhile, and damage the disk.
 var ErrHibernated = errors.New("Windows on this disk is hibernated or was shut down in fast-startup mode, and would overwrite what is changed now")

@@ -62,7 +62,7 @@ func (m *tree) check(t *testing.T, k *Key, path string) {
 
 // oddNames are what names of keys and values are drawn from.
 func oddName(r *rand.Rand) string {
-	odd := []string{"Fogbell", "fogbell ", "Größe", "τιμή", "岬の灯台", "a\x00b", "\xed\xa0\x80x", "%PATH%", "\"quoted\"", "🜂fire", "ß", "line\nbreak", "‮rtl"}
+	odd := []string{"Fogbell", "fogbell ", "Größe", "τιμή", "岬の灯台", "a\x00b", "\xed\xa0\x80x", "%PATH%", "\"quoted\"", "🜂fire", "ß", "line\nbreak", "\u202ertl"}
 	if r.IntN(3) == 0 {
 		return odd[r.IntN(len(odd))]
 	}

@@ -294,17 +294,21 @@ func (h *Hive) replace(at uint32, content []byte) (uint32, error) {
 	return h.store(content)
 }
 
+// editableValue prepares for an edit of a value: its key as it is now, its cell,
+// and the cells of the key's other values.
+func (h *Hive) editableValue(k *Key, name string) (now *Key, at uint32, others []uint32, err error) {
+	if now, err = h.editable(k); err == nil {
+		at, err = now.findValue(name)
+	}
+	if err == nil {
+		others, err = now.valueCells()
+	}
+	return now, at, slices.DeleteFunc(others, func(c uint32) bool { return c == at }), err
+}
+
 // DeleteValue takes a value away.
 func (h *Hive) DeleteValue(k *Key, name string) error {
-	k, err := h.editable(k)
-	if err != nil {
-		return err
-	}
-	at, err := k.findValue(name)
-	if err != nil {
-		return err
-	}
-	cells, err := k.valueCells()
+	k, at, others, err := h.editableValue(k, name)
 	if err != nil {
 		return err
 	}
@@ -314,27 +318,17 @@ func (h *Hive) DeleteValue(k *Key, name string) error {
 	if err := h.free(at); err != nil {
 		return err
 	}
-	return h.setValueList(k, slices.DeleteFunc(cells, func(c uint32) bool { return c == at }))
+	return h.setValueList(k, others)
 }
 
 // MoveValue gives a value its place among the values of its key: restored values
 // stand where they stood.
 func (h *Hive) MoveValue(k *Key, name string, place int) error {
-	k, err := h.editable(k)
+	k, at, others, err := h.editableValue(k, name)
 	if err != nil {
 		return err
 	}
-	at, err := k.findValue(name)
-	if err != nil {
-		return err
-	}
-	cells, err := k.valueCells()
-	if err != nil {
-		return err
-	}
-	cells = slices.DeleteFunc(cells, func(c uint32) bool { return c == at })
-	place = max(0, min(place, len(cells)))
-	return h.setValueList(k, slices.Insert(cells, place, at))
+	return h.setValueList(k, slices.Insert(others, max(0, min(place, len(others))), at))
 }
 
 // CreateKey makes a subkey. A nil security descriptor means the parent's own.

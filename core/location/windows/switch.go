@@ -121,12 +121,12 @@ func (p park) Set(images location.Images, want location.Want) ([]location.Edit, 
 	return []location.Edit{{Artifact: p.artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
 }
 
-// trim takes one item out of a value that holds a list: a REG_MULTI_SZ, or a
-// text with separators.
+// trim takes one item out of a value that holds a list: a REG_MULTI_SZ, a text
+// with separators, or one that names a single thing.
 type trim struct {
 	key, name string
 	item      string
-	separator string // "" for a REG_MULTI_SZ
+	separator string // "" for a REG_MULTI_SZ and for a single thing
 	fallback  string // what stays when the last item goes: the system's default
 }
 
@@ -152,9 +152,12 @@ func (t trim) Set(images location.Images, want location.Want) ([]location.Edit, 
 	if len(items) == 0 && t.fallback != "" {
 		items = []string{t.fallback}
 	}
-	if v.Type == regf.MultiString {
+	switch {
+	case t.separator == "" && len(items) == 0:
+		return []location.Edit{{Artifact: artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
+	case v.Type == regf.MultiString:
 		v.Data = regf.ListData(items)
-	} else {
+	default:
 		v.Data = regf.TextData(cutItem(v.Text(), t.separator, k, t.fallback))
 	}
 	image.Content = v.Data
@@ -227,30 +230,6 @@ func cutItem(text, separators string, k int, fallback string) string {
 		return fallback
 	}
 	return out
-}
-
-// clearText empties a value that names one thing, or gives it its default.
-func clearText(key, name, fallback string) trimWhole { return trimWhole{key, name, fallback} }
-
-type trimWhole struct{ key, name, fallback string }
-
-func (t trimWhole) Set(images location.Images, want location.Want) ([]location.Edit, error) {
-	switch {
-	case want.User != nil:
-		return nil, location.ErrNotPerUser
-	case want.State == autostart.Enabled:
-		return nil, fmt.Errorf("%w: what was taken out comes back from the record", location.ErrNoSwitch)
-	}
-	artifact := machine.RegistryValue(t.key, t.name)
-	image, err := images.Image(artifact)
-	if err != nil {
-		return nil, err
-	}
-	if t.fallback == "" {
-		return []location.Edit{{Artifact: artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
-	}
-	image.Content = regf.TextData(t.fallback)
-	return []location.Edit{{Artifact: artifact, Image: image}}, nil
 }
 
 // startType is the switch of a service or driver: its start type becomes 4. What

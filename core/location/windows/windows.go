@@ -202,9 +202,7 @@ func namedValues(usual map[string]string, names []string, paths ...string) func(
 						item.OSPart, item.Switch, item.Switcher = true, autostart.Report, location.NoSwitch{Why: "it is the system's own setting"}
 					} else {
 						item.Problems = append(item.Problems, autostart.NotDefault)
-						a := machine.RegistryValue(p.Path, v.Name)
-						item.Switcher = clearText(p.Path, v.Name, u)
-						item.Artifacts = artifacts(a)
+						item.Switcher = trim{key: p.Path, name: v.Name, item: strings.TrimSpace(v.Text()), fallback: u}
 					}
 				}
 				s.Add(id(p, name), item)
