@@ -119,7 +119,8 @@ func wide(text string) []byte {
 // registry as its own reg exports it, and the trees of files.
 func wineState(t *testing.T, w testkit.Wine) (map[string]string, testkit.Picture) {
 	registry := w.Registry(t)
-	tree := testkit.Tree(t, w.Drive, "ProgramData/lockback", "users/root/AppData/Local/lockback", "users/root/Temp", "users/root/AppData/Local/Temp", "windows/temp")
+	home := "users/" + filepath.Base(userFolder(t, w))
+	tree := testkit.Tree(t, w.Drive, "ProgramData/lockback", home+"/AppData/Local/lockback", home+"/Temp", home+"/AppData/Local/Temp", "windows/temp")
 	for name, line := range tree {
 		// The record's own folder shows in the times of the folders above it,
 		// and what is written goes into new files, which drive C's file system
