@@ -37,8 +37,7 @@ const maxHosts = 6
 
 func (f *windowsFinder) command(line string, narrow bool, depth int) autostart.Target {
 	program, rest, t := f.program(line, narrow)
-	base := strings.ToLower(program[strings.LastIndexByte(program, '\\')+1:])
-	host, isHost := hosts[strings.TrimSuffix(base, ".exe")]
+	host, isHost := hosts[hostName(program)]
 	if !isHost || depth > maxHosts {
 		return t
 	}
@@ -50,6 +49,11 @@ func (f *windowsFinder) command(line string, narrow bool, depth int) autostart.T
 		return autostart.Target{} // it cannot be told what
 	}
 	return f.command(inner, narrow, depth+1)
+}
+
+// hostName is a program's name as the table of hosts has it.
+func hostName(program string) string {
+	return strings.TrimSuffix(strings.ToLower(program[strings.LastIndexByte(program, '\\')+1:]), ".exe")
 }
 
 // program finds the program of a command line by the rules of CreateProcess: a
@@ -80,8 +84,10 @@ func (f *windowsFinder) program(line string, narrow bool) (name, rest string, t 
 			first, firstTarget = name, t
 		}
 	}
-	// None is there. What ends like a program is what was meant.
-	if name, rest, ok := untilProgram(line); ok {
+	// None is there. What ends like a program is what was meant, unless the first
+	// word is one that only starts others.
+	_, isHost := hosts[hostName(first)]
+	if name, rest, ok := untilProgram(line); ok && !isHost {
 		full, t := f.look(name, narrow)
 		return full, rest, t
 	}
@@ -135,8 +141,8 @@ func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 	switch {
 	case full == "" || strings.ContainsAny(full, "<>|*?\x00"):
 		return autostart.Target{}
-	case strings.HasPrefix(full, `\\`):
-		return autostart.Target{Path: autostart.Text(full)} // on another machine
+	case strings.HasPrefix(full, `\\`), strings.Contains(full, "%"):
+		return autostart.Target{Path: autostart.Text(full)} // on another machine; by a variable that is not known
 	case machine.OnDrive(full):
 		return f.there(full, narrow)
 	}
@@ -148,9 +154,11 @@ func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 			}
 		}
 	}
-	for _, dir := range []string{f.system, f.machine.Windows(), f.system + `\drivers`, f.system + `\wbem`, f.system + `\WindowsPowerShell\v1.0`} {
-		if t := f.there(dir+`\`+full, narrow); t.Exists != nil && *t.Exists {
-			return t
+	for _, name := range withEnding(full) {
+		for _, dir := range []string{f.system, f.machine.Windows(), f.system + `\drivers`, f.system + `\wbem`, f.system + `\WindowsPowerShell\v1.0`} {
+			if t := f.there(dir+`\`+name, narrow); t.Exists != nil && *t.Exists {
+				return t
+			}
 		}
 	}
 	missing := false
@@ -183,6 +191,15 @@ func withEnding(name string) []string {
 	return []string{name, name + ".exe", name + ".dll", name + ".com", name + ".cmd", name + ".bat"}
 }
 
+// programNames are the files that CreateProcess takes a path for: one without an
+// ending may mean a program.
+func programNames(full string) []string {
+	if strings.Contains(full[strings.LastIndexByte(full, '\\')+1:], ".") {
+		return []string{full}
+	}
+	return []string{full, full + ".exe"}
+}
+
 // there looks whether a file exists. That it lies on another drive leaves it
 // unknown.
 func (f *windowsFinder) there(full string, narrow bool) autostart.Target {
@@ -195,7 +212,7 @@ func (f *windowsFinder) there(full string, narrow bool) autostart.Target {
 }
 
 func (f *windowsFinder) exactly(full string) autostart.Target {
-	for _, candidate := range withEnding(full) {
+	for _, candidate := range programNames(full) {
 		info, err := f.machine.Stat(candidate)
 		switch {
 		case err == nil && info.IsDir():
@@ -388,17 +405,23 @@ func shellCommand(line string) string {
 	}
 	word, more := nextWord(line)
 	switch strings.ToLower(word) {
-	case "start", "call":
+	case "call":
+		return strings.TrimSpace(more)
+	case "start":
+		// A first word in quotes is a title, where something follows it.
+		if more = strings.TrimSpace(more); strings.HasPrefix(more, `"`) {
+			if _, after := nextWord(more); strings.TrimSpace(after) != "" {
+				more = after
+			}
+		}
 		for {
 			next, after := nextWord(more)
-			isTitle := strings.HasPrefix(strings.TrimSpace(more), `"`) && strings.TrimSpace(after) != ""
-			if next == "" && !isTitle {
-				return ""
-			}
-			if !strings.HasPrefix(next, "/") && !isTitle {
+			if !strings.HasPrefix(next, "/") {
 				return strings.TrimSpace(more)
 			}
-			more = after
+			if more = after; strings.EqualFold(next, "/d") {
+				_, more = nextWord(more)
+			}
 		}
 	case "echo", "set", "if", "for", "del", "copy", "move", "rd", "rmdir", "md", "mkdir", "cd", "pushd", "type", "ren", "exit", "title", "ver":
 		return "" // done by the shell itself
