@@ -1,0 +1,129 @@
+package windows_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
+	"lockback/core/format/regf"
+	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/internal/testkit"
+)
+
+const (
+	cv  = `Microsoft\Windows\CurrentVersion`
+	nt  = `Microsoft\Windows NT\CurrentVersion`
+	ccs = `ControlSet002`
+)
+
+var (
+	sz = regf.NewText
+	dw = regf.NewNumber
+)
+
+func approved(name string, first byte) regf.Value {
+	return regf.Value{Name: name, Type: regf.Binary, Data: append([]byte{first}, make([]byte, 11)...)}
+}
+
+// What the rules of Windows make of small machines: for each entry its state, its
+// mode and its switch.
+func TestRules(t *testing.T) {
+	for _, c := range []struct {
+		name                   string
+		software, system, ines testkit.Keys
+		files                  map[string]string
+		want                   map[string]string // location and name, to "state|mode|switch"
+	}{
+		{name: "approval", software: testkit.Keys{
+			cv + `\Run`:                            {sz("on", "a"), sz("off", "a"), sz("off by policy", "a"), sz("odd", "a"), sz("unsaid", "a")},
+			cv + `\Explorer\StartupApproved\Run`:   {approved("on", 2), approved("OFF", 3), approved("off by policy", 7), {Name: "odd", Type: regf.Binary}},
+			`WOW6432Node\` + cv + `\Run`:           {sz("narrow", "a")},
+			cv + `\Explorer\StartupApproved\Run32`: {approved("narrow", 3)},
+		}, ines: testkit.Keys{
+			`Software\` + cv + `\Run`:                            {sz("hers", "a")},
+			`Software\` + cv + `\Explorer\StartupApproved\Run`:   {approved("hers", 3)},
+			`Software\` + cv + `\Explorer\StartupApproved\Run32`: {approved("hers", 2)},
+		}, want: map[string]string{
+			"windows.run on": "enabled||approve", "windows.run off": "disabled|not approved|approve", "windows.run off by policy": "disabled|not approved|approve",
+			"windows.run odd": "enabled||approve", "windows.run unsaid": "enabled||approve", "windows.run narrow": "disabled|not approved|approve", "windows.run hers": "disabled|not approved|approve",
+		}},
+		{name: "before Windows 8", software: testkit.Keys{
+			nt: {sz("CurrentBuild", "7601")}, cv + `\Run`: {sz("tide", "a")}, cv + `\Explorer\StartupApproved\Run`: {approved("tide", 3)},
+		}, want: map[string]string{"windows.run tide": "enabled||park"}},
+		{name: "services", system: testkit.Keys{
+			ccs + `\Services\auto`:           {dw("Type", 0x10), dw("Start", 2), sz("ImagePath", `C:\a.exe`), dw("DelayedAutostart", 1)},
+			ccs + `\Services\manual`:         {dw("Type", 0x20), dw("Start", 3), sz("ImagePath", `C:\a.exe`)},
+			ccs + `\Services\off`:            {dw("Type", 0x110), dw("Start", 4), sz("DisplayName", "Off duty"), sz("ImagePath", `C:\a.exe`)},
+			ccs + `\Services\person`:         {dw("Type", 0x60), dw("Start", 2), sz("ImagePath", `C:\a.exe`)},
+			ccs + `\Services\person_`:        {dw("Type", 0xe0), dw("Start", 2), sz("ImagePath", `C:\a.exe`)},
+			ccs + `\Services\driver`:         {dw("Type", 2), dw("Start", 0)},
+			ccs + `\Services\adapter`:        {dw("Type", 4), dw("Start", 2)},
+			ccs + `\Services\nothing`:        {sz("ImagePath", `C:\a.exe`)},
+			`ControlSet001\Services\earlier`: {dw("Type", 0x10), dw("Start", 2), sz("ImagePath", `C:\a.exe`)},
+		}, want: map[string]string{
+			"windows.services auto": "enabled|automatic, delayed|start-type", "windows.services manual": "enabled|manual|start-type", "windows.services Off duty": "disabled|disabled|start-type",
+			"windows.services person": "enabled|automatic, for each person|start-type", "windows.drivers driver": "enabled|at the very start|start-type",
+		}},
+		{name: "lists", software: testkit.Keys{
+			nt + `\Winlogon`: {sz("Shell", "explorer.exe"), sz("Userinit", `C:\Windows\system32\USERINIT.exe,`), sz("Taskman", `C:\t.exe`)},
+			nt + `\Windows`:  {sz("AppInit_DLLs", ""), dw("LoadAppInit_DLLs", 1)},
+		}, ines: testkit.Keys{`Software\` + nt + `\Windows`: {sz("Load", `C:\l.exe, "C:\m, n.exe"`)}}, want: map[string]string{
+			"windows.winlogon explorer.exe": "enabled||report", "windows.winlogon USERINIT.exe": "enabled||report", "windows.winlogon t.exe": "enabled||trim",
+			"windows.load-run l.exe": "enabled||trim", "windows.load-run m, n.exe": "enabled||trim",
+		}},
+		{name: "packaged apps and add-ins", software: testkit.Keys{
+			`Microsoft\Office\Word\Addins\Tide.One`: {dw("LoadBehavior", 3)}, `Microsoft\Office\Word\Addins\Tide.Two`: {dw("LoadBehavior", 2)}, `Microsoft\Office\Word\Addins\Tide.Three`: {sz("LoadBehavior", "3")},
+		}, want: map[string]string{
+			"windows.office-addins Tide.One": "enabled|at start|state-value", "windows.office-addins Tide.Two": "disabled|not loaded at start|state-value",
+		}},
+		{name: "image options", software: testkit.Keys{
+			nt + `\Image File Execution Options\a.exe`:                  {sz("Debugger", "x.exe")},
+			nt + `\Image File Execution Options\b.exe`:                  {sz("VerifierDlls", "x.dll")},
+			nt + `\Image File Execution Options\c.exe`:                  {sz("VerifierDlls", "x.dll"), dw("GlobalFlag", 0x100)},
+			nt + `\Image File Execution Options\d.exe`:                  {dw("UseFilter", 1)},
+			nt + `\Image File Execution Options\d.exe\0`:                {sz("FilterFullPath", `C:\d.exe`), sz("Debugger", "x.exe")},
+			nt + `\SilentProcessExit\e.exe`:                             {sz("MonitorProcess", "x.exe")},
+			`WOW6432Node\` + nt + `\Image File Execution Options\a.exe`: {sz("Debugger", "x.exe")}, // both views have it in common
+		}, want: map[string]string{
+			"windows.image-options a.exe": "enabled|runs instead of it|park", "windows.image-options b.exe": "disabled|GlobalFlag does not ask for it|park",
+			"windows.image-options c.exe": "enabled|loaded into it|park", `windows.image-options d.exe (C:\d.exe)`: "enabled|runs instead of it|park", "windows.image-options e.exe": "enabled|when it exits|park",
+		}},
+		{name: "files", files: map[string]string{
+			`Windows\System32\GroupPolicy\User\Scripts\scripts.ini`:                                "[Logon]\n0CmdLine=one.cmd\n1CmdLine=C:\\two.cmd\n1Parameters=/q\n[Logoff]\n",
+			`Users\ines\AppData\Roaming\Microsoft\Windows\Start Menu\Programs\Startup\desktop.ini`: "", `Users\ines\AppData\Roaming\Microsoft\Windows\Start Menu\Programs\Startup\x.lnk`: "no link",
+			`Users\ines\AppData\Roaming\Microsoft\Excel\XLSTART\book.xlsb`: "", `Users\ines\AppData\Roaming\Microsoft\Excel\XLSTART\~$book.xlsb`: "",
+			`Users\ines\Documents\PowerShell\profile.ps1`: "", `Users\ines\Documents\PowerShell\other.ps1`: "", `Windows\Tasks\broken.job`: "x",
+		}, want: map[string]string{
+			"windows.logon-script one.cmd": "enabled|logon|report", "windows.logon-script two.cmd": "enabled|logon|report", "windows.startup-folder x": "enabled||approve",
+			"windows.office-addins book.xlsb": "enabled||park", "windows.powershell-profile profile.ps1": "enabled||park", "windows.tasks-legacy broken": "enabled||park",
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			m, err := machine.Open(testkit.WindowsDisk(t, c.software, c.system, c.ines, c.files))
+			require.NoError(t, err)
+			defer m.Close()
+			inv := inventory.Take(m)
+			require.Empty(t, inv.Unread)
+			got := map[string]string{}
+			for _, item := range inv.Items {
+				got[item.Location+" "+item.Name] = strings.Join([]string{string(item.State), item.Mode, string(item.Switch)}, "|")
+				// Each that can be switched gives edits, for its own artifacts.
+				edits, err := item.Set(m, location.Want{State: autostart.Disabled, Now: time.Unix(1773480413, 0)})
+				if item.Switch == autostart.Report {
+					require.ErrorIs(t, err, location.ErrNoSwitch)
+				} else if item.State == autostart.Enabled {
+					require.NoError(t, err, item.Name)
+					require.NotEmpty(t, edits, item.Name)
+				}
+				_, err = item.Set(m, location.Want{State: autostart.Disabled, User: &m.Users[0]})
+				require.Error(t, err, "for one person only")
+			}
+			require.Equal(t, c.want, got)
+		})
+	}
+}
