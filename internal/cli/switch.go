@@ -7,6 +7,7 @@ import (
 	"maps"
 	"os"
 	"os/signal"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -337,7 +338,10 @@ func (s *session) explain(err error) error {
 	switch {
 	case errors.As(err, &denied) && errors.Is(denied.Cause, machine.ErrNeedsRights):
 		todo := "run as root"
-		if s.machine.Live {
+		switch {
+		case runtime.GOOS == "windows":
+			todo = "run from an elevated prompt"
+		case s.machine.Live:
 			todo = "run with sudo"
 		}
 		return fmt.Errorf("nothing was changed: writing %s %w; %s", names(denied), denied.Cause, todo)
