@@ -268,10 +268,14 @@ func (h *hiveFile) commit(at func(string)) error {
 	}
 	at("hive " + h.name + ": write")
 	hive.Close(time.Now())
-	if err := h.files.replaceWhole(h.name, func(w *os.File) error {
+	err := h.files.replaceWhole(h.name, func(w *os.File) error {
 		_, err := hive.WriteTo(w)
 		return err
-	}, func() { at("hive " + h.name + ": replace") }); err != nil {
+	}, func() {
+		h.abandon() // Windows replaces no file that is open
+		at("hive " + h.name + ": replace")
+	})
+	if err != nil {
 		return fmt.Errorf("writing %s: %w", h.name, err)
 	}
 	h.abandon()

@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lockback/core/format/regf"
 	"lockback/core/format/shelllink"
 	"lockback/internal/testkit"
 )
@@ -82,6 +83,9 @@ const wineEntries = `Windows Registry Editor Version 5.00
 [HKEY_CURRENT_USER\Environment]
 "UserInitMprLogonScript"="C:\\tuner\\logon.cmd"
 
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows NT\CurrentVersion\ProfileList\S-1-5-21-9-9-9-1002]
+"ProfileImagePath"="C:\\users\\bram"
+
 [HKEY_LOCAL_MACHINE\Software\Microsoft\Office\Excel\Addins\Saltmarsh.Ledger]
 "LoadBehavior"=dword:00000003
 "FriendlyName"="Saltmarsh Ledger"
@@ -90,7 +94,7 @@ const wineEntries = `Windows Registry Editor Version 5.00
 // wineNames are the entries that the file above makes, and those of files, a
 // service and a task, by location.
 var wineNames = map[string][]string{
-	"windows.run": {"Fogbell Sync", "Kelpline Updater", "Tide Chart", "Größe 灯台"}, "windows.run-once": {"Kelpline Setup"}, "windows.run-policy": {"Tuner"},
+	"windows.run": {"Fogbell Sync", "Kelpline Updater", "Tide Chart", "Größe 灯台", "Bram's Notes"}, "windows.run-once": {"Kelpline Setup"}, "windows.run-policy": {"Tuner"},
 	"windows.winlogon": {"shell.exe", "init.exe"}, "windows.app-init-dlls": {"hook.dll", "second.dll"}, "windows.image-options": {"taskmgr.exe"},
 	"windows.active-setup": {"Saltmarsh first start"}, "windows.explorer": {"Kelpline Bar", "Fogbell Synced"}, "windows.shell-extensions": {"Fogbell Menu"},
 	"windows.command-processor": {"AutoRun"}, "windows.netsh": {"tide"}, "windows.print": {"Lampwick Port"}, "windows.boot-execute": {"tunerboot"},
@@ -129,7 +133,7 @@ func wineState(t *testing.T, w testkit.Wine) (map[string]string, testkit.Picture
 		if strings.HasPrefix(line, "d") {
 			tree[name] = "folder"
 		}
-		if name == "tide/started" {
+		if name == "tide/started" || name == "users/bram/NTUSER.DAT" { // a hive is compared by what is in it
 			delete(tree, name)
 		}
 	}
@@ -155,6 +159,10 @@ func TestRunningWindowsOfWine(t *testing.T) {
 	user := filepath.Base(userFolder(t, w))
 	put("users/"+user+"/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/StartUp/evening.cmd", []byte("@exit\r\n"))
 	put("windows/system32/WindowsPowerShell/v1.0/profile.ps1", []byte("# nothing\r\n"))
+	// Somebody who is not signed in: the hive file is all there is.
+	put("users/bram/NTUSER.DAT", testkit.Hive(t, testkit.Keys{`Software\Microsoft\Windows\CurrentVersion\Run`: {regf.NewText("Bram's Notes", `C:\tide\svc.exe`)}}))
+	bram := filepath.Join(w.Drive, "users/bram/NTUSER.DAT")
+	asFound := testkit.Export(t, bram)
 	w.OK(t, "wine", "sc", "create", "TideSvc", "binPath=", `C:\tide\svc.exe`, "start=", "auto", "DisplayName=", "Tidewatch")
 	require.Eventually(t, func() bool { // the scheduler takes a moment to come up
 		return w.Run(t, "wine", "schtasks", "/create", "/tn", `\Kelpline\Update`, "/xml", `C:\task.xml`, "/f").Code == 0
@@ -208,6 +216,7 @@ func TestRunningWindowsOfWine(t *testing.T) {
 	require.Contains(t, off, `"Fogbell Sync"=hex:03,`)
 	require.Contains(t, off, `"Shell"="explorer.exe"`)
 	require.Contains(t, off, `Services\TideSvc] "Start"=dword:00000004`)
+	require.Contains(t, testkit.Export(t, bram), `Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run\`+"\x00Bram's Notes")
 	content, err := os.ReadFile(filepath.Join(w.Drive, "windows/system32/tasks/Kelpline/Update"))
 	require.NoError(t, err)
 	require.Contains(t, string(content), "<Enabled>false</Enabled>")
@@ -223,6 +232,7 @@ func TestRunningWindowsOfWine(t *testing.T) {
 	w.Lockback(t, "compare", "S1")
 	again, treeAgain := wineState(t, w)
 	require.Empty(t, testkit.Changed(registry, again))
+	require.Equal(t, asFound, testkit.Export(t, bram))
 	require.Empty(t, testkit.Differences(tree, treeAgain))
 	require.Equal(t, 1, started(), "the service starts again")
 
@@ -241,7 +251,7 @@ func userFolder(t *testing.T, w testkit.Wine) string {
 	folders, err := filepath.Glob(filepath.Join(w.Drive, "users/*"))
 	require.NoError(t, err)
 	for _, f := range folders {
-		if filepath.Base(f) != "Public" {
+		if base := filepath.Base(f); base != "Public" && base != "bram" {
 			return f
 		}
 	}
