@@ -46,14 +46,9 @@ func annotate(m *machine.Machine, items []*location.Item) {
 		if row, ok := findRow(m, &item.Entry); ok {
 			item.OSPart = row.part
 			item.Guarded = cmp.Or(row.guards, item.Guarded)
-			facts := item.Facts
-			item.Facts = func() []location.Fact {
-				part := location.Fact{Name: "part of the operating system", Value: row.what, Basis: "catalogue of " + row.location}
-				if facts == nil {
-					return []location.Fact{part}
-				}
-				return append(facts(), part)
-			}
+			item.AddFacts(func() []location.Fact {
+				return []location.Fact{{Name: "part of the operating system", Value: row.what, Basis: "catalogue of " + row.location}}
+			})
 		}
 	}
 }

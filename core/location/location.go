@@ -79,6 +79,17 @@ type Item struct {
 	Switcher
 }
 
+// AddFacts adds to what is known of an item, behind what is known already.
+func (i *Item) AddFacts(more func() []Fact) {
+	before := i.Facts
+	i.Facts = func() []Fact {
+		if before == nil {
+			return more()
+		}
+		return append(before(), more()...)
+	}
+}
+
 // Fact is something known of an entry, and where it comes from.
 type Fact struct{ Name, Value, Basis string }
 

@@ -183,7 +183,7 @@ type hiveEditor struct {
 
 func (e *hiveEditor) exists() bool { return e.key != nil }
 
-// now is the time that a changed key gets, as the system itself would give it.
+// touch gives the changed key the time of now, as the system itself would.
 func (e *hiveEditor) touch() error { return e.hive.SetTime(e.key, time.Now()) }
 
 func (e *hiveEditor) setValue(v regf.Value, place int) error {
@@ -278,7 +278,6 @@ func (h *hiveFile) commit(at func(string)) error {
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", h.name, err)
 	}
-	h.abandon()
 	return nil
 }
 

@@ -306,8 +306,8 @@ const (
 	maxTreeDepth = 64
 )
 
-// volatileValues are values that the running system writes again and again, and
-// that no state is: the scheduler's note of a task's last runs.
+// volatileValues are values of the task cache that the scheduler writes again and
+// again, and that no state is: its notes of a task's last runs.
 var volatileValues = map[string]bool{"dynamicinfo": true, "lasttaskruntime": true}
 
 // appendTree writes a key and everything below it: its rights, class and time,
@@ -324,7 +324,9 @@ func appendTree(b []byte, k *RegistryKey, depth int, left *int) ([]byte, error) 
 	if err != nil {
 		return nil, err
 	}
-	values = slices.DeleteFunc(values, func(v regf.Value) bool { return volatileValues[strings.ToLower(v.Name)] })
+	if inTaskCache(k.Path) {
+		values = slices.DeleteFunc(values, func(v regf.Value) bool { return volatileValues[strings.ToLower(v.Name)] })
+	}
 	subs, err := k.Subkeys()
 	if err != nil {
 		return nil, err

@@ -71,6 +71,21 @@ func TestArtifactsOfTheRegistry(t *testing.T) {
 	}
 }
 
+// What the scheduler notes of a task's last runs is no state; a value of the same
+// name anywhere else is, and is recorded with its key.
+func TestVolatileValuesAreTheSchedulersOnly(t *testing.T) {
+	const cache = `Microsoft\Windows NT\CurrentVersion\Schedule\TaskCache\Tasks\{1}`
+	noted := []regf.Value{regf.NewText("Path", "x"), {Name: "DynamicInfo", Type: regf.Binary, Data: []byte{1}}}
+	m, err := machine.Open(testkit.WindowsDisk(t, testkit.Keys{cache: noted, `Tide Works`: noted}, nil, nil, nil))
+	require.NoError(t, err)
+	defer m.Close()
+	for key, kept := range map[string]bool{cache: false, `Tide Works`: true} {
+		image, err := m.Image(machine.RegistryTree(`HKLM\SOFTWARE\` + key))
+		require.NoError(t, err)
+		require.Equal(t, kept, bytes.Contains(image.Content, []byte("DynamicInfo")), key)
+	}
+}
+
 // A key's time is put back when what is in it is the same again, and only then.
 func TestTimesOfKeys(t *testing.T) {
 	m, _ := tideDisk(t)

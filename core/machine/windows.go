@@ -384,11 +384,13 @@ func (m *Machine) task(a Artifact) (string, bool) {
 // another one: what the scheduler keeps of its tasks. It is recorded, and put
 // back on a mounted disk only.
 func (m *Machine) Managed(a Artifact) bool {
-	if !m.Live || a.Kind == FileArtifact {
-		return false
-	}
-	_, ok := cutFold(a.Name, KeyNT+`\Schedule\TaskCache`)
-	return ok
+	return m.Live && a.Kind != FileArtifact && inTaskCache(a.Name)
+}
+
+// inTaskCache reports whether a key is one that the scheduler keeps of its tasks.
+func inTaskCache(path string) bool {
+	rest, ok := cutFold(path, KeyNT+`\Schedule\TaskCache`)
+	return ok && (rest == "" || rest[0] == '\\')
 }
 
 // Same compares two images of an artifact: as [Image.Same] does, but of a task

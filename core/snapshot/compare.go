@@ -57,7 +57,7 @@ func Compare(from, to *Snapshot) (Difference, error) {
 	if err != nil {
 		return d, err
 	}
-	changed := map[string][2]string{} // an artifact name, to its bodies
+	changed := map[string][2]string{} // an artifact's id, to its bodies
 	merge(fromImages, toImages, func(a, b *line) {
 		if a != nil && b != nil && a.body != b.body {
 			changed[a.id] = [2]string{a.body, b.body}

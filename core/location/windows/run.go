@@ -59,9 +59,9 @@ func switchByApproval(s *location.Survey, item *location.Item, own machine.Artif
 		item.Mode = "not approved"
 		if len(v.Data) >= 12 {
 			if t := regf.TimeOf(le64(v.Data[4:])); !t.IsZero() {
-				item.Facts = func() []location.Fact {
+				item.AddFacts(func() []location.Fact {
 					return []location.Fact{{Name: "switched off", Value: t.Format("2006-01-02 15:04 MST"), Basis: key}}
-				}
+				})
 			}
 		}
 	}
@@ -208,12 +208,8 @@ func readShortcut(s *location.Survey, u *machine.User, item *location.Item, file
 	if link.Target() == "" && link.AppID != "" {
 		item.Command = `shell:AppsFolder\` + link.AppID
 	}
-	before := item.Facts
-	item.Facts = func() []location.Fact {
+	item.AddFacts(func() []location.Fact {
 		var facts []location.Fact
-		if before != nil {
-			facts = before()
-		}
 		for _, f := range []location.Fact{{Name: "starts in", Value: link.WorkingDir}, {Name: "description", Value: link.Description},
 			{Name: "made on", Value: link.Machine}, {Name: "volume", Value: link.Volume}} {
 			if f.Value != "" {
@@ -222,7 +218,7 @@ func readShortcut(s *location.Survey, u *machine.User, item *location.Item, file
 			}
 		}
 		return facts
-	}
+	})
 }
 
 // appData is where the state of packaged apps' startup tasks stands, below a
