@@ -16,7 +16,7 @@ import (
 var mayImport = []struct{ room, allowed string }{
 	{`core/autostart`, `^$`},
 	{`core/format/.*`, `^$`},
-	{`core/machine`, `core/(autostart|format/(regf|taskxml))`},
+	{`core/machine`, `core/(autostart|format/(regf|taskxml|plist))`},
 	{`core/location`, `core/(autostart|machine)`},
 	{`core/location/.*`, `core/(autostart|machine|location|format/.*)`},
 	{`core/identify`, `core/(autostart|machine|location|format/.*)`},

@@ -71,6 +71,7 @@ const (
 	StartType   Switch = "start-type"   // Windows: the start type of a service or driver
 	TaskEnabled Switch = "task-enabled" // Windows: the scheduler's own switch of a task
 	StateValue  Switch = "state-value"  // the on/off value that the location documents
+	Override    Switch = "override"     // macOS: launchd's own database of what is disabled
 	Trim        Switch = "trim"         // takes this one item out of a list
 	Park        Switch = "park"         // takes the artifact away; the record keeps it
 	Report      Switch = "report"       // listed, compared and restored, never switched

@@ -272,7 +272,7 @@ func (s *Survey) Skip(path string, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.present = true
-	u := autostart.Unread{Location: s.at.ID, Path: autostart.Text(path), Reason: machine.Reason(err)}
+	u := autostart.Unread{Location: s.at.ID, Path: autostart.Text(path), Reason: machine.Reason(s.Machine.Explain(path, err))}
 	if !slices.Contains(s.Unread, u) {
 		s.Unread = append(s.Unread, u)
 	}

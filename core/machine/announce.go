@@ -60,6 +60,9 @@ func (m *Machine) Announce(files []string) []string {
 	if !m.Live {
 		return nil
 	}
+	if m.tools != nil {
+		return m.tellPreferences(files)
+	}
 	var warnings []string
 	for _, manager := range m.managersOf(files) {
 		if err := reload(manager); err != nil {

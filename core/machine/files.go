@@ -31,14 +31,19 @@ type Files struct {
 	homes []User
 
 	// drive is the letter of the disk of a Windows machine, 0 of others. Names
-	// are then also taken as Windows has them (C:\Users), and without regard to
-	// case.
+	// are then also taken as Windows has them (C:\Users).
 	drive byte
+	// mac says that it is a Mac's disk, dataOnly that its system volume, which is
+	// another one, is not here.
+	mac, dataOnly bool
+	// fold makes two names the same that the machine takes for the same, by case
+	// or accents; nil where each name is its own.
+	fold func(string) string
 
 	mu        sync.Mutex
 	plain     map[string]string            // a folder's path, to the same folder's path without links
 	folders   map[string]*folder           // opened folders, by path without links
-	names     map[string]map[string]string // of a Windows machine: a folder's names by their upper case
+	names     map[string]map[string]string // of a machine that folds names: a folder's names, folded
 	canonical map[string]string            // of a Windows machine: a path, to the case that the disk has
 }
 
@@ -134,7 +139,7 @@ func (f *Files) resolve(name string, last bool) (string, error) {
 			return "", err
 		}
 		full := join(parent, base)
-		if !last && f.drive == 0 {
+		if !last && f.fold == nil {
 			return full, nil
 		}
 		kind, found, err := f.typeNamed(parent, base)
@@ -271,7 +276,7 @@ func (f *Files) typeIn(plain, base string) (fs.FileMode, error) {
 // in case, and tells the name that is there.
 func (f *Files) typeNamed(plain, base string) (fs.FileMode, string, error) {
 	kind, err := f.typeIn(plain, base)
-	if err == nil || f.drive == 0 || !errors.Is(err, fs.ErrNotExist) {
+	if err == nil || f.fold == nil || !errors.Is(err, fs.ErrNotExist) {
 		return kind, base, err
 	}
 	name, ok := f.actual(plain, base)

@@ -1,4 +1,4 @@
-//go:build !linux && !windows
+//go:build !linux && !windows && !darwin
 
 package machine
 
@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Outside Linux a mounted root is read and written through what os.Root offers:
+// On other systems a mounted root is read and written through what os.Root offers:
 // extended attributes are neither seen nor set, and a link's own time cannot be
 // set.
 

@@ -26,6 +26,10 @@ const (
 	TreeArtifact  ArtifactKind = "tree"  // a key with everything below it
 )
 
+// LoginItemArtifact addresses a program in the list of login items of a person
+// who is signed in to a running Mac, see [LoginItemOf].
+const LoginItemArtifact ArtifactKind = "login-item"
+
 // Artifact is the address of one piece of operating-system state, as its own
 // machine names it.
 type Artifact struct {
@@ -42,6 +46,8 @@ func (a Artifact) String() string { return a.Name }
 // or key. The top of a file system or of a hive lies in nothing.
 func (a Artifact) Parent() (Artifact, bool) {
 	switch a.Kind {
+	case LoginItemArtifact:
+		return Artifact{}, false
 	case ValueArtifact:
 		key, _ := a.Value()
 		return RegistryKeyOnly(key), true
@@ -112,6 +118,10 @@ const (
 	Key   ImageKind = "key"  // for itself: its rights, class and time
 	Tree  ImageKind = "tree" // with everything below it
 )
+
+// LoginItemKind is what can be found at the address of a login item: its content
+// is a [LoginItem] in JSON.
+const LoginItemKind ImageKind = "login-item"
 
 // Image is the full content and metadata of an artifact at one moment. The zero
 // Xattrs (nil) and a negative UID mean "as the system gives them", which only an
@@ -199,6 +209,8 @@ func (i Image) String() string {
 		return fmt.Sprintf("file %s, %d bytes, %s", modeString(i.Mode), len(i.Content), hex.EncodeToString(sum[:4]))
 	case Value:
 		return i.Value().String()
+	case LoginItemKind:
+		return "in the list, " + string(i.Content)
 	case Tree:
 		sum := sha256.Sum256(i.Content)
 		return fmt.Sprintf("key with all below it, %s", hex.EncodeToString(sum[:4]))

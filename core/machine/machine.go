@@ -29,7 +29,7 @@ import (
 type Machine struct {
 	ID      string // the system's own id; empty when it has none
 	Name    string // the host name
-	OS      string // "linux" or "windows"
+	OS      string // "linux", "windows" or "macos"
 	Version string // as the system words it, "Debian GNU/Linux 12 (bookworm)"
 	Live    bool   // it is the machine that Lock Back runs on
 	Root    string // the mounted folder; "/" on the running machine
@@ -44,6 +44,8 @@ type Machine struct {
 
 	*Files
 
+	release    Release           // of macOS
+	tools      Tools             // of a running Mac
 	windows    string            // the system's folder on a Windows machine
 	variables  map[string]string // of its environment, by names in small letters
 	hibernated bool
@@ -60,6 +62,7 @@ type User struct {
 	GID  int
 	Home string // as the machine names it
 	SID  string // of a Windows account
+	UUID string // of an account on a Mac, in capitals
 }
 
 // ErrNoSystem says that a folder holds no operating system that can be read.
@@ -71,6 +74,8 @@ var systemMarks = []struct {
 	os    string
 	marks []string
 }{
+	// A Mac has an /etc/passwd too.
+	{"macos", []string{macVersion, dslocal}},
 	{"linux", []string{"/etc/os-release", "/usr/lib/os-release", "/etc/passwd"}},
 	{"windows", []string{"/Windows/System32/config/SYSTEM", "/WINNT/System32/config/SYSTEM"}},
 }
@@ -86,8 +91,10 @@ func Open(dir string) (*Machine, error) {
 			m.Root = "/"
 		case "windows":
 			return openLiveWindows()
+		case "darwin":
+			return OpenRunningMac("/", systemTools{})
 		default:
-			return nil, fmt.Errorf("the running machine is %s, and this version reads running Linux and Windows machines only; name a mounted disk with --root", runtime.GOOS)
+			return nil, fmt.Errorf("the running machine is %s, and this version reads running Linux, macOS and Windows machines only; name a mounted disk with --root", runtime.GOOS)
 		}
 	} else {
 		abs, err := filepath.Abs(dir)
@@ -112,16 +119,22 @@ func Open(dir string) (*Machine, error) {
 	for _, row := range systemMarks {
 		for _, mark := range row.marks {
 			looked = append(looked, strings.TrimPrefix(mark, "/"))
-			files.drive = 0
-			if row.os == "windows" {
-				files.drive = 'C'
+			files.drive, files.fold, files.mac = 0, nil, false
+			switch row.os {
+			case "windows":
+				files.drive, files.fold = 'C', strings.ToUpper
+			case "macos":
+				files.mac, files.fold = true, macFold
 			}
 			if _, err := files.Stat(mark); err == nil {
 				m.OS = row.os
-				if m.OS == "windows" {
+				switch m.OS {
+				case "windows":
 					full, _ := files.Resolve(mark)
 					m.openWindows(path.Dir(path.Dir(path.Dir(full))))
-				} else {
+				case "macos":
+					m.openMac()
+				default:
 					m.readIdentity()
 				}
 				files.homes = m.Users
@@ -146,8 +159,15 @@ func (m *Machine) UserNamed(name string) (User, bool) {
 // Image reads the full image of an artifact. What cannot be read is an error,
 // what is not there an image of the kind [Absent].
 func (m *Machine) Image(a Artifact) (Image, error) {
+	if domain, _, ok := m.launchdDomain(a); ok {
+		return m.launchdImage(a, domain)
+	}
 	if a.Kind == FileArtifact {
-		return m.Files.Image(a)
+		i, err := m.Files.Image(a)
+		return i, m.protection(a.Name, err)
+	}
+	if a.Kind == LoginItemArtifact {
+		return m.loginItemImage(a)
 	}
 	if m.Registry == nil {
 		return Image{}, &fs.PathError{Op: "read", Path: a.Name, Err: errNoRegistry}
@@ -164,7 +184,17 @@ func (m *Machine) Writable(a Artifact, before, after Image) error {
 	if m.hibernated {
 		return ErrHibernated
 	}
+	if domain, uid, ok := m.launchdDomain(a); ok {
+		return m.launchdWritable(domain, uid)
+	}
+	if a.Kind == LoginItemArtifact {
+		_, err := m.Image(a)
+		return err
+	}
 	if a.Kind == FileArtifact {
+		if m.tools != nil && ProtectedPlace(a.Name) {
+			return ErrProtected
+		}
 		return m.Files.Writable(a, before, after)
 	}
 	if m.Registry == nil {
@@ -180,7 +210,8 @@ func (m *Machine) Writable(a Artifact, before, after Image) error {
 // Prepare writes what a file artifact shall become beside its place, see
 // [Files.Prepare]. The registry needs no such thing: its hives are written whole.
 func (m *Machine) Prepare(a Artifact, want Image, tag string) error {
-	if _, task := m.task(a); task || a.Kind != FileArtifact {
+	_, task := m.task(a)
+	if _, _, launchd := m.launchdDomain(a); launchd || task || a.Kind != FileArtifact {
 		return nil
 	}
 	return m.Files.Prepare(a, want, tag)
@@ -189,19 +220,25 @@ func (m *Machine) Prepare(a Artifact, want Image, tag string) error {
 // Set brings an artifact to an image. What lies in a hive file is set in memory
 // only, until [Machine.Commit].
 func (m *Machine) Set(a Artifact, want Image, tag string) error {
+	if domain, _, ok := m.launchdDomain(a); ok {
+		return m.setLaunchd(domain, want)
+	}
+	if a.Kind == LoginItemArtifact {
+		return m.setLoginItem(a, want)
+	}
 	if a.Kind != FileArtifact {
 		if m.Registry == nil {
 			return errNoRegistry
 		}
 		return m.Registry.set(a, want)
 	}
-	if m.Files.drive != 0 {
+	if m.Files.fold != nil {
 		defer m.Files.forgetNames()
 	}
 	if task, ok := m.task(a); ok {
 		return m.setTask(a, task, want)
 	}
-	return m.Files.Set(a, want, tag)
+	return m.protection(a.Name, m.Files.Set(a, want, tag))
 }
 
 // Commit writes the hive files that were edited, each in one step. The function
@@ -231,6 +268,9 @@ func (m *Machine) Abandon() {
 // Discard removes what [Machine.Prepare] or an interrupted [Machine.Commit] left
 // behind, if anything.
 func (m *Machine) Discard(a Artifact, tag string) error {
+	if _, _, launchd := m.launchdDomain(a); launchd {
+		return nil
+	}
 	if a.Kind == FileArtifact {
 		return m.Files.Discard(a, tag)
 	}

@@ -42,7 +42,7 @@ var bootStores = []string{`\Boot\BCD`, `\EFI\Microsoft\Boot\BCD`}
 // openWindows finds out what Windows machine this is.
 func (m *Machine) openWindows(folder string) {
 	m.Registry = &Registry{}
-	m.Files.drive = 'C'
+	m.Files.drive, m.Files.fold = 'C', strings.ToUpper
 	m.windows = `C:` + strings.ReplaceAll(folder, "/", `\`)
 	if m.Live {
 		m.liveRegistry()
@@ -301,6 +301,9 @@ func upperLetter(c byte) byte {
 
 // local turns a path as Windows names it into one below the root.
 func (f *Files) local(name string) (string, error) {
+	if f.mac {
+		return f.macLocal(name)
+	}
 	if f.drive == 0 || !onDrive(name) {
 		return name, nil
 	}
@@ -342,8 +345,8 @@ func (f *Files) canonicalName(name string) string {
 // Canonical gives a path the case that the disk has.
 func (m *Machine) Canonical(name string) string { return m.Files.canonicalName(name) }
 
-// actual finds the name that a folder of a Windows disk has for one that
-// differs in case only.
+// actual finds the name that a folder has for one that the machine takes for the
+// same.
 func (f *Files) actual(plain, base string) (string, bool) {
 	f.mu.Lock()
 	names, ok := f.names[plain]
@@ -352,14 +355,14 @@ func (f *Files) actual(plain, base string) (string, bool) {
 		names = map[string]string{}
 		if entries, err := f.readPlainDir(plain); err == nil {
 			for _, e := range entries {
-				names[strings.ToUpper(e.Name())] = e.Name()
+				names[f.fold(e.Name())] = e.Name()
 			}
 		}
 		f.mu.Lock()
 		f.names[plain] = names
 		f.mu.Unlock()
 	}
-	name, ok := names[strings.ToUpper(base)]
+	name, ok := names[f.fold(base)]
 	return name, ok
 }
 
@@ -384,6 +387,9 @@ func (m *Machine) task(a Artifact) (string, bool) {
 // another one: what the scheduler keeps of its tasks. It is recorded, and put
 // back on a mounted disk only.
 func (m *Machine) Managed(a Artifact) bool {
+	if m.OS == "macos" {
+		return a.Kind == LoginItemArtifact && m.tools == nil || m.tools != nil && within(a.Name, backgroundItems)
+	}
 	return m.Live && a.Kind != FileArtifact && inTaskCache(a.Name)
 }
 
@@ -394,11 +400,15 @@ func inTaskCache(path string) bool {
 }
 
 // Same compares two images of an artifact: as [Image.Same] does, but of a task
-// of a running machine by what its definition says, for the scheduler writes it
-// in its own way and at its own time.
+// of a running Windows and of the disabled databases of a running Mac by what
+// they say, for the scheduler and launchd write them in their own way and at
+// their own time.
 func (m *Machine) Same(a Artifact, i, j Image) bool {
 	if _, ok := m.task(a); ok && i.Kind == Regular && j.Kind == Regular {
 		return taskxml.Equal(i.Content, j.Content)
+	}
+	if _, _, ok := m.launchdDomain(a); ok {
+		return sameOverrides(overrides(i), overrides(j))
 	}
 	return i.Same(j)
 }

@@ -1,0 +1,206 @@
+package machine
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+	"syscall"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// On a Mac, a file's image holds its extended attributes, and under names of our
+// own its flags (chflags(1)) and its access list (acl(3)), as the kernel hands it
+// out. All goes through open files: what a name leads to cannot change between.
+
+// The names of what macOS keeps beside the extended attributes.
+const (
+	flagsAttr = "macos.flags"
+	aclAttr   = "macos.acl"
+	// provenance is the system's own note of who wrote a file. It cannot be set.
+	provenance = "com.apple.provenance"
+)
+
+func readOnly(dir *os.File) bool {
+	var st unix.Statfs_t
+	return unix.Fstatfs(int(dir.Fd()), &st) == nil && st.Flags&unix.MNT_RDONLY != 0
+}
+
+// openItself opens a file, folder or link without following it.
+func (d *folder) openItself(base string) (int, error) {
+	fd, err := unix.Openat(int(d.self.Fd()), base, unix.O_RDONLY|unix.O_SYMLINK|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return -1, &fs.PathError{Op: "open", Path: base, Err: err}
+	}
+	return fd, nil
+}
+
+func (d *folder) readXattrs(base string) (map[string][]byte, error) {
+	attrs := map[string][]byte{}
+	fd, err := d.openItself(base)
+	if err != nil {
+		if errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist) {
+			err = nil
+		}
+		return attrs, err
+	}
+	defer unix.Close(fd)
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return attrs, err
+	}
+	if st.Flags != 0 {
+		attrs[flagsAttr] = binary.BigEndian.AppendUint32(nil, st.Flags)
+	}
+	if acl := readACL(fd); acl != nil {
+		attrs[aclAttr] = acl
+	}
+	n, err := unix.Flistxattr(fd, nil)
+	if n == 0 || errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.EPERM) {
+		return attrs, nil
+	}
+	if err != nil {
+		return attrs, err
+	}
+	names := make([]byte, n+256)
+	if n, err = unix.Flistxattr(fd, names); err != nil {
+		return attrs, err
+	}
+	for key := range strings.SplitSeq(strings.TrimRight(string(names[:n]), "\x00"), "\x00") {
+		if key == provenance || key == "" {
+			continue
+		}
+		size, err := unix.Fgetxattr(fd, key, nil)
+		if err == nil && size <= MaxImageSize {
+			value := make([]byte, size)
+			if size > 0 {
+				size, err = unix.Fgetxattr(fd, key, value)
+			}
+			attrs[key] = value[:max(size, 0)]
+		}
+		if err != nil && !errors.Is(err, unix.ENOATTR) && !errors.Is(err, fs.ErrPermission) {
+			return attrs, err
+		}
+	}
+	return attrs, nil
+}
+
+func (d *folder) writeXattrs(base string, want map[string][]byte) error {
+	if want == nil {
+		return nil
+	}
+	have, err := d.readXattrs(base)
+	if err != nil {
+		return err
+	}
+	fd, err := d.openItself(base)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	own := func(key string) bool { return key == flagsAttr || key == aclAttr }
+	for key := range have {
+		if _, ok := want[key]; !ok && !own(key) {
+			if err := unix.Fremovexattr(fd, key); err != nil {
+				return fmt.Errorf("cannot take away the extended attribute %s: %w", key, err)
+			}
+		}
+	}
+	for key, value := range want {
+		if old, ok := have[key]; own(key) || ok && string(old) == string(value) {
+			continue
+		}
+		if err := unix.Fsetxattr(fd, key, value, 0); err != nil {
+			return fmt.Errorf("cannot set the extended attribute %s: %w", key, err)
+		}
+	}
+	if string(have[aclAttr]) != string(want[aclAttr]) {
+		if err := writeACL(fd, want[aclAttr]); err != nil {
+			return fmt.Errorf("cannot set the access list: %w", err)
+		}
+	}
+	// The flags come last: with some of them nothing can be changed any more.
+	if string(have[flagsAttr]) != string(want[flagsAttr]) {
+		var flags uint32
+		if b := want[flagsAttr]; len(b) == 4 {
+			flags = binary.BigEndian.Uint32(b)
+		}
+		if err := unix.Fchflags(fd, int(flags)); err != nil {
+			return fmt.Errorf("cannot set the flags: %w", err)
+		}
+	}
+	return nil
+}
+
+// A struct kauth_filesec, sys/kauth.h: a magic number, two ids of 16 bytes, the
+// count of entries, flags, the entries.
+const (
+	filesecMagic = 0x012cc16d
+	filesecHead  = 44
+	noACL        = 0xffffffff
+)
+
+var securityList = unix.Attrlist{Bitmapcount: unix.ATTR_BIT_MAP_COUNT, Commonattr: unix.ATTR_CMN_EXTENDED_SECURITY}
+
+// readACL asks for the access list with getattrlist(2); nil where there is none.
+func readACL(fd int) []byte {
+	list, buf := securityList, make([]byte, 64<<10)
+	_, _, errno := syscall.Syscall6(unix.SYS_FGETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)), uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)), 0, 0)
+	if errno != 0 {
+		return nil
+	}
+	// The length of all, then where the attribute lies, counted from there.
+	total := int(binary.NativeEndian.Uint32(buf))
+	at, size := 4+int(int32(binary.NativeEndian.Uint32(buf[4:]))), int(binary.NativeEndian.Uint32(buf[8:]))
+	if size < filesecHead || at < 12 || at+size > total || total > len(buf) || binary.NativeEndian.Uint32(buf[at+36:]) == noACL {
+		return nil
+	}
+	return append([]byte(nil), buf[at:at+size]...)
+}
+
+// writeACL sets an access list as it was read; nil takes it away.
+func writeACL(fd int, acl []byte) error {
+	if acl == nil {
+		acl = make([]byte, filesecHead)
+		binary.NativeEndian.PutUint32(acl, filesecMagic)
+		binary.NativeEndian.PutUint32(acl[36:], noACL)
+	}
+	buf := binary.NativeEndian.AppendUint32(nil, 8)
+	buf = binary.NativeEndian.AppendUint32(buf, uint32(len(acl)))
+	buf = append(buf, acl...)
+	list := securityList
+	_, _, errno := syscall.Syscall6(unix.SYS_FSETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)), uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)), 0, 0)
+	if errno != 0 {
+		return errno
+	}
+	return nil
+}
+
+// omit leaves a time as it is, utimensat(2).
+const omit = -2
+
+func (d *folder) writeTime(base string, t time.Time) error {
+	ts := []unix.Timespec{{Nsec: omit}, unix.NsecToTimespec(t.UnixNano())}
+	return unix.UtimesNanoAt(int(d.self.Fd()), base, ts, unix.AT_SYMLINK_NOFOLLOW)
+}
+
+func (d *folder) copyAccessTime(base string, from fs.FileInfo) {
+	st, ok := from.Sys().(*syscall.Stat_t)
+	if !ok {
+		return
+	}
+	ts := []unix.Timespec{{Sec: st.Atimespec.Sec, Nsec: st.Atimespec.Nsec}, {Nsec: omit}}
+	// A nicety: without it only the time of last reading is lost.
+	_ = unix.UtimesNanoAt(int(d.self.Fd()), base, ts, unix.AT_SYMLINK_NOFOLLOW)
+}
+
+func (d *folder) giveTo(base string, _ fs.FileMode, uid, gid int) error {
+	return d.Lchown(base, uid, gid)
+}
+
+func readDir(d *os.File) ([]fs.DirEntry, error) { return d.ReadDir(-1) }

@@ -1,0 +1,276 @@
+package machine
+
+import (
+	"cmp"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/text/unicode/norm"
+
+	"lockback/core/format/plist"
+)
+
+// Places of a Mac that tell what it is. The names /etc, /var and /tmp are links
+// into /private, which the data volume does not have; here all is named where it
+// really lies.
+const (
+	backgroundItems = "/private/var/db/com.apple.backgroundtaskmanagement" // the database of macOS 13 and later
+	macVersion      = "/System/Library/CoreServices/SystemVersion.plist"
+	macNetwork      = "/Library/Preferences/SystemConfiguration/preferences.plist"
+	macUpdates      = "/Library/Preferences/com.apple.SoftwareUpdate.plist"
+	dslocal         = "/private/var/db/dslocal/nodes/Default"
+)
+
+// firstPerson is the lowest user id that macOS gives to people.
+const firstPerson = 501
+
+// openMac finds out what Mac this is.
+func (m *Machine) openMac() {
+	_, err := m.Files.Lstat("/System/Library/CoreServices")
+	m.Files.dataOnly = err != nil
+	version := m.plist(macVersion)
+	if v := version.Text("ProductVersion"); v != "" {
+		m.release = releaseOf(v)
+		m.Version = strings.TrimSpace(cmp.Or(version.Text("ProductName"), "macOS") + " " + v)
+		if build := version.Text("ProductBuildVersion"); build != "" {
+			m.Version += " (" + build + ")"
+		}
+	} else if v := m.plist(macUpdates).Text("LastAttemptSystemVersion"); v != "" {
+		m.release, m.Version = releaseOf(v), "macOS "+v // what the data volume knows of it
+	}
+	system := m.plist(macNetwork).Dict("System")
+	m.Name = cmp.Or(system.Dict("Network").Dict("HostNames").Text("LocalHostName"), system.Dict("System").Text("HostName"), system.Dict("System").Text("ComputerName"))
+	if info, err := m.Stat("/private/etc"); err == nil {
+		uid, _ := owner(info)
+		m.KeepsOwners = uid == 0
+	}
+	if m.tools != nil {
+		m.askMac()
+	}
+	if len(m.Users) == 0 {
+		m.Users = m.localUsers()
+	}
+	if len(m.Users) == 0 {
+		m.Users = m.homeUsers()
+	}
+	slices.SortStableFunc(m.Users, func(a, b User) int { return cmp.Compare(a.UID, b.UID) })
+	if m.ID == "" {
+		m.ID = m.platformUUID()
+	}
+}
+
+// plist reads a property list with a dictionary at its top, empty where that
+// cannot be done.
+func (m *Machine) plist(name string) plist.Dict {
+	content, err := m.ReadFile(name, MaxFileSize)
+	if err != nil {
+		return nil
+	}
+	doc, err := plist.Parse(content)
+	if err != nil {
+		return nil
+	}
+	return doc.Dict()
+}
+
+// Release is the system's version by its first two numbers: {10, 15}, {14, 5}.
+type Release [2]int
+
+func releaseOf(version string) (r Release) {
+	for k, part := range strings.SplitN(strings.SplitN(version, " ", 2)[0], ".", 3) {
+		if k < len(r) {
+			r[k], _ = strconv.Atoi(part)
+		}
+	}
+	return r
+}
+
+// Before reports whether the release is known to be older than another.
+func (r Release) Before(other Release) bool {
+	return r != Release{} && slices.Compare(r[:], other[:]) < 0
+}
+
+// Release is the release of macOS; zero where it cannot be told.
+func (m *Machine) Release() Release { return m.release }
+
+// localUsers reads the accounts of the local directory, a property list each:
+// every value of theirs is an array of texts.
+func (m *Machine) localUsers() []User {
+	entries, err := m.ReadDir(dslocal + "/users")
+	if err != nil {
+		return nil
+	}
+	var users []User
+	for _, e := range entries {
+		// The system's own accounts begin with an underscore.
+		if !strings.HasSuffix(e.Name(), ".plist") || strings.HasPrefix(e.Name(), "_") {
+			continue
+		}
+		if u, ok := macUser(m.plist(path.Join(dslocal, "users", e.Name())), ""); ok {
+			users = append(users, u)
+		}
+	}
+	return users
+}
+
+// macUser makes an account of a record of the directory. The names of its fields
+// have a prefix where the running system tells them.
+func macUser(d plist.Dict, prefix string) (User, bool) {
+	first := func(names ...string) string {
+		for _, name := range names {
+			if t := d.Texts(prefix + name); len(t) > 0 {
+				return t[0]
+			}
+		}
+		return ""
+	}
+	uid, err := strconv.Atoi(first("uid", "UniqueID"))
+	gid, _ := strconv.Atoi(cmp.Or(first("gid", "PrimaryGroupID"), "20"))
+	u := User{Name: first("name", "RecordName"), UID: uid, GID: gid, Home: first("home", "NFSHomeDirectory"), UUID: strings.ToUpper(first("generateduid", "GeneratedUID"))}
+	u.Home = macPath(u.Home)
+	return u, err == nil && u.Name != "" && !strings.HasPrefix(u.Name, "_") && (uid == 0 || uid >= firstPerson) && path.IsAbs(u.Home)
+}
+
+// homeUsers makes accounts of the home folders, where the directory is not to be
+// read: it is the administrator's.
+func (m *Machine) homeUsers() []User {
+	entries, _ := m.ReadDir("/Users")
+	var users []User
+	for _, e := range entries {
+		if !e.IsDir() || strings.HasPrefix(e.Name(), ".") || e.Name() == "Shared" || e.Name() == "Guest" {
+			continue
+		}
+		u := User{Name: e.Name(), UID: -1, GID: -1, Home: path.Join("/Users", e.Name())}
+		if info, err := m.Stat(u.Home); err == nil {
+			u.UID, u.GID = owner(info)
+		}
+		users = append(users, u)
+	}
+	return users
+}
+
+// byHost are the folders whose files bear the machine's own id in their names.
+const byHost = "Library/Preferences/ByHost"
+
+// platformUUID finds the machine's id on its disk. The firmware has it, and the
+// system puts it into the names of the preferences that hold for this machine
+// only. Homes that came from another Mac bring its id along; what is written now
+// bears the machine's own, so the newest counts.
+func (m *Machine) platformUUID() string {
+	best, at := "", time.Time{}
+	for _, home := range append([]string{"/"}, m.homes()...) {
+		dir := path.Join(home, byHost)
+		entries, err := m.ReadDir(dir)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			id, ok := idInName(e.Name())
+			if !ok {
+				continue
+			}
+			info, err := m.Lstat(path.Join(dir, e.Name()))
+			if err != nil || info.ModTime().Before(at) || info.ModTime().Equal(at) && id <= best {
+				continue
+			}
+			best, at = id, info.ModTime()
+		}
+	}
+	return best
+}
+
+func (m *Machine) homes() []string {
+	var homes []string
+	for _, u := range m.Users {
+		homes = append(homes, u.Home)
+	}
+	return homes
+}
+
+// idInName finds the id in a name like com.apple.dock.0A1B....plist.
+func idInName(name string) (string, bool) {
+	name, ok := strings.CutSuffix(name, ".plist")
+	if !ok || len(name) < 37 || name[len(name)-37] != '.' {
+		return "", false
+	}
+	id := name[len(name)-36:]
+	for k, c := range []byte(id) {
+		if dash := k == 8 || k == 13 || k == 18 || k == 23; dash != (c == '-') || !dash && !strings.ContainsRune("0123456789abcdefABCDEF", rune(c)) {
+			return "", false
+		}
+	}
+	return strings.ToLower(id), true
+}
+
+// The volume that macOS keeps its data on, as the running system shows it.
+const dataVolume = "/System/Volumes/Data"
+
+// macLinks are the links at the top of a Mac's system volume.
+var macLinks = []string{"/etc", "/var", "/tmp"}
+
+// macPath names a path where it really lies.
+func macPath(name string) string {
+	if rest, ok := strings.CutPrefix(name, dataVolume); ok && (rest == "" || rest[0] == '/') {
+		name = "/" + strings.TrimPrefix(rest, "/")
+	}
+	for _, l := range macLinks {
+		if within(name, l) {
+			return "/private" + name
+		}
+	}
+	return name
+}
+
+// sealed are the folders of the system volume, which the data volume lacks; some
+// folders in them lie on the data volume all the same, firmlinks(5).
+var (
+	sealed    = []string{"/System", "/usr", "/bin", "/sbin"}
+	firmlinks = []string{"/usr/local", "/usr/libexec/cups", "/usr/share/snmp", "/System/Library/Caches", "/System/Library/Assets", "/System/Library/AssetsV2", "/System/Library/Speech", "/System/Library/PreinstalledAssets"}
+)
+
+// macLocal turns a path as the Mac names it into one below the root. What lies on
+// another volume cannot be reached: it may be there or not.
+func (f *Files) macLocal(name string) (string, error) {
+	name = macPath(name)
+	other := func(what string) error {
+		return &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("%w: %s", ErrOtherDrive, what)}
+	}
+	if rest, ok := strings.CutPrefix(name, "/Volumes/"); ok && rest != "" {
+		volume, _, _ := strings.Cut(rest, "/")
+		// The system's own volume stands there as a link.
+		kind, err := f.typeIn("/Volumes", volume)
+		if err != nil || kind&fs.ModeSymlink == 0 && !f.live {
+			return "", other("the volume " + volume)
+		}
+	}
+	if within(name, "/Network") && name != "/Network" {
+		return "", other("the network")
+	}
+	if f.dataOnly {
+		inside := func(dir string) bool { return within(name, dir) }
+		if slices.ContainsFunc(sealed, inside) && !slices.ContainsFunc(firmlinks, inside) {
+			return "", other("the system volume, of which only the data volume is here")
+		}
+	}
+	return name, nil
+}
+
+// macFold is how a Mac's file systems compare names: without regard to case and
+// to how accents are put together.
+func macFold(name string) string { return strings.ToUpper(norm.NFC.String(name)) }
+
+// ProtectedPlace reports whether a path lies where System Integrity Protection
+// lets nobody write while the system runs, rootless(8).
+func ProtectedPlace(name string) bool {
+	for _, dir := range sealed {
+		if within(name, dir) {
+			return !within(name, "/usr/local") && !within(name, "/System/Library/User Template")
+		}
+	}
+	return within(name, backgroundItems)
+}

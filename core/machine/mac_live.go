@@ -1,0 +1,443 @@
+package machine
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"os/exec"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"lockback/core/format/plist"
+)
+
+// Tools runs the programs by which a running Mac is asked and told: launchctl,
+// osascript and their like. Tests put a stand-in here.
+type Tools interface {
+	// Run returns what the program printed. The error of one that failed tells
+	// what it said.
+	Run(name string, args ...string) ([]byte, error)
+}
+
+// systemTools runs the system's own programs.
+type systemTools struct{}
+
+// toolTimeout bounds how long one of them may take: a question to the person at
+// the screen may stand behind it.
+const toolTimeout = 60 * time.Second
+
+func (systemTools) Run(name string, args ...string) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), toolTimeout)
+	defer cancel()
+	var out, errs bytes.Buffer
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	if said := strings.TrimSpace(errs.String() + " " + map[bool]string{true: out.String()}[err != nil]); err != nil && said != "" {
+		err = fmt.Errorf("%s: %s", path.Base(name), strings.Join(strings.Fields(said), " "))
+	}
+	return out.Bytes(), err
+}
+
+// The programs.
+const (
+	launchctl = "/bin/launchctl"
+	osascript = "/usr/bin/osascript"
+	ioreg     = "/usr/sbin/ioreg"
+	dscl      = "/usr/bin/dscl"
+	sudo      = "/usr/bin/sudo"
+	killall   = "/usr/bin/killall"
+)
+
+// OpenRunningMac opens the running Mac whose file system begins at dir and which
+// answers through the tools.
+func OpenRunningMac(dir string, tools Tools) (*Machine, error) {
+	files, err := openFiles(dir, true)
+	if err != nil {
+		return nil, err
+	}
+	m := &Machine{Live: true, OS: "macos", Root: dir, Files: files, tools: tools}
+	files.mac, files.fold = true, macFold
+	m.openMac()
+	files.homes = m.Users
+	return m, nil
+}
+
+// askMac asks the running system for what its disk tells the administrator only:
+// the machine's id, and the accounts.
+func (m *Machine) askMac() {
+	if out, err := m.tools.Run(ioreg, "-rd1", "-c", "IOPlatformExpertDevice"); err == nil {
+		for line := range strings.Lines(string(out)) {
+			if name, value, ok := strings.Cut(line, "="); ok && strings.Trim(name, ` "`) == "IOPlatformUUID" {
+				m.ID = strings.ToLower(strings.Trim(strings.TrimSpace(value), `"`))
+			}
+		}
+	}
+	if name, err := os.Hostname(); err == nil && m.Root == "/" {
+		m.Name = name
+	}
+	out, err := m.tools.Run(dscl, "-plist", ".", "-readall", "/Users", "RecordName", "UniqueID", "PrimaryGroupID", "NFSHomeDirectory", "GeneratedUID")
+	if err != nil {
+		return
+	}
+	doc, err := plist.Parse(out)
+	if err != nil {
+		return
+	}
+	records, _ := doc.Root.([]any)
+	for _, r := range records {
+		d, _ := r.(map[string]any)
+		if u, ok := macUser(d, "dsAttrTypeStandard:"); ok {
+			m.Users = append(m.Users, u)
+		}
+	}
+}
+
+// launchdState is where launchd keeps its databases of what is disabled.
+const launchdState = "/private/var/db/com.apple.xpc.launchd"
+
+// launchdDomain tells which domain of a running launchd a file is the disabled
+// database of. It is launchd's alone to write: it holds it in memory.
+func (m *Machine) launchdDomain(a Artifact) (domain string, uid int, ok bool) {
+	if m.tools == nil || a.Kind != FileArtifact || path.Dir(a.Name) != launchdState {
+		return "", 0, false
+	}
+	name, ok := strings.CutSuffix(path.Base(a.Name), ".plist")
+	if name == "disabled" {
+		return "system", 0, ok
+	}
+	digits, is := strings.CutPrefix(name, "disabled.")
+	uid, err := strconv.Atoi(digits)
+	return "user/" + digits, uid, ok && is && err == nil
+}
+
+// disabledServices is launchd's own word for what is disabled in a domain. A
+// domain that does not exist, for nobody of that name is signed in, has none.
+func (m *Machine) disabledServices(domain string) (map[string]any, error) {
+	out, err := m.tools.Run(launchctl, "print-disabled", domain)
+	if err != nil {
+		return nil, err
+	}
+	return parseDisabled(string(out)), nil
+}
+
+// parseDisabled reads what launchctl print-disabled prints: a line for each
+// label, which says true or false, or since macOS 13 disabled or enabled.
+func parseDisabled(text string) map[string]any {
+	services, inside := map[string]any{}, false
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		switch {
+		case strings.HasPrefix(line, "disabled services"):
+			inside = true
+		case line == "}":
+			inside = false
+		case inside:
+			k := strings.LastIndex(line, "=>")
+			if k < 0 {
+				continue
+			}
+			label := strings.TrimSpace(line[:k])
+			if len(label) >= 2 && label[0] == '"' && label[len(label)-1] == '"' {
+				label = label[1 : len(label)-1]
+			}
+			switch strings.TrimSpace(line[k+2:]) {
+			case "true", "disabled":
+				services[label] = true
+			case "false", "enabled":
+				services[label] = false
+			}
+		}
+	}
+	return services
+}
+
+// overrides are the labels of a database, with whether they are disabled.
+func overrides(i Image) map[string]any {
+	services := map[string]any{}
+	if doc, err := plist.Parse(i.Content); err == nil && i.Kind == Regular {
+		for label, v := range doc.Dict() {
+			if off, ok := v.(bool); ok {
+				services[label] = off
+			}
+		}
+	}
+	return services
+}
+
+// sameOverrides compares two databases by what they bring about: a label that is
+// told to be enabled is as good as one that is not in it. launchctl cannot take
+// one out.
+func sameOverrides(a, b map[string]any) bool {
+	for _, pair := range [2][2]map[string]any{{a, b}, {b, a}} {
+		for label, off := range pair[0] {
+			if off == true && pair[1][label] != true {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// launchdImage is the image of a database as the running launchd has it. Where
+// the file says the same, it is the file's.
+func (m *Machine) launchdImage(a Artifact, domain string) (Image, error) {
+	file, err := m.Files.Image(a)
+	if err != nil {
+		return file, err
+	}
+	services, err := m.disabledServices(domain)
+	if err != nil || maps.Equal(services, overrides(file)) {
+		return file, nil // nobody to ask, or nothing else to hear
+	}
+	content, err := plist.New(services).Bytes()
+	if err != nil {
+		return file, err
+	}
+	if file.Kind != Regular {
+		return NewFile(content, 0o644, 0, 0, time.Time{}), nil
+	}
+	file.Content = content
+	return file, nil
+}
+
+// ErrNotSignedIn says that launchd knows nothing of a person now.
+var ErrNotSignedIn = errors.New("not signed in, and launchd takes changes for people who are; sign in, or change the disk from another system with --root")
+
+// launchdWritable tells beforehand what a change of a database needs.
+func (m *Machine) launchdWritable(domain string, uid int) error {
+	if !privileged() && (domain == "system" || uid != self()) {
+		return ErrNeedsRights
+	}
+	if _, err := m.disabledServices(domain); err != nil {
+		if domain != "system" {
+			return fmt.Errorf("%w (%w)", ErrNotSignedIn, err)
+		}
+		return err
+	}
+	return nil
+}
+
+// setLaunchd tells launchd what a database shall say, and believes only what it
+// then reads back.
+func (m *Machine) setLaunchd(domain string, want Image) error {
+	now, err := m.disabledServices(domain)
+	if err != nil {
+		return err
+	}
+	wanted := overrides(want)
+	labels := slices.Sorted(maps.Keys(now))
+	for label := range wanted {
+		if _, had := now[label]; !had {
+			labels = append(labels, label)
+		}
+	}
+	slices.Sort(labels)
+	var told []string
+	for _, label := range labels {
+		off := wanted[label] == true
+		_, had := now[label]
+		if _, has := wanted[label]; off == (now[label] == true) && (had || !has) {
+			continue
+		}
+		verb := map[bool]string{true: "disable", false: "enable"}[off]
+		if _, err := m.tools.Run(launchctl, verb, domain+"/"+label); err != nil {
+			return fmt.Errorf("launchd refuses to %s %s: %w", verb, label, err)
+		}
+		told = append(told, label)
+	}
+	after, err := m.disabledServices(domain)
+	if err != nil {
+		return err
+	}
+	for _, label := range told {
+		if (after[label] == true) != (wanted[label] == true) {
+			return fmt.Errorf("launchctl reported success, but %s still reads as %s", label, map[bool]string{true: "disabled", false: "enabled"}[after[label] == true])
+		}
+	}
+	return nil
+}
+
+// LoginItem is an entry of a person's list of what opens at sign-in, as the
+// system's scripting interface has it.
+type LoginItem struct {
+	Name   string `json:"name"`
+	Path   string `json:"path"`
+	Hidden bool   `json:"hidden"`
+}
+
+// LoginItemOf is the artifact of one program in a person's list. Only a running
+// Mac has it: on a disk the list is a part of the background-items database.
+func LoginItemOf(u User, program string) Artifact {
+	return Artifact{LoginItemArtifact, u.Name + ":" + program}
+}
+
+// loginItem is the reverse of [LoginItemOf].
+func (m *Machine) loginItem(a Artifact) (User, string, error) {
+	name, program, _ := strings.Cut(a.Name, ":")
+	u, ok := m.UserNamed(name)
+	if !ok || m.tools == nil {
+		return u, program, fmt.Errorf("%s: %w", a.Name, ErrNoLoginItems)
+	}
+	return u, program, nil
+}
+
+// ErrNoLoginItems says that nobody can be asked for a list of login items.
+var ErrNoLoginItems = errors.New("login items are told by the running Mac of the person who is signed in only")
+
+// The scripts that System Events answers, in the JavaScript of osascript(1). What
+// they get stands in arguments, so nothing of it is ever taken for a script.
+const (
+	scriptList = `function run() { return JSON.stringify(Application("System Events").loginItems().map(function (i) { return {name: i.name(), path: i.path(), hidden: i.hidden()} })) }`
+	scriptDrop = `function run(argv) { Application("System Events").loginItems().filter(function (i) { return i.path() === argv[0] }).forEach(function (i) { i.delete() }) }`
+	scriptMake = `function run(argv) { var s = Application("System Events"); s.loginItems.push(s.LoginItem({path: argv[0], hidden: argv[1] === "true"})) }`
+)
+
+// script runs one for a person: for somebody else's the administrator enters
+// their session first.
+func (m *Machine) script(u User, text string, args ...string) ([]byte, error) {
+	line := append([]string{osascript, "-l", "JavaScript", "-e", text}, args...)
+	if u.UID != self() {
+		if !privileged() {
+			return nil, ErrNeedsRights
+		}
+		line = append([]string{launchctl, "asuser", strconv.Itoa(u.UID), sudo, "-u", u.Name}, line...)
+	}
+	out, err := m.tools.Run(line[0], line[1:]...)
+	if err != nil && strings.Contains(err.Error(), "-1743") {
+		err = fmt.Errorf("macOS does not let this program control System Events; allow it in System Settings > Privacy & Security > Automation (%w)", err)
+	}
+	return out, err
+}
+
+// LoginItems asks for the list of a person. It fails with [ErrNoLoginItems] on a
+// mounted disk, and with what the system says where the person is not signed in.
+func (m *Machine) LoginItems(u User) ([]LoginItem, error) {
+	if m.tools == nil {
+		return nil, ErrNoLoginItems
+	}
+	out, err := m.script(u, scriptList)
+	if err != nil {
+		return nil, err
+	}
+	var items []LoginItem
+	if err := json.Unmarshal(out, &items); err != nil {
+		return nil, fmt.Errorf("the system's answer on the login items of %s cannot be understood: %w", u.Name, err)
+	}
+	return items, nil
+}
+
+func (m *Machine) loginItemImage(a Artifact) (Image, error) {
+	u, program, err := m.loginItem(a)
+	if err != nil {
+		return Image{}, err
+	}
+	items, err := m.LoginItems(u)
+	for _, i := range items {
+		if i.Path == program {
+			content, _ := json.Marshal(i) // of two texts and a truth value
+			return Image{Kind: LoginItemKind, Content: content}, nil
+		}
+	}
+	return Image{Kind: Absent}, err
+}
+
+// setLoginItem takes a program out of a person's list, or puts it in again, at
+// the end.
+func (m *Machine) setLoginItem(a Artifact, want Image) error {
+	u, program, err := m.loginItem(a)
+	if err != nil {
+		return err
+	}
+	if want.Kind == Absent {
+		_, err = m.script(u, scriptDrop, program)
+	} else {
+		var item LoginItem
+		if err := json.Unmarshal(want.Content, &item); err != nil {
+			return err
+		}
+		_, err = m.script(u, scriptMake, program, strconv.FormatBool(item.Hidden))
+	}
+	if err != nil {
+		return err
+	}
+	now, err := m.loginItemImage(a)
+	if err == nil && now.Kind != want.Kind {
+		err = fmt.Errorf("System Events reported success, but the login item is %s", now)
+	}
+	return err
+}
+
+// Errors that name what a running Mac protects.
+var (
+	ErrProtected  = errors.New("protected by System Integrity Protection: macOS lets nobody change it while it runs")
+	ErrFullAccess = errors.New("macOS lets programs see this only with Full Disk Access; give it to the terminal in System Settings > Privacy & Security")
+)
+
+// protection names what stands behind a refusal of a running Mac, which says
+// "operation not permitted" where the rights of the file are not the reason.
+func (f *Files) protection(name string, err error) error {
+	if !f.mac || !f.live || !errors.Is(err, syscall.EPERM) {
+		return err
+	}
+	cause := ErrFullAccess
+	if ProtectedPlace(name) {
+		cause = ErrProtected
+	}
+	return &fs.PathError{Op: "open", Path: name, Err: cause}
+}
+
+// Explain names what stands behind a refusal to read, where the system has a
+// reason of its own.
+func (m *Machine) Explain(name string, err error) error { return m.protection(name, err) }
+
+// Attributes returns the extended attributes of what a path leads to.
+func (f *Files) Attributes(name string) (map[string][]byte, error) {
+	full, err := f.Resolve(name)
+	if err != nil {
+		return nil, err
+	}
+	dir, done, err := f.folder(path.Dir(full))
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	return dir.readXattrs(path.Base(full))
+}
+
+// tellPreferences makes the daemon that holds preferences in memory read them
+// again.
+func (m *Machine) tellPreferences(files []string) []string {
+	var warnings []string
+	done := map[string]bool{}
+	for _, f := range files {
+		if !strings.Contains(f, "/Library/Preferences/") || !strings.HasSuffix(f, ".plist") {
+			continue
+		}
+		who := "root"
+		if home, ok := m.homeOf(f); ok {
+			for _, u := range m.Users {
+				if u.Home == home {
+					who = u.Name
+				}
+			}
+		}
+		if done[who] {
+			continue
+		}
+		done[who] = true
+		if _, err := m.tools.Run(killall, "-u", who, "cfprefsd"); err != nil && !strings.Contains(err.Error(), "No matching processes") {
+			warnings = append(warnings, fmt.Sprintf("the preferences of %s may be read again only at the next sign-in: %v", who, err))
+		}
+	}
+	return warnings
+}
