@@ -122,7 +122,7 @@ func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Resu
 		return result, e.takeBack(change, err)
 	}
 	result.Warnings = e.Machine.Announce(touched(change.Steps))
-	if err := e.verify(change, plan.want); err != nil {
+	if err := e.verify(change, plan); err != nil {
 		err = e.takeBack(change, err)
 		e.Machine.Announce(touched(change.Steps))
 		return result, err
@@ -237,7 +237,7 @@ func stepError(s store.Step, err error) error {
 
 // verify reads everything again: the artifacts, and the entries as their
 // locations see them.
-func (e *Engine) verify(c store.Change, want map[string]autostart.State) error {
+func (e *Engine) verify(c store.Change, plan Plan) error {
 	e.at("verify")
 	for _, s := range c.Steps {
 		current, err := e.Machine.Image(s.Artifact)
@@ -248,13 +248,13 @@ func (e *Engine) verify(c store.Change, want map[string]autostart.State) error {
 			return fmt.Errorf("%s was set to %s, but reads back as %s", autostart.Text(s.Artifact.String()), s.After, current)
 		}
 	}
-	if len(want) == 0 {
+	if len(plan.want) == 0 {
 		return nil
 	}
 	inv := inventory.Take(e.Machine)
-	missing := maps.Clone(want)
+	missing := maps.Clone(plan.want)
 	for _, item := range inv.Items {
-		state, ok := want[item.Handle]
+		state, ok := plan.want[item.Handle]
 		if !ok {
 			continue
 		}
@@ -269,7 +269,7 @@ func (e *Engine) verify(c store.Change, want map[string]autostart.State) error {
 	// What was switched off must stay in sight. Switching on can take away what
 	// only stood in the way: a person's override.
 	for handle, state := range missing {
-		if state == autostart.Disabled && !takes(c, handle) {
+		if state == autostart.Disabled && !plan.taken[handle] {
 			return errors.New("an entry that was switched off is no longer in the list")
 		}
 	}
@@ -375,7 +375,7 @@ func (e *Engine) Recover(c store.Change, finish bool) error {
 	if err := e.settle(c, func(f store.Folder) machine.Image { return f.After }); err != nil {
 		return err
 	}
-	if err := e.verify(c, nil); err != nil {
+	if err := e.verify(c, Plan{}); err != nil {
 		return err
 	}
 	return e.finish(c)

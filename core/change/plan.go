@@ -65,6 +65,9 @@ type Plan struct {
 	Warnings []string
 	// want are the states that the entries must be found in afterwards.
 	want map[string]autostart.State
+	// taken are the entries that nothing on the machine will show once they are
+	// off: the record does.
+	taken map[string]bool
 }
 
 func (e *Engine) now() time.Time {
@@ -207,7 +210,7 @@ func (d *draft) finish(plan *Plan) error {
 // Switch plans to bring entries to a state. Entries that are in it already, or
 // that no safe switch exists for, are errors: the caller chooses.
 func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error) {
-	plan := Plan{Kind: store.Disable, want: map[string]autostart.State{}}
+	plan := Plan{Kind: store.Disable, want: map[string]autostart.State{}, taken: map[string]bool{}}
 	if want.State == autostart.Enabled {
 		plan.Kind = store.Enable
 	}
@@ -225,6 +228,9 @@ func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error
 
 // switchItem adds the edits for one entry to the plan.
 func (e *Engine) switchItem(d *draft, plan *Plan, item *location.Item, want location.Want) error {
+	if want.User != nil && item.User == want.User.Name {
+		want.User = nil // it is that person's alone
+	}
 	var edits []location.Edit
 	remembered := false
 	if want.State == autostart.Enabled && want.User == nil {
@@ -252,6 +258,7 @@ func (e *Engine) switchItem(d *draft, plan *Plan, item *location.Item, want loca
 		}
 		if want.User == nil {
 			plan.want[item.Handle] = want.State
+			plan.taken[item.Handle] = item.Switch == autostart.Park || item.Switch == autostart.Trim
 		}
 	}
 	return nil
@@ -439,6 +446,14 @@ func (r *restore) all() error {
 		if r.d.machine.Same(a, current, want) {
 			continue
 		}
+		for _, n := range r.newcomers {
+			// What is said of a newcomer stays said.
+			if m, ok := n.Switcher.(location.Merger); ok && m.Shared() == a {
+				if want, err = m.Merge(want, current, r.now); err != nil {
+					return err
+				}
+			}
+		}
 		if want.Kind == machine.Regular {
 			for _, n := range lines[a] {
 				if want, err = location.AppendLine(want, current, n.Source.Line, r.now); err != nil {
@@ -454,6 +469,7 @@ func (r *restore) all() error {
 		if err := r.bring(a, want, r.handleFor(a)); err != nil {
 			return err
 		}
+		r.credit(a)
 	}
 	for _, dir := range slices.Backward(made) { // the deepest first
 		if err := r.emptied(dir); err != nil {
@@ -461,6 +477,26 @@ func (r *restore) all() error {
 		}
 	}
 	return nil
+}
+
+// credit names all entries that a planned step brings back, where they share the
+// artifact.
+func (r *restore) credit(a machine.Artifact) {
+	if _, planned := r.d.after[a]; !planned {
+		return
+	}
+	for _, h := range r.owners[a] {
+		now, there := r.current[h]
+		if !there || now.State == r.recorded[h].State {
+			continue
+		}
+		if !slices.Contains(r.d.handles[a], h) {
+			r.d.handles[a] = append(r.d.handles[a], h)
+		}
+		if !slices.Contains(r.plan.Handles, h) {
+			r.plan.Handles = append(r.plan.Handles, h)
+		}
+	}
 }
 
 // bring plans one artifact. Folders are removed only when nothing else is in
@@ -588,12 +624,34 @@ func (r *restore) some(entries []snapshot.Recorded) error {
 			if !ok || want.Container() || r.d.machine.Managed(a) {
 				continue // made where a file needs it
 			}
+			current, err := r.d.Image(a)
+			if err != nil {
+				return err
+			}
+			if m, shared := r.merger(rec.Handle); shared && m.Shared() == a {
+				want, err = m.Merge(current, want, r.now)
+			} else if cut := rec.Switch == autostart.Park || rec.Switch == autostart.Trim; cut && current.Kind == machine.Regular && want.Kind == machine.Regular && !current.Same(want) {
+				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q was cut out of %s, which comes back as a whole", rec.Name, a))
+			}
+			if err != nil {
+				return err
+			}
 			if err := r.bring(a, want, rec.Handle); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
+}
+
+// merger is the switch of an entry that shares its artifact with others.
+func (r *restore) merger(handle string) (location.Merger, bool) {
+	now, there := r.current[handle]
+	if !there {
+		return nil, false
+	}
+	m, ok := now.Switcher.(location.Merger)
+	return m, ok
 }
 
 // line brings one line of a file back: switched, or put at the file's end.
@@ -649,7 +707,7 @@ func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
 		if after, planned := r.d.after[machine.File(n.Source.Path)]; planned && after.Kind == machine.Absent {
 			continue // gone with what is restored
 		}
-		sub := Plan{want: map[string]autostart.State{}}
+		sub := Plan{want: map[string]autostart.State{}, taken: map[string]bool{}}
 		if err := e.switchItem(r.d, &sub, n, location.Want{State: autostart.Disabled, Now: r.now}); err != nil {
 			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q came since the snapshot and is left on: %v", n.Name, err))
 			continue

@@ -60,7 +60,8 @@ func takenItem(m *machine.Machine, entries []snapshot.Recorded, r store.Removal,
 		}
 		switch rec.Switch {
 		case autostart.Park:
-			if now, err := m.Image(r.Artifact); err != nil || now.Kind != machine.Absent {
+			// What was cut out of a file leaves the file.
+			if now, err := m.Image(r.Artifact); err != nil || r.Whole && now.Kind != machine.Absent {
 				return nil
 			}
 		case autostart.Trim:
@@ -77,17 +78,4 @@ func takenItem(m *machine.Machine, entries []snapshot.Recorded, r store.Removal,
 		return item
 	}
 	return nil
-}
-
-// takes reports whether the change takes the entry away, so that its list no
-// longer shows it.
-func takes(c store.Change, handle string) bool {
-	for _, s := range c.Steps {
-		for _, h := range s.Handles {
-			if h == handle && s.Before.Kind != machine.Absent && (s.After.Kind == machine.Absent || s.Before.Kind == machine.Value && s.After.Kind == machine.Value) {
-				return true
-			}
-		}
-	}
-	return false
 }

@@ -66,8 +66,11 @@ var vendorPlaces = map[string][]string{
 
 // findRow returns the catalogue's row for an entry.
 func findRow(m *machine.Machine, e *autostart.Entry) (row, bool) {
-	if m.OS == "windows" {
+	switch m.OS {
+	case "windows":
 		return findWindows(m, e)
+	case "macos":
+		return findMac(e)
 	}
 	if e.Scope != autostart.ForSystem {
 		return row{}, false

@@ -35,8 +35,11 @@ func Annotate(m *machine.Machine, items []*location.Item) {
 func annotate(m *machine.Machine, items []*location.Item) {
 	programs := map[string]autostart.Target{}
 	find := func(item *location.Item) autostart.Target { return target(m.Files, programs, item.Argv) }
-	if m.OS == "windows" {
+	switch m.OS {
+	case "windows":
 		find = newWindowsFinder(m).target
+	case "macos":
+		find = newMacFinder(m).target
 	}
 	for _, item := range items {
 		item.Target = find(item)
@@ -94,13 +97,14 @@ func target(view location.View, known map[string]autostart.Target, argv []string
 var launchers = map[string]string{
 	"env": "-u -C -S", "nice": "-n", "ionice": "-c -n -p", "nohup": "", "setsid": "", "exec": "", "command": "",
 	"chronic": "", "timeout": "-s -k", "dbus-launch": "", "dbus-run-session": "", "systemd-cat": "-t -p", "time": "", "sudo": "-u -g",
+	"caffeinate": "-t -w", "arch": "-d -e",
 }
 
 // shells run a command string given with -c, or a script file.
 var shells = map[string]bool{"sh": true, "bash": true, "dash": true, "zsh": true, "ksh": true}
 
 // interpreters run the script file that their first argument names.
-var interpreters = map[string]bool{"python": true, "python3": true, "perl": true, "ruby": true, "node": true, "php": true, "lua": true, "gjs": true}
+var interpreters = map[string]bool{"python": true, "python3": true, "perl": true, "ruby": true, "node": true, "php": true, "lua": true, "gjs": true, "osascript": true}
 
 func isInterpreter(base string) bool {
 	return interpreters[base] || strings.HasPrefix(base, "python3.")

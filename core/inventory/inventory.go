@@ -13,6 +13,7 @@ import (
 	"lockback/core/identify"
 	"lockback/core/location"
 	"lockback/core/location/linux"
+	"lockback/core/location/macos"
 	"lockback/core/location/windows"
 	"lockback/core/machine"
 )
@@ -21,6 +22,7 @@ import (
 var tables = map[string]func() []location.Location{
 	"linux":   linux.Locations,
 	"windows": windows.Locations,
+	"macos":   macos.Locations,
 }
 
 // Inventory is what was found on one machine.

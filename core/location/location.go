@@ -101,6 +101,22 @@ func (n NoSwitch) Set(Images, Want) ([]Edit, error) {
 	return nil, fmt.Errorf("%w: %s", ErrNoSwitch, n.Why)
 }
 
+// Park is the switch that takes an artifact away. The record keeps it, and is what
+// brings it back.
+type Park struct{ Artifact machine.Artifact }
+
+// Set returns the edit. It fails with [ErrNoSwitch] where the artifact shall come
+// back, and with [ErrNotPerUser].
+func (p Park) Set(_ Images, want Want) ([]Edit, error) {
+	switch {
+	case want.User != nil:
+		return nil, ErrNotPerUser
+	case want.State == autostart.Enabled:
+		return nil, fmt.Errorf("%w: what was taken away comes back from the record", ErrNoSwitch)
+	}
+	return []Edit{{Artifact: p.Artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
+}
+
 // Want is the state that a switch is to bring about.
 type Want struct {
 	State autostart.State
@@ -121,6 +137,17 @@ type Switcher interface {
 	// Set returns the edits that bring the entry to the wanted state. It fails
 	// with [ErrNoSwitch] where that cannot be done safely.
 	Set(Images, Want) ([]Edit, error)
+}
+
+// Merger is the switch of an entry whose state stands in an artifact together
+// with that of others.
+type Merger interface {
+	Switcher
+	// Shared is that artifact.
+	Shared() machine.Artifact
+	// Merge brings what one image of it says of this entry into another one, and
+	// leaves all else there as it is.
+	Merge(into, from machine.Image, now time.Time) (machine.Image, error)
 }
 
 // Errors that callers decide on.

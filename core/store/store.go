@@ -621,15 +621,16 @@ type Removal struct {
 	Snapshot int // taken before it
 	Handles  []string
 	Artifact machine.Artifact
+	Whole    bool // nothing is left of the artifact; else it was cut out of it
 }
 
 // Removals lists what the changes of a machine that stand took away, the newest
 // first.
 func (s *Store) Removals(id string) ([]Removal, error) {
 	var all []Removal
-	err := s.each(`SELECT change.id, change.snapshot, step.handles, step.kind, step.artifact FROM change JOIN step ON step.change = change.id
+	err := s.each(`SELECT change.id, change.snapshot, step.handles, step.kind, step.artifact, step.after LIKE '{"kind":"absent"%' FROM change JOIN step ON step.change = change.id
 		WHERE change.machine = ? AND change.kind = ? AND change.state = ?
-		AND step.before NOT LIKE '{"kind":"absent"%' AND (step.after LIKE '{"kind":"absent"%' OR step.after LIKE '{"kind":"value"%')
+		AND step.before NOT LIKE '{"kind":"absent"%' AND (step.after LIKE '{"kind":"absent"%' OR step.after LIKE '{"kind":"value"%' OR step.after LIKE '{"kind":"file"%')
 		ORDER BY change.id DESC, step.seq`, []any{id, Disable, Done}, func(scan func(...any) error) error {
 		var (
 			r       Removal
@@ -637,7 +638,7 @@ func (s *Store) Removals(id string) ([]Removal, error) {
 			kind    machine.ArtifactKind
 			name    []byte
 		)
-		if err := scan(&r.Change, &r.Snapshot, &handles, &kind, &name); err != nil {
+		if err := scan(&r.Change, &r.Snapshot, &handles, &kind, &name, &r.Whole); err != nil {
 			return err
 		}
 		r.Artifact = machine.Artifact{Kind: kind, Name: string(name)}

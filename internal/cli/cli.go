@@ -45,6 +45,9 @@ type Streams struct {
 	Color bool
 	// At is passed on to the change engine; tests crash there.
 	At func(point string)
+	// Open opens the machine; nil means machine.Open. Tests put a running machine
+	// here that is none.
+	Open func(root string) (*machine.Machine, error)
 }
 
 // Standard returns the streams of this process.

@@ -20,10 +20,15 @@ import (
 func fieldList() string { return strings.Join(autostart.Fields(), ", ") }
 
 // diskRecord is where a system's own record lies on its disk.
-var diskRecord = map[string]string{"linux": "/var/lib/lockback/record.db", "windows": `C:\ProgramData\lockback\record.db`}
+var diskRecord = map[string]string{"linux": "/var/lib/lockback/record.db", "windows": `C:\ProgramData\lockback\record.db`, "macos": "/Library/Application Support/lockback/record.db"}
 
 // machine opens the machine that the run is about.
-func (a *app) machine() (*machine.Machine, error) { return machine.Open(a.root) }
+func (a *app) machine() (*machine.Machine, error) {
+	if a.Open != nil {
+		return a.Open(a.root)
+	}
+	return machine.Open(a.root)
+}
 
 // storePath tells where the record of the machine lives: where the person says,
 // on the mounted disk if it has one, else in the state folder of this system or
@@ -46,7 +51,7 @@ func (a *app) storePath(m *machine.Machine) (string, error) {
 				return filepath.Join(dir, "lockback", "record.db"), nil
 			}
 		case "darwin":
-			return "/Library/Application Support/lockback/record.db", nil
+			return diskRecord["macos"], nil
 		default:
 			return diskRecord["linux"], nil
 		}
@@ -67,6 +72,7 @@ func (a *app) storePath(m *machine.Machine) (string, error) {
 // noID says what gives a system its id.
 var noID = map[string]string{
 	"linux":   "/etc/machine-id is empty or absent; run systemd-machine-id-setup, with --root for a mounted disk",
+	"macos":   "no file in a ByHost folder of preferences bears the hardware's UUID; sign in once on the Mac, or work on it while it runs",
 	"windows": `the value MachineGuid of HKLM\SOFTWARE\Microsoft\Cryptography is absent, or its hive cannot be read; see lockback locations`,
 }
 
@@ -257,7 +263,7 @@ func exact(c choice, sel autostart.Selector) error {
 	for _, e := range among {
 		names = append(names, fmt.Sprintf("%s (%s, for %s)", e.Handle, e.Location, forWhom(e)))
 	}
-	return usage("%q is the name of %d entries: %s; use a handle", word, len(among), strings.Join(names, ", "))
+	return usage("%q is the name of %d entries: %s; use a handle, or user=NAME beside it, or %q for all", word, len(among), strings.Join(names, ", "), word+"*")
 }
 
 func forWhom(e autostart.Entry) string {

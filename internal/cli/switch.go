@@ -69,7 +69,7 @@ was, if nothing changed it since.`,
 func (a *app) switchFlags(c *cobra.Command, o *switchOptions) {
 	a.writeFlags(c)
 	c.Flags().StringVarP(&o.message, "message", "m", "", "say why, for the history")
-	c.Flags().StringVar(&o.user, "user", "", "switch an entry that is for everybody for `NAME` only")
+	c.Flags().StringVar(&o.user, "user", "", "switch for `NAME` only, also what is for everybody")
 	c.Flags().BoolVar(&o.all, "all", false, "choose among parts of the operating system too")
 }
 
@@ -87,13 +87,6 @@ func (a *app) switchEntries(o switchOptions) error {
 	}
 	defer s.close()
 	inv := s.inventory()
-	c, sel, err := choose(inv, o.selector, o.all)
-	if err == nil {
-		err = exact(c, sel)
-	}
-	if err != nil {
-		return err
-	}
 	want := location.Want{State: o.state, Now: time.Now()}
 	if o.user != "" {
 		u, ok := s.machine.UserNamed(o.user)
@@ -101,6 +94,19 @@ func (a *app) switchEntries(o switchOptions) error {
 			return usage("the machine has no person %q; it has %s", o.user, people(s.machine))
 		}
 		want.User = &u
+	}
+	c, sel, err := choose(inv, o.selector, o.all)
+	if err == nil && want.User != nil {
+		c.items = slices.DeleteFunc(c.items, func(i *location.Item) bool { return i.User != "" && i.User != want.User.Name })
+		if len(c.items) == 0 {
+			err = usage("%q matches nothing that starts for %s", strings.Join(o.selector, " "), o.user)
+		}
+	}
+	if err == nil {
+		err = exact(c, sel)
+	}
+	if err != nil {
+		return err
 	}
 	sifted := sift(c.items, want, a.guarded)
 	for _, item := range sifted.fixed {
@@ -205,7 +211,7 @@ func sift(items []*location.Item, want location.Want, guardedToo bool) sifted {
 	var s sifted
 	for _, item := range items {
 		switch {
-		case want.User == nil && item.State == want.State:
+		case (want.User == nil || item.User == want.User.Name) && item.State == want.State:
 			s.already++
 		case want.State == autostart.Disabled && item.Guarded != "" && !guardedToo:
 			s.guarded = append(s.guarded, item)

@@ -11,10 +11,10 @@ import (
 )
 
 // order is the order in which the guided example visits the machines.
-var order = []string{"workshop-box", "ticket-desk-pc"}
+var order = []string{"workshop-box", "ticket-desk-pc", "archive-mac"}
 
 // machines are the computers of the museum, by the folder that each is built in.
-var machines = map[string]func() []piece{"workshop-box": workshopBox, "ticket-desk-pc": ticketDeskPC}
+var machines = map[string]func() []piece{"workshop-box": workshopBox, "ticket-desk-pc": ticketDeskPC, "archive-mac": archiveMac}
 
 // Build makes the workshop box as a mounted disk in dir, which must not exist.
 func Build(dir string) error { return BuildMachine("workshop-box", dir) }

@@ -158,7 +158,7 @@ func build(dir string, pieces []piece) error {
 		return err
 	}
 	privileged := os.Geteuid() == 0
-	owners := map[string]int{"/home/ines": ines, "/home/bram": bram}
+	owners := map[string]int{"/home/ines": ines, "/home/bram": bram, "/Users/mirela": mirela, "/Users/jonas": jonas, "/Users/annika": annika}
 	made := map[string]bool{"/": true}
 	var folders []string
 	var parent func(path string) error

@@ -97,7 +97,7 @@ func classSubkeys(s *location.Survey, decide func(place, *location.Item, string)
 // parkKey is the decision that taking its key away switches an item off.
 func parkKey(p place, item *location.Item, _ string) {
 	a := machine.RegistryTree(p.Path)
-	item.Artifacts, item.Switcher = artifacts(a), park{a}
+	item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 }
 
 // classValues reads keys whose values name classes: by their name, or by their
@@ -115,7 +115,7 @@ func classValues(s *location.Survey, paths ...string) {
 			item := newClassItem(s, p, clsid, name)
 			item.Source.Key = v.Name
 			a := machine.RegistryValue(p.Path, v.Name)
-			item.Artifacts, item.Switcher = artifacts(a), park{a}
+			item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 			s.Add(id(p, v.Name), item)
 		}
 	}

@@ -1,7 +1,7 @@
 package windows
 
 import (
-	"encoding/json"
+	"cmp"
 	"fmt"
 	"io/fs"
 	"path"
@@ -10,6 +10,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/inifile"
 	"lockback/core/format/taskjob"
+	"lockback/core/format/webextension"
 	"lockback/core/location"
 	"lockback/core/machine"
 )
@@ -37,7 +38,7 @@ func addParkedFile(s *location.Survey, u *machine.User, file string) *location.I
 	item := newItem(p, file[strings.LastIndexByte(file, '\\')+1:], file)
 	item.Line = `"` + file + `"`
 	a := machine.File(file)
-	item.Switch, item.Artifacts, item.Switcher = autostart.Park, artifacts(a), park{a}
+	item.Switch, item.Artifacts, item.Switcher = autostart.Park, artifacts(a), location.Park{Artifact: a}
 	key := file
 	if u != nil {
 		key = strings.TrimPrefix(strings.ToLower(file), strings.ToLower(u.Home))
@@ -120,7 +121,7 @@ func readLogonScripts(s *location.Survey) {
 					item := newItem(p, shortName(k.Text("Script")), strings.TrimSpace(k.Text("Script")+" "+k.Text("Parameters")))
 					item.Stage, item.Mode = scriptStage(kind), strings.ToLower(kind)
 					a := machine.RegistryTree(k.Path)
-					item.Artifacts, item.Switcher = artifacts(a), park{a}
+					item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 					s.Add(id(p), item)
 				}
 			}
@@ -159,7 +160,7 @@ func readScriptsFile(s *location.Survey, dir, name string, b []byte) {
 			item.Stage, item.Mode, item.Source.Line = scriptStage(section.Name), strings.ToLower(section.Name), k.Line
 			item.Source.Key = section.Name
 			a := machine.File(dir + `\` + name)
-			item.Artifacts, item.Switcher = artifacts(a), park{a}
+			item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 			items = append(items, item)
 			s.Add(strings.ToLower(dir+`\`+name+"\x00"+section.Name+"\x00"+k.Value), item)
 		}
@@ -243,16 +244,14 @@ func hostProgram(s *location.Survey, manifest string) string {
 	if err != nil {
 		return `"` + manifest + `"`
 	}
-	var host struct {
-		Path string `json:"path"`
-	}
-	if json.Unmarshal(b, &host) != nil || host.Path == "" {
+	program := webextension.HostPath(b)
+	if program == "" {
 		return `"` + manifest + `"`
 	}
-	if !machine.OnDrive(host.Path) {
-		host.Path = manifest[:strings.LastIndexByte(manifest, '\\')+1] + host.Path
+	if !machine.OnDrive(program) {
+		program = manifest[:strings.LastIndexByte(manifest, '\\')+1] + program
 	}
-	return `"` + host.Path + `"`
+	return `"` + program + `"`
 }
 
 // readChromiumProfile reads the extensions of a profile: a folder for each, in
@@ -273,14 +272,8 @@ func readChromiumProfile(s *location.Survey, u *machine.User, browser, dir strin
 		if err != nil {
 			continue
 		}
-		var manifest struct {
-			Name    string `json:"name"`
-			Version string `json:"version"`
-		}
-		name := e.Name()
-		if json.Unmarshal(b, &manifest) == nil && manifest.Name != "" && !strings.HasPrefix(manifest.Name, "__MSG_") {
-			name = manifest.Name
-		}
+		manifest := webextension.ParseManifest(b)
+		name := cmp.Or(manifest.Name, e.Name())
 		p := place{RegistryKey: &machine.RegistryKey{Path: folder}, user: u}
 		item := newItem(p, name, "")
 		item.Mode = browser + " extension " + manifest.Version
@@ -296,26 +289,17 @@ func readFirefoxProfile(s *location.Survey, u *machine.User, file string) {
 		s.Skip(file, err)
 		return
 	}
-	var list struct {
-		Addons []struct {
-			ID, Version, Location, Path string
-			Active                      bool
-			DefaultLocale               struct{ Name string }
-		}
-	}
-	if err := json.Unmarshal(b, &list); err != nil {
+	addons, err := webextension.ParseAddons(b)
+	if err != nil {
 		s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: err})
 		return
 	}
-	for _, a := range list.Addons {
+	for _, a := range addons {
 		p := place{RegistryKey: &machine.RegistryKey{Path: file}, user: u}
-		item := newItem(p, a.DefaultLocale.Name, "")
-		if item.Name == "" {
-			item.Name = a.ID
-		}
+		item := newItem(p, a.Name(), "")
 		item.Source.Key = a.ID
 		item.Mode = "Firefox extension " + a.Version
-		item.OSPart = strings.HasPrefix(a.Location, "app-builtin") || strings.HasPrefix(a.Location, "app-system")
+		item.OSPart = a.BuiltIn()
 		if !a.Active {
 			item.State = autostart.Disabled
 		}

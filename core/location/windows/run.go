@@ -41,7 +41,7 @@ func approval(p place, kind string) string {
 // switchByApproval gives an item its state by the approval of its name.
 func switchByApproval(s *location.Survey, item *location.Item, own machine.Artifact, key, name string) {
 	if !obeysApproval(s) {
-		item.Switch, item.Switcher, item.Artifacts = autostart.Park, park{own}, artifacts(own)
+		item.Switch, item.Switcher, item.Artifacts = autostart.Park, location.Park{Artifact: own}, artifacts(own)
 		return
 	}
 	item.Switcher = approve{key, name}

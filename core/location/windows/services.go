@@ -289,7 +289,7 @@ func readTerminalServer(s *location.Survey) {
 			continue
 		}
 		item := addValue(s, p, v, k.Name()+" "+shortName(text(v)))
-		item.Switcher = park{machine.RegistryValue(k.Path, v.Name)}
+		item.Switcher = location.Park{Artifact: machine.RegistryValue(k.Path, v.Name)}
 		item.Switch = autostart.Park
 		s.Add(id(p, v.Name), item)
 	}

@@ -108,19 +108,6 @@ func (n number) Set(images location.Images, want location.Want) ([]location.Edit
 	return append(edits, location.Edit{Artifact: artifact, Image: machine.NewValue(v)}), nil
 }
 
-// park takes an artifact away. The record keeps it, and is what brings it back.
-type park struct{ artifact machine.Artifact }
-
-func (p park) Set(images location.Images, want location.Want) ([]location.Edit, error) {
-	switch {
-	case want.User != nil:
-		return nil, location.ErrNotPerUser
-	case want.State == autostart.Enabled:
-		return nil, fmt.Errorf("%w: what was taken away comes back from the record", location.ErrNoSwitch)
-	}
-	return []location.Edit{{Artifact: p.artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
-}
-
 // trim takes one item out of a value that holds a list: a REG_MULTI_SZ, a text
 // with separators, or one that names a single thing.
 type trim struct {

@@ -150,7 +150,7 @@ func addValue(s *location.Survey, p place, v regf.Value, name string) *location.
 	item.Source.Key = v.Name
 	a := machine.RegistryValue(p.Path, v.Name)
 	item.Artifacts = artifacts(a)
-	item.Switcher = park{a}
+	item.Switcher = location.Park{Artifact: a}
 	if !v.IsText() {
 		item.Line, item.Problems = "", []string{autostart.Unparsable}
 	}
@@ -238,7 +238,7 @@ func subkeyDLLs(value string, paths ...string) func(*location.Survey) {
 				item.Source.Key = value
 				a := machine.RegistryTree(k.Path)
 				item.Artifacts = artifacts(a)
-				item.Switcher = park{a}
+				item.Switcher = location.Park{Artifact: a}
 				s.Add(id(at), item)
 			}
 		}

@@ -1,0 +1,291 @@
+package identify
+
+import (
+	"encoding/hex"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/format/plist"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// macFinder finds what commands start on one Mac. It remembers what it looked up,
+// and is for one goroutine.
+type macFinder struct {
+	machine *machine.Machine
+	known   map[string]autostart.Target
+}
+
+func newMacFinder(m *machine.Machine) *macFinder {
+	return &macFinder{machine: m, known: map[string]autostart.Target{}}
+}
+
+// target is what an item starts: the program itself, behind shells and launchers,
+// and of an app the executable inside.
+func (f *macFinder) target(item *location.Item) autostart.Target {
+	item.AddFacts(func() []location.Fact { return origin(f.machine, item.Target.Path) })
+	argv := item.Argv
+	for range 4 { // open may start a shell, and a shell open
+		if len(argv) == 0 {
+			return autostart.Target{}
+		}
+		word, ok := program(argv, 0)
+		if !ok {
+			return autostart.Target{}
+		}
+		if path.Base(word) != "open" {
+			return f.look(word)
+		}
+		at := slices.IndexFunc(argv, func(a string) bool { return path.Base(a) == "open" })
+		if at < 0 { // inside a shell's command
+			words, plain := shellWords(argv[len(argv)-1])
+			if at = slices.IndexFunc(words, func(a string) bool { return path.Base(a) == "open" }); at < 0 || !plain {
+				return autostart.Target{}
+			}
+			argv = words
+		}
+		if argv, ok = f.opened(argv[at+1:], item.For); !ok {
+			return autostart.Target{}
+		}
+	}
+	return autostart.Target{}
+}
+
+// opened is what open(1) opens: an app that is named by its path, its name or its
+// id, or a file, which is then what matters.
+func (f *macFinder) opened(args []string, u *machine.User) ([]string, bool) {
+	for k := 0; k < len(args); k++ {
+		switch a := args[k]; {
+		case a == "-a" && k+1 < len(args):
+			return f.appNamed(args[k+1], u)
+		case a == "-b" && k+1 < len(args):
+			return f.appWithID(args[k+1], u)
+		case a == "--args":
+			return nil, false
+		case strings.HasPrefix(a, "-"):
+			if slices.Contains([]string{"-s", "--env", "-i", "-o", "--stdin", "--stdout", "--stderr", "--arch"}, a) {
+				k++
+			}
+		case path.IsAbs(a):
+			return []string{a}, true
+		default:
+			return nil, false // an address, or relative to nobody knows where
+		}
+	}
+	return nil, false
+}
+
+// appFolders are where apps lie whose path is not told.
+func appFolders(u *machine.User) []string {
+	folders := []string{"/Applications", "/Applications/Utilities", "/System/Applications", "/System/Applications/Utilities", "/System/Library/CoreServices"}
+	if u != nil {
+		folders = append([]string{path.Join(u.Home, "Applications")}, folders...)
+	}
+	return folders
+}
+
+// appNamed finds an app by name. The system knows apps in other places too, so one
+// that is not found may be there.
+func (f *macFinder) appNamed(name string, u *machine.User) ([]string, bool) {
+	if path.IsAbs(name) {
+		return []string{name}, true
+	}
+	for _, dir := range appFolders(u) {
+		file := path.Join(dir, strings.TrimSuffix(name, ".app")+".app")
+		if _, err := f.machine.Stat(file); err == nil {
+			return []string{file}, true
+		}
+	}
+	return nil, false
+}
+
+func (f *macFinder) appWithID(id string, u *machine.User) ([]string, bool) {
+	for _, dir := range appFolders(u) {
+		entries, _ := f.machine.ReadDir(dir)
+		for _, e := range entries {
+			file := path.Join(dir, e.Name())
+			if info, ok := f.info(file); ok && strings.EqualFold(info.Text("CFBundleIdentifier"), id) {
+				return []string{file}, true
+			}
+		}
+	}
+	return nil, false
+}
+
+// info reads the Info.plist of a bundle.
+func (f *macFinder) info(bundle string) (plist.Dict, bool) {
+	content, err := f.machine.ReadFile(path.Join(bundle, "Contents/Info.plist"), machine.MaxFileSize)
+	if err != nil {
+		return nil, false
+	}
+	doc, err := plist.Parse(content)
+	if err != nil {
+		return nil, false
+	}
+	return doc.Dict(), true
+}
+
+// launchdPath is where launchd looks for a program without a folder.
+var launchdPath = []string{"/usr/bin", "/bin", "/usr/sbin", "/sbin"}
+
+// look finds the file that a word means, and looks whether it is there.
+func (f *macFinder) look(word string) autostart.Target {
+	if t, ok := f.known[word]; ok {
+		return t
+	}
+	t := f.find(word)
+	f.known[word] = t
+	return t
+}
+
+func (f *macFinder) find(word string) autostart.Target {
+	switch {
+	case strings.Contains(word, "\x00"):
+		return autostart.Target{}
+	case path.IsAbs(word):
+		return f.there(path.Clean(word), true)
+	case strings.Contains(word, "/"), word == "":
+		return autostart.Target{Path: autostart.Text(word)} // relative to nobody knows where
+	}
+	unknown := false
+	for _, dir := range append(launchdPath, "/usr/local/bin") {
+		t := f.there(path.Join(dir, word), false)
+		if t.Exists != nil && *t.Exists {
+			return t
+		}
+		unknown = unknown || t.Exists == nil
+	}
+	t := autostart.Target{Path: autostart.Text(word)}
+	if !unknown {
+		t.Exists = new(bool)
+	}
+	return t
+}
+
+// there looks whether a file exists. A bundle is looked into for its executable.
+// What is on another volume, or not ours to see, stays unknown.
+func (f *macFinder) there(full string, bundles bool) autostart.Target {
+	t := autostart.Target{Path: autostart.Text(full)}
+	info, err := f.machine.Stat(full)
+	switch {
+	case err == nil && info.IsDir() && bundles:
+		if i, ok := f.info(full); ok {
+			if name := i.Text("CFBundleExecutable"); name != "" && !strings.Contains(name, "/") {
+				return f.there(path.Join(full, "Contents/MacOS", name), false)
+			}
+		}
+		there := path.Ext(full) != "" // a bundle without a program of its own; a plain folder starts nothing
+		t.Exists = &there
+	case err == nil:
+		there := !info.IsDir()
+		t.Exists, t.Path = &there, autostart.Text(f.machine.Canonical(full))
+		if there {
+			t.Size, t.Modified = info.Size(), info.ModTime().UTC()
+		}
+	case machine.IsMissing(err):
+		t.Exists = new(bool)
+	}
+	return t
+}
+
+// origin tells where a program was downloaded from: macOS notes it in extended
+// attributes of the file or of the bundle that it is in, under the names below,
+// which some file systems put a word before.
+func origin(m *machine.Machine, file string) []location.Fact {
+	var facts []location.Fact
+	for ; len(file) > 1; file = path.Dir(file) {
+		attrs, err := m.Attributes(file)
+		if err != nil {
+			return facts
+		}
+		for _, name := range sortedKeys(attrs) {
+			switch {
+			case strings.HasSuffix(name, "com.apple.quarantine"):
+				// Flags, the time in hexadecimal, the program that fetched it, an id.
+				if parts := strings.Split(string(attrs[name]), ";"); len(parts) >= 3 {
+					text := parts[2]
+					if seconds, err := strconv.ParseInt(parts[1], 16, 64); err == nil && seconds > 0 && seconds < 1<<40 {
+						text += ", " + time.Unix(seconds, 0).UTC().Format(time.DateOnly)
+					}
+					facts = append(facts, location.Fact{Name: "downloaded by", Value: autostart.Text(text), Basis: "quarantine of " + file})
+				}
+			case strings.HasSuffix(name, "com.apple.metadata:kMDItemWhereFroms"):
+				if doc, err := plist.Parse(attrs[name]); err == nil {
+					for _, from := range plist.Dict(map[string]any{"from": doc.Root}).Texts("from") {
+						if from != "" {
+							facts = append(facts, location.Fact{Name: "downloaded from", Value: autostart.Text(from), Basis: "note on " + file})
+						}
+					}
+				}
+			case name == "macos.flags":
+				facts = append(facts, location.Fact{Name: "file flags", Value: "0x" + hex.EncodeToString(attrs[name]), Basis: file})
+			}
+		}
+		if path.Ext(file) == ".app" || !strings.Contains(file, ".app/") {
+			break
+		}
+	}
+	return facts
+}
+
+func sortedKeys(m map[string][]byte) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// macCatalogue is what a mistake with the system's own jobs and scripts would
+// cost, by label. All of them are parts of macOS where they lie in its own
+// folders and start programs in its own folders.
+var macCatalogue = []row{
+	{"macos.launch-*", "com.apple.launchd* com.apple.configd com.apple.diskarbitrationd com.apple.opendirectoryd com.apple.securityd* com.apple.trustd* com.apple.logd com.apple.syslogd com.apple.UserEventAgent* com.apple.kextd com.apple.kernelmanagerd com.apple.notifyd com.apple.cfprefsd* com.apple.distnoted* com.apple.coreservicesd com.apple.fseventsd com.apple.runningboardd com.apple.tccd* com.apple.apsd com.apple.backgroundtaskmanagement*", "the core of the system", toStart, true},
+	{"macos.launch-*", "com.apple.loginwindow com.apple.authd com.apple.SecurityAgent* com.apple.security.* com.apple.ctkd* com.apple.KerberosHelper*", "sign-in", toSignIn, true},
+	{"macos.launch-*", "com.apple.WindowServer com.apple.Dock.agent com.apple.Finder com.apple.SystemUIServer.agent com.apple.controlcenter* com.apple.notificationcenterui*", "the desktop", toShow, true},
+	{"macos.launch-*", "com.apple.mDNSResponder* com.apple.airportd com.apple.nsurlsessiond com.apple.networkd* com.apple.symptomsd* com.apple.nehelper com.apple.nesessionmanager com.apple.wifi*", "the network", toNetwork, true},
+	{"macos.launch-*", "com.apple.hidd com.apple.bluetoothd com.apple.inputmethod* com.apple.TISwitcher* com.apple.universalaccess* com.apple.coreaudiod com.apple.audio.*", "devices and input", toInput, true},
+	{"macos.launch-*", "com.apple.XProtect* com.apple.MRT* com.apple.syspolicyd com.apple.sandboxd com.apple.alf* com.apple.endpointsecurity* com.apple.amfid com.apple.fpsd*", "protection", toProtect, true},
+	{"macos.launch-*", "*", "a job of the system", "", true},
+	{"macos.periodic", "100.clean-logs 110.clean-tmps 130.clean-msgs 140.clean-rwho 199.clean-fax 199.rotate-fax 200.accounting 310.accounting 320.whatis 400.status-disks 420.status-network 430.status-rwho 500.daily 999.local", "housekeeping of the system", "", true},
+}
+
+// macFolders are where only macOS itself puts programs.
+var macFolders = []string{"/System/", "/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/libexec/", "/usr/share/", "/bin/", "/sbin/", "/Library/Apple/"}
+
+// findMac returns the catalogue's row for an entry of a Mac.
+func findMac(e *autostart.Entry) (row, bool) {
+	inFolders := func(file string) bool {
+		return slices.ContainsFunc(macFolders, func(dir string) bool { return strings.HasPrefix(file, dir) })
+	}
+	switch e.Location {
+	case "macos.launch-daemons", "macos.launch-agents":
+		// A bare name is looked for in the system's own folders only.
+		if !inFolders(e.Source.Path) || e.Target.Path != "" && path.IsAbs(e.Target.Path) && !inFolders(e.Target.Path) {
+			return row{}, false
+		}
+	case "macos.periodic":
+		if !strings.HasPrefix(e.Source.Path, "/private/etc/periodic/") {
+			return row{}, false
+		}
+	default:
+		return row{}, false
+	}
+	for _, r := range macCatalogue {
+		if ok, _ := path.Match(r.location, e.Location); !ok {
+			continue
+		}
+		for pattern := range strings.FieldsSeq(r.names) {
+			if matches(pattern, e.Name) {
+				return r, true
+			}
+		}
+	}
+	return row{}, false
+}

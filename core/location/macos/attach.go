@@ -1,0 +1,345 @@
+package macos
+
+import (
+	"cmp"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/format/authdb"
+	"lockback/core/format/bookmark"
+	"lockback/core/format/keyedarchive"
+	"lockback/core/format/plist"
+	"lockback/core/format/webextension"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// Code that is loaded into other programs, and what makes them load it.
+
+const authorizationDatabase = "/private/var/db/auth.db"
+
+// Where plug-ins of the authorization lie: others', and the system's own.
+const (
+	agentPlugIns  = "/Library/Security/SecurityAgentPlugins"
+	systemPlugIns = "/System/Library/CoreServices/SecurityAgentPlugins"
+)
+
+// ownPlugIns take part in macOS' own rights; some are bundles, some built in.
+var ownPlugIns = map[string]bool{"builtin": true, "loginwindow": true, "HomeDirMechanism": true, "MCXMechanism": true, "PKINITMechanism": true, "KerberosAgent": true,
+	"CryptoTokenKit": true, "DiskUnlock": true, "FamilyControls": true, "RestartAuthorization": true, "loginKC": true, "ConfigurationProfiles": true, "PlatformSSO": true}
+
+// readAuthorization reports the plug-ins that take part when somebody signs in or
+// asks for a right, and the steps whose plug-in is gone: those lock people out.
+func readAuthorization(s *location.Survey) {
+	rights := map[string][]string{}
+	content, err := s.ReadFile(authorizationDatabase, machine.MaxImageSize)
+	if err == nil {
+		s.Found()
+		var steps []authdb.Step
+		if steps, err = authdb.Parse(content); err != nil {
+			err = &fs.PathError{Op: "read", Path: authorizationDatabase, Err: err}
+		}
+		for _, step := range steps {
+			if !slices.Contains(rights[step.Plugin], step.Right) {
+				rights[step.Plugin] = append(rights[step.Plugin], step.Right)
+			}
+		}
+	}
+	known := err == nil
+	s.Skip(authorizationDatabase, err)
+	why := "taking a step out of a right by hand can lock everybody out; the program that put it there takes it out"
+	ours, theirs := usedBundles(s, systemPlugIns), usedBundles(s, agentPlugIns)
+	for _, name := range sortedNames(theirs) {
+		item := addBundle(s, nil, theirs[name], "")
+		item.Guarded = toSignIn
+		fixed(item, why)
+		if item.State == autostart.Disabled {
+			continue
+		}
+		item.Mode = "for " + strings.Join(rights[name], ", ")
+		if len(rights[name]) == 0 && known {
+			off(item, "in no right")
+		} else if !known {
+			item.Mode = ""
+		}
+	}
+	for _, name := range sortedNames(rights) {
+		if ownPlugIns[name] || ours[name] != "" || theirs[name] != "" {
+			continue
+		}
+		bundle := path.Join(agentPlugIns, name+".bundle")
+		item := newItem(nil, name, bundle, authorizationDatabase)
+		item.Argv, item.Mode, item.Guarded = []string{bundle}, "for "+strings.Join(rights[name], ", "), toSignIn
+		fixed(item, why)
+		s.Add(key(nil, authorizationDatabase, name), item)
+	}
+}
+
+const folderActions = "Library/Preferences/com.apple.FolderActionsDispatcher.plist"
+
+// readFolderActions reports the scripts that run when something is put into a
+// folder. They stand in an archive inside the property list.
+func readFolderActions(s *location.Survey) {
+	for _, h := range homes(s) {
+		file := path.Join(h.path, folderActions)
+		doc, ok := readPlist(s, file)
+		if !ok {
+			continue
+		}
+		data := doc.Dict().Data("folderActions")
+		if data == nil {
+			continue
+		}
+		archive, err := openArchive(data, file)
+		if err != nil {
+			s.Skip(file, err)
+			continue
+		}
+		whole, told := doc.Dict()["folderActionsEnabled"].(bool)
+		for _, action := range archive.Top("root").List() {
+			folder := placeOf(action, "folderBookmark", "bookmark", "folderURL")
+			for _, script := range action.Field("scripts").List() {
+				target := placeOf(script, "scriptBookmark", "bookmark", "scriptURL")
+				name := cmp.Or(script.Field("name").Text(), path.Base(target))
+				item := newItem(h.user, name, target, file)
+				item.Mode = "when something is put into " + cmp.Or(folder, "a folder that cannot be told")
+				if target != "" {
+					item.Argv = []string{target}
+				} else {
+					item.Problems = append(item.Problems, autostart.Unparsable)
+				}
+				for _, o := range []keyedarchive.Object{action, script} {
+					if f := o.Field("enabled"); f.Exists() && !f.Bool() {
+						off(item, "not enabled")
+					}
+				}
+				if told && !whole {
+					off(item, "folder actions are off")
+				}
+				fixed(item, "its list is changed by the system's own Folder Actions Setup only")
+				s.Add(key(h.user, file, folder, target, name), item)
+			}
+		}
+	}
+}
+
+// placeOf is the path that one of an object's fields tells: a bookmark, or a URL.
+func placeOf(o keyedarchive.Object, fields ...string) string {
+	for _, name := range fields {
+		f := o.Field(name)
+		data := f.Data()
+		if data == nil {
+			data = f.Field("data").Data()
+		}
+		if place, err := bookmark.Parse(data); err == nil {
+			return place.Path
+		}
+		if file := fileOf(f.Text()); file != "" {
+			return file
+		}
+	}
+	return ""
+}
+
+// preload is the variable that makes dyld(1) load a library into a program.
+const preload = "DYLD_INSERT_LIBRARIES"
+
+// readEnvironment reports libraries that jobs and apps are told to load, and what
+// a person's sessions were given of old.
+func (d *disk) readEnvironment(s *location.Survey) {
+	why := "it belongs to what it is set for; switch that off instead"
+	add := func(u *machine.User, of, libraries, file string) {
+		for lib := range strings.SplitSeq(libraries, ":") {
+			if lib == "" {
+				continue
+			}
+			item := newItem(u, path.Base(lib), preload+"="+libraries, file)
+			item.Mode, item.Argv, item.Source.Key = "loaded into "+of, []string{lib}, preload
+			fixed(item, why)
+			s.Add(key(u, file, lib), item)
+		}
+	}
+	for _, f := range d.jobFolders(s) {
+		if f.there {
+			s.Found()
+		}
+		for _, j := range f.files {
+			add(f.user, j.job.Label, j.job.Environment[preload], j.path)
+		}
+	}
+	for _, a := range d.applications(s) {
+		if a.err != nil {
+			s.Skip(path.Join(a.path, "Contents/Info.plist"), a.err)
+		}
+		if !holds(a.info, preload) {
+			continue
+		}
+		if doc, err := plist.Parse(a.info); err == nil {
+			add(a.user, path.Base(a.path), doc.Dict().Dict("LSEnvironment").Text(preload), path.Join(a.path, "Contents/Info.plist"))
+		}
+	}
+	for _, h := range homes(s) {
+		file := path.Join(h.path, ".MacOSX/environment.plist")
+		doc, ok := readPlist(s, file)
+		if !ok {
+			continue
+		}
+		for _, name := range sortedNames(doc.Dict()) {
+			value := doc.Dict().Text(name)
+			item := newItem(h.user, name, name+"="+value, file)
+			item.Source.Key = name
+			if name == preload {
+				item.Argv = []string{value}
+			}
+			fixed(item, "a setting of the person's; change it in the file")
+			if !s.Machine.Release().Before(machine.Release{10, 8}) {
+				ignored(item, "not read since OS X 10.8")
+			}
+			s.Add(key(h.user, file, name), item)
+		}
+	}
+}
+
+// chromium are the browsers that keep extensions as Chromium does, with their
+// folders below Application Support.
+var chromium = []struct{ name, folder string }{
+	{"Chrome", "Google/Chrome"}, {"Edge", "Microsoft Edge"}, {"Chromium", "Chromium"}, {"Brave", "BraveSoftware/Brave-Browser"}, {"Vivaldi", "Vivaldi"}, {"Opera", "com.operasoftware.Opera"},
+}
+
+// hostFolders are where native messaging hosts are described, for everybody and
+// below a home.
+var hostFolders = []string{"Library/Google/Chrome/NativeMessagingHosts", "Library/Microsoft/Edge/NativeMessagingHosts", "Library/Application Support/Chromium/NativeMessagingHosts",
+	"Library/Application Support/Google/Chrome/NativeMessagingHosts", "Library/Application Support/Microsoft Edge/NativeMessagingHosts", "Library/Application Support/Mozilla/NativeMessagingHosts"}
+
+const browserWhy = "an extension is switched off in the browser itself, which rewrites its list"
+
+func readBrowsers(s *location.Survey) {
+	for _, h := range append([]root{{"/", nil}}, homes(s)...) {
+		for _, folder := range hostFolders {
+			dir := path.Join(h.path, folder)
+			for _, e := range named(s, dir, ".json") {
+				file := path.Join(dir, e.Name())
+				content, ok := s.File(file)
+				if !ok {
+					continue
+				}
+				program := webextension.HostPath(content)
+				item := newItem(h.user, strings.TrimSuffix(e.Name(), ".json"), program, file)
+				item.Mode = "native messaging host"
+				if program == "" {
+					item.Problems = append(item.Problems, autostart.Unparsable)
+				} else if item.Argv = []string{program}; !path.IsAbs(program) {
+					item.Argv = []string{path.Join(dir, program)}
+				}
+				parked(item, file)
+				s.Add(key(h.user, file), item)
+			}
+		}
+	}
+	for _, h := range homes(s) {
+		support := path.Join(h.path, "Library/Application Support")
+		for _, b := range chromium {
+			data := path.Join(support, b.folder)
+			for _, profile := range s.Dir(data) {
+				if profile.IsDir() {
+					readChromiumProfile(s, h.user, b.name, path.Join(data, profile.Name(), "Extensions"))
+				}
+			}
+		}
+		profiles := path.Join(support, "Firefox/Profiles")
+		for _, profile := range s.Dir(profiles) {
+			if profile.IsDir() {
+				readFirefoxProfile(s, h.user, path.Join(profiles, profile.Name(), "extensions.json"))
+			}
+		}
+		for _, file := range safariLists {
+			readSafari(s, h.user, path.Join(h.path, file))
+		}
+	}
+}
+
+func readChromiumProfile(s *location.Survey, u *machine.User, browser, dir string) {
+	for _, e := range s.Dir(dir) {
+		if len(e.Name()) != 32 {
+			continue // an extension's id
+		}
+		versions := s.Dir(path.Join(dir, e.Name()))
+		if len(versions) == 0 {
+			continue
+		}
+		file := path.Join(dir, e.Name(), versions[len(versions)-1].Name(), "manifest.json")
+		content, ok := s.File(file)
+		if !ok {
+			continue
+		}
+		m := webextension.ParseManifest(content)
+		addExtension(s, u, cmp.Or(m.Name, e.Name()), fmt.Sprintf("%s extension %s", browser, m.Version), file, key(u, path.Join(dir, e.Name())))
+	}
+}
+
+func addExtension(s *location.Survey, u *machine.User, name, mode, file, key string) *location.Item {
+	item := newItem(u, name, "", file)
+	item.Mode = strings.TrimSpace(mode)
+	fixed(item, browserWhy)
+	s.Add(key, item)
+	return item
+}
+
+func readFirefoxProfile(s *location.Survey, u *machine.User, file string) {
+	content, err := s.ReadFile(file, machine.MaxImageSize)
+	if err != nil {
+		s.Skip(file, err)
+		return
+	}
+	addons, err := webextension.ParseAddons(content)
+	if err != nil {
+		s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: err})
+		return
+	}
+	for _, a := range addons {
+		item := addExtension(s, u, a.Name(), "Firefox extension "+a.Version, file, key(u, file, a.ID))
+		item.Source.Key, item.OSPart = a.ID, a.BuiltIn()
+		if !a.Active {
+			item.State = autostart.Disabled
+		}
+	}
+}
+
+// safariLists are Safari's lists of extensions below a home: those of its own kind
+// of old, those that are apps, and those of the web's kind.
+var safariLists = []string{"Library/Safari/Extensions/Extensions.plist",
+	"Library/Containers/com.apple.Safari/Data/Library/Safari/AppExtensions/Extensions.plist",
+	"Library/Containers/com.apple.Safari/Data/Library/Safari/WebExtensions/Extensions.plist"}
+
+func readSafari(s *location.Survey, u *machine.User, file string) {
+	doc, ok := readPlist(s, file)
+	if !ok {
+		return
+	}
+	for _, v := range doc.Dict().Array("Installed Extensions") {
+		m, _ := v.(map[string]any)
+		d := plist.Dict(m)
+		name := cmp.Or(d.Text("Archive File Name"), d.Text("Bundle Directory Name"))
+		item := addExtension(s, u, strings.TrimSuffix(name, path.Ext(name)), "Safari extension", file, key(u, file, name))
+		if !d.Bool("Enabled") {
+			item.State = autostart.Disabled
+		}
+	}
+	for _, id := range sortedNames(doc.Dict()) {
+		d := doc.Dict().Dict(id)
+		if d == nil {
+			continue
+		}
+		// The bundle's id, with its maker's team behind it.
+		name, _, _ := strings.Cut(id, " (")
+		item := addExtension(s, u, name, "Safari extension", file, key(u, file, id))
+		item.Source.Key = id
+		if d.Has("Enabled") && !d.Bool("Enabled") {
+			item.State = autostart.Disabled
+		}
+	}
+}

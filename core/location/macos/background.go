@@ -1,0 +1,201 @@
+package macos
+
+import (
+	"fmt"
+	"io/fs"
+	"net/url"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"lockback/core/format/bookmark"
+	"lockback/core/format/keyedarchive"
+	"lockback/core/format/plist"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// macOS 13 and later keep one database of everything that runs in the
+// background: login items, and the jobs that apps registered or that lie in the
+// folders of launchd. It is a keyed archive; how its records are made up is what
+// the system's own tool for printing it shows.
+const backgroundFolder = "/private/var/db/com.apple.backgroundtaskmanagement"
+
+// Bits of a record's type.
+const (
+	typeApp       = 0x2
+	typeLoginItem = 0x4
+	typeAgent     = 0x8
+	typeDaemon    = 0x10
+)
+
+// Bits of a record's disposition.
+const (
+	isEnabled = 0x1 // the app has it on
+	isAllowed = 0x2 // the person allows it
+)
+
+// record is one background item.
+type record struct {
+	person            string // the id of the account
+	name, developer   string
+	team, identifier  string
+	path              string
+	executable        string
+	kind, disposition int64
+	embedded          int // how many items it holds itself
+	source            string
+}
+
+func (r record) enabled() bool { return r.disposition&isEnabled != 0 }
+func (r record) allowed() bool { return r.disposition&isAllowed != 0 }
+
+func (r record) facts() []location.Fact {
+	var facts []location.Fact
+	for _, row := range []struct{ name, value string }{{"developer", r.developer}, {"team", r.team}, {"background item", r.identifier}} {
+		if row.value != "" {
+			facts = append(facts, location.Fact{Name: row.name, Value: row.value, Basis: r.source})
+		}
+	}
+	return facts
+}
+
+// background is the database, as far as it could be read.
+type background struct {
+	file    string
+	there   bool
+	err     error
+	records []record
+	byPath  map[string][]int
+	byLabel map[string][]int // by the identifier without its number
+}
+
+// backgroundItems reads the newest form of the database, once.
+func (d *disk) backgroundItems(s *location.Survey) *background {
+	d.backgroundOnce.Do(func() {
+		b := &d.background
+		b.byPath, b.byLabel = map[string][]int{}, map[string][]int{}
+		entries, err := s.ReadDir(backgroundFolder)
+		if b.file = backgroundFolder; err != nil {
+			b.err = err
+			return
+		}
+		newest := -1
+		for _, e := range entries {
+			// BackgroundItems-v13.btm: each release may leave an older one behind.
+			digits, ok := strings.CutPrefix(strings.TrimSuffix(e.Name(), ".btm"), "BackgroundItems-v")
+			if n, err := strconv.Atoi(digits); ok && err == nil && n > newest {
+				newest, b.file, b.there = n, path.Join(backgroundFolder, e.Name()), true
+			}
+		}
+		if !b.there {
+			return
+		}
+		content, err := s.ReadFile(b.file, machine.MaxImageSize)
+		if err == nil {
+			b.records, err = parseBackground(content, b.file)
+		}
+		b.err = err
+		for k, r := range b.records {
+			b.byPath[r.path] = append(b.byPath[r.path], k)
+			if number, label, ok := strings.Cut(r.identifier, "."); ok && strings.Trim(number, "0123456789") == "" {
+				b.byLabel[label] = append(b.byLabel[label], k)
+			}
+		}
+	})
+	return &d.background
+}
+
+// parseBackground reads the records of the database.
+func parseBackground(content []byte, source string) ([]record, error) {
+	archive, err := openArchive(content, source)
+	if err != nil {
+		return nil, err
+	}
+	people := archive.Top("store").Field("itemsByUserIdentifier").Pairs()
+	if len(people) == 0 {
+		return nil, &fs.PathError{Op: "read", Path: source, Err: fmt.Errorf("%w: it holds no store of items", keyedarchive.ErrFormat)}
+	}
+	var records []record
+	for _, p := range people {
+		for _, o := range p.Value.List() {
+			r := record{person: p.Key.UUID(), name: o.Field("name").Text(), developer: o.Field("developerName").Text(), team: o.Field("teamIdentifier").Text(),
+				identifier: o.Field("identifier").Text(), embedded: len(o.Field("items").List()), source: source}
+			r.kind, _ = o.Field("type").Int()
+			r.disposition, _ = o.Field("disposition").Int()
+			r.path = fileOf(o.Field("url").Text())
+			r.executable = fileOf(o.Field("executablePath").Text())
+			if r.path == "" {
+				if place, err := bookmark.Parse(o.Field("bookmark").Data()); err == nil {
+					r.path = place.Path
+				}
+			}
+			records = append(records, r)
+		}
+	}
+	return records, nil
+}
+
+func openArchive(content []byte, source string) (*keyedarchive.Archive, error) {
+	doc, err := plist.Parse(content)
+	var archive *keyedarchive.Archive
+	if err == nil {
+		archive, err = keyedarchive.Decode(doc.Root)
+	}
+	if err != nil {
+		return nil, &fs.PathError{Op: "read", Path: source, Err: err}
+	}
+	return archive, nil
+}
+
+// fileOf is the path of a file URL, or the path itself.
+func fileOf(text string) string {
+	if strings.HasPrefix(text, "/") {
+		return path.Clean(text)
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme != "file" || u.Path == "" {
+		return ""
+	}
+	return path.Clean(u.Path)
+}
+
+// idsOf are the ids under which the database keeps what is a person's, or the
+// system's. An account of the system has one that is made of its number.
+func idsOf(u *machine.User) []string {
+	made := func(uid int64) string { return fmt.Sprintf("FFFFEEEE-DDDD-CCCC-BBBB-AAAA%08X", uint32(uid)) }
+	if u == nil {
+		return []string{made(-2), made(0)}
+	}
+	return []string{u.UUID, made(int64(u.UID))}
+}
+
+// find returns the record of a person among some. Of the system, any person's
+// will do: a daemon runs for all.
+func (b *background) find(among []int, u *machine.User, fits func(record) bool) (record, bool) {
+	ids := idsOf(u)
+	for _, anybody := range []bool{false, true} {
+		for _, k := range among {
+			r := b.records[k]
+			if (slices.Contains(ids, r.person) || anybody && u == nil) && r.person != "" && fits(r) {
+				return r, true
+			}
+		}
+	}
+	return record{}, false
+}
+
+// forFile is the record of a job's property list.
+func (b *background) forFile(file string, u *machine.User) (record, bool) {
+	return b.find(b.byPath[file], u, func(r record) bool { return r.kind&(typeAgent|typeDaemon) != 0 })
+}
+
+// forHelper is the record of a helper inside an app, by its place or its label.
+func (b *background) forHelper(file, label string, u *machine.User) (record, bool) {
+	fits := func(r record) bool { return r.kind&(typeAgent|typeDaemon|typeLoginItem) != 0 }
+	if r, ok := b.find(b.byPath[file], u, fits); ok || label == "" {
+		return r, ok
+	}
+	return b.find(b.byLabel[label], u, fits)
+}

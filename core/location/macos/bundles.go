@@ -1,0 +1,256 @@
+package macos
+
+import (
+	"bytes"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/format/plist"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// bundle is a folder that macOS takes for one thing: an app, a plug-in, a driver.
+type bundle struct {
+	path     string
+	infoFile string // its Info.plist, which makes it one
+	info     plist.Dict
+	missing  bool // it has no Info.plist
+	err      error
+}
+
+// infoPlaces are where a bundle's Info.plist may lie: in bundles of today, of iOS'
+// kind, and of old.
+var infoPlaces = []string{"Contents/Info.plist", "Info.plist", "Support Files/Info.plist", "Resources/Info.plist"}
+
+// bundleAt reads a bundle.
+func bundleAt(s *location.Survey, dir string) bundle {
+	b := bundle{path: dir, infoFile: path.Join(dir, infoPlaces[0]), missing: true}
+	for _, place := range infoPlaces {
+		content, err := s.ReadFile(path.Join(dir, place), machine.MaxFileSize)
+		if machine.IsMissing(err) {
+			continue
+		}
+		b.infoFile, b.missing = path.Join(dir, place), false
+		if b.err = err; err == nil {
+			var doc *plist.Document
+			if doc, b.err = plist.Parse(content); b.err == nil {
+				b.info = doc.Dict()
+			}
+		}
+		break
+	}
+	return b
+}
+
+// executable is the program of a bundle; empty where it names none.
+func (b bundle) executable() string {
+	name := b.info.Text("CFBundleExecutable")
+	if name == "" || strings.Contains(name, "/") {
+		return ""
+	}
+	if strings.HasSuffix(b.infoFile, "Contents/Info.plist") {
+		return path.Join(b.path, "Contents/MacOS", name)
+	}
+	return path.Join(b.path, name)
+}
+
+// addBundle reports a bundle that other programs load. To switch it off, its
+// Info.plist is taken away: without one it is a folder like any other, and all
+// else of it stays where it is.
+func addBundle(s *location.Survey, u *machine.User, dir, mode string) *location.Item {
+	b := bundleAt(s, dir)
+	base := path.Base(dir)
+	item := newItem(u, strings.TrimSuffix(base, path.Ext(base)), b.executable(), b.infoFile)
+	item.Mode, item.Source.Key = mode, b.info.Text("CFBundleIdentifier")
+	if item.Command != "" {
+		item.Argv = []string{item.Command}
+	}
+	parked(item, b.infoFile)
+	switch {
+	case b.missing:
+		off(item, strings.TrimPrefix(mode+", without its Info.plist", ", "))
+		item.Switcher = location.NoSwitch{Why: "its Info.plist is not there; lockback restore brings it back from a snapshot that has it"}
+	case b.err != nil:
+		s.Skip(b.infoFile, &fs.PathError{Op: "read", Path: b.infoFile, Err: b.err})
+		item.Problems = append(item.Problems, autostart.Unparsable)
+	}
+	if v := b.info.Text("CFBundleShortVersionString"); v != "" {
+		item.AddFacts(func() []location.Fact { return []location.Fact{{Name: "version", Value: v, Basis: b.infoFile}} })
+	}
+	item.OSPart = ofSystem(dir)
+	s.Add(key(u, dir), item)
+	return item
+}
+
+// What a mistake would cost.
+const (
+	toDevices = "the device that it drives stops working"
+	toSignIn  = "nobody may be able to sign in without it"
+	toSound   = "needed for sound"
+	toCamera  = "needed for a camera"
+	toType    = "needed to type"
+)
+
+func readKernelExtensions(s *location.Survey) {
+	for _, dir := range []string{"/Library/Extensions", "/System/Library/Extensions"} {
+		for _, e := range named(s, dir, ".kext") {
+			item := addBundle(s, nil, path.Join(dir, e.Name()), "kernel extension")
+			item.Guarded = toDevices
+		}
+	}
+}
+
+func readDirectoryServices(s *location.Survey) {
+	const dir = "/Library/DirectoryServices/PlugIns"
+	for _, e := range named(s, dir, ".dsplug", ".daplug", ".xpc", ".bundle") {
+		addBundle(s, nil, path.Join(dir, e.Name()), "directory service").Guarded = toSignIn
+	}
+}
+
+// plugIns are the folders in a Library whose bundles other programs load, with
+// the endings that count.
+var plugIns = []struct{ folder, endings, mode, guarded string }{
+	{"Address Book Plug-Ins", ".bundle", "address book plug-in", ""},
+	{"Audio/Plug-Ins/Components", ".component", "sound unit", ""},
+	{"Audio/Plug-Ins/HAL", ".driver .plugin", "sound driver", toSound},
+	{"ColorPickers", ".colorpicker", "colour picker", ""},
+	{"Contextual Menu Items", ".plugin", "context menu item", ""},
+	{"CoreMediaIO/Plug-Ins/DAL", ".plugin", "camera driver", toCamera},
+	{"Input Methods", ".app .bundle .component", "input method", toType},
+	{"InputManagers", ".bundle", "input manager, loaded into every app", ""},
+	{"Internet Plug-Ins", ".plugin .webplugin .bundle", "web plug-in", ""},
+	{"Mail/Bundles", ".mailbundle", "mail plug-in", ""},
+	{"PreferencePanes", ".prefpane", "settings pane", ""},
+	{"QuickLook", ".qlgenerator", "preview generator", ""},
+	{"QuickTime", ".component", "media component", ""},
+	{"Screen Savers", ".saver", "screen saver", ""},
+	{"ScriptingAdditions", ".osax", "scripting addition", ""},
+	{"Spotlight", ".mdimporter", "search importer", ""},
+}
+
+func plugInPlaces() []string {
+	var places []string
+	for _, p := range plugIns {
+		places = append(places, "{/System,,~}/Library/"+p.folder)
+	}
+	return places
+}
+
+func readPlugIns(s *location.Survey) {
+	for _, r := range roots(s) {
+		present := map[string]bool{}
+		for _, e := range s.Dir(r.path) {
+			present[e.Name()] = true
+		}
+		for _, p := range plugIns {
+			if top, _, _ := strings.Cut(p.folder, "/"); !present[top] {
+				continue
+			}
+			dir := path.Join(r.path, p.folder)
+			for _, e := range named(s, dir, strings.Fields(p.endings)...) {
+				item := addBundle(s, r.user, path.Join(dir, e.Name()), p.mode)
+				item.Guarded = p.guarded
+			}
+		}
+	}
+}
+
+const systemExtensions = "/Library/SystemExtensions/db.plist"
+
+func readSystemExtensions(s *location.Survey) {
+	doc, ok := readPlist(s, systemExtensions)
+	if !ok {
+		return
+	}
+	for _, v := range doc.Dict().Array("extensions") {
+		m, _ := v.(map[string]any)
+		d := plist.Dict(m)
+		id := d.Text("identifier")
+		if id == "" {
+			continue
+		}
+		item := newItem(nil, id, d.Text("originPath"), systemExtensions)
+		item.Source.Key, item.Mode = id, strings.ReplaceAll(d.Text("state"), "_", " ")
+		if d.Text("originPath") != "" {
+			item.Argv = []string{d.Text("originPath")}
+		}
+		if d.Text("state") != "activated_enabled" {
+			off(item, item.Mode)
+		}
+		var facts []location.Fact
+		for _, row := range []struct{ name, value string }{{"team", d.Text("teamID")}, {"extends", strings.Join(d.Texts("categories"), ", ")}, {"inside", d.Dict("container").Text("bundlePath")}} {
+			if row.value != "" {
+				facts = append(facts, location.Fact{Name: row.name, Value: row.value, Basis: systemExtensions})
+			}
+		}
+		item.AddFacts(func() []location.Fact { return facts })
+		item.Guarded = toDevices
+		fixed(item, "its own app takes it out, or the system when that app is removed")
+		s.Add(key(nil, systemExtensions, id, d.Dict("bundleVersion").Text("CFBundleVersion")), item)
+	}
+}
+
+// readStartupItems reports what ran before launchd took over: a folder with a
+// program of the same name and a description.
+func readStartupItems(s *location.Survey) {
+	for _, dir := range []string{"/Library/StartupItems", "/System/Library/StartupItems"} {
+		for _, e := range s.Dir(dir) {
+			if !e.IsDir() || strings.HasPrefix(e.Name(), ".") {
+				continue
+			}
+			folder := path.Join(dir, e.Name())
+			file := path.Join(folder, "StartupParameters.plist")
+			program := path.Join(folder, e.Name())
+			item := newItem(nil, e.Name(), program, file)
+			item.Argv, item.OSPart = []string{program}, ofSystem(folder)
+			item.Switcher = location.Park{Artifact: machine.File(file)}
+			content, err := s.ReadFile(file, machine.MaxFileSize)
+			doc, perr := plist.Parse(content)
+			switch {
+			case machine.IsMissing(err):
+				off(item, "without its StartupParameters.plist")
+				item.Switcher = location.NoSwitch{Why: "its StartupParameters.plist is not there; lockback restore brings it back from a snapshot that has it"}
+			case err != nil:
+				s.Skip(file, err)
+				continue
+			case perr != nil:
+				ignored(item, "its StartupParameters.plist cannot be read")
+				item.Problems = append(item.Problems, autostart.Unparsable)
+			case !s.Machine.Release().Before(yosemite):
+				ignored(item, "not read since OS X 10.10")
+			default:
+				description := doc.Dict().Text("Description")
+				item.AddFacts(func() []location.Fact { return []location.Fact{{Name: "description", Value: description, Basis: file}} })
+			}
+			s.Add(key(nil, folder), item)
+		}
+	}
+}
+
+// usedBundles tells which bundles of a folder are there, by their names without
+// ending.
+func usedBundles(s *location.Survey, dir string) map[string]string {
+	there := map[string]string{}
+	for _, e := range named(s, dir, ".bundle") {
+		there[strings.TrimSuffix(e.Name(), path.Ext(e.Name()))] = path.Join(dir, e.Name())
+	}
+	return there
+}
+
+// holds reports whether an Info.plist may hold a key: names of keys are plain
+// letters in both forms, so most files need no further reading.
+func holds(content []byte, key string) bool { return bytes.Contains(content, []byte(key)) }
+
+// sortedNames are the keys of a map in order.
+func sortedNames[V any](m map[string]V) []string {
+	names := make([]string, 0, len(m))
+	for n := range m {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return names
+}

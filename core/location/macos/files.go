@@ -1,0 +1,377 @@
+package macos
+
+import (
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/format/crontab"
+	"lockback/core/format/plist"
+	"lockback/core/location"
+	"lockback/core/location/unix"
+	"lockback/core/machine"
+)
+
+// readRC reports the scripts of old that the system ran at its start, and the
+// lines of launchd's own configuration.
+func readRC(s *location.Survey) {
+	old := !s.Machine.Release().Before(yosemite)
+	for _, name := range []string{"rc.local", "rc.common", "rc.shutdown.local"} {
+		file := path.Join("/private/etc", name)
+		if _, err := s.Stat(file); err != nil {
+			s.Skip(file, err)
+			continue
+		}
+		item := newItem(nil, name, file, file)
+		item.Argv = []string{file}
+		item.Switcher = location.Park{Artifact: machine.File(file)}
+		item.OSPart = name == "rc.common"
+		if old && name != "rc.common" {
+			ignored(item, "not run since OS X 10.10")
+		}
+		s.Add(key(nil, file), item)
+	}
+	for _, h := range append([]root{{"/private/etc", nil}}, homes(s)...) {
+		file := path.Join(h.path, map[bool]string{true: "launchd.conf", false: ".launchd.conf"}[h.user == nil])
+		content, ok := s.File(file)
+		if !ok {
+			continue
+		}
+		number := 0
+		for line := range strings.Lines(string(content)) {
+			number++
+			text, isOff := strings.CutPrefix(strings.TrimRight(line, "\r\n"), crontab.OffMark)
+			command := strings.TrimSpace(text)
+			if command == "" || command[0] == '#' {
+				continue
+			}
+			item := newItem(h.user, command, "launchctl "+command, file)
+			item.Source.Line = number
+			item.Switch, item.Switcher = autostart.Comment, textLine{file, number, text}
+			if words := strings.Fields(command); words[0] == "bsexec" || words[0] == "submit" {
+				item.Argv = words[len(words)-1:]
+			}
+			switch {
+			case isOff:
+				off(item, "")
+			case h.user != nil:
+				ignored(item, "launchd never read a person's")
+			case old:
+				ignored(item, "not read since OS X 10.10")
+			}
+			s.Add(key(h.user, file, text), item)
+		}
+	}
+}
+
+// cronTabs are people's tables of cron; /usr/lib/cron is a link to there.
+const cronTabs = "/private/var/at/tabs"
+
+func readCron(s *location.Survey) {
+	unix.Crontab(s, "/private/etc/crontab", "", nil)
+	for _, e := range s.Dir(cronTabs) {
+		if !e.IsDir() && !strings.HasPrefix(e.Name(), ".") && !strings.HasPrefix(e.Name(), "tmp.") {
+			unix.Crontab(s, path.Join(cronTabs, e.Name()), e.Name(), nil)
+		}
+	}
+}
+
+const atJobs = "/private/var/at/jobs"
+
+// readAt reports the jobs that wait for their time. A name is a letter for the
+// queue, five digits for the number, eight for the minute: at(1).
+func (d *disk) readAt(s *location.Survey) {
+	for _, e := range s.Dir(atJobs) {
+		name := e.Name()
+		if len(name) != 14 || e.IsDir() {
+			continue
+		}
+		number, err1 := strconv.ParseUint(name[1:6], 16, 32)
+		minute, err2 := strconv.ParseUint(name[6:], 16, 32)
+		if err1 != nil || err2 != nil {
+			continue
+		}
+		file := path.Join(atJobs, name)
+		content, ok := s.File(file)
+		if !ok {
+			continue
+		}
+		info, err := s.Stat(file)
+		if err != nil {
+			s.Skip(file, err)
+			continue
+		}
+		uid, _ := machine.Owner(info)
+		var u *machine.User
+		for _, h := range homes(s) {
+			if h.user.UID == uid && s.Machine.KeepsOwners {
+				u = h.user
+			}
+		}
+		command := ""
+		for line := range strings.Lines(string(content)) {
+			if text := strings.TrimSpace(line); text != "" && text[0] != '#' && text != "}" {
+				command = text
+			}
+		}
+		item := newItem(u, "at job "+strconv.FormatUint(number, 10), command, file)
+		item.Argv = []string{"/bin/sh", "-c", command}
+		item.Mode = "once, at " + time.Unix(int64(minute)*60, 0).UTC().Format("2006-01-02 15:04") + " UTC"
+		item.Switcher = location.Park{Artifact: machine.File(file)}
+		if d.atIsOff(s) {
+			off(item, "com.apple.atrun is disabled")
+			item.Artifacts = artifacts(file, d.databaseOf(s, nil).file)
+		}
+		s.Add(key(nil, file), item)
+	}
+}
+
+// atIsOff reports whether the job that runs at's jobs is disabled, as it is unless
+// somebody enabled it.
+func (d *disk) atIsOff(s *location.Survey) bool {
+	const label = "com.apple.atrun"
+	if isOff, ok := d.databaseOf(s, nil).off[label]; ok {
+		return isOff
+	}
+	for _, f := range d.jobFolders(s) {
+		for _, j := range f.files {
+			if j.job.Label == label && !f.agents {
+				return j.job.Disabled
+			}
+		}
+	}
+	return true
+}
+
+// periods are how often scripts are run, periodic(8).
+var periods = []string{"daily", "weekly", "monthly"}
+
+func readPeriodic(s *location.Survey) {
+	settings := map[string]string{}
+	for _, file := range []string{"/private/etc/defaults/periodic.conf", "/private/etc/periodic.conf", "/private/etc/periodic.conf.local"} {
+		content, ok := s.File(file)
+		if !ok {
+			continue
+		}
+		for line := range strings.Lines(string(content)) {
+			name, value, ok := strings.Cut(strings.TrimSpace(line), "=")
+			if value, _, _ = strings.Cut(value, "#"); ok && !strings.HasPrefix(name, "#") {
+				settings[name] = strings.Trim(strings.TrimSpace(value), `"'`)
+			}
+		}
+	}
+	folders := []string{"/private/etc/periodic", "/usr/local/etc/periodic"}
+	for more := range strings.FieldsSeq(settings["local_periodic"]) {
+		if path.IsAbs(more) && !slices.Contains(folders, path.Clean(more)) {
+			folders = append(folders, path.Clean(more))
+		}
+	}
+	for _, period := range periods {
+		for _, folder := range folders {
+			dir := path.Join(folder, period)
+			for _, e := range s.Dir(dir) {
+				if !e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
+					unix.Script(s, path.Join(dir, e.Name()), period)
+				}
+			}
+		}
+		local := settings[period+"_local"]
+		if local == "" {
+			local = "/etc/" + period + ".local"
+		}
+		for file := range strings.FieldsSeq(local) {
+			if below, ok := strings.CutPrefix(file, "/etc/"); ok {
+				file = "/private/etc/" + below
+			}
+			if !path.IsAbs(file) || !exists(s, file) {
+				continue
+			}
+			item := newItem(nil, path.Base(file), file, file)
+			item.Argv, item.Mode = []string{file}, period
+			parked(item, file)
+			s.Add(key(nil, file), item)
+		}
+	}
+}
+
+const (
+	emondRules   = "/private/etc/emond.d/rules"
+	emondClients = "/private/var/db/emondClients"
+)
+
+// readEmond reports the rules of the event monitor, which runs only where another
+// folder holds anything at all.
+func readEmond(s *location.Survey) {
+	runs := len(s.Dir(emondClients)) > 0
+	for _, e := range named(s, emondRules, ".plist") {
+		file := path.Join(emondRules, e.Name())
+		doc, ok := readPlist(s, file)
+		if !ok {
+			continue
+		}
+		rules, _ := doc.Root.([]any)
+		if doc.Dict() != nil {
+			rules = []any{doc.Root}
+		}
+		for k, v := range rules {
+			m, _ := v.(map[string]any)
+			d := plist.Dict(m)
+			name := d.Text("name")
+			if name == "" {
+				name = strings.TrimSuffix(e.Name(), ".plist") + " " + strconv.Itoa(k+1)
+			}
+			item := newItem(nil, name, "", file)
+			item.Mode = "on " + strings.Join(d.Texts("eventTypes"), ", ")
+			for _, a := range d.Array("actions") {
+				action, _ := a.(map[string]any)
+				if command := plist.Dict(action).Text("command"); command != "" {
+					item.Argv = append([]string{command}, plist.Dict(action).Texts("arguments")...)
+					item.Command = strings.Join(item.Argv, " ")
+				}
+			}
+			item.Switcher = location.Park{Artifact: machine.File(file)}
+			if len(rules) > 1 {
+				fixed(item, "its file holds other rules too")
+			}
+			item.OSPart = e.Name() == "SampleRules.plist"
+			switch {
+			case !d.Bool("enabled"):
+				off(item, "not enabled in its file")
+			case !s.Machine.Release().Before(ventura):
+				ignored(item, "no event monitor since 13")
+			case !runs:
+				off(item, "the event monitor does not run")
+				item.AddFacts(func() []location.Fact {
+					return []location.Fact{{Name: "the event monitor", Value: "does not run while " + emondClients + " is empty", Basis: "emond(8)"}}
+				})
+			}
+			s.Add(key(nil, file, name), item)
+		}
+	}
+}
+
+func readSSH(s *location.Survey) {
+	for _, h := range append([]root{{"/private/etc/ssh/sshrc", nil}}, homes(s)...) {
+		file := h.path
+		if h.user != nil {
+			file = path.Join(h.path, ".ssh/rc")
+		}
+		if info, err := s.Stat(file); err != nil || info.IsDir() {
+			s.Skip(file, err)
+			continue
+		}
+		item := newItem(h.user, path.Base(file), file, file)
+		item.Mode, item.Argv = "when somebody connects over ssh", []string{file}
+		item.Switcher = location.Park{Artifact: machine.File(file)}
+		s.Add(key(h.user, file), item)
+	}
+}
+
+// The files that shells read when somebody signs in or opens a terminal.
+var (
+	systemShellFiles = []string{"profile", "bashrc", "zprofile", "zshenv", "zshrc", "zlogin", "csh.cshrc", "csh.login"}
+	userShellFiles   = []string{".profile", ".bash_profile", ".bash_login", ".bashrc", ".zprofile", ".zshenv", ".zshrc", ".zlogin", ".cshrc", ".login", ".config/fish/config.fish"}
+)
+
+func shellFiles(dir string, names []string) []string {
+	var files []string
+	for _, n := range names {
+		files = append(files, dir+n)
+	}
+	return files
+}
+
+// shipped are the lines of the system's own shell files. A file that holds no
+// others is as macOS brought it.
+var shipped = func() map[string]bool {
+	lines := map[string]bool{}
+	for line := range strings.Lines(`
+if [ -x /usr/libexec/path_helper ]; then
+eval ` + "`/usr/libexec/path_helper -s`" + `
+fi
+if [ "${BASH-no}" != "no" ]; then
+[ -r /etc/bashrc ] && . /etc/bashrc
+if [ -z "$PS1" ]; then
+return
+PS1='\h:\W \u\$ '
+shopt -s checkwinsize
+[ -r "/etc/bashrc_$TERM_PROGRAM" ] && . "/etc/bashrc_$TERM_PROGRAM"
+`) {
+		lines[strings.TrimSpace(line)] = true
+	}
+	return lines
+}()
+
+func readShellFiles(s *location.Survey) {
+	add := func(u *machine.User, file string) {
+		content, ok := s.File(file)
+		if !ok {
+			return
+		}
+		item := newItem(u, path.Base(file), file, file)
+		item.Argv = []string{file}
+		fixed(item, "people keep their own settings in it; look through it in an editor")
+		item.OSPart = u == nil
+		count := 0
+		for line := range strings.Lines(string(content)) {
+			if text := strings.TrimSpace(line); text != "" && text[0] != '#' {
+				count++
+				item.OSPart = item.OSPart && shipped[text]
+			}
+		}
+		item.Mode = strconv.Itoa(count) + map[bool]string{true: " command", false: " commands"}[count == 1]
+		s.Add(key(u, file), item)
+	}
+	for _, name := range systemShellFiles {
+		add(nil, path.Join("/private/etc", name))
+	}
+	for _, h := range homes(s) {
+		for _, name := range userShellFiles {
+			add(h.user, path.Join(h.path, name))
+		}
+	}
+}
+
+// ownModules are the modules that macOS brings along, pam(8).
+var ownModules = map[string]bool{"afpmount": true, "aks": true, "deny": true, "env": true, "group": true, "krb5": true, "launchd": true, "localauthentication": true,
+	"mount": true, "nologin": true, "ntlm": true, "opendirectory": true, "permit": true, "rootok": true, "sacl": true, "securetty": true, "securityserver": true,
+	"self": true, "serialnumber": true, "smartcard": true, "tid": true, "uwtmp": true, "unix": true, "wheel": true, "wtmp": true}
+
+func readPAM(s *location.Survey) {
+	const dir = "/private/etc/pam.d"
+	for _, e := range s.Dir(dir) {
+		if e.IsDir() || strings.HasPrefix(e.Name(), ".") {
+			continue
+		}
+		file := path.Join(dir, e.Name())
+		content, ok := s.File(file)
+		if !ok {
+			continue
+		}
+		number := 0
+		for line := range strings.Lines(string(content)) {
+			number++
+			text := strings.TrimSpace(line)
+			words := strings.Fields(text)
+			if len(words) < 3 || strings.HasPrefix(text, "#") || words[1] == "include" || words[1] == "substack" {
+				continue
+			}
+			module := words[2]
+			bare := strings.TrimSuffix(strings.TrimSuffix(path.Base(module), ".2"), ".so")
+			if !path.IsAbs(module) && ownModules[strings.TrimPrefix(bare, "pam_")] {
+				continue
+			}
+			item := newItem(nil, bare, text, file)
+			item.Mode, item.Source.Line = "for "+e.Name(), number
+			if path.IsAbs(module) {
+				item.Argv = []string{module}
+			}
+			item.Guarded = toSignIn
+			fixed(item, "a mistake here locks everybody out; change it in an editor, with a second session open")
+			s.Add(key(nil, file, text), item)
+		}
+	}
+}

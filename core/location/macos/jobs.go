@@ -1,0 +1,503 @@
+package macos
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"lockback/core/autostart"
+	"lockback/core/format/launchd"
+	"lockback/core/format/plist"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// jobFile is one job's property list.
+type jobFile struct {
+	path string
+	job  launchd.Job
+	// broken says why it could not be understood, ignored why launchd passes it
+	// over; both are empty of one that counts.
+	broken, ignored string
+	insecure        bool
+}
+
+// jobFolder is a folder of jobs: daemons, or agents of everybody or of one
+// person.
+type jobFolder struct {
+	path   string
+	agents bool
+	user   *machine.User
+	there  bool
+	err    error // why it could not be read
+	unread map[string]error
+	files  []*jobFile
+}
+
+// jobFolders reads all folders of jobs, in the order in which launchd does: of two
+// jobs of one name the first one counts.
+func (d *disk) jobFolders(s *location.Survey) []*jobFolder {
+	d.jobsOnce.Do(func() {
+		d.jobs = []*jobFolder{
+			{path: "/System/Library/LaunchDaemons"}, {path: "/Library/LaunchDaemons"},
+			{path: "/System/Library/LaunchAgents", agents: true}, {path: "/Library/LaunchAgents", agents: true},
+		}
+		for _, h := range homes(s) {
+			d.jobs = append(d.jobs, &jobFolder{path: path.Join(h.path, "Library/LaunchAgents"), agents: true, user: h.user})
+		}
+		for _, f := range d.jobs {
+			f.read(s)
+		}
+	})
+	return d.jobs
+}
+
+// read reads a folder's jobs, shared out among the processors.
+func (f *jobFolder) read(s *location.Survey) {
+	entries, err := s.ReadDir(f.path)
+	if f.err = err; err != nil {
+		return
+	}
+	f.there = true
+	for _, e := range entries {
+		if !e.IsDir() && strings.HasSuffix(e.Name(), ".plist") && !strings.HasPrefix(e.Name(), ".") {
+			f.files = append(f.files, &jobFile{path: path.Join(f.path, e.Name())})
+		}
+	}
+	errs := make([]error, len(f.files))
+	var wait sync.WaitGroup
+	workers := runtime.GOMAXPROCS(0)
+	for w := range workers {
+		wait.Go(func() {
+			for k := w; k < len(f.files); k += workers {
+				errs[k] = f.files[k].read(s, f.user)
+			}
+		})
+	}
+	wait.Wait()
+	f.unread = map[string]error{}
+	for k, err := range errs {
+		if err != nil {
+			f.unread[f.files[k].path] = err
+		}
+	}
+	f.files = slices.DeleteFunc(f.files, func(j *jobFile) bool { return f.unread[j.path] != nil })
+}
+
+// read reads one job. What launchd would not load is said.
+func (j *jobFile) read(s *location.Survey, u *machine.User) error {
+	info, err := s.Stat(j.path)
+	if err != nil {
+		if machine.IsMissing(err) {
+			j.broken = "a link that leads nowhere"
+			return nil
+		}
+		return err
+	}
+	content, err := s.ReadFile(j.path, machine.MaxFileSize)
+	if err != nil {
+		return err
+	}
+	doc, err := plist.Parse(content)
+	if err != nil {
+		j.broken = err.Error()
+		return nil
+	}
+	j.job = launchd.Parse(doc.Dict())
+	switch {
+	case j.job.Label == "":
+		j.ignored = "it has no Label"
+	case len(j.job.Command()) == 0:
+		j.ignored = "it names no program"
+	default:
+		j.ignored = dubious(s, info, u)
+	}
+	// A person's own group counts as the person where nobody else is in it, which
+	// cannot be told here; what all may write is beyond doubt.
+	j.insecure = info.Mode()&0o002 != 0
+	return nil
+}
+
+// dubious tells why launchd does not trust a file: launchctl(1) wants it to be
+// root's, or the person's whose agent it is, and nobody else to write to it.
+func dubious(s *location.Survey, info fs.FileInfo, u *machine.User) string {
+	uid, _ := machine.Owner(info)
+	switch {
+	case uid < 0 || !s.Machine.KeepsOwners:
+		return ""
+	case u == nil && uid != 0:
+		return "not owned by root"
+	case u != nil && uid != u.UID && uid != 0:
+		return "not owned by " + u.Name
+	case info.Mode()&0o022 != 0:
+		return "others may write to it"
+	}
+	return ""
+}
+
+// report tells of a folder what the location must know: that it is there, and
+// what in it could not be read.
+func (f *jobFolder) report(s *location.Survey) {
+	s.Skip(f.path, f.err)
+	if f.there {
+		s.Found()
+	}
+	for file, err := range f.unread {
+		s.Skip(file, err)
+	}
+}
+
+func (d *disk) readDaemons(s *location.Survey) {
+	known := map[string]string{}
+	for _, f := range d.jobFolders(s) {
+		if f.agents {
+			continue
+		}
+		f.report(s)
+		for _, j := range f.files {
+			d.addJob(s, j, nil, known)
+		}
+	}
+}
+
+// readAgents reports an agent once for each person whom it concerns: each has a
+// switch of their own.
+func (d *disk) readAgents(s *location.Survey) {
+	folders := d.jobFolders(s)
+	for _, f := range folders {
+		if f.agents {
+			f.report(s)
+		}
+	}
+	for _, h := range homes(s) {
+		known := map[string]string{}
+		for _, f := range folders {
+			// Root signs in to no desktop; what is in root's own folder says otherwise.
+			if !f.agents || f.user != nil && f.user != h.user || f.user == nil && h.user.UID == 0 {
+				continue
+			}
+			for _, j := range f.files {
+				if !atLoginWindow(j) {
+					d.addJob(s, j, h.user, known)
+				}
+			}
+		}
+	}
+	for _, f := range folders {
+		if !f.agents || f.user != nil {
+			continue
+		}
+		for _, j := range f.files {
+			if atLoginWindow(j) {
+				item := d.addJob(s, j, nil, map[string]string{})
+				item.Mode = "at the login window, " + item.Mode
+				fixed(item, "it runs at the login window, which has no database of its own")
+			}
+		}
+	}
+}
+
+// atLoginWindow reports whether an agent runs before anybody has signed in only.
+func atLoginWindow(j *jobFile) bool {
+	return len(j.job.Sessions) > 0 && !slices.ContainsFunc(j.job.Sessions, func(t string) bool { return t != "LoginWindow" })
+}
+
+// kindStages are the stages of what starts by an event or at a time.
+var kindStages = map[launchd.Kind]autostart.Stage{launchd.OnSchedule: autostart.Schedule, launchd.OnEvent: autostart.Event, launchd.OnRequest: autostart.Event}
+
+// addJob reports a job for a person, or for the system. Known are the labels that
+// were taken already, with the files that took them.
+func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map[string]string) *location.Item {
+	name := j.job.Label
+	if name == "" {
+		name = strings.TrimSuffix(path.Base(j.path), ".plist")
+	}
+	item := newItem(u, name, strings.Join(j.job.Command(), " "), j.path)
+	item.Argv = j.job.Command()
+	if item.Source.Key = j.job.Label; j.broken == "" {
+		item.Stage, item.Mode = kindStages[j.job.Kind()], j.job.When()
+	}
+	if j.insecure {
+		item.Problems = append(item.Problems, autostart.Insecure)
+	}
+	db := d.databaseOf(s, u)
+	rec, listed := d.backgroundItems(s).forFile(j.path, u)
+	item.Artifacts = artifacts(j.path, db.file)
+	item.AddFacts(func() []location.Fact { return jobFacts(j, rec) })
+	if listed && rec.developer != "" {
+		item.Maker = autostart.Maker{Name: autostart.Text(rec.developer), Basis: "background-items database"}
+	}
+	first, taken := known[j.job.Label]
+	switch {
+	case j.broken != "":
+		ignored(item, "it cannot be read")
+		item.Problems = append(item.Problems, autostart.Unparsable)
+		fixed(item, "launchd cannot read it either: "+j.broken)
+	case j.ignored != "":
+		ignored(item, j.ignored)
+		fixed(item, "launchd does not load it: "+j.ignored)
+	case taken:
+		ignored(item, "another file has its label")
+		fixed(item, "launchd loads only one job of this label, and takes "+first)
+		item.AddFacts(func() []location.Fact { return []location.Fact{{Name: "same label", Value: first, Basis: first}} })
+	default:
+		known[j.job.Label] = j.path
+		o := override{database: db, label: j.job.Label}
+		isOff, decided := db.off[j.job.Label]
+		switch {
+		case listed && !rec.allowed():
+			off(item, "switched off in System Settings")
+			o.refused = "it is switched off in System Settings > General > Login Items, and only there can it be switched on"
+		case isOff:
+			off(item, "disabled in launchd's database")
+		case !decided && j.job.Disabled:
+			off(item, "disabled in its own file")
+		}
+		item.Switcher = o
+	}
+	s.Add(key(u, j.path), item)
+	return item
+}
+
+// jobFacts tells what else is known of a job.
+func jobFacts(j *jobFile, rec record) []location.Fact {
+	if j.broken != "" {
+		return []location.Fact{{Name: "cannot be read", Value: autostart.Text(j.broken), Basis: j.path}}
+	}
+	facts := []location.Fact{{Name: "starts", Value: j.job.When(), Basis: j.path}}
+	for _, row := range []struct{ name, value string }{
+		{"runs as", j.job.UserName}, {"in sessions of type", strings.Join(j.job.Sessions, ", ")}, {"in folder", j.job.Folder}, {"below", j.job.RootFolder},
+		{"belongs to", strings.Join(j.job.Associated, ", ")},
+	} {
+		if row.value != "" {
+			facts = append(facts, location.Fact{Name: row.name, Value: row.value, Basis: j.path})
+		}
+	}
+	for _, k := range sorted(j.job.Environment) {
+		facts = append(facts, location.Fact{Name: "environment", Value: k + "=" + j.job.Environment[k], Basis: j.path})
+	}
+	return append(facts, rec.facts()...)
+}
+
+func sorted(m map[string]string) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// app is an application with what it brings along.
+type app struct {
+	path    string
+	user    *machine.User // in whose folder it lies
+	info    []byte        // its Info.plist
+	err     error
+	helpers []helper
+}
+
+// helper is a job or login item inside an app.
+type helper struct {
+	file  string // the job's property list, or the bundle
+	agent bool   // runs for a person, not for the system
+	login bool   // a login item: an app inside the app
+}
+
+// helperFolders are where an app keeps them, below Contents/Library.
+var helperFolders = []struct {
+	name, ending string
+	agent, login bool
+}{{"LaunchDaemons", ".plist", false, false}, {"LaunchAgents", ".plist", true, false}, {"LoginItems", ".app", true, true}}
+
+// applications reads all apps, those one folder down too.
+func (d *disk) applications(s *location.Survey) []*app {
+	d.appsOnce.Do(func() {
+		places := []root{{"/Applications", nil}}
+		for _, h := range homes(s) {
+			places = append(places, root{path.Join(h.path, "Applications"), h.user})
+		}
+		for _, p := range places {
+			for _, e := range s.Dir(p.path) {
+				switch {
+				case strings.HasPrefix(e.Name(), "."):
+				case strings.HasSuffix(e.Name(), ".app"):
+					d.apps = append(d.apps, &app{path: path.Join(p.path, e.Name()), user: p.user})
+				case e.IsDir():
+					for _, below := range named(s, path.Join(p.path, e.Name()), ".app") {
+						d.apps = append(d.apps, &app{path: path.Join(p.path, e.Name(), below.Name()), user: p.user})
+					}
+				}
+			}
+		}
+		var wait sync.WaitGroup
+		workers := runtime.GOMAXPROCS(0)
+		for w := range workers {
+			wait.Go(func() {
+				for k := w; k < len(d.apps); k += workers {
+					d.apps[k].read(s)
+				}
+			})
+		}
+		wait.Wait()
+	})
+	return d.apps
+}
+
+func (a *app) read(s *location.Survey) {
+	a.info, a.err = s.ReadFile(path.Join(a.path, "Contents/Info.plist"), machine.MaxFileSize)
+	library := path.Join(a.path, "Contents/Library")
+	entries, err := s.ReadDir(library)
+	if err != nil {
+		return // most apps have none
+	}
+	for _, f := range helperFolders {
+		if !slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.Name() == f.name }) {
+			continue
+		}
+		inside, err := s.ReadDir(path.Join(library, f.name))
+		s.Skip(path.Join(library, f.name), err)
+		for _, e := range inside {
+			if strings.HasSuffix(e.Name(), f.ending) && !strings.HasPrefix(e.Name(), ".") {
+				a.helpers = append(a.helpers, helper{path.Join(library, f.name, e.Name()), f.agent, f.login})
+			}
+		}
+	}
+}
+
+// readEmbedded reports what apps bring along and register themselves.
+func (d *disk) readEmbedded(s *location.Survey) {
+	for _, a := range d.applications(s) {
+		for _, h := range a.helpers {
+			switch {
+			case !h.agent:
+				d.addHelper(s, a, h, nil)
+			case a.user != nil:
+				d.addHelper(s, a, h, a.user)
+			default:
+				d.addForPeople(s, a, h)
+			}
+		}
+	}
+}
+
+// addForPeople reports a helper for everybody for whom it is registered, or once
+// where it is for nobody.
+func (d *disk) addForPeople(s *location.Survey, a *app, h helper) {
+	any := false
+	for _, u := range people(s) {
+		if _, known := d.registered(s, h, d.helperLabel(s, h), u); known {
+			d.addHelper(s, a, h, u)
+			any = true
+		}
+	}
+	if !any {
+		d.addHelper(s, a, h, nil)
+	}
+}
+
+// registered tells whether an app has registered a helper for a person, and
+// whether that is known at all.
+func (d *disk) registered(s *location.Survey, h helper, label string, u *machine.User) (on, known bool) {
+	if rec, ok := d.backgroundItems(s).forHelper(h.file, label, u); ok {
+		return rec.allowed() && (!h.login || rec.enabled()), true
+	}
+	// Before there was such a list, a helper was on where launchd's database says
+	// expressly that it is not disabled.
+	isOff, known := d.databaseOf(s, u).off[label]
+	return !isOff, known
+}
+
+// helperLabel is the name by which launchd knows a helper.
+func (d *disk) helperLabel(s *location.Survey, h helper) string {
+	if h.login {
+		return bundleAt(s, h.file).info.Text("CFBundleIdentifier")
+	}
+	content, err := s.ReadFile(h.file, machine.MaxFileSize)
+	if err != nil {
+		return ""
+	}
+	doc, err := plist.Parse(content)
+	if err != nil {
+		return ""
+	}
+	return doc.Dict().Text("Label")
+}
+
+// addHelper reports one helper of an app.
+func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) {
+	label := ""
+	var item *location.Item
+	if h.login {
+		b := bundleAt(s, h.file)
+		label = b.info.Text("CFBundleIdentifier")
+		item = newItem(u, strings.TrimSuffix(path.Base(h.file), ".app"), h.file, h.file)
+		item.Argv, item.Mode = []string{h.file}, "at sign-in"
+		if label == "" {
+			item.Problems = append(item.Problems, autostart.Unparsable)
+		}
+	} else {
+		j := &jobFile{path: h.file}
+		if err := j.read(s, u); err != nil {
+			s.Skip(h.file, err)
+			return
+		}
+		if label = j.job.Label; label == "" {
+			label = strings.TrimSuffix(path.Base(h.file), ".plist")
+		}
+		command := slices.Clone(j.job.Command())
+		if j.job.BundleProgram != "" && j.job.Program == "" && len(command) > 0 {
+			command[0] = path.Join(a.path, j.job.BundleProgram)
+		}
+		item = newItem(u, label, strings.Join(command, " "), h.file)
+		item.Argv, item.Mode, item.Stage = command, j.job.When(), kindStages[j.job.Kind()]
+		item.AddFacts(func() []location.Fact { return jobFacts(j, record{}) })
+		if j.broken != "" {
+			ignored(item, "it cannot be read")
+			item.Problems = append(item.Problems, autostart.Unparsable)
+		}
+	}
+	if !h.agent {
+		if item.Stage == "" {
+			item.Stage = autostart.System
+		}
+		item.Effect = location.AtNextStart
+	}
+	db := d.databaseOf(s, u)
+	item.Source.Key = label
+	item.Artifacts = artifacts(h.file, db.file)
+	item.AddFacts(func() []location.Fact {
+		return []location.Fact{{Name: "brought along by", Value: a.path, Basis: "its place"}}
+	})
+	if rec, ok := d.backgroundItems(s).forHelper(h.file, label, u); ok {
+		if rec.developer != "" {
+			item.Maker = autostart.Maker{Name: autostart.Text(rec.developer), Basis: "background-items database"}
+		}
+		item.AddFacts(rec.facts)
+	}
+	on, known := d.registered(s, h, label, u)
+	isOff := db.off[label]
+	o := override{database: db, label: label}
+	if !on {
+		o.refused = "only its own app, or System Settings > General > Login Items, can register it"
+	}
+	switch {
+	case item.State == autostart.Disabled: // it cannot be understood
+	case isOff:
+		off(item, "disabled in launchd's database")
+		o.refused = ""
+	case !known:
+		off(item, "not registered by its app")
+	case !on:
+		off(item, "switched off in System Settings")
+	}
+	item.Switcher = o
+	if label == "" || u == nil && h.agent {
+		fixed(item, fmt.Sprintf("%s has not registered it for anybody", path.Base(a.path)))
+	}
+	s.Add(key(u, h.file), item)
+}

@@ -1,0 +1,337 @@
+package macos
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/format/bookmark"
+	"lockback/core/format/keyedarchive"
+	"lockback/core/format/plist"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// Where login items were kept before macOS 13, below a home.
+const (
+	agentDatabase = "Library/Application Support/com.apple.backgroundtaskmanagementagent/backgrounditems.btm" // since 10.13
+	oldLoginItems = "Library/Preferences/com.apple.loginitems.plist"
+)
+
+// listed is one login item as some list has it.
+type listed struct {
+	name, path string
+	hidden     bool
+	off        bool
+	key        string // in the list
+	broken     error
+}
+
+// readLoginItems reports what opens when a person signs in, from the newest list
+// that knows the person. An older one is taken over when they sign in next.
+func (d *disk) readLoginItems(s *location.Survey) {
+	b := d.backgroundItems(s)
+	release := s.Machine.Release()
+	if b.there || !release.Before(ventura) {
+		s.Skip(b.file, b.err)
+	}
+	if b.there {
+		s.Found()
+	}
+	for _, u := range people(s) {
+		if d.askLoginItems(s, u) {
+			continue
+		}
+		if list, known := b.loginItems(u); known && !release.Before(ventura) {
+			d.addLoginItems(s, u, b.file, "", list)
+			continue
+		}
+		later := map[bool]string{true: "older list, taken over at sign-in"}[b.there]
+		if file := path.Join(u.Home, agentDatabase); !release.Before(highSierra) && exists(s, file) {
+			d.addLoginItems(s, u, file, later, readArchived(s, file, parseAgentDatabase))
+			continue
+		}
+		if file := path.Join(u.Home, oldLoginItems); exists(s, file) {
+			if later == "" && !release.Before(highSierra) && release != (machine.Release{}) {
+				later = "older list, taken over at sign-in"
+			}
+			d.addLoginItems(s, u, file, later, readOldLoginItems(s, file))
+		}
+	}
+}
+
+// loginItems are the records of a person that open at sign-in. An app that only
+// holds helpers is none itself.
+func (b *background) loginItems(u *machine.User) (items []listed, known bool) {
+	ids := idsOf(u)
+	for _, r := range b.records {
+		if !slices.Contains(ids, r.person) {
+			continue
+		}
+		known = true
+		if r.kind&typeApp == 0 || r.kind&(typeAgent|typeDaemon|typeLoginItem) != 0 || !r.enabled() && r.embedded > 0 {
+			continue
+		}
+		items = append(items, listed{name: r.name, path: r.path, key: r.identifier, off: !r.enabled() || !r.allowed()})
+	}
+	return items, known
+}
+
+// readArchived reads a list that is a keyed archive.
+func readArchived(s *location.Survey, file string, parse func(*keyedarchive.Archive) []listed) []listed {
+	content, err := s.ReadFile(file, machine.MaxImageSize)
+	if err != nil {
+		s.Skip(file, err)
+		return nil
+	}
+	s.Found()
+	archive, err := openArchive(content, file)
+	if err != nil {
+		s.Skip(file, err)
+		return nil
+	}
+	return parse(archive)
+}
+
+// parseAgentDatabase reads the list of macOS 10.13 to 12: containers that hold
+// items, of which each has a bookmark.
+func parseAgentDatabase(a *keyedarchive.Archive) []listed {
+	var items []listed
+	top := a.Top("backgroundItems")
+	if !top.Exists() {
+		top = a.Top("root")
+	}
+	for _, container := range top.Field("allContainers").List() {
+		for _, o := range container.Field("internalItems").List() {
+			mark := o.Field("bookmark")
+			data := mark.Data()
+			if data == nil {
+				data = mark.Field("data").Data()
+			}
+			items = append(items, fromBookmark(o.Field("name").Text(), data))
+		}
+	}
+	return items
+}
+
+// fromBookmark makes an item of its bookmark.
+func fromBookmark(name string, data []byte) listed {
+	place, err := bookmark.Parse(data)
+	item := listed{name: name, path: place.Path, broken: err}
+	if item.name == "" {
+		item.name = strings.TrimSuffix(path.Base(place.Path), ".app")
+	}
+	return item
+}
+
+// readOldLoginItems reads the list before 10.13: names, and aliases.
+func readOldLoginItems(s *location.Survey, file string) []listed {
+	doc, ok := readPlist(s, file)
+	if !ok {
+		return nil
+	}
+	var items []listed
+	for _, session := range []string{"SessionItems", "privilegedlist"} {
+		for _, v := range doc.Dict().Dict(session).Array("CustomListItems") {
+			d, _ := v.(map[string]any)
+			dict := plist.Dict(d)
+			data := dict.Data("Alias")
+			if data == nil {
+				data = dict.Data("Bookmark")
+			}
+			item := fromBookmark(dict.Text("Name"), data)
+			properties := dict.Dict("CustomItemProperties")
+			item.hidden = properties.Bool("com.apple.LSSharedFileList.ItemIsHidden") || properties.Bool("com.apple.loginitem.HideOnLaunch")
+			items = append(items, item)
+		}
+	}
+	return items
+}
+
+// addLoginItems reports a person's list. On a disk it is not switched: the format
+// is not documented, and macOS keeps it in memory while it runs.
+func (d *disk) addLoginItems(s *location.Survey, u *machine.User, file, mode string, list []listed) {
+	for _, l := range list {
+		item := loginItemOf(u, file, l)
+		if mode != "" && item.State == autostart.Enabled {
+			item.Mode = mode
+		}
+		fixed(item, "the list of login items is changed by the running Mac only; switch it there, or in System Settings > General > Login Items")
+		s.Add(key(nil, l.path, l.name), item)
+	}
+}
+
+func loginItemOf(u *machine.User, file string, l listed) *location.Item {
+	name := l.name
+	if name == "" {
+		name = "(no name)"
+	}
+	item := newItem(u, strings.TrimSuffix(name, ".app"), l.path, file)
+	item.Source.Key = l.key
+	item.Mode = map[bool]string{true: "hidden"}[l.hidden]
+	if l.path != "" {
+		item.Argv = []string{l.path}
+	}
+	if l.off {
+		off(item, "switched off in System Settings")
+	}
+	if l.broken != nil {
+		item.Problems = append(item.Problems, autostart.Unparsable)
+		item.AddFacts(func() []location.Fact {
+			return []location.Fact{{Name: "cannot be understood", Value: l.broken.Error(), Basis: file}}
+		})
+	}
+	return item
+}
+
+// askLoginItems asks the running system for the list of a person. That nobody can
+// be asked, for the person is not signed in, leaves the list on the disk.
+func (d *disk) askLoginItems(s *location.Survey, u *machine.User) bool {
+	items, err := s.Machine.LoginItems(*u)
+	if err != nil {
+		if !errors.Is(err, machine.ErrNoLoginItems) && !errors.Is(err, machine.ErrNeedsRights) {
+			s.Skip("login items of "+u.Name, &fs.PathError{Op: "ask", Path: u.Name, Err: err})
+		}
+		return false
+	}
+	s.Found()
+	file := d.backgroundItems(s).file
+	for _, i := range items {
+		item := loginItemOf(u, file, listed{name: i.Name, path: i.Path, hidden: i.Hidden})
+		a := machine.LoginItemOf(*u, i.Path)
+		item.Switch, item.Switcher = autostart.Park, location.Park{Artifact: a}
+		item.Artifacts = func() []machine.Artifact { return []machine.Artifact{machine.File(file), a} }
+		s.Add(key(nil, i.Path, i.Name), item)
+	}
+	return true
+}
+
+// hooks are the keys of the sign-in window that run a program.
+var hooks = []struct{ key, mode string }{{"LoginHook", "before sign-in, as root"}, {"LogoutHook", "after sign-out, as root"}}
+
+func readLoginHooks(s *location.Survey) {
+	places := append([]root{{"/", nil}}, homes(s)...)
+	for _, p := range places {
+		for _, name := range []string{"com.apple.loginwindow.plist", "loginwindow.plist"} {
+			file := path.Join(p.path, "Library/Preferences", name)
+			doc, ok := readPlist(s, file)
+			if !ok {
+				continue
+			}
+			for _, h := range hooks {
+				command := doc.Dict().Text(h.key)
+				if command == "" {
+					continue
+				}
+				u := p.user
+				if u != nil && u.UID == 0 {
+					u = nil // root's preferences are those of the window itself
+				}
+				item := newItem(u, h.key, command, file)
+				item.Source.Key, item.Mode, item.Argv = h.key, h.mode, []string{command}
+				if _, _, err := location.FindProgram(s, command); err != nil && strings.Contains(command, " ") {
+					item.Argv = strings.Fields(command)
+				}
+				if u != nil {
+					ignored(item, "hooks are read from root's preferences only")
+				}
+				item.Switcher = plistPart{file: file, path: []string{h.key}}
+				s.Add(key(p.user, file, h.key), item)
+			}
+			for k, v := range doc.Dict().Array("AutoLaunchedApplicationDictionary") {
+				d, _ := v.(map[string]any)
+				addAppOf(s, p.user, file, "AutoLaunchedApplicationDictionary", k, plist.Dict(d), "")
+			}
+		}
+	}
+}
+
+// addAppOf reports an app of an array in a property list.
+func addAppOf(s *location.Survey, u *machine.User, file, name string, number int, d plist.Dict, mode string) {
+	target := d.Text("Path")
+	item := newItem(u, strings.TrimSuffix(path.Base(target), ".app"), target, file)
+	item.Source.Key, item.Mode = name, mode
+	if d.Bool("Hide") {
+		item.Mode = strings.TrimPrefix(mode+", hidden", ", ")
+	}
+	if target == "" {
+		item.Name, item.Problems = name+" "+strconv.Itoa(number+1), []string{autostart.Unparsable}
+	} else {
+		item.Argv = []string{target}
+	}
+	item.Switch, item.Switcher = autostart.Trim, plistPart{file: file, path: []string{name}, item: map[string]any(d)}
+	s.Add(key(u, file, name, target), item)
+}
+
+// readReopen reports the apps that were open when the person signed out, and that
+// open again. Preferences of another machine, which came with the home, do not
+// count.
+func readReopen(s *location.Survey) {
+	for _, h := range homes(s) {
+		dir := path.Join(h.path, "Library/Preferences/ByHost")
+		for _, e := range s.Dir(dir) {
+			id, ok := strings.CutPrefix(strings.TrimSuffix(e.Name(), ".plist"), "com.apple.loginwindow.")
+			if !ok || !strings.HasSuffix(e.Name(), ".plist") || s.Machine.ID != "" && !strings.EqualFold(id, s.Machine.ID) {
+				continue
+			}
+			file := path.Join(dir, e.Name())
+			doc, ok := readPlist(s, file)
+			if !ok {
+				continue
+			}
+			for k, v := range doc.Dict().Array("TALAppsToRelaunchAtLogin") {
+				d, _ := v.(map[string]any)
+				addAppOf(s, h.user, file, "TALAppsToRelaunchAtLogin", k, plist.Dict(d), "open at the last sign-out")
+			}
+		}
+	}
+}
+
+// Where an administrator's settings for many machines arrive.
+const (
+	managedFolder = "/Library/Managed Preferences"
+	profileFolder = "/private/var/db/ConfigurationProfiles/Store"
+	managedDomain = "com.apple.loginitems.managed"
+)
+
+func readManaged(s *location.Survey) {
+	read := func(u *machine.User, file string) {
+		if doc, ok := readPlist(s, file); ok {
+			addManaged(s, u, file, doc.Dict())
+		}
+	}
+	read(nil, path.Join(managedFolder, managedDomain+".plist"))
+	for _, u := range people(s) {
+		read(u, path.Join(managedFolder, u.Name, managedDomain+".plist"))
+	}
+	for _, e := range s.Dir(profileFolder) {
+		file := path.Join(profileFolder, e.Name())
+		if e.IsDir() || !slices.Contains([]string{".mobileconfig", ".profile", ".plist"}, path.Ext(e.Name())) {
+			continue
+		}
+		doc, ok := readPlist(s, file)
+		if !ok {
+			continue
+		}
+		for _, v := range doc.Dict().Array("PayloadContent") {
+			d, _ := v.(map[string]any)
+			if payload := plist.Dict(d); payload.Text("PayloadType") == managedDomain {
+				addManaged(s, nil, file, payload)
+			}
+		}
+	}
+}
+
+func addManaged(s *location.Survey, u *machine.User, file string, d plist.Dict) {
+	const name = "AutoLaunchedApplicationDictionary-managed"
+	for k, v := range d.Array(name) {
+		entry, _ := v.(map[string]any)
+		first := len(s.Items)
+		addAppOf(s, u, file, name, k, plist.Dict(entry), "managed")
+		fixed(s.Items[first], "an administrator's profile sets it; take it out of the profile")
+	}
+}

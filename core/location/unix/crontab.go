@@ -1,0 +1,154 @@
+package unix
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/format/crontab"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// Crontab reports the lines of one table. A table without an owner is the
+// system's, with a user field. Why the whole table is passed over by the cron of
+// the machine, ignored tells; nil where it never is.
+func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileInfo) string) {
+	content, ok := s.File(file)
+	if !ok {
+		return
+	}
+	info, err := s.Stat(file)
+	if err != nil {
+		s.Skip(file, err)
+		return
+	}
+	table := crontab.Parse(content, owner == "")
+	why := ""
+	if ignored != nil {
+		why = ignored(info)
+	}
+	if broken := table.Broken(); broken != "" && why == "" {
+		why = broken
+	}
+	artifacts := Files(file)
+	for _, l := range table.Jobs() {
+		item := &location.Item{
+			Entry: autostart.Entry{
+				User: autostart.Text(owner), Name: cronName(l), State: autostart.Enabled, Mode: l.Schedule, Command: l.Command,
+				Source: autostart.Source{Path: file, Line: l.Number},
+			},
+			Artifacts: artifacts,
+			Argv:      []string{"/bin/sh", "-c", beforePercent(l.Command)},
+			Switcher:  cronLine{file: file, system: owner == "", line: l},
+		}
+		if l.User != "" {
+			item.Facts = func() []location.Fact { return []location.Fact{{Name: "runs as", Value: l.User, Basis: file}} }
+		}
+		if l.Schedule == "@reboot" {
+			item.Stage, item.Effect = autostart.System, location.AtNextStart
+		}
+		if l.Kind == crontab.Bad {
+			item.Problems, item.Argv = append(item.Problems, autostart.Unparsable), nil
+		}
+		if why != "" {
+			item.State, item.Mode = autostart.Disabled, strings.TrimSpace(l.Schedule+" ignored: "+why)
+			item.Problems = append(item.Problems, autostart.Ignored)
+		}
+		if l.Off {
+			item.State = autostart.Disabled
+		}
+		s.Add(file+"\x00"+l.User+"\x00"+l.Command, item)
+	}
+}
+
+// cronName words a line for a list: the program's name, for that is what a
+// technician looks for.
+func cronName(l crontab.Line) string {
+	for _, word := range words(l.Command) {
+		if name := path.Base(strings.Trim(word, `"'();`)); strings.HasPrefix(strings.Trim(word, `"'(`), "/") && name != "/" && !shellWords[name] {
+			return name
+		}
+	}
+	if f := strings.Fields(l.Command); len(f) > 0 && l.Kind == crontab.Job {
+		return path.Base(f[0])
+	}
+	return "line " + fmt.Sprint(l.Number)
+}
+
+// words splits a command at its blanks; quotes keep them together.
+func words(command string) []string {
+	var quote rune
+	return strings.FieldsFunc(command, func(r rune) bool {
+		switch {
+		case quote != 0 && r == quote:
+			quote = 0
+		case quote == 0 && (r == '"' || r == '\''):
+			quote = r
+		}
+		return quote == 0 && (r == ' ' || r == '\t')
+	})
+}
+
+// shellWords are programs that only test or start another one.
+var shellWords = map[string]bool{"null": true, "sh": true, "bash": true, "env": true, "test": true, "nice": true, "ionice": true, "system": true}
+
+// beforePercent is the part of a cron command that the shell runs: an unescaped
+// % begins the standard input.
+func beforePercent(command string) string {
+	for k := 0; k < len(command); k++ {
+		if command[k] == '%' && (k == 0 || command[k-1] != '\\') {
+			return command[:k]
+		}
+	}
+	return command
+}
+
+// cronLine is the switch of one line of a crontab: a comment before it.
+type cronLine struct {
+	file   string
+	system bool
+	line   crontab.Line
+}
+
+func (c cronLine) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+	if want.User != nil {
+		return nil, location.ErrNotPerUser
+	}
+	if c.line.Kind == crontab.Bad && want.State == autostart.Enabled && !c.line.Off {
+		return nil, fmt.Errorf("%w: cron cannot understand the line", location.ErrNoSwitch)
+	}
+	a := machine.File(c.file)
+	image, err := images.Image(a)
+	if err != nil {
+		return nil, err
+	}
+	if image.Kind == machine.Symlink {
+		return nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, c.file, image.Target)
+	}
+	table := crontab.Parse(image.Content, c.system)
+	l, ok := c.find(table)
+	if !ok {
+		return nil, fmt.Errorf("the line is no longer in %s; list again", c.file)
+	}
+	table.SetOff(l.Number, want.State == autostart.Disabled)
+	return []location.Edit{{Artifact: a, Image: image.WithContent(table.Bytes(), want.Now)}}, nil
+}
+
+// find returns the line in a table of now: at its old number, else anywhere.
+func (c cronLine) find(t *crontab.Table) (crontab.Line, bool) {
+	is := func(l crontab.Line) bool {
+		return l.Kind == c.line.Kind && l.Command == c.line.Command && l.User == c.line.User && l.Schedule == c.line.Schedule
+	}
+	if n := c.line.Number; n <= len(t.Lines) && is(t.Lines[n-1]) {
+		return t.Lines[n-1], true
+	}
+	for _, l := range t.Lines {
+		if is(l) {
+			return l, true
+		}
+	}
+	return crontab.Line{}, false
+}

@@ -1,0 +1,114 @@
+package unix
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"strconv"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// Script reports an executable file as one entry. What is not executable does
+// not start: that is also how the switch leaves it.
+func Script(s *location.Survey, file, schedule string) {
+	info, err := s.Stat(file)
+	if err != nil {
+		if link, lerr := s.Lstat(file); lerr == nil && link.Mode()&fs.ModeSymlink != 0 && machine.IsMissing(err) {
+			target, _ := s.Readlink(file)
+			s.Add(file, &location.Item{
+				Entry: autostart.Entry{
+					Name: path.Base(file), State: autostart.Disabled, Mode: "dangling link", Command: file, Switch: autostart.Report,
+					Source: autostart.Source{Path: file}, Problems: []string{autostart.TargetMissing},
+				},
+				Artifacts: Files(file),
+				Argv:      []string{target},
+				Switcher:  location.NoSwitch{Why: fmt.Sprintf("it is a link to %s, which does not exist", target)},
+			})
+			return
+		}
+		s.Skip(file, err)
+		return
+	}
+	if !info.Mode().IsRegular() {
+		if info.IsDir() {
+			return
+		}
+		s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: machine.ErrNotRegular})
+		return
+	}
+	full, err := s.Resolve(file)
+	if err != nil {
+		s.Skip(file, err)
+		return
+	}
+	item := &location.Item{
+		Entry: autostart.Entry{
+			Name: path.Base(file), State: autostart.Enabled, Mode: schedule, Command: file,
+			Source: autostart.Source{Path: file},
+		},
+		Artifacts: Files(file),
+		Argv:      []string{full},
+		Switcher:  unexec{file},
+	}
+	if info.Mode()&0o111 == 0 {
+		item.State = autostart.Disabled
+		item.Mode = strings.TrimSpace(schedule + " not executable")
+	}
+	if info.Mode()&0o022 != 0 && info.Mode()&0o002 != 0 {
+		item.Problems = []string{autostart.Insecure}
+	}
+	s.Add(file, item)
+}
+
+// linkMark begins the file that takes the place of a link while it is off.
+const linkMark = "# lockback:off link to "
+
+// unexec is the switch of a script that the system runs only when it is
+// executable. Of a link the target may serve others, so a file that is not
+// executable takes the link's place and remembers where it led.
+type unexec struct{ file string }
+
+func (u unexec) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+	if want.User != nil {
+		return nil, location.ErrNotPerUser
+	}
+	a := machine.File(u.file)
+	image, err := images.Image(a)
+	if err != nil {
+		return nil, err
+	}
+	remembered, isMark := strings.CutPrefix(string(image.Content), linkMark)
+	switch {
+	case want.State == autostart.Disabled && image.Kind == machine.Symlink:
+		image = machine.NewFile([]byte(linkMark+strconv.Quote(image.Target)+"\n"), 0o644, image.UID, image.GID, want.Now)
+	case image.Kind != machine.Regular:
+		return nil, fmt.Errorf("%w: %s is no longer a file", location.ErrNoSwitch, u.file)
+	case want.State == autostart.Disabled:
+		image.Mode &^= 0o111
+	case isMark:
+		target, err := strconv.Unquote(strings.TrimSpace(remembered))
+		if err != nil {
+			return nil, fmt.Errorf("%w: %s does not say which link it stands for", location.ErrNoSwitch, u.file)
+		}
+		image = machine.NewLink(target, image.UID, image.GID, want.Now)
+	default:
+		// Whoever may read it may run it: the bits that chmod +x gives.
+		image.Mode |= image.Mode & 0o444 >> 2
+	}
+	return []location.Edit{{Artifact: a, Image: image}}, nil
+}
+
+// Files makes the list of artifacts that these files are.
+func Files(names ...string) func() []machine.Artifact {
+	return func() []machine.Artifact {
+		list := make([]machine.Artifact, len(names))
+		for k, name := range names {
+			list[k] = machine.File(name)
+		}
+		return list
+	}
+}
