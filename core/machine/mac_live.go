@@ -188,6 +188,13 @@ func sameOverrides(a, b map[string]any) bool {
 	return true
 }
 
+// SameMeaning reports whether two images of one of launchd's databases bring about
+// the same. launchd writes them at its own time, and what was disabled and enabled
+// again stays in them.
+func SameMeaning(a Artifact, i, j Image) bool {
+	return a.Kind == FileArtifact && path.Dir(a.Name) == launchdState && sameOverrides(overrides(i), overrides(j))
+}
+
 // launchdImage is the image of a database as the running launchd has it. Where
 // the file says the same, it is the file's.
 func (m *Machine) launchdImage(a Artifact, domain string) (Image, error) {

@@ -108,7 +108,6 @@ func Compare(from, to *Snapshot) (Difference, error) {
 		}
 		d.Changed = append(d.Changed, Changed{news[k].Handle, news[k].Name, fields, news[k]})
 	}
-	worded := map[string][]Field{} // an artifact, to how it differs
 	for _, p := range quiet {
 		var fields []Field
 		for id := range strings.SplitSeq(p.b.artifacts, "\x1f") {
@@ -116,14 +115,12 @@ func Compare(from, to *Snapshot) (Difference, error) {
 			if !ok || explained[id] {
 				continue
 			}
-			f, known := worded[id]
-			if !known {
-				if f, err = compareImages(id, bodies, from, to); err != nil {
-					return d, err
-				}
-				worded[id] = f
+			f, err := compareImages(id, bodies, from, to)
+			if err != nil {
+				return d, err
 			}
 			fields = append(fields, f...)
+			explained[id] = true // of those that share it, the first is enough
 		}
 		if len(fields) > 0 {
 			e, err := decodeAll([]*line{p.b})
@@ -239,7 +236,7 @@ func compareImages(id string, bodies [2]string, from, to *Snapshot) ([]Field, er
 	if err != nil {
 		return nil, err
 	}
-	if a.Same(b) {
+	if a.Same(b) || machine.SameMeaning(artifact, a, b) {
 		return nil, nil // a folder that others put something into
 	}
 	field := Field{autostart.Text(artifact.String()), a.String(), b.String()}

@@ -101,7 +101,7 @@ func EncodeImage(i machine.Image, keep func(Digest, []byte)) string {
 
 // hasContent reports whether images of a kind have content, kept by its digest.
 func hasContent(kind machine.ImageKind) bool {
-	return kind == machine.Regular || kind == machine.Value || kind == machine.Tree
+	return kind == machine.Regular || kind == machine.Value || kind == machine.Tree || kind == machine.LoginItemKind
 }
 
 // DecodeImage is the reverse of [EncodeImage]; load finds the content.

@@ -1,0 +1,176 @@
+//go:build unix
+
+package cli_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/machine"
+	"lockback/internal/cli"
+	"lockback/internal/testkit"
+)
+
+// runningMac is the archive Mac, running: its disk, and programs that answer.
+type runningMac struct {
+	*testkit.RunningMac
+	disk testkit.Program
+}
+
+func startMac(t *testing.T) runningMac {
+	t.Helper()
+	p := archive(t)
+	m := runningMac{&testkit.RunningMac{Root: p.Root, SignedIn: map[int][]testkit.LoginItem{
+		501: {{Name: "Gullrock Catalogue", Path: "/Applications/Gullrock Catalogue.app"}, {Name: "Quote \"it\"", Path: "/Applications/Quote \"it\".app", Hidden: true}},
+	}}, p}
+	for _, a := range []struct{ name, uid, home, id string }{{"mirela", "501", "/Users/mirela", "0D1F5A17-ABCD-4001-8314-000000000501"}, {"jonas", "502", "/Users/jonas", "0D1F5A17-ABCD-4002-8314-000000000502"}, {"_mdnsresponder", "65", "/var/empty", ""}} {
+		m.Accounts = append(m.Accounts, map[string]any{"RecordName": a.name, "UniqueID": a.uid, "NFSHomeDirectory": a.home, "GeneratedUID": a.id, "PrimaryGroupID": "20"})
+	}
+	m.Boot(t)
+	return m
+}
+
+// run runs a command on the running Mac.
+func (m runningMac) run(args ...string) (code int, out, errs string) {
+	var o, e bytes.Buffer
+	code = cli.Main(append([]string{"--store", m.disk.Store}, args...), cli.Streams{In: strings.NewReader(""), Out: &o, Err: &e,
+		Open: func(string) (*machine.Machine, error) { return machine.OpenRunningMac(m.Root, m.RunningMac) }})
+	return code, o.String(), e.String()
+}
+
+func (m runningMac) ok(t *testing.T, args ...string) string {
+	t.Helper()
+	code, out, errs := m.run(args...)
+	require.Zero(t, code, "%v: %s%s", args, out, errs)
+	return out
+}
+
+func (m runningMac) list(t *testing.T, args ...string) map[string]testkit.Entry {
+	t.Helper()
+	var l testkit.List
+	require.NoError(t, json.Unmarshal([]byte(m.ok(t, append([]string{"list", "--format", "json"}, args...)...)), &l))
+	byName := map[string]testkit.Entry{}
+	for _, e := range l.Entries {
+		byName[strings.TrimSuffix(e.Name+"/"+e.User, "/")] = e
+	}
+	return byName
+}
+
+func TestRunningMacSwitches(t *testing.T) {
+	testkit.NeedRoot(t, "a running Mac's jobs of the system and of others are the administrator's")
+	for _, before13 := range []bool{false, true} {
+		m := startMac(t)
+		m.Before13, m.Lazy = before13, before13
+		m.ok(t, "snapshot")
+		entries := m.list(t)
+		require.Equal(t, "enabled", entries["org.kelpline.updater"].State)
+		require.NotContains(t, entries, "org.fogbell.sync/annika", "the running system tells its accounts")
+		out := m.ok(t, "disable", "org.kelpline.updater", "org.brinecast.helper", "com.apple.speedkeeper", "Gullrock Cat*", "Quote*", "--yes")
+		require.Contains(t, out, "C1 done")
+		for domain, labels := range map[string][]string{"system": {"org.kelpline.updater", "org.brinecast.helper", "org.oldplotter.monitor"}, "user/501": {"com.apple.speedkeeper"}} {
+			for _, label := range labels {
+				require.True(t, m.Off(domain, label), label)
+			}
+		}
+		require.Empty(t, m.SignedIn[501])
+		entries = m.list(t)
+		require.Equal(t, "disabled in launchd's database", entries["org.kelpline.updater"].Mode, "as launchd says, whatever the file does")
+		require.Equal(t, "taken away by C1", entries["Quote \"it\"/mirela"].Mode)
+		m.ok(t, "enable", "Quote*", "org.brinecast.helper", "--yes")
+		require.Equal(t, []testkit.LoginItem{{Name: "Quote \"it\"", Path: "/Applications/Quote \"it\".app", Hidden: true}}, m.SignedIn[501])
+		require.False(t, m.Off("system", "org.brinecast.helper"))
+		m.ok(t, "restore", "S1", "--yes")
+		require.False(t, m.Off("system", "org.kelpline.updater"))
+		require.False(t, m.Off("user/501", "com.apple.speedkeeper"))
+		require.True(t, m.Off("system", "org.oldplotter.monitor"))
+		require.Len(t, m.SignedIn[501], 2)
+		m.ok(t, "compare", "S1")
+		require.NotContains(t, strings.Join(m.Calls, "\n"), "com.apple.ftpd", "labels that do not change are left alone")
+	}
+}
+
+// A snapshot of the running Mac comes back on its disk, and one of its disk on the
+// running Mac.
+func TestRunningMacAndItsDisk(t *testing.T) {
+	testkit.NeedRoot(t, "a running Mac's jobs of the system and of others are the administrator's")
+	m := startMac(t)
+	before := testkit.Tree(t, m.Root)
+	m.ok(t, "snapshot")
+	m.ok(t, "disable", "org.kelpline.updater", "org.tidewatch.gauge", "--yes")
+	_, byName := m.disk.List(t)
+	require.Equal(t, "disabled", byName["org.tidewatch.gauge"].State)
+	m.disk.OK(t, "restore", "S1", "--yes")
+	require.Empty(t, slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, m.Root)), func(d string) bool { return strings.HasPrefix(d, launchdState+": was") }), "to the byte; launchd itself rewrote its file meanwhile, which shows in the time of the folder")
+	m.Boot(t)
+	m.disk.OK(t, "snapshot")
+	m.disk.OK(t, "disable", "org.kelpline.updater", "--yes")
+	m.Boot(t)
+	require.Equal(t, "disabled", m.list(t)["org.kelpline.updater"].State)
+	m.ok(t, "restore", "S4", "--yes")
+	require.False(t, m.Off("system", "org.kelpline.updater"))
+}
+
+// Every outcome of the programs is told apart, and nothing half is left.
+func TestRunningMacFails(t *testing.T) {
+	testkit.NeedRoot(t, "a running Mac's jobs of the system and of others are the administrator's")
+	for _, row := range []struct {
+		name         string
+		refuse, lie  string
+		code         int
+		says         string
+		disable      []string
+		stillWaiting bool
+	}{
+		{name: "launchd refuses", refuse: "disable system/org.brinecast.helper", code: 1, says: "launchd refuses to disable org.brinecast.helper", disable: []string{"org.kelpline.updater", "org.brinecast.helper"}},
+		{name: "launchctl lies", lie: "disable system/org.kelpline.updater", code: 1, says: "launchctl reported success, but org.kelpline.updater still reads as enabled", disable: []string{"org.kelpline.updater", "com.apple.speedkeeper"}},
+		{name: "a person who is not signed in", code: 1, says: "not signed in", disable: []string{"org.brinecast.screens"}},
+		{name: "System Events lies", lie: "delete()", code: 1, says: "System Events reported success, but the login item is in the list", disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
+		{name: "System Events refuses", refuse: "delete()", code: 1, says: "not permitted", disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
+		{name: "a place that is protected", code: 1, says: "System Integrity Protection", disable: []string{"Application", "--all"}},
+		{name: "it refuses to take back too", refuse: "able system/", lie: "", code: 1, says: "launchd refuses", disable: []string{"org.kelpline.updater"}},
+	} {
+		m := startMac(t)
+		m.ok(t, "snapshot")
+		m.Refuse, m.Lie = row.refuse, row.lie
+		before := m.list(t, "--all")
+		code, out, errs := m.run(append(append([]string{"disable"}, row.disable...), "--yes")...)
+		require.Equal(t, row.code, code, "%s: %s%s", row.name, out, errs)
+		require.Contains(t, errs, row.says, row.name)
+		require.Equal(t, before, m.list(t, "--all"), "%s: all is as it was", row.name)
+		code, _, errs = m.run("recover", "--yes")
+		require.Contains(t, []int{0, 1}, code, errs)
+		require.Contains(t, errs, "no interrupted change waits", row.name)
+		m.Refuse, m.Lie = "", ""
+		m.ok(t, "compare", "S1")
+	}
+}
+
+// What cannot be asked is said, and the disk's own word is taken.
+func TestRunningMacSilent(t *testing.T) {
+	m := startMac(t)
+	m.Refuse = "osascript"
+	entries := m.list(t)
+	require.Contains(t, entries, "Brinecast/mirela", "from the database on the disk")
+	m.Refuse = "print-disabled"
+	require.Equal(t, "disabled in launchd's database", m.list(t)["org.oldplotter.monitor"].Mode)
+	m.Refuse = "dscl"
+	if os.Geteuid() == 0 { // the directory is the administrator's
+		require.Contains(t, m.list(t), "org.fogbell.sync/annika")
+	}
+	m.Refuse = "ioreg"
+	var l struct{ Machine struct{ ID string } }
+	require.NoError(t, json.Unmarshal([]byte(m.ok(t, "list", "--format", "json")), &l))
+	require.Equal(t, "1887c0de-0314-4092-a653-5a17abcdef03", l.Machine.ID, "from the names of its preferences")
+	require.NoError(t, os.RemoveAll(filepath.Join(m.Root, "private/var/db/dslocal")))
+	m.Refuse = "dscl"
+	require.Contains(t, m.list(t), "org.fogbell.sync/annika", "from the home folders")
+	require.NotEmpty(t, fmt.Sprint(m.Calls))
+}
