@@ -185,7 +185,7 @@ func TestBadUsageIsOneClearLine(t *testing.T) {
 		p.Fails(t, c.code, c.words, c.args...)
 	}
 	testkit.Same(t, before, testkit.Tree(t, filepath.Dir(p.Root)))
-	testkit.Program{Root: t.TempDir()}.Fails(t, 2, "looked for etc/os-release", "list")
+	testkit.Program{Root: t.TempDir()}.Fails(t, 2, "etc/os-release", "list")
 	testkit.Program{Root: "/nonexistent"}.Fails(t, 2, "no operating system found", "list")
 }
 
