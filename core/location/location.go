@@ -29,6 +29,7 @@ import (
 // View is what a location may do to a machine: look.
 type View interface {
 	ReadFile(name string, max int64) ([]byte, error)
+	ReadFileInfo(name string, max int64) ([]byte, fs.FileInfo, error)
 	ReadDir(name string) ([]fs.DirEntry, error)
 	Lstat(name string) (fs.FileInfo, error)
 	Stat(name string) (fs.FileInfo, error)

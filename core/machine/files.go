@@ -315,6 +315,9 @@ func (f *Files) Lstat(name string) (fs.FileInfo, error) {
 
 // Stat describes what the path leads to.
 func (f *Files) Stat(name string) (fs.FileInfo, error) {
+	if info, err := f.statDirect(name); err != errNotDirect {
+		return info, err
+	}
 	full, err := f.Resolve(name)
 	if err != nil {
 		return nil, err
@@ -333,6 +336,10 @@ func (f *Files) Readlink(name string) (string, error) {
 
 // ReadDir lists a folder in the order of names.
 func (f *Files) ReadDir(name string) ([]fs.DirEntry, error) {
+	if entries, err := f.readDirDirect(name); err != errNotDirect {
+		sortEntries(entries)
+		return entries, err
+	}
 	full, err := f.Resolve(name)
 	if err != nil {
 		return nil, err
@@ -348,14 +355,21 @@ func (f *Files) readPlainDir(full string) ([]fs.DirEntry, error) {
 	}
 	defer d.Close()
 	entries, err := readDir(d)
-	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	sortEntries(entries)
 	return entries, err
+}
+
+func sortEntries(entries []fs.DirEntry) {
+	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 }
 
 // ReadFile reads a regular file of at most max bytes, following links. Anything
 // but a regular file is refused before it is opened: opening a device or a pipe
 // can act or hang.
 func (f *Files) ReadFile(name string, max int64) ([]byte, error) {
+	if b, _, err := f.readDirect(name, max); err != errNotDirect {
+		return b, err
+	}
 	full, err := f.resolve(name, false)
 	if err != nil {
 		return nil, err
@@ -367,6 +381,49 @@ func (f *Files) ReadFile(name string, max int64) ([]byte, error) {
 		}
 	}
 	return b, err
+}
+
+// ReadFileInfo is [Files.ReadFile] together with [Files.Stat], for files whose
+// owner matters as much as what is in them.
+func (f *Files) ReadFileInfo(name string, max int64) ([]byte, fs.FileInfo, error) {
+	if b, info, err := f.readDirect(name, max); err != errNotDirect {
+		return b, info, err
+	}
+	info, err := f.Stat(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	b, err := f.ReadFile(name, max)
+	return b, info, err
+}
+
+// errNotDirect says that a path cannot be opened in one call, for there is a link
+// in it, or nothing, or the system knows no such call.
+var errNotDirect = errors.New("not to be opened directly")
+
+// readOpened reads an opened file of a known size, at most max bytes of it.
+func readOpened(name string, size, max int64, read func([]byte) (int, error)) ([]byte, error) {
+	// One byte more than there should be: when that is not filled, the file
+	// has ended.
+	b := make([]byte, 0, size+1)
+	for {
+		n, err := read(b[len(b):cap(b)])
+		b = b[:len(b)+n]
+		switch {
+		case int64(len(b)) > max:
+			return nil, &fs.PathError{Op: "read", Path: name, Err: ErrTooLarge}
+		case err == io.EOF || err == nil && len(b) < cap(b):
+			return b, nil
+		case err != nil:
+			return nil, &fs.PathError{Op: "read", Path: name, Err: err}
+		}
+		b = append(b, 0)[:len(b)]
+	}
+}
+
+// tooLarge says that a file is larger than is read.
+func tooLarge(name string, size, max int64) error {
+	return &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, size, max)}
 }
 
 // errIsLink says that a path without links was expected.
@@ -392,29 +449,14 @@ func (f *Files) readPlain(full string, max int64) ([]byte, error) {
 	case !kind.IsRegular():
 		return nil, &fs.PathError{Op: "read", Path: full, Err: ErrNotRegular}
 	case size > max:
-		return nil, &fs.PathError{Op: "read", Path: full, Err: fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, size, max)}
+		return nil, tooLarge(full, size, max)
 	}
 	read, closeFile, err := dir.open(base)
 	if err != nil {
 		return nil, err
 	}
 	defer closeFile()
-	// One byte more than there should be: when that is not filled, the file
-	// has ended.
-	b := make([]byte, 0, size+1)
-	for {
-		n, err := read(b[len(b):cap(b)])
-		b = b[:len(b)+n]
-		switch {
-		case int64(len(b)) > max:
-			return nil, &fs.PathError{Op: "read", Path: full, Err: ErrTooLarge}
-		case err == io.EOF || err == nil && len(b) < cap(b):
-			return b, nil
-		case err != nil:
-			return nil, &fs.PathError{Op: "read", Path: full, Err: err}
-		}
-		b = append(b, 0)[:len(b)]
-	}
+	return readOpened(full, size, max, read)
 }
 
 // Image reads the full image of an artifact. What cannot be read is an error,

@@ -53,6 +53,11 @@ func (d *folder) open(base string) (read func([]byte) (int, error), done func(),
 	if err != nil {
 		return nil, nil, &fs.PathError{Op: "open", Path: base, Err: err}
 	}
+	return reader(fd), func() { unix.Close(fd) }, nil
+}
+
+// reader reads from a descriptor.
+func reader(fd int) func([]byte) (int, error) {
 	return func(b []byte) (n int, err error) {
 		err = again(func() error {
 			n, err = unix.Read(fd, b)
@@ -62,7 +67,7 @@ func (d *folder) open(base string) (read func([]byte) (int, error), done func(),
 			err = io.EOF
 		}
 		return max(n, 0), err
-	}, func() { unix.Close(fd) }, nil
+	}
 }
 
 // target reads a link in the folder.
@@ -284,8 +289,9 @@ var direntTypes = map[uint8]fs.FileMode{unix.DT_REG: 0, unix.DT_DIR: fs.ModeDir,
 
 // readDir lists an opened folder. os.File.ReadDir asks for the type of each name
 // with a call of its own where it is inside a root; the folder knows it already.
-func readDir(d *os.File) ([]fs.DirEntry, error) {
-	fd := int(d.Fd())
+func readDir(d *os.File) ([]fs.DirEntry, error) { return readEntries(int(d.Fd()), d.Name()) }
+
+func readEntries(fd int, dir string) ([]fs.DirEntry, error) {
 	var entries []fs.DirEntry
 	buf := make([]byte, 32<<10)
 	for {
@@ -294,7 +300,7 @@ func readDir(d *os.File) ([]fs.DirEntry, error) {
 			n, err = unix.Getdents(fd, buf)
 			return err
 		}); err != nil {
-			return entries, &fs.PathError{Op: "readdir", Path: d.Name(), Err: err}
+			return entries, &fs.PathError{Op: "readdir", Path: dir, Err: err}
 		}
 		if n <= 0 {
 			return entries, nil
@@ -303,10 +309,10 @@ func readDir(d *os.File) ([]fs.DirEntry, error) {
 		for rest := buf[:n]; len(rest) > 19; {
 			length := int(binary.NativeEndian.Uint16(rest[16:]))
 			if length < 20 || length > len(rest) {
-				return entries, &fs.PathError{Op: "readdir", Path: d.Name(), Err: errors.New("the folder cannot be understood")}
+				return entries, &fs.PathError{Op: "readdir", Path: dir, Err: errors.New("the folder cannot be understood")}
 			}
 			name, _, _ := strings.Cut(string(rest[19:length]), "\x00")
-			e := &dirent{name: name, dir: d.Name()}
+			e := &dirent{name: name, dir: dir}
 			kind, known := direntTypes[rest[18]]
 			if e.kind = kind; !known {
 				var st unix.Stat_t

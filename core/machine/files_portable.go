@@ -9,6 +9,16 @@ import (
 
 // What is read of a folder where the system has no quicker calls for it.
 
+// A path is walked along folder by folder.
+
+func (f *Files) isDirect(string) bool { return false }
+
+func (f *Files) statDirect(string) (fs.FileInfo, error) { return nil, errNotDirect }
+
+func (f *Files) readDirDirect(string) ([]fs.DirEntry, error) { return nil, errNotDirect }
+
+func (f *Files) readDirect(string, int64) ([]byte, fs.FileInfo, error) { return nil, nil, errNotDirect }
+
 // kind tells what sort of thing is in the folder under a name, and its size.
 func (d *folder) kind(base string) (fs.FileMode, int64, error) {
 	info, err := d.Lstat(base)

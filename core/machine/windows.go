@@ -331,7 +331,9 @@ func (f *Files) canonicalName(name string) string {
 		return known
 	}
 	out := name
-	if full, err := f.resolve(name, false); err == nil {
+	if local, err := f.local(name); err == nil && f.isDirect(name) {
+		out = f.named(local)
+	} else if full, err := f.resolve(name, false); err == nil {
 		out = f.named(full)
 	}
 	f.mu.Lock()

@@ -90,16 +90,12 @@ func (f *jobFolder) read(s *location.Survey) {
 
 // read reads one job. What launchd would not load is said.
 func (j *jobFile) read(s *location.Survey, u *machine.User) error {
-	info, err := s.Stat(j.path)
+	content, info, err := s.ReadFileInfo(j.path, machine.MaxFileSize)
 	if err != nil {
 		if machine.IsMissing(err) {
 			j.broken = "a link that leads nowhere"
 			return nil
 		}
-		return err
-	}
-	content, err := s.ReadFile(j.path, machine.MaxFileSize)
-	if err != nil {
 		return err
 	}
 	doc, err := plist.Parse(content)
@@ -306,6 +302,9 @@ type helper struct {
 	file  string // the job's property list, or the bundle
 	agent bool   // runs for a person, not for the system
 	login bool   // a login item: an app inside the app
+	label string // by which launchd knows it; empty where it has none
+	job   *jobFile
+	err   error // why it could not be read
 }
 
 // helperFolders are where an app keeps them, below Contents/Library.
@@ -349,11 +348,13 @@ func (d *disk) applications(s *location.Survey) []*app {
 }
 
 func (a *app) read(s *location.Survey) {
-	a.info, a.err = s.ReadFile(path.Join(a.path, "Contents/Info.plist"), machine.MaxFileSize)
-	library := path.Join(a.path, "Contents/Library")
+	contents := path.Join(a.path, "Contents")
+	a.info, a.err = s.ReadFile(path.Join(contents, "Info.plist"), machine.MaxFileSize)
+	library := path.Join(contents, "Library")
 	entries, err := s.ReadDir(library)
 	if err != nil {
-		return // most apps have none
+		s.Skip(library, err) // most apps have none
+		return
 	}
 	for _, f := range helperFolders {
 		if !slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.Name() == f.name }) {
@@ -363,10 +364,24 @@ func (a *app) read(s *location.Survey) {
 		s.Skip(path.Join(library, f.name), err)
 		for _, e := range inside {
 			if strings.HasSuffix(e.Name(), f.ending) && !strings.HasPrefix(e.Name(), ".") {
-				a.helpers = append(a.helpers, helper{path.Join(library, f.name, e.Name()), f.agent, f.login})
+				h := helper{file: path.Join(library, f.name, e.Name()), agent: f.agent, login: f.login}
+				h.read(s, a.user)
+				a.helpers = append(a.helpers, h)
 			}
 		}
 	}
+}
+
+// read finds the name by which launchd knows a helper: the Label of a job, the
+// bundle's id of a login item.
+func (h *helper) read(s *location.Survey, u *machine.User) {
+	if h.login {
+		h.label = bundleAt(s, h.file).info.Text("CFBundleIdentifier")
+		return
+	}
+	h.job = &jobFile{path: h.file}
+	h.err = h.job.read(s, u)
+	h.label = h.job.job.Label
 }
 
 // readEmbedded reports what apps bring along and register themselves.
@@ -390,7 +405,7 @@ func (d *disk) readEmbedded(s *location.Survey) {
 func (d *disk) addForPeople(s *location.Survey, a *app, h helper) {
 	any := false
 	for _, u := range people(s) {
-		if _, known := d.registered(s, h, d.helperLabel(s, h), u); known {
+		if _, known := d.registered(s, h, u); known {
 			d.addHelper(s, a, h, u)
 			any = true
 		}
@@ -402,51 +417,33 @@ func (d *disk) addForPeople(s *location.Survey, a *app, h helper) {
 
 // registered tells whether an app has registered a helper for a person, and
 // whether that is known at all.
-func (d *disk) registered(s *location.Survey, h helper, label string, u *machine.User) (on, known bool) {
-	if rec, ok := d.backgroundItems(s).forHelper(h.file, label, u); ok {
+func (d *disk) registered(s *location.Survey, h helper, u *machine.User) (on, known bool) {
+	if rec, ok := d.backgroundItems(s).forHelper(h.file, h.label, u); ok {
 		return rec.allowed() && (!h.login || rec.enabled()), true
 	}
 	// Before there was such a list, a helper was on where launchd's database says
 	// expressly that it is not disabled.
-	isOff, known := d.databaseOf(s, u).off[label]
+	isOff, known := d.databaseOf(s, u).off[h.label]
 	return !isOff, known
-}
-
-// helperLabel is the name by which launchd knows a helper.
-func (d *disk) helperLabel(s *location.Survey, h helper) string {
-	if h.login {
-		return bundleAt(s, h.file).info.Text("CFBundleIdentifier")
-	}
-	content, err := s.ReadFile(h.file, machine.MaxFileSize)
-	if err != nil {
-		return ""
-	}
-	doc, err := plist.Parse(content)
-	if err != nil {
-		return ""
-	}
-	return doc.Dict().Text("Label")
 }
 
 // addHelper reports one helper of an app.
 func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) {
-	label := ""
+	label := h.label
 	var item *location.Item
 	if h.login {
-		b := bundleAt(s, h.file)
-		label = b.info.Text("CFBundleIdentifier")
 		item = newItem(u, strings.TrimSuffix(path.Base(h.file), ".app"), h.file, h.file)
 		item.Argv, item.Mode = []string{h.file}, "at sign-in"
 		if label == "" {
 			item.Problems = append(item.Problems, autostart.Unparsable)
 		}
 	} else {
-		j := &jobFile{path: h.file}
-		if err := j.read(s, u); err != nil {
-			s.Skip(h.file, err)
+		j := h.job
+		if h.err != nil {
+			s.Skip(h.file, h.err)
 			return
 		}
-		if label = j.job.Label; label == "" {
+		if label == "" {
 			label = strings.TrimSuffix(path.Base(h.file), ".plist")
 		}
 		command := slices.Clone(j.job.Command())
@@ -479,7 +476,7 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) 
 		}
 		item.AddFacts(rec.facts)
 	}
-	on, known := d.registered(s, h, label, u)
+	on, known := d.registered(s, h, u)
 	isOff := db.off[label]
 	o := override{database: db, label: label}
 	if !on {
