@@ -25,21 +25,22 @@ func Annotate(m *machine.Machine, items []*location.Item) {
 	// Most of it is looking whether programs are there, so the entries are
 	// shared out; each worker remembers the programs that it has looked up.
 	workers := runtime.GOMAXPROCS(0)
+	mac := &macFinder{machine: m}
 	var wait sync.WaitGroup
 	for k := range workers {
-		wait.Go(func() { annotate(m, items[k*len(items)/workers:(k+1)*len(items)/workers]) })
+		wait.Go(func() { annotate(m, mac, items[k*len(items)/workers:(k+1)*len(items)/workers]) })
 	}
 	wait.Wait()
 }
 
-func annotate(m *machine.Machine, items []*location.Item) {
+func annotate(m *machine.Machine, mac *macFinder, items []*location.Item) {
 	programs := map[string]autostart.Target{}
 	find := func(item *location.Item) autostart.Target { return target(m.Files, programs, item.Argv) }
 	switch m.OS {
 	case "windows":
 		find = newWindowsFinder(m).target
 	case "macos":
-		find = newMacFinder(m).target
+		find = mac.target
 	}
 	for _, item := range items {
 		item.Target = find(item)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/autostart"
@@ -14,15 +15,11 @@ import (
 	"lockback/core/machine"
 )
 
-// macFinder finds what commands start on one Mac. It remembers what it looked up,
-// and is for one goroutine.
+// macFinder finds what commands start on one Mac. It remembers what it looked up:
+// every person has the same agents.
 type macFinder struct {
 	machine *machine.Machine
-	known   map[string]autostart.Target
-}
-
-func newMacFinder(m *machine.Machine) *macFinder {
-	return &macFinder{machine: m, known: map[string]autostart.Target{}}
+	known   sync.Map // words, to their targets
 }
 
 // target is what an item starts: the program itself, behind shells and launchers,
@@ -135,11 +132,11 @@ var launchdPath = []string{"/usr/bin", "/bin", "/usr/sbin", "/sbin"}
 
 // look finds the file that a word means, and looks whether it is there.
 func (f *macFinder) look(word string) autostart.Target {
-	if t, ok := f.known[word]; ok {
-		return t
+	if t, ok := f.known.Load(word); ok {
+		return t.(autostart.Target)
 	}
 	t := f.find(word)
-	f.known[word] = t
+	f.known.Store(word, t)
 	return t
 }
 

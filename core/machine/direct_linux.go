@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 	"syscall"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -57,6 +58,36 @@ func (f *Files) direct(name string) (int, error) {
 	return -1, errNotDirect
 }
 
+// manyNames is how many names make a folder worth to be kept open.
+const manyNames = 8
+
+// kept is the opened folder that a path lies in, if it is kept open under just that
+// name; then there are no links in it.
+func (f *Files) kept(name string) (d *folder, base string, ok bool) {
+	local, err := f.local(name)
+	if err != nil || !path.IsAbs(local) || local == "/" {
+		return nil, "", false
+	}
+	local = path.Clean(local)
+	f.mu.Lock()
+	d, ok = f.folders[path.Dir(local)]
+	f.mu.Unlock()
+	return d, path.Base(local), ok
+}
+
+// statKept describes what lies in a folder that is kept open; a link is left to be
+// followed.
+func statKept(d *folder, base string) (*fileInfo, error) {
+	info := &fileInfo{name: base}
+	var st unix.Stat_t
+	err := again(func() error { return unix.Fstatat(int(d.self.Fd()), base, &st, unix.AT_SYMLINK_NOFOLLOW) })
+	if err != nil || st.Mode&unix.S_IFMT == unix.S_IFLNK {
+		return nil, errNotDirect
+	}
+	info.st = *(*syscall.Stat_t)(unsafe.Pointer(&st)) // the same struct, by two names
+	return info, nil
+}
+
 // openPath opens a clean path, without acting on what is there.
 func (f *Files) openPath(local string) (fd int, err error) {
 	how := unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS}
@@ -95,6 +126,11 @@ func reopen(fd, flags int) (int, error) {
 }
 
 func (f *Files) statDirect(name string) (fs.FileInfo, error) {
+	if d, base, ok := f.kept(name); ok {
+		if info, err := statKept(d, base); err == nil {
+			return info, nil
+		}
+	}
 	fd, err := f.direct(name)
 	if err != nil {
 		return nil, err
@@ -118,11 +154,33 @@ func (f *Files) readDirDirect(name string) ([]fs.DirEntry, error) {
 		return nil, errNotDirect
 	}
 	defer unix.Close(opened)
-	return readEntries(opened, name)
+	entries, err := readEntries(opened, name)
+	if local, lerr := f.local(name); err == nil && lerr == nil && len(entries) >= manyNames {
+		if _, done, err := f.folder(path.Clean(local)); err == nil {
+			done() // it is kept, if there is room
+		}
+	}
+	return entries, err
 }
 
 // readDirect reads a regular file; what is none is left to the longer way to say.
 func (f *Files) readDirect(name string, max int64) ([]byte, fs.FileInfo, error) {
+	if d, base, ok := f.kept(name); ok {
+		info, err := statKept(d, base)
+		if err != nil || !info.Mode().IsRegular() {
+			return nil, nil, errNotDirect
+		}
+		if info.st.Size > max {
+			return nil, nil, tooLarge(name, info.st.Size, max)
+		}
+		read, closeFile, err := d.open(base)
+		if err != nil {
+			return nil, nil, errNotDirect
+		}
+		defer closeFile()
+		b, err := readOpened(name, info.st.Size, max, read)
+		return b, info, err
+	}
 	fd, err := f.direct(name)
 	if err != nil {
 		return nil, nil, err

@@ -174,6 +174,9 @@ func idsOf(u *machine.User) []string {
 // find returns the record of a person among some. Of the system, any person's
 // will do: a daemon runs for all.
 func (b *background) find(among []int, u *machine.User, fits func(record) bool) (record, bool) {
+	if len(among) == 0 {
+		return record{}, false
+	}
 	ids := idsOf(u)
 	for _, anybody := range []bool{false, true} {
 		for _, k := range among {

@@ -1,6 +1,7 @@
 package macos
 
 import (
+	"cmp"
 	"fmt"
 	"io/fs"
 	"path"
@@ -18,8 +19,10 @@ import (
 
 // jobFile is one job's property list.
 type jobFile struct {
-	path string
-	job  launchd.Job
+	path    string
+	job     launchd.Job
+	command string // what it runs, and when, in words: an agent of everybody is told once for each person
+	when    string
 	// broken says why it could not be understood, ignored why launchd passes it
 	// over; both are empty of one that counts.
 	broken, ignored string
@@ -104,6 +107,7 @@ func (j *jobFile) read(s *location.Survey, u *machine.User) error {
 		return nil
 	}
 	j.job = launchd.Parse(doc.Dict())
+	j.command, j.when = strings.Join(j.job.Command(), " "), j.job.When()
 	switch {
 	case j.job.Label == "":
 		j.ignored = "it has no Label"
@@ -212,10 +216,10 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 	if name == "" {
 		name = strings.TrimSuffix(path.Base(j.path), ".plist")
 	}
-	item := newItem(u, name, strings.Join(j.job.Command(), " "), j.path)
+	item := newItem(u, name, j.command, j.path)
 	item.Argv = j.job.Command()
 	if item.Source.Key = j.job.Label; j.broken == "" {
-		item.Stage, item.Mode = kindStages[j.job.Kind()], j.job.When()
+		item.Stage, item.Mode = kindStages[j.job.Kind()], j.when
 	}
 	if j.insecure {
 		item.Problems = append(item.Problems, autostart.Insecure)
@@ -264,7 +268,7 @@ func jobFacts(j *jobFile, rec record) []location.Fact {
 	if j.broken != "" {
 		return []location.Fact{{Name: "cannot be read", Value: autostart.Text(j.broken), Basis: j.path}}
 	}
-	facts := []location.Fact{{Name: "starts", Value: j.job.When(), Basis: j.path}}
+	facts := []location.Fact{{Name: "starts", Value: j.when, Basis: j.path}}
 	for _, row := range []struct{ name, value string }{
 		{"runs as", j.job.UserName}, {"in sessions of type", strings.Join(j.job.Sessions, ", ")}, {"in folder", j.job.Folder}, {"below", j.job.RootFolder},
 		{"belongs to", strings.Join(j.job.Associated, ", ")},
@@ -303,6 +307,7 @@ type helper struct {
 	agent bool   // runs for a person, not for the system
 	login bool   // a login item: an app inside the app
 	label string // by which launchd knows it; empty where it has none
+	start string // what a login item starts: its executable, or the bundle where that is not told
 	job   *jobFile
 	err   error // why it could not be read
 }
@@ -376,7 +381,8 @@ func (a *app) read(s *location.Survey) {
 // bundle's id of a login item.
 func (h *helper) read(s *location.Survey, u *machine.User) {
 	if h.login {
-		h.label = bundleAt(s, h.file).info.Text("CFBundleIdentifier")
+		b := bundleAt(s, h.file)
+		h.label, h.start = b.info.Text("CFBundleIdentifier"), cmp.Or(b.executable(), h.file)
 		return
 	}
 	h.job = &jobFile{path: h.file}
@@ -433,7 +439,7 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) 
 	var item *location.Item
 	if h.login {
 		item = newItem(u, strings.TrimSuffix(path.Base(h.file), ".app"), h.file, h.file)
-		item.Argv, item.Mode = []string{h.file}, "at sign-in"
+		item.Argv, item.Mode = []string{h.start}, "at sign-in"
 		if label == "" {
 			item.Problems = append(item.Problems, autostart.Unparsable)
 		}
@@ -451,7 +457,7 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) 
 			command[0] = path.Join(a.path, j.job.BundleProgram)
 		}
 		item = newItem(u, label, strings.Join(command, " "), h.file)
-		item.Argv, item.Mode, item.Stage = command, j.job.When(), kindStages[j.job.Kind()]
+		item.Argv, item.Mode, item.Stage = command, j.when, kindStages[j.job.Kind()]
 		item.AddFacts(func() []location.Fact { return jobFacts(j, record{}) })
 		if j.broken != "" {
 			ignored(item, "it cannot be read")
