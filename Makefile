@@ -17,7 +17,7 @@ test: peers check build-all
 # Says which real systems and tools are missing, whose tests are then skipped.
 peers:
 	@[ "$$(id -u)" = 0 ] || echo "not root: skipped are the tests that boot a Debian, mount small disks, and drop rights"
-	@for p in debootstrap systemd-nspawn systemctl run-parts strace setpriv wine x86_64-w64-mingw32-gcc hivexregedit reglookup regtree regfexport lnkinfo mkntfs ntfs-3g; do \
+	@for p in debootstrap systemd-nspawn systemctl run-parts strace setpriv wine x86_64-w64-mingw32-gcc hivexregedit reglookup regtree regfexport lnkinfo mkntfs ntfs-3g plistutil; do \
 	  PATH=$$PATH:/usr/sbin:/sbin command -v $$p >/dev/null || echo "missing peer: $$p; its tests are skipped"; done
 
 check:
@@ -46,5 +46,6 @@ shots:
 fuzz:
 	@set -e; for f in core/format/desktopentry:FuzzParse core/format/crontab:FuzzParse core/format/unitfile:FuzzParse core/identify:FuzzProgram \
 	  core/format/regf:FuzzHive core/format/shelllink:FuzzLink core/format/taskxml:FuzzTask core/format/taskjob:FuzzJob core/format/inifile:FuzzSections \
+	  core/format/plist:FuzzParse core/format/bookmark:FuzzPlace core/format/keyedarchive:FuzzArchive core/format/launchd:FuzzJob core/format/authdb:FuzzParse core/location/macos:FuzzDatabases \
 	  core/location/windows:FuzzLists core/snapshot:FuzzSections core/autostart:FuzzSelector core/machine:FuzzResolve internal/view:FuzzSafe; do \
 	  go test ./$${f%%:*} -run XXX -fuzz $${f##*:} -fuzztime $${FUZZTIME:-1m} -fuzzminimizetime 20x; done

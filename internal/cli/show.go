@@ -72,7 +72,7 @@ func (a *app) show(m *machine.Machine, item *location.Item) error {
 	rows := [][3]string{
 		{"handle", e.Handle, ""}, {"name", e.Name, ""}, {"state", string(e.State), e.Location}, {"mode", e.Mode, "the system's own word"},
 		{"stage", string(e.Stage), ""}, {"for", forWhom(e), ""}, {"command", e.Command, place(e)},
-		{"program", program(e), "looked up on the machine"}, {"switch", string(e.Switch), ""}, {"takes effect", item.Effect, ""},
+		{"program", program(e), "looked up on the machine"}, {"maker", e.Maker.Name, e.Maker.Basis}, {"switch", string(e.Switch), ""}, {"takes effect", item.Effect, ""},
 		{"guarded", e.Guarded, "catalogue"},
 	}
 	for _, problem := range e.Problems {

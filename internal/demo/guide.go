@@ -97,6 +97,28 @@ var scenes = map[string][]scene{"workshop-box": {
 	{say: "Everything comes back as it was found: every value with its type, every key.",
 		args: []string{"restore", "S6", "--yes"}},
 	{args: []string{"compare", "S6"}},
+}, "archive-mac": {
+	{say: "The archive's Mac rings its bell at sign-in and is slow. Its disk is mounted; nothing of it runs. What starts at sign-in? Each of its three people has a list of their own, and a switch of their own.",
+		args: []string{"list", "stage=sign-in", "user=mirela"}},
+	{say: "And with the system, or by the clock?",
+		args: []string{"list", "stage=system,schedule"}},
+	{say: "The state as it was found is recorded.",
+		args: []string{"snapshot", "-m", "as found"}},
+	{say: "One agent is named as if it came with macOS. It does not.",
+		args: []string{"show", "com.apple.speedkeeper"}},
+	{say: "The screen caster was thrown into the bin, and left its helper, its agent and its login item behind.",
+		args: []string{"list", "problem=target-missing"}},
+	{say: "The stranger, the updater and the leftovers go off together, in launchd's own database, with what was put into the sign-in window.",
+		args: []string{"disable", "com.apple.speedkeeper", "*kelpline*", "org.brinecast*", "Kelpline", "LoginHook", "Brinecast Viewer", "--yes", "-m", "stranger, updater, leftovers"}},
+	{say: "The list of login items is in a database that only the running Mac may change: it is left as it is, with the reason.",
+		args: []string{"disable", "Brinecast", "--yes"}, exit: 1},
+	{say: "The label printer's people miss nothing, but Mirela's assistant was wanted. It alone comes back, and the others stay off.",
+		args: []string{"restore", "S11", "--only", "org.kelpline.assistant", "--yes"}},
+	{say: "What is different from what was found?",
+		args: []string{"compare", "S11"}, exit: 3},
+	{say: "Everything comes back as it was found, to the byte.",
+		args: []string{"restore", "S11", "--yes"}},
+	{args: []string{"compare", "S11"}},
 }}
 
 // Guide builds the machine, in a temporary folder or in keep, and leads through

@@ -95,7 +95,7 @@ func markOf(e *autostart.Entry) Mark {
 	return Plain
 }
 
-var wideColumns = []Column{{Title: "handle"}, {Title: "state"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "mode", Share: 2},
+var wideColumns = []Column{{Title: "handle"}, {Title: "state"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "mode", Share: 3},
 	{Title: "starts", Share: 5}, {Title: "remarks", Share: 3}}
 
 func wideRow(e *autostart.Entry) []Cell {

@@ -1,6 +1,7 @@
 package keyedarchive
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -84,4 +85,48 @@ func TestHostileReferences(t *testing.T) {
 		_, err := Decode(bad)
 		require.ErrorIs(t, err, ErrFormat)
 	}
+}
+
+// FuzzArchive walks through whatever an archive holds, as far as a reader would.
+func FuzzArchive(f *testing.F) {
+	add := func(root any) {
+		b, err := plist.Marshal(root, plist.XMLFormat)
+		require.NoError(f, err)
+		f.Add(b)
+	}
+	u := func(n uint64) plist.UID { return plist.UID(n) }
+	add(archive(map[string]any{"root": u(1)}, map[string]any{"$class": u(2), "NS.objects": []any{u(1), u(3)}, "NS.keys": []any{u(3)}}, class("NSArray"), "text"))
+	add(archive(map[string]any{"root": u(1)}, map[string]any{"NS.base": u(1), "NS.relative": "x", "NS.time": 1e300, "NS.data": []byte{1}, "NS.uuidbytes": []byte("0123456789abcdef")}))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if len(b) > 1<<14 || !strings.HasPrefix(string(b), "<?xml") || strings.Count(string(b), "<") > 2000 {
+			return
+		}
+		var root any
+		func() {
+			defer func() { _ = recover() }() // bounds are the reader's of property lists
+			_, _ = plist.Unmarshal(b, &root)
+		}()
+		a, err := Decode(root)
+		if err != nil {
+			return
+		}
+		var walk func(o Object, depth int)
+		walk = func(o Object, depth int) {
+			_, _, _, _, _ = o.Text(), o.Class(), o.UUID(), o.Data(), o.Bool()
+			_, _ = o.Time()
+			if depth == 0 {
+				return
+			}
+			for _, below := range o.List()[:min(3, len(o.List()))] {
+				walk(below, depth-1)
+			}
+			for _, p := range o.Pairs()[:min(3, len(o.Pairs()))] {
+				walk(p.Key, depth-1)
+				walk(p.Value, depth-1)
+			}
+		}
+		for name := range a.top {
+			walk(a.Top(name), 4)
+		}
+	})
 }

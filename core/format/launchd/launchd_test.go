@@ -71,3 +71,21 @@ func TestCommand(t *testing.T) {
 	require.Equal(t, map[string]string{"A": "b"}, j.Environment)
 	require.Equal(t, []string{"Aqua"}, j.Sessions)
 }
+
+// FuzzJob: whatever a property list holds, a job is made of it and told.
+func FuzzJob(f *testing.F) {
+	f.Add([]byte(`{Label = a; StartCalendarInterval = ({Hour = <*I3>;}, x); KeepAlive = {PathState = {"/x" = <*BY>;};}; Sockets = {L = {};};}`))
+	f.Add([]byte(`{ProgramArguments = (a, (b)); StartInterval = <*R1e300>; LimitLoadToSessionType = {};}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		var d map[string]any
+		func() {
+			defer func() { _ = recover() }() // bounds are the reader's of property lists
+			_, _ = plist.Unmarshal(b, &d)
+		}()
+		j := Parse(d)
+		if j.When() == "" || j.Kind() < AtLoad || j.Kind() > OnRequest {
+			t.Fatal("a job is told in some words")
+		}
+		_ = j.Command()
+	})
+}

@@ -53,7 +53,7 @@ func (r record) allowed() bool { return r.disposition&isAllowed != 0 }
 
 func (r record) facts() []location.Fact {
 	var facts []location.Fact
-	for _, row := range []struct{ name, value string }{{"developer", r.developer}, {"team", r.team}, {"background item", r.identifier}} {
+	for _, row := range []struct{ name, value string }{{"team", r.team}, {"background item", r.identifier}} {
 		if row.value != "" {
 			facts = append(facts, location.Fact{Name: row.name, Value: row.value, Basis: r.source})
 		}

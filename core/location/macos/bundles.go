@@ -64,7 +64,11 @@ func (b bundle) executable() string {
 func addBundle(s *location.Survey, u *machine.User, dir, mode string) *location.Item {
 	b := bundleAt(s, dir)
 	base := path.Base(dir)
-	item := newItem(u, strings.TrimSuffix(base, path.Ext(base)), b.executable(), b.infoFile)
+	name := strings.TrimSuffix(base, path.Ext(base))
+	item := newItem(u, name, b.executable(), b.infoFile)
+	if program := path.Join(dir, "Contents/MacOS", name); b.missing && exists(s, program) {
+		item.Command = program // most have the bundle's name
+	}
 	item.Mode, item.Source.Key = mode, b.info.Text("CFBundleIdentifier")
 	if item.Command != "" {
 		item.Argv = []string{item.Command}
