@@ -349,6 +349,16 @@ func (f *Files) ReadDir(name string) ([]fs.DirEntry, error) {
 
 // readPlainDir lists the folder at a path without links.
 func (f *Files) readPlainDir(full string) ([]fs.DirEntry, error) {
+	if full != "/" {
+		// Opening a pipe waits for somebody at its other end.
+		kind, err := f.typeIn(path.Dir(full), path.Base(full))
+		if err != nil {
+			return nil, err
+		}
+		if !kind.IsDir() {
+			return nil, &fs.PathError{Op: "readdir", Path: full, Err: syscall.ENOTDIR}
+		}
+	}
 	d, err := f.root.Open(relative(full))
 	if err != nil {
 		return nil, err

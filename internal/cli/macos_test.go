@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -303,6 +304,38 @@ func TestHostileMac(t *testing.T) {
 		}
 		require.NoError(t, os.WriteFile(full, content, 0o644))
 	}
+}
+
+// Links that people lay lead no privileged write out of their homes, and pipes
+// where folders and files should be are not waited for.
+func TestTrapsOnAMac(t *testing.T) {
+	p := archive(t)
+	at := func(name string) string { return filepath.Join(p.Root, name) }
+	lay := func(link, target string) {
+		require.NoError(t, os.RemoveAll(at(link)))
+		require.NoError(t, os.Symlink(target, at(link)))
+	}
+	reopen, err := os.ReadFile(at(reopenFile))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(at("private/etc/reopen.plist"), reopen, 0o644))
+	lay(reopenFile, "/private/etc/reopen.plist")
+	require.NoError(t, os.MkdirAll(at("private/etc/ssh/keys"), 0o755))
+	require.NoError(t, os.WriteFile(at("private/etc/ssh/keys/rc"), nil, 0o644))
+	lay("Users/mirela/.ssh", "/private/etc/ssh/keys")
+	lay("Users/jonas/Library/Internet Plug-Ins", "../../../Library/QuickLook")
+	require.NoError(t, os.Mkdir(at("Library/QuickLook/Trap.plugin"), 0o755))
+	require.NoError(t, os.WriteFile(at("Library/QuickLook/Trap.plugin/Info.plist"), []byte("{}"), 0o644))
+	for _, pipe := range []string{"Library/ColorPickers", "Library/LaunchAgents/pipe.plist", "private/etc/rc.common", "Users/mirela/.zprofile"} {
+		require.NoError(t, syscall.Mkfifo(at(pipe), 0o644))
+	}
+	before := testkit.Tree(t, p.Root)
+	list, byName := p.List(t)
+	require.NotEmpty(t, list.Unread)
+	require.Contains(t, byName, "Gullrock Catalogue/mirela")
+	p.Fails(t, 1, "is a link to /private/etc/reopen.plist", "disable", "location=macos.reopen", "--yes")
+	p.Fails(t, 1, "leads out of the home", "disable", "rc", "--yes")
+	p.Fails(t, 1, "leads out of the home", "disable", "Trap", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
 }
 
 // The data volume of a Mac alone, as it is mounted without the system's: nothing

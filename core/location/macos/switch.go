@@ -115,12 +115,10 @@ func (o override) Set(images location.Images, want location.Want) ([]location.Ed
 		return nil, err
 	}
 	doc := plist.New(map[string]any{})
-	if image.Kind == machine.Regular {
-		if doc, err = plist.Parse(image.Content); err != nil {
-			return nil, fmt.Errorf("%s: %w", o.file, err)
-		}
-	} else {
+	if image.Kind == machine.Absent {
 		image = machine.NewFile(nil, 0o644, 0, 0, want.Now)
+	} else if doc, err = parseImage(o.file, image); err != nil {
+		return nil, err
 	}
 	at := []string{o.label}
 	if o.older {
@@ -176,6 +174,23 @@ func (o override) Merge(into, from machine.Image, now time.Time) (machine.Image,
 	return into.WithContent(content, now), err
 }
 
+// parseImage reads the property list that is to be edited. A link is not: what it
+// leads to may serve others.
+func parseImage(file string, i machine.Image) (*plist.Document, error) {
+	switch i.Kind {
+	case machine.Regular:
+	case machine.Symlink:
+		return nil, fmt.Errorf("%w: %s is a link to %s", location.ErrNoSwitch, file, i.Target)
+	default:
+		return nil, fmt.Errorf("%w: %s is no longer a file", location.ErrNoSwitch, file)
+	}
+	doc, err := plist.Parse(i.Content)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s: %w", location.ErrNoSwitch, file, err)
+	}
+	return doc, nil
+}
+
 // makeFolders plans the folders that are missing on the way to one.
 func makeFolders(images location.Images, dir string) ([]location.Edit, error) {
 	i, err := images.Image(machine.File(dir))
@@ -206,9 +221,9 @@ func (p plistPart) Set(images location.Images, want location.Want) ([]location.E
 	if err != nil {
 		return nil, err
 	}
-	doc, err := plist.Parse(image.Content)
+	doc, err := parseImage(p.file, image)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", p.file, err)
+		return nil, err
 	}
 	if p.item == nil {
 		doc.Delete(p.path...)
