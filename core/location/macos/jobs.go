@@ -299,6 +299,13 @@ type app struct {
 	info    []byte        // its Info.plist
 	err     error
 	helpers []helper
+	unread  map[string]error // folders in it that could not be read
+}
+
+// appPlace is a folder that was looked through for apps.
+type appPlace struct {
+	path string
+	err  error
 }
 
 // helper is a job or login item inside an app.
@@ -326,17 +333,7 @@ func (d *disk) applications(s *location.Survey) []*app {
 			places = append(places, root{path.Join(h.path, "Applications"), h.user})
 		}
 		for _, p := range places {
-			for _, e := range s.Dir(p.path) {
-				switch {
-				case strings.HasPrefix(e.Name(), "."):
-				case strings.HasSuffix(e.Name(), ".app"):
-					d.apps = append(d.apps, &app{path: path.Join(p.path, e.Name()), user: p.user})
-				case e.IsDir():
-					for _, below := range named(s, path.Join(p.path, e.Name()), ".app") {
-						d.apps = append(d.apps, &app{path: path.Join(p.path, e.Name(), below.Name()), user: p.user})
-					}
-				}
-			}
+			d.findApps(s, p, true)
 		}
 		var wait sync.WaitGroup
 		workers := runtime.GOMAXPROCS(0)
@@ -352,13 +349,30 @@ func (d *disk) applications(s *location.Survey) []*app {
 	return d.apps
 }
 
+// findApps finds the apps in a folder. Nothing is reported here: which location
+// asks first is chance.
+func (d *disk) findApps(s *location.Survey, p root, deeper bool) {
+	entries, err := s.ReadDir(p.path)
+	d.appPlaces = append(d.appPlaces, appPlace{p.path, err})
+	for _, e := range entries {
+		full := path.Join(p.path, e.Name())
+		switch {
+		case strings.HasPrefix(e.Name(), "."):
+		case strings.HasSuffix(e.Name(), ".app"):
+			d.apps = append(d.apps, &app{path: full, user: p.user})
+		case e.IsDir() && deeper:
+			d.findApps(s, root{full, p.user}, false)
+		}
+	}
+}
+
 func (a *app) read(s *location.Survey) {
 	contents := path.Join(a.path, "Contents")
 	a.info, a.err = s.ReadFile(path.Join(contents, "Info.plist"), machine.MaxFileSize)
 	library := path.Join(contents, "Library")
 	entries, err := s.ReadDir(library)
 	if err != nil {
-		s.Skip(library, err) // most apps have none
+		a.unread = map[string]error{library: err} // that there is none is no failure
 		return
 	}
 	for _, f := range helperFolders {
@@ -366,7 +380,9 @@ func (a *app) read(s *location.Survey) {
 			continue
 		}
 		inside, err := s.ReadDir(path.Join(library, f.name))
-		s.Skip(path.Join(library, f.name), err)
+		if err != nil {
+			a.unread = map[string]error{path.Join(library, f.name): err}
+		}
 		for _, e := range inside {
 			if strings.HasSuffix(e.Name(), f.ending) && !strings.HasPrefix(e.Name(), ".") {
 				h := helper{file: path.Join(library, f.name, e.Name()), agent: f.agent, login: f.login}
@@ -392,7 +408,16 @@ func (h *helper) read(s *location.Survey, u *machine.User) {
 
 // readEmbedded reports what apps bring along and register themselves.
 func (d *disk) readEmbedded(s *location.Survey) {
-	for _, a := range d.applications(s) {
+	apps := d.applications(s)
+	for _, p := range d.appPlaces {
+		if s.Skip(p.path, p.err); p.err == nil {
+			s.Found()
+		}
+	}
+	for _, a := range apps {
+		for folder, err := range a.unread {
+			s.Skip(folder, err)
+		}
 		for _, h := range a.helpers {
 			switch {
 			case !h.agent:

@@ -24,6 +24,7 @@ type disk struct {
 
 	jobs       []*jobFolder
 	apps       []*app
+	appPlaces  []appPlace
 	background background
 
 	databases sync.Mutex
