@@ -105,16 +105,23 @@ func (d *disk) readAt(s *location.Survey) {
 			continue
 		}
 		uid, _ := machine.Owner(info)
-		var u *machine.User
-		for _, h := range homes(s) {
-			if h.user.UID == uid && s.Machine.KeepsOwners {
-				u = h.user
-			}
-		}
 		command := ""
 		for line := range strings.Lines(string(content)) {
+			if digits, ok := strings.CutPrefix(line, "# atrun uid="); ok && !s.Machine.KeepsOwners {
+				// at notes whose job it is for itself too.
+				digits, _, _ = strings.Cut(strings.TrimSpace(digits), " ")
+				if n, err := strconv.Atoi(digits); err == nil {
+					uid = n
+				}
+			}
 			if text := strings.TrimSpace(line); text != "" && text[0] != '#' && text != "}" {
 				command = text
+			}
+		}
+		var u *machine.User
+		for _, h := range homes(s) {
+			if h.user.UID == uid {
+				u = h.user
 			}
 		}
 		item := newItem(u, "at job "+strconv.FormatUint(number, 10), command, file)
