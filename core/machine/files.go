@@ -261,6 +261,17 @@ func (f *Files) folder(plain string) (*folder, func(), error) {
 	return r, func() {}, nil
 }
 
+// holding opens the folder that holds what a path leads to, and tells its name
+// there. The returned function must be called when the folder is no longer used.
+func (f *Files) holding(name string) (dir *folder, base string, done func(), err error) {
+	full, err := f.Resolve(name)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	dir, done, err = f.folder(path.Dir(full))
+	return dir, path.Base(full), done, err
+}
+
 // typeIn tells what sort of thing is in a folder under a name.
 func (f *Files) typeIn(plain, base string) (fs.FileMode, error) {
 	r, done, err := f.folder(plain)

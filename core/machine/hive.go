@@ -283,23 +283,19 @@ func (h *hiveFile) commit(at func(string)) error {
 
 // openRegular opens a regular file for reading, following links.
 func (f *Files) openRegular(name string) (*os.File, error) {
-	full, err := f.Resolve(name)
-	if err != nil {
-		return nil, err
-	}
-	dir, done, err := f.folder(path.Dir(full))
+	dir, base, done, err := f.holding(name)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	kind, _, err := dir.kind(path.Base(full))
+	kind, _, err := dir.kind(base)
 	if err != nil {
 		return nil, err
 	}
 	if !kind.IsRegular() {
 		return nil, &fs.PathError{Op: "read", Path: name, Err: ErrNotRegular}
 	}
-	return dir.Open(path.Base(full))
+	return dir.Open(base)
 }
 
 // replaceWhole replaces a file by one that write fills, with the rights and

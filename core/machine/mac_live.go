@@ -379,7 +379,7 @@ func (m *Machine) setLoginItem(a Artifact, want Image) error {
 	}
 	now, err := m.loginItemImage(a)
 	if err == nil && now.Kind != want.Kind {
-		err = fmt.Errorf("System Events reported success, but the login item is %s", now)
+		err = fmt.Errorf("success was reported by System Events, but the login item is %s", now)
 	}
 	return err
 }
@@ -409,16 +409,12 @@ func (m *Machine) Explain(name string, err error) error { return m.protection(na
 
 // Attributes returns the extended attributes of what a path leads to.
 func (f *Files) Attributes(name string) (map[string][]byte, error) {
-	full, err := f.Resolve(name)
-	if err != nil {
-		return nil, err
-	}
-	dir, done, err := f.folder(path.Dir(full))
+	dir, base, done, err := f.holding(name)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	return dir.readXattrs(path.Base(full))
+	return dir.readXattrs(base)
 }
 
 // tellPreferences makes the daemon that holds preferences in memory read them

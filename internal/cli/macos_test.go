@@ -15,17 +15,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/format/plist"
-	"lockback/internal/demo"
 	"lockback/internal/testkit"
 )
 
 // archive builds the museum's Mac.
 func archive(t testing.TB) testkit.Program {
 	t.Helper()
-	dir := t.TempDir()
-	root := filepath.Join(dir, "archive-mac")
-	require.NoError(t, demo.BuildMachine("archive-mac", root))
-	return testkit.Program{Root: root, Store: filepath.Join(dir, "record.db")}
+	return museum(t, "archive-mac")
 }
 
 // readPlist is a property list as another program reads it: plistutil, which

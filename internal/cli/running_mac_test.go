@@ -132,7 +132,7 @@ func TestRunningMacFails(t *testing.T) {
 		{name: "launchd refuses", refuse: "disable system/org.brinecast.helper", code: 1, says: "launchd refuses to disable org.brinecast.helper", disable: []string{"org.kelpline.updater", "org.brinecast.helper"}},
 		{name: "launchctl lies", lie: "disable system/org.kelpline.updater", code: 1, says: "launchctl reported success, but org.kelpline.updater still reads as enabled", disable: []string{"org.kelpline.updater", "com.apple.speedkeeper"}},
 		{name: "a person who is not signed in", code: 1, says: "not signed in", disable: []string{"org.brinecast.screens"}},
-		{name: "System Events lies", lie: "delete()", code: 1, says: "System Events reported success, but the login item is in the list", disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
+		{name: "System Events lies", lie: "delete()", code: 1, says: "success was reported by System Events, but the login item is in the list", disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
 		{name: "System Events refuses", refuse: "delete()", code: 1, says: "not permitted", disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
 		{name: "a place that is protected", code: 1, says: "System Integrity Protection", disable: []string{"Application", "--all"}},
 		{name: "it refuses to take back too", refuse: "able system/", lie: "", code: 1, says: "launchd refuses", disable: []string{"org.kelpline.updater"}},

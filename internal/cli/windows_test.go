@@ -21,9 +21,15 @@ import (
 // ticketDesk builds the museum's Windows computer.
 func ticketDesk(t testing.TB) testkit.Program {
 	t.Helper()
+	return museum(t, "ticket-desk-pc")
+}
+
+// museum builds one of the museum's computers.
+func museum(t testing.TB, name string) testkit.Program {
+	t.Helper()
 	dir := t.TempDir()
-	root := filepath.Join(dir, "ticket-desk-pc")
-	require.NoError(t, demo.BuildMachine("ticket-desk-pc", root))
+	root := filepath.Join(dir, name)
+	require.NoError(t, demo.BuildMachine(name, root))
 	return testkit.Program{Root: root, Store: filepath.Join(dir, "record.db")}
 }
 

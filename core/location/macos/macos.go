@@ -153,12 +153,3 @@ func named(s *location.Survey, dir string, endings ...string) []fs.DirEntry {
 		return strings.HasPrefix(e.Name(), ".") || !slices.Contains(endings, strings.ToLower(path.Ext(e.Name())))
 	})
 }
-
-// all runs several readers for one location.
-func all(readers ...func(*location.Survey)) func(*location.Survey) {
-	return func(s *location.Survey) {
-		for _, read := range readers {
-			read(s)
-		}
-	}
-}
