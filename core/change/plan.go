@@ -394,6 +394,9 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		return plan, err
 	}
 	err = r.d.finish(&plan)
+	if err == nil {
+		err = r.otherFolders()
+	}
 	for k, f := range plan.Folders {
 		if earlier, ok, ierr := r.images.Image(f.Artifact); ierr == nil && ok {
 			plan.Folders[k].After = earlier
@@ -414,6 +417,7 @@ type restore struct {
 	recorded  map[string]snapshot.Recorded
 	owners    map[machine.Artifact][]string
 	newcomers []*location.Item
+	folders   []machine.Artifact
 }
 
 // lined reports whether an entry is one line of a file that others share.
@@ -435,6 +439,9 @@ func (r *restore) all() error {
 		want, _, err := r.images.Image(a)
 		if err != nil {
 			return err
+		}
+		if want.Kind == machine.Folder {
+			r.folders = append(r.folders, a) // its time comes back, whatever else does
 		}
 		if len(r.owners[a]) == 0 && want.Kind != machine.Absent || r.d.machine.Managed(a) {
 			continue // a folder that is known for its times only
@@ -497,6 +504,30 @@ func (r *restore) credit(a machine.Artifact) {
 			r.plan.Handles = append(r.plan.Handles, h)
 		}
 	}
+}
+
+// otherFolders adds the folders that no step touches, where they hold the same
+// names as in the snapshot at another time: what was done and taken back since
+// shows in their times only.
+func (r *restore) otherFolders() error {
+	planned := map[machine.Artifact]bool{}
+	for _, f := range r.plan.Folders {
+		planned[f.Artifact] = true
+	}
+	for _, a := range r.folders {
+		want, _, err := r.images.Image(a)
+		if err != nil {
+			return err
+		}
+		now, err := r.d.machine.Image(a)
+		if err != nil {
+			return err
+		}
+		if !planned[a] && now.Kind == machine.Folder && now.Names == want.Names && !now.ModTime.Equal(want.ModTime) {
+			r.plan.Folders = append(r.plan.Folders, store.Folder{Artifact: a, Before: now, After: want})
+		}
+	}
+	return nil
 }
 
 // bring plans one artifact. Folders are removed only when nothing else is in

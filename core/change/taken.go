@@ -70,7 +70,7 @@ func takenItem(m *machine.Machine, entries []snapshot.Recorded, r store.Removal,
 		}
 		item := &location.Item{Entry: rec.Entry, Effect: location.AtNextStart, Artifacts: func() []machine.Artifact { return rec.Artifacts }}
 		item.State = autostart.Disabled
-		item.Mode = fmt.Sprintf("taken away by C%d", r.Change)
+		item.Mode = "taken away"
 		item.Switcher = location.NoSwitch{Why: fmt.Sprintf("its place was changed since; lockback restore S%d --only %s brings it back", r.Snapshot, handle)}
 		item.Facts = func() []location.Fact {
 			return []location.Fact{{Name: "taken away by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}

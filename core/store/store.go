@@ -624,14 +624,15 @@ type Removal struct {
 	Whole    bool // nothing is left of the artifact; else it was cut out of it
 }
 
-// Removals lists what the changes of a machine that stand took away, the newest
+// Removals lists what the changes of a machine that stand took away, whether they
+// switched it off or restored an earlier state, the newest
 // first.
 func (s *Store) Removals(id string) ([]Removal, error) {
 	var all []Removal
 	err := s.each(`SELECT change.id, change.snapshot, step.handles, step.kind, step.artifact, step.after LIKE '{"kind":"absent"%' FROM change JOIN step ON step.change = change.id
-		WHERE change.machine = ? AND change.kind = ? AND change.state = ?
+		WHERE change.machine = ? AND change.kind <> ? AND change.state = ?
 		AND step.before NOT LIKE '{"kind":"absent"%' AND (step.after LIKE '{"kind":"absent"%' OR step.after LIKE '{"kind":"value"%' OR step.after LIKE '{"kind":"file"%')
-		ORDER BY change.id DESC, step.seq`, []any{id, Disable, Done}, func(scan func(...any) error) error {
+		ORDER BY change.id DESC, step.seq`, []any{id, Enable, Done}, func(scan func(...any) error) error {
 		var (
 			r       Removal
 			handles string

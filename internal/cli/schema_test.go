@@ -18,25 +18,7 @@ import (
 // What every command prints is what docs/schema promises.
 func TestOutputIsAsPublished(t *testing.T) {
 	p := workshop(t)
-	holds := func(schema string, code int, args ...string) {
-		t.Helper()
-		compiler := jsonschema.NewCompiler()
-		compiler.AssertFormat()
-		compiled, err := compiler.Compile(filepath.Join(testkit.Project(), "docs/schema", schema+".schema.json"))
-		require.NoError(t, err)
-		r := p.Run(t, append(args, "--format", "json")...)
-		require.Equal(t, code, r.Code, r.Err)
-		value, err := jsonschema.UnmarshalJSON(strings.NewReader(r.Out))
-		require.NoError(t, err, r.Out)
-		require.NoError(t, compiled.Validate(value), "%v: %s", args, r.Out)
-		// The same as a sheet: every row has as many cells as the header.
-		r = p.Run(t, append(args, "--format", "csv")...)
-		require.Contains(t, []int{code, 2, 5}, r.Code, r.Err)
-		if r.Out != "" {
-			_, err = csv.NewReader(strings.NewReader(r.Out)).ReadAll()
-			require.NoError(t, err, r.Out)
-		}
-	}
+	holds := func(schema string, code int, args ...string) { t.Helper(); published(t, p, schema, code, args...) }
 	holds("list", 0, "list", "--all")
 	holds("list", 0, "list", "state=disabled")
 	holds("show", 0, "show", "Fogbell Sync")
@@ -70,5 +52,48 @@ func TestOutputDoesNotDependOnChance(t *testing.T) {
 		for range 5 {
 			require.Equal(t, first, p.OK(t, args...))
 		}
+	}
+}
+
+// published wants what a command prints to be what docs/schema promises.
+func published(t *testing.T, p testkit.Program, schema string, code int, args ...string) {
+	t.Helper()
+	compiler := jsonschema.NewCompiler()
+	compiler.AssertFormat()
+	compiled, err := compiler.Compile(filepath.Join(testkit.Project(), "docs/schema", schema+".schema.json"))
+	require.NoError(t, err)
+	r := p.Run(t, append(args, "--format", "json")...)
+	require.Equal(t, code, r.Code, r.Err)
+	value, err := jsonschema.UnmarshalJSON(strings.NewReader(r.Out))
+	require.NoError(t, err, r.Out)
+	require.NoError(t, compiled.Validate(value), "%v: %s", args, r.Out)
+	// The same as a sheet: every row has as many cells as the header.
+	r = p.Run(t, append(args, "--format", "csv")...)
+	require.Contains(t, []int{code, 2, 5}, r.Code, r.Err)
+	if r.Out != "" {
+		_, err = csv.NewReader(strings.NewReader(r.Out)).ReadAll()
+		require.NoError(t, err, r.Out)
+	}
+}
+
+// The same for machines of the other systems.
+func TestOutputOfOtherSystemsIsAsPublished(t *testing.T) {
+	for _, row := range []struct{ machine, show, disable, only string }{
+		{"ticket-desk-pc", "tuner.exe", "Kelpline*", "tuner.exe"}, {"archive-mac", "org.kelpline.telemetry", "org.brinecast*", "org.brinecast.helper"},
+	} {
+		p := museum(t, row.machine)
+		published(t, p, "list", 0, "list", "--all")
+		published(t, p, "show", 0, "show", row.show)
+		published(t, p, "locations", 0, "locations")
+		published(t, p, "snapshot", 0, "snapshot")
+		published(t, p, "change", 0, "disable", row.disable, "--dry-run")
+		published(t, p, "change", 0, "disable", row.disable, row.only, "--yes")
+		published(t, p, "compare", 3, "compare", "S1")
+		published(t, p, "history-change", 0, "history", "C1")
+		published(t, p, "history-snapshot", 0, "history", "S1")
+		published(t, p, "change", 0, "restore", "S1", "--only", row.only, "--yes")
+		published(t, p, "change", 0, "undo", "--yes")
+		published(t, p, "change", 0, "restore", "S1", "--yes")
+		published(t, p, "history", 0, "history")
 	}
 }

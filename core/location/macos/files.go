@@ -130,7 +130,6 @@ func (d *disk) readAt(s *location.Survey) {
 		item.Switcher = location.Park{Artifact: machine.File(file)}
 		if d.atIsOff(s) {
 			off(item, "com.apple.atrun is disabled")
-			item.Artifacts = artifacts(file, d.databaseOf(s, nil).file)
 		}
 		s.Add(key(nil, file), item)
 	}

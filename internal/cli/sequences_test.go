@@ -1,0 +1,201 @@
+//go:build unix
+
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/internal/testkit"
+)
+
+// states is what a list says: each entry's state, by handle.
+type states map[string]string
+
+// model is what a person would remember of the work on a machine.
+type model struct {
+	t         *testing.T
+	p         testkit.Program
+	r         *rand.Rand
+	exact     bool                     // the whole tree is compared too, not only what starts
+	entries   map[string]testkit.Entry // by handle
+	now       states
+	snapshots map[string]states          // by name
+	pictures  map[string]testkit.Picture // of the tree, by the snapshot's name
+	before    []states                   // of each change that stands, the last one last
+	done      []string
+}
+
+func newModel(t *testing.T, machine string, seed uint64) *model {
+	m := &model{t: t, p: museum(t, machine), r: rand.New(rand.NewPCG(seed, 1887)), exact: machine != "ticket-desk-pc",
+		entries: map[string]testkit.Entry{}, snapshots: map[string]states{}, pictures: map[string]testkit.Picture{}}
+	m.now = m.look()
+	return m
+}
+
+func (m *model) look() states {
+	list, _ := m.p.List(m.t, "--all")
+	s := states{}
+	for _, e := range list.Entries {
+		s[e.Handle] = e.State
+		m.entries[e.Handle] = e
+	}
+	require.Len(m.t, s, len(list.Entries), "handles are one each")
+	return s
+}
+
+// run runs a command and returns the name of the snapshot that it took first.
+func (m *model) run(args ...string) (snapshot string, ok bool) {
+	m.done = append(m.done, strings.Join(args, " "))
+	picture := testkit.Picture(nil)
+	if m.exact {
+		picture = testkit.Tree(m.t, m.p.Root)
+	}
+	r := m.p.Run(m.t, append(args, "--yes", "--format", "json")...)
+	if r.Code != 0 {
+		require.Equal(m.t, 1, r.Code, "%v: %s", m.done, r.Err)
+		require.Equal(m.t, m.now, m.look(), "a command that failed left something behind: %v: %s", m.done, r.Err)
+		if m.exact {
+			require.Empty(m.t, testkit.Differences(picture, testkit.Tree(m.t, m.p.Root)), "%v: %s", m.done, r.Err)
+		}
+		return "", false
+	}
+	var out struct{ Change, Snapshot string }
+	require.NoError(m.t, json.Unmarshal([]byte(r.Out), &out), r.Out)
+	if out.Change == "" {
+		return "", false // there was nothing to do
+	}
+	m.snapshots[out.Snapshot], m.pictures[out.Snapshot] = m.now, picture
+	return out.Snapshot, true
+}
+
+// choose draws some of the entries that are in a state and have a switch.
+func (m *model) choose(state string) []string {
+	var fits []string
+	for h, s := range m.now {
+		if e := m.entries[h]; s == state && e.Switch != "report" {
+			fits = append(fits, h)
+		}
+	}
+	slices.Sort(fits)
+	m.r.Shuffle(len(fits), func(i, j int) { fits[i], fits[j] = fits[j], fits[i] })
+	return fits[:min(len(fits), 1+m.r.IntN(4))]
+}
+
+// bound are entries whose state follows from that of another: the jobs of at from
+// the daemon that runs them, a service from its socket's or timer's link, and a
+// second name from the first.
+func (m *model) bound(handle string, by []string) bool {
+	e := m.entries[handle]
+	if e.Location == "macos.at" {
+		return true
+	}
+	for _, h := range by {
+		o := m.entries[h]
+		if strings.HasPrefix(e.Location, "linux.systemd.") && o.Location == e.Location {
+			return true
+		}
+		if e.Source.Path == o.Source.Path && e.User == o.User && e.Location == o.Location {
+			return true
+		}
+	}
+	return false
+}
+
+// only wants nothing but the chosen to have changed.
+func (m *model) only(after states, chosen []string) {
+	for h, was := range m.now {
+		if is, there := after[h]; there && is != was && !slices.Contains(chosen, h) && !m.bound(h, chosen) {
+			require.Fail(m.t, "something else changed", "%s %s: %s, %v", h, m.entries[h].Name, is, m.done)
+		}
+	}
+}
+
+func (m *model) step() {
+	switch n := m.r.IntN(10); {
+	case n < 5:
+		state, verb := "enabled", "disable"
+		if n >= 3 {
+			state, verb = "disabled", "enable"
+		}
+		chosen := m.choose(state)
+		if len(chosen) == 0 {
+			return
+		}
+		args := append([]string{verb}, chosen...)
+		if verb == "disable" {
+			args = append(args, "--guarded")
+		}
+		if _, ok := m.run(args...); !ok {
+			return
+		}
+		after := m.look()
+		for _, h := range chosen {
+			require.NotEqual(m.t, state, after[h], "%s %s: %v", h, m.entries[h].Name, m.done)
+		}
+		m.only(after, chosen)
+		m.before, m.now = append(m.before, m.now), after
+	case n < 7 && len(m.before) > 0:
+		if _, ok := m.run("undo"); !ok {
+			return
+		}
+		after := m.look()
+		require.Equal(m.t, m.before[len(m.before)-1], after, "%v", m.done)
+		m.before, m.now = m.before[:len(m.before)-1], after
+	case len(m.snapshots) > 0:
+		var names []string
+		for name := range m.snapshots {
+			names = append(names, name)
+		}
+		slices.Sort(names)
+		name := names[m.r.IntN(len(names))]
+		if n == 9 {
+			handles := m.choose([]string{"enabled", "disabled"}[m.r.IntN(2)])
+			if len(handles) == 0 || m.snapshots[name][handles[0]] == "" {
+				return
+			}
+			if _, ok := m.run("restore", name, "--only", handles[0]); !ok {
+				return
+			}
+			after := m.look()
+			require.Equal(m.t, m.snapshots[name][handles[0]], after[handles[0]], "%v", m.done)
+			m.only(after, handles[:1])
+			m.before, m.now = append(m.before, m.now), after
+			return
+		}
+		_, ok := m.run("restore", name)
+		m.p.OK(m.t, "compare", name)
+		if m.exact && ok {
+			require.Empty(m.t, testkit.Differences(m.pictures[name], testkit.Tree(m.t, m.p.Root)), "%s: %v", name, m.done)
+		}
+		if !ok {
+			return
+		}
+		after := m.look()
+		require.Equal(m.t, m.snapshots[name], after, "%v", m.done)
+		m.before, m.now = append(m.before, m.now), after
+	}
+}
+
+// TestSequences does what a technician does, in an order that is drawn: off and on,
+// one thing taken back, an older state restored, one entry of it; and knows after
+// each step how the machine must be.
+func TestSequences(t *testing.T) {
+	for _, machine := range []string{"workshop-box", "ticket-desk-pc", "archive-mac"} {
+		for seed := range uint64(4) {
+			t.Run(fmt.Sprintf("%s/%d", machine, seed), func(t *testing.T) {
+				m := newModel(t, machine, seed)
+				for range 20 {
+					m.step()
+				}
+				require.Greater(t, len(m.done), 8)
+			})
+		}
+	}
+}
