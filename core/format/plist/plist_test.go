@@ -200,3 +200,21 @@ func FuzzParse(f *testing.F) {
 		require.Equal(t, d.Form, again.Form)
 	})
 }
+
+// The fast reader against the package, on a job as the system's tools write it.
+func BenchmarkParse(b *testing.B) {
+	b.Run("plain", func(b *testing.B) {
+		for b.Loop() {
+			if _, ok := parsePlainXML([]byte(job)); !ok {
+				b.Fatal("it is plain")
+			}
+		}
+	})
+	b.Run("package", func(b *testing.B) {
+		for b.Loop() {
+			if _, _, err := parse([]byte(job)); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+}
