@@ -52,7 +52,7 @@ func readAuthorization(s *location.Survey) {
 	known := err == nil
 	s.Skip(authorizationDatabase, err)
 	why := "taking a step out of a right by hand can lock everybody out; the program that put it there takes it out"
-	ours, theirs := usedBundles(s, systemPlugIns), usedBundles(s, agentPlugIns)
+	ours, theirs := bundlesIn(s, systemPlugIns), bundlesIn(s, agentPlugIns)
 	for _, name := range sortedNames(theirs) {
 		item := addBundle(s, nil, theirs[name], "")
 		item.Guarded = toSignIn

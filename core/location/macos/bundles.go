@@ -235,9 +235,9 @@ func readStartupItems(s *location.Survey) {
 	}
 }
 
-// usedBundles tells which bundles of a folder are there, by their names without
+// bundlesIn tells which bundles of a folder are there, by their names without
 // ending.
-func usedBundles(s *location.Survey, dir string) map[string]string {
+func bundlesIn(s *location.Survey, dir string) map[string]string {
 	there := map[string]string{}
 	for _, e := range named(s, dir, ".bundle") {
 		there[strings.TrimSuffix(e.Name(), path.Ext(e.Name()))] = path.Join(dir, e.Name())

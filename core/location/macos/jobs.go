@@ -45,9 +45,8 @@ type jobFolder struct {
 // jobs of one name the first one counts.
 func (d *disk) jobFolders(s *location.Survey) []*jobFolder {
 	d.jobsOnce.Do(func() {
-		d.jobs = []*jobFolder{
-			{path: "/System/Library/LaunchDaemons"}, {path: "/Library/LaunchDaemons"},
-			{path: "/System/Library/LaunchAgents", agents: true}, {path: "/Library/LaunchAgents", agents: true},
+		for _, folder := range []string{"/System/Library", "/Library/Apple/System/Library", "/Library"} {
+			d.jobs = append(d.jobs, &jobFolder{path: folder + "/LaunchDaemons"}, &jobFolder{path: folder + "/LaunchAgents", agents: true})
 		}
 		for _, h := range homes(s) {
 			d.jobs = append(d.jobs, &jobFolder{path: path.Join(h.path, "Library/LaunchAgents"), agents: true, user: h.user})
@@ -277,19 +276,10 @@ func jobFacts(j *jobFile, rec record) []location.Fact {
 			facts = append(facts, location.Fact{Name: row.name, Value: row.value, Basis: j.path})
 		}
 	}
-	for _, k := range sorted(j.job.Environment) {
+	for _, k := range sortedNames(j.job.Environment) {
 		facts = append(facts, location.Fact{Name: "environment", Value: k + "=" + j.job.Environment[k], Basis: j.path})
 	}
 	return append(facts, rec.facts()...)
-}
-
-func sorted(m map[string]string) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
 }
 
 // app is an application with what it brings along.
@@ -366,13 +356,15 @@ func (d *disk) findApps(s *location.Survey, p root, deeper bool) {
 	}
 }
 
+// read reads an app's Info.plist, and finds what it brings along.
 func (a *app) read(s *location.Survey) {
+	a.unread = map[string]error{}
 	contents := path.Join(a.path, "Contents")
 	a.info, a.err = s.ReadFile(path.Join(contents, "Info.plist"), machine.MaxFileSize)
 	library := path.Join(contents, "Library")
 	entries, err := s.ReadDir(library)
 	if err != nil {
-		a.unread = map[string]error{library: err} // that there is none is no failure
+		a.unread[library] = err // that there is none is no failure
 		return
 	}
 	for _, f := range helperFolders {
@@ -381,7 +373,7 @@ func (a *app) read(s *location.Survey) {
 		}
 		inside, err := s.ReadDir(path.Join(library, f.name))
 		if err != nil {
-			a.unread = map[string]error{path.Join(library, f.name): err}
+			a.unread[path.Join(library, f.name)] = err
 		}
 		for _, e := range inside {
 			if strings.HasSuffix(e.Name(), f.ending) && !strings.HasPrefix(e.Name(), ".") {
@@ -434,14 +426,14 @@ func (d *disk) readEmbedded(s *location.Survey) {
 // addForPeople reports a helper for everybody for whom it is registered, or once
 // where it is for nobody.
 func (d *disk) addForPeople(s *location.Survey, a *app, h helper) {
-	any := false
+	forSomebody := false
 	for _, u := range people(s) {
 		if _, known := d.registered(s, h, u); known {
 			d.addHelper(s, a, h, u)
-			any = true
+			forSomebody = true
 		}
 	}
-	if !any {
+	if !forSomebody {
 		d.addHelper(s, a, h, nil)
 	}
 }
@@ -524,7 +516,10 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) 
 		off(item, "switched off in System Settings")
 	}
 	item.Switcher = o
-	if label == "" || u == nil && h.agent {
+	switch {
+	case h.job != nil && h.job.broken != "":
+		fixed(item, "launchd cannot read it either: "+h.job.broken)
+	case label == "" || u == nil && h.agent:
 		fixed(item, fmt.Sprintf("%s has not registered it for anybody", path.Base(a.path)))
 	}
 	s.Add(key(u, h.file), item)

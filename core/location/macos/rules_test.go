@@ -154,10 +154,12 @@ func TestRules(t *testing.T) {
 		}},
 		{name: "whom an agent concerns", release: "14.0", files: dict{
 			agents + "a.plist": job("all", nil), agents + "b.plist": job("window", dict{"LimitLoadToSessionType": list{"LoginWindow"}}), agents + "c.plist": job("both", dict{"LimitLoadToSessionType": list{"LoginWindow", "Aqua"}}),
-			home + agents + "d.plist": job("own", nil), home + agents + "e.plist": job("all", nil), state + "disabled.501.plist": dict{"own": true}, state + "disabled.plist": dict{"all": true},
+			"/Library/Apple/System" + agents + "x.plist": job("from an update", nil),
+			home + agents + "d.plist":                    job("own", nil), home + agents + "e.plist": job("all", nil), state + "disabled.501.plist": dict{"own": true}, state + "disabled.plist": dict{"all": true},
 		}, want: map[string]string{
 			"macos.launch-agents all ines": "enabled|at load|override", "macos.launch-agents window": "enabled|at the login window, at load|report", "macos.launch-agents both ines": "enabled|at load|override",
-			"macos.launch-agents own ines": byDatabase, "macos.launch-agents all ines#2": "disabled|ignored: another file has its label|report",
+			"macos.launch-agents from an update ines": "enabled|at load|override",
+			"macos.launch-agents own ines":            byDatabase, "macos.launch-agents all ines#2": "disabled|ignored: another file has its label|report",
 		}},
 		{name: "10.9", release: "10.9.5", files: dict{
 			daemons + "a.plist": job("off", nil), daemons + "b.plist": job("on", nil), home + agents + "c.plist": job("hers", nil),
