@@ -358,3 +358,42 @@ func TestDataVolumeAlone(t *testing.T) {
 	p.OK(t, "undo", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 }
+
+// As a person without rights: what cannot be read is named, and what cannot be
+// written is told before anything is touched.
+func TestMacWithoutRights(t *testing.T) {
+	testkit.NeedRoot(t, "dropping rights")
+	p := archive(t)
+	for dir := p.Root; dir != os.TempDir(); dir = filepath.Dir(dir) {
+		require.NoError(t, os.Chmod(dir, 0o755))
+	}
+	testkit.Readable(t)
+	for _, closed := range []string{"private/var/db/dslocal", "private/var/db/com.apple.backgroundtaskmanagement", "private/var/at/jobs", "Users/annika"} {
+		require.NoError(t, os.Chmod(filepath.Join(p.Root, closed), 0o700))
+	}
+	state := t.TempDir()
+	require.NoError(t, os.Chmod(filepath.Dir(state), 0o755))
+	require.NoError(t, os.Chown(state, 501, 501))
+	before := testkit.Tree(t, p.Root)
+	asMirela := testkit.Program{Root: p.Root, Store: filepath.Join(state, "record.db"), Prefix: []string{"setpriv", "--reuid=501", "--regid=501", "--clear-groups"}}
+	list, now := asMirela.List(t)
+	require.Contains(t, now, "com.apple.speedkeeper/mirela", "the homes tell whose there are")
+	require.Contains(t, now, "org.fogbell.sync/jonas")
+	unread := map[string]string{}
+	for _, u := range list.Unread {
+		unread[u.Path] = u.Reason
+	}
+	for _, place := range []string{"/private/var/db/com.apple.backgroundtaskmanagement", "/private/var/at/jobs", "/Users/annika/Library/LaunchAgents", "/private/var/at/tabs/mirela"} {
+		require.Equal(t, "permission denied", unread[place], "%v", unread)
+	}
+	require.Equal(t, "enabled", now["org.kelpline.telemetry"].State, "what System Settings say is not known")
+	asMirela.OK(t, "snapshot")
+	for _, args := range [][]string{{"disable", "org.kelpline.updater", "--yes"}, {"disable", "com.apple.speedkeeper", "--yes"}, {"disable", "Fogbell", "Kelpline", "--yes"}} {
+		asMirela.Fails(t, 4, "needs more rights; run as root", args...)
+		testkit.Same(t, before, testkit.Tree(t, p.Root))
+	}
+	asMirela.OK(t, "disable", "location=macos.reopen", "--yes") // her own
+	asMirela.OK(t, "disable", "Kelpline", "--yes")
+	asMirela.OK(t, "restore", "S2", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+}

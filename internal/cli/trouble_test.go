@@ -61,19 +61,23 @@ func TestFullDiskUnderTheRecord(t *testing.T) {
 }
 
 func TestFullDiskUnderTheMachine(t *testing.T) {
-	disk := smallDisk(t, "2m")
-	source := workshop(t)
-	root := filepath.Join(disk, "root")
-	require.NoError(t, exec.Command("cp", "-a", source.Root, root).Run())
-	p := testkit.Program{Root: root, Store: source.Store}
-	fill(t, disk)
-	before := testkit.Tree(t, root)
-	p.Fails(t, 1, "no space left on device; everything was taken back", everything...)
-	testkit.Same(t, before, testkit.Tree(t, root))
-	require.NoError(t, os.Remove(filepath.Join(disk, "filler")))
-	p.OK(t, everything...)
-	p.OK(t, "undo", "--yes")
-	testkit.Same(t, before, testkit.Tree(t, root))
+	for machine, change := range map[string][]string{
+		"workshop-box": everything, "archive-mac": {"disable", "org.kelpline*", "com.apple.speedkeeper", "LoginHook", "updater", "Kelpline", "--yes"},
+	} {
+		disk := smallDisk(t, "2m")
+		source := museum(t, machine)
+		root := filepath.Join(disk, "root")
+		require.NoError(t, exec.Command("cp", "-a", source.Root, root).Run())
+		p := testkit.Program{Root: root, Store: source.Store}
+		fill(t, disk)
+		before := testkit.Tree(t, root)
+		p.Fails(t, 1, "no space left on device; everything was taken back", change...)
+		testkit.Same(t, before, testkit.Tree(t, root))
+		require.NoError(t, os.Remove(filepath.Join(disk, "filler")))
+		p.OK(t, change...)
+		p.OK(t, "undo", "--yes")
+		testkit.Same(t, before, testkit.Tree(t, root))
+	}
 }
 
 func TestReadOnlyDisks(t *testing.T) {
