@@ -136,12 +136,13 @@ var plugIns = []struct{ folder, endings, mode, guarded string }{
 	{"Spotlight", ".mdimporter", "search importer", ""},
 }
 
-func plugInPlaces() []string {
-	var places []string
+// plugInPlaces words the folders.
+func plugInPlaces() string {
+	var folders []string
 	for _, p := range plugIns {
-		places = append(places, "{/System,,~}/Library/"+p.folder)
+		folders = append(folders, p.folder)
 	}
-	return places
+	return "in {/System/Library, /Library, ~/Library}: " + strings.Join(folders, ", ")
 }
 
 func readPlugIns(s *location.Survey) {

@@ -61,6 +61,6 @@ func Locations() []location.Location {
 		{ID: "macos.pam", Stage: autostart.Attach, Switch: autostart.Report, Effect: use,
 			Where: []string{"/private/etc/pam.d"}, Read: readPAM},
 		{ID: "macos.plug-ins", Stage: autostart.Attach, Switch: autostart.Park, Effect: use,
-			Where: plugInPlaces(), Read: readPlugIns},
+			Where: []string{plugInPlaces()}, Read: readPlugIns},
 	}
 }
