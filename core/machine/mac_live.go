@@ -42,6 +42,9 @@ func (systemTools) Run(name string, args ...string) ([]byte, error) {
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Stdout, cmd.Stderr = &out, &errs
 	err := cmd.Run()
+	if ctx.Err() != nil {
+		return nil, fmt.Errorf("%s did not answer within %s", path.Base(name), toolTimeout)
+	}
 	if said := strings.TrimSpace(errs.String() + " " + map[bool]string{true: out.String()}[err != nil]); err != nil && said != "" {
 		err = fmt.Errorf("%s: %s", path.Base(name), strings.Join(strings.Fields(said), " "))
 	}
@@ -286,6 +289,17 @@ type LoginItem struct {
 // Mac has it: on a disk the list is a part of the background-items database.
 func LoginItemOf(u User, program string) Artifact {
 	return Artifact{LoginItemArtifact, u.Name + ":" + program}
+}
+
+// agentItems ends the path of a person's list of login items before macOS 13.
+const agentItems = "/com.apple.backgroundtaskmanagementagent/backgrounditems.btm"
+
+// macManaged is [Machine.Managed] of a Mac.
+func (m *Machine) macManaged(a Artifact) bool {
+	if m.tools == nil {
+		return a.Kind == LoginItemArtifact
+	}
+	return a.Kind == FileArtifact && (within(a.Name, backgroundItems) || strings.HasSuffix(a.Name, agentItems))
 }
 
 // loginItem is the reverse of [LoginItemOf].

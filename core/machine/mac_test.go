@@ -225,3 +225,55 @@ func TestSystemTools(t *testing.T) {
 	_, err = systemTools{}.Run("/nonexistent/launchctl")
 	require.Error(t, err)
 }
+
+// Who may write what, on the running Mac and on its disk.
+func TestWhoWritesWhat(t *testing.T) {
+	root := macDisk(t, map[string]any{systemVersion: map[string]any{"ProductVersion": "14.0"}, accounts + "ines.plist": map[string]any{"name": []any{"ines"}, "uid": []any{"501"}, "home": []any{"/Users/ines"}}})
+	disk, err := Open(root)
+	require.NoError(t, err)
+	defer disk.Close()
+	live, err := OpenRunningMac(root, silent{})
+	require.NoError(t, err)
+	defer live.Close()
+	ines, ok := live.UserNamed("ines")
+	require.True(t, ok)
+	item := LoginItemOf(ines, "/Applications/Tide: the app.app")
+	for _, row := range []struct {
+		artifact   Artifact
+		live, disk bool
+	}{
+		{File("/private/var/db/com.apple.backgroundtaskmanagement/BackgroundItems-v13.btm"), true, false},
+		{File("/Users/ines/Library/Application Support/com.apple.backgroundtaskmanagementagent/backgrounditems.btm"), true, false},
+		{File("/private/var/db/com.apple.xpc.launchd/disabled.plist"), false, false}, {File("/private/etc/rc.local"), false, false}, {item, false, true},
+	} {
+		require.Equal(t, []bool{row.live, row.disk}, []bool{live.Managed(row.artifact), disk.Managed(row.artifact)}, row.artifact.Name)
+	}
+	for name, domain := range map[string]string{"disabled.plist": "system", "disabled.501.plist": "user/501", "disabled.x.plist": "", "other.plist": "", "disabled": ""} {
+		got, _, ok := live.launchdDomain(File(launchdState + "/" + name))
+		require.Equal(t, domain != "", ok, name)
+		if ok {
+			require.Equal(t, domain, got)
+		}
+		_, _, ok = disk.launchdDomain(File(launchdState + "/" + name))
+		require.False(t, ok)
+	}
+	u, program, err := live.loginItem(item)
+	require.NoError(t, err)
+	require.Equal(t, []string{"ines", "/Applications/Tide: the app.app"}, []string{u.Name, program})
+	_, err = disk.Image(item)
+	require.ErrorIs(t, err, ErrNoLoginItems)
+	_, err = live.Image(item)
+	require.Error(t, err, "nobody answers")
+	require.ErrorIs(t, live.Writable(File("/System/Library/x"), Image{}, Image{}), ErrProtected)
+	require.Error(t, live.Writable(File(launchdState+"/disabled.plist"), Image{}, Image{}))
+	parent, has := item.Parent()
+	require.False(t, has, parent)
+	again, err := ParseID(item.ID())
+	require.NoError(t, err)
+	require.Equal(t, item, again)
+}
+
+// silent are programs that do not answer.
+type silent struct{}
+
+func (silent) Run(string, ...string) ([]byte, error) { return nil, errors.New("no answer") }

@@ -386,11 +386,12 @@ func (m *Machine) task(a Artifact) (string, bool) {
 }
 
 // Managed reports whether a running system writes an artifact itself, from
-// another one: what the scheduler keeps of its tasks. It is recorded, and put
-// back on a mounted disk only.
+// another one: what the scheduler keeps of its tasks, or a Mac of login items. It
+// is recorded, and put back on a mounted disk only; and the other way round, a
+// login item is one on the running Mac only.
 func (m *Machine) Managed(a Artifact) bool {
 	if m.OS == "macos" {
-		return a.Kind == LoginItemArtifact && m.tools == nil || m.tools != nil && within(a.Name, backgroundItems)
+		return m.macManaged(a)
 	}
 	return m.Live && a.Kind != FileArtifact && inTaskCache(a.Name)
 }

@@ -199,7 +199,10 @@ func (d *disk) askLoginItems(s *location.Survey, u *machine.User) bool {
 		return false
 	}
 	s.Found()
-	file := d.backgroundItems(s).file
+	file := path.Join(u.Home, agentDatabase)
+	if b := d.backgroundItems(s); b.there || !s.Machine.Release().Before(ventura) {
+		file = b.file
+	}
 	for _, i := range items {
 		item := loginItemOf(u, file, listed{name: i.Name, path: i.Path, hidden: i.Hidden})
 		a := machine.LoginItemOf(*u, i.Path)
