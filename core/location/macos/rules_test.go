@@ -3,7 +3,6 @@
 package macos_test
 
 import (
-	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -308,25 +307,7 @@ func archived(root any) []byte {
 	return b
 }
 
-// comeAndGo switches everything off that can be, finds it off, and brings the
-// machine back to the byte.
+// comeAndGo switches everything off and brings the machine back to the byte.
 func comeAndGo(t *testing.T, root string) {
-	p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
-	before := testkit.Tree(t, root)
-	all, _ := p.List(t, "--all")
-	p.OK(t, "snapshot")
-	r := p.Run(t, "disable", "location=macos.*", "--all", "--guarded", "--yes", "--format", "json")
-	if strings.Contains(r.Err, "what matches cannot be switched") {
-		return
-	}
-	require.Zero(t, r.Code, r.Err)
-	var change struct{ Steps []struct{ Handle string } }
-	require.NoError(t, json.Unmarshal([]byte(r.Out), &change))
-	list, _ := p.List(t, "--all")
-	require.Len(t, list.Entries, len(all.Entries))
-	for _, e := range list.Entries {
-		require.True(t, e.State == "disabled" || e.Switch == "report", "%s %s", e.Location, e.Name)
-	}
-	p.OK(t, "restore", "S1", "--yes")
-	testkit.Same(t, before, testkit.Tree(t, root))
+	testkit.ComeAndGo(t, root, func() map[string]string { return testkit.Tree(t, root) })
 }

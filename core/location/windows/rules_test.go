@@ -104,7 +104,8 @@ func TestRules(t *testing.T) {
 		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			m, err := machine.Open(testkit.WindowsDisk(t, c.software, c.system, c.ines, c.files))
+			root := testkit.WindowsDisk(t, c.software, c.system, c.ines, c.files)
+			m, err := machine.Open(root)
 			require.NoError(t, err)
 			defer m.Close()
 			inv := inventory.Take(m)
@@ -124,6 +125,8 @@ func TestRules(t *testing.T) {
 				require.Error(t, err, "for one person only")
 			}
 			require.Equal(t, c.want, got)
+			testkit.Need(t, "hivexregedit")
+			testkit.ComeAndGo(t, root, func() map[string]string { return testkit.ExportAll(t, root) })
 		})
 	}
 }
