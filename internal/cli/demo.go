@@ -11,10 +11,11 @@ func (a *app) demoCommand() *cobra.Command {
 	var buildOnly bool
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "A guided example on a made-up machine",
-		Long: `Build the workshop box of the Gullrock Lighthouse Museum as a mounted disk in a
-temporary folder and walk through the job on it: every command is printed with its
-real output. Nothing of this machine is touched.`,
+		Short: "A guided example on made-up machines",
+		Long: `Build three computers of the Gullrock Lighthouse Museum (the workshop box, the
+ticket-desk PC, the archive Mac) as mounted disks in a temporary folder and walk
+through the job on them: every command is printed with its real output. Nothing of
+this machine is touched.`,
 		Example: "  lockback demo\n  lockback demo --keep /tmp/gullrock",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -30,7 +31,7 @@ real output. Nothing of this machine is touched.`,
 			return demo.Guide(a.Out, keep, buildOnly, run)
 		},
 	}
-	c.Flags().StringVar(&keep, "keep", "", "build the machine in `DIR`, which must not exist, and leave it there")
-	c.Flags().BoolVar(&buildOnly, "build-only", false, "with --keep: build the machine as it was found, and do nothing to it")
+	c.Flags().StringVar(&keep, "keep", "", "build the machines in `DIR`, which must not exist, and leave them there")
+	c.Flags().BoolVar(&buildOnly, "build-only", false, "with --keep: build the machines as they were found, and do nothing to them")
 	return c
 }

@@ -54,8 +54,9 @@ func (a *app) historyCommand() *cobra.Command {
 one in full.
 
 The record is the file named by --store or LOCKBACK_STORE. Else it is the one on
-the mounted disk (var/lib/lockback/record.db) where there is one, else that of
-this system when run as root, else the person's own in their state folder.`,
+the mounted disk where there is one (in var/lib/lockback, ProgramData\lockback or
+Library/Application Support/lockback), else that of this system when run as root,
+else the person's own in their state folder.`,
 		Example: "  lockback history\n  lockback history C3",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
