@@ -286,7 +286,7 @@ func (s *Survey) Add(key string, item *Item) {
 		e.Handle = autostart.Handle(e.Location, e.User, key)
 	}
 	e.Name, e.Command = autostart.Text(e.Name), autostart.Text(e.Command)
-	e.Source.Path = autostart.Text(e.Source.Path)
+	e.Mode, e.Source.Path, e.Source.Key = autostart.Text(e.Mode), autostart.Text(e.Source.Path), autostart.Text(e.Source.Key)
 	s.Items = append(s.Items, item)
 	s.present = true
 }

@@ -284,6 +284,22 @@ func TestHostileMac(t *testing.T) {
 	p.OK(t, "undo", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 
+	// Bytes that are no Unicode, and what would move a terminal's cursor: shown for
+	// what they are, and refused where they could not be written back.
+	evil := "bplist00\xd3\x01\x02\x03\x04\x05\x06\x55Label\x57Program\x5aWatchPaths\x5a\xffbad\x1b[31m!\x5f\x10\x18/usr/local/bin/tidewatch\x56/w\xff\x1b[2"
+	offsets := []byte{8, 15, 21, 29, 40, 51, 78}
+	table := append([]byte(evil), offsets...)
+	table = append(append(table, 0, 0, 0, 0, 0, 0, 1, 1), 0, 0, 0, 0, 0, 0, 0, 7, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, byte(len(evil)))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "Library/LaunchDaemons/evil.plist"), table, 0o644))
+	_, byName = p.List(t)
+	odd, ok := byName["\\xffbad\x1b[31m!"]
+	require.True(t, ok)
+	require.Equal(t, `when /w\xff`+"\x1b[2 changes", odd.Mode)
+	require.NotContains(t, p.OK(t, "list"), "\x1b")
+	require.NotContains(t, p.OK(t, "show", odd.Handle), "\x1b")
+	p.Fails(t, 1, "cannot be written back unchanged", "disable", odd.Handle, "--yes")
+	require.NoError(t, os.Remove(filepath.Join(p.Root, "Library/LaunchDaemons/evil.plist")))
+
 	// Databases that are damaged are reported, and not written over.
 	for _, file := range []string{launchdState + "disabled.plist", "private/var/db/com.apple.backgroundtaskmanagement/BackgroundItems-v13.btm", "private/var/db/auth.db"} {
 		full := filepath.Join(p.Root, file)
