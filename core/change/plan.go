@@ -515,6 +515,9 @@ func (r *restore) otherFolders() error {
 		planned[f.Artifact] = true
 	}
 	for _, a := range r.folders {
+		if planned[a] {
+			continue
+		}
 		want, _, err := r.images.Image(a)
 		if err != nil {
 			return err
@@ -523,7 +526,7 @@ func (r *restore) otherFolders() error {
 		if err != nil {
 			return err
 		}
-		if !planned[a] && now.Kind == machine.Folder && now.Names == want.Names && !now.ModTime.Equal(want.ModTime) {
+		if now.Kind == machine.Folder && now.Names == want.Names && !now.ModTime.Equal(want.ModTime) {
 			r.plan.Folders = append(r.plan.Folders, store.Folder{Artifact: a, Before: now, After: want})
 		}
 	}

@@ -2,6 +2,7 @@ package identify
 
 import (
 	"path"
+	"slices"
 	"strings"
 	"sync"
 
@@ -34,7 +35,9 @@ const (
 // catalogue is the first guard: what a machine needs to start, to be signed in
 // to, to show a screen, to take input and to reach the network and its disks.
 // The names are those that the projects and the large distributions ship.
-var catalogue = []row{
+var catalogue = slices.Concat(linuxCatalogue, macCatalogue)
+
+var linuxCatalogue = []row{
 	// The init system, its parts and the bus.
 	{"linux.systemd.*", "systemd-logind getty@* autovt@* serial-getty@* console-getty container-getty@* user@* user-runtime-dir@* systemd-user-sessions systemd-homed systemd-userdbd nscd sssd nslcd winbind accounts-daemon polkit polkitd", "accounts and sign-in", toSignIn, true},
 	{"linux.systemd.*", "systemd-networkd systemd-networkd-wait-online systemd-resolved systemd-network-generator NetworkManager NetworkManager-* networking ifupdown-* ifup@* wpa_supplicant wpa_supplicant@* iwd connman dhcpcd dhcpcd@* dhclient* wicked* netplan-* ModemManager resolvconf nftables iptables firewalld ufw", "the network", toNetwork, true},

@@ -2,6 +2,7 @@ package identify
 
 import (
 	"encoding/hex"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -200,7 +201,7 @@ func origin(m *machine.Machine, file string) []location.Fact {
 		if err != nil {
 			return facts
 		}
-		for _, name := range sortedKeys(attrs) {
+		for _, name := range slices.Sorted(maps.Keys(attrs)) {
 			switch {
 			case strings.HasSuffix(name, "com.apple.quarantine"):
 				// Flags, the time in hexadecimal, the program that fetched it, an id.
@@ -228,15 +229,6 @@ func origin(m *machine.Machine, file string) []location.Fact {
 		}
 	}
 	return facts
-}
-
-func sortedKeys(m map[string][]byte) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
 }
 
 // macCatalogue is what a mistake with the system's own jobs and scripts would
@@ -274,15 +266,5 @@ func findMac(e *autostart.Entry) (row, bool) {
 	default:
 		return row{}, false
 	}
-	for _, r := range macCatalogue {
-		if ok, _ := path.Match(r.location, e.Location); !ok {
-			continue
-		}
-		for pattern := range strings.FieldsSeq(r.names) {
-			if matches(pattern, e.Name) {
-				return r, true
-			}
-		}
-	}
-	return row{}, false
+	return lookUp(e.Location, e.Name)
 }

@@ -22,18 +22,22 @@ import (
 // not allowed.
 var noDirect atomic.Bool
 
-// direct opens a path that has no links in it. Nothing happens to what is there:
+// clean is the path below the root that a name means; empty where it means none.
+func (f *Files) clean(name string) string {
+	local, err := f.local(name)
+	if err != nil || !path.IsAbs(local) {
+		return ""
+	}
+	return path.Clean(local)
+}
+
+// direct opens a clean path that has no links in it. Nothing happens to what is there:
 // the descriptor only names it. It fails with errNotDirect, or says that nothing
 // is there.
-func (f *Files) direct(name string) (int, error) {
-	if noDirect.Load() {
+func (f *Files) direct(local string) (int, error) {
+	if noDirect.Load() || local == "" || strings.Contains(local, "\x00") {
 		return -1, errNotDirect
 	}
-	local, err := f.local(name)
-	if err != nil || !path.IsAbs(local) || strings.Contains(local, "\x00") {
-		return -1, errNotDirect
-	}
-	local = path.Clean(local)
 	fd, err := f.openPath(local)
 	switch {
 	case err == nil:
@@ -53,7 +57,7 @@ func (f *Files) direct(name string) (int, error) {
 				break
 			}
 		}
-		return -1, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+		return -1, &fs.PathError{Op: "open", Path: local, Err: fs.ErrNotExist}
 	}
 	return -1, errNotDirect
 }
@@ -61,14 +65,12 @@ func (f *Files) direct(name string) (int, error) {
 // manyNames is how many names make a folder worth to be kept open.
 const manyNames = 8
 
-// kept is the opened folder that a path lies in, if it is kept open under just that
+// kept is the opened folder that a clean path lies in, if it is kept open under just that
 // name; then there are no links in it.
-func (f *Files) kept(name string) (d *folder, base string, ok bool) {
-	local, err := f.local(name)
-	if err != nil || !path.IsAbs(local) || local == "/" {
+func (f *Files) kept(local string) (d *folder, base string, ok bool) {
+	if local == "" || local == "/" {
 		return nil, "", false
 	}
-	local = path.Clean(local)
 	f.mu.Lock()
 	d, ok = f.folders[path.Dir(local)]
 	f.mu.Unlock()
@@ -101,7 +103,7 @@ func (f *Files) openPath(local string) (fd int, err error) {
 // isDirect reports whether a path has no links in it, and leads to something by
 // exactly that name.
 func (f *Files) isDirect(name string) bool {
-	fd, err := f.direct(name)
+	fd, err := f.direct(f.clean(name))
 	if err == nil {
 		unix.Close(fd)
 	}
@@ -110,28 +112,17 @@ func (f *Files) isDirect(name string) bool {
 
 // reopen opens what a descriptor names, in a way that acts on it.
 func reopen(fd, flags int) (int, error) {
-	opened := -1
-	name := fmt.Sprintf("/proc/self/fd/%d", fd)
-	err := again(func() (err error) {
-		opened, err = unix.Open(name, flags|unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK|unix.O_NOATIME, 0)
-		return err
-	})
-	if err == unix.EPERM { // only the owner may leave the access time alone
-		err = again(func() (err error) {
-			opened, err = unix.Open(name, flags|unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
-			return err
-		})
-	}
-	return opened, err
+	return openQuietly(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", fd), flags)
 }
 
 func (f *Files) statDirect(name string) (fs.FileInfo, error) {
-	if d, base, ok := f.kept(name); ok {
+	local := f.clean(name)
+	if d, base, ok := f.kept(local); ok {
 		if info, err := statKept(d, base); err == nil {
 			return info, nil
 		}
 	}
-	fd, err := f.direct(name)
+	fd, err := f.direct(local)
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +135,8 @@ func (f *Files) statDirect(name string) (fs.FileInfo, error) {
 }
 
 func (f *Files) readDirDirect(name string) ([]fs.DirEntry, error) {
-	fd, err := f.direct(name)
+	local := f.clean(name)
+	fd, err := f.direct(local)
 	if err != nil {
 		return nil, err
 	}
@@ -155,8 +147,8 @@ func (f *Files) readDirDirect(name string) ([]fs.DirEntry, error) {
 	}
 	defer unix.Close(opened)
 	entries, err := readEntries(opened, name)
-	if local, lerr := f.local(name); err == nil && lerr == nil && len(entries) >= manyNames {
-		if _, done, err := f.folder(path.Clean(local)); err == nil {
+	if err == nil && len(entries) >= manyNames {
+		if _, done, err := f.folder(local); err == nil {
 			done() // it is kept, if there is room
 		}
 	}
@@ -165,7 +157,8 @@ func (f *Files) readDirDirect(name string) ([]fs.DirEntry, error) {
 
 // readDirect reads a regular file; what is none is left to the longer way to say.
 func (f *Files) readDirect(name string, max int64) ([]byte, fs.FileInfo, error) {
-	if d, base, ok := f.kept(name); ok {
+	local := f.clean(name)
+	if d, base, ok := f.kept(local); ok {
 		info, err := statKept(d, base)
 		if err != nil || !info.Mode().IsRegular() {
 			return nil, nil, errNotDirect
@@ -181,7 +174,7 @@ func (f *Files) readDirect(name string, max int64) ([]byte, fs.FileInfo, error) 
 		b, err := readOpened(name, info.st.Size, max, read)
 		return b, info, err
 	}
-	fd, err := f.direct(name)
+	fd, err := f.direct(local)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -38,22 +38,27 @@ func (d *folder) kind(base string) (fs.FileMode, int64, error) {
 // alone where it may, follows no link, and never waits for a peer. It does what
 // os.Root.Open does with fewer calls, for thousands of small files.
 func (d *folder) open(base string) (read func([]byte) (int, error), done func(), err error) {
-	const flags = unix.O_RDONLY | unix.O_CLOEXEC | unix.O_NOFOLLOW | unix.O_NONBLOCK
-	var fd int
-	err = again(func() (err error) {
-		fd, err = unix.Openat(int(d.self.Fd()), base, flags|unix.O_NOATIME, 0)
-		return err
-	})
-	if err == unix.EPERM { // only the owner may leave the access time alone
-		err = again(func() (err error) {
-			fd, err = unix.Openat(int(d.self.Fd()), base, flags, 0)
-			return err
-		})
-	}
+	fd, err := openQuietly(int(d.self.Fd()), base, unix.O_NOFOLLOW)
 	if err != nil {
 		return nil, nil, &fs.PathError{Op: "open", Path: base, Err: err}
 	}
 	return reader(fd), func() { unix.Close(fd) }, nil
+}
+
+// openQuietly opens a name in a folder for reading, without waiting, and leaves the
+// access time alone where it may: for the owner and for root.
+func openQuietly(dir int, name string, flags int) (fd int, err error) {
+	flags |= unix.O_RDONLY | unix.O_CLOEXEC | unix.O_NONBLOCK
+	for _, quiet := range []int{unix.O_NOATIME, 0} {
+		err = again(func() (err error) {
+			fd, err = unix.Openat(dir, name, flags|quiet, 0)
+			return err
+		})
+		if err != unix.EPERM {
+			break
+		}
+	}
+	return fd, err
 }
 
 // reader reads from a descriptor.

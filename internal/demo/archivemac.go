@@ -76,13 +76,10 @@ func mach(path string) piece {
 }
 
 // bundleOf is an app or plug-in: its Info.plist and its program.
-func bundleOf(path, id, version string, more dict) []piece {
+func bundleOf(path, id, version string) []piece {
 	name := path[strings.LastIndexByte(path, '/')+1:]
 	name = name[:strings.LastIndexByte(name, '.')]
 	info := dict{"CFBundleIdentifier": id, "CFBundleExecutable": name, "CFBundleName": name, "CFBundleShortVersionString": version, "CFBundlePackageType": "BNDL"}
-	for k, v := range more {
-		info[k] = v
-	}
 	return []piece{xmlList(path+"/Contents/Info.plist", info), mach(path + "/Contents/MacOS/" + name)}
 }
 
@@ -353,7 +350,7 @@ func archiveMac() []piece {
 		{"/Users/mirela/Library/PreferencePanes/Kelpline.prefPane", "org.kelpline.pane", "11.0", mirela},
 		{"/System/Library/Spotlight/Application.mdimporter", "com.apple.application", "1.0", 0},
 	} {
-		for _, p := range bundleOf(b.path, b.id, b.version, nil) {
+		for _, p := range bundleOf(b.path, b.id, b.version) {
 			pieces = append(pieces, p.of(b.owner))
 		}
 	}

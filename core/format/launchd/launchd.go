@@ -11,6 +11,7 @@ package launchd
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -207,7 +208,7 @@ func (j *Job) keepAlive(d map[string]any) {
 			j.KeepAlive = append(j.KeepAlive, "kept running")
 		}
 	case map[string]any:
-		for _, name := range sortedKeys(k) {
+		for _, name := range slices.Sorted(maps.Keys(k)) {
 			switch v := k[name]; name {
 			case "SuccessfulExit":
 				j.condition(v, "again after it ended well", "again after it failed")
@@ -236,7 +237,7 @@ func (j *Job) condition(v any, yes, no string) {
 
 func (j *Job) conditions(v any, yes, no string) {
 	m, _ := v.(map[string]any)
-	for _, name := range sortedKeys(m) {
+	for _, name := range slices.Sorted(maps.Keys(m)) {
 		if b, ok := m[name].(bool); ok {
 			j.KeepAlive = append(j.KeepAlive, fmt.Sprintf(map[bool]string{true: yes, false: no}[b], name))
 		}
@@ -274,19 +275,10 @@ func (j *Job) events(d map[string]any) {
 	}
 	for _, row := range []struct{ key, words string }{{"Sockets", "when somebody connects to "}, {"MachServices", "when a program asks for "}, {"LaunchEvents", "on an event of "}} {
 		m, _ := d[row.key].(map[string]any)
-		for _, name := range sortedKeys(m) {
+		for _, name := range slices.Sorted(maps.Keys(m)) {
 			j.Events = append(j.Events, row.words+name)
 		}
 	}
-}
-
-func sortedKeys(m map[string]any) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
 }
 
 func text(v any) string { s, _ := v.(string); return s }

@@ -33,7 +33,6 @@ const (
 	XML    Form = plist.XMLFormat
 	Binary Form = plist.BinaryFormat
 	Text   Form = plist.OpenStepFormat
-	gnu    Form = plist.GNUStepFormat // written back as what it is, and found nowhere on a Mac
 )
 
 // The bounds that keep a hostile file from running us out of memory and time.
@@ -228,8 +227,7 @@ func (d Dict) Bool(key string) bool {
 	return ok && b || number && n != 0
 }
 
-// Int returns a whole number, also one that is written as a text: users'
-// records hold their numbers so.
+// Int returns a whole number.
 func (d Dict) Int(key string) (int64, bool) { return Int(d[key]) }
 
 // Int is the whole number that a value is.
@@ -250,6 +248,18 @@ func (d Dict) Dict(key string) Dict { m, _ := d[key].(map[string]any); return m 
 
 // Array returns an array.
 func (d Dict) Array(key string) []any { a, _ := d[key].([]any); return a }
+
+// Dicts returns the items of an array as dictionaries; those that are none are
+// empty.
+func (d Dict) Dicts(key string) []Dict {
+	items := d.Array(key)
+	dicts := make([]Dict, len(items))
+	for k, v := range items {
+		m, _ := v.(map[string]any)
+		dicts[k] = m
+	}
+	return dicts
+}
 
 // Texts returns the strings of an array; a single string counts as an array of
 // one.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -53,7 +54,7 @@ func readAuthorization(s *location.Survey) {
 	s.Skip(authorizationDatabase, err)
 	why := "taking a step out of a right by hand can lock everybody out; the program that put it there takes it out"
 	ours, theirs := bundlesIn(s, systemPlugIns), bundlesIn(s, agentPlugIns)
-	for _, name := range sortedNames(theirs) {
+	for _, name := range slices.Sorted(maps.Keys(theirs)) {
 		item := addBundle(s, nil, theirs[name], "")
 		item.Guarded = toSignIn
 		fixed(item, why)
@@ -67,7 +68,7 @@ func readAuthorization(s *location.Survey) {
 			item.Mode = ""
 		}
 	}
-	for _, name := range sortedNames(rights) {
+	for _, name := range slices.Sorted(maps.Keys(rights)) {
 		if ownPlugIns[name] || ours[name] != "" || theirs[name] != "" {
 			continue
 		}
@@ -131,11 +132,7 @@ func readFolderActions(s *location.Survey) {
 func placeOf(o keyedarchive.Object, fields ...string) string {
 	for _, name := range fields {
 		f := o.Field(name)
-		data := f.Data()
-		if data == nil {
-			data = f.Field("data").Data()
-		}
-		if place, err := bookmark.Parse(data); err == nil {
+		if place, err := bookmark.Parse(bookmarkOf(f)); err == nil {
 			return place.Path
 		}
 		if file := fileOf(f.Text()); file != "" {
@@ -188,7 +185,7 @@ func (d *disk) readEnvironment(s *location.Survey) {
 		if !ok {
 			continue
 		}
-		for _, name := range sortedNames(doc.Dict()) {
+		for _, name := range slices.Sorted(maps.Keys(doc.Dict())) {
 			value := doc.Dict().Text(name)
 			item := newItem(h.user, name, name+"="+value, file)
 			item.Source.Key = name
@@ -320,16 +317,14 @@ func readSafari(s *location.Survey, u *machine.User, file string) {
 	if !ok {
 		return
 	}
-	for _, v := range doc.Dict().Array("Installed Extensions") {
-		m, _ := v.(map[string]any)
-		d := plist.Dict(m)
+	for _, d := range doc.Dict().Dicts("Installed Extensions") {
 		name := cmp.Or(d.Text("Archive File Name"), d.Text("Bundle Directory Name"))
 		item := addExtension(s, u, strings.TrimSuffix(name, path.Ext(name)), "Safari extension", file, key(u, file, name))
 		if !d.Bool("Enabled") {
 			item.State = autostart.Disabled
 		}
 	}
-	for _, id := range sortedNames(doc.Dict()) {
+	for _, id := range slices.Sorted(maps.Keys(doc.Dict())) {
 		d := doc.Dict().Dict(id)
 		if d == nil {
 			continue

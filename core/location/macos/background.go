@@ -42,7 +42,6 @@ type record struct {
 	name, developer   string
 	team, identifier  string
 	path              string
-	executable        string
 	kind, disposition int64
 	embedded          int // how many items it holds itself
 	source            string
@@ -125,7 +124,6 @@ func parseBackground(content []byte, source string) ([]record, error) {
 			r.kind, _ = o.Field("type").Int()
 			r.disposition, _ = o.Field("disposition").Int()
 			r.path = fileOf(o.Field("url").Text())
-			r.executable = fileOf(o.Field("executablePath").Text())
 			if r.path == "" {
 				if place, err := bookmark.Parse(o.Field("bookmark").Data()); err == nil {
 					r.path = place.Path

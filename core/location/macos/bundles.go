@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"io/fs"
 	"path"
-	"slices"
 	"strings"
 
 	"lockback/core/autostart"
@@ -171,9 +170,7 @@ func readSystemExtensions(s *location.Survey) {
 	if !ok {
 		return
 	}
-	for _, v := range doc.Dict().Array("extensions") {
-		m, _ := v.(map[string]any)
-		d := plist.Dict(m)
+	for _, d := range doc.Dict().Dicts("extensions") {
 		id := d.Text("identifier")
 		if id == "" {
 			continue
@@ -249,13 +246,3 @@ func bundlesIn(s *location.Survey, dir string) map[string]string {
 // holds reports whether an Info.plist may hold a key: names of keys are plain
 // letters in both forms, so most files need no further reading.
 func holds(content []byte, key string) bool { return bytes.Contains(content, []byte(key)) }
-
-// sortedNames are the keys of a map in order.
-func sortedNames[V any](m map[string]V) []string {
-	names := make([]string, 0, len(m))
-	for n := range m {
-		names = append(names, n)
-	}
-	slices.Sort(names)
-	return names
-}

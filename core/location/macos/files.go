@@ -231,10 +231,9 @@ func readEmond(s *location.Survey) {
 			}
 			item := newItem(nil, name, "", file)
 			item.Mode = "on " + strings.Join(d.Texts("eventTypes"), ", ")
-			for _, a := range d.Array("actions") {
-				action, _ := a.(map[string]any)
-				if command := plist.Dict(action).Text("command"); command != "" {
-					item.Argv = append([]string{command}, plist.Dict(action).Texts("arguments")...)
+			for _, action := range d.Dicts("actions") {
+				if command := action.Text("command"); command != "" {
+					item.Argv = append([]string{command}, action.Texts("arguments")...)
 					item.Command = strings.Join(item.Argv, " ")
 				}
 			}

@@ -4,11 +4,10 @@ import (
 	"cmp"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/format/launchd"
@@ -71,16 +70,7 @@ func (f *jobFolder) read(s *location.Survey) {
 		}
 	}
 	errs := make([]error, len(f.files))
-	var wait sync.WaitGroup
-	workers := runtime.GOMAXPROCS(0)
-	for w := range workers {
-		wait.Go(func() {
-			for k := w; k < len(f.files); k += workers {
-				errs[k] = f.files[k].read(s, f.user)
-			}
-		})
-	}
-	wait.Wait()
+	shareOut(len(f.files), func(k int) { errs[k] = f.files[k].read(s, f.user) })
 	f.unread = map[string]error{}
 	for k, err := range errs {
 		if err != nil {
@@ -276,7 +266,7 @@ func jobFacts(j *jobFile, rec record) []location.Fact {
 			facts = append(facts, location.Fact{Name: row.name, Value: row.value, Basis: j.path})
 		}
 	}
-	for _, k := range sortedNames(j.job.Environment) {
+	for _, k := range slices.Sorted(maps.Keys(j.job.Environment)) {
 		facts = append(facts, location.Fact{Name: "environment", Value: k + "=" + j.job.Environment[k], Basis: j.path})
 	}
 	return append(facts, rec.facts()...)
@@ -325,16 +315,7 @@ func (d *disk) applications(s *location.Survey) []*app {
 		for _, p := range places {
 			d.findApps(s, p, true)
 		}
-		var wait sync.WaitGroup
-		workers := runtime.GOMAXPROCS(0)
-		for w := range workers {
-			wait.Go(func() {
-				for k := w; k < len(d.apps); k += workers {
-					d.apps[k].read(s)
-				}
-			})
-		}
-		wait.Wait()
+		shareOut(len(d.apps), func(k int) { d.apps[k].read(s) })
 	})
 	return d.apps
 }

@@ -47,19 +47,20 @@ func (d *disk) readLoginItems(s *location.Survey) {
 			continue
 		}
 		if list, known := b.loginItems(u); known && !release.Before(ventura) {
-			d.addLoginItems(s, u, b.file, "", list)
+			addLoginItems(s, u, b.file, "", list)
 			continue
 		}
-		later := map[bool]string{true: "older list, taken over at sign-in"}[b.there]
+		const takenOver = "older list, taken over at sign-in"
+		later := map[bool]string{true: takenOver}[b.there]
 		if file := path.Join(u.Home, agentDatabase); !release.Before(highSierra) && exists(s, file) {
-			d.addLoginItems(s, u, file, later, readArchived(s, file, parseAgentDatabase))
+			addLoginItems(s, u, file, later, readAgentDatabase(s, file))
 			continue
 		}
 		if file := path.Join(u.Home, oldLoginItems); exists(s, file) {
 			if later == "" && !release.Before(highSierra) && release != (machine.Release{}) {
-				later = "older list, taken over at sign-in"
+				later = takenOver
 			}
-			d.addLoginItems(s, u, file, later, readOldLoginItems(s, file))
+			addLoginItems(s, u, file, later, readOldLoginItems(s, file))
 		}
 	}
 }
@@ -81,8 +82,8 @@ func (b *background) loginItems(u *machine.User) (items []listed, known bool) {
 	return items, known
 }
 
-// readArchived reads a list that is a keyed archive.
-func readArchived(s *location.Survey, file string, parse func(*keyedarchive.Archive) []listed) []listed {
+// readAgentDatabase reads the list of macOS 10.13 to 12.
+func readAgentDatabase(s *location.Survey, file string) []listed {
 	content, err := s.ReadFile(file, machine.MaxImageSize)
 	if err != nil {
 		s.Skip(file, err)
@@ -94,11 +95,11 @@ func readArchived(s *location.Survey, file string, parse func(*keyedarchive.Arch
 		s.Skip(file, err)
 		return nil
 	}
-	return parse(archive)
+	return parseAgentDatabase(archive)
 }
 
-// parseAgentDatabase reads the list of macOS 10.13 to 12: containers that hold
-// items, of which each has a bookmark.
+// parseAgentDatabase finds its items: it has containers that hold them, and each
+// has a bookmark.
 func parseAgentDatabase(a *keyedarchive.Archive) []listed {
 	var items []listed
 	top := a.Top("backgroundItems")
@@ -107,15 +108,18 @@ func parseAgentDatabase(a *keyedarchive.Archive) []listed {
 	}
 	for _, container := range top.Field("allContainers").List() {
 		for _, o := range container.Field("internalItems").List() {
-			mark := o.Field("bookmark")
-			data := mark.Data()
-			if data == nil {
-				data = mark.Field("data").Data()
-			}
-			items = append(items, fromBookmark(o.Field("name").Text(), data))
+			items = append(items, fromBookmark(o.Field("name").Text(), bookmarkOf(o.Field("bookmark"))))
 		}
 	}
 	return items
+}
+
+// bookmarkOf is the data of a bookmark: an NSData, or an object that holds one.
+func bookmarkOf(o keyedarchive.Object) []byte {
+	if data := o.Data(); data != nil {
+		return data
+	}
+	return o.Field("data").Data()
 }
 
 // fromBookmark makes an item of its bookmark.
@@ -136,9 +140,7 @@ func readOldLoginItems(s *location.Survey, file string) []listed {
 	}
 	var items []listed
 	for _, session := range []string{"SessionItems", "privilegedlist"} {
-		for _, v := range doc.Dict().Dict(session).Array("CustomListItems") {
-			d, _ := v.(map[string]any)
-			dict := plist.Dict(d)
+		for _, dict := range doc.Dict().Dict(session).Dicts("CustomListItems") {
 			data := dict.Data("Alias")
 			if data == nil {
 				data = dict.Data("Bookmark")
@@ -154,7 +156,7 @@ func readOldLoginItems(s *location.Survey, file string) []listed {
 
 // addLoginItems reports a person's list. On a disk it is not switched: the format
 // is not documented, and macOS keeps it in memory while it runs.
-func (d *disk) addLoginItems(s *location.Survey, u *machine.User, file, mode string, list []listed) {
+func addLoginItems(s *location.Survey, u *machine.User, file, mode string, list []listed) {
 	for _, l := range list {
 		item := loginItemOf(u, file, l)
 		if mode != "" && item.State == autostart.Enabled {
@@ -245,9 +247,8 @@ func readLoginHooks(s *location.Survey) {
 				item.Switcher = plistPart{file: file, path: []string{h.key}}
 				s.Add(key(p.user, file, h.key), item)
 			}
-			for k, v := range doc.Dict().Array("AutoLaunchedApplicationDictionary") {
-				d, _ := v.(map[string]any)
-				addAppOf(s, p.user, file, "AutoLaunchedApplicationDictionary", k, plist.Dict(d), "")
+			for k, d := range doc.Dict().Dicts("AutoLaunchedApplicationDictionary") {
+				addAppOf(s, p.user, file, "AutoLaunchedApplicationDictionary", k, d, "")
 			}
 		}
 	}
@@ -286,9 +287,8 @@ func readReopen(s *location.Survey) {
 			if !ok {
 				continue
 			}
-			for k, v := range doc.Dict().Array("TALAppsToRelaunchAtLogin") {
-				d, _ := v.(map[string]any)
-				addAppOf(s, h.user, file, "TALAppsToRelaunchAtLogin", k, plist.Dict(d), "open at the last sign-out")
+			for k, d := range doc.Dict().Dicts("TALAppsToRelaunchAtLogin") {
+				addAppOf(s, h.user, file, "TALAppsToRelaunchAtLogin", k, d, "open at the last sign-out")
 			}
 		}
 	}
@@ -320,9 +320,8 @@ func readManaged(s *location.Survey) {
 		if !ok {
 			continue
 		}
-		for _, v := range doc.Dict().Array("PayloadContent") {
-			d, _ := v.(map[string]any)
-			if payload := plist.Dict(d); payload.Text("PayloadType") == managedDomain {
+		for _, payload := range doc.Dict().Dicts("PayloadContent") {
+			if payload.Text("PayloadType") == managedDomain {
 				addManaged(s, nil, file, payload)
 			}
 		}
@@ -331,10 +330,9 @@ func readManaged(s *location.Survey) {
 
 func addManaged(s *location.Survey, u *machine.User, file string, d plist.Dict) {
 	const name = "AutoLaunchedApplicationDictionary-managed"
-	for k, v := range d.Array(name) {
-		entry, _ := v.(map[string]any)
+	for k, entry := range d.Dicts(name) {
 		first := len(s.Items)
-		addAppOf(s, u, file, name, k, plist.Dict(entry), "managed")
+		addAppOf(s, u, file, name, k, entry, "managed")
 		fixed(s.Items[first], "an administrator's profile sets it; take it out of the profile")
 	}
 }
