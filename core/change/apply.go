@@ -1,11 +1,15 @@
 package change
 
 import (
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
-	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"lockback/core/autostart"
 	"lockback/core/inventory"
@@ -82,7 +86,77 @@ func (e *Engine) compare(s store.Step) error {
 type Result struct {
 	Change   store.Change
 	Snapshot *snapshot.Snapshot // taken before the first step
-	Warnings []string           // what the running system said
+	Warnings []string           // what the running system said, and what was kept
+}
+
+// token draws what begins the names of all that a change prepares.
+func token() string {
+	var b [8]byte
+	rand.Read(b[:]) // it never fails, crypto/rand
+	return hex.EncodeToString(b[:])
+}
+
+// Capture records a snapshot of the inventory in a transaction: contents go to the record
+// as they are read. It fails with [machine.ErrRanOut] where not all could be read.
+func (e *Engine) Capture(tx *store.Tx, inv inventory.Inventory, now time.Time, message string) (*snapshot.Snapshot, error) {
+	if err := tx.AddMachine(e.Machine); err != nil {
+		return nil, err
+	}
+	snap, err := snapshot.Capture(inv, now, message, tx.Keep)
+	if err == nil {
+		err = machine.RanOut()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return snap, tx.AddSnapshot(snap)
+}
+
+// Interrupted returns the change that was begun on this machine and waits for
+// [Engine.Recover]. A change that was begun on another machine, or disk, that has the same id
+// (a clone) is not waited for, as long as both its place and its name differ.
+func (e *Engine) Interrupted() (store.Change, bool, error) {
+	all, err := e.Store.Interrupted(e.Machine.ID)
+	for _, c := range all {
+		if e.Elsewhere(c) != Clone {
+			return c, true, err
+		}
+	}
+	return store.Change{}, false, err
+}
+
+// Distance says how surely a change was made on the machine at hand.
+type Distance int
+
+// Here is the same machine in the same place, Moved has another place or another name,
+// and Clone has both: only the id is the same.
+const (
+	Here Distance = iota
+	Moved
+	Clone
+)
+
+// Elsewhere compares where a change was made with the machine at hand.
+func (e *Engine) Elsewhere(c store.Change) Distance {
+	if c.Token == "" {
+		return Here // early records do not tell
+	}
+	otherRoot, otherHost := c.Root != e.root(), c.Host != e.Machine.Name
+	switch {
+	case otherRoot && otherHost:
+		return Clone
+	case otherRoot || otherHost:
+		return Moved
+	}
+	return Here
+}
+
+// root is the mounted folder that the machine is in; empty for the running one.
+func (e *Engine) root() string {
+	if e.Machine.Live {
+		return ""
+	}
+	return e.Machine.Root
 }
 
 // Apply makes the change: all of it, or nothing. The snapshot of the inventory
@@ -95,38 +169,42 @@ func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Resu
 	if err := e.Check(plan); err != nil {
 		return result, err
 	}
-	if open, ok, err := e.Store.Interrupted(e.Machine.ID); err != nil {
+	if open, ok, err := e.Interrupted(); err != nil {
 		return result, err
 	} else if ok {
 		return result, fmt.Errorf("%s: %w", open.Name(), ErrInterrupted)
 	}
-	result.Snapshot = snapshot.Capture(inv, e.now(), "before "+string(plan.Kind))
-	change := store.Change{Machine: e.Machine.ID, Time: result.Snapshot.Time, Kind: plan.Kind, Message: message,
-		Entries: len(plan.Handles), State: store.Begun, Undoes: plan.Undoes, Steps: plan.Steps, Folders: plan.Folders}
+	change := store.Change{Machine: e.Machine.ID, Time: e.now().UTC().Truncate(time.Second), Kind: plan.Kind, Message: message,
+		Entries: len(plan.Handles), State: store.Begun, Undoes: plan.Undoes, Steps: plan.Steps, Folders: plan.Folders,
+		Token: token(), Root: e.root(), Host: e.Machine.Name}
 	e.at("before the journal")
-	err := e.Store.Update(func(tx *store.Tx) error {
-		if err := tx.AddMachine(e.Machine); err != nil {
-			return err
-		}
-		if err := tx.AddSnapshot(result.Snapshot); err != nil {
+	err := e.Store.Update(func(tx *store.Tx) (err error) {
+		if result.Snapshot, err = e.Capture(tx, inv, change.Time, "before "+string(plan.Kind)); err != nil {
 			return err
 		}
 		change.Snapshot = result.Snapshot.ID
 		return tx.AddChange(&change)
 	})
+	if err == nil {
+		// The record is believed only when it is read back, as all else is.
+		err = e.Store.Holds(change)
+	}
 	if err != nil {
 		return result, err
 	}
 	result.Change = change
-	if err := e.carryOut(change); err != nil {
+	kept, err := e.carryOut(change)
+	if err != nil {
 		return result, e.takeBack(change, err)
 	}
-	result.Warnings = e.Machine.Announce(touched(change.Steps))
-	if err := e.verify(change, plan); err != nil {
+	result.Warnings = append(kept, e.Machine.Announce(touched(change.Steps))...)
+	doubts, err := e.verify(change, plan)
+	if err != nil {
 		err = e.takeBack(change, err)
 		e.Machine.Announce(touched(change.Steps))
 		return result, err
 	}
+	result.Warnings = append(result.Warnings, doubts...)
 	e.at("before done")
 	if err := e.finish(change); err != nil {
 		return result, err
@@ -143,30 +221,36 @@ func touched(steps []store.Step) []string {
 	return names
 }
 
-// tag names what is prepared for a step; the same after a crash.
-func tag(c store.Change, step int) string { return fmt.Sprintf("%s-%d", c.Name(), step) }
+// temp names what is prepared for a step; the same after a crash.
+func temp(c store.Change, step int) string {
+	if c.Token == "" {
+		return machine.TempName("", fmt.Sprintf("%s-%d", c.Name(), step))
+	}
+	return machine.TempName(c.Token, strconv.Itoa(step))
+}
 
-// carryOut brings all artifacts from before to after.
-func (e *Engine) carryOut(c store.Change) error {
+// carryOut brings all artifacts from before to after, and returns what is kept although
+// it should go: folders in which something else lies by now.
+func (e *Engine) carryOut(c store.Change) (kept []string, err error) {
 	// Folders first, and all new content beside its place: when the disk is
 	// full it shows here, where nothing is replaced yet.
 	for k, s := range c.Steps {
 		if err := e.stopped(); err != nil {
-			return err
+			return nil, err
 		}
 		if s.MakesFolder() {
 			e.at(fmt.Sprintf("step %d: folder", k))
 			if err := e.compare(s); err != nil {
-				return fmt.Errorf("%w: %w", ErrConflict, err)
+				return nil, fmt.Errorf("%w: %w", ErrConflict, err)
 			}
-			if err := e.Machine.Set(s.Artifact, s.After, tag(c, k)); err != nil {
-				return stepError(s, err)
+			if err := e.Machine.Set(s.Artifact, s.After, temp(c, k)); err != nil {
+				return nil, stepError(s, err)
 			}
 			continue
 		}
 		e.at(fmt.Sprintf("step %d: prepare", k))
-		if err := e.Machine.Prepare(s.Artifact, s.After, tag(c, k)); err != nil {
-			return stepError(s, err)
+		if err := e.Machine.Prepare(s.Artifact, s.After, temp(c, k)); err != nil {
+			return nil, stepError(s, err)
 		}
 	}
 	for k, s := range c.Steps {
@@ -174,82 +258,93 @@ func (e *Engine) carryOut(c store.Change) error {
 			continue
 		}
 		if err := e.stopped(); err != nil {
-			return err
+			return nil, err
 		}
 		e.at(fmt.Sprintf("step %d: set", k))
 		if err := e.compare(s); err != nil {
-			return fmt.Errorf("%w: %w", ErrConflict, err)
+			return nil, fmt.Errorf("%w: %w", ErrConflict, err)
 		}
-		if err := e.Machine.Set(s.Artifact, s.After, tag(c, k)); err != nil {
-			return stepError(s, err)
+		err := e.Machine.Set(s.Artifact, s.After, temp(c, k))
+		if errors.Is(err, machine.ErrNotEmpty) {
+			kept = append(kept, fmt.Sprintf("%s: %v", autostart.Text(s.Artifact.String()), machine.ErrNotEmpty))
+		} else if err != nil {
+			return kept, stepError(s, err)
 		}
 	}
-	return e.settle(c, func(f store.Folder) machine.Image { return f.After })
+	return kept, e.settle(c, func(f store.Folder) machine.Image { return f.After }, func(s store.Step) machine.Image { return s.After })
 }
 
-// settle puts folder times back and makes all names durable.
-func (e *Engine) settle(c store.Change, earlier func(store.Folder) machine.Image) error {
+// settle puts the times of folders and keys back and makes all names durable.
+func (e *Engine) settle(c store.Change, earlier func(store.Folder) machine.Image, reached func(store.Step) machine.Image) error {
 	e.at("folder times")
-	restoreTimes := func(files bool) error {
-		for _, f := range c.Folders {
-			if (f.Artifact.Kind == machine.FileArtifact) != files {
-				continue
+	var failed []error
+	restoreTimes := func(files bool) {
+		restore := func(a machine.Artifact, i machine.Image) {
+			if (a.Kind == machine.FileArtifact) != files || !i.Container() {
+				return
 			}
-			if err := e.Machine.RestoreTime(f.Artifact, earlier(f)); err != nil {
-				return fmt.Errorf("%s: %w", f.Artifact, err)
+			if err := e.Machine.RestoreTime(a, i); err != nil {
+				failed = append(failed, fmt.Errorf("the time of %s: %w", autostart.Text(a.String()), err))
 			}
 		}
-		return nil
+		for _, s := range c.Steps {
+			restore(s.Artifact, reached(s)) // of what was made again
+		}
+		for _, f := range c.Folders {
+			restore(f.Artifact, earlier(f))
+		}
 	}
 	// Times of registry keys are written with their hives, each in one step with
 	// all its edits; that shows in the time of the hive's folder.
-	if err := restoreTimes(false); err != nil {
-		return err
-	}
-	if err := e.Machine.Commit(e.at); err != nil {
+	restoreTimes(false)
+	if err := e.Machine.Commit(c.Token, e.at); err != nil {
 		if errors.Is(err, machine.ErrChanged) {
 			err = fmt.Errorf("%w: %w", ErrConflict, err)
 		}
-		return err
+		return errors.Join(append(failed, err)...)
 	}
-	if err := restoreTimes(true); err != nil {
-		return err
-	}
+	restoreTimes(true)
 	e.at("flush")
 	for _, f := range c.Folders {
 		if err := e.Machine.FlushFolder(f.Artifact); err != nil {
-			return fmt.Errorf("%s: %w", f.Artifact, err)
+			failed = append(failed, fmt.Errorf("%s: %w", autostart.Text(f.Artifact.String()), err))
 		}
 	}
 	for _, s := range c.Steps {
 		if s.After.Kind == machine.Folder {
 			if err := e.Machine.FlushFolder(s.Artifact); err != nil {
-				return err
+				failed = append(failed, err)
 			}
 		}
 	}
-	return nil
+	return errors.Join(failed...)
 }
 
 func stepError(s store.Step, err error) error {
-	return fmt.Errorf("%s: %s", autostart.Text(s.Artifact.String()), machine.Reason(err))
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		err = pe.Err
+	}
+	return fmt.Errorf("%s: %w", autostart.Text(s.Artifact.String()), err)
 }
 
 // verify reads everything again: the artifacts, and the entries as their
-// locations see them.
-func (e *Engine) verify(c store.Change, plan Plan) error {
+// locations see them. It returns what a person's own service manager says
+// otherwise: as root that is a doubt and no more, for the person answers there.
+func (e *Engine) verify(c store.Change, plan Plan) (doubts []string, err error) {
 	e.at("verify")
 	for _, s := range c.Steps {
 		current, err := e.Machine.Image(s.Artifact)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		if !e.Machine.Same(s.Artifact, current, s.After) {
-			return fmt.Errorf("%s was set to %s, but reads back as %s", autostart.Text(s.Artifact.String()), s.After, current)
+		kept := s.After.Kind == machine.Absent && s.Before.Container() && current.Container()
+		if !kept && !e.Machine.Same(s.Artifact, current, s.After) {
+			return nil, fmt.Errorf("%s was set to %s, but reads back as %s", autostart.Text(s.Artifact.String()), s.After, current)
 		}
 	}
 	if len(plan.want) == 0 {
-		return nil
+		return nil, nil
 	}
 	inv := inventory.Take(e.Machine)
 	missing := maps.Clone(plan.want)
@@ -260,20 +355,24 @@ func (e *Engine) verify(c store.Change, plan Plan) error {
 		}
 		delete(missing, item.Handle)
 		if item.State != state {
-			return fmt.Errorf("%q still reads as %s (%s)", item.Name, item.State, item.Mode)
+			return nil, fmt.Errorf("%q still reads as %s (%s)", item.Name, item.State, item.Mode)
 		}
 		if err := e.Machine.Confirm(item.Location, item.Name, item.User, item.Mode); err != nil {
-			return fmt.Errorf("%q: %w", item.Name, err)
+			err = fmt.Errorf("%q: %w", item.Name, err)
+			if item.User == "" || !machine.Privileged() {
+				return nil, err
+			}
+			doubts = append(doubts, err.Error())
 		}
 	}
 	// What was switched off must stay in sight. Switching on can take away what
 	// only stood in the way: a person's override.
 	for handle, state := range missing {
 		if state == autostart.Disabled && !plan.taken[handle] {
-			return errors.New("an entry that was switched off is no longer in the list")
+			return nil, errors.New("an entry that was switched off is no longer in the list")
 		}
 	}
-	return nil
+	return doubts, nil
 }
 
 // finish marks a change as done, and the one that it undid as undone.
@@ -292,7 +391,7 @@ func (e *Engine) finish(c store.Change) error {
 // takeBack reverses what was done of a change because of cause. Where that
 // fails too, the change stays interrupted and recover is needed.
 func (e *Engine) takeBack(c store.Change, cause error) error {
-	err := e.reverse(c)
+	_, err := e.reverse(c)
 	switch {
 	case errors.Is(err, ErrConflict) && errors.Is(cause, ErrConflict):
 		return fmt.Errorf("%w; everything was taken back but that", cause)
@@ -302,81 +401,4 @@ func (e *Engine) takeBack(c store.Change, cause error) error {
 		return fmt.Errorf("%w; and taking it back failed: %w: %w", cause, ErrInterrupted, err)
 	}
 	return fmt.Errorf("%w; everything was taken back", cause)
-}
-
-// reverse brings all artifacts that have their image of after back to before,
-// removes what was prepared, and marks the change as undone. What has neither
-// image was changed by something else: it is left alone and reported as
-// [ErrConflict], and the change is settled all the same.
-func (e *Engine) reverse(c store.Change) error {
-	var conflicts []string
-	e.Machine.Abandon()
-	for k, s := range slices.Backward(c.Steps) {
-		e.at(fmt.Sprintf("step %d: back", k))
-		if err := e.Machine.Discard(s.Artifact, tag(c, k)); err != nil {
-			return stepError(s, err)
-		}
-		current, err := e.Machine.Image(s.Artifact)
-		if err != nil {
-			return stepError(s, err)
-		}
-		switch made := current.Container() && s.After.Kind == current.Kind; {
-		case e.Machine.Same(s.Artifact, current, s.Before):
-		case e.Machine.Same(s.Artifact, current, s.After) || made:
-			if err := e.Machine.Set(s.Artifact, s.Before, tag(c, k)); err != nil {
-				return stepError(s, err)
-			}
-		default:
-			conflicts = append(conflicts, fmt.Sprintf("%s is %s", autostart.Text(s.Artifact.String()), current))
-		}
-	}
-	if err := e.settle(c, func(f store.Folder) machine.Image { return f.Before }); err != nil {
-		return err
-	}
-	e.at("before undone")
-	err := e.Store.Update(func(tx *store.Tx) error { return tx.SetState(c.ID, store.Undone) })
-	if err == nil && len(conflicts) > 0 {
-		err = fmt.Errorf("%w: changed by something else meanwhile and left alone: %s", ErrConflict, strings.Join(conflicts, "; "))
-	}
-	return err
-}
-
-// Recover settles an interrupted change: it takes it back, or finishes it.
-func (e *Engine) Recover(c store.Change, finish bool) error {
-	defer e.Machine.Announce(touched(c.Steps))
-	if !finish {
-		return e.reverse(c)
-	}
-	var conflicts []string
-	for _, s := range c.Steps {
-		current, err := e.Machine.Image(s.Artifact)
-		if err != nil {
-			return stepError(s, err)
-		}
-		if !e.Machine.Same(s.Artifact, current, s.Before) && !e.Machine.Same(s.Artifact, current, s.After) && !(current.Container() && s.After.Kind == current.Kind) {
-			conflicts = append(conflicts, fmt.Sprintf("%s is %s", autostart.Text(s.Artifact.String()), current))
-		}
-	}
-	if len(conflicts) > 0 {
-		return fmt.Errorf("%w: %s; take the change back instead", ErrConflict, strings.Join(conflicts, "; "))
-	}
-	for k, s := range c.Steps {
-		e.at(fmt.Sprintf("step %d: finish", k))
-		if err := e.Machine.Discard(s.Artifact, tag(c, k)); err != nil && !errors.Is(err, machine.ErrNotRegular) {
-			return stepError(s, err)
-		}
-		if current, err := e.Machine.Image(s.Artifact); err == nil && e.Machine.Same(s.Artifact, current, s.After) {
-			continue
-		}
-		if err := e.Machine.Set(s.Artifact, s.After, tag(c, k)); err != nil {
-			return stepError(s, err)
-		}
-	}
-	if err := e.settle(c, func(f store.Folder) machine.Image { return f.After }); err != nil {
-		return err
-	}
-	if err := e.verify(c, Plan{}); err != nil {
-		return err
-	}
-	return e.finish(c)
 }

@@ -26,7 +26,7 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 	for _, item := range inv.Items {
 		here[item.Handle] = true
 	}
-	recorded := map[int][]snapshot.Recorded{} // snapshots that were looked into
+	recorded := map[int]map[string]snapshot.Recorded{} // snapshots that were looked into, by handle
 	for _, r := range removals {
 		for _, handle := range r.Handles {
 			if here[handle] {
@@ -38,12 +38,19 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 				if err != nil {
 					return inv, err
 				}
-				if recorded[r.Snapshot], err = snap.Entries(); err != nil {
+				entries, err := snap.Entries()
+				if err != nil {
 					return inv, err
 				}
+				recorded[r.Snapshot] = map[string]snapshot.Recorded{}
+				for _, rec := range entries {
+					recorded[r.Snapshot][rec.Handle] = rec
+				}
 			}
-			if item := takenItem(inv.Machine, recorded[r.Snapshot], r, handle); item != nil {
-				inv.Items = append(inv.Items, item)
+			if rec, ok := recorded[r.Snapshot][handle]; ok {
+				if item := takenItem(inv.Machine, rec, r); item != nil {
+					inv.Items = append(inv.Items, item)
+				}
 			}
 		}
 	}
@@ -53,29 +60,23 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 
 // takenItem makes the item of an entry that a change took away; nil where that
 // is not what became of it.
-func takenItem(m *machine.Machine, entries []snapshot.Recorded, r store.Removal, handle string) *location.Item {
-	for _, rec := range entries {
-		if rec.Handle != handle {
-			continue
+func takenItem(m *machine.Machine, rec snapshot.Recorded, r store.Removal) *location.Item {
+	switch rec.Switch {
+	case autostart.Park:
+		// What was cut out of a file leaves the file.
+		if now, err := m.Image(r.Artifact); err != nil || r.Whole && now.Kind != machine.Absent {
+			return nil
 		}
-		switch rec.Switch {
-		case autostart.Park:
-			// What was cut out of a file leaves the file.
-			if now, err := m.Image(r.Artifact); err != nil || r.Whole && now.Kind != machine.Absent {
-				return nil
-			}
-		case autostart.Trim:
-		default:
-			return nil // its program was removed since
-		}
-		item := &location.Item{Entry: rec.Entry, Effect: location.AtNextStart, Artifacts: func() []machine.Artifact { return rec.Artifacts }}
-		item.State = autostart.Disabled
-		item.Mode = "taken away"
-		item.Switcher = location.NoSwitch{Why: fmt.Sprintf("its place was changed since; lockback restore S%d --only %s brings it back", r.Snapshot, handle)}
-		item.Facts = func() []location.Fact {
-			return []location.Fact{{Name: "taken away by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}
-		}
-		return item
+	case autostart.Trim:
+	default:
+		return nil // its program was removed since
 	}
-	return nil
+	item := &location.Item{Entry: rec.Entry, Effect: location.AtNextStart, Artifacts: func() []machine.Artifact { return rec.Artifacts }}
+	item.State = autostart.Disabled
+	item.Mode = "taken away"
+	item.Switcher = location.NoSwitch{Why: fmt.Sprintf("its place was changed since; lockback restore S%d --only %s brings it back", r.Snapshot, rec.Handle)}
+	item.Facts = func() []location.Fact {
+		return []location.Fact{{Name: "taken away by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}
+	}
+	return item
 }

@@ -43,6 +43,9 @@ func Take(m *machine.Machine) Inventory {
 			unread = append(unread, autostart.Unread{Location: m.OS, Path: hive, Reason: err.Error() + "; what it says may be out of date"})
 		}
 	}
+	if file, err := m.Accounts(); err != nil {
+		unread = append(unread, autostart.Unread{Location: m.OS, Path: file, Reason: machine.Reason(err) + "; what people have of their own is not listed"})
+	}
 	inv := Inventory{Machine: m, Items: items, Unread: unread, Locations: reports}
 	inv.Sort()
 	return inv
@@ -62,12 +65,13 @@ func (inv Inventory) Entries() []autostart.Entry {
 	return entries
 }
 
-// Item returns the item with that handle.
-func (inv Inventory) Item(handle string) (*location.Item, bool) {
+// ByHandle finds the items by their handles; of several with the same one, the first counts.
+func (inv Inventory) ByHandle() map[string]*location.Item {
+	items := make(map[string]*location.Item, len(inv.Items))
 	for _, item := range inv.Items {
-		if item.Handle == handle {
-			return item, true
+		if _, taken := items[item.Handle]; !taken {
+			items[item.Handle] = item
 		}
 	}
-	return nil, false
+	return items
 }

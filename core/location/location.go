@@ -17,6 +17,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -35,6 +36,8 @@ type View interface {
 	Stat(name string) (fs.FileInfo, error)
 	Readlink(name string) (string, error)
 	Resolve(name string) (string, error)
+	// Reach is Resolve for what may become an artifact, see [machine.Files.Reach].
+	Reach(name string, last bool) (string, error)
 }
 
 // Images gives the image of an artifact as a plan has it so far: edits planned
@@ -149,6 +152,17 @@ type Merger interface {
 	// Merge brings what one image of it says of this entry into another one, and
 	// leaves all else there as it is.
 	Merge(into, from machine.Image, now time.Time) (machine.Image, error)
+}
+
+// Grouped is the switch of an entry that shares its artifact with many others: all that
+// are to be switched are set in one pass.
+type Grouped interface {
+	Switcher
+	// Group is that artifact.
+	Group() machine.Artifact
+	// SetGroup is [Switcher.Set] for several switches of one group. Each has an error,
+	// nil where it is set.
+	SetGroup(images Images, want Want, group []Switcher) ([]Edit, []error)
 }
 
 // Errors that callers decide on.
@@ -335,6 +349,84 @@ func (s *Survey) File(path string) ([]byte, bool) {
 	}
 	s.Found()
 	return b, true
+}
+
+// OffMark begins a line of a text file that Lock Back switched off.
+const OffMark = "#lockback:off "
+
+// lineKey is what makes two lines the same: switched off or not, and whatever ends them.
+func lineKey(line []byte) string {
+	return strings.TrimPrefix(strings.TrimRight(string(line), "\r\n"), OffMark)
+}
+
+// assignment finds the name of a variable that a line sets, as in cron's tables.
+var assignment = regexp.MustCompile(`^[ \t]*["']?([A-Za-z_][A-Za-z_0-9]*)["']?[ \t]*=`)
+
+// KeepLines brings a text file back to its earlier image and keeps what was added to it
+// since: lines that the earlier one does not have, each behind the line that it
+// stands behind now. Numbers in dropped are lines of now that are not kept, for they are what
+// earlier lines became. A variable that has another value since gets its earlier
+// one. It returns the lines that are kept and the ones that give way, in words.
+func KeepLines(earlier, now machine.Image, dropped map[int]bool, at time.Time) (image machine.Image, kept, gaveWay []string) {
+	var old [][]byte
+	where := map[string][]int{} // a line, to its places in the earlier file
+	for l := range bytes.Lines(earlier.Content) {
+		where[lineKey(l)] = append(where[lineKey(l)], len(old))
+		old = append(old, l)
+	}
+	matched := make([]bool, len(old))
+	type addition struct {
+		line   []byte
+		number int
+	}
+	behind := map[int][]addition{} // what was added, by the earlier line before it; -1: at the top
+	number, anchor := 0, -1
+	for l := range bytes.Lines(now.Content) {
+		number++
+		if places := where[lineKey(l)]; len(places) > 0 {
+			where[lineKey(l)] = places[1:]
+			matched[places[0]], anchor = true, places[0]
+		} else if !dropped[number] {
+			behind[anchor] = append(behind[anchor], addition{l, number})
+		}
+	}
+	lost := map[string]bool{} // variables whose earlier line is not there now
+	for k, l := range old {
+		if m := assignment.FindSubmatch(l); m != nil && !matched[k] {
+			lost[string(m[1])] = true
+		}
+	}
+	var content []byte
+	add := func(l []byte) {
+		if len(content) > 0 && content[len(content)-1] != '\n' {
+			content = append(content, '\n')
+		}
+		content = append(content, l...)
+	}
+	more := false
+	for k := -1; k < len(old); k++ {
+		if k >= 0 {
+			add(old[k])
+		}
+		for _, a := range behind[k] {
+			text := strings.TrimRight(string(a.line), "\r\n")
+			if m := assignment.FindStringSubmatch(text); m != nil && lost[m[1]] {
+				gaveWay = append(gaveWay, text)
+				continue
+			}
+			if add(a.line); a.line[len(a.line)-1] != '\n' {
+				content = append(content, '\n')
+			}
+			more = true
+			if strings.TrimSpace(text) != "" {
+				kept = append(kept, text)
+			}
+		}
+	}
+	if !more {
+		return earlier, kept, gaveWay
+	}
+	return earlier.WithContent(content, at), kept, gaveWay
 }
 
 // AppendLine puts one line of an earlier image of a text file at the end of its

@@ -7,11 +7,22 @@ import (
 	"time"
 )
 
-// announceTimeout bounds how long the running system may take to answer.
-const announceTimeout = 10 * time.Second
+// How long the system's manager may take to answer, and how long a person's, whose
+// socket anybody's program may sit at.
+const (
+	systemTimeout = 10 * time.Second
+	personTimeout = 2 * time.Second
+)
 
 // manager is one of systemd's managers: the system's (empty), or a person's.
 type manager struct{ user User }
+
+func (m manager) timeout() time.Duration {
+	if m.user.Name == "" {
+		return systemTimeout
+	}
+	return personTimeout
+}
 
 func (m manager) String() string {
 	if m.user.Name == "" {
@@ -66,14 +77,24 @@ func (m *Machine) Announce(files []string) []string {
 	var warnings []string
 	for _, manager := range m.managersOf(files) {
 		if err := reload(manager); err != nil {
+			m.isDeaf(manager)
 			warnings = append(warnings, fmt.Sprintf("%s did not reload its units: %v; it will at the next start", manager, err))
 		}
 	}
 	return warnings
 }
 
+// isDeaf notes that a manager did not answer.
+func (m *Machine) isDeaf(who manager) {
+	if m.deaf == nil {
+		m.deaf = map[string]bool{}
+	}
+	m.deaf[who.user.Name] = true
+}
+
 // Confirm asks the running system itself for the state of an entry, where it has
-// an interface for that, and fails when its word differs from ours.
+// an interface for that, and fails when its word differs from ours. A manager that did not
+// answer once is not asked again.
 func (m *Machine) Confirm(location, name, user, mode string) error {
 	if !m.Live || !strings.HasPrefix(location, "linux.systemd.") {
 		return nil
@@ -88,9 +109,16 @@ func (m *Machine) Confirm(location, name, user, mode string) error {
 	} else if location == "linux.systemd.user" {
 		return nil // everybody's: each manager words it for its own person
 	}
+	if m.deaf[who.user.Name] {
+		return nil
+	}
 	have, err := unitFileState(who, name)
-	if err != nil || have == "" {
+	if err != nil {
+		m.isDeaf(who)
 		return nil // no manager runs that could be asked
+	}
+	if have == "" {
+		return nil
 	}
 	if have != mode {
 		return fmt.Errorf("%s says %q, the files say %q", who, have, mode)

@@ -42,7 +42,7 @@ func connect(ctx context.Context, m manager) (*systemd.Conn, error) {
 }
 
 func reload(m manager) error {
-	ctx, cancel := context.WithTimeout(context.Background(), announceTimeout)
+	ctx, cancel := context.WithTimeout(context.Background(), m.timeout())
 	defer cancel()
 	conn, err := connect(ctx, m)
 	if conn == nil {
@@ -53,7 +53,7 @@ func reload(m manager) error {
 }
 
 func unitFileState(m manager, unit string) (string, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), announceTimeout)
+	ctx, cancel := context.WithTimeout(context.Background(), m.timeout())
 	defer cancel()
 	conn, err := connect(ctx, m)
 	if conn == nil {

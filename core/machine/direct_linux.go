@@ -6,9 +6,6 @@ import (
 	"path"
 	"strings"
 	"sync/atomic"
-	"syscall"
-	"time"
-	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -80,24 +77,43 @@ func (f *Files) kept(local string) (d *folder, base string, ok bool) {
 // statKept describes what lies in a folder that is kept open; a link is left to be
 // followed.
 func statKept(d *folder, base string) (*fileInfo, error) {
-	info := &fileInfo{name: base}
-	var st unix.Stat_t
-	err := again(func() error { return unix.Fstatat(int(d.self.Fd()), base, &st, unix.AT_SYMLINK_NOFOLLOW) })
-	if err != nil || st.Mode&unix.S_IFMT == unix.S_IFLNK {
+	info, err := d.lstat(base)
+	if err != nil || info.st.Mode&unix.S_IFMT == unix.S_IFLNK {
 		return nil, errNotDirect
 	}
-	info.st = *(*syscall.Stat_t)(unsafe.Pointer(&st)) // the same struct, by two names
 	return info, nil
 }
 
 // openPath opens a clean path, without acting on what is there.
 func (f *Files) openPath(local string) (fd int, err error) {
-	how := unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS}
+	return f.openAt2(local, unix.O_PATH|unix.O_CLOEXEC)
+}
+
+// openAt2 opens a path without links below the root, in one call.
+func (f *Files) openAt2(local string, flags uint64) (fd int, err error) {
+	how := unix.OpenHow{Flags: flags, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS}
 	err = again(func() (err error) {
-		fd, err = unix.Openat2(int(f.root.self.Fd()), relative(local), &how)
+		fd, err = unix.Openat2(f.root.fd(), relative(local), &how)
 		return err
 	})
 	return fd, err
+}
+
+// openPlain opens the folder at a path without links below the root. A link that turned
+// up there meanwhile is not followed.
+func (f *Files) openPlain(plain string) (*folder, error) {
+	if !noDirect.Load() {
+		fd, err := f.openAt2(plain, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC)
+		switch err {
+		case nil:
+			return newFolder(fd, plain), nil
+		case unix.ENOSYS, unix.EPERM:
+			noDirect.Store(true)
+		default:
+			return nil, &fs.PathError{Op: "open", Path: plain, Err: err}
+		}
+	}
+	return f.root.walk(relative(plain))
 }
 
 // isDirect reports whether a path has no links in it, and leads to something by
@@ -128,7 +144,7 @@ func (f *Files) statDirect(name string) (fs.FileInfo, error) {
 	}
 	defer unix.Close(fd)
 	info := &fileInfo{name: path.Base(name)}
-	if err := syscall.Fstat(fd, &info.st); err != nil {
+	if err := unix.Fstat(fd, &info.st); err != nil {
 		return nil, errNotDirect
 	}
 	return info, nil
@@ -166,13 +182,11 @@ func (f *Files) readDirect(name string, max int64) ([]byte, fs.FileInfo, error) 
 		if info.st.Size > max {
 			return nil, nil, tooLarge(name, info.st.Size, max)
 		}
-		read, closeFile, err := d.open(base)
+		opened, err := openQuietly(d.fd(), base, unix.O_NOFOLLOW)
 		if err != nil {
 			return nil, nil, errNotDirect
 		}
-		defer closeFile()
-		b, err := readOpened(name, info.st.Size, max, read)
-		return b, info, err
+		return finishReading(name, opened, info, max)
 	}
 	fd, err := f.direct(local)
 	if err != nil {
@@ -180,7 +194,7 @@ func (f *Files) readDirect(name string, max int64) ([]byte, fs.FileInfo, error) 
 	}
 	defer unix.Close(fd)
 	info := &fileInfo{name: path.Base(name)}
-	if err := syscall.Fstat(fd, &info.st); err != nil || info.st.Mode&unix.S_IFMT != unix.S_IFREG {
+	if err := unix.Fstat(fd, &info.st); err != nil || info.st.Mode&unix.S_IFMT != unix.S_IFREG {
 		return nil, nil, errNotDirect
 	}
 	if info.st.Size > max {
@@ -190,35 +204,15 @@ func (f *Files) readDirect(name string, max int64) ([]byte, fs.FileInfo, error) 
 	if err != nil {
 		return nil, nil, errNotDirect
 	}
+	return finishReading(name, opened, info, max)
+}
+
+// finishReading reads a regular file that was opened, and closes it.
+func finishReading(name string, opened int, info *fileInfo, max int64) ([]byte, fs.FileInfo, error) {
 	defer unix.Close(opened)
+	if info.st.Blocks == 0 && asksForReading(opened) != nil {
+		return nil, nil, &fs.PathError{Op: "read", Path: name, Err: ErrNotRegular}
+	}
 	b, err := readOpened(name, info.st.Size, max, reader(opened))
 	return b, info, err
-}
-
-// fileInfo is a fs.FileInfo of what fstat(2) says.
-type fileInfo struct {
-	name string
-	st   syscall.Stat_t
-}
-
-func (i *fileInfo) Name() string       { return i.name }
-func (i *fileInfo) Size() int64        { return i.st.Size }
-func (i *fileInfo) ModTime() time.Time { return time.Unix(i.st.Mtim.Sec, i.st.Mtim.Nsec) }
-func (i *fileInfo) IsDir() bool        { return i.Mode().IsDir() }
-func (i *fileInfo) Sys() any           { return &i.st }
-func (i *fileInfo) Mode() fs.FileMode {
-	mode := fs.FileMode(i.st.Mode & 0o777)
-	kind, known := direntTypes[uint8(i.st.Mode&unix.S_IFMT>>12)]
-	if !known {
-		kind = fs.ModeIrregular
-	}
-	for _, bit := range [...]struct {
-		st   uint32
-		mode fs.FileMode
-	}{{unix.S_ISUID, fs.ModeSetuid}, {unix.S_ISGID, fs.ModeSetgid}, {unix.S_ISVTX, fs.ModeSticky}} {
-		if i.st.Mode&bit.st != 0 {
-			mode |= bit.mode
-		}
-	}
-	return mode | kind
 }

@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 )
 
@@ -29,6 +29,9 @@ type Files struct {
 	live  bool
 	root  *folder
 	homes []User
+	// topOwner is the id of who owns the top of the files, firstPerson the lowest id of a
+	// person.
+	topOwner, firstPerson int
 
 	// drive is the letter of the disk of a Windows machine, 0 of others. Names
 	// are then also taken as Windows has them (C:\Users).
@@ -40,58 +43,61 @@ type Files struct {
 	// or accents; nil where each name is its own.
 	fold func(string) string
 
-	mu        sync.Mutex
-	plain     map[string]string            // a folder's path, to the same folder's path without links
-	folders   map[string]*folder           // opened folders, by path without links
-	names     map[string]map[string]string // of a machine that folds names: a folder's names, folded
-	canonical map[string]string            // of a Windows machine: a path, to the case that the disk has
-}
-
-// folder is an opened folder.
-type folder struct {
-	*os.Root
-	self *os.File // the same, for calls that want a descriptor
-}
-
-func openFolder(r *os.Root, err error) (*folder, error) {
-	if err != nil {
-		return nil, err
-	}
-	self, err := r.Open(".")
-	if err != nil {
-		r.Close()
-		return nil, err
-	}
-	return &folder{r, self}, nil
-}
-
-func (d *folder) close() {
-	d.self.Close()
-	d.Root.Close()
+	mu          sync.Mutex
+	reaches     map[string]reached           // a folder's path, to where it leads, see Reach
+	homeFolders map[string]home              // by their paths without links; nil until they are asked for
+	plain       map[string]string            // a folder's path, to the same folder's path without links
+	folders     map[string]*folder           // opened folders, by path without links
+	names       map[string]map[string]string // of a machine that folds names: a folder's names, folded
+	canonical   map[string]string            // of a Windows machine: a path, to the case that the disk has
 }
 
 // The bounds that keep hostile disks from running us out of memory and time.
 const (
 	MaxFileSize  = 1 << 20  // the largest configuration file that is understood, in bytes
 	MaxImageSize = 16 << 20 // the largest file that is recorded and brought back
+	MaxHomeImage = 1 << 20  // the largest that is recorded of what lies in a home: its person could fill memory and record
 	maxLinks     = 40       // as the kernel's own bound, path_resolution(7)
 	maxFolders   = 48       // folders kept open
 )
+
+// ranOut is set once the system gave no more open files.
+var ranOut atomic.Bool
+
+// ErrRanOut says that something was not read because the system gave no more open files:
+// what was found is not all there is.
+var ErrRanOut = errors.New("too many open files: the system gives this program no more, so not everything could be read; raise the limit (ulimit -n) and try again")
+
+// RanOut returns [ErrRanOut] where that has happened since the program started.
+func RanOut() error {
+	if ranOut.Load() {
+		return ErrRanOut
+	}
+	return nil
+}
 
 // Errors that callers decide on.
 var (
 	ErrTooLarge   = errors.New("file is too large")
 	ErrNotRegular = errors.New("not a regular file")
 	ErrLeadsOut   = errors.New("a link leads out of the home folder")
+	ErrFrozen     = errors.New("it is protected from changes by its flags")
 )
 
 func openFiles(dir string, live bool) (*Files, error) {
-	root, err := openFolder(os.OpenRoot(dir))
+	root, err := openTop(dir)
 	if err != nil {
 		return nil, err
 	}
-	return &Files{dir: dir, live: live, root: root, plain: map[string]string{"/": "/"}, folders: map[string]*folder{},
-		names: map[string]map[string]string{}}, nil
+	info, err := root.stat()
+	if err != nil {
+		root.close()
+		return nil, err
+	}
+	f := &Files{dir: dir, live: live, root: root, plain: map[string]string{"/": "/"}, folders: map[string]*folder{},
+		names: map[string]map[string]string{}, reaches: map[string]reached{}, firstPerson: firstPerson}
+	f.topOwner, _ = owner(info)
+	return f, nil
 }
 
 // Close releases the folders that are held open.
@@ -232,6 +238,7 @@ func (f *Files) forget() {
 		r.close()
 	}
 	f.plain, f.folders = map[string]string{"/": "/"}, map[string]*folder{}
+	f.reaches, f.homeFolders = map[string]reached{}, nil
 	clear(f.names)
 	clear(f.canonical)
 }
@@ -248,7 +255,7 @@ func (f *Files) folder(plain string) (*folder, func(), error) {
 	if ok {
 		return r, func() {}, nil
 	}
-	r, err := openFolder(f.root.OpenRoot(relative(plain)))
+	r, err := f.openPlain(plain)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -314,7 +321,7 @@ func (f *Files) Lstat(name string) (fs.FileInfo, error) {
 		return nil, err
 	}
 	if full == "/" {
-		return f.root.Stat(".")
+		return f.root.stat()
 	}
 	r, done, err := f.folder(path.Dir(full))
 	if err != nil {
@@ -360,22 +367,12 @@ func (f *Files) ReadDir(name string) ([]fs.DirEntry, error) {
 
 // readPlainDir lists the folder at a path without links.
 func (f *Files) readPlainDir(full string) ([]fs.DirEntry, error) {
-	if full != "/" {
-		// Opening a pipe waits for somebody at its other end.
-		kind, err := f.typeIn(path.Dir(full), path.Base(full))
-		if err != nil {
-			return nil, err
-		}
-		if !kind.IsDir() {
-			return nil, &fs.PathError{Op: "readdir", Path: full, Err: syscall.ENOTDIR}
-		}
-	}
-	d, err := f.root.Open(relative(full))
+	d, done, err := f.folder(full)
 	if err != nil {
 		return nil, err
 	}
-	defer d.Close()
-	entries, err := readDir(d)
+	defer done()
+	entries, err := d.readDir(".")
 	sortEntries(entries)
 	return entries, err
 }
@@ -481,9 +478,10 @@ func (f *Files) readPlain(full string, max int64) ([]byte, error) {
 }
 
 // Image reads the full image of an artifact. What cannot be read is an error,
-// what is not there an image of the kind [Absent].
+// what is not there an image of the kind [Absent]. What a link would lead to that may not
+// be followed is an error too, see [Files.Reach].
 func (f *Files) Image(a Artifact) (Image, error) {
-	full, err := f.resolve(a.Name, false)
+	full, err := f.Reach(a.Name, false)
 	if missing(err) {
 		return Image{Kind: Absent}, nil
 	}
@@ -502,43 +500,24 @@ func (f *Files) Image(a Artifact) (Image, error) {
 	if full == "/" {
 		base = "."
 	}
-	info, err := dir.Lstat(base)
+	i, err := dir.image(base, f.maxImage(full))
 	if missing(err) {
 		return Image{Kind: Absent}, nil
 	}
-	if err != nil {
-		return Image{}, err
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		pe.Path = full
 	}
-	i := Image{Mode: modeBits(info), ModTime: info.ModTime().UTC()}
-	i.UID, i.GID = owner(info)
-	switch info.Mode().Type() {
-	case 0:
-		i.Kind = Regular
-		if i.Content, err = f.readPlain(full, MaxImageSize); err != nil {
-			return Image{}, err
-		}
-	case fs.ModeSymlink:
-		i.Kind, i.Mode = Symlink, 0o777
-		if i.Target, err = dir.Readlink(base); err != nil {
-			return Image{}, err
-		}
-	case fs.ModeDir:
-		i.Kind = Folder
-		entries, err := f.ReadDir(full)
-		if err != nil {
-			return Image{}, err
-		}
-		names := make([]string, len(entries))
-		for k, e := range entries {
-			names[k] = e.Name()
-		}
-		i.Names = digestNames(names)
-	default:
-		i.Kind = Special
-		return i, nil
-	}
-	i.Xattrs, err = dir.readXattrs(base)
 	return i, err
+}
+
+// maxImage is the largest file that is recorded of what lies at a path without links,
+// in bytes. A hive may be a person's whole registry; it is no artifact itself.
+func (f *Files) maxImage(full string) int64 {
+	if _, ok := f.homeAt(full); ok {
+		return MaxHomeImage
+	}
+	return MaxImageSize
 }
 
 // modeBits are the permission, set-id and sticky bits of a file.

@@ -33,23 +33,39 @@ func readOnly(dir *os.File) bool {
 
 // openItself opens a file, folder or link without following it.
 func (d *folder) openItself(base string) (int, error) {
-	fd, err := unix.Openat(int(d.self.Fd()), base, unix.O_RDONLY|unix.O_SYMLINK|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	fd, err := unix.Openat(d.fd(), base, unix.O_RDONLY|unix.O_SYMLINK|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return -1, &fs.PathError{Op: "open", Path: base, Err: err}
 	}
 	return fd, nil
 }
 
-func (d *folder) readXattrs(base string) (map[string][]byte, error) {
-	attrs := map[string][]byte{}
+// openQuietly opens a name in a folder for reading, without waiting.
+func openQuietly(dir int, name string, flags int) (fd int, err error) {
+	err = again(func() (err error) {
+		fd, err = unix.Openat(dir, name, flags|unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
+		return err
+	})
+	return fd, err
+}
+
+// asksForReading: macOS has no files that are answers of the kernel.
+func asksForReading(int) error { return nil }
+
+func (d *folder) linkXattrs(base string) (map[string][]byte, error) {
 	fd, err := d.openItself(base)
 	if err != nil {
-		if errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist) {
-			err = nil
+		if errors.Is(err, fs.ErrPermission) {
+			return map[string][]byte{}, nil
 		}
-		return attrs, err
+		return nil, err
 	}
 	defer unix.Close(fd)
+	return readXattrs(fd)
+}
+
+func readXattrs(fd int) (map[string][]byte, error) {
+	attrs := map[string][]byte{}
 	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {
 		return attrs, err
@@ -90,24 +106,19 @@ func (d *folder) readXattrs(base string) (map[string][]byte, error) {
 	return attrs, nil
 }
 
-func (d *folder) writeXattrs(base string, want map[string][]byte) error {
+func writeXattrs(fd int, want map[string][]byte) error {
 	if want == nil {
 		return nil
 	}
-	have, err := d.readXattrs(base)
+	have, err := readXattrs(fd)
 	if err != nil {
 		return err
 	}
-	fd, err := d.openItself(base)
-	if err != nil {
-		return err
-	}
-	defer unix.Close(fd)
 	own := func(key string) bool { return key == flagsAttr || key == aclAttr }
 	for key := range have {
 		if _, ok := want[key]; !ok && !own(key) {
 			if err := unix.Fremovexattr(fd, key); err != nil {
-				return fmt.Errorf("cannot take away the extended attribute %s: %w", key, err)
+				return fmt.Errorf("cannot remove the extended attribute %q: %w", key, err)
 			}
 		}
 	}
@@ -116,7 +127,7 @@ func (d *folder) writeXattrs(base string, want map[string][]byte) error {
 			continue
 		}
 		if err := unix.Fsetxattr(fd, key, value, 0); err != nil {
-			return fmt.Errorf("cannot set the extended attribute %s: %w", key, err)
+			return fmt.Errorf("cannot set the extended attribute %q: %w", key, err)
 		}
 	}
 	if string(have[aclAttr]) != string(want[aclAttr]) {
@@ -181,26 +192,72 @@ func writeACL(fd int, acl []byte) error {
 	return nil
 }
 
-// omit leaves a time as it is, utimensat(2).
-const omit = -2
-
-func (d *folder) writeTime(base string, t time.Time) error {
-	ts := []unix.Timespec{{Nsec: omit}, unix.NsecToTimespec(t.UnixNano())}
-	return unix.UtimesNanoAt(int(d.self.Fd()), base, ts, unix.AT_SYMLINK_NOFOLLOW)
-}
-
-func (d *folder) copyAccessTime(base string, from fs.FileInfo) {
-	st, ok := from.Sys().(*syscall.Stat_t)
-	if !ok {
-		return
+// setTimes sets the time of last modification of what is opened, and the access time to
+// that of another file, where there is one, by setattrlist(2).
+func setTimes(fd int, modified time.Time, accessed fs.FileInfo) error {
+	list := unix.Attrlist{Bitmapcount: unix.ATTR_BIT_MAP_COUNT}
+	var times []unix.Timespec // in the order of the bits
+	if !modified.IsZero() {
+		list.Commonattr |= unix.ATTR_CMN_MODTIME
+		times = append(times, timespec(modified))
 	}
-	ts := []unix.Timespec{{Sec: st.Atimespec.Sec, Nsec: st.Atimespec.Nsec}, {Nsec: omit}}
-	// A nicety: without it only the time of last reading is lost.
-	_ = unix.UtimesNanoAt(int(d.self.Fd()), base, ts, unix.AT_SYMLINK_NOFOLLOW)
+	if i, ok := accessed.(*fileInfo); ok {
+		list.Commonattr |= unix.ATTR_CMN_ACCTIME
+		times = append(times, i.st.Atim)
+	}
+	if len(times) == 0 {
+		return nil
+	}
+	_, _, errno := syscall.Syscall6(unix.SYS_FSETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)), uintptr(unsafe.Pointer(&times[0])),
+		uintptr(len(times))*unsafe.Sizeof(times[0]), 0, 0)
+	if errno != 0 {
+		return errno
+	}
+	return nil
 }
 
-func (d *folder) giveTo(base string, _ fs.FileMode, uid, gid int) error {
-	return d.Lchown(base, uid, gid)
+// dressLink gives a link that was made just now its owner, attributes and time.
+func (d *folder) dressLink(base string, want Image) error {
+	if want.UID >= 0 && want.UID != self() {
+		if err := unix.Fchownat(d.fd(), base, want.UID, want.GID, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+			return &fs.PathError{Op: "chown", Path: base, Err: err}
+		}
+	}
+	fd, err := d.openItself(base)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	if err := writeXattrs(fd, want.Xattrs); err != nil {
+		return err
+	}
+	return setTimes(fd, want.ModTime, nil)
+}
+
+// frozen tells why nothing can be made, replaced or removed in an opened folder, or
+// why an opened file cannot be, although its rights would allow it: chflags(1).
+func frozen(fd int) error {
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return nil
+	}
+	switch {
+	case st.Flags&(unix.UF_IMMUTABLE|unix.SF_IMMUTABLE) != 0:
+		return fmt.Errorf("%w: locked (chflags uchg or schg)", ErrFrozen)
+	case st.Flags&(unix.UF_APPEND|unix.SF_APPEND) != 0:
+		return fmt.Errorf("%w: append-only (chflags uappnd or sappnd)", ErrFrozen)
+	}
+	return nil
 }
 
 func readDir(d *os.File) ([]fs.DirEntry, error) { return d.ReadDir(-1) }
+
+func readEntries(fd int, name string) ([]fs.DirEntry, error) {
+	other, err := unix.Dup(fd)
+	if err != nil {
+		return nil, err
+	}
+	d := os.NewFile(uintptr(other), name)
+	defer d.Close()
+	return d.ReadDir(-1)
+}

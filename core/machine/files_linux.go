@@ -4,46 +4,17 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
+	"sync"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
-
-// kind tells what sort of thing is in the folder under a name, and its size.
-func (d *folder) kind(base string) (fs.FileMode, int64, error) {
-	var st unix.Stat_t
-	if err := again(func() error { return unix.Fstatat(int(d.self.Fd()), base, &st, unix.AT_SYMLINK_NOFOLLOW) }); err != nil {
-		return 0, 0, &fs.PathError{Op: "lstat", Path: base, Err: err}
-	}
-	kind := fs.ModeIrregular
-	switch st.Mode & unix.S_IFMT {
-	case unix.S_IFREG:
-		kind = 0
-	case unix.S_IFDIR:
-		kind = fs.ModeDir
-	case unix.S_IFLNK:
-		kind = fs.ModeSymlink
-	}
-	return kind, st.Size, nil
-}
-
-// open opens a regular file in the folder for reading. It leaves the access time
-// alone where it may, follows no link, and never waits for a peer. It does what
-// os.Root.Open does with fewer calls, for thousands of small files.
-func (d *folder) open(base string) (read func([]byte) (int, error), done func(), err error) {
-	fd, err := openQuietly(int(d.self.Fd()), base, unix.O_NOFOLLOW)
-	if err != nil {
-		return nil, nil, &fs.PathError{Op: "open", Path: base, Err: err}
-	}
-	return reader(fd), func() { unix.Close(fd) }, nil
-}
 
 // openQuietly opens a name in a folder for reading, without waiting, and leaves the
 // access time alone where it may: for the owner and for root.
@@ -61,46 +32,6 @@ func openQuietly(dir int, name string, flags int) (fd int, err error) {
 	return fd, err
 }
 
-// reader reads from a descriptor.
-func reader(fd int) func([]byte) (int, error) {
-	return func(b []byte) (n int, err error) {
-		err = again(func() error {
-			n, err = unix.Read(fd, b)
-			return err
-		})
-		if n == 0 && err == nil && len(b) > 0 {
-			err = io.EOF
-		}
-		return max(n, 0), err
-	}
-}
-
-// target reads a link in the folder.
-func (d *folder) target(base string) (string, error) {
-	var short [256]byte
-	for buf := short[:]; ; buf = make([]byte, 2*len(buf)) {
-		n := 0
-		if err := again(func() (err error) {
-			n, err = unix.Readlinkat(int(d.self.Fd()), base, buf)
-			return err
-		}); err != nil {
-			return "", &fs.PathError{Op: "readlink", Path: base, Err: err}
-		}
-		if n < len(buf) {
-			return string(buf[:n]), nil
-		}
-	}
-}
-
-// again repeats a call that a signal interrupted.
-func again(call func() error) error {
-	for {
-		if err := call(); err != unix.EINTR {
-			return err
-		}
-	}
-}
-
 // readOnly reports whether the file system that holds the folder cannot be
 // written to at all.
 func readOnly(dir *os.File) bool {
@@ -108,59 +39,145 @@ func readOnly(dir *os.File) bool {
 	return unix.Fstatfs(int(dir.Fd()), &st) == nil && st.Flags&unix.ST_RDONLY != 0
 }
 
-// inFolder calls do with a path that names base inside the opened folder, for
-// calls that know no folder descriptors.
-func (d *folder) inFolder(base string, do func(name string) error) error {
-	return do(filepath.Join(fmt.Sprintf("/proc/self/fd/%d", d.self.Fd()), base))
+// pseudo are the file systems whose files are answers of the kernel: reading one can
+// take something away from others (/proc/kmsg), and no two readings need agree.
+var pseudo = []int64{unix.PROC_SUPER_MAGIC, unix.SYSFS_MAGIC, unix.DEBUGFS_MAGIC, unix.TRACEFS_MAGIC, unix.CGROUP_SUPER_MAGIC,
+	unix.CGROUP2_SUPER_MAGIC, unix.SECURITYFS_MAGIC, unix.SELINUX_MAGIC, unix.BPF_FS_MAGIC, unix.EFIVARFS_MAGIC, unix.PSTOREFS_MAGIC}
+
+// asksForReading refuses what looks like a regular file and is an answer of the
+// kernel. Such files take no room, so others need not be asked.
+func asksForReading(fd int) error {
+	var st unix.Stat_t
+	if err := again(func() error { return unix.Fstat(fd, &st) }); err != nil || st.Blocks > 0 {
+		return err
+	}
+	var sys unix.Statfs_t
+	if unix.Fstatfs(fd, &sys) == nil && slices.Contains(pseudo, int64(sys.Type)) {
+		return ErrNotRegular
+	}
+	return nil
 }
 
-// readXattrs reads the extended attributes of a file, folder or link, xattr(7).
-// A file system without them has none.
-func (d *folder) readXattrs(base string) (map[string][]byte, error) {
-	attrs := map[string][]byte{}
-	err := d.inFolder(base, func(name string) error {
-		n, err := unix.Llistxattr(name, nil)
-		if n == 0 || err != nil {
-			return err
+// attributes are the calls for the extended attributes of one file, xattr(7).
+type attributes struct {
+	list   func([]byte) (int, error)
+	get    func(string, []byte) (int, error)
+	set    func(string, []byte) error
+	remove func(string) error
+	ntfs   bool // it may lie on an NTFS disk
+}
+
+func attributesOf(fd int) attributes {
+	return attributes{
+		func(b []byte) (int, error) { return unix.Flistxattr(fd, b) },
+		func(key string, b []byte) (int, error) { return unix.Fgetxattr(fd, key, b) },
+		func(key string, b []byte) error { return unix.Fsetxattr(fd, key, b, 0) },
+		func(key string) error { return unix.Fremovexattr(fd, key) },
+		isNTFS(fd),
+	}
+}
+
+// ErrNoProc says that the attributes of a link cannot be had: the calls for them know
+// no descriptors, and without /proc none of them reaches through one.
+var ErrNoProc = errors.New("its attributes cannot be read because /proc is not mounted; run mount -t proc proc /proc")
+
+var hasProc = sync.OnceValue(func() bool {
+	_, err := os.Stat("/proc/self/fd")
+	return err == nil
+})
+
+// linkAttributes are those of a link in the folder.
+func (d *folder) linkAttributes(base string) (attributes, error) {
+	if !hasProc() {
+		return attributes{}, &fs.PathError{Op: "read", Path: base, Err: ErrNoProc}
+	}
+	name := filepath.Join(fmt.Sprintf("/proc/self/fd/%d", d.fd()), base)
+	return attributes{
+		func(b []byte) (int, error) { return unix.Llistxattr(name, b) },
+		func(key string, b []byte) (int, error) { return unix.Lgetxattr(name, key, b) },
+		func(key string, b []byte) error { return unix.Lsetxattr(name, key, b, 0) },
+		func(key string) error { return unix.Lremovexattr(name, key) },
+		isNTFS(d.fd()),
+	}, nil
+}
+
+func readXattrs(fd int) (map[string][]byte, error) { return attributesOf(fd).read() }
+
+func (d *folder) linkXattrs(base string) (map[string][]byte, error) {
+	a, err := d.linkAttributes(base)
+	if err != nil {
+		return nil, err
+	}
+	return a.read()
+}
+
+func writeXattrs(fd int, want map[string][]byte) error { return attributesOf(fd).write(want) }
+
+// names lists the attributes. A file system without them has none. One may
+// announce names and then give none: overlayfs counts those that it hides.
+func (a attributes) names() ([]string, error) {
+	for {
+		n, err := a.list(nil)
+		if n <= 0 || err != nil {
+			return nil, err
 		}
 		buf := make([]byte, n+256)
-		if n, err = unix.Llistxattr(name, buf); err != nil {
-			return err
+		n, err = a.list(buf)
+		if err == unix.ERANGE {
+			continue // more came meanwhile
 		}
-		for key := range strings.SplitSeq(strings.TrimRight(string(buf[:n]), "\x00"), "\x00") {
-			size, err := unix.Lgetxattr(name, key, nil)
-			if err == nil {
-				value := make([]byte, size)
-				if size > 0 {
-					size, err = unix.Lgetxattr(name, key, value)
-				}
-				attrs[key] = value[:max(size, 0)]
-			}
-			if errors.Is(err, unix.ENODATA) || errors.Is(err, fs.ErrPermission) {
-				delete(attrs, key) // gone meanwhile, or not ours to see
-			} else if err != nil {
-				return err
-			}
+		if err != nil {
+			return nil, err
 		}
-		return nil
-	})
-	if errors.Is(err, unix.ENOTSUP) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
-		err = nil
+		return slices.DeleteFunc(strings.Split(string(buf[:n]), "\x00"), func(key string) bool { return key == "" }), nil
 	}
-	if err == nil && d.isNTFS() {
-		d.readNTFS(base, attrs)
+}
+
+// read reads all attributes, under the names that they have in images.
+func (a attributes) read() (map[string][]byte, error) {
+	attrs := map[string][]byte{}
+	names, err := a.names()
+	if err != nil && !errors.Is(err, unix.ENOTSUP) && !errors.Is(err, fs.ErrPermission) {
+		return nil, err
 	}
-	return attrs, err
+	for _, key := range names {
+		value, err := a.value(key)
+		switch {
+		case err == nil:
+			attrs[key] = value
+		case errors.Is(err, unix.ENODATA), errors.Is(err, fs.ErrPermission): // gone meanwhile, or not ours to see
+		default:
+			return nil, err
+		}
+	}
+	if a.ntfs {
+		a.readNTFS(attrs)
+	}
+	return attrs, nil
+}
+
+// maxAttribute is the kernel's own bound for a value, in bytes, XATTR_SIZE_MAX.
+const maxAttribute = 64 << 10
+
+func (a attributes) value(key string) ([]byte, error) {
+	size, err := a.get(key, nil)
+	if err != nil || size == 0 {
+		return []byte{}, err
+	}
+	value := make([]byte, min(size, maxAttribute))
+	if size, err = a.get(key, value); err != nil {
+		return nil, err
+	}
+	return value[:max(size, 0)], nil
 }
 
 // ntfsMagics are the file systems that can be an NTFS disk, statfs(2): FUSE, and
 // the kernel's own.
 var ntfsMagics = []int64{0x65735546, 0x7366746e}
 
-// isNTFS reports whether the folder may lie on an NTFS disk.
-func (d *folder) isNTFS() bool {
+func isNTFS(fd int) bool {
 	var st unix.Statfs_t
-	return unix.Fstatfs(int(d.self.Fd()), &st) == nil && slices.Contains(ntfsMagics, int64(st.Type))
+	return unix.Fstatfs(fd, &st) == nil && slices.Contains(ntfsMagics, int64(st.Type))
 }
 
 // The names under which NTFS drivers show what belongs to a file beside its
@@ -172,18 +189,12 @@ const (
 
 // readNTFS gives the attributes of a file on an NTFS disk the names that they
 // have on a running Windows.
-func (d *folder) readNTFS(base string, attrs map[string][]byte) {
-	buf := make([]byte, 64<<10)
-	err := d.inFolder(base, func(name string) error {
-		n, err := unix.Lgetxattr(name, ntfsSecurity, buf)
-		if err == nil {
-			attrs[securityAttr] = slices.Clone(buf[:n])
-		}
-		return err
-	})
+func (a attributes) readNTFS(attrs map[string][]byte) {
+	security, err := a.value(ntfsSecurity)
 	if err != nil {
 		return // another file system
 	}
+	attrs[securityAttr] = security
 	for key, value := range attrs {
 		if stream, ok := strings.CutPrefix(key, ntfsStream); ok {
 			delete(attrs, key)
@@ -194,84 +205,119 @@ func (d *folder) readNTFS(base string, attrs map[string][]byte) {
 
 // diskName is the name that an attribute of an image has on the disk; ok is
 // false where the disk has no such thing.
-func (d *folder) diskName(key string) (name string, ok bool) {
-	if stream, is := strings.CutPrefix(key, streamAttr); is {
+func (a attributes) diskName(key string) (name string, ok bool) {
+	switch stream, is := strings.CutPrefix(key, streamAttr); {
+	case is:
 		return ntfsStream + stream, true
+	case key == securityAttr:
+		return ntfsSecurity, a.ntfs
 	}
-	return map[bool]string{true: ntfsSecurity, false: key}[key == securityAttr], key != securityAttr || d.isNTFS()
+	return key, true
 }
 
-// writeXattrs gives a file exactly these extended attributes. Nil leaves them
-// as the system made them.
-func (d *folder) writeXattrs(base string, want map[string][]byte) error {
+// write gives a file exactly these extended attributes. Nil leaves them as the
+// system made them.
+func (a attributes) write(want map[string][]byte) error {
 	if want == nil {
 		return nil
 	}
-	have, err := d.readXattrs(base)
+	have, err := a.read()
 	if err != nil {
 		return err
 	}
-	if len(want) == 0 && len(have) == 0 {
-		return nil
-	}
-	return d.inFolder(base, func(name string) error {
-		for key := range have {
-			if _, ok := want[key]; !ok && key != securityAttr {
-				onDisk, _ := d.diskName(key)
-				if err := unix.Lremovexattr(name, onDisk); err != nil {
-					return fmt.Errorf("cannot take away the extended attribute %s: %w", key, err)
-				}
+	for key := range have {
+		if _, ok := want[key]; !ok && key != securityAttr {
+			onDisk, _ := a.diskName(key)
+			if err := a.remove(onDisk); err != nil {
+				return fmt.Errorf("cannot remove the extended attribute %q: %w", key, err)
 			}
 		}
-		for key, value := range want {
-			onDisk, possible := d.diskName(key)
-			if old, ok := have[key]; !possible || ok && string(old) == string(value) {
-				continue
-			}
-			if err := unix.Lsetxattr(name, onDisk, value, 0); err != nil {
-				return fmt.Errorf("cannot set the extended attribute %s: %w", key, err)
-			}
+	}
+	for key, value := range want {
+		onDisk, possible := a.diskName(key)
+		if old, ok := have[key]; !possible || ok && string(old) == string(value) {
+			continue
+		}
+		if err := a.set(onDisk, value); err != nil {
+			return fmt.Errorf("cannot set the extended attribute %q: %w", key, err)
+		}
+	}
+	return nil
+}
+
+// setTimes sets the time of last modification of what is opened, and the access time to
+// that of another file, where there is one.
+func setTimes(fd int, modified time.Time, accessed fs.FileInfo) error {
+	ts := [2]unix.Timespec{{Nsec: unix.UTIME_OMIT}, {Nsec: unix.UTIME_OMIT}}
+	if !modified.IsZero() {
+		ts[1] = timespec(modified)
+	}
+	if i, ok := accessed.(*fileInfo); ok {
+		ts[0] = i.st.Atim
+	}
+	return again(func() error {
+		// Without a path it is the descriptor's own file, utimensat(2).
+		if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts)), 0, 0, 0); errno != 0 {
+			return errno
 		}
 		return nil
 	})
 }
 
-// writeTime sets the time of last modification of a file, folder or link, and
-// leaves its access time alone.
-func (d *folder) writeTime(base string, t time.Time) error {
-	ts := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, unix.NsecToTimespec(t.UnixNano())}
-	return unix.UtimesNanoAt(int(d.self.Fd()), base, ts, unix.AT_SYMLINK_NOFOLLOW)
+// dressLink gives a link that was made just now its owner, attributes and time.
+// Nothing but a link can be reached, whatever the name leads to by now.
+func (d *folder) dressLink(base string, want Image) error {
+	if want.UID >= 0 && want.UID != self() {
+		fd, err := unix.Openat(d.fd(), base, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+		if err != nil {
+			return &fs.PathError{Op: "chown", Path: base, Err: err}
+		}
+		defer unix.Close(fd)
+		var st unix.Stat_t
+		if err := unix.Fstat(fd, &st); err != nil {
+			return err
+		}
+		if st.Mode&unix.S_IFMT != unix.S_IFLNK || int(st.Uid) != self() {
+			return &fs.PathError{Op: "chown", Path: base, Err: errExchanged}
+		}
+		if err := unix.Fchownat(fd, "", want.UID, want.GID, unix.AT_EMPTY_PATH); err != nil {
+			return &fs.PathError{Op: "chown", Path: base, Err: err}
+		}
+	}
+	if want.Xattrs != nil {
+		a, err := d.linkAttributes(base)
+		if err == nil {
+			err = a.write(want.Xattrs)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if want.ModTime.IsZero() {
+		return nil
+	}
+	return unix.UtimesNanoAt(d.fd(), base, []unix.Timespec{{Nsec: unix.UTIME_OMIT}, timespec(want.ModTime)}, unix.AT_SYMLINK_NOFOLLOW)
 }
 
-// copyAccessTime gives base the access time that a file had.
-func (d *folder) copyAccessTime(base string, from fs.FileInfo) {
-	st, ok := from.Sys().(*syscall.Stat_t)
-	if !ok {
-		return
-	}
-	ts := []unix.Timespec{{Sec: st.Atim.Sec, Nsec: st.Atim.Nsec}, {Nsec: unix.UTIME_OMIT}}
-	// A nicety: without it only the time of last reading is lost.
-	_ = unix.UtimesNanoAt(int(d.self.Fd()), base, ts, unix.AT_SYMLINK_NOFOLLOW)
-}
+// Flags of a file, ioctl_iflags(2).
+const (
+	immutableFlag = 0x10
+	appendFlag    = 0x20
+)
 
-// giveTo changes the owner of a file, but only while the name still leads to
-// something of the given type: in a folder of somebody else's it may have been
-// exchanged.
-func (d *folder) giveTo(base string, want fs.FileMode, uid, gid int) error {
-	fd, err := unix.Openat(int(d.self.Fd()), base, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return &fs.PathError{Op: "chown", Path: base, Err: err}
+// frozen tells why nothing can be made, replaced or removed in an opened folder, or
+// why an opened file cannot be, although its rights would allow it: chattr(1).
+func frozen(fd int) error {
+	flags, err := unix.IoctlGetInt(fd, unix.FS_IOC_GETFLAGS)
+	switch {
+	case err != nil:
+		return nil // the file system has no such flags
+	case flags&immutableFlag != 0:
+		return fmt.Errorf("%w: immutable (chattr +i)", ErrFrozen)
+	case flags&appendFlag != 0:
+		return fmt.Errorf("%w: append-only (chattr +a)", ErrFrozen)
 	}
-	defer unix.Close(fd)
-	var st unix.Stat_t
-	if err := unix.Fstat(fd, &st); err != nil {
-		return err
-	}
-	isLink, isDir := st.Mode&unix.S_IFMT == unix.S_IFLNK, st.Mode&unix.S_IFMT == unix.S_IFDIR
-	if isLink != (want == fs.ModeSymlink) || isDir != (want == fs.ModeDir) {
-		return &fs.PathError{Op: "chown", Path: base, Err: errors.New("it was exchanged meanwhile")}
-	}
-	return unix.Fchownat(fd, "", uid, gid, unix.AT_EMPTY_PATH)
+	return nil
 }
 
 // dirent is a name in a folder, with what the folder itself says of its type.

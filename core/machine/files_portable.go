@@ -2,14 +2,10 @@
 
 package machine
 
-import (
-	"io/fs"
-	"path/filepath"
-)
+import "io/fs"
 
-// What is read of a folder where the system has no quicker calls for it.
-
-// A path is walked along folder by folder.
+// What is read of a folder where the system has no quicker calls for it: a path is
+// walked along folder by folder.
 
 func (f *Files) isDirect(string) bool { return false }
 
@@ -19,26 +15,6 @@ func (f *Files) readDirDirect(string) ([]fs.DirEntry, error) { return nil, errNo
 
 func (f *Files) readDirect(string, int64) ([]byte, fs.FileInfo, error) { return nil, nil, errNotDirect }
 
-// kind tells what sort of thing is in the folder under a name, and its size.
-func (d *folder) kind(base string) (fs.FileMode, int64, error) {
-	info, err := d.Lstat(base)
-	if err != nil {
-		return 0, 0, err
-	}
-	return info.Mode().Type(), info.Size(), nil
-}
-
-// target reads a link in the folder.
-func (d *folder) target(base string) (string, error) {
-	target, err := d.Readlink(base)
-	return filepath.ToSlash(target), err
-}
-
-// open opens a regular file in the folder for reading.
-func (d *folder) open(base string) (read func([]byte) (int, error), done func(), err error) {
-	file, err := d.Open(base)
-	if err != nil {
-		return nil, nil, err
-	}
-	return file.Read, func() { file.Close() }, nil
-}
+// openPlain opens the folder at a path without links below the root. A link that turned
+// up there meanwhile is not followed.
+func (f *Files) openPlain(plain string) (*folder, error) { return f.root.walk(relative(plain)) }

@@ -126,8 +126,8 @@ func TestSetAndReadBack(t *testing.T) {
 		}
 	}
 	require.NoError(t, m.Prepare(a, images["file"], "t3"))
-	require.NoError(t, m.Discard(a, "t3"))
-	require.NoError(t, m.Discard(a, "t3"))
+	require.NoError(t, m.Discard(a, "t3", ""))
+	require.NoError(t, m.Discard(a, "t3", ""))
 	entries, err := m.ReadDir("/real")
 	require.NoError(t, err)
 	for _, e := range entries {

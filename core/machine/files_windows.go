@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 	"unsafe"
 
 	"golang.org/x/sys/windows"
@@ -19,25 +18,6 @@ import (
 // On Windows a file's image also has its security descriptor and its alternate
 // streams, both among the extended attributes. A link's own time cannot be set,
 // and neither can numeric owners, for there are none.
-
-// Remove removes a name from the folder. Where the system lacks the call that
-// [os.Root] uses, it is done by the path.
-func (d *folder) Remove(base string) error {
-	err := d.Root.Remove(base)
-	if lacking(err) {
-		return os.Remove(filepath.Join(d.Root.Name(), base))
-	}
-	return err
-}
-
-// Rename renames within the folder, over what is there. See Remove.
-func (d *folder) Rename(from, to string) error {
-	err := d.Root.Rename(from, to)
-	if lacking(err) {
-		return os.Rename(filepath.Join(d.Root.Name(), from), filepath.Join(d.Root.Name(), to))
-	}
-	return err
-}
 
 // lacking reports whether the system does not have a call at all.
 func lacking(err error) bool {
@@ -167,18 +147,10 @@ func (d *folder) setSecurity(base string, have, want []byte) error {
 	return nil
 }
 
-func (d *folder) writeTime(base string, t time.Time) error {
-	if info, err := d.Lstat(base); err != nil || info.Mode()&fs.ModeSymlink != 0 {
-		return err
-	}
-	return d.Chtimes(base, time.Time{}, t)
-}
+// frozen: Windows has no such flags.
+func frozen(int) error { return nil }
 
-func (d *folder) copyAccessTime(string, fs.FileInfo) {}
-
-func (d *folder) giveTo(string, fs.FileMode, int, int) error { return nil }
-
-func readDir(d *os.File) ([]fs.DirEntry, error) { return d.ReadDir(-1) }
+func (d *folder) fd() int { return -1 }
 
 // enablePrivileges lets an elevated process give files back to their owners.
 // Without it only that is refused.

@@ -3,6 +3,7 @@ package machine
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"iter"
 	"os"
@@ -250,13 +251,13 @@ func (e *hiveEditor) dress(image Image) error {
 	return e.hive.SetTime(e.key, image.ModTime)
 }
 
-// hiveTemp is what a hive is written as, beside its place, before it is renamed
+// hiveTemp is what a change writes a hive as, beside its place, before it is renamed
 // there.
-func hiveTemp(base string) string { return TempPrefix + base }
+func hiveTemp(token, base string) string { return TempName(token, base) }
 
 // commit writes the hive where it was edited: whole, flushed, and then renamed
 // over the old one, whose rights it gets. What follows is read from the new file.
-func (h *hiveFile) commit(at func(string)) error {
+func (h *hiveFile) commit(token string, at func(string)) error {
 	h.mu.Lock()
 	hive := h.hive
 	h.mu.Unlock()
@@ -268,7 +269,7 @@ func (h *hiveFile) commit(at func(string)) error {
 	}
 	at("hive " + h.name + ": write")
 	hive.Close(time.Now())
-	err := h.files.replaceWhole(h.name, func(w *os.File) error {
+	err := h.files.replaceWhole(h.name, token, func(w io.Writer) error {
 		_, err := hive.WriteTo(w)
 		return err
 	}, func() {
@@ -295,13 +296,14 @@ func (f *Files) openRegular(name string) (*os.File, error) {
 	if !kind.IsRegular() {
 		return nil, &fs.PathError{Op: "read", Path: name, Err: ErrNotRegular}
 	}
-	return dir.Open(base)
+	return dir.openFile(base)
 }
 
 // replaceWhole replaces a file by one that write fills, with the rights and
-// attributes of the old: prepared beside its place, flushed, renamed.
-func (f *Files) replaceWhole(name string, write func(*os.File) error, before func()) error {
-	full, err := f.Resolve(name)
+// attributes of the old: prepared beside its place under a temporary name, flushed,
+// renamed.
+func (f *Files) replaceWhole(name, token string, write func(io.Writer) error, before func()) error {
+	full, err := f.Reach(name, true)
 	if err != nil {
 		return err
 	}
@@ -314,32 +316,18 @@ func (f *Files) replaceWhole(name string, write func(*os.File) error, before fun
 	if err != nil {
 		return err
 	}
-	like := Image{Kind: Regular, Mode: modeBits(info)}
-	like.UID, like.GID = owner(info)
-	if like.Xattrs, err = p.dir.readXattrs(p.base); err != nil {
-		return err
-	}
-	temp := hiveTemp(p.base)
-	if err := p.dir.Remove(temp); err != nil && !missing(err) {
-		return err
-	}
-	file, err := p.dir.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	like, err := p.dir.likeness(p.base)
 	if err != nil {
 		return err
 	}
-	err = write(file)
-	if err == nil {
-		err = p.dress(temp, like)
+	like.ModTime = time.Time{}
+	temp := hiveTemp(token, p.base)
+	if err := p.dir.makeFile(temp, like, info, write); err != nil {
+		return err
 	}
-	if err == nil {
-		err = file.Sync()
-	}
-	if err = errors.Join(err, file.Close()); err == nil {
-		before()
-		err = p.dir.Rename(temp, p.base)
-	}
-	if err != nil {
-		p.dir.Remove(temp)
+	before()
+	if err := p.dir.rename(temp, p.base); err != nil {
+		p.dir.remove(temp)
 		return err
 	}
 	f.forgetNames()
@@ -347,8 +335,8 @@ func (f *Files) replaceWhole(name string, write func(*os.File) error, before fun
 }
 
 // discardTemp removes what an interrupted commit left beside the hive.
-func (h *hiveFile) discardTemp() error {
-	full, err := h.files.Resolve(h.name)
+func (h *hiveFile) discardTemp(token string) error {
+	full, err := h.files.Reach(h.name, true)
 	if err != nil {
 		return nil
 	}
@@ -357,10 +345,7 @@ func (h *hiveFile) discardTemp() error {
 		return nil
 	}
 	defer p.done()
-	if err := p.dir.Remove(hiveTemp(p.base)); err != nil && !missing(err) {
-		return err
-	}
-	return nil
+	return p.discard(hiveTemp(token, p.base))
 }
 
 // controlSet resolves CurrentControlSet as the boot loader does: by the number

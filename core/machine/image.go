@@ -124,6 +124,7 @@ const (
 const LoginItemKind ImageKind = "login-item"
 
 // Image is the full content and metadata of an artifact at one moment. The zero
+// ModTime is unknown: it is neither compared nor set. The zero
 // Xattrs (nil) and a negative UID mean "as the system gives them", which only an
 // image that was planned, not read, may say.
 type Image struct {
@@ -183,10 +184,13 @@ func (i Image) Same(j Image) bool {
 	case Value, Key, Tree:
 		return i.sameRegistry(j)
 	}
-	return i.Mode == j.Mode && sameOwner(i, j) && i.ModTime.Equal(j.ModTime) &&
+	return i.Mode == j.Mode && sameOwner(i, j) && sameTime(i.ModTime, j.ModTime) &&
 		i.Target == j.Target && bytes.Equal(i.Content, j.Content) &&
 		(i.Xattrs == nil || j.Xattrs == nil || sameXattrs(i.Xattrs, j.Xattrs))
 }
+
+// sameTime compares two times, of which the zero one is unknown.
+func sameTime(a, b time.Time) bool { return a.IsZero() || b.IsZero() || a.Equal(b) }
 
 func sameOwner(i, j Image) bool {
 	return i.UID < 0 || j.UID < 0 || i.UID == j.UID && i.GID == j.GID

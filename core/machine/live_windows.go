@@ -249,9 +249,9 @@ func (s *liveSource) writable(path string) error {
 	}
 }
 
-func (s *liveSource) commit(func(string)) error { return nil }
-func (s *liveSource) abandon()                  {}
-func (s *liveSource) close()                    {}
+func (s *liveSource) commit(string, func(string)) error { return nil }
+func (s *liveSource) abandon()                          {}
+func (s *liveSource) close()                            {}
 
 // liveEditor changes a key of the running registry.
 type liveEditor struct {

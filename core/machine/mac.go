@@ -26,7 +26,8 @@ const (
 	dslocal         = "/private/var/db/dslocal/nodes/Default"
 )
 
-// firstPerson is the lowest user id that macOS gives to people.
+// firstPerson is the lowest user id that macOS gives to people; no system gives them a
+// lower one. Below are root and the accounts of services.
 const firstPerson = 501
 
 // openMac finds out what Mac this is.

@@ -428,7 +428,8 @@ func (f *Files) Attributes(name string) (map[string][]byte, error) {
 		return nil, err
 	}
 	defer done()
-	return dir.readXattrs(base)
+	i, err := dir.likeness(base)
+	return i.Xattrs, err
 }
 
 // tellPreferences makes the daemon that holds preferences in memory read them
@@ -441,11 +442,9 @@ func (m *Machine) tellPreferences(files []string) []string {
 			continue
 		}
 		who := "root"
-		if home, ok := m.homeOf(f); ok {
-			for _, u := range m.Users {
-				if u.Home == home {
-					who = u.Name
-				}
+		for _, u := range m.Users {
+			if u.UID != 0 && within(f, u.Home) {
+				who = u.Name
 			}
 		}
 		if done[who] {

@@ -20,6 +20,7 @@ import (
 	"path"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -44,6 +45,8 @@ type Machine struct {
 
 	*Files
 
+	deaf       map[string]bool   // people whose service manager did not answer
+	accounts   error             // why the accounts could not be read
 	release    Release           // of macOS
 	tools      Tools             // of a running Mac
 	windows    string            // the system's folder on a Windows machine
@@ -184,6 +187,9 @@ func (m *Machine) Writable(a Artifact, before, after Image) error {
 	if m.hibernated {
 		return ErrHibernated
 	}
+	if m.accounts != nil {
+		return fmt.Errorf("%w (%s: %w)", ErrNoAccounts, passwdFile, reason(m.accounts))
+	}
 	if domain, uid, ok := m.launchdDomain(a); ok {
 		return m.launchdWritable(domain, uid)
 	}
@@ -209,17 +215,17 @@ func (m *Machine) Writable(a Artifact, before, after Image) error {
 
 // Prepare writes what a file artifact shall become beside its place, see
 // [Files.Prepare]. The registry needs no such thing: its hives are written whole.
-func (m *Machine) Prepare(a Artifact, want Image, tag string) error {
+func (m *Machine) Prepare(a Artifact, want Image, temp string) error {
 	_, task := m.task(a)
 	if _, _, launchd := m.launchdDomain(a); launchd || task || a.Kind != FileArtifact {
 		return nil
 	}
-	return m.Files.Prepare(a, want, tag)
+	return m.Files.Prepare(a, want, temp)
 }
 
 // Set brings an artifact to an image. What lies in a hive file is set in memory
 // only, until [Machine.Commit].
-func (m *Machine) Set(a Artifact, want Image, tag string) error {
+func (m *Machine) Set(a Artifact, want Image, temp string) error {
 	if domain, _, ok := m.launchdDomain(a); ok {
 		return m.setLaunchd(domain, want)
 	}
@@ -238,25 +244,29 @@ func (m *Machine) Set(a Artifact, want Image, tag string) error {
 	if task, ok := m.task(a); ok {
 		return m.setTask(a, task, want)
 	}
-	return m.protection(a.Name, m.Files.Set(a, want, tag))
+	return m.protection(a.Name, m.Files.Set(a, want, temp))
 }
 
-// Commit writes the hive files that were edited, each in one step. The function
-// is called with a name for each point at which a crash would show.
-func (m *Machine) Commit(at func(string)) error {
+// Commit writes the hive files that were edited, each in one step, under temporary
+// names that the token of the change gives. The function is called with a name for each
+// point at which a crash would show.
+func (m *Machine) Commit(token string, at func(string)) error {
 	if m.Registry == nil {
 		return nil
 	}
+	var failed []error
 	for _, mount := range m.Registry.mounts {
-		if err := mount.source.commit(at); err != nil {
-			return err
+		if err := mount.source.commit(token, at); err != nil {
+			failed = append(failed, err) // the others may be possible
 		}
 	}
-	return nil
+	return errors.Join(failed...)
 }
 
-// Abandon forgets the edits that were not committed.
+// Abandon forgets the edits that were not committed, and what is remembered of folders
+// and links.
 func (m *Machine) Abandon() {
+	m.Files.forget()
 	if m.Registry == nil {
 		return
 	}
@@ -265,14 +275,14 @@ func (m *Machine) Abandon() {
 	}
 }
 
-// Discard removes what [Machine.Prepare] or an interrupted [Machine.Commit] left
-// behind, if anything.
-func (m *Machine) Discard(a Artifact, tag string) error {
+// Discard removes what [Machine.Prepare] under a temporary name, or an interrupted
+// [Machine.Commit] with a token, left behind, if anything.
+func (m *Machine) Discard(a Artifact, temp, token string) error {
 	if _, _, launchd := m.launchdDomain(a); launchd {
 		return nil
 	}
 	if a.Kind == FileArtifact {
-		return m.Files.Discard(a, tag)
+		return m.Files.Discard(a, temp)
 	}
 	if m.Registry == nil {
 		return nil
@@ -282,7 +292,7 @@ func (m *Machine) Discard(a Artifact, tag string) error {
 		return nil
 	}
 	if h, ok := at.source.(*hiveFile); ok {
-		return h.discardTemp()
+		return h.discardTemp(token)
 	}
 	return nil
 }
@@ -302,6 +312,22 @@ func (m *Machine) FlushFolder(a Artifact) error {
 		return nil
 	}
 	return m.Files.FlushFolder(a.Name)
+}
+
+// systemFolders are the folders that belong to the system's own packages or image: what is in
+// them comes and goes with its upgrades. Windows keeps what people set up among its own
+// files, and its own files are no artifacts, so there are none there.
+var systemFolders = map[string][]string{
+	"linux": {"/usr/", "/lib/", "/lib32/", "/lib64/", "/libx32/", "/bin/", "/sbin/"},
+	"macos": {"/System/", "/usr/", "/bin/", "/sbin/", "/Library/Apple/"},
+}
+
+// SystemFile reports whether an artifact lies in one of the system's own folders.
+func (m *Machine) SystemFile(a Artifact) bool {
+	if a.Kind != FileArtifact || within(a.Name, "/usr/local") {
+		return false
+	}
+	return slices.ContainsFunc(systemFolders[m.OS], func(dir string) bool { return strings.HasPrefix(a.Name+"/", dir) })
 }
 
 // Children lists what lies directly in a folder or key.
@@ -364,8 +390,28 @@ func (m *Machine) readIdentity() {
 		uid, _ := owner(info)
 		m.KeepsOwners = uid == 0
 	}
-	m.Users = parsePasswd(m.smallFile("/etc/passwd"), m.firstUID())
+	m.Files.firstPerson = m.firstUID()
+	passwd, err := m.ReadFile(passwdFile, maxPasswd)
+	if err != nil && !missing(err) {
+		m.accounts = err
+	}
+	m.Users = parsePasswd(string(passwd), m.Files.firstPerson)
 }
+
+// The file of the accounts, and how much of it is read, in bytes: enough for hundreds of
+// thousands.
+const (
+	passwdFile = "/etc/passwd"
+	maxPasswd  = 32 << 20
+)
+
+// ErrNoAccounts says that the accounts could not be read: whose home a folder is cannot be
+// told then.
+var ErrNoAccounts = errors.New("the machine's accounts cannot be read, so nothing is written: whose folders are whose cannot be told")
+
+// Accounts fails where the machine's accounts could not be read, and names their file: then
+// people's own entries are not found.
+func (m *Machine) Accounts() (file string, err error) { return passwdFile, m.accounts }
 
 // firstUID is the lowest id of a person's account: UID_MIN of login.defs(5), or
 // 1000 as every current distribution has it.

@@ -12,7 +12,10 @@ import (
 
 // owner returns the numeric owner of a file.
 func owner(info fs.FileInfo) (uid, gid int) {
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+	switch st := info.Sys().(type) {
+	case *unix.Stat_t:
+		return int(st.Uid), int(st.Gid)
+	case *syscall.Stat_t:
 		return int(st.Uid), int(st.Gid)
 	}
 	return -1, -1

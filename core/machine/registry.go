@@ -44,7 +44,7 @@ type registrySource interface {
 	edit(path string, change func(registryEditor) error) error
 	// writable tells beforehand why edits would be refused.
 	writable(path string) error
-	commit(at func(string)) error
+	commit(token string, at func(string)) error
 	abandon()
 	close()
 }

@@ -31,7 +31,7 @@ func tideDisk(t testing.TB) (*machine.Machine, string) {
 
 func commit(t testing.TB, m *machine.Machine) {
 	t.Helper()
-	require.NoError(t, m.Commit(func(string) {}))
+	require.NoError(t, m.Commit("token", func(string) {}))
 }
 
 // Each kind of artifact: read, taken away, written to the disk, put back, and the
@@ -120,7 +120,7 @@ func TestRefusedInTheRegistry(t *testing.T) {
 	require.NoError(t, m.Set(value, machine.Image{Kind: machine.Absent}, "x"))
 	hive := filepath.Join(root, "Windows/System32/config/SOFTWARE")
 	require.NoError(t, os.Chtimes(hive, time.Time{}, time.Now().Add(time.Hour)))
-	require.ErrorIs(t, m.Commit(func(string) {}), machine.ErrChanged)
+	require.ErrorIs(t, m.Commit("token", func(string) {}), machine.ErrChanged)
 }
 
 func TestNamesOfArtifacts(t *testing.T) {

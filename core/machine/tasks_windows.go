@@ -7,6 +7,7 @@ import (
 	"runtime"
 	"strings"
 	"syscall"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/windows"
@@ -177,7 +178,7 @@ func (m *Machine) restoreTaskTime(a Artifact, want Image) error {
 		return err
 	}
 	defer p.done()
-	return p.dir.writeTime(p.base, want.ModTime)
+	return p.dir.Chtimes(p.base, time.Time{}, want.ModTime)
 }
 
 func putEnabled(root *object, path uintptr, on bool) error {

@@ -415,3 +415,11 @@ func (m *Machine) Same(a Artifact, i, j Image) bool {
 	}
 	return i.Same(j)
 }
+
+// cutFold cuts a prefix off without regard to case.
+func cutFold(s, prefix string) (string, bool) {
+	if len(s) < len(prefix) || !strings.EqualFold(s[:len(prefix)], prefix) {
+		return s, false
+	}
+	return s[len(prefix):], true
+}

@@ -3,12 +3,11 @@ package machine
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
-	"os"
 	"path"
 	"strings"
 	"syscall"
-	"time"
 )
 
 // Errors of writing that callers decide on.
@@ -22,67 +21,32 @@ type place struct {
 	dir  *folder
 	base string
 	done func()
+	max  int64 // the largest file that is read there, in bytes
 }
 
-// open finds the place of an artifact for writing. What lies in a person's home
-// is reached through the home folder, which no link inside it can leave: else a
-// link of theirs could lead a privileged write to a place of the system.
+// open finds the place of an artifact for writing, see reach.go.
 func (f *Files) open(a Artifact) (place, error) {
-	full, err := f.resolve(a.Name, false)
+	full, err := f.Reach(a.Name, false)
 	if err != nil {
 		return place{}, err
 	}
 	if full == "/" {
 		return place{}, &fs.PathError{Op: "write", Path: a.Name, Err: ErrNotRegular}
 	}
-	base, parent := path.Base(full), path.Dir(full)
-	anchor, anchorAt := f.root.Root, "/"
-	if home, ok := f.homeOf(a.Name); ok {
-		plain, err := f.Resolve(home)
-		if err != nil {
-			return place{}, err
-		}
-		if !within(parent, plain) {
-			return place{}, &fs.PathError{Op: "write", Path: a.Name, Err: fmt.Errorf("%w (to %s)", ErrLeadsOut, parent)}
-		}
-		if anchor, err = f.root.OpenRoot(relative(plain)); err != nil {
-			return place{}, err
-		}
-		defer anchor.Close()
-		anchorAt = plain
-	}
-	rel := strings.TrimPrefix(strings.TrimPrefix(parent, anchorAt), "/")
-	if rel == "" {
-		rel = "."
-	}
-	dir, err := openFolder(anchor.OpenRoot(relative("/" + rel)))
+	dir, err := f.openTrusted(path.Dir(full))
 	if err != nil {
 		return place{}, err
 	}
-	return place{dir, base, dir.close}, nil
+	return place{dir, path.Base(full), dir.close, f.maxImage(full)}, nil
 }
 
-// homeOf returns the home folder of the person that a path belongs to.
-func (f *Files) homeOf(name string) (string, bool) {
-	for _, u := range f.homes {
-		switch {
-		case f.drive != 0:
-			if rest, ok := cutFold(name, u.Home); ok && strings.HasPrefix(rest, `\`) {
-				return u.Home, true
-			}
-		case u.UID != 0 && u.Home != "/" && within(name, u.Home) && name != u.Home:
-			return u.Home, true
-		}
+// image is the image of what is at the place now.
+func (p place) image() (Image, error) {
+	i, err := p.dir.image(p.base, p.max)
+	if missing(err) {
+		return Image{Kind: Absent}, nil
 	}
-	return "", false
-}
-
-// cutFold cuts a prefix off without regard to case.
-func cutFold(s, prefix string) (string, bool) {
-	if len(s) < len(prefix) || !strings.EqualFold(s[:len(prefix)], prefix) {
-		return s, false
-	}
-	return s[len(prefix):], true
+	return i, err
 }
 
 func within(name, dir string) bool {
@@ -102,7 +66,7 @@ func (f *Files) Writable(a Artifact, before, after Image) error {
 			continue
 		}
 		if err != nil {
-			if errors.Is(err, fs.ErrPermission) {
+			if errors.Is(err, fs.ErrPermission) && !privileged() {
 				return ErrNeedsRights
 			}
 			return err
@@ -113,6 +77,18 @@ func (f *Files) Writable(a Artifact, before, after Image) error {
 		}
 		if !writableFolder(p.dir.self) {
 			return ErrNeedsRights
+		}
+		if err := frozen(p.dir.fd()); err != nil {
+			return err
+		}
+		if at == a && before.Kind == Regular {
+			if file, err := p.dir.openFile(p.base); err == nil {
+				err = frozen(int(file.Fd()))
+				file.Close()
+				if err != nil {
+					return err
+				}
+			}
 		}
 		break
 	}
@@ -133,10 +109,21 @@ func (f *Files) Writable(a Artifact, before, after Image) error {
 // ones it replaces. Everything that reads such folders passes over hidden names.
 const TempPrefix = ".lockback-"
 
-// Prepare writes the image to a temporary name beside its place and flushes it
-// to disk, so that [Files.Set] with the same tag needs no more space. Images
-// that need no preparation are passed over.
-func (f *Files) Prepare(a Artifact, want Image, tag string) error {
+// TempName is a name for what a change prepares. The token is the change's own and
+// drawn by lot, so nobody can put something in the way beforehand. Changes of early
+// versions have none.
+func TempName(token, rest string) string {
+	if token == "" {
+		return TempPrefix + rest
+	}
+	return TempPrefix + token + "-" + rest
+}
+
+// Prepare writes the image under a temporary name beside its place and flushes it
+// to disk, so that [Files.Set] with the same name needs no more space. Images
+// that need no preparation are passed over. Nothing is written over: a name that is
+// taken is an error.
+func (f *Files) Prepare(a Artifact, want Image, temp string) error {
 	if want.Kind != Regular && want.Kind != Symlink {
 		return nil
 	}
@@ -145,93 +132,34 @@ func (f *Files) Prepare(a Artifact, want Image, tag string) error {
 		return err
 	}
 	defer p.done()
-	current, err := f.Image(a)
+	current, err := p.image()
 	if err != nil {
 		return err
 	}
-	if onlyMode(current, want) {
+	if OnlyMode(current, want) {
 		return nil
 	}
-	return p.prepare(want, tag)
+	return p.prepare(want, temp)
 }
 
-func (p place) prepare(want Image, tag string) (err error) {
-	temp := TempPrefix + tag
-	if err := p.dir.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	defer func() {
-		if err != nil {
-			p.dir.Remove(temp)
-		}
-	}()
+func (p place) prepare(want Image, temp string) error {
 	if want.Kind == Symlink {
-		if err := p.dir.Symlink(want.Target, temp); err != nil {
-			return err
-		}
-		if want.UID >= 0 && want.UID != self() {
-			if err := p.dir.giveTo(temp, fs.ModeSymlink, want.UID, want.GID); err != nil {
-				return err
-			}
-		}
-		if err := p.dir.writeXattrs(temp, want.Xattrs); err != nil {
-			return err
-		}
-		return p.dir.writeTime(temp, want.ModTime)
+		return p.dir.makeLink(temp, want)
 	}
-	file, err := p.dir.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	// What replaces a file was read when the file was.
+	replaced, err := p.dir.Lstat(p.base)
 	if err != nil {
+		replaced = nil
+	}
+	return p.dir.makeFile(temp, want, replaced, func(w io.Writer) error {
+		_, err := w.Write(want.Content)
 		return err
-	}
-	_, err = file.Write(want.Content)
-	// Owner and mode go through the open file: in a folder of somebody else's
-	// the name may lead to another file by now.
-	if err == nil && want.UID >= 0 && want.UID != self() {
-		err = file.Chown(want.UID, want.GID)
-	}
-	if err == nil {
-		err = file.Chmod(want.Mode)
-	}
-	if err == nil {
-		err = p.dress(temp, want)
-	}
-	if err == nil {
-		err = file.Sync()
-	}
-	return errors.Join(err, file.Close())
+	})
 }
 
-// dress gives a file or folder the owner, mode, extended attributes and time of
-// an image, in the order in which they do not undo each other: a new owner
-// clears the set-id bits, a new mode rewrites the access list.
-func (p place) dress(base string, want Image) error {
-	info, err := p.dir.Lstat(base)
-	if err != nil {
-		return err
-	}
-	if uid, gid := owner(info); want.UID >= 0 && (uid != want.UID || gid != want.GID) {
-		if err := p.dir.giveTo(base, info.Mode().Type(), want.UID, want.GID); err != nil {
-			return err
-		}
-		info = nil // a new owner clears the set-id bits
-	}
-	if info == nil || modeBits(info) != want.Mode {
-		if err := p.dir.Chmod(base, want.Mode); err != nil {
-			return err
-		}
-	}
-	if err := p.dir.writeXattrs(base, want.Xattrs); err != nil {
-		return err
-	}
-	if want.ModTime.IsZero() {
-		return nil
-	}
-	return p.dir.writeTime(base, want.ModTime)
-}
-
-// onlyMode reports whether two images of a file differ in nothing but the
+// OnlyMode reports whether two images of a file differ in nothing but the
 // permission bits, which one call sets without replacing the file.
-func onlyMode(current, want Image) bool {
+func OnlyMode(current, want Image) bool {
 	if current.Kind != Regular || want.Kind != Regular {
 		return false
 	}
@@ -239,9 +167,13 @@ func onlyMode(current, want Image) bool {
 	return current.Same(want)
 }
 
+// ErrNotEmpty says that a folder is kept because something lies in it.
+var ErrNotEmpty = errors.New("the folder is kept: something else lies in it")
+
 // Set brings an artifact to an image in one step: a file or link is replaced by
-// renaming, a mode is set in place. A power cut leaves the old or the new.
-func (f *Files) Set(a Artifact, want Image, tag string) error {
+// renaming, a mode is set in place. A power cut leaves the old or the new. A folder that
+// shall go and is not empty stays: [ErrNotEmpty].
+func (f *Files) Set(a Artifact, want Image, temp string) error {
 	p, err := f.open(a)
 	if missing(err) && want.Kind == Absent {
 		return nil
@@ -250,54 +182,57 @@ func (f *Files) Set(a Artifact, want Image, tag string) error {
 		return err
 	}
 	defer p.done()
-	current, err := f.Image(a)
+	current, err := p.image()
 	if err != nil {
 		return err
 	}
 	switch want.Kind {
 	case Absent:
-		if current.Kind == Absent {
+		switch current.Kind {
+		case Absent:
 			return nil
-		}
-		if current.Kind == Folder {
+		case Special:
+			return &fs.PathError{Op: "remove", Path: a.Name, Err: ErrNotRegular} // it could not be brought back
+		case Folder:
 			defer f.forget()
 		}
-		return p.dir.Remove(p.base)
+		err := p.dir.remove(p.base)
+		if errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, syscall.EEXIST) {
+			return &fs.PathError{Op: "remove", Path: a.Name, Err: ErrNotEmpty}
+		}
+		return err
 	case Folder:
-		if current.Kind != Folder {
+		made := current.Kind != Folder
+		if made {
 			if current.Kind != Absent {
 				return &fs.PathError{Op: "mkdir", Path: a.Name, Err: fs.ErrExist}
 			}
-			if err := p.dir.Mkdir(p.base, 0o700); err != nil {
+			if err := p.dir.mkdir(p.base); err != nil {
 				return err
 			}
 			f.forget()
 		}
-		want.ModTime = time.Time{} // set last, by RestoreTime
-		return p.dress(p.base, want)
+		return p.dir.dressFolder(p.base, want, made) // its time is set last, by RestoreTime
 	case Regular, Symlink:
-		if onlyMode(current, want) {
-			return p.dir.Chmod(p.base, want.Mode)
+		if OnlyMode(current, want) {
+			return p.dir.setMode(p.base, current, want.Mode)
 		}
 		if current.Kind == Folder || current.Kind == Special {
 			return &fs.PathError{Op: "replace", Path: a.Name, Err: ErrNotRegular}
 		}
-		temp := TempPrefix + tag
 		if _, err := p.dir.Lstat(temp); err != nil {
-			if err := p.prepare(want, tag); err != nil {
+			if err := p.prepare(want, temp); err != nil {
 				return err
 			}
 		}
-		if info, err := p.dir.Lstat(p.base); err == nil {
-			p.dir.copyAccessTime(temp, info)
-		}
-		return p.dir.Rename(temp, p.base)
+		return p.dir.rename(temp, p.base)
 	}
 	return fmt.Errorf("%s: an image of kind %q cannot be made", a, want.Kind)
 }
 
-// Discard removes what [Files.Prepare] left behind, if anything.
-func (f *Files) Discard(a Artifact, tag string) error {
+// Discard removes what [Files.Prepare] left behind, if anything. What only has its
+// name, and was not made by it, stays.
+func (f *Files) Discard(a Artifact, temp string) error {
 	p, err := f.open(a)
 	if missing(err) {
 		return nil
@@ -306,31 +241,54 @@ func (f *Files) Discard(a Artifact, tag string) error {
 		return err
 	}
 	defer p.done()
-	if err := p.dir.Remove(TempPrefix + tag); err != nil && !missing(err) {
-		return err
+	return p.discard(temp)
+}
+
+func (p place) discard(temp string) error {
+	kind, _, err := p.dir.kind(temp)
+	if err == nil && (kind.IsRegular() || kind == fs.ModeSymlink) {
+		err = p.dir.remove(temp)
 	}
-	return nil
+	if missing(err) {
+		return nil
+	}
+	return err
+}
+
+// Links tells how many names the file of an artifact has: replacing it leaves the others
+// as they are. 0 is unknown.
+func (f *Files) Links(a Artifact) int {
+	full, err := f.Reach(a.Name, false)
+	if err != nil {
+		return 0
+	}
+	dir, done, err := f.folder(path.Dir(full))
+	if err != nil {
+		return 0
+	}
+	defer done()
+	return dir.links(path.Base(full))
 }
 
 // FlushFolder makes the names in a folder durable.
 func (f *Files) FlushFolder(name string) error {
-	full, err := f.Resolve(name)
+	full, err := f.Reach(name, true)
 	if missing(err) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	d, err := f.root.Open(relative(full))
+	d, done, err := f.folder(full)
 	if missing(err) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	defer d.Close()
+	defer done()
 	// Some file systems cannot flush folders; they do it on their own.
-	if err := d.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) && !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, fs.ErrPermission) {
+	if err := d.self.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) && !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, fs.ErrPermission) {
 		return err
 	}
 	return nil
@@ -345,12 +303,12 @@ func (f *Files) RestoreTime(a Artifact, earlier Image) error {
 		return err
 	}
 	if a.Name == "/" {
-		return f.root.writeTime(".", earlier.ModTime)
+		return f.root.setFolderTime(".", earlier.ModTime)
 	}
 	p, err := f.open(a)
 	if err != nil {
 		return err
 	}
 	defer p.done()
-	return p.dir.writeTime(p.base, earlier.ModTime)
+	return p.dir.setFolderTime(p.base, earlier.ModTime)
 }

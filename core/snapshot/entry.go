@@ -1,6 +1,7 @@
 package snapshot
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -54,15 +55,22 @@ var entryFields = []struct {
 			if e.Target.Modified.IsZero() {
 				return ""
 			}
-			return strconv.FormatInt(e.Target.Modified.UnixNano(), 10)
+			return fmt.Sprintf("%d.%09d", e.Target.Modified.Unix(), e.Target.Modified.Nanosecond())
 		},
 		func(e *autostart.Entry, s string) error {
 			if s == "" {
 				return nil
 			}
-			n, err := strconv.ParseInt(s, 10, 64)
-			e.Target.Modified = time.Unix(0, n).UTC()
-			return err
+			// Early records have nanoseconds alone.
+			seconds, rest, apart := strings.Cut(s, ".")
+			n, err := strconv.ParseInt(seconds, 10, 64)
+			if !apart {
+				e.Target.Modified = time.Unix(0, n).UTC()
+				return err
+			}
+			nanos, nerr := strconv.ParseInt(rest, 10, 64)
+			e.Target.Modified = time.Unix(n, nanos).UTC()
+			return errors.Join(err, nerr)
 		},
 	},
 	text(func(e *autostart.Entry) *string { return &e.Maker.Name }),

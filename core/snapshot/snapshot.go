@@ -1,7 +1,7 @@
 // Package snapshot captures the exact state of all entries of a machine and
 // compares two such states.
 //
-//	snap := snapshot.Capture(inv)
+//	snap, err := snapshot.Capture(inv, time.Now(), "as found", nil)
 //	diff, err := snapshot.Compare(earlier, snap)
 //
 // A snapshot is kept as lines of text in sections, one section for each location
@@ -13,12 +13,14 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"lockback/core/autostart"
 	"lockback/core/inventory"
@@ -38,11 +40,15 @@ type Snapshot struct {
 	Disabled int
 	Sections []Section // in the order of their keys
 	Unread   []autostart.Unread
-	// Contents are the file contents that this capture read, by digest. A
-	// snapshot from the record has none: it asks Load.
-	Contents map[Digest][]byte
-	Load     func(Digest) ([]byte, error)
+	Missed   int    // of a capture: artifacts that could not be read and are not in it
+	System   string // what the system called itself, with its version; empty where the record does not tell
+	// Load finds a content by its digest. A capture itself keeps none.
+	Load func(Digest) ([]byte, error)
 }
+
+// A Keeper takes the contents of a capture as they are read. One content may come several
+// times.
+type Keeper func(Digest, []byte) error
 
 // Section is the text of the entries of one location and user, and of the images
 // that they were the first to name. A line is either
@@ -70,19 +76,20 @@ type image struct {
 	Mode    uint32            `json:"mode,omitempty"`
 	UID     int               `json:"uid"`
 	GID     int               `json:"gid"`
-	ModTime int64             `json:"mtime,omitempty"` // nanoseconds since 1970
+	Time    *[2]int64         `json:"time,omitempty"`  // seconds since 1970 and nanoseconds; none: unknown
+	ModTime int64             `json:"mtime,omitempty"` // of early records: nanoseconds since 1970, 0 where they were unknown or 0
 	Content string            `json:"content,omitempty"`
 	Target  string            `json:"target,omitempty"` // quoted as a Go string
-	Xattrs  map[string][]byte `json:"xattrs,omitempty"`
-	Known   bool              `json:"attrs,omitempty"` // the extended attributes are known, even if there are none
+	Xattrs  map[string][]byte `json:"xattrs,omitempty"` // a name that is no UTF-8 is quoted as a Go string
+	Known   bool              `json:"attrs,omitempty"`  // the extended attributes are known, even if there are none
 	Names   string            `json:"names,omitempty"`
 }
 
 // EncodeImage turns an image into text; keep is called with its content.
 func EncodeImage(i machine.Image, keep func(Digest, []byte)) string {
-	e := image{Kind: i.Kind, Mode: uint32(i.Mode), UID: i.UID, GID: i.GID, Xattrs: i.Xattrs, Known: i.Xattrs != nil, Names: i.Names, Type: i.Type, Place: i.Place}
+	e := image{Kind: i.Kind, Mode: uint32(i.Mode), UID: i.UID, GID: i.GID, Xattrs: encodeNames(i.Xattrs), Known: i.Xattrs != nil, Names: i.Names, Type: i.Type, Place: i.Place}
 	if !i.ModTime.IsZero() {
-		e.ModTime = i.ModTime.UnixNano()
+		e.Time = &[2]int64{i.ModTime.Unix(), int64(i.ModTime.Nanosecond())}
 	}
 	if hasContent(i.Kind) {
 		d := Digest(sha256.Sum256(i.Content))
@@ -99,6 +106,44 @@ func EncodeImage(i machine.Image, keep func(Digest, []byte)) string {
 	return string(text)
 }
 
+// encodeNames makes the names of attributes fit for JSON, which knows Unicode only.
+func encodeNames(attrs map[string][]byte) map[string][]byte {
+	return renamed(attrs, func(name string) bool { return !utf8.ValidString(name) || name != "" && name[0] == '"' },
+		func(name string) (string, error) { return strconv.Quote(name), nil })
+}
+
+// decodeNames is the reverse of encodeNames.
+func decodeNames(attrs map[string][]byte) (map[string][]byte, error) {
+	var failed error
+	all := renamed(attrs, func(name string) bool { return name != "" && name[0] == '"' }, func(name string) (string, error) {
+		plain, err := strconv.Unquote(name)
+		failed = errors.Join(failed, err)
+		return plain, err
+	})
+	return all, failed
+}
+
+// renamed is a map whose keys are other ones where that is needed, itself where it is not.
+func renamed(attrs map[string][]byte, needed func(string) bool, rename func(string) (string, error)) map[string][]byte {
+	any := false
+	for name := range attrs {
+		any = any || needed(name)
+	}
+	if !any {
+		return attrs
+	}
+	all := make(map[string][]byte, len(attrs))
+	for name, value := range attrs {
+		if needed(name) {
+			if other, err := rename(name); err == nil {
+				name = other
+			}
+		}
+		all[name] = value
+	}
+	return all
+}
+
 // hasContent reports whether images of a kind have content, kept by its digest.
 func hasContent(kind machine.ImageKind) bool {
 	return kind == machine.Regular || kind == machine.Value || kind == machine.Tree || kind == machine.LoginItemKind
@@ -111,8 +156,15 @@ func DecodeImage(text string, load func(Digest) ([]byte, error)) (machine.Image,
 		return machine.Image{}, fmt.Errorf("an image in the record cannot be read: %w", err)
 	}
 	i := machine.Image{Kind: e.Kind, Mode: fs.FileMode(e.Mode), UID: e.UID, GID: e.GID, Xattrs: e.Xattrs, Names: e.Names, Type: e.Type, Place: e.Place}
-	if e.ModTime != 0 {
+	switch {
+	case e.Time != nil:
+		i.ModTime = time.Unix(e.Time[0], e.Time[1]).UTC()
+	case e.ModTime != 0:
 		i.ModTime = time.Unix(0, e.ModTime).UTC()
+	}
+	var err error
+	if i.Xattrs, err = decodeNames(e.Xattrs); err != nil {
+		return i, fmt.Errorf("an image in the record cannot be read: %w", err)
 	}
 	if e.Known && i.Xattrs == nil {
 		i.Xattrs = map[string][]byte{}
@@ -159,19 +211,24 @@ func (h *hexDigest) Scan(state fmt.ScanState, _ rune) error {
 	return nil
 }
 
-// Capture reads the image of every artifact that decides an entry. Artifacts
-// that cannot be read are reported with the unread places.
-func Capture(inv inventory.Inventory, now time.Time, message string) *Snapshot {
-	return CaptureFrom(inv, inv.Machine.Image, now, message)
+// Capture reads the image of every artifact that decides an entry and hands their
+// contents on, so that never more than one of them is in memory; a nil Keeper drops them. Artifacts
+// that cannot be read are reported with the unread places. It fails where keep does.
+func Capture(inv inventory.Inventory, now time.Time, message string, keep Keeper) (*Snapshot, error) {
+	return CaptureFrom(inv, inv.Machine.Image, now, message, keep)
 }
 
 // CaptureFrom is [Capture] with the images taken from another source than the
 // machine.
-func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.Image, error), now time.Time, message string) *Snapshot {
-	s := &Snapshot{Machine: inv.Machine.ID, Time: now.UTC().Truncate(time.Second), Message: message,
-		Unread: slices.Clone(inv.Unread), Contents: map[Digest][]byte{}}
-	s.Load = func(d Digest) ([]byte, error) { return s.Contents[d], nil }
-	keep := func(d Digest, content []byte) { s.Contents[d] = content }
+func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.Image, error), now time.Time, message string, keeper Keeper) (*Snapshot, error) {
+	s := &Snapshot{Machine: inv.Machine.ID, Time: now.UTC().Truncate(time.Second), Message: message, System: inv.Machine.Version,
+		Unread: slices.Clone(inv.Unread), Load: func(Digest) ([]byte, error) { return nil, nil }}
+	var failed error
+	keep := func(d Digest, content []byte) {
+		if keeper != nil && failed == nil {
+			failed = keeper(d, content)
+		}
+	}
 	claimed := map[machine.Artifact]machine.ImageKind{}
 	withFolder := map[machine.Artifact]bool{} // those whose folder is recorded too
 	texts := map[string]*bytes.Buffer{}
@@ -206,6 +263,7 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 			if !known {
 				i, err := read(a)
 				if kind = i.Kind; err != nil {
+					s.Missed++
 					s.Unread = append(s.Unread, autostart.Unread{Location: item.Location, Path: autostart.Text(a.Name), Reason: machine.Reason(err)})
 				} else {
 					fmt.Fprintf(text, "A\t%s\t%s\t%s\n", a.Kind, a.ID(), EncodeImage(i, keep))
@@ -224,13 +282,43 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 		for _, a := range artifacts {
 			record(a, true)
 		}
+		if failed != nil {
+			return nil, failed
+		}
 	}
 	slices.Sort(keys)
 	for _, key := range keys {
-		text := texts[key].Bytes()
-		s.Sections = append(s.Sections, Section{Key: key, Digest: sha256.Sum256(text), Text: text})
+		for k, text := range divide(texts[key].Bytes(), maxSection) {
+			name := key
+			if k > 0 {
+				name = fmt.Sprintf("%s#%d", key, k+1)
+			}
+			s.Sections = append(s.Sections, Section{Key: name, Digest: sha256.Sum256(text), Text: text})
+		}
+		delete(texts, key)
 	}
-	return s
+	return s, nil
+}
+
+// maxSection is the size in bytes from which a section is divided, so that no content of
+// the record grows with the machine.
+const maxSection = 4 << 20
+
+// divide cuts a text behind the first line end after each stretch of that size.
+func divide(text []byte, size int) [][]byte {
+	var parts [][]byte
+	for len(text) > size {
+		end := bytes.IndexByte(text[size:], '\n')
+		if end < 0 {
+			break
+		}
+		parts = append(parts, text[:size+end+1:size+end+1])
+		text = text[size+end+1:]
+	}
+	if len(text) > 0 {
+		parts = append(parts, text)
+	}
+	return parts
 }
 
 // line is one line of a section, its JSON not yet looked at.

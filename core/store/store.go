@@ -12,12 +12,15 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/url"
 	"os"
@@ -56,6 +59,7 @@ var (
 	ErrFull     = errors.New("the disk of the record is full")
 	ErrReadOnly = errors.New("the record cannot be written to")
 	ErrRights   = errors.New("the record belongs to somebody else")
+	ErrNotOurs  = errors.New("somebody else could have written to the record")
 	ErrNotFound = errors.New("not in the record")
 )
 
@@ -76,46 +80,106 @@ CREATE TABLE step (change INTEGER NOT NULL REFERENCES change, seq INTEGER NOT NU
 	kind TEXT NOT NULL, artifact BLOB NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL, PRIMARY KEY (change, seq)) WITHOUT ROWID;
 CREATE TABLE folder (change INTEGER NOT NULL REFERENCES change, artifact BLOB NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL,
 	PRIMARY KEY (change, artifact)) WITHOUT ROWID;
+`, `
+ALTER TABLE snapshot ADD COLUMN system TEXT NOT NULL DEFAULT '';
+ALTER TABLE change ADD COLUMN token TEXT NOT NULL DEFAULT '';
+ALTER TABLE change ADD COLUMN root TEXT NOT NULL DEFAULT '';
+ALTER TABLE change ADD COLUMN host TEXT NOT NULL DEFAULT '';
 `}
+
+// schemas are the digests of the schema of each version, as schemaDigest makes them. A
+// record with anything else in it, a trigger or a view for example, is no record:
+// it could let a write succeed and keep nothing.
+var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb"}
 
 // Store is an opened record.
 type Store struct {
-	Path string
-	db   *sql.DB
-	conn *sql.Conn
+	Path    string
+	db      *sql.DB
+	conn    *sql.Conn
+	version int // of its schema
 }
 
 // Open opens the record at path. The errors of this package tell what is wrong;
-// nothing of a file that is not a healthy record is ever touched.
-func Open(path string, access Access) (*Store, error) {
-	info, err := os.Stat(path)
+// nothing of a file that is not a healthy record is ever touched. A record is believed
+// only where it is ours: the file, its journal and the folders that it lies in belong to
+// this process's user or to root, and nobody else may write to them, else
+// it fails with [ErrNotOurs].
+func Open(path string, access Access) (*Store, error) { return open(path, access, ours) }
+
+// OpenClaim opens the record that lies on a mounted disk. Whoever had that disk may have
+// made it: what it says is a claim, to be believed about that disk at most.
+func OpenClaim(path string, access Access) (*Store, error) {
+	return open(path, access, func(string, fs.FileInfo) error { return nil })
+}
+
+// judge fails where a file or folder of a record cannot be believed.
+type judge func(path string, info fs.FileInfo) error
+
+// ours judges files of our own, and the folders above them.
+func ours(path string, info fs.FileInfo) error {
+	if err := alone(path, info, false); err != nil {
+		return err
+	}
+	for dir := filepath.Dir(path); ; dir = filepath.Dir(dir) {
+		info, err := os.Lstat(dir)
+		if err != nil {
+			return err
+		}
+		if err := alone(dir, info, dir != filepath.Dir(path)); err != nil {
+			return err
+		}
+		if dir == filepath.Dir(dir) {
+			return nil
+		}
+	}
+}
+
+func open(path string, access Access, trust judge) (*Store, error) {
+	real, err := inRealFolder(path, access == Write)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && access == Read:
+		return nil, fmt.Errorf("%s: %w", path, ErrNone)
+	case err != nil:
+		return nil, explain(path, err)
+	}
+	info, err := os.Lstat(real)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && access == Read:
 		return nil, fmt.Errorf("%s: %w", path, ErrNone)
 	case errors.Is(err, fs.ErrNotExist):
-		if err := makeFile(path); err != nil {
+		if info, err = makeFile(real); err != nil {
 			return nil, explain(path, err)
 		}
 	case err != nil:
 		return nil, explain(path, err)
+	case info.Mode()&fs.ModeSymlink != 0:
+		return nil, fmt.Errorf("%s: %w: it is a link; name the file that it leads to", path, ErrForeign)
 	case !info.Mode().IsRegular():
 		return nil, fmt.Errorf("%s: %w: it is not a file", path, ErrForeign)
-	case access == Write:
+	}
+	if err := trust(real, info); err != nil {
+		return nil, explain(path, err)
+	}
+	if err := besides(real, trust); err != nil {
+		return nil, explain(path, err)
+	}
+	if access == Write {
 		// SQLite would fall back to reading without a word.
-		f, err := os.OpenFile(path, os.O_RDWR, 0)
+		f, err := os.OpenFile(real, os.O_RDWR, 0)
 		if err != nil {
 			return nil, explain(path, err)
 		}
 		f.Close()
 	}
 	s := &Store{Path: path}
-	err = s.open(access, access == Write)
+	err = s.open(real, access, access == Write)
 	var se *sqlite.Error
 	if access == Read && errors.As(err, &se) && se.Code() == sqlite3.SQLITE_READONLY_ROLLBACK {
 		// A commit was cut short: reading it first takes it back.
 		s.Close()
 		s = &Store{Path: path}
-		err = s.open(access, true)
+		err = s.open(real, access, true)
 	}
 	if err != nil {
 		s.Close()
@@ -124,27 +188,73 @@ func Open(path string, access Access) (*Store, error) {
 	return s, nil
 }
 
-// makeFile makes an empty record that only its owner can read.
-func makeFile(path string) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return err
+// inRealFolder is the path of a record with no link in the way to its folder, which is
+// made where it is missing and may be made.
+func inRealFolder(path string, make bool) (string, error) {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return "", err
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	dir := filepath.Dir(abs)
+	if make {
+		if err := makeFolders(dir); err != nil {
+			return "", err
+		}
+	}
+	if dir, err = filepath.EvalSymlinks(dir); err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, filepath.Base(abs)), nil
+}
+
+// makeFile makes an empty record that only its owner can read. What lies in its place,
+// a link to nowhere for example, is not touched.
+func makeFile(path string) (fs.FileInfo, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	return info, errors.Join(err, f.Close())
+}
+
+// besides looks at what SQLite would open beside a record: a journal that is no file would
+// let it wait for ever, and one of somebody else's would be played into the record.
+func besides(path string, trust judge) error {
+	for _, suffix := range []string{"-journal", "-wal", "-shm"} {
+		info, err := os.Lstat(path + suffix)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			continue
+		case err == nil && !info.Mode().IsRegular():
+			err = fmt.Errorf("%w: %s%s is not a file; remove it", ErrForeign, filepath.Base(path), suffix)
+		case err == nil:
+			err = trust(path+suffix, info)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	// Bytes 18 and 19 of a database say how it is written, "Database File Format" of SQLite,
+	// 1.3.3. Ours never has a write-ahead log, which is a second file.
+	f, err := os.Open(path)
 	if err != nil {
 		return err
 	}
-	return f.Close()
+	defer f.Close()
+	head := make([]byte, 20)
+	if _, err := io.ReadFull(f, head); err == nil && string(head[:16]) == "SQLite format 3\x00" && (head[18] != 1 || head[19] != 1) {
+		return fmt.Errorf("%w: it is written in another way than records are", ErrForeign)
+	}
+	return nil
 }
 
-func (s *Store) open(access Access, writable bool) error {
+func (s *Store) open(real string, access Access, writable bool) error {
 	// The place is given as a URI so that no character of it means anything
 	// to SQLite.
-	place := url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(s.Path)}
-	if abs, err := filepath.Abs(s.Path); err == nil {
-		place.Path = filepath.ToSlash(abs)
-		if place.Path[0] != '/' {
-			place.Path = "/" + place.Path
-		}
+	place := url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(real)}
+	if place.Path[0] != '/' {
+		place.Path = "/" + place.Path
 	}
 	q := url.Values{"mode": {"ro"}}
 	if writable {
@@ -159,7 +269,7 @@ func (s *Store) open(access Access, writable bool) error {
 	if s.conn, err = db.Conn(context.Background()); err != nil {
 		return err
 	}
-	pragmas := []string{"PRAGMA foreign_keys = ON", "PRAGMA temp_store = MEMORY", "PRAGMA cache_size = -4096"}
+	pragmas := []string{"PRAGMA trusted_schema = OFF", "PRAGMA cell_size_check = ON", "PRAGMA foreign_keys = ON", "PRAGMA temp_store = MEMORY", "PRAGMA cache_size = -4096"}
 	if access == Write {
 		pragmas = append(pragmas, "PRAGMA locking_mode = EXCLUSIVE", "PRAGMA journal_mode = DELETE", "PRAGMA synchronous = EXTRA", "PRAGMA fullfsync = ON")
 	}
@@ -168,15 +278,15 @@ func (s *Store) open(access Access, writable bool) error {
 			return err
 		}
 	}
-	version, err := s.version()
-	if err != nil || access == Read {
+	if s.version, err = s.check(); err != nil || access == Read {
 		return err
 	}
-	return s.migrate(version)
+	return s.migrate()
 }
 
-// version checks that the file is ours and returns the version of its schema.
-func (s *Store) version() (int, error) {
+// check checks that the file is a record with the schema of one, and returns the
+// version of that.
+func (s *Store) check() (int, error) {
 	var app, version, tables int
 	row := s.conn.QueryRowContext(context.Background(), "SELECT (SELECT application_id FROM pragma_application_id), (SELECT user_version FROM pragma_user_version), (SELECT count(*) FROM sqlite_schema)")
 	if err := row.Scan(&app, &version, &tables); err != nil {
@@ -190,17 +300,43 @@ func (s *Store) version() (int, error) {
 	case version > len(migrations):
 		return 0, fmt.Errorf("%w: it has version %d, this lockback knows %d", ErrNewer, version, len(migrations))
 	}
+	digest, err := schemaDigest(s.conn)
+	if err != nil {
+		return 0, err
+	}
+	if version < 1 || digest != schemas[version] {
+		return 0, fmt.Errorf("%w: its tables are not those of a record", ErrForeign)
+	}
 	return version, nil
 }
 
-func (s *Store) migrate(version int) error {
+// schemaDigest is the SHA-256 of all that a database's schema holds: tables, indexes,
+// views and triggers.
+func schemaDigest(conn *sql.Conn) (string, error) {
+	rows, err := conn.QueryContext(context.Background(), "SELECT type, name, tbl_name, coalesce(sql, '') FROM sqlite_schema ORDER BY type, name")
+	if err != nil {
+		return "", err
+	}
+	defer rows.Close()
+	h := sha256.New()
+	for rows.Next() {
+		var part [4]string
+		if err := rows.Scan(&part[0], &part[1], &part[2], &part[3]); err != nil {
+			return "", err
+		}
+		fmt.Fprintf(h, "%q\n", part)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16]), rows.Err()
+}
+
+func (s *Store) migrate() error {
 	ctx := context.Background()
 	// Taking the lock now, and keeping it, is what makes this the only writer.
 	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
 		return err
 	}
 	script := ""
-	for k := version; k < len(migrations); k++ {
+	for k := s.version; k < len(migrations); k++ {
 		script += migrations[k] + fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d;", applicationID, k+1)
 	}
 	if script != "" {
@@ -210,7 +346,16 @@ func (s *Store) migrate(version int) error {
 		}
 	}
 	_, err := s.conn.ExecContext(ctx, "COMMIT")
+	s.version = len(migrations)
 	return err
+}
+
+// since is a column that records have from a version on, and what stands for it before.
+func (s *Store) since(version int, column, before string) string {
+	if s.version < version {
+		return before
+	}
+	return column
 }
 
 // Close releases the record.
@@ -251,7 +396,7 @@ func explain(path string, err error) error {
 	case isReadOnly(err):
 		kind = ErrReadOnly
 	}
-	if kind == nil || errors.Is(err, kind) {
+	if kind == nil || errors.Is(err, kind) || errors.Is(err, ErrNotOurs) {
 		return fmt.Errorf("%s: %w", path, err)
 	}
 	return fmt.Errorf("%s: %w (%v)", path, kind, err)
@@ -280,6 +425,8 @@ const (
 	Begun  State = "interrupted"
 	Done   State = "done"
 	Undone State = "undone"
+	// Abandoned means that it was given up: part of it may be done.
+	Abandoned State = "abandoned"
 )
 
 // Change is a set of steps made together.
@@ -293,8 +440,15 @@ type Change struct {
 	Entries  int
 	State    State
 	Undoes   int // for an undo: the change taken back
-	Steps    []Step
-	Folders  []Folder
+	// Token is drawn by lot and is in the names of what the change prepares. Changes of
+	// early versions have none.
+	Token string
+	// Root and Host say where the change was made: the mounted folder, empty for the
+	// running machine, and the machine's name. A machine's id alone may be that of
+	// a clone, too.
+	Root, Host string
+	Steps      []Step
+	Folders    []Folder
 }
 
 // Name is how people write the number of a change: C1.
@@ -366,6 +520,12 @@ func (tx *Tx) AddMachine(m *machine.Machine) error {
 	return tx.err
 }
 
+// Keep keeps a content, once. It is a [snapshot.Keeper].
+func (tx *Tx) Keep(d snapshot.Digest, content []byte) error {
+	tx.addBlob(d, content)
+	return tx.err
+}
+
 // addBlob keeps content once.
 func (tx *Tx) addBlob(d snapshot.Digest, content []byte) {
 	if tx.err != nil {
@@ -390,11 +550,9 @@ type manifestSection struct {
 	Digest snapshot.Digest `json:"digest"`
 }
 
-// AddSnapshot records a capture and gives it its number.
+// AddSnapshot records a capture, whose contents were kept with [Tx.Keep] before, and gives
+// it its number.
 func (tx *Tx) AddSnapshot(s *snapshot.Snapshot) error {
-	for d, content := range s.Contents {
-		tx.addBlob(d, content)
-	}
 	m := manifest{Unread: s.Unread}
 	for _, section := range s.Sections {
 		tx.addBlob(section.Digest, section.Text)
@@ -406,8 +564,8 @@ func (tx *Tx) AddSnapshot(s *snapshot.Snapshot) error {
 	}
 	d := snapshot.Digest(sha256.Sum256(text))
 	tx.addBlob(d, text)
-	s.ID = tx.exec("INSERT INTO snapshot (machine, time, message, enabled, disabled, manifest) VALUES (?, ?, ?, ?, ?, ?)",
-		s.Machine, s.Time.Format(time.RFC3339), s.Message, s.Enabled, s.Disabled, d[:])
+	s.ID = tx.exec("INSERT INTO snapshot (machine, time, message, enabled, disabled, manifest, system) VALUES (?, ?, ?, ?, ?, ?, ?)",
+		s.Machine, s.Time.Format(time.RFC3339), s.Message, s.Enabled, s.Disabled, d[:], s.System)
 	return tx.err
 }
 
@@ -420,8 +578,8 @@ func (tx *Tx) AddChange(c *Change) error {
 	if c.Snapshot > 0 {
 		of = c.Snapshot
 	}
-	c.ID = tx.exec("INSERT INTO change (machine, time, kind, message, snapshot, entries, state, undoes) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-		c.Machine, c.Time.Format(time.RFC3339), c.Kind, c.Message, of, c.Entries, c.State, undoes)
+	c.ID = tx.exec("INSERT INTO change (machine, time, kind, message, snapshot, entries, state, undoes, token, root, host) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		c.Machine, c.Time.Format(time.RFC3339), c.Kind, c.Message, of, c.Entries, c.State, undoes, c.Token, c.Root, c.Host)
 	keep := func(d snapshot.Digest, content []byte) { tx.addBlob(d, content) }
 	for k, s := range c.Steps {
 		handles, err := json.Marshal(s.Handles)
@@ -459,22 +617,95 @@ func (tx *Tx) SetState(change int, state State) error {
 	return tx.err
 }
 
-// Blob returns a content by its digest, and checks that it is the one.
+// Blob returns a content by its digest, and checks that it is the one. No more memory is
+// taken than the content needs.
 func (s *Store) Blob(d snapshot.Digest) ([]byte, error) {
-	var data []byte
-	var size int
-	err := s.conn.QueryRowContext(context.Background(), "SELECT size, data FROM blob WHERE digest = ?", d[:]).Scan(&size, &data)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, fmt.Errorf("%s: %w: the content %x is missing", s.Path, ErrDamaged, d[:4])
+	damaged := func(what string) error {
+		return fmt.Errorf("%s: %w: the content %x %s", s.Path, ErrDamaged, d[:4], what)
 	}
-	if err != nil {
+	var size, packed int64
+	err := s.conn.QueryRowContext(context.Background(), "SELECT size, length(data) FROM blob WHERE digest = ?", d[:]).Scan(&size, &packed)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return nil, damaged("is missing")
+	case err != nil:
+		return nil, explain(s.Path, err)
+	case size < 0 || size > maxContent || packed > size+size/64+1024:
+		return nil, damaged("has an impossible size")
+	}
+	var data []byte
+	if err := s.conn.QueryRowContext(context.Background(), "SELECT data FROM blob WHERE digest = ?", d[:]).Scan(&data); err != nil {
 		return nil, explain(s.Path, err)
 	}
-	content, err := decoder().DecodeAll(data, nil)
-	if err != nil || len(content) != size || sha256.Sum256(content) != [sha256.Size]byte(d) {
-		return nil, fmt.Errorf("%s: %w: the content %x does not have its checksum", s.Path, ErrDamaged, d[:4])
+	content, err := unpack(data, size)
+	if err != nil || int64(len(content)) != size || sha256.Sum256(content) != [sha256.Size]byte(d) {
+		return nil, damaged("does not have its checksum")
 	}
 	return content, nil
+}
+
+// Has reports whether the record holds a content.
+func (s *Store) Has(d snapshot.Digest) bool {
+	var have int
+	err := s.conn.QueryRowContext(context.Background(), "SELECT count(*) FROM blob WHERE digest = ?", d[:]).Scan(&have)
+	return err == nil && have > 0
+}
+
+// Holds reads a change again after it was committed, step by step, and fails where the
+// record does not hold all of it.
+func (s *Store) Holds(c Change) error {
+	lacks := func(what string) error {
+		return fmt.Errorf("%s: %w: %s was written to it, and is not read back: %s", s.Path, ErrDamaged, c.Name(), what)
+	}
+	all, err := s.changes("WHERE id = ?", c.ID)
+	if err != nil {
+		return err
+	}
+	if len(all) != 1 || all[0].State != c.State || all[0].Token != c.Token || all[0].Machine != c.Machine {
+		return lacks("the change")
+	}
+	if c.Snapshot > 0 {
+		if snap, err := s.Snapshot(c.Snapshot); err != nil || snap.Machine != c.Machine {
+			return lacks("the snapshot before it")
+		}
+	}
+	// Contents are asked for by their digests only.
+	missing := false
+	digest := func(d snapshot.Digest, content []byte) {
+		var size int
+		err := s.conn.QueryRowContext(context.Background(), "SELECT size FROM blob WHERE digest = ?", d[:]).Scan(&size)
+		missing = missing || err != nil || size != len(content)
+	}
+	k := 0
+	err = s.each("SELECT handles, kind, artifact, before, after FROM step WHERE change = ? ORDER BY seq", []any{c.ID}, func(scan func(...any) error) error {
+		var handles, kind, before, after string
+		var name []byte
+		if err := scan(&handles, &kind, &name, &before, &after); err != nil {
+			return err
+		}
+		if k >= len(c.Steps) {
+			return lacks("there are other steps")
+		}
+		step := c.Steps[k]
+		want, err := json.Marshal(step.Handles)
+		if err != nil || string(want) != handles || string(step.Artifact.Kind) != kind || step.Artifact.Name != string(name) ||
+			snapshot.EncodeImage(step.Before, digest) != before || snapshot.EncodeImage(step.After, digest) != after || missing {
+			return lacks(fmt.Sprintf("step %d", k+1))
+		}
+		k++
+		return nil
+	})
+	if err == nil && k != len(c.Steps) {
+		err = lacks(fmt.Sprintf("%d of %d steps", len(c.Steps)-k, len(c.Steps)))
+	}
+	var folders int
+	if err == nil {
+		err = s.conn.QueryRowContext(context.Background(), "SELECT count(*) FROM folder WHERE change = ?", c.ID).Scan(&folders)
+	}
+	if err == nil && folders != len(c.Folders) {
+		err = lacks("the folders")
+	}
+	return err
 }
 
 // Machines lists the machines of the record by name.
@@ -535,11 +766,11 @@ func (s *Store) snapshots(where string, args []any, visit func(*snapshot.Snapsho
 		digest snapshot.Digest
 	}
 	var rows []row
-	err := s.each("SELECT id, machine, time, message, enabled, disabled, manifest FROM snapshot "+where, args, func(scan func(...any) error) error {
+	err := s.each("SELECT id, machine, time, message, enabled, disabled, manifest, "+s.since(2, "system", "''")+" FROM snapshot "+where, args, func(scan func(...any) error) error {
 		snap := &snapshot.Snapshot{Load: s.Blob}
 		var at string
 		var digest []byte
-		if err := scan(&snap.ID, &snap.Machine, &at, &snap.Message, &snap.Enabled, &snap.Disabled, &digest); err != nil {
+		if err := scan(&snap.ID, &snap.Machine, &at, &snap.Message, &snap.Enabled, &snap.Disabled, &digest, &snap.System); err != nil {
 			return err
 		}
 		if len(digest) != sha256.Size {
@@ -649,27 +880,38 @@ func (s *Store) Removals(id string) ([]Removal, error) {
 	return all, err
 }
 
+// LastImages lists what the changes of a machine that stand brought artifacts to, of each the
+// last image, encoded.
+func (s *Store) LastImages(id string) (map[machine.Artifact]string, error) {
+	last := map[machine.Artifact]string{}
+	err := s.each(`SELECT step.kind, step.artifact, step.after FROM change JOIN step ON step.change = change.id
+		WHERE change.machine = ? AND change.state = ? ORDER BY change.id, step.seq`, []any{id, Done}, func(scan func(...any) error) error {
+		var kind, after string
+		var name []byte
+		err := scan(&kind, &name, &after)
+		last[machine.Artifact{Kind: machine.ArtifactKind(kind), Name: string(name)}] = after
+		return err
+	})
+	return last, err
+}
+
 // Changes lists the changes of a machine, oldest first, without their journals.
 func (s *Store) Changes(machine string) ([]Change, error) {
 	return s.changes("WHERE machine = ? ORDER BY id", machine)
 }
 
-// Interrupted returns the change of a machine that was begun and neither
-// finished nor taken back.
-func (s *Store) Interrupted(machine string) (Change, bool, error) {
-	all, err := s.changes("WHERE machine = ? AND state = 'interrupted' ORDER BY id LIMIT 1", machine)
-	if err != nil || len(all) == 0 {
-		return Change{}, false, err
-	}
-	return all[0], true, nil
+// Interrupted lists the changes of a machine that were begun and neither finished nor
+// taken back nor given up, oldest first, without their journals.
+func (s *Store) Interrupted(machine string) ([]Change, error) {
+	return s.changes("WHERE machine = ? AND state = 'interrupted' ORDER BY id", machine)
 }
 
 func (s *Store) changes(where string, args ...any) ([]Change, error) {
 	var all []Change
-	err := s.each("SELECT id, machine, time, kind, message, coalesce(snapshot, 0), entries, state, coalesce(undoes, 0) FROM change "+where, args, func(scan func(...any) error) error {
+	err := s.each("SELECT id, machine, time, kind, message, coalesce(snapshot, 0), entries, state, coalesce(undoes, 0), "+s.since(2, "token, root, host", "'', '', ''")+" FROM change "+where, args, func(scan func(...any) error) error {
 		var c Change
 		var at string
-		if err := scan(&c.ID, &c.Machine, &at, &c.Kind, &c.Message, &c.Snapshot, &c.Entries, &c.State, &c.Undoes); err != nil {
+		if err := scan(&c.ID, &c.Machine, &at, &c.Kind, &c.Message, &c.Snapshot, &c.Entries, &c.State, &c.Undoes, &c.Token, &c.Root, &c.Host); err != nil {
 			return err
 		}
 		var err error
@@ -682,7 +924,9 @@ func (s *Store) changes(where string, args ...any) ([]Change, error) {
 
 // each runs a query and visits its rows.
 func (s *Store) each(query string, args []any, visit func(scan func(...any) error) error) error {
-	rows, err := s.conn.QueryContext(context.Background(), query, args...)
+	ctx, cancel := context.WithTimeout(context.Background(), queryLimit)
+	defer cancel()
+	rows, err := s.conn.QueryContext(ctx, query, args...)
 	if err != nil {
 		return explain(s.Path, err)
 	}
@@ -695,9 +939,12 @@ func (s *Store) each(query string, args []any, visit func(scan func(...any) erro
 	return explain(s.Path, rows.Err())
 }
 
-// maxContent bounds what a damaged or hostile record can make us unpack, in
-// bytes: sections of very large machines stay well below it.
-const maxContent = 256 << 20
+// Bounds of what a damaged or hostile record can make us do: of one content, in bytes
+// (files are recorded up to 16 MB, and sections are divided), and for one query.
+const (
+	maxContent = 64 << 20
+	queryLimit = 2 * time.Minute
+)
 
 // encoder and decoder are made when first needed: most runs need neither.
 var encoder = sync.OnceValue(func() *zstd.Encoder {
@@ -715,3 +962,22 @@ var decoder = sync.OnceValue(func() *zstd.Decoder {
 	}
 	return d
 })
+
+// unpack unpacks a content of a known size. What says that it is larger is not begun.
+func unpack(data []byte, size int64) ([]byte, error) {
+	var head zstd.Header
+	if err := head.Decode(data); err != nil {
+		return nil, err
+	}
+	if head.HasFCS && head.FrameContentSize != uint64(size) || head.WindowSize > maxContent {
+		return nil, errors.New("another size than the record says")
+	}
+	d := decoder()
+	if err := d.Reset(bytes.NewReader(data)); err != nil {
+		return nil, err
+	}
+	content := make([]byte, 0, size+1)
+	b := bytes.NewBuffer(content)
+	_, err := io.Copy(b, io.LimitReader(d, size+1))
+	return b.Bytes(), err
+}

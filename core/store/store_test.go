@@ -21,13 +21,16 @@ import (
 var box = &machine.Machine{ID: "0123456789abcdef0123456789abcdef", Name: "workshop-box", OS: "linux"}
 
 // capture makes a snapshot of one entry whose file has that content.
-func capture(content string) *snapshot.Snapshot {
+func capture(t testing.TB, content string, keep snapshot.Keeper) *snapshot.Snapshot {
+	t.Helper()
 	item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Location: "linux.rc-local", Name: "rc.local", Problems: []string{}},
 		Artifacts: func() []machine.Artifact { return []machine.Artifact{machine.File("/etc/rc.local")} }}
 	inv := inventory.Inventory{Machine: box, Items: []*location.Item{item}, Unread: []autostart.Unread{{Path: "/x", Reason: "no"}}}
-	return snapshot.CaptureFrom(inv, func(machine.Artifact) (machine.Image, error) {
+	snap, err := snapshot.CaptureFrom(inv, func(machine.Artifact) (machine.Image, error) {
 		return machine.NewFile([]byte(content), 0o755, 0, 0, time.Unix(1000, 0)), nil
-	}, time.Unix(2000, 0), "as found")
+	}, time.Unix(2000, 0), "as found", keep)
+	require.NoError(t, err)
+	return snap
 }
 
 func open(t *testing.T, path string) *store.Store {
@@ -42,13 +45,14 @@ func TestWhatIsRecordedComesBack(t *testing.T) {
 	// A name that means something to SQLite and to shells.
 	path := filepath.Join(t.TempDir(), "a folder", "rec?mode=memory&#%20'\".db")
 	st := open(t, path)
-	first, second := capture("one"), capture("two")
-	change := store.Change{Machine: box.ID, Time: first.Time, Kind: store.Disable, Message: "m", Entries: 1, State: store.Begun,
+	var first, second *snapshot.Snapshot
+	change := store.Change{Machine: box.ID, Time: time.Unix(2000, 0), Token: "0011", Root: "/mnt", Host: "box", Kind: store.Disable, Message: "m", Entries: 1, State: store.Begun,
 		Steps: []store.Step{{Handles: []string{"k7f3qa2"}, Artifact: machine.File("/etc/\xff\n"),
 			Before: machine.NewFile([]byte("before"), 0o644, 1, 2, time.Unix(3, 0)), After: machine.Image{Kind: machine.Absent}}},
 		Folders: []store.Folder{{Artifact: machine.File("/etc"), Before: machine.Image{Kind: machine.Folder, Mode: 0o755, Names: "n"}}}}
 	require.NoError(t, st.Update(func(tx *store.Tx) error {
 		require.NoError(t, tx.AddMachine(box))
+		first, second = capture(t, "one", tx.Keep), capture(t, "two", tx.Keep)
 		require.NoError(t, tx.AddSnapshot(first))
 		require.NoError(t, tx.AddSnapshot(second))
 		change.Snapshot = first.ID
@@ -84,13 +88,15 @@ func TestWhatIsRecordedComesBack(t *testing.T) {
 	require.True(t, c.Steps[0].Before.Same(change.Steps[0].Before))
 	require.Equal(t, "before", string(c.Steps[0].Before.Content))
 	require.Equal(t, change.Folders[0].Before, c.Folders[0].Before)
-	waiting, ok, err := st.Interrupted(box.ID)
+	require.Equal(t, []string{"0011", "/mnt", "box"}, []string{c.Token, c.Root, c.Host})
+	require.NoError(t, st.Holds(change))
+	waiting, err := st.Interrupted(box.ID)
 	require.NoError(t, err)
-	require.True(t, ok)
-	require.Equal(t, change.ID, waiting.ID)
-	_, ok, err = st.Interrupted("another")
+	require.Len(t, waiting, 1)
+	require.Equal(t, change.ID, waiting[0].ID)
+	waiting, err = st.Interrupted("another")
 	require.NoError(t, err)
-	require.False(t, ok)
+	require.Empty(t, waiting)
 	_, err = st.Snapshot(77)
 	require.ErrorIs(t, err, store.ErrNotFound)
 	_, err = st.Change(77)
@@ -102,7 +108,7 @@ func TestAllOrNothing(t *testing.T) {
 	failure := errors.New("failed in between")
 	require.ErrorIs(t, st.Update(func(tx *store.Tx) error {
 		require.NoError(t, tx.AddMachine(box))
-		require.NoError(t, tx.AddSnapshot(capture("x")))
+		require.NoError(t, tx.AddSnapshot(capture(t, "x", tx.Keep)))
 		return failure
 	}), failure)
 	snaps, err := st.Snapshots(box.ID)
@@ -112,15 +118,16 @@ func TestAllOrNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, machines)
 	// A snapshot of a machine that is not recorded would have no owner.
-	require.Error(t, st.Update(func(tx *store.Tx) error { return tx.AddSnapshot(capture("x")) }))
+	require.Error(t, st.Update(func(tx *store.Tx) error { return tx.AddSnapshot(capture(t, "x", tx.Keep)) }))
 }
 
 func TestContentsAreCheckedWhenTheyAreRead(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "record.db")
 	st := open(t, path)
-	snap := capture("precious")
+	var snap *snapshot.Snapshot
 	require.NoError(t, st.Update(func(tx *store.Tx) error {
 		require.NoError(t, tx.AddMachine(box))
+		snap = capture(t, "precious", tx.Keep)
 		return tx.AddSnapshot(snap)
 	}))
 	require.NoError(t, st.Close())

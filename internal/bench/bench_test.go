@@ -142,9 +142,13 @@ func made(entries, changed int) *snapshot.Snapshot {
 		}
 		inv.Items = append(inv.Items, &location.Item{Entry: e, Artifacts: func() []machine.Artifact { return []machine.Artifact{machine.File(e.Source.Path)} }})
 	}
-	return snapshot.CaptureFrom(inv, func(machine.Artifact) (machine.Image, error) {
+	snap, err := snapshot.CaptureFrom(inv, func(machine.Artifact) (machine.Image, error) {
 		return machine.Image{Kind: machine.Regular, Content: []byte{byte(changed)}}, nil
-	}, time.Unix(0, 0), "")
+	}, time.Unix(0, 0), "", nil)
+	if err != nil {
+		panic(err) // nothing takes contents that could fail
+	}
+	return snap
 }
 
 // BenchmarkCompare compares two snapshots of 10,000 entries, of which some, or
@@ -179,8 +183,11 @@ func BenchmarkSecondSnapshot(b *testing.B) {
 	require.NoError(b, err)
 	defer st.Close()
 	record := func() int64 {
-		snap := snapshot.Capture(inventory.Take(m), time.Now(), "")
 		require.NoError(b, st.Update(func(tx *store.Tx) error {
+			snap, err := snapshot.Capture(inventory.Take(m), time.Now(), "", tx.Keep)
+			if err != nil {
+				return err
+			}
 			if err := tx.AddMachine(m); err != nil {
 				return err
 			}

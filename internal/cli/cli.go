@@ -79,10 +79,13 @@ type app struct {
 	noColor             bool
 	yes, dryRun         bool
 	guarded             bool
+	toldDisk            bool // of the record on the disk
 }
 
 // Main runs the program and returns its exit code.
 func Main(args []string, streams Streams) int {
+	out := &output{Writer: streams.Out}
+	streams.Out = out
 	a := &app{Streams: streams}
 	root := a.command()
 	root.SetArgs(args)
@@ -95,7 +98,26 @@ func Main(args []string, streams Streams) int {
 	if err != nil && !errors.As(err, &quiet) {
 		fmt.Fprintln(a.Err, "lockback: "+oneLine(err))
 	}
+	if out.err != nil && !errors.Is(err, out.err) {
+		fmt.Fprintln(a.Err, "lockback: the output could not be written: "+oneLine(out.err))
+		code = max(code, exitFailed)
+	}
 	return code
+}
+
+// output remembers the first error of writing: what a table could not be written to has
+// not got it.
+type output struct {
+	io.Writer
+	err error
+}
+
+func (o *output) Write(b []byte) (int, error) {
+	n, err := o.Writer.Write(b)
+	if err != nil && o.err == nil {
+		o.err = err
+	}
+	return n, err
 }
 
 // oneLine makes an error safe for a terminal.
@@ -164,7 +186,7 @@ func (a *app) command() *cobra.Command {
 	})
 	f := c.PersistentFlags()
 	f.StringVar(&a.root, "root", "", "work on the system whose disk is mounted at `DIR`")
-	f.StringVar(&a.store, "store", os.Getenv("LOCKBACK_STORE"), "the record's `FILE` (default: see history --help)")
+	f.StringVar(&a.store, "store", os.Getenv("LOCKBACK_STORE"), "the record's `FILE`, or disk for the one on the mounted disk (default: see history --help)")
 	f.StringVar(&a.format, "format", "table", "table, json or csv")
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "no colours")
 	c.AddCommand(a.listCommand(), a.showCommand(), a.locationsCommand(), a.snapshotCommand(), a.historyCommand(), a.compareCommand(),
@@ -197,12 +219,8 @@ func (a *app) printer() view.Printer {
 	return view.Printer{Out: a.Out, Width: a.Width, Color: a.Color && !a.noColor}
 }
 
-// note writes a line for the person to standard error.
+// note writes a line for the person to standard error. All of it is made safe for a terminal:
+// errors of packages hold names from the disk, too.
 func (a *app) note(format string, args ...any) {
-	for k, arg := range args {
-		if s, ok := arg.(string); ok {
-			args[k] = view.Safe(s)
-		}
-	}
-	fmt.Fprintf(a.Err, format+"\n", args...)
+	fmt.Fprintln(a.Err, view.Safe(fmt.Sprintf(format, args...)))
 }

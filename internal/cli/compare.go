@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
+	"lockback/core/machine"
 	"lockback/core/snapshot"
 	"lockback/core/store"
 	"lockback/internal/view"
@@ -44,7 +45,9 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 				}
 				name = to.Name()
 			} else {
-				to = snapshot.Capture(s.inventory(), time.Now(), "")
+				if to, err = s.captureNow(); err != nil {
+					return err
+				}
 			}
 			d, err := snapshot.Compare(from, to)
 			if err != nil {
@@ -59,6 +62,31 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 			return nil
 		},
 	}
+}
+
+// captureNow captures the machine for a comparison with the record, and keeps of the contents
+// only those that the record does not have.
+func (s *session) captureNow() (*snapshot.Snapshot, error) {
+	fresh := map[snapshot.Digest][]byte{}
+	now, err := snapshot.Capture(s.inventory(), time.Now(), "", func(d snapshot.Digest, content []byte) error {
+		if _, known := fresh[d]; !known && !s.store.Has(d) {
+			fresh[d] = content
+		}
+		return nil
+	})
+	if err == nil {
+		err = machine.RanOut()
+	}
+	if err != nil {
+		return nil, err
+	}
+	now.Load = func(d snapshot.Digest) ([]byte, error) {
+		if content, ok := fresh[d]; ok {
+			return content, nil
+		}
+		return s.store.Blob(d)
+	}
+	return now, nil
 }
 
 func (s *session) printDifference(from, to string, d snapshot.Difference) error {

@@ -15,18 +15,23 @@ import (
 func (a *app) restoreCommand() *cobra.Command {
 	var only []string
 	var newcomers, onto, message string
+	var systemFiles bool
 	c := &cobra.Command{
 		Use:   "restore SNAPSHOT",
 		Short: "Bring a recorded state back",
 		Long: `Bring the state of a snapshot back: every file, link and folder that decides an
 entry gets the content, owner, mode, times and attributes that it had. Entries
-that came since are kept as they are, unless --newcomers=disable is given.
+that came since are kept as they are, unless --newcomers=disable is given, and so is
+what somebody made since where there was nothing, and lines added to a file of lines.
+Files in the operating system's own folders stay as its last upgrade has them;
+--with-system-files brings them back too. What cannot be read or written is left out
+and named; all else is done, and the exit code is then 1.
 A snapshot taken on the running machine can be restored onto its disk with --root,
 and the other way round. A snapshot is taken first, so undo takes the restore back.`,
 		Example: "  lockback restore S1\n  lockback restore S1 --only 'Fogbell*'\n  lockback --root /mnt/disk restore S1 --dry-run",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			opt := change.RestoreOptions{Newcomers: change.Newcomers(newcomers)}
+			opt := change.RestoreOptions{Newcomers: change.Newcomers(newcomers), SystemFiles: systemFiles}
 			if opt.Newcomers != change.KeepNewcomers && opt.Newcomers != change.DisableNewcomers {
 				return usage("--newcomers is keep or disable, not %q", newcomers)
 			}
@@ -38,6 +43,9 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			snap, err := s.snapshot(args[0])
 			if err != nil {
 				return err
+			}
+			if snap.Machine != s.machine.ID && s.machine.Name == "" {
+				return usage("%s is of another machine, %s, and this one has no name that --onto could give; give it one (etc/hostname) first", snap.Name(), s.nameOf(snap.Machine))
 			}
 			if snap.Machine != s.machine.ID && onto != s.machine.Name {
 				return usage("%s is of another machine, %s; to restore it onto %q all the same, add --onto %q", snap.Name(), s.nameOf(snap.Machine), s.machine.Name, s.machine.Name)
@@ -58,8 +66,19 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			}
 			plan, err := s.engine.Restore(inv, snap, opt)
 			if errors.Is(err, change.ErrNothing) {
-				a.note("there is nothing to do: the machine is as %s has it", snap.Name())
-				return s.printChange(change.Plan{Warnings: plan.Warnings}, inv, change.Result{})
+				if len(plan.Warnings)+len(plan.LeftOut) == 0 {
+					a.note("there is nothing to do: the machine is as %s has it", snap.Name())
+				} else {
+					a.note("there is nothing to do but for what is kept or left out")
+				}
+				s.noteLeftOut(plan)
+				for _, w := range plan.Warnings {
+					a.note("note: %s", w)
+				}
+				if err := s.printChange(change.Plan{Warnings: plan.Warnings}, inv, change.Result{}); err != nil {
+					return err
+				}
+				return incomplete(plan)
 			}
 			if err != nil {
 				return err
@@ -74,6 +93,7 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 	f := c.Flags()
 	f.StringArrayVar(&only, "only", nil, "bring back only the entries that this `SELECTOR` word chooses (repeatable)")
 	f.StringVar(&newcomers, "newcomers", string(change.KeepNewcomers), "entries that came since: keep or disable")
+	f.BoolVar(&systemFiles, "with-system-files", false, "bring back files of the operating system's own folders too")
 	f.StringVar(&onto, "onto", "", "restore onto another machine, with this `NAME`")
 	f.StringVarP(&message, "message", "m", "", "say why, for the history")
 	return c
@@ -101,8 +121,9 @@ func chosenHandles(entries []autostart.Entry, words []string) (map[string]bool, 
 
 func itemsOf(inv inventory.Inventory, handles []string) []*location.Item {
 	var items []*location.Item
+	known := inv.ByHandle()
 	for _, h := range handles {
-		if item, ok := inv.Item(h); ok {
+		if item, ok := known[h]; ok {
 			items = append(items, item)
 		}
 	}

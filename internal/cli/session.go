@@ -15,6 +15,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/machine"
 	"lockback/core/store"
+	"lockback/internal/view"
 )
 
 func fieldList() string { return strings.Join(autostart.Fields(), ", ") }
@@ -30,19 +31,60 @@ func (a *app) machine() (*machine.Machine, error) {
 	return machine.Open(a.root)
 }
 
-// storePath tells where the record of the machine lives: where the person says,
-// on the mounted disk if it has one, else in the state folder of this system or
-// of this person.
-func (a *app) storePath(m *machine.Machine) (string, error) {
+// onDisk is what --store says for the record that lies on the mounted disk.
+const onDisk = "disk"
+
+// recordOnDisk tells where the record on a mounted disk lies, if there is one.
+func recordOnDisk(m *machine.Machine) (string, bool) {
+	if m.Live {
+		return "", false
+	}
+	full, err := m.Reach(diskRecord[m.OS], true)
+	if err != nil {
+		return "", false
+	}
+	info, err := m.Lstat(full)
+	return filepath.Join(m.Root, filepath.FromSlash(full)), err == nil && info.Mode().IsRegular()
+}
+
+// openStore opens the record of the machine. One on the mounted disk is whoever's who had
+// that disk, so it is used only when it is asked for.
+func (a *app) openStore(m *machine.Machine, access store.Access) (*store.Store, error) {
+	disk, has := recordOnDisk(m)
+	if a.store == onDisk {
+		switch {
+		case m.Live:
+			return nil, usage("--store disk is the record on a mounted disk; name one with --root")
+		case !has && access == store.Read:
+			return nil, fmt.Errorf("%s: %w", filepath.Join(m.Root, filepath.FromSlash(diskRecord[m.OS])), store.ErrNone)
+		case !has:
+			full, err := m.Reach(diskRecord[m.OS], true)
+			if err != nil {
+				full = diskRecord[m.OS]
+			}
+			if m.OS == "windows" && err != nil {
+				return nil, usage("the disk has no folder for a record; name a file with --store")
+			}
+			disk = filepath.Join(m.Root, filepath.FromSlash(full))
+		}
+		return store.OpenClaim(disk, access)
+	}
+	path, err := a.storePath()
+	if err != nil {
+		return nil, err
+	}
+	if has && a.store == "" && !a.toldDisk {
+		a.toldDisk = true
+		a.note("note: the disk has a record of its own, which is not used; --store disk uses it. It says what whoever had the disk put into it")
+	}
+	return store.Open(path, access)
+}
+
+// storePath tells where the record lives: where the person says, else in the state folder
+// of this system or of this person.
+func (a *app) storePath() (string, error) {
 	if a.store != "" {
 		return a.store, nil
-	}
-	if !m.Live {
-		if full, err := m.Resolve(diskRecord[m.OS]); err == nil {
-			if info, err := m.Lstat(full); err == nil && info.Mode().IsRegular() {
-				return filepath.Join(m.Root, filepath.FromSlash(full)), nil
-			}
-		}
 	}
 	if machine.Privileged() {
 		switch runtime.GOOS {
@@ -96,11 +138,7 @@ func (a *app) open(access store.Access) (*session, error) {
 		m.Close()
 		return nil, fmt.Errorf("the system has no id of its own, and without one its record would be anybody's: %s", noID[m.OS])
 	}
-	path, err := a.storePath(m)
-	if err == nil {
-		s.store, err = store.Open(path, access)
-	}
-	if err != nil {
+	if s.store, err = a.openStore(m, access); err != nil {
 		m.Close()
 		return nil, adviseStore(err)
 	}
@@ -120,6 +158,7 @@ func adviseStore(err error) error {
 		{store.ErrForeign, "name another file with --store"},
 		{store.ErrFull, "nothing was changed; make room, or name a record on another disk with --store"},
 		{store.ErrReadOnly, "nothing was changed; name a record on another disk with --store"},
+		{store.ErrNotOurs, "make the file and its folder your own (chown, chmod 600 for the file, chmod 700 for the folder; a removable disk needs mount options such as umask=077), or name another record with --store"},
 		{store.ErrRights, "run as its owner, or name another record with --store"},
 		{store.ErrNone, "take one with lockback snapshot, or name another record with --store"},
 	} {
@@ -139,38 +178,53 @@ func (s *session) close() {
 
 // settled refuses to go on while an interrupted change waits.
 func (s *session) settled() error {
-	c, ok, err := s.store.Interrupted(s.machine.ID)
+	c, ok, err := s.engine.Interrupted()
 	if err != nil {
 		return adviseStore(err)
 	}
 	if ok {
-		return fmt.Errorf("%s of %s was interrupted: %w; run lockback recover", c.Name(), c.Time.Format("2006-01-02 15:04"), change.ErrInterrupted)
+		return fmt.Errorf("%s of %s was interrupted%s: %w; run lockback recover", c.Name(), c.Time.Format("2006-01-02 15:04"), s.madeElsewhere(c), change.ErrInterrupted)
 	}
 	return nil
+}
+
+// madeElsewhere words where a change was made, where that is not the machine at hand; else
+// it is empty.
+func (s *session) madeElsewhere(c store.Change) string {
+	if s.engine.Elsewhere(c) == change.Here {
+		return ""
+	}
+	where := "the running machine"
+	if c.Root != "" {
+		where = "the disk mounted at " + c.Root
+	}
+	return fmt.Sprintf(", begun on %s, called %q", where, c.Host)
 }
 
 // record opens the machine's record for a command that only looks; nil where
 // there is none, or none that can be read.
 func (a *app) record(m *machine.Machine) *store.Store {
-	path, err := a.storePath(m)
-	if err != nil {
-		return nil
+	st, err := a.openStore(m, store.Read)
+	switch {
+	case err == nil:
+		return st
+	case errors.Is(err, store.ErrNone), errors.Is(err, store.ErrInUse):
+	default:
+		a.note("note: the record is not used: %v", adviseStore(err))
 	}
-	if _, err := os.Stat(path); err != nil {
-		return nil
-	}
-	st, err := store.Open(path, store.Read)
-	if err != nil {
-		return nil
-	}
-	return st
+	return nil
 }
 
 // warnInterrupted says so where an interrupted change waits, for commands that
 // only look.
 func (a *app) warnInterrupted(m *machine.Machine, st *store.Store) {
-	if c, ok, err := st.Interrupted(m.ID); err == nil && ok {
-		a.note("lockback: %s of %s was interrupted; the machine is between two states: run lockback recover", c.Name(), c.Time.Format("2006-01-02 15:04"))
+	s := &session{app: a, machine: m, store: st, engine: &change.Engine{Machine: m, Store: st}}
+	claim := ""
+	if a.store == onDisk {
+		claim = "the record on the disk says that "
+	}
+	if c, ok, err := s.engine.Interrupted(); err == nil && ok {
+		a.note("lockback: %s%s of %s was interrupted%s; the machine is between two states: run lockback recover", claim, c.Name(), c.Time.Format("2006-01-02 15:04"), s.madeElsewhere(c))
 	}
 }
 
@@ -188,7 +242,10 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory) error)
 		defer st.Close()
 		a.warnInterrupted(m, st)
 	}
-	return show(m, a.withTaken(inv, st))
+	if err := show(m, a.withTaken(inv, st)); err != nil {
+		return err
+	}
+	return machine.RanOut()
 }
 
 // inventory reads the machine, with what changes took away.
@@ -282,7 +339,7 @@ func (a *app) confirm(question string) error {
 	if !a.Ask {
 		return usage("nothing was done: this needs a yes, and there is no terminal to ask at; add --yes, or --dry-run to look first")
 	}
-	fmt.Fprintf(a.Err, "%s [y/N] ", question)
+	fmt.Fprintf(a.Err, "%s [y/N] ", view.Safe(question))
 	answer, _ := bufio.NewReader(a.In).ReadString('\n')
 	switch strings.ToLower(strings.TrimSpace(answer)) {
 	case "y", "yes":

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"fmt"
 	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
+	"lockback/core/machine"
 	"lockback/core/snapshot"
 	"lockback/core/store"
 	"lockback/internal/view"
@@ -19,9 +21,10 @@ func (a *app) snapshotCommand() *cobra.Command {
 		Short: "Record the exact state of all entries",
 		Long: `Record the exact state of all entries: every file, link and folder that decides
 one, with content, owner, mode, times and extended attributes. Only what is new
-takes room in the record.`,
+takes room in the record. What could not be read is named, and for root the exit
+code is then 1.`,
 		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(*cobra.Command, []string) (err error) {
 			s, err := a.open(store.Write)
 			if err != nil {
 				return err
@@ -30,15 +33,23 @@ takes room in the record.`,
 			if err := s.settled(); err != nil {
 				return err
 			}
-			snap := snapshot.Capture(s.inventory(), time.Now(), message)
-			err = s.store.Update(func(tx *store.Tx) error {
-				if err := tx.AddMachine(s.machine); err != nil {
-					return err
-				}
-				return tx.AddSnapshot(snap)
+			inv := s.inventory()
+			var snap *snapshot.Snapshot
+			err = s.store.Update(func(tx *store.Tx) (err error) {
+				snap, err = s.engine.Capture(tx, inv, time.Now(), message)
+				return err
 			})
 			if err != nil {
-				return adviseStore(err)
+				return fmt.Errorf("no snapshot was recorded: %w", adviseStore(err))
+			}
+			if snap.Missed > 0 && machine.Privileged() {
+				// Nobody has more rights: what is missing in it stays missing.
+				defer func() {
+					if err == nil {
+						a.note("the snapshot is not complete: what decides an entry could not be read in %s", view.Number(snap.Missed, "place", "places"))
+						err = exitError(exitFailed)
+					}
+				}()
 			}
 			p := a.printer()
 			switch a.format {

@@ -242,15 +242,21 @@ func stillStarted(inv inventory.Inventory, items []*location.Item, state autosta
 	for _, item := range items {
 		off[item.Handle] = true
 	}
+	type named struct{ location, user, name string }
+	starters := map[named]*location.Item{}
+	for _, other := range inv.Items {
+		if other.State == autostart.Enabled && !off[other.Handle] {
+			starters[named{other.Location, other.User, other.Name}] = other
+		}
+	}
 	var warnings []string
 	for _, item := range items {
 		bare, ok := strings.CutSuffix(item.Name, ".service")
 		if !ok {
 			continue
 		}
-		for _, other := range inv.Items {
-			if other.Location == item.Location && other.User == item.User && other.State == autostart.Enabled && !off[other.Handle] &&
-				(other.Name == bare+".timer" || other.Name == bare+".socket" || other.Name == bare+".path") {
+		for _, suffix := range []string{".timer", ".socket", ".path"} {
+			if other := starters[named{item.Location, item.User, bare + suffix}]; other != nil {
 				warnings = append(warnings, fmt.Sprintf("%s (%s) stays on and can still start %s", other.Name, other.Handle, item.Name))
 			}
 		}
@@ -299,8 +305,12 @@ func (a *app) stepsCSV(steps []store.Step) error {
 
 // carryOut shows a plan, asks, applies it and prints what came of it.
 func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*location.Item, message, verb string) error {
+	s.noteLeftOut(plan)
 	if s.dryRun {
-		return s.printChange(plan, inv, change.Result{Change: store.Change{Steps: plan.Steps}})
+		if err := s.printChange(plan, inv, change.Result{Change: store.Change{Steps: plan.Steps}}); err != nil {
+			return err
+		}
+		return incomplete(plan)
 	}
 	if !s.yes {
 		// Nobody is asked about what cannot be done. Apply checks once more.
@@ -319,15 +329,37 @@ func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*l
 		}
 	}
 	s.progress(len(plan.Steps))
-	// Who presses Ctrl-C wants it as it was: the change is taken back.
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	// Who presses Ctrl-C, or closes the window, wants it as it was: the change is taken back.
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	s.engine.Context = ctx
 	result, err := s.engine.Apply(plan, inv, message)
 	if err != nil {
 		return s.explain(err)
 	}
-	return s.printChange(plan, inv, result)
+	if err := s.printChange(plan, inv, result); err != nil {
+		return err
+	}
+	return incomplete(plan)
+}
+
+// noteLeftOut names what a plan leaves out because it cannot be read or written.
+func (s *session) noteLeftOut(plan change.Plan) {
+	for _, l := range plan.LeftOut {
+		s.note("left out: %s", leftOut(l))
+	}
+}
+
+func leftOut(l change.LeftOut) string {
+	return strings.TrimSpace(fmt.Sprintf("%s  %s: %v", l.Handle, l.Name, l.Err))
+}
+
+// incomplete ends a run whose plan left something out: not everything was done.
+func incomplete(plan change.Plan) error {
+	if len(plan.LeftOut) == 0 {
+		return nil
+	}
+	return exitError(exitFailed)
 }
 
 // progress shows on a terminal how far a long change is.
@@ -357,6 +389,8 @@ func (s *session) explain(err error) error {
 		return fmt.Errorf("nothing was changed: cannot write %s: %w", names(denied), denied.Cause)
 	case errors.Is(err, change.ErrInterrupted):
 		return fmt.Errorf("%w; run lockback recover", err)
+	case errors.Is(err, machine.ErrRanOut):
+		return fmt.Errorf("nothing was changed: %w", err)
 	}
 	return adviseStore(err)
 }
@@ -374,6 +408,11 @@ func names(d *change.Denied) string {
 func (s *session) printChange(plan change.Plan, inv inventory.Inventory, result change.Result) error {
 	p := s.printer()
 	warnings := append(append([]string{}, plan.Warnings...), result.Warnings...)
+	if s.format == "json" {
+		for _, l := range plan.LeftOut {
+			warnings = append(warnings, "left out: "+leftOut(l))
+		}
+	}
 	effect := strings.Join(plan.Effects, ", ")
 	changeID, snapID := "", ""
 	if result.Change.ID > 0 {

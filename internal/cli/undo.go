@@ -2,10 +2,12 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 
 	"github.com/spf13/cobra"
 
+	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/store"
 )
@@ -31,7 +33,10 @@ was changed since by something else, nothing is touched and the conflict is name
 			inv := s.inventory()
 			plan, err := s.engine.Undo(c)
 			if errors.Is(err, change.ErrNothing) {
-				a.note("there is nothing to do: %s changed nothing", c.Name())
+				a.note("there is nothing to do: nothing is left of %s that could be taken back", c.Name())
+				for _, w := range plan.Warnings {
+					a.note("note: %s", w)
+				}
 				return s.printChange(change.Plan{}, inv, change.Result{})
 			}
 			if err != nil {
@@ -77,14 +82,20 @@ func (s *session) toUndo(args []string) (store.Change, error) {
 }
 
 func (a *app) recoverCommand() *cobra.Command {
-	var finish bool
+	var finish, abandon bool
+	var onto string
 	c := &cobra.Command{
 		Use:   "recover",
 		Short: "Settle a change that was interrupted",
 		Long: `Settle a change that was interrupted, by a crash or a power cut: take it back, so
-that the machine is exactly as before, or with --finish carry it out to its end.`,
+that the machine is exactly as before, or with --finish carry it out to its end.
+A change that can be neither taken back nor finished can be given up with
+--abandon: how each of its files is left is then listed, and it no longer waits.`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
+			if finish && abandon {
+				return usage("--finish and --abandon exclude each other")
+			}
 			access := store.Write
 			if a.dryRun {
 				access = store.Read
@@ -94,7 +105,7 @@ that the machine is exactly as before, or with --finish carry it out to its end.
 				return err
 			}
 			defer s.close()
-			open, ok, err := s.store.Interrupted(s.machine.ID)
+			open, ok, err := s.toRecover()
 			if err != nil {
 				return adviseStore(err)
 			}
@@ -106,9 +117,12 @@ that the machine is exactly as before, or with --finish carry it out to its end.
 			if err != nil {
 				return err
 			}
-			verb, done := "Take back", "taken back; the machine is as it was before"
-			if finish {
-				verb, done = "Finish", "finished"
+			verb, done, state := "Take back", "taken back; the machine is as it was before", store.Undone
+			switch {
+			case finish:
+				verb, done, state = "Finish", "finished", store.Done
+			case abandon:
+				verb, done, state = "Give up", "given up; it is left as listed", store.Abandoned
 			}
 			if a.dryRun {
 				steps := slices.Clone(c.Steps)
@@ -121,18 +135,32 @@ that the machine is exactly as before, or with --finish carry it out to its end.
 				a.printSteps(steps)
 				return nil
 			}
-			if err := a.confirm(verb + " " + c.Name() + ", " + string(c.Kind) + " of " + c.Time.Format("2006-01-02 15:04") + "?"); err != nil {
+			elsewhere := s.madeElsewhere(c)
+			if elsewhere != "" && !abandon && (a.yes || onto != "") && onto != s.machine.Name {
+				return usage("%s was made elsewhere%s; this is %s. If it is the same machine all the same, add --onto %q; if not, recover --abandon gives the change up",
+					c.Name(), elsewhere, heading(describe(s.machine)), s.machine.Name)
+			}
+			question := fmt.Sprintf("%s %s, %s of %s%s, on %s?", verb, c.Name(), c.Kind, c.Time.Format("2006-01-02 15:04"), elsewhere, heading(describe(s.machine)))
+			if err := a.confirm(question); err != nil {
 				return err
 			}
-			if err := s.engine.Recover(c, finish); err != nil {
-				return s.explain(err)
+			var kept []string
+			if abandon {
+				left, err := s.engine.Abandon(c)
+				if err != nil {
+					return s.explain(err)
+				}
+				for _, l := range left {
+					kept = append(kept, fmt.Sprintf("%s: %s", autostart.Text(l.Artifact.String()), l.How))
+				}
+			} else if kept, err = s.engine.Recover(c, finish); err != nil {
+				return s.stuck(c, err)
+			}
+			for _, k := range kept {
+				a.note("note: %s", k)
 			}
 			p := a.printer()
 			if a.format == "json" {
-				state := store.Undone
-				if finish {
-					state = store.Done
-				}
 				c.State = state
 				return p.JSON(changeItem(c))
 			}
@@ -142,5 +170,28 @@ that the machine is exactly as before, or with --finish carry it out to its end.
 	}
 	a.writeFlags(c)
 	c.Flags().BoolVar(&finish, "finish", false, "carry the change out to its end instead of taking it back")
+	c.Flags().BoolVar(&abandon, "abandon", false, "give the change up and list how everything is left")
+	c.Flags().StringVar(&onto, "onto", "", "the change was made under another name or in another place; recover it on the machine with this `NAME`")
 	return c
+}
+
+// toRecover is the change that waits: one of this machine, else one that has its id only.
+func (s *session) toRecover() (store.Change, bool, error) {
+	c, ok, err := s.engine.Interrupted()
+	if ok || err != nil {
+		return c, ok, err
+	}
+	all, err := s.store.Interrupted(s.machine.ID)
+	if err != nil || len(all) == 0 {
+		return store.Change{}, false, err
+	}
+	return all[0], true, nil
+}
+
+// stuck says what can be done where a change could not be settled.
+func (s *session) stuck(c store.Change, err error) error {
+	if errors.Is(err, change.ErrConflict) {
+		return s.explain(err)
+	}
+	return fmt.Errorf("%s could not be settled: %w: %w; mend that and run recover again, or give the change up with recover --abandon", c.Name(), err, change.ErrInterrupted)
 }

@@ -15,10 +15,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"runtime"
 	"strings"
 	"sync"
 	"unicode"
+	"unicode/utf16"
+	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 )
@@ -281,10 +284,46 @@ func (p Printer) Bold(s string) {
 
 // JSON writes a value for scripts.
 func (p Printer) JSON(v any) error {
-	e := json.NewEncoder(p.Out)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := p.Out.Write(escapeJSON(b.Bytes()))
+	return err
+}
+
+// escapeJSON escapes, in JSON, the characters that would act on a terminal or turn text
+// around, which JSON lets stand: DEL, the C1 controls, marks of direction. They can only be in
+// strings, where an escape means the same.
+func escapeJSON(text []byte) []byte {
+	harmless := true
+	for _, c := range text {
+		if c >= 0x7f {
+			harmless = false
+			break
+		}
+	}
+	if harmless {
+		return text
+	}
+	out := make([]byte, 0, len(text)+64)
+	for len(text) > 0 {
+		r, n := utf8.DecodeRune(text)
+		switch {
+		case r < 0x7f || !unsafe(r):
+			out = append(out, text[:n]...)
+		case r > 0xffff:
+			high, low := utf16.EncodeRune(r)
+			out = fmt.Appendf(out, `\u%04x\u%04x`, high, low)
+		default:
+			out = fmt.Appendf(out, `\u%04x`, r)
+		}
+		text = text[n:]
+	}
+	return out
 }
 
 // JSONList writes a value whose last field is a list, one element a line: as
@@ -324,13 +363,13 @@ func JSONList[T any](p Printer, head any, name string, list []T, tail any, encod
 	if err := errors.Join(errs...); err != nil {
 		return err
 	}
-	fmt.Fprintf(p.Out, "%s,\n %q: [\n", first[:len(first)-1], name)
+	fmt.Fprintf(p.Out, "%s,\n %q: [\n", escapeJSON(first[:len(first)-1]), name)
 	for _, part := range parts {
-		if _, err := p.Out.Write(part); err != nil {
+		if _, err := p.Out.Write(escapeJSON(part)); err != nil {
 			return err
 		}
 	}
-	_, err = fmt.Fprintf(p.Out, "],\n %s\n", last[1:])
+	_, err = fmt.Fprintf(p.Out, "],\n %s\n", escapeJSON(last[1:]))
 	return err
 }
 
@@ -342,21 +381,22 @@ func compact(v any) ([]byte, error) {
 	return bytes.TrimSpace(b.Bytes()), err
 }
 
-// CSV writes rows for a sheet, RFC 4180. A cell that a sheet would take for a
-// formula gets an apostrophe before it.
+// CSV writes rows for a sheet, RFC 4180. What a sheet would take for a formula gets an
+// apostrophe before it: at the start of a cell, and behind a semicolon, where sheets of other
+// languages begin a new one.
 func (p Printer) CSV(header []string, rows [][]string) error {
 	w := csv.NewWriter(p.Out)
 	w.Write(header)
 	for _, row := range rows {
 		safe := make([]string, len(row))
 		for k, cell := range row {
-			safe[k] = Safe(cell)
-			if cell != "" && strings.IndexByte("=+-@", cell[0]) >= 0 {
-				safe[k] = "'" + safe[k]
-			}
+			safe[k] = formula.ReplaceAllString(Safe(cell), "$1'$2")
 		}
 		w.Write(safe)
 	}
 	w.Flush()
 	return w.Error()
 }
+
+// formula finds what begins a formula: the signs of ASCII, and the wide ones of East Asia.
+var formula = regexp.MustCompile(`(^[ \x{3000}]*|[;\x{ff1b}][ \x{3000}]*)([=+\-@\x{ff1d}\x{ff0b}\x{ff0d}\x{ff20}])`)

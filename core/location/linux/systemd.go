@@ -145,10 +145,12 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool, started string, dropIns []string) []machine.Artifact {
 	var list []machine.Artifact
 	set, name := sw.set, sw.name
+	listed := map[string]bool{}
 	artifact := func(files ...string) {
 		for _, file := range files {
-			if a := machine.File(file); !slices.Contains(list, a) {
-				list = append(list, a)
+			if !listed[file] {
+				listed[file] = true
+				list = append(list, machine.File(file))
 			}
 		}
 	}
@@ -157,8 +159,9 @@ func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool
 	}
 	if found {
 		artifact(source.path)
-		if source.link != "" {
-			if full, err := s.Resolve(source.path); err == nil {
+		if source.link != "" && sw.user == nil {
+			// What a person's own link leads to is looked at, and never written.
+			if full, err := s.Reach(source.path, true); err == nil {
 				artifact(full)
 			}
 		}

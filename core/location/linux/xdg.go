@@ -88,7 +88,14 @@ func addDesktopEntry(s *location.Survey, file string, kind fs.FileMode, sw hide,
 			full, err = target, nil // which a mounted disk need not have
 		}
 	}
-	item.Artifacts = func() []machine.Artifact { return sw.artifacts(s.Machine.Users, full) }
+	item.Artifacts = func() []machine.Artifact {
+		reached := ""
+		if sw.user == nil && full != file {
+			// What a person's own link leads to is looked at, and never written.
+			reached, _ = s.Reach(file, true)
+		}
+		return sw.artifacts(s.Machine.Users, reached)
+	}
 	if full == "/dev/null" {
 		item.State, item.Mode = autostart.Disabled, "link to /dev/null"
 		s.Add(path.Base(file), item)
@@ -281,8 +288,12 @@ func (h hide) write(images location.Images, want location.Want, file string, own
 		}
 		// The link's target may serve others: put a file in the link's place.
 		content, err := contentOf(images, linkTarget(file, image.Target))
-		if err != nil {
+		if err != nil && want.State == autostart.Enabled {
 			return nil, err
+		}
+		if err != nil {
+			// Wherever it leads, it must be possible to switch it off.
+			content = []byte("[Desktop Entry]\nType=Application\n")
 		}
 		image = machine.NewFile(content, 0o644, owner.UID, owner.GID, want.Now)
 	}

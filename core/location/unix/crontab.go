@@ -114,27 +114,52 @@ type cronLine struct {
 }
 
 func (c cronLine) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+	edits, errs := c.SetGroup(images, want, []location.Switcher{c})
+	return edits, errs[0]
+}
+
+// Group is the table that the line stands in.
+func (c cronLine) Group() machine.Artifact { return machine.File(c.file) }
+
+// SetGroup switches several lines of the table.
+func (c cronLine) SetGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
+	errs := make([]error, len(group))
+	fail := func(err error) ([]location.Edit, []error) {
+		for k := range errs {
+			errs[k] = err
+		}
+		return nil, errs
+	}
 	if want.User != nil {
-		return nil, location.ErrNotPerUser
+		return fail(location.ErrNotPerUser)
 	}
-	if c.line.Kind == crontab.Bad && want.State == autostart.Enabled && !c.line.Off {
-		return nil, fmt.Errorf("%w: cron cannot understand the line", location.ErrNoSwitch)
-	}
-	a := machine.File(c.file)
+	a := c.Group()
 	image, err := images.Image(a)
 	if err != nil {
-		return nil, err
+		return fail(err)
 	}
 	if image.Kind == machine.Symlink {
-		return nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, c.file, image.Target)
+		return fail(fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, c.file, image.Target))
 	}
 	table := crontab.Parse(image.Content, c.system)
-	l, ok := c.find(table)
-	if !ok {
-		return nil, fmt.Errorf("the line is no longer in %s; list again", c.file)
+	set := false
+	for k, other := range group {
+		c := other.(cronLine)
+		l, ok := c.find(table)
+		switch {
+		case c.line.Kind == crontab.Bad && want.State == autostart.Enabled && !c.line.Off:
+			errs[k] = fmt.Errorf("%w: cron cannot understand the line", location.ErrNoSwitch)
+		case !ok:
+			errs[k] = fmt.Errorf("the line is no longer in %s; list again", c.file)
+		default:
+			table.SetOff(l.Number, want.State == autostart.Disabled)
+			set = true
+		}
 	}
-	table.SetOff(l.Number, want.State == autostart.Disabled)
-	return []location.Edit{{Artifact: a, Image: image.WithContent(table.Bytes(), want.Now)}}, nil
+	if !set {
+		return nil, errs
+	}
+	return []location.Edit{{Artifact: a, Image: image.WithContent(table.Bytes(), want.Now)}}, errs
 }
 
 // find returns the line in a table of now: at its old number, else anywhere.

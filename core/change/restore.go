@@ -1,0 +1,572 @@
+package change
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/core/snapshot"
+	"lockback/core/store"
+)
+
+// Newcomers says what a restore does with entries that came since the snapshot.
+type Newcomers string
+
+// What a restore can do with newcomers.
+const (
+	KeepNewcomers    Newcomers = "keep"
+	DisableNewcomers Newcomers = "disable"
+)
+
+// RestoreOptions limit a restore.
+type RestoreOptions struct {
+	// Only names the handles to bring back; nil means everything.
+	Only      map[string]bool
+	Newcomers Newcomers
+	// SystemFiles brings back files of the operating system's own folders too, which
+	// otherwise are left as the last upgrade of the system has them.
+	SystemFiles bool
+}
+
+// Restore plans to bring back the state of a snapshot.
+func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt RestoreOptions) (Plan, error) {
+	plan := Plan{Kind: store.Restore}
+	r := restore{e: e, d: e.newDraft(), plan: &plan, inv: inv, now: e.now(), opt: opt, touched: sync.OnceValues(func() (map[machine.Artifact]string, error) {
+		if e.Store == nil {
+			return nil, nil
+		}
+		return e.Store.LastImages(e.Machine.ID)
+	}),
+		current: map[string]*location.Item{}, recorded: map[string]snapshot.Recorded{}, owners: map[machine.Artifact][]string{}}
+	var err error
+	if r.images, err = snap.Images(); err != nil {
+		return plan, err
+	}
+	entries, err := snap.Entries()
+	if err != nil {
+		return plan, err
+	}
+	for _, item := range inv.Items {
+		r.current[item.Handle] = item
+	}
+	for _, rec := range entries {
+		r.recorded[rec.Handle] = rec
+		for _, a := range rec.Artifacts {
+			r.owners[a] = append(r.owners[a], rec.Handle)
+		}
+	}
+	r.named = map[string]bool{}
+	r.source = map[machine.Artifact]bool{}
+	for _, item := range inv.Items {
+		if _, ok := r.recorded[item.Handle]; !ok {
+			r.newcomers = append(r.newcomers, item)
+			r.source[machine.File(item.Source.Path)] = true
+		}
+	}
+	if opt.Only == nil {
+		err = r.all()
+	} else {
+		err = r.some(entries)
+	}
+	if err == nil && opt.Newcomers == DisableNewcomers {
+		err = r.disableNewcomers(e, &plan)
+	}
+	if err != nil {
+		return plan, err
+	}
+	err = r.d.finish(&plan)
+	if err == nil {
+		err = r.otherFolders()
+	}
+	for k, f := range plan.Folders {
+		if earlier, ok, ierr := r.images.Image(f.Artifact); ierr == nil && ok {
+			plan.Folders[k].After = earlier
+		}
+	}
+	r.warn()
+	return plan, err
+}
+
+type restore struct {
+	e         *Engine
+	d         *draft
+	plan      *Plan
+	inv       inventory.Inventory
+	now       time.Time
+	opt       RestoreOptions
+	images    *snapshot.Images
+	current   map[string]*location.Item
+	recorded  map[string]snapshot.Recorded
+	owners    map[machine.Artifact][]string
+	newcomers []*location.Item
+	folders   []machine.Artifact
+	// touched are the images that changes which stand gave to artifacts, the last one of
+	// each, as the record has them.
+	touched func() (map[machine.Artifact]string, error)
+	named   map[string]bool           // the handles of the plan
+	source  map[machine.Artifact]bool // what newcomers are read from
+	system  []string                  // files of the system that are left as they are
+}
+
+// leave names an artifact that cannot be read or written and is left as it is.
+func (r *restore) leave(a machine.Artifact, err error) {
+	r.plan.LeftOut = append(r.plan.LeftOut, LeftOut{Handle: r.handleFor(a), Name: autostart.Text(a.String()), Err: err})
+}
+
+// made reports whether an artifact is as a change of ours left it.
+func (r *restore) made(a machine.Artifact, current machine.Image) bool {
+	last, err := r.touched()
+	if err != nil {
+		return false
+	}
+	text, ok := last[a]
+	if !ok {
+		return false
+	}
+	after, err := snapshot.DecodeImage(text, r.e.Store.Blob)
+	return err == nil && r.d.machine.Same(a, current, after)
+}
+
+// keeps tells, in words, why an artifact is not brought back although it differs; empty where
+// it is. What the system's own upgrades did is not taken back, and neither is what somebody made where
+// there was nothing.
+func (r *restore) keeps(a machine.Artifact, want, current machine.Image) string {
+	switch {
+	case !r.opt.SystemFiles && r.d.machine.SystemFile(a) && !r.made(a, current):
+		r.system = append(r.system, autostart.Text(a.String()))
+		return "system"
+	case want.Kind != machine.Absent || current.Kind == machine.Absent || current.Container():
+	case (current.Kind == machine.Regular || r.source[a]) && !r.made(a, current):
+		return fmt.Sprintf("%s was not there and was made since, by something else than lockback; it is kept", autostart.Text(a.String()))
+	}
+	return ""
+}
+
+// lined reports whether an entry is one line of a file that others share.
+func lined(e autostart.Entry) bool { return e.Switch == autostart.Comment && e.Source.Line > 0 }
+
+// all brings every artifact of the snapshot back. In files of lines, the lines
+// of newcomers are kept at the end.
+func (r *restore) all() error {
+	var made []machine.Artifact                      // folders that the snapshot did not have
+	lines := map[machine.Artifact][]*location.Item{} // newcomers that are lines, by their file
+	for _, n := range r.newcomers {
+		if lined(n.Entry) {
+			for _, a := range n.Artifacts() {
+				lines[a] = append(lines[a], n)
+			}
+		}
+	}
+	known := map[machine.Artifact][]*location.Item{} // and entries of the snapshot that are
+	for _, item := range r.inv.Items {
+		if _, ok := r.recorded[item.Handle]; ok && lined(item.Entry) {
+			for _, a := range item.Artifacts() {
+				known[a] = append(known[a], item)
+			}
+		}
+	}
+	for _, a := range r.images.Artifacts() {
+		want, _, err := r.images.Image(a)
+		if err != nil {
+			r.leave(a, err)
+			continue
+		}
+		if want.Kind == machine.Folder {
+			r.folders = append(r.folders, a) // its time comes back, whatever else does
+		}
+		if len(r.owners[a]) == 0 && want.Kind != machine.Absent || r.d.machine.Managed(a) {
+			continue // a folder that is known for its times only
+		}
+		current, err := r.d.Image(a)
+		if err != nil {
+			r.leave(a, err)
+			continue
+		}
+		if r.d.machine.Same(a, current, want) {
+			continue
+		}
+		for _, n := range r.newcomers {
+			// What is said of a newcomer stays said.
+			if m, ok := n.Switcher.(location.Merger); ok && m.Shared() == a {
+				if want, err = m.Merge(want, current, r.now); err != nil {
+					break
+				}
+			}
+		}
+		if err != nil {
+			r.leave(a, err)
+			continue
+		}
+		if want.Kind == machine.Regular && current.Kind == machine.Regular && len(known[a])+len(lines[a]) > 0 {
+			want = r.keepLines(a, want, current, known[a])
+		}
+		if current.Container() && want.Kind == machine.Absent {
+			made = append(made, a)
+			continue
+		}
+		if err := r.bring(a, want, r.handleFor(a)); err != nil {
+			return err
+		}
+		r.credit(a)
+	}
+	for _, dir := range slices.Backward(made) { // the deepest first
+		if err := r.emptied(dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keepLines is the image that a file of lines gets: what the snapshot has, and what was added
+// since.
+func (r *restore) keepLines(a machine.Artifact, want, current machine.Image, known []*location.Item) machine.Image {
+	dropped := map[int]bool{}
+	for _, item := range known {
+		dropped[item.Source.Line] = true
+	}
+	image, kept, gaveWay := location.KeepLines(want, current, dropped, r.now)
+	for _, list := range []struct {
+		lines []string
+		what  string
+	}{{kept, "added since the snapshot and kept"}, {gaveWay, "set since the snapshot, and gets its earlier value back"}} {
+		for k, line := range list.lines {
+			if k == maxLinesNamed {
+				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %d more lines %s", autostart.Text(a.String()), len(list.lines)-k, list.what))
+				break
+			}
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %q was %s", autostart.Text(a.String()), autostart.Text(line), list.what))
+		}
+	}
+	return image
+}
+
+// maxLinesNamed is how many lines of a file are named one by one.
+const maxLinesNamed = 20
+
+// credit names all entries that a planned step brings back, where they share the
+// artifact.
+func (r *restore) credit(a machine.Artifact) {
+	if _, planned := r.d.after[a]; !planned {
+		return
+	}
+	for _, h := range r.owners[a] {
+		now, there := r.current[h]
+		if !there || now.State == r.recorded[h].State {
+			continue
+		}
+		r.d.name(a, h)
+		r.changes(h)
+	}
+}
+
+// changes says that an entry is changed by the plan.
+func (r *restore) changes(handle string) {
+	if handle != "" && !r.named[handle] {
+		r.named[handle] = true
+		r.plan.Handles = append(r.plan.Handles, handle)
+	}
+}
+
+// otherFolders adds the folders that no step touches, where they hold the same
+// names as in the snapshot at another time: what was done and taken back since
+// shows in their times only.
+func (r *restore) otherFolders() error {
+	planned := map[machine.Artifact]bool{}
+	for _, f := range r.plan.Folders {
+		planned[f.Artifact] = true
+	}
+	for _, a := range r.folders {
+		if planned[a] || r.d.machine.SystemFile(a) && !r.opt.SystemFiles {
+			continue
+		}
+		want, _, err := r.images.Image(a)
+		if err != nil {
+			continue // a time is no reason to fail
+		}
+		now, err := r.d.machine.Image(a)
+		if err != nil || r.d.machine.Writable(a, now, now) != nil {
+			continue
+		}
+		if now.Kind == machine.Folder && now.Names == want.Names && !now.ModTime.Equal(want.ModTime) {
+			r.plan.Folders = append(r.plan.Folders, store.Folder{Artifact: a, Before: now, After: want})
+		}
+	}
+	return nil
+}
+
+// bring plans one artifact. Folders are removed only when nothing else is in
+// them, and never turned into something else.
+func (r *restore) bring(a machine.Artifact, want machine.Image, handle string) error {
+	current, err := r.d.Image(a)
+	if err != nil {
+		r.leave(a, err)
+		return nil
+	}
+	if r.d.machine.Same(a, current, want) {
+		return nil
+	}
+	switch {
+	case want.Kind == machine.Special || current.Kind == machine.Special:
+		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a device, a pipe or a socket, in the snapshot or now; it is left as it is", autostart.Text(a.String())))
+		return nil
+	case current.Container() && want.Kind == machine.Absent:
+		return nil // looked at once the files are planned, see emptied
+	case current.Kind == machine.Folder && want.Kind != machine.Folder:
+		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a folder now and was %s; it is left as it is", autostart.Text(a.String()), want))
+		return nil
+	}
+	if why := r.keeps(a, want, current); why != "" {
+		if why != "system" {
+			r.plan.Warnings = append(r.plan.Warnings, why)
+		}
+		return nil
+	}
+	if err := r.d.possible(a, want); err != nil {
+		r.leave(a, err)
+		return nil
+	}
+	if want.Kind != machine.Absent {
+		if err := r.parents(a, handle); err != nil {
+			r.leave(a, err)
+			return nil
+		}
+	}
+	if err := r.d.set(a, want, handle); err != nil {
+		return err
+	}
+	r.changes(handle)
+	if dir, ok := a.Parent(); ok {
+		return r.emptied(dir)
+	}
+	return nil
+}
+
+// parents plans the folders above an artifact that are missing now, as the
+// snapshot knows them.
+func (r *restore) parents(a machine.Artifact, handle string) error {
+	for dir, ok := a.Parent(); ok; dir, ok = dir.Parent() {
+		now, err := r.d.Image(dir)
+		if err != nil || now.Kind != machine.Absent {
+			return err
+		}
+		want, ok, err := r.images.Image(dir)
+		if err != nil {
+			return err
+		}
+		if !ok || !want.Container() {
+			want = machine.NewFolder(0o755, 0, 0)
+			if dir.Kind == machine.KeyArtifact {
+				want = machine.NewKey()
+			}
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is gone and its rights were not recorded; it is made with the usual ones", dir))
+		}
+		if err := r.d.set(dir, want, handle); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// emptied plans the removal of folders that the snapshot did not have and that
+// the plan leaves empty.
+func (r *restore) emptied(dir machine.Artifact) error {
+	for ok := true; ok; dir, ok = dir.Parent() {
+		want, ok, err := r.images.Image(dir)
+		if err != nil || !ok || want.Kind != machine.Absent {
+			return nil
+		}
+		if now, err := r.d.Image(dir); err != nil || !now.Container() {
+			return nil // what cannot be looked into is left
+		}
+		children, err := r.inv.Machine.Children(dir)
+		if err != nil {
+			return nil
+		}
+		for _, child := range children {
+			if after, planned := r.d.after[child]; !planned || after.Kind != machine.Absent {
+				return nil
+			}
+		}
+		if err := r.d.set(dir, machine.Image{Kind: machine.Absent}, r.handleFor(dir)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// handleFor names the entry that a step is shown for: the one that is read from
+// the artifact, else the first that it decides, one that changed if there is.
+func (r *restore) handleFor(a machine.Artifact) string {
+	best := ""
+	for _, h := range r.owners[a] {
+		rec := r.recorded[h]
+		now, there := r.current[h]
+		switch differs := !there || now.State != rec.State; {
+		case differs && rec.Source.Path == autostart.Text(a.Name):
+			return h
+		case best == "" || differs:
+			best = h
+		}
+	}
+	return best
+}
+
+// some brings the chosen entries back and leaves all others as they are.
+func (r *restore) some(entries []snapshot.Recorded) error {
+	for _, rec := range entries {
+		if !r.opt.Only[rec.Handle] {
+			continue
+		}
+		now, there := r.current[rec.Handle]
+		if lined(rec.Entry) {
+			if err := r.line(rec, now, there); err != nil {
+				r.plan.LeftOut = append(r.plan.LeftOut, LeftOut{rec.Handle, rec.Name, err})
+			}
+			continue
+		}
+		for _, a := range rec.Artifacts {
+			want, ok, err := r.images.Image(a)
+			if err == nil && (!ok || want.Container() || r.d.machine.Managed(a)) {
+				continue // made where a file needs it
+			}
+			var current machine.Image
+			if err == nil {
+				current, err = r.d.Image(a)
+			}
+			if err != nil {
+				r.leave(a, err)
+				continue
+			}
+			if m, shared := r.merger(rec.Handle); shared && m.Shared() == a {
+				want, err = m.Merge(current, want, r.now)
+			} else if cut := rec.Switch == autostart.Park || rec.Switch == autostart.Trim; cut && current.Kind == machine.Regular && want.Kind == machine.Regular && !current.Same(want) {
+				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q was cut out of %s, which comes back as a whole", rec.Name, a))
+			}
+			if err != nil {
+				r.leave(a, err)
+				continue
+			}
+			if err := r.bring(a, want, rec.Handle); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// merger is the switch of an entry that shares its artifact with others.
+func (r *restore) merger(handle string) (location.Merger, bool) {
+	now, there := r.current[handle]
+	if !there {
+		return nil, false
+	}
+	m, ok := now.Switcher.(location.Merger)
+	return m, ok
+}
+
+// line brings one line of a file back: switched, or put at the file's end.
+func (r *restore) line(rec snapshot.Recorded, now *location.Item, there bool) error {
+	if len(rec.Artifacts) == 0 {
+		return nil
+	}
+	a := rec.Artifacts[0]
+	if there {
+		if now.State == rec.State {
+			return nil
+		}
+		edits, err := now.Set(r.d, location.Want{State: rec.State, Now: r.now})
+		if err != nil {
+			return err
+		}
+		for _, edit := range edits {
+			if err := r.bring(edit.Artifact, edit.Image, rec.Handle); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	earlier, ok, err := r.images.Image(a)
+	if err != nil || !ok {
+		return err
+	}
+	current, err := r.d.Image(a)
+	if err != nil {
+		return err
+	}
+	if current.Kind == machine.Absent {
+		current = earlier.WithContent(nil, r.now)
+	}
+	want, err := location.AppendLine(current, earlier, rec.Source.Line, r.now)
+	if err != nil {
+		return err
+	}
+	r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q was gone from %s and is put back at the end of the file", rec.Name, a))
+	return r.bring(a, want, rec.Handle)
+}
+
+// disableNewcomers switches off what came since, where that can be done.
+func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
+	for _, n := range r.newcomers {
+		if n.State == autostart.Disabled || r.opt.Only != nil && !r.opt.Only[n.Handle] {
+			continue
+		}
+		if n.Guarded != "" {
+			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q came since the snapshot and is guarded (%s); it is left on", n.Name, n.Guarded))
+			continue
+		}
+		if after, planned := r.d.after[machine.File(n.Source.Path)]; planned && after.Kind == machine.Absent {
+			continue // gone with what is restored
+		}
+		sub := Plan{want: map[string]autostart.State{}, taken: map[string]bool{}}
+		e.switchItems(r.d, &sub, []*location.Item{n}, location.Want{State: autostart.Disabled, Now: r.now})
+		for _, left := range sub.LeftOut {
+			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q came since the snapshot and is left on: %v", n.Name, left.Err))
+		}
+		for _, h := range sub.Handles {
+			r.changes(h)
+		}
+	}
+	return nil
+}
+
+// maxFilesNamed is how many of the system's own files are named.
+const maxFilesNamed = 10
+
+// warn says where an entry comes back whose program did not stay the same.
+func (r *restore) warn() {
+	if n := len(r.system); n > 0 {
+		slices.Sort(r.system)
+		more := ""
+		if n > maxFilesNamed {
+			more = fmt.Sprintf(" and %d more", n-maxFilesNamed)
+		}
+		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("left as the system has them now, because they are its own files and changed with an upgrade (--with-system-files brings them back too): %s%s",
+			strings.Join(r.system[:min(n, maxFilesNamed)], ", "), more))
+	}
+	for _, h := range r.plan.Handles {
+		if now, ok := r.current[h]; ok && !slices.Contains(r.plan.Effects, now.Effect) {
+			r.plan.Effects = append(r.plan.Effects, now.Effect)
+		}
+		rec, ok := r.recorded[h]
+		if !ok || rec.Target.Exists == nil || !*rec.Target.Exists {
+			continue
+		}
+		info, err := r.inv.Machine.Stat(rec.Target.Path)
+		switch {
+		case machine.IsMissing(err):
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q is gone: %s", rec.Name, rec.Target.Path))
+		case err == nil && (info.Size() != rec.Target.Size || !info.ModTime().Equal(rec.Target.Modified)):
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q was replaced since: %s had %d bytes of %s, has %d bytes of %s", rec.Name, rec.Target.Path,
+				rec.Target.Size, rec.Target.Modified.Format(time.DateOnly), info.Size(), info.ModTime().UTC().Format(time.DateOnly)))
+		}
+	}
+	if len(r.plan.Effects) == 0 {
+		r.plan.Effects = []string{location.AtNextStart}
+	}
+}
