@@ -220,6 +220,13 @@ func (d *draft) possible(a machine.Artifact, want machine.Image) error {
 		return fmt.Errorf("%s is a device, a pipe or a socket, which could not be brought back", autostart.Text(a.String()))
 	case before.Kind == machine.Folder && want.Kind != machine.Folder:
 		return fmt.Errorf("%s is a folder", autostart.Text(a.String()))
+	case want.Kind == machine.Folder && before.Kind != machine.Folder && before.Kind != machine.Absent:
+		return fmt.Errorf("%s should be a folder, and is %s", autostart.Text(a.String()), before)
+	}
+	if want.Kind != machine.Absent {
+		if err := d.machine.Room(a); err != nil {
+			return err
+		}
 	}
 	if err := d.machine.Writable(a, before, want); err != nil && !wholly(err) {
 		return fmt.Errorf("cannot write %s: %w", autostart.Text(a.String()), err)

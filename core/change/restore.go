@@ -48,6 +48,9 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 	if r.images, err = snap.Images(); err != nil {
 		return plan, err
 	}
+	if now := inv.Machine.Version; snap.System != "" && now != "" && now != snap.System {
+		plan.Warnings = append(plan.Warnings, fmt.Sprintf("%s is of another version of the system: it was taken on %s, and this is %s now", snap.Name(), snap.System, now))
+	}
 	entries, err := snap.Entries()
 	if err != nil {
 		return plan, err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -233,7 +234,8 @@ func (a attributes) write(want map[string][]byte) error {
 			}
 		}
 	}
-	for key, value := range want {
+	for _, key := range slices.Sorted(maps.Keys(want)) {
+		value := want[key]
 		onDisk, possible := a.diskName(key)
 		if old, ok := have[key]; !possible || ok && string(old) == string(value) {
 			continue

@@ -255,6 +255,30 @@ func (p place) discard(temp string) error {
 	return err
 }
 
+// Room fails where something that is no folder stands where an artifact's folder should
+// be. That nothing is there leaves room for one.
+func (f *Files) Room(a Artifact) error {
+	parent, ok := a.Parent()
+	if !ok || a.Kind != FileArtifact {
+		return nil
+	}
+	full, err := f.Reach(parent.Name, true)
+	if err != nil || full == "/" {
+		if errors.Is(err, syscall.ENOTDIR) || !missing(err) {
+			return err
+		}
+		return nil
+	}
+	info, err := f.Lstat(full)
+	if err == nil && !info.IsDir() {
+		err = &fs.PathError{Op: "open", Path: parent.Name, Err: syscall.ENOTDIR}
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
 // Links tells how many names the file of an artifact has: replacing it leaves the others
 // as they are. 0 is unknown.
 func (f *Files) Links(a Artifact) int {

@@ -61,11 +61,18 @@ func crash(t *testing.T, p testkit.Program, n int, args ...string) (point string
 	return points[len(points)-1], true
 }
 
+// openSQL opens a record with nothing but SQLite.
+func openSQL(t testing.TB, file string) *sql.DB {
+	t.Helper()
+	db, err := sql.Open("sqlite", "file:"+file)
+	require.NoError(t, err)
+	return db
+}
+
 // wholeRecord has SQLite itself check the record.
 func wholeRecord(t *testing.T, p testkit.Program) {
 	t.Helper()
-	db, err := sql.Open("sqlite", "file:"+p.Store)
-	require.NoError(t, err)
+	db := openSQL(t, p.Store)
 	defer db.Close()
 	var verdict string
 	require.NoError(t, db.QueryRow("PRAGMA integrity_check").Scan(&verdict))

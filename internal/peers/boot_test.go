@@ -150,7 +150,7 @@ func TestRealSystemAcrossTheBorder(t *testing.T) {
 	require.Contains(t, out, "C2 done")
 	require.NotEmpty(t, testkit.Differences(before, testkit.Tree(t, b.root, leave...)))
 
-	outside := testkit.Program{Root: b.root} // the record on the disk is found
+	outside := testkit.Program{Root: b.root, Store: "disk"} // the record on the disk is found
 	r := outside.Run(t, "compare", "S1")
 	require.Equal(t, 3, r.Code, r.Out+r.Err)
 	outside.OK(t, "restore", "S1", "--yes")
@@ -199,7 +199,7 @@ func TestRealSystemPowerCut(t *testing.T) {
 	_, _ = b.boot(t, "lockback snapshot",
 		"for n in 1 2 3 4 5 6; do (lockback disable 'command=/opt/gullrock/mark*' --yes & p=$!; sleep 0.0$n; kill -9 $p; wait $p)",
 		"lockback list > /dev/null 2>> /opt/gullrock/said; lockback recover --yes; lockback enable 'command=/opt/gullrock/mark*' --yes; done")
-	outside := testkit.Program{Root: b.root}
+	outside := testkit.Program{Root: b.root, Store: "disk"}
 	outside.OK(t, "recover", "--yes")
 	outside.OK(t, "restore", "S1", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, b.root, leave...))

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -70,7 +71,9 @@ func attributes(name string) string {
 		return ""
 	}
 	text := ""
-	for key := range strings.SplitSeq(strings.TrimRight(string(buf[:n]), "\x00"), "\x00") {
+	keys := strings.Split(strings.TrimRight(string(buf[:n]), "\x00"), "\x00")
+	slices.Sort(keys) // the file system's order is that of their making
+	for _, key := range keys {
 		value := make([]byte, 4096)
 		if m, err := unix.Lgetxattr(name, key, value); err == nil {
 			text += fmt.Sprintf(" %s=%x", key, value[:m])
