@@ -109,6 +109,7 @@ func (e *Engine) Capture(tx *store.Tx, inv inventory.Inventory, now time.Time, m
 	if err != nil {
 		return nil, err
 	}
+	snap.Load = e.Store.Blob
 	return snap, tx.AddSnapshot(snap)
 }
 

@@ -46,6 +46,9 @@ type Snapshot struct {
 	Load func(Digest) ([]byte, error)
 }
 
+// errNoContents says that a capture was asked for a content that it handed on.
+var errNoContents = errors.New("a capture keeps no contents")
+
 // A Keeper takes the contents of a capture as they are read. One content may come several
 // times.
 type Keeper func(Digest, []byte) error
@@ -222,7 +225,7 @@ func Capture(inv inventory.Inventory, now time.Time, message string, keep Keeper
 // machine.
 func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.Image, error), now time.Time, message string, keeper Keeper) (*Snapshot, error) {
 	s := &Snapshot{Machine: inv.Machine.ID, Time: now.UTC().Truncate(time.Second), Message: message, System: inv.Machine.Version,
-		Unread: slices.Clone(inv.Unread), Load: func(Digest) ([]byte, error) { return nil, nil }}
+		Unread: slices.Clone(inv.Unread), Load: func(Digest) ([]byte, error) { return nil, errNoContents }}
 	var failed error
 	keep := func(d Digest, content []byte) {
 		if keeper != nil && failed == nil {
