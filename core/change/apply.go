@@ -87,6 +87,9 @@ type Result struct {
 	Change   store.Change
 	Snapshot *snapshot.Snapshot // taken before the first step
 	Warnings []string           // what the running system said, and what was kept
+	// After is the inventory that was read afterwards; nil where the change did not ask
+	// for one.
+	After *inventory.Inventory
 }
 
 // token draws what begins the names of all that a change prepares.
@@ -102,7 +105,7 @@ func (e *Engine) Capture(tx *store.Tx, inv inventory.Inventory, now time.Time, m
 	if err := tx.AddMachine(e.Machine); err != nil {
 		return nil, err
 	}
-	snap, err := snapshot.Capture(inv, now, message, tx.Keep)
+	snap, err := snapshot.Capture(inv, now, message, tx.Keeper())
 	if err == nil {
 		err = machine.RanOut()
 	}
@@ -199,13 +202,13 @@ func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Resu
 		return result, e.takeBack(change, err)
 	}
 	result.Warnings = append(kept, e.Machine.Announce(touched(change.Steps))...)
-	doubts, err := e.verify(change, plan)
+	doubts, after, err := e.verify(change, plan)
 	if err != nil {
 		err = e.takeBack(change, err)
 		e.Machine.Announce(touched(change.Steps))
 		return result, err
 	}
-	result.Warnings = append(result.Warnings, doubts...)
+	result.Warnings, result.After = append(result.Warnings, doubts...), after
 	e.at("before done")
 	if err := e.finish(change); err != nil {
 		return result, err
@@ -332,20 +335,20 @@ func stepError(s store.Step, err error) error {
 // verify reads everything again: the artifacts, and the entries as their
 // locations see them. It returns what a person's own service manager says
 // otherwise: as root that is a doubt and no more, for the person answers there.
-func (e *Engine) verify(c store.Change, plan Plan) (doubts []string, err error) {
+func (e *Engine) verify(c store.Change, plan Plan) (doubts []string, after *inventory.Inventory, err error) {
 	e.at("verify")
 	for _, s := range c.Steps {
 		current, err := e.Machine.Image(s.Artifact)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		kept := s.After.Kind == machine.Absent && s.Before.Container() && current.Container()
 		if !kept && !e.Machine.Same(s.Artifact, current, s.After) {
-			return nil, fmt.Errorf("%s was set to %s, but reads back as %s", autostart.Text(s.Artifact.String()), s.After, current)
+			return nil, nil, fmt.Errorf("%s was set to %s, but reads back as %s", autostart.Text(s.Artifact.String()), s.After, current)
 		}
 	}
 	if len(plan.want) == 0 {
-		return nil, nil
+		return nil, nil, nil
 	}
 	inv := inventory.Take(e.Machine)
 	missing := maps.Clone(plan.want)
@@ -356,12 +359,12 @@ func (e *Engine) verify(c store.Change, plan Plan) (doubts []string, err error) 
 		}
 		delete(missing, item.Handle)
 		if item.State != state {
-			return nil, fmt.Errorf("%q still reads as %s (%s)", item.Name, item.State, item.Mode)
+			return nil, nil, fmt.Errorf("%q still reads as %s (%s)", item.Name, item.State, item.Mode)
 		}
 		if err := e.Machine.Confirm(item.Location, item.Name, item.User, item.Mode); err != nil {
 			err = fmt.Errorf("%q: %w", item.Name, err)
 			if item.User == "" || !machine.Privileged() {
-				return nil, err
+				return nil, nil, err
 			}
 			doubts = append(doubts, err.Error())
 		}
@@ -370,10 +373,10 @@ func (e *Engine) verify(c store.Change, plan Plan) (doubts []string, err error) 
 	// only stood in the way: a person's override.
 	for handle, state := range missing {
 		if state == autostart.Disabled && !plan.taken[handle] {
-			return nil, errors.New("an entry that was switched off is no longer in the list")
+			return nil, nil, errors.New("an entry that was switched off is no longer in the list")
 		}
 	}
-	return doubts, nil
+	return doubts, &inv, nil
 }
 
 // finish marks a change as done, and the one that it undid as undone.

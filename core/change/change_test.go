@@ -94,6 +94,8 @@ func TestFoldersAreMadeFirstAndRemovedLast(t *testing.T) {
 	require.Equal(t, []string{"/home/ines/.config", "/home/ines/.config/autostart", "/home/ines/.config/autostart/bell.desktop"}, names)
 	done, err := e.Apply(plan, inv, "")
 	require.NoError(t, err)
+	done.Snapshot, err = e.Store.Snapshot(done.Snapshot.ID)
+	require.NoError(t, err)
 	back, err := e.Restore(inventory.Take(e.Machine), done.Snapshot, change.RestoreOptions{Newcomers: change.KeepNewcomers})
 	require.NoError(t, err)
 	names = nil
@@ -141,7 +143,9 @@ func TestNothingToDo(t *testing.T) {
 	require.NoError(t, err)
 	_, err = e.Apply(again, inventory.Take(e.Machine), "")
 	require.NoError(t, err)
-	_, err = e.Restore(inventory.Take(e.Machine), done.Snapshot, change.RestoreOptions{})
+	snap, err := e.Store.Snapshot(done.Snapshot.ID)
+	require.NoError(t, err)
+	_, err = e.Restore(inventory.Take(e.Machine), snap, change.RestoreOptions{})
 	require.ErrorIs(t, err, change.ErrNothing)
 	_, err = e.Undo(done.Change) // it was taken back already
 	require.ErrorIs(t, err, change.ErrNothing)

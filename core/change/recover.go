@@ -98,7 +98,7 @@ func (e *Engine) Recover(c store.Change, finish bool) (kept []string, err error)
 	if err := e.settle(c, func(f store.Folder) machine.Image { return f.After }, func(s store.Step) machine.Image { return s.After }); err != nil {
 		return kept, err
 	}
-	if _, err := e.verify(c, Plan{}); err != nil {
+	if _, _, err := e.verify(c, Plan{}); err != nil {
 		return kept, err
 	}
 	return kept, e.finish(c)

@@ -43,7 +43,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		}
 		return e.Store.LastImages(e.Machine.ID)
 	}),
-		current: map[string]*location.Item{}, recorded: map[string]snapshot.Recorded{}, owners: map[machine.Artifact][]string{}}
+		current: map[string]*location.Item{}, recorded: map[string]*snapshot.Recorded{}, owners: map[machine.Artifact][]string{}}
 	var err error
 	if r.images, err = snap.Images(); err != nil {
 		return plan, err
@@ -58,7 +58,8 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 	for _, item := range inv.Items {
 		r.current[item.Handle] = item
 	}
-	for _, rec := range entries {
+	for k := range entries {
+		rec := &entries[k]
 		r.recorded[rec.Handle] = rec
 		for _, a := range rec.Artifacts {
 			r.owners[a] = append(r.owners[a], rec.Handle)
@@ -105,7 +106,7 @@ type restore struct {
 	opt       RestoreOptions
 	images    *snapshot.Images
 	current   map[string]*location.Item
-	recorded  map[string]snapshot.Recorded
+	recorded  map[string]*snapshot.Recorded
 	owners    map[machine.Artifact][]string
 	newcomers []*location.Item
 	folders   []machine.Artifact

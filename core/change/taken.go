@@ -26,31 +26,45 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 	for _, item := range inv.Items {
 		here[item.Handle] = true
 	}
-	recorded := map[int]map[string]snapshot.Recorded{} // snapshots that were looked into, by handle
+	// The newest removal of each entry that is not there counts.
+	type lost struct {
+		store.Removal
+		handle string
+	}
+	var gone []lost
+	wanted := map[int]map[string]bool{} // by snapshot
 	for _, r := range removals {
 		for _, handle := range r.Handles {
 			if here[handle] {
 				continue
 			}
 			here[handle] = true
-			if recorded[r.Snapshot] == nil {
-				snap, err := st.Snapshot(r.Snapshot)
-				if err != nil {
-					return inv, err
-				}
-				entries, err := snap.Entries()
-				if err != nil {
-					return inv, err
-				}
-				recorded[r.Snapshot] = map[string]snapshot.Recorded{}
-				for _, rec := range entries {
-					recorded[r.Snapshot][rec.Handle] = rec
-				}
+			gone = append(gone, lost{r, handle})
+			if wanted[r.Snapshot] == nil {
+				wanted[r.Snapshot] = map[string]bool{}
 			}
-			if rec, ok := recorded[r.Snapshot][handle]; ok {
-				if item := takenItem(inv.Machine, rec, r); item != nil {
-					inv.Items = append(inv.Items, item)
-				}
+			wanted[r.Snapshot][handle] = true
+		}
+	}
+	recorded := map[int]map[string]snapshot.Recorded{} // by snapshot and handle
+	for id, handles := range wanted {
+		snap, err := st.Snapshot(id)
+		if err != nil {
+			return inv, err
+		}
+		entries, err := snap.EntriesOf(handles)
+		if err != nil {
+			return inv, err
+		}
+		recorded[id] = map[string]snapshot.Recorded{}
+		for _, rec := range entries {
+			recorded[id][rec.Handle] = rec
+		}
+	}
+	for _, l := range gone {
+		if rec, ok := recorded[l.Snapshot][l.handle]; ok {
+			if item := takenItem(inv.Machine, rec, l.Removal); item != nil {
+				inv.Items = append(inv.Items, item)
 			}
 		}
 	}

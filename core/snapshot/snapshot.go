@@ -16,6 +16,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -49,9 +50,14 @@ type Snapshot struct {
 // errNoContents says that a capture was asked for a content that it handed on.
 var errNoContents = errors.New("a capture keeps no contents")
 
-// A Keeper takes the contents of a capture as they are read. One content may come several
-// times.
-type Keeper func(Digest, []byte) error
+// A Keeper takes the contents of a capture as they are read, so that never more than one of
+// them is in memory. One content may come several times.
+type Keeper struct {
+	Keep func(Digest, []byte) error
+	// Sections hands on the texts of the sections, too: the capture keeps their digests
+	// only, and cannot be compared.
+	Sections bool
+}
 
 // Section is the text of the entries of one location and user, and of the images
 // that they were the first to name. A line is either
@@ -215,7 +221,7 @@ func (h *hexDigest) Scan(state fmt.ScanState, _ rune) error {
 }
 
 // Capture reads the image of every artifact that decides an entry and hands their
-// contents on, so that never more than one of them is in memory; a nil Keeper drops them. Artifacts
+// contents on; the zero Keeper drops them. Artifacts
 // that cannot be read are reported with the unread places. It fails where keep does.
 func Capture(inv inventory.Inventory, now time.Time, message string, keep Keeper) (*Snapshot, error) {
 	return CaptureFrom(inv, inv.Machine.Image, now, message, keep)
@@ -228,14 +234,27 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 		Unread: slices.Clone(inv.Unread), Load: func(Digest) ([]byte, error) { return nil, errNoContents }}
 	var failed error
 	keep := func(d Digest, content []byte) {
-		if keeper != nil && failed == nil {
-			failed = keeper(d, content)
+		if keeper.Keep != nil && failed == nil {
+			failed = keeper.Keep(d, content)
 		}
 	}
 	claimed := map[machine.Artifact]machine.ImageKind{}
 	withFolder := map[machine.Artifact]bool{} // those whose folder is recorded too
 	texts := map[string]*bytes.Buffer{}
-	var keys []string
+	// done ends a stretch of a section: it is kept, or handed on.
+	parts := map[string]int{}
+	done := func(key string, text []byte) {
+		name := key
+		if parts[key]++; parts[key] > 1 {
+			name = fmt.Sprintf("%s#%d", key, parts[key])
+		}
+		section := Section{Key: name, Digest: sha256.Sum256(text), Text: text}
+		if keeper.Sections {
+			keep(section.Digest, text)
+			section.Text = nil
+		}
+		s.Sections = append(s.Sections, section)
+	}
 	for _, item := range inv.Items {
 		if item.State == autostart.Enabled {
 			s.Enabled++
@@ -247,7 +266,11 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 		if text == nil {
 			text = &bytes.Buffer{}
 			texts[key] = text
-			keys = append(keys, key)
+		}
+		if text.Len() > maxSection {
+			done(key, text.Bytes())
+			text = &bytes.Buffer{}
+			texts[key] = text
 		}
 		// What is gone with the next start is no state to come back to, and
 		// must not be written onto a disk.
@@ -289,16 +312,12 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 			return nil, failed
 		}
 	}
-	slices.Sort(keys)
-	for _, key := range keys {
-		for k, text := range divide(texts[key].Bytes(), maxSection) {
-			name := key
-			if k > 0 {
-				name = fmt.Sprintf("%s#%d", key, k+1)
-			}
-			s.Sections = append(s.Sections, Section{Key: name, Digest: sha256.Sum256(text), Text: text})
-		}
-		delete(texts, key)
+	for _, key := range slices.Sorted(maps.Keys(texts)) {
+		done(key, texts[key].Bytes())
+	}
+	slices.SortFunc(s.Sections, func(a, b Section) int { return strings.Compare(a.Key, b.Key) })
+	if failed != nil {
+		return nil, failed
 	}
 	return s, nil
 }
@@ -306,23 +325,6 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 // maxSection is the size in bytes from which a section is divided, so that no content of
 // the record grows with the machine.
 const maxSection = 4 << 20
-
-// divide cuts a text behind the first line end after each stretch of that size.
-func divide(text []byte, size int) [][]byte {
-	var parts [][]byte
-	for len(text) > size {
-		end := bytes.IndexByte(text[size:], '\n')
-		if end < 0 {
-			break
-		}
-		parts = append(parts, text[:size+end+1:size+end+1])
-		text = text[size+end+1:]
-	}
-	if len(text) > 0 {
-		parts = append(parts, text)
-	}
-	return parts
-}
 
 // line is one line of a section, its JSON not yet looked at.
 type line struct {
@@ -335,6 +337,9 @@ type line struct {
 // lines splits sections into the lines of entries and of images, ordered by id.
 func lines(sections []Section) (entries, images []line, err error) {
 	for _, s := range sections {
+		if len(s.Text) == 0 {
+			return nil, nil, errNoContents
+		}
 		text := string(s.Text)
 		for text != "" {
 			var raw string
@@ -392,10 +397,16 @@ func (l *line) recorded() (Recorded, error) {
 }
 
 // Entries decodes all entries, in the order of all outputs.
-func (s *Snapshot) Entries() ([]Recorded, error) {
+func (s *Snapshot) Entries() ([]Recorded, error) { return s.EntriesOf(nil) }
+
+// EntriesOf is [Snapshot.Entries] of some handles only; nil means all.
+func (s *Snapshot) EntriesOf(handles map[string]bool) ([]Recorded, error) {
 	entries, _, err := lines(s.Sections)
 	if err != nil {
 		return nil, err
+	}
+	if handles != nil {
+		entries = slices.DeleteFunc(entries, func(l line) bool { return !handles[l.id] })
 	}
 	all := make([]Recorded, len(entries))
 	for k := range entries {

@@ -520,10 +520,12 @@ func (tx *Tx) AddMachine(m *machine.Machine) error {
 	return tx.err
 }
 
-// Keep keeps a content, once. It is a [snapshot.Keeper].
-func (tx *Tx) Keep(d snapshot.Digest, content []byte) error {
-	tx.addBlob(d, content)
-	return tx.err
+// Keeper keeps the contents and sections of a capture, each once.
+func (tx *Tx) Keeper() snapshot.Keeper {
+	return snapshot.Keeper{Sections: true, Keep: func(d snapshot.Digest, content []byte) error {
+		tx.addBlob(d, content)
+		return tx.err
+	}}
 }
 
 // addBlob keeps content once.
@@ -550,12 +552,10 @@ type manifestSection struct {
 	Digest snapshot.Digest `json:"digest"`
 }
 
-// AddSnapshot records a capture, whose contents were kept with [Tx.Keep] before, and gives
-// it its number.
+// AddSnapshot records a capture that was made with [Tx.Keeper], and gives it its number.
 func (tx *Tx) AddSnapshot(s *snapshot.Snapshot) error {
 	m := manifest{Unread: s.Unread}
 	for _, section := range s.Sections {
-		tx.addBlob(section.Digest, section.Text)
 		m.Sections = append(m.Sections, manifestSection{section.Key, section.Digest})
 	}
 	text, err := json.Marshal(m)
@@ -665,7 +665,8 @@ func (s *Store) Holds(c Change) error {
 		return lacks("the change")
 	}
 	if c.Snapshot > 0 {
-		if snap, err := s.Snapshot(c.Snapshot); err != nil || snap.Machine != c.Machine {
+		var of string
+		if err := s.conn.QueryRowContext(context.Background(), "SELECT machine FROM snapshot WHERE id = ?", c.Snapshot).Scan(&of); err != nil || of != c.Machine {
 			return lacks("the snapshot before it")
 		}
 	}

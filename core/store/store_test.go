@@ -52,7 +52,7 @@ func TestWhatIsRecordedComesBack(t *testing.T) {
 		Folders: []store.Folder{{Artifact: machine.File("/etc"), Before: machine.Image{Kind: machine.Folder, Mode: 0o755, Names: "n"}}}}
 	require.NoError(t, st.Update(func(tx *store.Tx) error {
 		require.NoError(t, tx.AddMachine(box))
-		first, second = capture(t, "one", tx.Keep), capture(t, "two", tx.Keep)
+		first, second = capture(t, "one", tx.Keeper()), capture(t, "two", tx.Keeper())
 		require.NoError(t, tx.AddSnapshot(first))
 		require.NoError(t, tx.AddSnapshot(second))
 		change.Snapshot = first.ID
@@ -73,7 +73,7 @@ func TestWhatIsRecordedComesBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "as found", back.Message)
 	require.Equal(t, first.Unread, back.Unread)
-	d, err := snapshot.Compare(first, back)
+	d, err := snapshot.Compare(capture(t, "one", snapshot.Keeper{}), back)
 	require.NoError(t, err)
 	require.True(t, d.Empty())
 	other, err := st.Snapshot(second.ID)
@@ -108,7 +108,7 @@ func TestAllOrNothing(t *testing.T) {
 	failure := errors.New("failed in between")
 	require.ErrorIs(t, st.Update(func(tx *store.Tx) error {
 		require.NoError(t, tx.AddMachine(box))
-		require.NoError(t, tx.AddSnapshot(capture(t, "x", tx.Keep)))
+		require.NoError(t, tx.AddSnapshot(capture(t, "x", tx.Keeper())))
 		return failure
 	}), failure)
 	snaps, err := st.Snapshots(box.ID)
@@ -118,7 +118,7 @@ func TestAllOrNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, machines)
 	// A snapshot of a machine that is not recorded would have no owner.
-	require.Error(t, st.Update(func(tx *store.Tx) error { return tx.AddSnapshot(capture(t, "x", tx.Keep)) }))
+	require.Error(t, st.Update(func(tx *store.Tx) error { return tx.AddSnapshot(capture(t, "x", tx.Keeper())) }))
 }
 
 func TestContentsAreCheckedWhenTheyAreRead(t *testing.T) {
@@ -127,7 +127,7 @@ func TestContentsAreCheckedWhenTheyAreRead(t *testing.T) {
 	var snap *snapshot.Snapshot
 	require.NoError(t, st.Update(func(tx *store.Tx) error {
 		require.NoError(t, tx.AddMachine(box))
-		snap = capture(t, "precious", tx.Keep)
+		snap = capture(t, "precious", tx.Keeper())
 		return tx.AddSnapshot(snap)
 	}))
 	require.NoError(t, st.Close())

@@ -144,7 +144,7 @@ func made(entries, changed int) *snapshot.Snapshot {
 	}
 	snap, err := snapshot.CaptureFrom(inv, func(machine.Artifact) (machine.Image, error) {
 		return machine.Image{Kind: machine.Regular, Content: []byte{byte(changed)}}, nil
-	}, time.Unix(0, 0), "", nil)
+	}, time.Unix(0, 0), "", snapshot.Keeper{})
 	if err != nil {
 		panic(err) // nothing takes contents that could fail
 	}
@@ -184,7 +184,7 @@ func BenchmarkSecondSnapshot(b *testing.B) {
 	defer st.Close()
 	record := func() int64 {
 		require.NoError(b, st.Update(func(tx *store.Tx) error {
-			snap, err := snapshot.Capture(inventory.Take(m), time.Now(), "", tx.Keep)
+			snap, err := snapshot.Capture(inventory.Take(m), time.Now(), "", tx.Keeper())
 			if err != nil {
 				return err
 			}

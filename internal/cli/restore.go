@@ -75,7 +75,7 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 				for _, w := range plan.Warnings {
 					a.note("note: %s", w)
 				}
-				if err := s.printChange(change.Plan{Warnings: plan.Warnings}, inv, change.Result{}); err != nil {
+				if err := s.printChange(change.Plan{Warnings: plan.Warnings}, nil, change.Result{}); err != nil {
 					return err
 				}
 				return incomplete(plan)

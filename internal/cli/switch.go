@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"os/signal"
 	"runtime"
@@ -130,12 +129,12 @@ func (a *app) switchEntries(o switchOptions) error {
 			return fmt.Errorf("nothing was done: what matches cannot be switched")
 		}
 		a.note("there is nothing to do")
-		return s.printChange(change.Plan{}, inv, change.Result{})
+		return s.printChange(change.Plan{}, nil, change.Result{})
 	}
 	plan, err := s.engine.Switch(items, want)
 	if errors.Is(err, change.ErrNothing) {
 		a.note("there is nothing to do: it is so already")
-		return s.printChange(change.Plan{}, inv, change.Result{})
+		return s.printChange(change.Plan{}, nil, change.Result{})
 	}
 	if err != nil {
 		return err
@@ -307,7 +306,7 @@ func (a *app) stepsCSV(steps []store.Step) error {
 func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*location.Item, message, verb string) error {
 	s.noteLeftOut(plan)
 	if s.dryRun {
-		if err := s.printChange(plan, inv, change.Result{Change: store.Change{Steps: plan.Steps}}); err != nil {
+		if err := s.printChange(plan, nil, change.Result{Change: store.Change{Steps: plan.Steps}}); err != nil {
 			return err
 		}
 		return incomplete(plan)
@@ -333,11 +332,14 @@ func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*l
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	s.engine.Context = ctx
+	// From here on the first inventory is not used: a large machine's takes much memory, and a
+	// second one is read.
+	was := statesOf(inv)
 	result, err := s.engine.Apply(plan, inv, message)
 	if err != nil {
 		return s.explain(err)
 	}
-	if err := s.printChange(plan, inv, result); err != nil {
+	if err := s.printChange(plan, was, result); err != nil {
 		return err
 	}
 	return incomplete(plan)
@@ -403,9 +405,23 @@ func names(d *change.Denied) string {
 	return text
 }
 
-// printChange prints a change, or what a dry run would do. The inventory is that
+// stateOf is what is told of an entry that a change touched.
+type stateOf struct{ name, whom, state string }
+
+// statesOf are those of all entries, by handle.
+func statesOf(inv inventory.Inventory) map[string]stateOf {
+	states := make(map[string]stateOf, len(inv.Items))
+	for _, item := range inv.Items {
+		if _, taken := states[item.Handle]; !taken {
+			states[item.Handle] = stateOf{item.Name, forWhom(item.Entry), string(item.State)}
+		}
+	}
+	return states
+}
+
+// printChange prints a change, or what a dry run would do. The states are those
 // of before.
-func (s *session) printChange(plan change.Plan, inv inventory.Inventory, result change.Result) error {
+func (s *session) printChange(plan change.Plan, was map[string]stateOf, result change.Result) error {
 	p := s.printer()
 	warnings := append(append([]string{}, plan.Warnings...), result.Warnings...)
 	if s.format == "json" {
@@ -441,7 +457,12 @@ func (s *session) printChange(plan change.Plan, inv inventory.Inventory, result 
 		p.Line("")
 		p.Line("%s for %s; nothing was changed", view.Number(len(plan.Steps), "step", "steps"), view.Number(len(plan.Handles), "entry", "entries"))
 	} else {
-		s.printStates(plan, inv)
+		after := result.After
+		if after == nil {
+			read := inventory.Take(s.machine)
+			after = &read
+		}
+		s.printStates(plan, was, statesOf(s.withTaken(*after, s.store)))
 		p.Line("")
 		undo := "undo"
 		if plan.Kind == store.Undo {
@@ -459,47 +480,37 @@ func (s *session) printChange(plan change.Plan, inv inventory.Inventory, result 
 
 // printStates lists the entries that a change touched, as they were and as they
 // are now.
-func (s *session) printStates(plan change.Plan, earlier inventory.Inventory) {
-	before, after := byHandle(earlier), byHandle(s.inventory())
+func (s *session) printStates(plan change.Plan, before, after map[string]stateOf) {
 	// An entry of its own can come and go with a change: a person's override of
 	// what is for everybody.
 	handles := slices.Clone(plan.Handles)
-	for _, h := range slices.Sorted(maps.Keys(after)) {
-		if _, had := before[h]; !had {
-			handles = append(handles, h)
+	for _, side := range [2][2]map[string]stateOf{{after, before}, {before, after}} {
+		var only []string
+		for h := range side[0] {
+			if _, both := side[1][h]; !both {
+				only = append(only, h)
+			}
 		}
-	}
-	for _, h := range slices.Sorted(maps.Keys(before)) {
-		if _, has := after[h]; !has {
-			handles = append(handles, h)
-		}
+		slices.Sort(only)
+		handles = append(handles, only...)
 	}
 	var rows [][]view.Cell
 	seen := map[string]bool{}
 	for _, h := range handles {
 		was, had := before[h]
 		is, has := after[h]
-		e, from, to := is, string(was.State), string(is.State)
 		switch {
-		case seen[h] || !had && !has || had && has && was.State == is.State:
+		case seen[h] || !had && !has || had && has && was.state == is.state:
 			continue
 		case !had:
-			from = "not there"
+			was.state = "not there"
 		case !has:
-			e, to = was, "gone"
+			is, is.state = was, "gone"
 		}
 		seen[h] = true
-		rows = append(rows, []view.Cell{view.T(h), view.T(e.Name), view.T(forWhom(e)), view.T(from), view.T(to)})
+		rows = append(rows, []view.Cell{view.T(h), view.T(is.name), view.T(is.whom), view.T(was.state), view.T(is.state)})
 	}
 	if len(rows) > 0 {
 		s.printer().Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 1}, {Title: "for"}, {Title: "was"}, {Title: "is"}}, rows)
 	}
-}
-
-func byHandle(inv inventory.Inventory) map[string]autostart.Entry {
-	entries := map[string]autostart.Entry{}
-	for _, item := range inv.Items {
-		entries[item.Handle] = item.Entry
-	}
-	return entries
 }

@@ -37,7 +37,7 @@ was changed since by something else, nothing is touched and the conflict is name
 				for _, w := range plan.Warnings {
 					a.note("note: %s", w)
 				}
-				return s.printChange(change.Plan{}, inv, change.Result{})
+				return s.printChange(change.Plan{}, nil, change.Result{})
 			}
 			if err != nil {
 				return s.explain(err)

@@ -1,6 +1,7 @@
 package unix
 
 import (
+	"bytes"
 	"fmt"
 	"io/fs"
 	"path"
@@ -12,19 +13,33 @@ import (
 	"lockback/core/machine"
 )
 
+// The largest table that is read, in bytes and lines, without the marks of what is
+// switched off.
+const (
+	maxTable = 4 << 20
+	maxLines = 100_000
+)
+
 // Crontab reports the lines of one table. A table without an owner is the
 // system's, with a user field. Why the whole table is passed over by the cron of
 // the machine, ignored tells; nil where it never is.
 func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileInfo) string) {
-	content, ok := s.File(file)
-	if !ok {
-		return
+	// Marks of ours make a table longer; they must not make it too long.
+	content, info, err := s.ReadFileInfo(file, 2*maxTable)
+	unmarked := len(content) - bytes.Count(content, []byte(crontab.OffMark))*len(crontab.OffMark)
+	lines := bytes.Count(content, []byte{'\n'})
+	switch {
+	case err != nil:
+	case unmarked > maxTable:
+		err = &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("%w: %d bytes, at most %d are read", machine.ErrTooLarge, unmarked, maxTable)}
+	case lines > maxLines:
+		err = &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("%w: %d lines, at most %d are read", machine.ErrTooLarge, lines, maxLines)}
 	}
-	info, err := s.Stat(file)
 	if err != nil {
 		s.Skip(file, err)
 		return
 	}
+	s.Found()
 	table := crontab.Parse(content, owner == "")
 	why := ""
 	if ignored != nil {
@@ -34,10 +49,12 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 		why = broken
 	}
 	artifacts := Files(file)
-	for _, l := range table.Jobs() {
+	jobs := table.Jobs()
+	for k := range jobs {
+		l := &jobs[k] // what the items share of it is kept once
 		item := &location.Item{
 			Entry: autostart.Entry{
-				User: autostart.Text(owner), Name: cronName(l), State: autostart.Enabled, Mode: l.Schedule, Command: l.Command,
+				User: autostart.Text(owner), Name: cronName(*l), State: autostart.Enabled, Mode: l.Schedule, Command: l.Command,
 				Source: autostart.Source{Path: file, Line: l.Number},
 			},
 			Artifacts: artifacts,
@@ -110,7 +127,7 @@ func beforePercent(command string) string {
 type cronLine struct {
 	file   string
 	system bool
-	line   crontab.Line
+	line   *crontab.Line
 }
 
 func (c cronLine) Set(images location.Images, want location.Want) ([]location.Edit, error) {
