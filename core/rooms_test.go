@@ -28,7 +28,7 @@ var mayImport = []struct{ room, allowed string }{
 	{`internal/view`, `core/autostart`},
 	{`internal/demo`, `core/format/.*`},
 	{`internal/cli`, `(core/.*|internal/(view|demo))`},
-	{`internal/(bench.*|testkit|peers.*)`, `core/.*`},
+	{`internal/(bench.*|testkit|peers.*|campaign)`, `core/.*`},
 	{`cmd/lockback`, `internal/cli`},
 }
 

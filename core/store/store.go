@@ -977,8 +977,12 @@ func unpack(data []byte, size int64) ([]byte, error) {
 	if err := d.Reset(bytes.NewReader(data)); err != nil {
 		return nil, err
 	}
-	content := make([]byte, 0, size+1)
-	b := bytes.NewBuffer(content)
-	_, err := io.Copy(b, io.LimitReader(d, size+1))
-	return b.Bytes(), err
+	content := make([]byte, size)
+	if _, err := io.ReadFull(d, content); err != nil && size > 0 {
+		return nil, err
+	}
+	if n, err := d.Read(make([]byte, 1)); n > 0 || err != io.EOF {
+		return nil, errors.New("more than the record says")
+	}
+	return content, nil
 }
