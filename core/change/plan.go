@@ -178,6 +178,17 @@ func (d *draft) Image(a machine.Artifact) (machine.Image, error) {
 	return i, err
 }
 
+// peek is [draft.Image] for what will mostly not be part of the plan: it is not remembered.
+func (d *draft) peek(a machine.Artifact) (machine.Image, error) {
+	if i, ok := d.after[a]; ok {
+		return i, nil
+	}
+	if i, ok := d.before[a]; ok {
+		return i, nil
+	}
+	return d.machine.Image(a)
+}
+
 func (d *draft) set(a machine.Artifact, want machine.Image, handle string) error {
 	if _, err := d.Image(a); err != nil {
 		return err

@@ -187,7 +187,7 @@ func (r *restore) all() error {
 		if len(r.owners[a]) == 0 && want.Kind != machine.Absent || r.d.machine.Managed(a) {
 			continue // a folder that is known for its times only
 		}
-		current, err := r.d.Image(a)
+		current, err := r.d.peek(a)
 		if err != nil {
 			r.leave(a, err)
 			continue

@@ -7,3 +7,6 @@ func withoutDirect(without bool, do func()) {
 	defer noDirect.Store(before)
 	do()
 }
+
+// WithoutDirect is withoutDirect for the tests outside the package.
+var WithoutDirect = withoutDirect

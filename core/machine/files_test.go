@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"lockback/core/machine"
+	"lockback/internal/testkit"
 )
 
 // bench makes a small root with traps in it, and a secret outside.
@@ -135,6 +136,91 @@ func TestSetAndReadBack(t *testing.T) {
 	}
 	require.Error(t, m.Set(machine.File("/real"), images["file"], "t")) // a folder is never replaced
 	require.Error(t, m.Set(machine.File("/"), images["absent"], "t"))
+}
+
+// One table of traps for every way of recording and writing, with the quick way of opening
+// and without.
+func TestTrapsOfWriting(t *testing.T) {
+	for _, without := range []bool{false, true} {
+		machine.WithoutDirect(without, func() { trapsOfWriting(t) })
+	}
+}
+
+func trapsOfWriting(t *testing.T) {
+	m, dir := bench(t)
+	root := filepath.Join(dir, "root")
+	ines := func(name string) string {
+		if os.Geteuid() == 0 {
+			require.NoError(t, os.Lchown(filepath.Join(root, name), 1000, 1000))
+		}
+		return "/" + name
+	}
+	link := func(target, name string) string {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
+		require.NoError(t, os.Symlink(target, filepath.Join(root, name)))
+		return ines(name)
+	}
+	for _, d := range []string{"home/ines", "home/ines/.config", "tmp", "tmp/d", "open"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(root, d), 0o755))
+	}
+	ines("home/ines")
+	ines("home/ines/.config")
+	ines("tmp/d")
+	require.NoError(t, os.Chmod(filepath.Join(root, "open"), 0o777))
+	require.NoError(t, os.Symlink("/etc", filepath.Join(root, "open/etc")))
+	require.NoError(t, unix.Mkfifo(filepath.Join(root, "home/ines/pipe"), 0o644))
+	file := machine.NewFile([]byte("x"), 0o644, os.Getuid(), os.Getgid(), time.Now())
+	folder := machine.NewFolder(0o755, os.Getuid(), os.Getgid())
+	asRoot := os.Geteuid() == 0
+	for _, c := range []struct {
+		name string
+		want error // nil: anything but success
+		root bool  // only where owners differ
+	}{
+		{link("/etc", "home/ines/to-etc") + "/x", machine.ErrLeadsOut, false},
+		{link("/home/ines/to-etc", "home/ines/chain") + "/x", machine.ErrLeadsOut, false},
+		{link("../../../etc", "home/ines/.config/up") + "/x", machine.ErrLeadsOut, false},
+		{link("/home", "home/ines/all") + "/other/x", machine.ErrLeadsOut, false},
+		{link("loop", "home/ines/loop") + "/x", unix.ELOOP, false},
+		{"/home/ines/pipe/x", nil, false},
+		{"/open/etc/x", machine.ErrForeignFolder, false}, // anybody could have placed it
+		{link("/etc", "tmp/etc") + "/x", machine.ErrForeignFolder, true},
+		{"/tmp/d/x", machine.ErrForeignFolder, true},
+		{link("/tmp/d", "home/ines/.config/d") + "/x", machine.ErrLeadsOut, false},
+	} {
+		if c.root && !asRoot {
+			continue
+		}
+		before := testkit.Tree(t, root)
+		a := machine.File(c.name)
+		for what, err := range map[string]error{
+			"Set": m.Set(a, file, "t"), "Prepare": m.Prepare(a, file, "t"), "a folder": m.Set(a, folder, "t"), "Writable": m.Writable(a, machine.Image{Kind: machine.Absent}, file),
+		} {
+			if what == "Writable" && c.want == nil {
+				continue // the folder above it is writable; that it is none is said by Room
+			}
+			require.Error(t, err, "%s %s", what, c.name)
+			if c.want != nil {
+				require.ErrorIs(t, err, c.want, "%s %s", what, c.name)
+			}
+		}
+		m.Discard(a, "t", "")
+		m.RestoreTime(a, folder)
+		m.FlushFolder(a)
+		m.Links(a)
+		i, err := m.Image(a)
+		require.True(t, err != nil || i.Kind == machine.Absent, c.name)
+		testkit.Same(t, before, testkit.Tree(t, root))
+	}
+	require.Error(t, m.Room(machine.File("/home/ines/pipe/x")))
+	// What is the system's own, or stays in the home, can be written.
+	for _, name := range []string{"/dir/z", "/home/ines/stays/y", "/home/ines/.config/z"} {
+		require.NoError(t, m.Set(machine.File(name), file, "t"), name)
+		require.NoError(t, m.Room(machine.File(name)))
+		i, err := m.Image(machine.File(name))
+		require.NoError(t, err)
+		require.Equal(t, "x", string(i.Content))
+	}
 }
 
 func TestWritesStayInTheHome(t *testing.T) {

@@ -22,6 +22,7 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
+	"unsafe"
 
 	"lockback/core/autostart"
 	"lockback/core/inventory"
@@ -340,7 +341,8 @@ func lines(sections []Section) (entries, images []line, err error) {
 		if len(s.Text) == 0 {
 			return nil, nil, errNoContents
 		}
-		text := string(s.Text)
+		// The text is never written to again, and copying it would take as much memory again.
+		text := unsafe.String(unsafe.SliceData(s.Text), len(s.Text))
 		for text != "" {
 			var raw string
 			raw, text, _ = strings.Cut(text, "\n")

@@ -330,8 +330,12 @@ func TestKills(t *testing.T) {
 	var wait sync.WaitGroup
 	for w := range 2 {
 		wait.Go(func() {
-			for k := w; time.Now().Before(end) && !t.Failed(); k += 2 {
-				patients[k%len(patients)].round(t)
+			var mine []*patient // nobody else's
+			for k := w; k < len(patients); k += 2 {
+				mine = append(mine, patients[k])
+			}
+			for k := 0; time.Now().Before(end) && !t.Failed(); k++ {
+				mine[k%len(mine)].round(t)
 			}
 		})
 	}

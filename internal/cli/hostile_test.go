@@ -804,3 +804,93 @@ func TestLinkedListsOnAMac(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "changed", string(content))
 }
+
+// For every location of every system: each file and folder of a person that decides one of
+// their entries is exchanged for a link to a place of the system. Nothing is written there.
+func TestTrapsInEveryPlace(t *testing.T) {
+	testkit.NeedRoot(t, "other people's files")
+	for name, homes := range map[string]string{"workshop-box": "/home/", "ticket-desk-pc": `C:\Users\`, "archive-mac": "/Users/"} {
+		t.Run(name, func(t *testing.T) {
+			original := museum(t, name)
+			list, _ := original.List(t, "--all")
+			places := map[string]string{} // what is exchanged, to its person
+			for _, e := range list.Entries {
+				if e.User == "" {
+					continue
+				}
+				var shown struct{ Artifacts []struct{ Artifact string } }
+				original.JSON(t, &shown, "show", e.Handle)
+				for _, a := range shown.Artifacts {
+					rest, ok := strings.CutPrefix(a.Artifact, homes)
+					if !ok {
+						continue
+					}
+					parts := strings.FieldsFunc(rest, func(r rune) bool { return r == '/' || r == '\\' })
+					for k := 2; k <= len(parts); k++ {
+						place := filepath.Join(strings.ReplaceAll(strings.TrimPrefix(homes, "C:"), `\`, "/"), filepath.Join(parts[:k]...))
+						if _, err := os.Lstat(filepath.Join(original.Root, place)); err == nil {
+							places[place] = e.User
+						}
+					}
+				}
+			}
+			require.Greater(t, len(places), 5)
+			for place, person := range places {
+				p := testkit.Program{Root: filepath.Join(t.TempDir(), "root"), Store: filepath.Join(t.TempDir(), "record.db")}
+				require.NoError(t, exec.Command("cp", "-a", original.Root, p.Root).Run())
+				p.Run(t, "snapshot")
+				p.Run(t, "disable", "user="+person, "--guarded", "--yes")
+				trap := filepath.Join(p.Root, "trap")
+				require.NoError(t, os.Mkdir(trap, 0o755))
+				if err := os.Rename(filepath.Join(p.Root, place), filepath.Join(trap, "it")); err != nil { // it is parked
+					require.NoError(t, exec.Command("cp", "-a", filepath.Join(original.Root, place), filepath.Join(trap, "it")).Run())
+				}
+				require.NoError(t, os.Symlink("/trap/it", filepath.Join(p.Root, place)))
+				before := testkit.Tree(t, trap)
+				p.Run(t, "restore", "S1", "--yes")
+				p.Run(t, "undo", "--yes")
+				p.Run(t, "enable", "user="+person, "--yes")
+				p.Run(t, "disable", "user="+person, "--guarded", "--yes")
+				p.Run(t, "restore", "S1", "--yes")
+				p.Run(t, "snapshot")
+				require.Empty(t, testkit.Differences(before, testkit.Tree(t, trap)), place)
+			}
+			t.Logf("%d places", len(places))
+		})
+	}
+}
+
+// keyTimes are the times of all keys of a disk, as reglookup reads them.
+func keyTimes(t testing.TB, root string) map[string]string {
+	t.Helper()
+	all := map[string]string{}
+	for _, hive := range testkit.Hives(t, root) {
+		out, err := exec.Command("reglookup", "-H", "-t", "KEY", hive).Output()
+		require.NoError(t, err)
+		for line := range strings.Lines(string(out)) {
+			if f := strings.Split(strings.TrimSpace(line), ","); len(f) > 3 {
+				all[filepath.Base(hive)+f[0]] = f[3]
+			}
+		}
+	}
+	return all
+}
+
+// An undo that is killed, and taken back, leaves the times of keys and folders as they were,
+// those of keys that were made again included.
+func TestTimesAfterAKilledUndo(t *testing.T) {
+	testkit.Need(t, "reglookup")
+	p := settled(t, museum(t, "ticket-desk-pc"))
+	p.OK(t, "snapshot")
+	p.OK(t, "disable", "state=enabled", "switch!=report", "--all", "--guarded", "--yes")
+	off := keyTimes(t, p.Root)
+	require.Greater(t, len(off), 100)
+	for n := 1; ; n += 3 {
+		_, killed := crash(t, p, n, [][]string{{"undo", "--yes"}, {"restore", "S3", "--yes"}}[n%2]...)
+		if !killed {
+			break
+		}
+		p.OK(t, "recover", "--yes")
+		require.Empty(t, testkit.Changed(off, keyTimes(t, p.Root)), "point %d", n)
+	}
+}

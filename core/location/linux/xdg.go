@@ -134,9 +134,10 @@ func addDesktopEntry(s *location.Survey, file string, kind fs.FileMode, sw hide,
 // describeDesktopEntry fills in what the keys of the file say.
 func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *location.Item, overriddenBy []string) {
 	if name, ok := f.Get("Name"); ok && name != "" {
-		item.Name = name
+		item.Name = strings.Clone(name) // else it would keep the whole file in memory
 	}
-	item.Command, _ = f.Get("Exec")
+	command, _ := f.Get("Exec")
+	item.Command = strings.Clone(command)
 	item.Argv = desktopentry.SplitExec(item.Command)
 	item.Source.Line = f.Line("Exec")
 	var modes []string
@@ -176,18 +177,21 @@ func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *locati
 		}
 	}
 	item.Mode = strings.Join(modes, "; ")
-	item.Facts = func() []location.Fact {
-		var facts []location.Fact
-		for _, fact := range []struct{ key, name string }{
-			{"Comment", "comment"}, {"TryExec", "only if installed"}, {"X-KDE-autostart-phase", "KDE phase"},
-			{"X-GNOME-Autostart-Phase", "GNOME phase"}, {"X-systemd-skip", "left to the desktop by systemd"},
-		} {
-			if v, _ := f.Get(fact.key); v != "" {
-				facts = append(facts, location.Fact{Name: fact.name, Value: v, Basis: fact.key})
-			}
+	var facts []location.Fact
+	for _, fact := range []struct{ key, name string }{
+		{"Comment", "comment"}, {"TryExec", "only if installed"}, {"X-KDE-autostart-phase", "KDE phase"},
+		{"X-GNOME-Autostart-Phase", "GNOME phase"}, {"X-systemd-skip", "left to the desktop by systemd"},
+	} {
+		if v, _ := f.Get(fact.key); v != "" {
+			facts = append(facts, location.Fact{Name: fact.name, Value: strings.Clone(v), Basis: fact.key})
 		}
+	}
+	if len(facts)+len(overriddenBy) == 0 {
+		return
+	}
+	item.Facts = func() []location.Fact {
 		if len(overriddenBy) > 0 {
-			facts = append(facts, location.Fact{Name: "own file instead", Value: strings.Join(overriddenBy, ", "), Basis: "~/.config/autostart"})
+			return append(facts[:len(facts):len(facts)], location.Fact{Name: "own file instead", Value: strings.Join(overriddenBy, ", "), Basis: "~/.config/autostart"})
 		}
 		return facts
 	}
