@@ -410,13 +410,19 @@ func (s *Snapshot) EntriesOf(handles map[string]bool) ([]Recorded, error) {
 	if handles != nil {
 		entries = slices.DeleteFunc(entries, func(l line) bool { return !handles[l.id] })
 	}
-	all := make([]Recorded, len(entries))
+	decoded := make([]*Recorded, len(entries))
 	for k := range entries {
-		if all[k], err = entries[k].recorded(); err != nil {
+		rec, err := entries[k].recorded()
+		if err != nil {
 			return nil, err
 		}
+		decoded[k] = &rec
 	}
-	slices.SortStableFunc(all, func(a, b Recorded) int { return autostart.Compare(&a.Entry, &b.Entry) })
+	slices.SortFunc(decoded, func(a, b *Recorded) int { return autostart.Compare(&a.Entry, &b.Entry) })
+	all := make([]Recorded, len(decoded))
+	for k, rec := range decoded {
+		all[k], decoded[k] = *rec, nil
+	}
 	return all, nil
 }
 

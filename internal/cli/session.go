@@ -67,7 +67,12 @@ func (a *app) openStore(m *machine.Machine, access store.Access) (*store.Store, 
 			}
 			disk = filepath.Join(m.Root, filepath.FromSlash(full))
 		}
-		return store.OpenClaim(disk, access)
+		st, err := store.OpenClaim(disk, access)
+		if err == nil && has && !a.toldDisk {
+			a.toldDisk = true
+			a.note("note: this is the record on the disk; what it says is the word of whoever had the disk")
+		}
+		return st, err
 	}
 	path, err := a.storePath()
 	if err != nil {
