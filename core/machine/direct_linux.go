@@ -113,7 +113,7 @@ func (f *Files) openPlain(plain string) (*folder, error) {
 			return nil, &fs.PathError{Op: "open", Path: plain, Err: err}
 		}
 	}
-	return f.root.walk(relative(plain))
+	return f.root.walk(relative(plain), nil)
 }
 
 // isDirect reports whether a path has no links in it, and leads to something by

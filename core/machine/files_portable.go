@@ -17,4 +17,4 @@ func (f *Files) readDirect(string, int64) ([]byte, fs.FileInfo, error) { return 
 
 // openPlain opens the folder at a path without links below the root. A link that turned
 // up there meanwhile is not followed.
-func (f *Files) openPlain(plain string) (*folder, error) { return f.root.walk(relative(plain)) }
+func (f *Files) openPlain(plain string) (*folder, error) { return f.root.walk(relative(plain), nil) }

@@ -7,7 +7,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -45,22 +44,6 @@ func (d *folder) close() { d.self.Close() }
 
 // step opens a folder in this one. A link in its place is not followed.
 func (d *folder) step(base string) (*folder, error) { return openFolder(d.fd(), base, unix.O_NOFOLLOW) }
-
-// walk opens the folder at a path without links, name by name.
-func (d *folder) walk(rel string) (*folder, error) {
-	at := d
-	for base := range strings.SplitSeq(rel, "/") {
-		next, err := at.step(base)
-		if at != d {
-			at.close()
-		}
-		if err != nil {
-			return nil, err
-		}
-		at = next
-	}
-	return at, nil
-}
 
 // stat describes the folder itself.
 func (d *folder) stat() (fs.FileInfo, error) {
@@ -173,9 +156,6 @@ func again(call func() error) error {
 		}
 	}
 }
-
-// errExchanged says that a name leads to something else than a moment ago.
-var errExchanged = errors.New("it was exchanged for something else meanwhile")
 
 // image reads the full image of what is in the folder under a name: content and
 // metadata from one descriptor, so that they are of one and the same file.

@@ -6,7 +6,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 )
 
@@ -59,25 +58,6 @@ func (d *folder) step(base string) (*folder, error) {
 }
 
 var errNotFolder = errors.New("not a folder")
-
-// errExchanged says that a name leads to something else than a moment ago.
-var errExchanged = errors.New("it was exchanged for something else meanwhile")
-
-// walk opens the folder at a path without links, name by name.
-func (d *folder) walk(rel string) (*folder, error) {
-	at := d
-	for base := range strings.SplitSeq(filepath.ToSlash(rel), "/") {
-		next, err := at.step(base)
-		if at != d {
-			at.close()
-		}
-		if err != nil {
-			return nil, err
-		}
-		at = next
-	}
-	return at, nil
-}
 
 func (d *folder) stat() (fs.FileInfo, error) { return d.Stat(".") }
 

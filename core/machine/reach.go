@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"strings"
 	"syscall"
 )
 
@@ -243,42 +242,27 @@ func (f *Files) homeAt(plain string) (home, bool) {
 
 // openTrusted opens the folder at a path without links for writing, see above.
 func (f *Files) openTrusted(plain string) (*folder, error) {
-	at := f.root
-	// The top is its owner's, whoever that is.
-	for rest := strings.TrimPrefix(plain, "/"); rest != ""; {
-		var base string
-		base, rest, _ = strings.Cut(rest, "/")
-		next, err := at.step(base)
-		if at != f.root {
-			at.close()
-		}
-		if err != nil {
-			return nil, err
-		}
-		at = next
-		name := plain[:len(plain)-len(rest)]
-		if rest != "" {
-			name = strings.TrimSuffix(name, "/")
-		}
+	if plain == "/" {
+		return f.root.step(".") // it is its owner's, whoever that is
+	}
+	return f.root.walk(relative(plain), func(at *folder, name string) error {
 		info, err := at.stat()
 		if err != nil {
-			at.close()
-			return nil, err
+			return err
 		}
-		if uid, _ := owner(info); !f.trusted(uid) {
-			h, inHome := f.homeAt(name)
-			// A folder of the system's own service accounts can hold artifacts (the spool
-			// of at). It is opened, so what its owner does to the names in it
-			// leads nowhere.
-			service := rest == "" && !inHome && uid < f.firstPerson
-			if !service && (!inHome || uid != h.uid) {
-				at.close()
-				return nil, &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("%w: the folder %s belongs to the user with the id %d", ErrForeignFolder, name, uid)}
-			}
+		uid, _ := owner(info)
+		if f.trusted(uid) {
+			return nil
 		}
-	}
-	if at == f.root {
-		return f.root.step(".")
-	}
-	return at, nil
+		h, inHome := f.homeAt(name)
+		if inHome && uid == h.uid {
+			return nil
+		}
+		if name == plain && !inHome && uid < f.firstPerson {
+			// A folder of the system's own service accounts can hold artifacts (the spool of
+			// at). It is held open, so what its owner does to the names in it leads nowhere.
+			return nil
+		}
+		return &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("%w: the folder %s belongs to the user with the id %d", ErrForeignFolder, name, uid)}
+	})
 }
