@@ -66,8 +66,11 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		}
 	}
 	r.named = map[string]bool{}
-	r.source = map[machine.Artifact]bool{}
+	r.source, r.shared = map[machine.Artifact]bool{}, map[machine.Artifact]bool{}
 	for _, item := range inv.Items {
+		if m, ok := item.Switcher.(location.Merger); ok {
+			r.shared[m.Shared()] = true
+		}
 		if _, ok := r.recorded[item.Handle]; !ok {
 			r.newcomers = append(r.newcomers, item)
 			r.source[machine.File(item.Source.Path)] = true
@@ -114,6 +117,7 @@ type restore struct {
 	// each, as the record has them.
 	touched func() (map[machine.Artifact]string, error)
 	named   map[string]bool           // the handles of the plan
+	shared  map[machine.Artifact]bool // what says of several entries whether they are on
 	source  map[machine.Artifact]bool // what newcomers are read from
 	system  []string                  // files of the system that are left as they are
 }
@@ -146,6 +150,7 @@ func (r *restore) keeps(a machine.Artifact, want, current machine.Image) string 
 		r.system = append(r.system, autostart.Text(a.String()))
 		return "system"
 	case want.Kind != machine.Absent || current.Kind == machine.Absent || current.Container():
+	case r.shared[a]: // a list of what is on and off is nobody's own file
 	case (current.Kind == machine.Regular || r.source[a]) && !r.made(a, current):
 		return fmt.Sprintf("%s was not there and was made since, by something else than lockback; it is kept", autostart.Text(a.String()))
 	}

@@ -21,6 +21,9 @@ import (
 //     wants each folder to be root's or, inside a home, its person's. What is
 //     exchanged between the two steps is therefore refused, not followed.
 //
+// On a Mac, what a person installed for everybody in /Library and /Applications counts as
+// their home does.
+//
 // Root here means: root, the user that this process runs as, and who owns the top of
 // the machine's files, who could exchange everything below it anyway. On Windows
 // files have no numeric owners; there only the first step and the links count.
@@ -245,6 +248,7 @@ func (f *Files) openTrusted(plain string) (*folder, error) {
 	if plain == "/" {
 		return f.root.step(".") // it is its owner's, whoever that is
 	}
+	installer := -1 // the person whose bundle the path is in
 	return f.root.walk(relative(plain), func(at *folder, name string) error {
 		info, err := at.stat()
 		if err != nil {
@@ -252,6 +256,12 @@ func (f *Files) openTrusted(plain string) (*folder, error) {
 		}
 		uid, _ := owner(info)
 		if f.trusted(uid) {
+			return nil
+		}
+		if f.mac && (within(name, "/Library") || within(name, "/Applications")) && (installer < 0 || installer == uid) {
+			// What an administrator of a Mac drags there stays theirs. As in a home, all below
+			// it must be.
+			installer = uid
 			return nil
 		}
 		h, inHome := f.homeAt(name)

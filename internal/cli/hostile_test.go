@@ -894,3 +894,47 @@ func TestTimesAfterAKilledUndo(t *testing.T) {
 		require.Empty(t, testkit.Changed(off, keyTimes(t, p.Root)), "point %d", n)
 	}
 }
+
+// A bundle that an administrator of a Mac dragged to its place stays theirs, and can be
+// switched all the same; one in which somebody else owns a folder cannot.
+func TestBundlesOfPeople(t *testing.T) {
+	testkit.NeedRoot(t, "giving files away")
+	p := museum(t, "archive-mac")
+	bundles, err := filepath.Glob(filepath.Join(p.Root, "Library/QuickLook/*/Contents"))
+	require.NoError(t, err)
+	require.NotEmpty(t, bundles)
+	bundle := filepath.Dir(bundles[0])
+	require.NoError(t, exec.Command("chown", "-R", "501:20", bundle).Run())
+	list, _ := p.List(t, "--all")
+	handle := ""
+	for _, e := range list.Entries {
+		if strings.HasPrefix(e.Source.Path, "/Library/QuickLook/"+filepath.Base(bundle)) {
+			handle = e.Handle
+		}
+	}
+	before := testkit.Tree(t, p.Root)
+	p.OK(t, "disable", handle, "--guarded", "--yes")
+	p.OK(t, "undo", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	require.NoError(t, os.Chown(bundles[0], 502, 20))
+	p.Fails(t, 1, "belongs to the user with the id 502", "disable", handle, "--guarded", "--yes")
+}
+
+// A list of what is on and off that came since is a state, and no file of somebody's.
+func TestListsMadeSinceAreStates(t *testing.T) {
+	p := museum(t, "archive-mac")
+	lists, err := filepath.Glob(filepath.Join(p.Root, "private/var/db/com.apple.xpc.launchd/disabled.*"))
+	require.NoError(t, err)
+	for _, l := range lists {
+		require.NoError(t, os.Remove(l))
+	}
+	p.OK(t, "snapshot")
+	other := p
+	other.Store = filepath.Join(t.TempDir(), "other.db")
+	other.OK(t, "disable", "org.fogbell.sync", "--user", "mirela", "--yes")
+	_, now := p.List(t)
+	require.Equal(t, "disabled", now["org.fogbell.sync/mirela"].State)
+	p.OK(t, "restore", "S1", "--yes")
+	_, now = p.List(t)
+	require.Equal(t, "enabled", now["org.fogbell.sync/mirela"].State)
+}

@@ -6,6 +6,7 @@ package peers
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -196,9 +197,14 @@ func TestRealSystemPowerCut(t *testing.T) {
 	b.boot(t, "true")
 	leave := []string{"opt/gullrock", "var", "run", "tmp", "dev", "proc", "sys"}
 	before := testkit.Tree(t, b.root, leave...)
-	_, _ = b.boot(t, "lockback snapshot",
-		"for n in 1 2 3 4 5 6; do (lockback disable 'command=/opt/gullrock/mark*' --yes & p=$!; sleep 0.0$n; kill -9 $p; wait $p)",
-		"lockback list > /dev/null 2>> /opt/gullrock/said; lockback recover --yes; lockback enable 'command=/opt/gullrock/mark*' --yes; done")
+	kills := 12
+	if os.Getenv("LOCKBACK_CAMPAIGN") != "" {
+		kills = 60
+	}
+	_, out := b.boot(t, "lockback snapshot", fmt.Sprintf("for n in $(seq %d); do", kills),
+		"(lockback disable 'command=/opt/gullrock/mark*' --yes & p=$!; sleep 0.$(shuf -i 100-350 -n 1); kill -$(shuf -n 1 -e KILL KILL KILL TERM INT HUP) $p && echo hit; wait $p) 2>&1 | grep hit",
+		"lockback list 2>&1 | grep -c interrupted; lockback recover --yes; lockback enable 'command=/opt/gullrock/mark*' --yes; done")
+	t.Logf("%d of %d were hit, and left %d changes open", strings.Count(out, "hit\n"), kills, strings.Count(out, "\n1\n"))
 	outside := testkit.Program{Root: b.root, Store: "disk"}
 	outside.OK(t, "recover", "--yes")
 	outside.OK(t, "restore", "S1", "--yes")
