@@ -221,18 +221,18 @@ func (d *draft) name(a machine.Artifact, handle string) {
 func (d *draft) possible(a machine.Artifact, want machine.Image) error {
 	before, err := d.Image(a)
 	if err != nil {
-		return fmt.Errorf("%s: %w", autostart.Text(a.String()), err)
+		return err
 	}
 	if d.machine.Same(a, before, want) {
 		return nil
 	}
 	switch {
 	case before.Kind == machine.Special || want.Kind == machine.Special:
-		return fmt.Errorf("%s is a device, a pipe or a socket, which could not be brought back", autostart.Text(a.String()))
+		return errors.New("it is a device, a pipe or a socket, which could not be brought back")
 	case before.Kind == machine.Folder && want.Kind != machine.Folder:
-		return fmt.Errorf("%s is a folder", autostart.Text(a.String()))
+		return errors.New("it is a folder")
 	case want.Kind == machine.Folder && before.Kind != machine.Folder && before.Kind != machine.Absent:
-		return fmt.Errorf("%s should be a folder, and is %s", autostart.Text(a.String()), before)
+		return fmt.Errorf("it should be a folder, and is this: %s", autostart.Text(before.String()))
 	}
 	if want.Kind != machine.Absent {
 		if err := d.machine.Room(a); err != nil {
@@ -240,7 +240,7 @@ func (d *draft) possible(a machine.Artifact, want machine.Image) error {
 		}
 	}
 	if err := d.machine.Writable(a, before, want); err != nil && !wholly(err) {
-		return fmt.Errorf("cannot write %s: %w", autostart.Text(a.String()), err)
+		return fmt.Errorf("it cannot be written: %w", err)
 	}
 	return nil
 }
@@ -398,7 +398,9 @@ func (e *Engine) ownEdits(d *draft, item *location.Item, want location.Want) (ed
 func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want location.Want, edits []location.Edit, folders []store.Folder, err error) {
 	for _, edit := range edits {
 		if err == nil {
-			err = d.possible(edit.Artifact, edit.Image)
+			if err = d.possible(edit.Artifact, edit.Image); err != nil {
+				err = fmt.Errorf("%s: %w", autostart.Text(edit.Artifact.String()), err)
+			}
 		}
 	}
 	if err != nil {

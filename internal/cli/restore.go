@@ -78,7 +78,7 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 				if err := s.printChange(change.Plan{Warnings: plan.Warnings}, nil, change.Result{}); err != nil {
 					return err
 				}
-				return incomplete(plan)
+				return s.incomplete(plan)
 			}
 			if err != nil {
 				return err

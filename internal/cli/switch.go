@@ -309,7 +309,7 @@ func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*l
 		if err := s.printChange(plan, nil, change.Result{Change: store.Change{Steps: plan.Steps}}); err != nil {
 			return err
 		}
-		return incomplete(plan)
+		return s.incomplete(plan)
 	}
 	if !s.yes {
 		// Nobody is asked about what cannot be done. Apply checks once more.
@@ -342,7 +342,7 @@ func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*l
 	if err := s.printChange(plan, was, result); err != nil {
 		return err
 	}
-	return incomplete(plan)
+	return s.incomplete(plan)
 }
 
 // noteLeftOut names what a plan leaves out because it cannot be read or written.
@@ -357,10 +357,11 @@ func leftOut(l change.LeftOut) string {
 }
 
 // incomplete ends a run whose plan left something out: not everything was done.
-func incomplete(plan change.Plan) error {
+func (s *session) incomplete(plan change.Plan) error {
 	if len(plan.LeftOut) == 0 {
 		return nil
 	}
+	s.note("not everything was done: %s left out, see above", view.Number(len(plan.LeftOut), "thing was", "things were"))
 	return exitError(exitFailed)
 }
 
