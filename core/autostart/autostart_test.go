@@ -10,8 +10,8 @@ import (
 	"lockback/core/autostart"
 )
 
-func entry(name, user, location string, state autostart.State, problems ...string) autostart.Entry {
-	return autostart.Entry{Handle: autostart.Handle(location, user, name), Name: name, User: user, Location: location, State: state,
+func entry(name, user, location string, state autostart.State, problems ...string) *autostart.Entry {
+	return &autostart.Entry{Handle: autostart.Handle(location, user, name), Name: name, User: user, Location: location, State: state,
 		Stage: autostart.SignIn, Problems: problems}
 }
 
@@ -19,23 +19,23 @@ func TestSelectors(t *testing.T) {
 	sync := entry("Fogbell Sync", "ines", "linux.xdg-autostart", autostart.Enabled)
 	tray := entry("Fogbell Tray", "bram", "linux.xdg-autostart", autostart.Disabled)
 	line := entry("update", "", "linux.cron.system", autostart.Enabled, autostart.TargetMissing, autostart.Insecure)
-	all := []autostart.Entry{sync, tray, line}
+	all := []*autostart.Entry{sync, tray, line}
 	for _, c := range []struct {
 		words []string
-		want  []autostart.Entry
+		want  []*autostart.Entry
 	}{
 		{nil, all},
-		{[]string{sync.Handle}, []autostart.Entry{sync}},
-		{[]string{sync.Handle, line.Handle}, []autostart.Entry{sync, line}},
-		{[]string{"fogbell*"}, []autostart.Entry{sync, tray}},
-		{[]string{"fogbell*", "user=ines,bram", "state=enabled"}, []autostart.Entry{sync}},
-		{[]string{"user!=ines"}, []autostart.Entry{tray, line}},
-		{[]string{"user="}, []autostart.Entry{line}},
+		{[]string{sync.Handle}, []*autostart.Entry{sync}},
+		{[]string{sync.Handle, line.Handle}, []*autostart.Entry{sync, line}},
+		{[]string{"fogbell*"}, []*autostart.Entry{sync, tray}},
+		{[]string{"fogbell*", "user=ines,bram", "state=enabled"}, []*autostart.Entry{sync}},
+		{[]string{"user!=ines"}, []*autostart.Entry{tray, line}},
+		{[]string{"user="}, []*autostart.Entry{line}},
 		{[]string{"location=linux.*"}, all},
-		{[]string{"location!=linux.cron.*"}, []autostart.Entry{sync, tray}},
-		{[]string{"problem=insecure"}, []autostart.Entry{line}},
-		{[]string{"problem="}, []autostart.Entry{sync, tray}},
-		{[]string{"state=dis*"}, []autostart.Entry{tray}},
+		{[]string{"location!=linux.cron.*"}, []*autostart.Entry{sync, tray}},
+		{[]string{"problem=insecure"}, []*autostart.Entry{line}},
+		{[]string{"problem="}, []*autostart.Entry{sync, tray}},
+		{[]string{"state=dis*"}, []*autostart.Entry{tray}},
 		{[]string{"*/sync"}, nil},
 	} {
 		s, err := autostart.ParseSelector(c.words)
@@ -73,7 +73,7 @@ func FuzzSelector(f *testing.F) {
 		require.True(t, utf8.ValidString(autostart.Text(raw)))
 		s, err := autostart.ParseSelector([]string{a, b})
 		if err == nil {
-			s.Matches(entry(raw, a, b, autostart.Enabled))
+			s.Matches(*entry(raw, a, b, autostart.Enabled))
 		}
 	})
 }

@@ -111,10 +111,10 @@ func ParseSelector(words []string) (Selector, error) {
 func (s Selector) Empty() bool { return len(s.names) == 0 && len(s.fields) == 0 }
 
 // Choose returns the entries that the selector matches, in their given order.
-func (s Selector) Choose(entries []Entry) []Entry {
-	var chosen []Entry
+func (s Selector) Choose(entries []*Entry) []*Entry {
+	var chosen []*Entry
 	for _, e := range entries {
-		if s.Matches(e) {
+		if s.Matches(*e) {
 			chosen = append(chosen, e)
 		}
 	}
@@ -143,9 +143,9 @@ func (s Selector) Matches(e Entry) bool {
 
 // Unmatched returns the first naming word that matches none of the entries: a
 // misspelled handle must not vanish among ten good ones.
-func (s Selector) Unmatched(entries []Entry) (word string, ok bool) {
+func (s Selector) Unmatched(entries []*Entry) (word string, ok bool) {
 	for _, w := range s.names {
-		if !slices.ContainsFunc(entries, func(e Entry) bool { return w == e.Handle || matchFold(w, e.Name) }) {
+		if !slices.ContainsFunc(entries, func(e *Entry) bool { return w == e.Handle || matchFold(w, e.Name) }) {
 			return w, true
 		}
 	}
@@ -154,12 +154,12 @@ func (s Selector) Unmatched(entries []Entry) (word string, ok bool) {
 
 // Ambiguous returns the entries among which a naming word without wildcards
 // cannot decide: "Fogbell Sync" when two people have an entry of that name.
-func (s Selector) Ambiguous(chosen []Entry) (word string, among []Entry) {
+func (s Selector) Ambiguous(chosen []*Entry) (word string, among []*Entry) {
 	for _, w := range s.names {
 		if strings.ContainsAny(w, "*?[") {
 			continue
 		}
-		var hits []Entry
+		var hits []*Entry
 		for _, e := range chosen {
 			if w == e.Handle || matchFold(w, e.Name) {
 				hits = append(hits, e)

@@ -43,7 +43,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		}
 		return e.Store.LastImages(e.Machine.ID)
 	}),
-		current: map[string]*location.Item{}, recorded: map[string]*snapshot.Recorded{}, owners: map[machine.Artifact][]string{}}
+		current: map[string]*location.Item{}, owners: map[machine.Artifact][]string{}}
 	var err error
 	if r.images, err = snap.Images(); err != nil {
 		return plan, err
@@ -51,19 +51,18 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 	if now := inv.Machine.Version; snap.System != "" && now != "" && now != snap.System {
 		plan.Warnings = append(plan.Warnings, fmt.Sprintf("%s is of another version of the system: it was taken on %s, and this is %s now", snap.Name(), snap.System, now))
 	}
-	entries, err := snap.Entries()
-	if err != nil {
+	if r.recorded, err = snap.Index(); err != nil {
 		return plan, err
 	}
 	for _, item := range inv.Items {
 		r.current[item.Handle] = item
 	}
-	for k := range entries {
-		rec := &entries[k]
-		r.recorded[rec.Handle] = rec
-		for _, a := range rec.Artifacts {
-			r.owners[a] = append(r.owners[a], rec.Handle)
+	if err := r.recorded.Artifacts(func(handle string, artifacts []machine.Artifact) {
+		for _, a := range artifacts {
+			r.owners[a] = append(r.owners[a], handle)
 		}
+	}); err != nil {
+		return plan, err
 	}
 	r.named = map[string]bool{}
 	r.source, r.shared = map[machine.Artifact]bool{}, map[machine.Artifact]bool{}
@@ -71,7 +70,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		if m, ok := item.Switcher.(location.Merger); ok {
 			r.shared[m.Shared()] = true
 		}
-		if _, ok := r.recorded[item.Handle]; !ok {
+		if !r.recorded.Has(item.Handle) {
 			r.newcomers = append(r.newcomers, item)
 			r.source[machine.File(item.Source.Path)] = true
 		}
@@ -79,7 +78,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 	if opt.Only == nil {
 		err = r.all()
 	} else {
-		err = r.some(entries)
+		err = r.some(snap)
 	}
 	if err == nil && opt.Newcomers == DisableNewcomers {
 		err = r.disableNewcomers(e, &plan)
@@ -109,7 +108,7 @@ type restore struct {
 	opt       RestoreOptions
 	images    *snapshot.Images
 	current   map[string]*location.Item
-	recorded  map[string]*snapshot.Recorded
+	recorded  *snapshot.Index
 	owners    map[machine.Artifact][]string
 	newcomers []*location.Item
 	folders   []machine.Artifact
@@ -174,7 +173,7 @@ func (r *restore) all() error {
 	}
 	known := map[machine.Artifact][]*location.Item{} // and entries of the snapshot that are
 	for _, item := range r.inv.Items {
-		if _, ok := r.recorded[item.Handle]; ok && lined(item.Entry) {
+		if lined(item.Entry) && r.recorded.Has(item.Handle) {
 			for _, a := range item.Artifacts() {
 				known[a] = append(known[a], item)
 			}
@@ -266,7 +265,10 @@ func (r *restore) credit(a machine.Artifact) {
 	}
 	for _, h := range r.owners[a] {
 		now, there := r.current[h]
-		if !there || now.State == r.recorded[h].State {
+		if !there {
+			continue
+		}
+		if rec, ok := r.recorded.Entry(h); !ok || now.State == rec.State {
 			continue
 		}
 		r.d.name(a, h)
@@ -414,7 +416,10 @@ func (r *restore) emptied(dir machine.Artifact) error {
 func (r *restore) handleFor(a machine.Artifact) string {
 	best := ""
 	for _, h := range r.owners[a] {
-		rec := r.recorded[h]
+		rec, ok := r.recorded.Entry(h)
+		if !ok {
+			continue
+		}
 		now, there := r.current[h]
 		switch differs := !there || now.State != rec.State; {
 		case differs && rec.Source.Path == autostart.Text(a.Name):
@@ -427,11 +432,12 @@ func (r *restore) handleFor(a machine.Artifact) string {
 }
 
 // some brings the chosen entries back and leaves all others as they are.
-func (r *restore) some(entries []snapshot.Recorded) error {
+func (r *restore) some(snap *snapshot.Snapshot) error {
+	entries, err := snap.EntriesOf(r.opt.Only)
+	if err != nil {
+		return err
+	}
 	for _, rec := range entries {
-		if !r.opt.Only[rec.Handle] {
-			continue
-		}
 		now, there := r.current[rec.Handle]
 		if lined(rec.Entry) {
 			if err := r.line(rec, now, there); err != nil {
@@ -480,7 +486,7 @@ func (r *restore) merger(handle string) (location.Merger, bool) {
 }
 
 // line brings one line of a file back: switched, or put at the file's end.
-func (r *restore) line(rec snapshot.Recorded, now *location.Item, there bool) error {
+func (r *restore) line(rec *snapshot.Recorded, now *location.Item, there bool) error {
 	if len(rec.Artifacts) == 0 {
 		return nil
 	}
@@ -562,7 +568,7 @@ func (r *restore) warn() {
 		if now, ok := r.current[h]; ok && !slices.Contains(r.plan.Effects, now.Effect) {
 			r.plan.Effects = append(r.plan.Effects, now.Effect)
 		}
-		rec, ok := r.recorded[h]
+		rec, ok := r.recorded.Entry(h)
 		if !ok || rec.Target.Exists == nil || !*rec.Target.Exists {
 			continue
 		}

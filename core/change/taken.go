@@ -46,7 +46,7 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 			wanted[r.Snapshot][handle] = true
 		}
 	}
-	recorded := map[int]map[string]snapshot.Recorded{} // by snapshot and handle
+	recorded := map[int]map[string]*snapshot.Recorded{} // by snapshot and handle
 	for id, handles := range wanted {
 		snap, err := st.Snapshot(id)
 		if err != nil {
@@ -56,7 +56,7 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 		if err != nil {
 			return inv, err
 		}
-		recorded[id] = map[string]snapshot.Recorded{}
+		recorded[id] = map[string]*snapshot.Recorded{}
 		for _, rec := range entries {
 			recorded[id][rec.Handle] = rec
 		}
@@ -74,7 +74,7 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 
 // takenItem makes the item of an entry that a change took away; nil where that
 // is not what became of it.
-func takenItem(m *machine.Machine, rec snapshot.Recorded, r store.Removal) *location.Item {
+func takenItem(m *machine.Machine, rec *snapshot.Recorded, r store.Removal) *location.Item {
 	switch rec.Switch {
 	case autostart.Park:
 		// What was cut out of a file leaves the file.

@@ -57,10 +57,10 @@ func (inv Inventory) Sort() {
 }
 
 // Entries are the items without what only their location knows of them.
-func (inv Inventory) Entries() []autostart.Entry {
-	entries := make([]autostart.Entry, len(inv.Items))
+func (inv Inventory) Entries() []*autostart.Entry {
+	entries := make([]*autostart.Entry, len(inv.Items))
 	for k, item := range inv.Items {
-		entries[k] = item.Entry
+		entries[k] = &item.Entry
 	}
 	return entries
 }

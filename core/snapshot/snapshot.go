@@ -337,6 +337,12 @@ type line struct {
 
 // lines splits sections into the lines of entries and of images, ordered by id.
 func lines(sections []Section) (entries, images []line, err error) {
+	var ofEntries, ofImages int
+	for _, s := range sections {
+		e := bytes.Count(s.Text, []byte("\nE\t"))
+		ofEntries, ofImages = ofEntries+e+1, ofImages+bytes.Count(s.Text, []byte{'\n'})-e
+	}
+	entries, images = make([]line, 0, ofEntries), make([]line, 0, ofImages)
 	for _, s := range sections {
 		if len(s.Text) == 0 {
 			return nil, nil, errNoContents
@@ -385,24 +391,31 @@ func (l *line) recorded() (Recorded, error) {
 	if err != nil {
 		return r, err
 	}
+	r.Artifacts, err = l.decides()
+	return r, err
+}
+
+// decides decodes the artifacts of an entry's line.
+func (l *line) decides() ([]machine.Artifact, error) {
+	var all []machine.Artifact
 	for id := range strings.SplitSeq(l.artifacts, "\x1f") {
 		if id == "" {
 			continue // all that decides it is volatile
 		}
 		a, err := machine.ParseID(id)
 		if err != nil {
-			return r, fmt.Errorf("an artifact of the entry %s cannot be read: %w", l.id, err)
+			return nil, fmt.Errorf("an artifact of the entry %s cannot be read: %w", l.id, err)
 		}
-		r.Artifacts = append(r.Artifacts, a)
+		all = append(all, a)
 	}
-	return r, nil
+	return all, nil
 }
 
 // Entries decodes all entries, in the order of all outputs.
-func (s *Snapshot) Entries() ([]Recorded, error) { return s.EntriesOf(nil) }
+func (s *Snapshot) Entries() ([]*Recorded, error) { return s.EntriesOf(nil) }
 
 // EntriesOf is [Snapshot.Entries] of some handles only; nil means all.
-func (s *Snapshot) EntriesOf(handles map[string]bool) ([]Recorded, error) {
+func (s *Snapshot) EntriesOf(handles map[string]bool) ([]*Recorded, error) {
 	entries, _, err := lines(s.Sections)
 	if err != nil {
 		return nil, err
@@ -419,11 +432,46 @@ func (s *Snapshot) EntriesOf(handles map[string]bool) ([]Recorded, error) {
 		decoded[k] = &rec
 	}
 	slices.SortFunc(decoded, func(a, b *Recorded) int { return autostart.Compare(&a.Entry, &b.Entry) })
-	all := make([]Recorded, len(decoded))
-	for k, rec := range decoded {
-		all[k], decoded[k] = *rec, nil
+	return decoded, nil
+}
+
+// Index finds the entries of a snapshot by their handles and decodes them when they are asked
+// for: of a large machine, all of them decoded take much memory.
+type Index struct{ entries []line }
+
+// Index lists the entries.
+func (s *Snapshot) Index() (*Index, error) {
+	entries, _, err := lines(s.Sections)
+	return &Index{entries}, err
+}
+
+// Entry decodes an entry; ok is false where there is none of that handle, or none that can
+// be read.
+func (x *Index) Entry(handle string) (rec *Recorded, ok bool) {
+	k, found := slices.BinarySearchFunc(x.entries, handle, func(l line, h string) int { return strings.Compare(l.id, h) })
+	if !found {
+		return nil, false
 	}
-	return all, nil
+	r, err := x.entries[k].recorded()
+	return &r, err == nil
+}
+
+// Has reports whether the snapshot has an entry of that handle.
+func (x *Index) Has(handle string) bool {
+	_, found := slices.BinarySearchFunc(x.entries, handle, func(l line, h string) int { return strings.Compare(l.id, h) })
+	return found
+}
+
+// Artifacts visits all entries, each with what decides it.
+func (x *Index) Artifacts(visit func(handle string, artifacts []machine.Artifact)) error {
+	for k := range x.entries {
+		artifacts, err := x.entries[k].decides()
+		if err != nil {
+			return err
+		}
+		visit(x.entries[k].id, artifacts)
+	}
+	return nil
 }
 
 // Images holds the images of a snapshot, decoded when they are asked for.

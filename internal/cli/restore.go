@@ -56,9 +56,9 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 				if err != nil {
 					return err
 				}
-				var entries []autostart.Entry
+				var entries []*autostart.Entry
 				for _, r := range recorded {
-					entries = append(entries, r.Entry)
+					entries = append(entries, &r.Entry)
 				}
 				if opt.Only, err = chosenHandles(append(entries, inv.Entries()...), only); err != nil {
 					return err
@@ -101,7 +101,7 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 
 // chosenHandles are the handles of the entries, of then or of now, that the
 // words choose. The words are explicit, so parts of the operating system count.
-func chosenHandles(entries []autostart.Entry, words []string) (map[string]bool, error) {
+func chosenHandles(entries []*autostart.Entry, words []string) (map[string]bool, error) {
 	sel, err := autostart.ParseSelector(words)
 	if err != nil {
 		return nil, usageError{err}

@@ -313,17 +313,13 @@ func choose(inv inventory.Inventory, words []string, all bool) (choice, autostar
 
 // exact refuses a name that several entries bear.
 func exact(c choice, sel autostart.Selector) error {
-	var entries []autostart.Entry
-	for _, item := range c.items {
-		entries = append(entries, item.Entry)
-	}
-	word, among := sel.Ambiguous(entries)
+	word, among := sel.Ambiguous(entriesOf(c.items))
 	if word == "" {
 		return nil
 	}
 	var names []string
 	for _, e := range among {
-		names = append(names, fmt.Sprintf("%s (%s, for %s)", e.Handle, e.Location, forWhom(e)))
+		names = append(names, fmt.Sprintf("%s (%s, for %s)", e.Handle, e.Location, forWhom(*e)))
 	}
 	return usage("%q is the name of %d entries: %s; use a handle, or user=NAME beside it, or %q for all", word, len(among), strings.Join(names, ", "), word+"*")
 }
