@@ -17,8 +17,9 @@ import (
 // Files is the file system of one machine. Names are absolute slash paths as
 // the machine itself uses them. Links are followed inside the root: an absolute
 // target starts at the root again, and ".." at the root stays there, as the
-// machine's own kernel would do it. No call follows anything out of the root,
-// for every access goes through [os.Root].
+// machine's own kernel would do it. No call follows anything out of the root: every
+// access goes through an opened folder below it ([os.Root] on Windows, openat(2)
+// elsewhere). What may be recorded and written is a narrower question, see [Files.Reach].
 //
 // Reading does not change access times where the system lets us say so (Linux,
 // for the owner and for root).
@@ -43,13 +44,15 @@ type Files struct {
 	// or accents; nil where each name is its own.
 	fold func(string) string
 
-	mu          sync.Mutex
-	reaches     map[string]reached           // a folder's path, to where it leads, see Reach
-	homeFolders map[string]home              // by their paths without links; nil until they are asked for
-	plain       map[string]string            // a folder's path, to the same folder's path without links
-	folders     map[string]*folder           // opened folders, by path without links
-	names       map[string]map[string]string // of a machine that folds names: a folder's names, folded
-	canonical   map[string]string            // of a Windows machine: a path, to the case that the disk has
+	homeMu      sync.Mutex
+	homeFolders map[string]home // see homesByPath; nil until they are asked for
+
+	mu        sync.Mutex
+	reaches   map[string]reached           // a folder's path, to where it leads, see Reach
+	plain     map[string]string            // a folder's path, to the same folder's path without links
+	folders   map[string]*folder           // opened folders, by path without links
+	names     map[string]map[string]string // of a machine that folds names: a folder's names, folded
+	canonical map[string]string            // of a Windows machine: a path, to the case that the disk has
 }
 
 // The bounds that keep hostile disks from running us out of memory and time.
@@ -232,13 +235,16 @@ func (f *Files) resolveDir(dir string, links *int) (string, error) {
 
 // forget drops what is remembered of folders, after one was made or removed.
 func (f *Files) forget() {
+	f.homeMu.Lock()
+	f.homeFolders = nil
+	f.homeMu.Unlock()
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for _, r := range f.folders {
 		r.close()
 	}
 	f.plain, f.folders = map[string]string{"/": "/"}, map[string]*folder{}
-	f.reaches, f.homeFolders = map[string]reached{}, nil
+	f.reaches = map[string]reached{}
 	clear(f.names)
 	clear(f.canonical)
 }

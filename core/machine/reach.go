@@ -208,30 +208,7 @@ type home struct {
 // homeAt returns the home that a path without links lies in, the innermost one. Root's
 // own home is as the rest of the system.
 func (f *Files) homeAt(plain string) (home, bool) {
-	f.mu.Lock()
-	known := f.homeFolders
-	f.mu.Unlock()
-	if known == nil {
-		// Found out once; the way to a home is looked at as all outside homes is.
-		known = map[string]home{}
-		f.mu.Lock()
-		f.homeFolders = known
-		f.mu.Unlock()
-		found := map[string]home{}
-		for _, u := range f.homes {
-			if u.Home == "" || u.Home == "/" || f.drive == 0 && u.UID == 0 {
-				continue
-			}
-			full, err := f.Reach(u.Home, true)
-			if err == nil && full != "/" {
-				found[f.same(full)] = home{full, u.UID}
-			}
-		}
-		f.mu.Lock()
-		f.homeFolders, f.reaches = found, map[string]reached{}
-		known = found
-		f.mu.Unlock()
-	}
+	known := f.homesByPath()
 	if len(known) == 0 {
 		return home{}, false
 	}
@@ -241,6 +218,26 @@ func (f *Files) homeAt(plain string) (home, bool) {
 		}
 	}
 	return home{}, false
+}
+
+// homesByPath are the homes by their paths without links, as the machine compares paths. They
+// are found out once. A link on the way to one makes it another place that is
+// looked at as a home; whether that link may be followed is asked whenever a path leads over it.
+func (f *Files) homesByPath() map[string]home {
+	f.homeMu.Lock()
+	defer f.homeMu.Unlock()
+	if f.homeFolders == nil {
+		f.homeFolders = map[string]home{}
+		for _, u := range f.homes {
+			if u.Home == "" || u.Home == "/" || f.drive == 0 && u.UID == 0 {
+				continue
+			}
+			if full, err := f.Resolve(u.Home); err == nil && full != "/" {
+				f.homeFolders[f.same(full)] = home{full, u.UID}
+			}
+		}
+	}
+	return f.homeFolders
 }
 
 // openTrusted opens the folder at a path without links for writing, see above.

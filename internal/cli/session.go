@@ -228,7 +228,13 @@ func (a *app) warnInterrupted(m *machine.Machine, st *store.Store) {
 	if a.store == onDisk {
 		claim = "the record on the disk says that "
 	}
-	if c, ok, err := s.engine.Interrupted(); err == nil && ok {
+	c, ok, err := s.engine.Interrupted()
+	if err == nil && !ok {
+		if c, ok, err := s.toRecover(); err == nil && ok {
+			a.note("note: %s%s of %s was interrupted%s, which has the same id; nothing waits for it here", claim, c.Name(), c.Time.Format("2006-01-02 15:04"), s.madeElsewhere(c))
+		}
+	}
+	if err == nil && ok {
 		a.note("lockback: %s%s of %s was interrupted%s; the machine is between two states: run lockback recover", claim, c.Name(), c.Time.Format("2006-01-02 15:04"), s.madeElsewhere(c))
 	}
 }

@@ -133,8 +133,16 @@ func (a *app) switchEntries(o switchOptions) error {
 	}
 	plan, err := s.engine.Switch(items, want)
 	if errors.Is(err, change.ErrNothing) {
-		a.note("there is nothing to do: it is so already")
-		return s.printChange(change.Plan{}, nil, change.Result{})
+		s.noteLeftOut(plan)
+		what := "it"
+		if len(plan.LeftOut) > 0 {
+			what = "all else"
+		}
+		a.note("there is nothing to do: %s is %s already", what, string(o.state))
+		if err := s.printChange(change.Plan{}, nil, change.Result{}); err != nil {
+			return err
+		}
+		return s.incomplete(plan)
 	}
 	if err != nil {
 		return err
