@@ -179,7 +179,7 @@ func (r *restore) all() error {
 			}
 		}
 	}
-	for _, a := range r.images.Artifacts() {
+	for a := range r.images.Artifacts() {
 		want, _, err := r.images.Image(a)
 		if err != nil {
 			r.leave(a, err)

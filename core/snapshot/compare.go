@@ -49,24 +49,18 @@ func Compare(from, to *Snapshot) (Difference, error) {
 	if slices.EqualFunc(from.Sections, to.Sections, func(a, b Section) bool { return a.Key == b.Key && a.Digest == b.Digest }) {
 		return d, nil
 	}
-	fromEntries, fromImages, err := lines(from.Sections)
-	if err != nil {
-		return d, err
-	}
-	toEntries, toImages, err := lines(to.Sections)
-	if err != nil {
-		return d, err
-	}
 	changed := map[string][2]string{} // an artifact's id, to its bodies
-	merge(fromImages, toImages, func(a, b *line) {
+	if err := mergeOf(from, to, 'A', func(a, b *line) {
 		if a != nil && b != nil && a.body != b.body {
 			changed[a.id] = [2]string{a.body, b.body}
 		}
-	})
+	}); err != nil {
+		return d, err
+	}
 	type pair struct{ a, b *line }
 	var differ, quiet []pair // those whose own text differs, and those with only an artifact that does
 	var came, went []*line
-	merge(fromEntries, toEntries, func(a, b *line) {
+	err := mergeOf(from, to, 'E', func(a, b *line) {
 		switch {
 		case a == nil:
 			came = append(came, b)
@@ -78,6 +72,9 @@ func Compare(from, to *Snapshot) (Difference, error) {
 			quiet = append(quiet, pair{a, b})
 		}
 	})
+	if err != nil {
+		return d, err
+	}
 	if d.Added, err = decodeAll(came); err != nil {
 		return d, err
 	}
@@ -154,6 +151,20 @@ func decodeAll(lines []*line) ([]autostart.Entry, error) {
 		entries = nil
 	}
 	return entries, errors.Join(errs...)
+}
+
+// mergeOf walks the lines of one kind of two snapshots side by side, see merge.
+func mergeOf(from, to *Snapshot, kind byte, visit func(a, b *line)) error {
+	a, err := linesOf(from.Sections, kind)
+	if err != nil {
+		return err
+	}
+	b, err := linesOf(to.Sections, kind)
+	if err != nil {
+		return err
+	}
+	merge(a, b, visit)
+	return nil
 }
 
 // merge walks two ordered lists side by side; each call has one side or both.

@@ -16,6 +16,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"iter"
 	"maps"
 	"slices"
 	"strconv"
@@ -335,40 +336,48 @@ type line struct {
 	raw       string
 }
 
-// lines splits sections into the lines of entries and of images, ordered by id.
-func lines(sections []Section) (entries, images []line, err error) {
-	var ofEntries, ofImages int
+// linesOf splits sections into lines and returns those of one kind, E of entries or A of
+// images, ordered by id.
+func linesOf(sections []Section, kind byte) ([]line, error) {
+	count := 0
 	for _, s := range sections {
-		e := bytes.Count(s.Text, []byte("\nE\t"))
-		ofEntries, ofImages = ofEntries+e+1, ofImages+bytes.Count(s.Text, []byte{'\n'})-e
+		count += 1 + bytes.Count(s.Text, []byte{'\n', kind, '\t'})
 	}
-	entries, images = make([]line, 0, ofEntries), make([]line, 0, ofImages)
+	all := make([]line, 0, count)
 	for _, s := range sections {
 		if len(s.Text) == 0 {
-			return nil, nil, errNoContents
+			return nil, errNoContents
 		}
 		// The text is never written to again, and copying it would take as much memory again.
 		text := unsafe.String(unsafe.SliceData(s.Text), len(s.Text))
 		for text != "" {
 			var raw string
 			raw, text, _ = strings.Cut(text, "\n")
-			kind, rest, ok1 := strings.Cut(raw, "\t")
+			is, rest, ok1 := strings.Cut(raw, "\t")
 			second, rest, ok2 := strings.Cut(rest, "\t")
 			third, body, ok3 := strings.Cut(rest, "\t")
 			switch {
-			case ok1 && ok2 && ok3 && kind == "E":
-				entries = append(entries, line{id: second, artifacts: third, body: body, raw: raw})
-			case ok1 && ok2 && ok3 && kind == "A":
-				images = append(images, line{id: third, body: body, raw: raw})
+			case !ok1 || !ok2 || !ok3 || is != "E" && is != "A":
+				return nil, fmt.Errorf("the section %s of the snapshot cannot be read", s.Key)
+			case is[0] != kind:
+			case kind == 'E':
+				all = append(all, line{id: second, artifacts: third, body: body, raw: raw})
 			default:
-				return nil, nil, fmt.Errorf("the section %s of the snapshot cannot be read", s.Key)
+				all = append(all, line{id: third, body: body, raw: raw})
 			}
 		}
 	}
-	byID := func(a, b line) int { return strings.Compare(a.id, b.id) }
-	slices.SortFunc(entries, byID)
-	slices.SortFunc(images, byID)
-	return entries, images, nil
+	slices.SortFunc(all, func(a, b line) int { return strings.Compare(a.id, b.id) })
+	return all, nil
+}
+
+// find finds a line by its id.
+func find(lines []line, id string) (*line, bool) {
+	k, found := slices.BinarySearchFunc(lines, id, func(l line, id string) int { return strings.Compare(l.id, id) })
+	if !found {
+		return nil, false
+	}
+	return &lines[k], true
 }
 
 // Recorded is an entry as a snapshot holds it, with the artifacts that decide it.
@@ -416,7 +425,7 @@ func (s *Snapshot) Entries() ([]*Recorded, error) { return s.EntriesOf(nil) }
 
 // EntriesOf is [Snapshot.Entries] of some handles only; nil means all.
 func (s *Snapshot) EntriesOf(handles map[string]bool) ([]*Recorded, error) {
-	entries, _, err := lines(s.Sections)
+	entries, err := linesOf(s.Sections, 'E')
 	if err != nil {
 		return nil, err
 	}
@@ -441,24 +450,24 @@ type Index struct{ entries []line }
 
 // Index lists the entries.
 func (s *Snapshot) Index() (*Index, error) {
-	entries, _, err := lines(s.Sections)
+	entries, err := linesOf(s.Sections, 'E')
 	return &Index{entries}, err
 }
 
 // Entry decodes an entry; ok is false where there is none of that handle, or none that can
 // be read.
 func (x *Index) Entry(handle string) (rec *Recorded, ok bool) {
-	k, found := slices.BinarySearchFunc(x.entries, handle, func(l line, h string) int { return strings.Compare(l.id, h) })
+	l, found := find(x.entries, handle)
 	if !found {
 		return nil, false
 	}
-	r, err := x.entries[k].recorded()
+	r, err := l.recorded()
 	return &r, err == nil
 }
 
 // Has reports whether the snapshot has an entry of that handle.
 func (x *Index) Has(handle string) bool {
-	_, found := slices.BinarySearchFunc(x.entries, handle, func(l line, h string) int { return strings.Compare(l.id, h) })
+	_, found := find(x.entries, handle)
 	return found
 }
 
@@ -477,41 +486,32 @@ func (x *Index) Artifacts(visit func(handle string, artifacts []machine.Artifact
 // Images holds the images of a snapshot, decoded when they are asked for.
 type Images struct {
 	snapshot *Snapshot
-	bodies   map[string]string
-	order    []string
+	images   []line
 }
 
 // Images gives access to the images of all artifacts.
 func (s *Snapshot) Images() (*Images, error) {
-	_, images, err := lines(s.Sections)
-	if err != nil {
-		return nil, err
-	}
-	i := &Images{snapshot: s, bodies: map[string]string{}}
-	for _, l := range images {
-		i.bodies[l.id] = l.body
-		i.order = append(i.order, l.id)
-	}
-	return i, nil
+	images, err := linesOf(s.Sections, 'A')
+	return &Images{s, images}, err
 }
 
-// Artifacts lists what the snapshot holds images of, by name.
-func (i *Images) Artifacts() []machine.Artifact {
-	var all []machine.Artifact
-	for _, id := range i.order {
-		if a, err := machine.ParseID(id); err == nil {
-			all = append(all, a)
+// Artifacts visits what the snapshot holds images of, by name.
+func (i *Images) Artifacts() iter.Seq[machine.Artifact] {
+	return func(yield func(machine.Artifact) bool) {
+		for k := range i.images {
+			if a, err := machine.ParseID(i.images[k].id); err == nil && !yield(a) {
+				return
+			}
 		}
 	}
-	return all
 }
 
 // Image returns the recorded image; ok is false where the snapshot has none.
 func (i *Images) Image(a machine.Artifact) (img machine.Image, ok bool, err error) {
-	body, ok := i.bodies[a.ID()]
+	l, ok := find(i.images, a.ID())
 	if !ok {
 		return machine.Image{}, false, nil
 	}
-	img, err = DecodeImage(body, i.snapshot.Load)
+	img, err = DecodeImage(l.body, i.snapshot.Load)
 	return img, true, err
 }

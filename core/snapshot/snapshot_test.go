@@ -72,7 +72,7 @@ func FuzzSections(f *testing.F) {
 			}
 		}
 		if images, err := s.Images(); err == nil {
-			for _, a := range images.Artifacts() {
+			for a := range images.Artifacts() {
 				images.Image(a)
 			}
 		}

@@ -171,7 +171,7 @@ func TestRecordsOfOthers(t *testing.T) {
 		"its journal is a pipe":    func(_, file string) { unix.Mkfifo(file+"-journal", 0o600) },
 		"its log is a link":        func(_, file string) { os.Symlink("/dev/zero", file+"-wal") },
 		"it is a link":             func(dir, file string) { os.Rename(file, dir+"/real.db"); os.Symlink("real.db", file) },
-		"a link to nothing":        func(_, file string) { os.Remove(file); os.Symlink("/etc/nologin", file) },
+		"a link to nothing":        func(_, file string) { os.Remove(file); os.Symlink(filepath.Join(os.TempDir(), "lockback-made"), file) },
 		"it is a pipe":             func(_, file string) { os.Remove(file); unix.Mkfifo(file, 0o600) },
 		"it has a write-ahead log": func(_, file string) { put(t, "", file, string(healthy[:18])+"\x02\x02"+string(healthy[20:]), 0o600) },
 	} {
@@ -191,7 +191,7 @@ func TestRecordsOfOthers(t *testing.T) {
 			require.Zero(t, r.Code)
 			require.Contains(t, r.Err, "the record is not used")
 			testkit.Same(t, before, testkit.Tree(t, p.Root))
-			_, err = os.Lstat("/etc/nologin")
+			_, err = os.Lstat(filepath.Join(os.TempDir(), "lockback-made"))
 			require.ErrorIs(t, err, os.ErrNotExist)
 		})
 	}
