@@ -140,9 +140,9 @@ func (r *restore) made(a machine.Artifact, current machine.Image) bool {
 	return err == nil && r.d.machine.Same(a, current, after)
 }
 
-// keeps tells, in words, why an artifact is not brought back although it differs; empty where
-// it is. What the system's own upgrades did is not taken back, and neither is what somebody made where
-// there was nothing.
+// keeps tells, in words, why an artifact is not brought back although it differs; empty
+// where it is. What the system's own upgrades did is not taken back, and neither is what
+// somebody made where there was nothing.
 func (r *restore) keeps(a machine.Artifact, want, current machine.Image) string {
 	switch {
 	case !r.opt.SystemFiles && r.d.machine.SystemFile(a) && !r.made(a, current):
@@ -159,8 +159,8 @@ func (r *restore) keeps(a machine.Artifact, want, current machine.Image) string 
 // lined reports whether an entry is one line of a file that others share.
 func lined(e autostart.Entry) bool { return e.Switch == autostart.Comment && e.Source.Line > 0 }
 
-// all brings every artifact of the snapshot back. In files of lines, the lines
-// of newcomers are kept at the end.
+// all brings every artifact of the snapshot back. In files of lines, what was added since
+// is kept.
 func (r *restore) all() error {
 	var made []machine.Artifact                      // folders that the snapshot did not have
 	lines := map[machine.Artifact][]*location.Item{} // newcomers that are lines, by their file

@@ -53,10 +53,11 @@ func (a *app) historyCommand() *cobra.Command {
 		Long: `List the snapshots and changes of this machine, newest first; with an id, that
 one in full.
 
-The record is the file named by --store or LOCKBACK_STORE. Else it is the one on
-the mounted disk where there is one (in var/lib/lockback, ProgramData\lockback or
-Library/Application Support/lockback), else that of this system when run as root,
-else the person's own in their state folder.`,
+The record is the file named by --store or LOCKBACK_STORE, else that of this system
+when run as root, else the person's own in their state folder. It is used only where
+nobody else could have written to it. --store disk is the record that lies on the
+mounted disk (in var/lib/lockback, ProgramData\lockback or Library/Application
+Support/lockback): what it says is the word of whoever had the disk.`,
 		Example: "  lockback history\n  lockback history C3",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
