@@ -112,7 +112,7 @@ type draft struct {
 	before  map[machine.Artifact]machine.Image
 	after   map[machine.Artifact]machine.Image
 	handles map[machine.Artifact][]string
-	named   map[machine.Artifact]map[string]bool // the same, to look them up
+	named   map[machine.Artifact]map[string]bool // the same, to look them up where there are many
 	order   []machine.Artifact
 	folders map[machine.Artifact]machine.Image // earlier images of folders, for their times
 	// disables are the changes that switched something off and stand, the newest
@@ -204,16 +204,32 @@ func (d *draft) set(a machine.Artifact, want machine.Image, handle string) error
 	return nil
 }
 
+// fewHandles is how many handles are looked through one by one.
+const fewHandles = 16
+
 // name says that a step is for an entry, too.
 func (d *draft) name(a machine.Artifact, handle string) {
-	if handle == "" || d.named[a][handle] {
+	have := d.handles[a]
+	switch {
+	case handle == "" || d.named[a][handle]:
 		return
+	case len(have) < fewHandles:
+		if slices.Contains(have, handle) {
+			return
+		}
+	default:
+		if d.named[a] == nil {
+			d.named[a] = map[string]bool{}
+			for _, h := range have {
+				d.named[a][h] = true
+			}
+			if d.named[a][handle] {
+				return
+			}
+		}
+		d.named[a][handle] = true
 	}
-	if d.named[a] == nil {
-		d.named[a] = map[string]bool{}
-	}
-	d.named[a][handle] = true
-	d.handles[a] = append(d.handles[a], handle)
+	d.handles[a] = append(have, handle)
 }
 
 // possible fails where an artifact could not be brought to an image, or not back again

@@ -43,7 +43,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		}
 		return e.Store.LastImages(e.Machine.ID)
 	}),
-		current: map[string]*location.Item{}, owners: map[machine.Artifact][]string{}}
+		current: map[string]*location.Item{}}
 	var err error
 	if r.images, err = snap.Images(); err != nil {
 		return plan, err
@@ -57,13 +57,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 	for _, item := range inv.Items {
 		r.current[item.Handle] = item
 	}
-	if err := r.recorded.Artifacts(func(handle string, artifacts []machine.Artifact) {
-		for _, a := range artifacts {
-			r.owners[a] = append(r.owners[a], handle)
-		}
-	}); err != nil {
-		return plan, err
-	}
+	r.owners = r.recorded.Owners()
 	r.named = map[string]bool{}
 	r.source, r.shared = map[machine.Artifact]bool{}, map[machine.Artifact]bool{}
 	for _, item := range inv.Items {
@@ -109,7 +103,7 @@ type restore struct {
 	images    *snapshot.Images
 	current   map[string]*location.Item
 	recorded  *snapshot.Index
-	owners    map[machine.Artifact][]string
+	owners    *snapshot.Owners
 	newcomers []*location.Item
 	folders   []machine.Artifact
 	// touched are the images that changes which stand gave to artifacts, the last one of
@@ -188,7 +182,7 @@ func (r *restore) all() error {
 		if want.Kind == machine.Folder {
 			r.folders = append(r.folders, a) // its time comes back, whatever else does
 		}
-		if len(r.owners[a]) == 0 && want.Kind != machine.Absent || r.d.machine.Managed(a) {
+		if len(r.owners.Of(a)) == 0 && want.Kind != machine.Absent || r.d.machine.Managed(a) {
 			continue // a folder that is known for its times only
 		}
 		current, err := r.d.peek(a)
@@ -263,7 +257,7 @@ func (r *restore) credit(a machine.Artifact) {
 	if _, planned := r.d.after[a]; !planned {
 		return
 	}
-	for _, h := range r.owners[a] {
+	for _, h := range r.owners.Of(a) {
 		now, there := r.current[h]
 		if !there {
 			continue
@@ -415,7 +409,7 @@ func (r *restore) emptied(dir machine.Artifact) error {
 // the artifact, else the first that it decides, one that changed if there is.
 func (r *restore) handleFor(a machine.Artifact) string {
 	best := ""
-	for _, h := range r.owners[a] {
+	for _, h := range r.owners.Of(a) {
 		rec, ok := r.recorded.Entry(h)
 		if !ok {
 			continue

