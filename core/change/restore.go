@@ -156,20 +156,18 @@ func lined(e autostart.Entry) bool { return e.Switch == autostart.Comment && e.S
 // all brings every artifact of the snapshot back. In files of lines, what was added since
 // is kept.
 func (r *restore) all() error {
-	var made []machine.Artifact                      // folders that the snapshot did not have
-	lines := map[machine.Artifact][]*location.Item{} // newcomers that are lines, by their file
-	for _, n := range r.newcomers {
-		if lined(n.Entry) {
-			for _, a := range n.Artifacts() {
-				lines[a] = append(lines[a], n)
-			}
-		}
-	}
-	known := map[machine.Artifact][]*location.Item{} // and entries of the snapshot that are
+	var made []machine.Artifact // folders that the snapshot did not have
+	// Files of lines, each with the lines in it now that are entries of the snapshot.
+	known := map[machine.Artifact][]*location.Item{}
 	for _, item := range r.inv.Items {
-		if lined(item.Entry) && r.recorded.Has(item.Handle) {
-			for _, a := range item.Artifacts() {
+		if !lined(item.Entry) {
+			continue
+		}
+		for _, a := range item.Artifacts() {
+			if r.recorded.Has(item.Handle) {
 				known[a] = append(known[a], item)
+			} else if _, listed := known[a]; !listed {
+				known[a] = nil // a file of newcomers alone counts, too
 			}
 		}
 	}
@@ -205,8 +203,8 @@ func (r *restore) all() error {
 			r.leave(a, err)
 			continue
 		}
-		if want.Kind == machine.Regular && current.Kind == machine.Regular && len(known[a])+len(lines[a]) > 0 {
-			want = r.keepLines(a, want, current, known[a])
+		if items, ofLines := known[a]; ofLines && want.Kind == machine.Regular && current.Kind == machine.Regular {
+			want = r.keepLines(a, want, current, items)
 		}
 		if current.Container() && want.Kind == machine.Absent {
 			made = append(made, a)
