@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"strconv"
 	"strings"
 	"time"
@@ -351,7 +350,7 @@ func (e *Engine) verify(c store.Change, plan Plan) (doubts []string, after *inve
 		return nil, nil, nil
 	}
 	inv := inventory.Take(e.Machine)
-	missing := maps.Clone(plan.want)
+	missing := plan.want // it is used up
 	for _, item := range inv.Items {
 		state, ok := plan.want[item.Handle]
 		if !ok {

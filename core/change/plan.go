@@ -368,7 +368,7 @@ func (e *Engine) switchItems(d *draft, plan *Plan, items []*location.Item, want 
 		for k, item := range group {
 			switchers[k] = item.Switcher
 		}
-		edits, errs := g.SetGroup(d, limited(want, item), switchers)
+		edits, errs := g.PlanGroup(d, limited(want, item), switchers)
 		var set []*location.Item
 		for k, item := range group {
 			if errs[k] != nil {
@@ -405,13 +405,70 @@ func (e *Engine) ownEdits(d *draft, item *location.Item, want location.Want) (ed
 		}
 	}
 	if _, shared := item.Switcher.(location.Grouped); !shared {
-		edits, err = item.Set(d, want)
+		edits, err = item.Plan(d, want)
 	}
 	return edits, nil, false, err
 }
 
+// withContainers puts before the edits those that make the folders and keys which are
+// missing above them. A folder belongs to the owner of what goes into it; people's folders are
+// for them only, as the XDG Base Directory Specification has it.
+func (d *draft) withContainers(edits []location.Edit) ([]location.Edit, error) {
+	var all []location.Edit
+	planned := map[machine.Artifact]bool{}
+	for _, edit := range edits {
+		planned[edit.Artifact] = true
+		if edit.Image.Kind != machine.Absent {
+			missing, err := d.missing(edit.Artifact, planned)
+			if err != nil {
+				return nil, err
+			}
+			for _, dir := range slices.Backward(missing) {
+				planned[dir] = true
+				all = append(all, location.Edit{Artifact: dir, Image: container(dir, edit.Image)})
+			}
+		}
+		all = append(all, edit)
+	}
+	return all, nil
+}
+
+// missing lists the containers above an artifact that are neither there nor planned, the
+// nearest first.
+func (d *draft) missing(a machine.Artifact, planned map[machine.Artifact]bool) ([]machine.Artifact, error) {
+	var all []machine.Artifact
+	for dir, ok := a.Parent(); ok; dir, ok = dir.Parent() {
+		if planned[dir] {
+			return all, nil
+		}
+		i, err := d.Image(dir)
+		if err != nil || i.Kind != machine.Absent {
+			return all, err
+		}
+		all = append(all, dir)
+	}
+	if len(all) > 0 {
+		return nil, fmt.Errorf("%w: the machine has no place for %s", location.ErrNoSwitch, autostart.Text(a.String()))
+	}
+	return nil, nil
+}
+
+// container is the image of a container that is to be made for what has the other image.
+func container(dir machine.Artifact, inside machine.Image) machine.Image {
+	switch {
+	case dir.Kind == machine.KeyArtifact:
+		return machine.NewKey()
+	case inside.UID > 0:
+		return machine.NewFolder(0o700, inside.UID, inside.GID)
+	}
+	return machine.NewFolder(0o755, 0, 0)
+}
+
 // adopt takes edits into the plan for the entries that they switch, or leaves those out.
 func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want location.Want, edits []location.Edit, folders []store.Folder, err error) {
+	if err == nil {
+		edits, err = d.withContainers(edits)
+	}
 	for _, edit := range edits {
 		if err == nil {
 			if err = d.possible(edit.Artifact, edit.Image); err != nil {
@@ -445,7 +502,9 @@ func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want locati
 		}
 		if limited(want, item).User == nil {
 			plan.want[item.Handle] = want.State
-			plan.taken[item.Handle] = item.Switch == autostart.Park || item.Switch == autostart.Trim
+			if location.Removes(item.Switcher) {
+				plan.taken[item.Handle] = true
+			}
 		}
 	}
 }

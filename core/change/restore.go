@@ -10,6 +10,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/location"
+	"lockback/core/location/part"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
 	"lockback/core/store"
@@ -37,11 +38,11 @@ type RestoreOptions struct {
 // Restore plans to bring back the state of a snapshot.
 func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt RestoreOptions) (Plan, error) {
 	plan := Plan{Kind: store.Restore}
-	r := restore{e: e, d: e.newDraft(), plan: &plan, inv: inv, now: e.now(), opt: opt, touched: sync.OnceValues(func() (map[machine.Artifact]string, error) {
+	r := restore{e: e, d: e.newDraft(), plan: &plan, inv: inv, now: e.now(), opt: opt, latest: sync.OnceValues(func() (func(machine.Artifact) (machine.Image, bool, error), error) {
 		if e.Store == nil {
-			return nil, nil
+			return func(machine.Artifact) (machine.Image, bool, error) { return machine.Image{}, false, nil }, nil
 		}
-		return e.Store.LastImages(e.Machine.ID)
+		return e.Store.Latest(e.Machine.ID)
 	}),
 		current: map[string]*location.Item{}}
 	var err error
@@ -59,15 +60,14 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 	}
 	r.owners = r.recorded.Owners()
 	r.named = map[string]bool{}
-	r.source, r.shared = map[machine.Artifact]bool{}, map[machine.Artifact]bool{}
+	r.source, r.shared = map[machine.Artifact]bool{}, map[machine.Artifact]*parts{}
 	for _, item := range inv.Items {
-		if m, ok := item.Switcher.(location.Merger); ok {
-			r.shared[m.Shared()] = true
-		}
-		if !r.recorded.Has(item.Handle) {
+		newcomer := !r.recorded.Has(item.Handle)
+		if newcomer {
 			r.newcomers = append(r.newcomers, item)
 			r.source[machine.File(item.Source.Path)] = true
 		}
+		r.share(item, newcomer)
 	}
 	if opt.Only == nil {
 		err = r.all()
@@ -106,13 +106,41 @@ type restore struct {
 	owners    *snapshot.Owners
 	newcomers []*location.Item
 	folders   []machine.Artifact
-	// touched are the images that changes which stand gave to artifacts, the last one of
-	// each, as the record has them.
-	touched func() (map[machine.Artifact]string, error)
-	named   map[string]bool           // the handles of the plan
-	shared  map[machine.Artifact]bool // what says of several entries whether they are on
-	source  map[machine.Artifact]bool // what newcomers are read from
-	system  []string                  // files of the system that are left as they are
+	// latest finds the images that changes which stand gave to artifacts.
+	latest func() (func(machine.Artifact) (machine.Image, bool, error), error)
+	named  map[string]bool // the handles of the plan
+	shared map[machine.Artifact]*parts
+	source map[machine.Artifact]bool // what newcomers are read from
+	system []string                  // files of the system that are left as they are
+}
+
+// parts are those of one artifact, as they are now: of entries of the snapshot, and of
+// newcomers.
+type parts struct {
+	known, newcomers []location.Sharer
+	states           bool // it says of entries whether they are on, and nothing else
+}
+
+// share notes the part of an item of now.
+func (r *restore) share(item *location.Item, newcomer bool) {
+	sharer, _ := item.Switcher.(location.Sharer)
+	p := location.PartOf(item.Switcher)
+	if p == nil {
+		return
+	}
+	of := r.shared[p.In()]
+	if of == nil {
+		of = &parts{}
+		r.shared[p.In()] = of
+	}
+	if property, ok := p.(part.Property); ok && property.States {
+		of.states = true
+	}
+	if newcomer {
+		of.newcomers = append(of.newcomers, sharer)
+	} else {
+		of.known = append(of.known, sharer)
+	}
 }
 
 // leave names an artifact that cannot be read or written and is left as it is.
@@ -122,16 +150,12 @@ func (r *restore) leave(a machine.Artifact, err error) {
 
 // made reports whether an artifact is as a change of ours left it.
 func (r *restore) made(a machine.Artifact, current machine.Image) bool {
-	last, err := r.touched()
+	latest, err := r.latest()
 	if err != nil {
 		return false
 	}
-	text, ok := last[a]
-	if !ok {
-		return false
-	}
-	after, err := snapshot.DecodeImage(text, r.e.Store.Blob)
-	return err == nil && r.d.machine.Same(a, current, after)
+	after, ok, err := latest(a)
+	return ok && err == nil && r.d.machine.Same(a, current, after)
 }
 
 // keeps tells, in words, why an artifact is not brought back although it differs; empty
@@ -143,34 +167,17 @@ func (r *restore) keeps(a machine.Artifact, want, current machine.Image) string 
 		r.system = append(r.system, autostart.Text(a.String()))
 		return "system"
 	case want.Kind != machine.Absent || current.Kind == machine.Absent || current.Container():
-	case r.shared[a]: // a list of what is on and off is nobody's own file
+	case r.shared[a] != nil && r.shared[a].states: // a list of what is on and off is nobody's own file
 	case (current.Kind == machine.Regular || r.source[a]) && !r.made(a, current):
 		return fmt.Sprintf("%s was not there and was made since, by something else than lockback; it is kept", autostart.Text(a.String()))
 	}
 	return ""
 }
 
-// lined reports whether an entry is one line of a file that others share.
-func lined(e autostart.Entry) bool { return e.Switch == autostart.Comment && e.Source.Line > 0 }
-
-// all brings every artifact of the snapshot back. In files of lines, what was added since
-// is kept.
+// all brings every artifact of the snapshot back. Where others have parts in one, theirs
+// are kept, and in files of lines what else was added since.
 func (r *restore) all() error {
 	var made []machine.Artifact // folders that the snapshot did not have
-	// Files of lines, each with the lines in it now that are entries of the snapshot.
-	known := map[machine.Artifact][]*location.Item{}
-	for _, item := range r.inv.Items {
-		if !lined(item.Entry) {
-			continue
-		}
-		for _, a := range item.Artifacts() {
-			if r.recorded.Has(item.Handle) {
-				known[a] = append(known[a], item)
-			} else if _, listed := known[a]; !listed {
-				known[a] = nil // a file of newcomers alone counts, too
-			}
-		}
-	}
 	for a := range r.images.Artifacts() {
 		want, _, err := r.images.Image(a)
 		if err != nil {
@@ -191,20 +198,11 @@ func (r *restore) all() error {
 		if r.d.machine.Same(a, current, want) {
 			continue
 		}
-		for _, n := range r.newcomers {
-			// What is said of a newcomer stays said.
-			if m, ok := n.Switcher.(location.Merger); ok && m.Shared() == a {
-				if want, err = m.Merge(want, current, r.now); err != nil {
-					break
-				}
+		if of := r.shared[a]; of != nil {
+			if want, err = r.merge(a, want, current, of); err != nil {
+				r.leave(a, err)
+				continue
 			}
-		}
-		if err != nil {
-			r.leave(a, err)
-			continue
-		}
-		if items, ofLines := known[a]; ofLines && want.Kind == machine.Regular && current.Kind == machine.Regular {
-			want = r.keepLines(a, want, current, items)
 		}
 		if current.Container() && want.Kind == machine.Absent {
 			made = append(made, a)
@@ -223,18 +221,20 @@ func (r *restore) all() error {
 	return nil
 }
 
-// keepLines is the image that a file of lines gets: what the snapshot has, and what was added
-// since.
-func (r *restore) keepLines(a machine.Artifact, want, current machine.Image, known []*location.Item) machine.Image {
-	dropped := map[int]bool{}
-	for _, item := range known {
-		dropped[item.Source.Line] = true
+// merge is the image that an artifact gets which others have parts in.
+func (r *restore) merge(a machine.Artifact, want, current machine.Image, of *parts) (machine.Image, error) {
+	partsOf := func(all []location.Sharer) []part.Part {
+		parts := make([]part.Part, len(all))
+		for k, s := range all {
+			parts[k] = s.Part()
+		}
+		return parts
 	}
-	image, kept, gaveWay := location.KeepLines(want, current, dropped, r.now)
+	merged, err := part.Merge(r.d, want, current, partsOf(of.known), partsOf(of.newcomers), r.now)
 	for _, list := range []struct {
 		lines []string
 		what  string
-	}{{kept, "added since the snapshot and kept"}, {gaveWay, "set since the snapshot, and gets its earlier value back"}} {
+	}{{merged.Kept, "added since the snapshot and kept"}, {merged.GaveWay, "set since the snapshot, and gets its earlier value back"}} {
 		for k, line := range list.lines {
 			if k == maxLinesNamed {
 				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %d more lines %s", autostart.Text(a.String()), len(list.lines)-k, list.what))
@@ -243,7 +243,7 @@ func (r *restore) keepLines(a machine.Artifact, want, current machine.Image, kno
 			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %q was %s", autostart.Text(a.String()), autostart.Text(line), list.what))
 		}
 	}
-	return image
+	return merged.Image, err
 }
 
 // maxLinesNamed is how many lines of a file are named one by one.
@@ -363,10 +363,7 @@ func (r *restore) parents(a machine.Artifact, handle string) error {
 			return err
 		}
 		if !ok || !want.Container() {
-			want = machine.NewFolder(0o755, 0, 0)
-			if dir.Kind == machine.KeyArtifact {
-				want = machine.NewKey()
-			}
+			want = container(dir, machine.Image{})
 			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is gone and its rights were not recorded; it is made with the usual ones", dir))
 		}
 		if err := r.d.set(dir, want, handle); err != nil {
@@ -430,13 +427,7 @@ func (r *restore) some(snap *snapshot.Snapshot) error {
 		return err
 	}
 	for _, rec := range entries {
-		now, there := r.current[rec.Handle]
-		if lined(rec.Entry) {
-			if err := r.line(rec, now, there); err != nil {
-				r.plan.LeftOut = append(r.plan.LeftOut, LeftOut{rec.Handle, rec.Name, err})
-			}
-			continue
-		}
+		own, now := r.partsOf(rec)
 		for _, a := range rec.Artifacts {
 			want, ok, err := r.images.Image(a)
 			if err == nil && (!ok || want.Container() || r.d.machine.Managed(a)) {
@@ -446,17 +437,11 @@ func (r *restore) some(snap *snapshot.Snapshot) error {
 			if err == nil {
 				current, err = r.d.Image(a)
 			}
-			if err != nil {
-				r.leave(a, err)
-				continue
-			}
-			if m, shared := r.merger(rec.Handle); shared && m.Shared() == a {
-				want, err = m.Merge(current, want, r.now)
-			} else if cut := rec.Switch == autostart.Park || rec.Switch == autostart.Trim; cut && current.Kind == machine.Regular && want.Kind == machine.Regular && !current.Same(want) {
-				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q was cut out of %s, which comes back as a whole", rec.Name, a))
+			if err == nil && own != nil && own.In() == a {
+				want, err = r.carry(rec, own, now, current, want)
 			}
 			if err != nil {
-				r.leave(a, err)
+				r.plan.LeftOut = append(r.plan.LeftOut, LeftOut{Handle: rec.Handle, Name: rec.Name, Err: err})
 				continue
 			}
 			if err := r.bring(a, want, rec.Handle); err != nil {
@@ -467,54 +452,23 @@ func (r *restore) some(snap *snapshot.Snapshot) error {
 	return nil
 }
 
-// merger is the switch of an entry that shares its artifact with others.
-func (r *restore) merger(handle string) (location.Merger, bool) {
-	now, there := r.current[handle]
-	if !there {
-		return nil, false
+// partsOf are the part of an artifact that a recorded entry was, and the one that it is now.
+func (r *restore) partsOf(rec *snapshot.Recorded) (own, now part.Part) {
+	if item, there := r.current[rec.Handle]; there {
+		now = location.PartOf(item.Switcher)
 	}
-	m, ok := now.Switcher.(location.Merger)
-	return m, ok
+	if own = rec.Part; own == nil {
+		own = now // an early snapshot does not tell
+	}
+	return own, now
 }
 
-// line brings one line of a file back: switched, or put at the file's end.
-func (r *restore) line(rec *snapshot.Recorded, now *location.Item, there bool) error {
-	if len(rec.Artifacts) == 0 {
-		return nil
+// carry brings the part of one entry back and leaves those of others as they are now.
+func (r *restore) carry(rec *snapshot.Recorded, own, now part.Part, current, earlier machine.Image) (machine.Image, error) {
+	if _, there := r.current[rec.Handle]; !there && current.Kind != machine.Absent {
+		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q was gone from %s and is put back", rec.Name, own.In()))
 	}
-	a := rec.Artifacts[0]
-	if there {
-		if now.State == rec.State {
-			return nil
-		}
-		edits, err := now.Set(r.d, location.Want{State: rec.State, Now: r.now})
-		if err != nil {
-			return err
-		}
-		for _, edit := range edits {
-			if err := r.bring(edit.Artifact, edit.Image, rec.Handle); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	earlier, ok, err := r.images.Image(a)
-	if err != nil || !ok {
-		return err
-	}
-	current, err := r.d.Image(a)
-	if err != nil {
-		return err
-	}
-	if current.Kind == machine.Absent {
-		current = earlier.WithContent(nil, r.now)
-	}
-	want, err := location.AppendLine(current, earlier, rec.Source.Line, r.now)
-	if err != nil {
-		return err
-	}
-	r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q was gone from %s and is put back at the end of the file", rec.Name, a))
-	return r.bring(a, want, rec.Handle)
+	return part.Replace(r.d, own, now, current, earlier, r.now)
 }
 
 // disableNewcomers switches off what came since, where that can be done.

@@ -2,10 +2,12 @@ package change
 
 import (
 	"fmt"
+	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/location"
+	"lockback/core/location/part"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
 	"lockback/core/store"
@@ -18,14 +20,14 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 	if st == nil {
 		return inv, nil
 	}
-	removals, err := st.Removals(inv.Machine.ID)
-	if err != nil {
-		return inv, err
-	}
-	here := map[string]bool{}
-	for _, item := range inv.Items {
-		here[item.Handle] = true
-	}
+	// Most machines have no removals, and a large one many entries.
+	inventoried := sync.OnceValue(func() map[string]bool {
+		here := make(map[string]bool, len(inv.Items))
+		for _, item := range inv.Items {
+			here[item.Handle] = true
+		}
+		return here
+	})
 	// The newest removal of each entry that is not there counts.
 	type lost struct {
 		store.Removal
@@ -33,7 +35,8 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 	}
 	var gone []lost
 	wanted := map[int]map[string]bool{} // by snapshot
-	for _, r := range removals {
+	if err := st.Removals(inv.Machine.ID, func(r store.Removal) error {
+		here := inventoried()
 		for _, handle := range r.Handles {
 			if here[handle] {
 				continue
@@ -45,6 +48,9 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 			}
 			wanted[r.Snapshot][handle] = true
 		}
+		return nil
+	}); err != nil {
+		return inv, err
 	}
 	recorded := map[int]map[string]*snapshot.Recorded{} // by snapshot and handle
 	for id, handles := range wanted {
@@ -63,7 +69,7 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 	}
 	for _, l := range gone {
 		if rec, ok := recorded[l.Snapshot][l.handle]; ok {
-			if item := takenItem(inv.Machine, rec, l.Removal); item != nil {
+			if item := takenItem(inv.Machine, st, rec, l.Removal); item != nil {
 				inv.Items = append(inv.Items, item)
 			}
 		}
@@ -74,23 +80,68 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 
 // takenItem makes the item of an entry that a change took away; nil where that
 // is not what became of it.
-func takenItem(m *machine.Machine, rec *snapshot.Recorded, r store.Removal) *location.Item {
-	switch rec.Switch {
-	case autostart.Park:
-		// What was cut out of a file leaves the file.
-		if now, err := m.Image(r.Artifact); err != nil || r.Whole && now.Kind != machine.Absent {
-			return nil
-		}
-	case autostart.Trim:
-	default:
+func takenItem(m *machine.Machine, st *store.Store, rec *snapshot.Recorded, r store.Removal) *location.Item {
+	if !rec.Removes {
 		return nil // its program was removed since
+	}
+	// What was cut out of an artifact leaves that.
+	if now, err := m.Image(r.Artifact); rec.Part == nil && (err != nil || r.Whole && now.Kind != machine.Absent) {
+		return nil
 	}
 	item := &location.Item{Entry: rec.Entry, Effect: location.AtNextStart, Artifacts: func() []machine.Artifact { return rec.Artifacts }}
 	item.State = autostart.Disabled
 	item.Mode = "taken away"
-	item.Switcher = location.NoSwitch{Why: fmt.Sprintf("its place was changed since; lockback restore S%d --only %s brings it back", r.Snapshot, rec.Handle)}
+	item.Switcher = removed{rec, r.Snapshot, st}
 	item.Facts = func() []location.Fact {
 		return []location.Fact{{Name: "taken away by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}
 	}
 	return item
+}
+
+// removed is the switch of an entry that a change took away: only the record brings it back.
+type removed struct {
+	*snapshot.Recorded
+	snapshot int // that has it
+	store    *store.Store
+}
+
+// Word is the one of the switch that took it away.
+func (r removed) Word() autostart.Switch { return r.Switch }
+
+// Removes is true.
+func (removed) Removes() bool { return true }
+
+// Part is the one that was taken away.
+func (r removed) Part() part.Part { return r.Recorded.Part }
+
+// Plan puts the entry's part back among what its artifact holds by now. It fails with
+// [location.ErrNoSwitch] where the whole artifact was the entry's.
+func (r removed) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
+	own := r.Recorded.Part
+	switch {
+	case want.State != autostart.Enabled:
+		return nil, nil
+	case want.User != nil:
+		return nil, location.ErrNotPerUser
+	case own == nil:
+		return nil, fmt.Errorf("%w: its place was changed since; lockback restore S%d --only %s brings it back", location.ErrNoSwitch, r.snapshot, r.Handle)
+	}
+	snap, err := r.store.Snapshot(r.snapshot)
+	if err != nil {
+		return nil, err
+	}
+	recorded, err := snap.Images()
+	if err != nil {
+		return nil, err
+	}
+	earlier, ok, err := recorded.Image(own.In())
+	if err != nil || !ok {
+		return nil, fmt.Errorf("%w: S%d does not have %s: %w", location.ErrNoSwitch, r.snapshot, own.In(), err)
+	}
+	now, err := images.Image(own.In())
+	if err != nil {
+		return nil, err
+	}
+	image, err := own.Carry(images, now, earlier, want.Now)
+	return []location.Edit{{Artifact: own.In(), Image: image}}, err
 }

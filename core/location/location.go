@@ -7,23 +7,22 @@
 // [Survey]. Locations never write. A switch only says which new images which
 // artifacts should have:
 //
-//	for _, edit := range must(item.Set(images, want)) {
+//	for _, edit := range must(item.Plan(images, want)) {
 //		// the change engine plans a step to edit.Image
 //	}
 package location
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"lockback/core/autostart"
+	"lockback/core/location/part"
 	"lockback/core/machine"
 )
 
@@ -42,9 +41,7 @@ type View interface {
 
 // Images gives the image of an artifact as a plan has it so far: edits planned
 // before are seen by those planned after.
-type Images interface {
-	Image(machine.Artifact) (machine.Image, error)
-}
+type Images = part.Images
 
 // Location is one kind of place that the system starts things from.
 type Location struct {
@@ -100,8 +97,11 @@ type Fact struct{ Name, Value, Basis string }
 // NoSwitch stands where nothing can be switched, and says why.
 type NoSwitch struct{ Why string }
 
-// Set fails with [ErrNoSwitch].
-func (n NoSwitch) Set(Images, Want) ([]Edit, error) {
+// Word is [autostart.Report].
+func (NoSwitch) Word() autostart.Switch { return autostart.Report }
+
+// Plan fails with [ErrNoSwitch].
+func (n NoSwitch) Plan(Images, Want) ([]Edit, error) {
 	return nil, fmt.Errorf("%w: %s", ErrNoSwitch, n.Why)
 }
 
@@ -109,14 +109,20 @@ func (n NoSwitch) Set(Images, Want) ([]Edit, error) {
 // brings it back.
 type Park struct{ Artifact machine.Artifact }
 
-// Set returns the edit. It fails with [ErrNoSwitch] where the artifact shall come
+// Word is [autostart.Park].
+func (Park) Word() autostart.Switch { return autostart.Park }
+
+// Removes is true.
+func (Park) Removes() bool { return true }
+
+// Plan returns the edit. It fails with [ErrNoSwitch] where the artifact shall come
 // back, and with [ErrNotPerUser].
-func (p Park) Set(_ Images, want Want) ([]Edit, error) {
+func (p Park) Plan(_ Images, want Want) ([]Edit, error) {
 	switch {
 	case want.User != nil:
 		return nil, ErrNotPerUser
 	case want.State == autostart.Enabled:
-		return nil, fmt.Errorf("%w: what was taken away comes back from the record", ErrNoSwitch)
+		return nil, fmt.Errorf("%w: %s is not there; lockback restore brings it back from a snapshot that has it", ErrNoSwitch, autostart.Text(p.Artifact.String()))
 	}
 	return []Edit{{Artifact: p.Artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
 }
@@ -138,20 +144,39 @@ type Edit struct {
 
 // Switcher turns an entry off and on.
 type Switcher interface {
-	// Set returns the edits that bring the entry to the wanted state. It fails
-	// with [ErrNoSwitch] where that cannot be done safely.
-	Set(Images, Want) ([]Edit, error)
+	// Word is what lists call it.
+	Word() autostart.Switch
+	// Plan returns the edits that bring the entry to the wanted state; folders and keys that
+	// are missing above them need no edit. It fails with [ErrNoSwitch] where that cannot be
+	// done safely.
+	Plan(Images, Want) ([]Edit, error)
 }
 
-// Merger is the switch of an entry whose state stands in an artifact together
-// with that of others.
-type Merger interface {
+// Sharer is the switch of an entry that has only a part of an artifact.
+type Sharer interface {
 	Switcher
-	// Shared is that artifact.
-	Shared() machine.Artifact
-	// Merge brings what one image of it says of this entry into another one, and
-	// leaves all else there as it is.
-	Merge(into, from machine.Image, now time.Time) (machine.Image, error)
+	Part() part.Part
+}
+
+// PartOf is the part that a switch is of; nil where the entry's artifacts are its own.
+func PartOf(s Switcher) part.Part {
+	if sharer, ok := s.(Sharer); ok {
+		return sharer.Part()
+	}
+	return nil
+}
+
+// Remover is the switch that leaves nothing behind which the entry could be read from: once it
+// is off, only the record shows it.
+type Remover interface {
+	Switcher
+	Removes() bool
+}
+
+// Removes reports whether a switch leaves nothing behind.
+func Removes(s Switcher) bool {
+	remover, ok := s.(Remover)
+	return ok && remover.Removes()
 }
 
 // Grouped is the switch of an entry that shares its artifact with many others: all that
@@ -160,9 +185,9 @@ type Grouped interface {
 	Switcher
 	// Group is that artifact.
 	Group() machine.Artifact
-	// SetGroup is [Switcher.Set] for several switches of one group. Each has an error,
+	// PlanGroup is [Switcher.Plan] for several switches of one group. Each has an error,
 	// nil where it is set.
-	SetGroup(images Images, want Want, group []Switcher) ([]Edit, []error)
+	PlanGroup(images Images, want Want, group []Switcher) ([]Edit, []error)
 }
 
 // Errors that callers decide on.
@@ -205,11 +230,12 @@ type Report struct {
 type Survey struct {
 	View
 	Machine *machine.Machine
-	Items   []*Item
 	Unread  []autostart.Unread
 
-	at   Location
-	seen map[string]int // keys already used, to number those that repeat
+	items  []*Item
+	at     Location
+	seen   map[string]int // keys already used, to number those that repeat
+	adjust []func(*Item)  // what is done with an item before it is added, the innermost last
 
 	mu      sync.Mutex // of what is reported while places are read side by side
 	present bool
@@ -234,14 +260,14 @@ func Run(m *machine.Machine, table []Location) ([]*Item, []autostart.Unread, []R
 		reports []Report
 	)
 	for _, s := range surveys {
-		items, unread = append(items, s.Items...), append(unread, s.Unread...)
+		items, unread = append(items, s.items...), append(unread, s.Unread...)
 		reports = append(reports, s.report())
 	}
 	return items, unread, reports
 }
 
 func (s *Survey) report() Report {
-	r := Report{Location: s.at, Entries: len(s.Items), Status: Absent}
+	r := Report{Location: s.at, Entries: len(s.items), Status: Absent}
 	switch {
 	case r.Entries > 0:
 		r.Status = Read
@@ -265,18 +291,27 @@ func (s *Survey) Handle(user, key string) string {
 	return autostart.Handle(s.at.ID, autostart.Text(user), key)
 }
 
-// Add reports an item. Location, stage and switch come from the table unless
-// the item has its own; key identifies the entry within its location and user,
-// and stays the same while the entry does.
+// Adjusting reads items each of which is adjusted before it is added: nothing touches one
+// afterwards.
+func (s *Survey) Adjusting(adjust func(*Item), read func(*Survey)) {
+	s.adjust = append(s.adjust, adjust)
+	read(s)
+	s.adjust = s.adjust[:len(s.adjust)-1]
+}
+
+// Add reports an item, which nothing may touch any more. Location and stage come from the
+// table unless the item has its own stage, and the word of its switch from that; key identifies
+// the entry within its location and user, and stays the same while the entry does.
 func (s *Survey) Add(key string, item *Item) {
+	for _, adjust := range slices.Backward(s.adjust) {
+		adjust(item)
+	}
 	e := &item.Entry
 	e.Location = s.at.ID
 	if e.Stage == "" {
 		e.Stage = s.at.Stage
 	}
-	if e.Switch == "" {
-		e.Switch = s.at.Switch
-	}
+	e.Switch = item.Word()
 	if item.Effect == "" {
 		item.Effect = s.at.Effect
 	}
@@ -301,7 +336,7 @@ func (s *Survey) Add(key string, item *Item) {
 	}
 	e.Name, e.Command = autostart.Text(e.Name), autostart.Text(e.Command)
 	e.Mode, e.Source.Path, e.Source.Key = autostart.Text(e.Mode), autostart.Text(e.Source.Path), autostart.Text(e.Source.Key)
-	s.Items = append(s.Items, item)
+	s.items = append(s.items, item)
 	s.present = true
 }
 
@@ -349,111 +384,4 @@ func (s *Survey) File(path string) ([]byte, bool) {
 	}
 	s.Found()
 	return b, true
-}
-
-// OffMark begins a line of a text file that Lock Back switched off.
-const OffMark = "#lockback:off "
-
-// lineKey is what makes two lines the same: switched off or not, and whatever ends them.
-func lineKey(line []byte) string {
-	return strings.TrimPrefix(strings.TrimRight(string(line), "\r\n"), OffMark)
-}
-
-// assignment finds the name of a variable that a line sets, as in cron's tables.
-var assignment = regexp.MustCompile(`^[ \t]*["']?([A-Za-z_][A-Za-z_0-9]*)["']?[ \t]*=`)
-
-// KeepLines brings a text file back to its earlier image and keeps what was added to it
-// since: lines that the earlier one does not have, each behind the line that it
-// stands behind now. Numbers in dropped are lines of now that are not kept, for they are what
-// earlier lines became. A variable that has another value since gets its earlier
-// one. It returns the lines that are kept and the ones that give way, in words.
-func KeepLines(earlier, now machine.Image, dropped map[int]bool, at time.Time) (image machine.Image, kept, gaveWay []string) {
-	var old [][]byte
-	where := map[string][]int{} // a line, to its places in the earlier file
-	for l := range bytes.Lines(earlier.Content) {
-		where[lineKey(l)] = append(where[lineKey(l)], len(old))
-		old = append(old, l)
-	}
-	matched := make([]bool, len(old))
-	type addition struct {
-		line   []byte
-		number int
-	}
-	behind := map[int][]addition{} // what was added, by the earlier line before it; -1: at the top
-	number, anchor := 0, -1
-	for l := range bytes.Lines(now.Content) {
-		number++
-		if places := where[lineKey(l)]; len(places) > 0 {
-			where[lineKey(l)] = places[1:]
-			matched[places[0]], anchor = true, places[0]
-		} else if !dropped[number] {
-			behind[anchor] = append(behind[anchor], addition{l, number})
-		}
-	}
-	lost := map[string]bool{} // variables whose earlier line is not there now
-	for k, l := range old {
-		if m := assignment.FindSubmatch(l); m != nil && !matched[k] {
-			lost[string(m[1])] = true
-		}
-	}
-	var content []byte
-	add := func(l []byte) {
-		if len(content) > 0 && content[len(content)-1] != '\n' {
-			content = append(content, '\n')
-		}
-		content = append(content, l...)
-	}
-	more := false
-	for k := -1; k < len(old); k++ {
-		if k >= 0 {
-			add(old[k])
-		}
-		for _, a := range behind[k] {
-			text := strings.TrimRight(string(a.line), "\r\n")
-			if m := assignment.FindStringSubmatch(text); m != nil && lost[m[1]] {
-				gaveWay = append(gaveWay, text)
-				continue
-			}
-			if add(a.line); a.line[len(a.line)-1] != '\n' {
-				content = append(content, '\n')
-			}
-			more = true
-			if strings.TrimSpace(text) != "" {
-				kept = append(kept, text)
-			}
-		}
-	}
-	if !more {
-		return earlier, kept, gaveWay
-	}
-	return earlier.WithContent(content, at), kept, gaveWay
-}
-
-// AppendLine puts one line of an earlier image of a text file at the end of its
-// image of now, unless the same line is there already.
-func AppendLine(now, earlier machine.Image, number int, at time.Time) (machine.Image, error) {
-	var line []byte
-	n := 0
-	for l := range bytes.Lines(earlier.Content) {
-		if n++; n == number {
-			line = l
-		}
-	}
-	if line == nil {
-		return now, fmt.Errorf("line %d is not in the earlier file either", number)
-	}
-	content := bytes.Clone(now.Content)
-	for l := range bytes.Lines(content) {
-		if bytes.Equal(bytes.TrimRight(l, "\r\n"), bytes.TrimRight(line, "\r\n")) {
-			return now, nil
-		}
-	}
-	if len(content) > 0 && content[len(content)-1] != '\n' {
-		content = append(content, '\n')
-	}
-	content = append(content, line...)
-	if line[len(line)-1] != '\n' {
-		content = append(content, '\n')
-	}
-	return now.WithContent(content, at), nil
 }

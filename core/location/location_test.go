@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -16,31 +15,6 @@ import (
 	"lockback/core/location"
 	"lockback/core/machine"
 )
-
-func TestAppendLine(t *testing.T) {
-	at := time.Unix(2_000_000_000, 0)
-	file := func(s string) machine.Image { return machine.NewFile([]byte(s), 0o640, 1, 2, time.Unix(1, 0)) }
-	for name, c := range map[string]struct {
-		now, earlier string
-		line         int
-		want         string
-	}{
-		"at the end":              {"a\nb\n", "x\ny\n", 2, "a\nb\ny\n"},
-		"there already":           {"a\ny\nb\n", "x\ny\n", 2, "a\ny\nb\n"},
-		"there with another end":  {"a\ny\r\n", "x\ny\n", 2, "a\ny\r\n"},
-		"now without an end":      {"a", "x\n", 1, "a\nx\n"},
-		"earlier without an end":  {"a\n", "x", 1, "a\nx\n"},
-		"into nothing":            {"", "x\n", 1, "x\n"},
-		"a part of a longer line": {"xyz\n", "y\n", 1, "xyz\ny\n"},
-	} {
-		got, err := location.AppendLine(file(c.now), file(c.earlier), c.line, at)
-		require.NoError(t, err, name)
-		require.Equal(t, c.want, string(got.Content), name)
-		require.Equal(t, fs.FileMode(0o640), got.Mode)
-	}
-	_, err := location.AppendLine(file("a\n"), file("x\n"), 2, at)
-	require.Error(t, err)
-}
 
 // A location tells what came of it, and entries that look the same are told
 // apart in the order in which they stand.
@@ -53,12 +27,12 @@ func TestWhatCameOfReading(t *testing.T) {
 	defer m.Close()
 	twice := func(s *location.Survey) {
 		for range 2 {
-			s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "twin\xff"}, Artifacts: func() []machine.Artifact { return nil }})
+			s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "twin\xff"}, Switcher: location.Park{}, Artifacts: func() []machine.Artifact { return nil }})
 		}
-		s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "other", User: "ines", Stage: autostart.Event, Switch: autostart.Mask}, Effect: "at once"})
+		s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "other", User: "ines", Stage: autostart.Event}, Switcher: location.NoSwitch{}, Effect: "at once"})
 	}
 	items, unread, reports := location.Run(m, []location.Location{
-		{ID: "x.read", Stage: autostart.Boot, Switch: autostart.Hide, Effect: location.WithinMinute, Read: twice},
+		{ID: "x.read", Stage: autostart.Boot, Effect: location.WithinMinute, Read: twice},
 		{ID: "x.empty", Read: func(s *location.Survey) { s.Dir("/etc/empty") }},
 		{ID: "x.absent", Read: func(s *location.Survey) { s.Dir("/etc/absent"); s.File("/etc/absent/file") }},
 		{ID: "x.unread", Read: func(s *location.Survey) {
@@ -77,8 +51,8 @@ func TestWhatCameOfReading(t *testing.T) {
 	require.Len(t, items, 3)
 	require.NotEqual(t, items[0].Handle, items[1].Handle)
 	require.Equal(t, `twin\xff`, items[0].Name)
-	require.Equal(t, []any{autostart.Boot, autostart.Hide, autostart.ForSystem, location.AtNextStart}, []any{items[0].Stage, items[0].Switch, items[0].Scope, items[0].Effect})
-	require.Equal(t, []any{autostart.Event, autostart.Mask, autostart.ForUser, "at once"}, []any{items[2].Stage, items[2].Switch, items[2].Scope, items[2].Effect})
+	require.Equal(t, []any{autostart.Boot, autostart.Park, autostart.ForSystem, location.AtNextStart}, []any{items[0].Stage, items[0].Switch, items[0].Scope, items[0].Effect})
+	require.Equal(t, []any{autostart.Event, autostart.Report, autostart.ForUser, "at once"}, []any{items[2].Stage, items[2].Switch, items[2].Scope, items[2].Effect})
 	require.NotEqual(t, items[0].Handle, items[2].Handle)
 }
 

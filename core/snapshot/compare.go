@@ -44,13 +44,21 @@ func (d Difference) Empty() bool {
 // Compare lists what differs between two snapshots, in the order of all outputs.
 func Compare(from, to *Snapshot) (Difference, error) {
 	var d Difference
-	// An image stands in the section of the entry that names it first, so it
-	// can move between sections: only all sections together can be left out.
-	if slices.EqualFunc(from.Sections, to.Sections, func(a, b Section) bool { return a.Key == b.Key && a.Digest == b.Digest }) {
-		return d, nil
+	// A section that both have says the same of its entries and images in both. An image
+	// stands in the section of the entry that names it first, so entries of such a section
+	// can still name one that differs.
+	same := map[Digest]bool{}
+	for _, section := range from.Sections {
+		same[section.Digest] = true
+	}
+	alike := map[Digest]bool{}
+	for _, section := range to.Sections {
+		if same[section.Digest] {
+			alike[section.Digest] = true
+		}
 	}
 	changed := map[string][2]string{} // an artifact's id, to its bodies
-	if err := mergeOf(from, to, 'A', func(a, b *line) {
+	if err := mergeOf(from, to, 'A', alike, func(a, b *line) {
 		if a != nil && b != nil && a.body != b.body {
 			changed[a.id] = [2]string{a.body, b.body}
 		}
@@ -60,7 +68,7 @@ func Compare(from, to *Snapshot) (Difference, error) {
 	type pair struct{ a, b *line }
 	var differ, quiet []pair // those whose own text differs, and those with only an artifact that does
 	var came, went []*line
-	err := mergeOf(from, to, 'E', func(a, b *line) {
+	err := mergeOf(from, to, 'E', alike, func(a, b *line) {
 		switch {
 		case a == nil:
 			came = append(came, b)
@@ -75,6 +83,23 @@ func Compare(from, to *Snapshot) (Difference, error) {
 	if err != nil {
 		return d, err
 	}
+	for _, section := range to.Sections {
+		if !alike[section.Digest] || len(changed) == 0 {
+			continue
+		}
+		one := *to
+		one.Sections = []Section{section}
+		entries, err := one.linesOf('E', nil)
+		if err != nil {
+			return d, err
+		}
+		for k := range entries {
+			if entries[k].names(changed) {
+				quiet = append(quiet, pair{&entries[k], &entries[k]})
+			}
+		}
+	}
+	slices.SortFunc(quiet, func(a, b pair) int { return strings.Compare(a.b.id, b.b.id) })
 	if d.Added, err = decodeAll(came); err != nil {
 		return d, err
 	}
@@ -142,7 +167,12 @@ func decodeAll(lines []*line) ([]autostart.Entry, error) {
 	for w := range errs {
 		wait.Go(func() {
 			for k := w * len(lines) / len(errs); k < (w+1)*len(lines)/len(errs) && errs[w] == nil; k++ {
-				entries[k], errs[w] = lines[k].entry()
+				var r Recorded
+				if _, errs[w] = decodeEntry(lines[k].body, &r); errs[w] == nil {
+					entries[k] = r.Entry
+				} else {
+					errs[w] = fmt.Errorf("the entry %s of the snapshot cannot be read: %w", lines[k].id, errs[w])
+				}
 			}
 		})
 	}
@@ -153,13 +183,14 @@ func decodeAll(lines []*line) ([]autostart.Entry, error) {
 	return entries, errors.Join(errs...)
 }
 
-// mergeOf walks the lines of one kind of two snapshots side by side, see merge.
-func mergeOf(from, to *Snapshot, kind byte, visit func(a, b *line)) error {
-	a, err := linesOf(from.Sections, kind)
+// mergeOf walks the lines of one kind of two snapshots side by side, see merge, without those
+// of some sections.
+func mergeOf(from, to *Snapshot, kind byte, without map[Digest]bool, visit func(a, b *line)) error {
+	a, err := from.linesOf(kind, without)
 	if err != nil {
 		return err
 	}
-	b, err := linesOf(to.Sections, kind)
+	b, err := to.linesOf(kind, without)
 	if err != nil {
 		return err
 	}

@@ -8,33 +8,34 @@ import (
 	"time"
 
 	"lockback/core/autostart"
+	"lockback/core/location/part"
 )
 
 // entryFields are the fields of an entry in the order in which a line holds them,
 // each as text. New ones are added at the end: a line of an older snapshot lacks
 // them and leaves them empty.
 var entryFields = []struct {
-	get func(*autostart.Entry) string
-	set func(*autostart.Entry, string) error
+	get func(*Recorded) string
+	set func(*Recorded, string) error
 }{
-	text(func(e *autostart.Entry) *string { return &e.Handle }),
-	text(func(e *autostart.Entry) *string { return &e.Location }),
-	text(func(e *autostart.Entry) *string { return (*string)(&e.Stage) }),
-	text(func(e *autostart.Entry) *string { return (*string)(&e.Scope) }),
-	text(func(e *autostart.Entry) *string { return &e.User }),
-	text(func(e *autostart.Entry) *string { return &e.Name }),
-	text(func(e *autostart.Entry) *string { return (*string)(&e.State) }),
-	text(func(e *autostart.Entry) *string { return &e.Mode }),
-	text(func(e *autostart.Entry) *string { return &e.Command }),
-	text(func(e *autostart.Entry) *string { return &e.Target.Path }),
+	text(func(e *Recorded) *string { return &e.Handle }),
+	text(func(e *Recorded) *string { return &e.Location }),
+	text(func(e *Recorded) *string { return (*string)(&e.Stage) }),
+	text(func(e *Recorded) *string { return (*string)(&e.Scope) }),
+	text(func(e *Recorded) *string { return &e.User }),
+	text(func(e *Recorded) *string { return &e.Name }),
+	text(func(e *Recorded) *string { return (*string)(&e.State) }),
+	text(func(e *Recorded) *string { return &e.Mode }),
+	text(func(e *Recorded) *string { return &e.Command }),
+	text(func(e *Recorded) *string { return &e.Target.Path }),
 	{
-		func(e *autostart.Entry) string {
+		func(e *Recorded) string {
 			if e.Target.Exists == nil {
 				return ""
 			}
 			return strconv.FormatBool(*e.Target.Exists)
 		},
-		func(e *autostart.Entry, s string) error {
+		func(e *Recorded, s string) error {
 			if s == "" {
 				return nil
 			}
@@ -44,20 +45,20 @@ var entryFields = []struct {
 		},
 	},
 	{
-		func(e *autostart.Entry) string { return strconv.FormatInt(e.Target.Size, 10) },
-		func(e *autostart.Entry, s string) (err error) {
+		func(e *Recorded) string { return strconv.FormatInt(e.Target.Size, 10) },
+		func(e *Recorded, s string) (err error) {
 			e.Target.Size, err = strconv.ParseInt(s, 10, 64)
 			return err
 		},
 	},
 	{
-		func(e *autostart.Entry) string {
+		func(e *Recorded) string {
 			if e.Target.Modified.IsZero() {
 				return ""
 			}
 			return fmt.Sprintf("%d.%09d", e.Target.Modified.Unix(), e.Target.Modified.Nanosecond())
 		},
-		func(e *autostart.Entry, s string) error {
+		func(e *Recorded, s string) error {
 			if s == "" {
 				return nil
 			}
@@ -73,42 +74,59 @@ var entryFields = []struct {
 			return errors.Join(err, nerr)
 		},
 	},
-	text(func(e *autostart.Entry) *string { return &e.Maker.Name }),
-	text(func(e *autostart.Entry) *string { return &e.Maker.Basis }),
+	text(func(e *Recorded) *string { return &e.Maker.Name }),
+	text(func(e *Recorded) *string { return &e.Maker.Basis }),
 	{
-		func(e *autostart.Entry) string { return strconv.FormatBool(e.OSPart) },
-		func(e *autostart.Entry, s string) (err error) {
+		func(e *Recorded) string { return strconv.FormatBool(e.OSPart) },
+		func(e *Recorded, s string) (err error) {
 			e.OSPart, err = strconv.ParseBool(s)
 			return err
 		},
 	},
-	text(func(e *autostart.Entry) *string { return &e.Guarded }),
-	text(func(e *autostart.Entry) *string { return &e.Source.Path }),
-	text(func(e *autostart.Entry) *string { return &e.Source.Key }),
+	text(func(e *Recorded) *string { return &e.Guarded }),
+	text(func(e *Recorded) *string { return &e.Source.Path }),
+	text(func(e *Recorded) *string { return &e.Source.Key }),
 	{
-		func(e *autostart.Entry) string { return strconv.Itoa(e.Source.Line) },
-		func(e *autostart.Entry, s string) (err error) {
+		func(e *Recorded) string { return strconv.Itoa(e.Source.Line) },
+		func(e *Recorded, s string) (err error) {
 			e.Source.Line, err = strconv.Atoi(s)
 			return err
 		},
 	},
-	text(func(e *autostart.Entry) *string { return (*string)(&e.Switch) }),
+	text(func(e *Recorded) *string { return (*string)(&e.Switch) }),
 	{
-		func(e *autostart.Entry) string { return strings.Join(e.Problems, " ") },
-		func(e *autostart.Entry, s string) error {
+		func(e *Recorded) string { return strings.Join(e.Problems, " ") },
+		func(e *Recorded, s string) error {
 			e.Problems = append([]string{}, strings.Fields(s)...)
 			return nil
 		},
 	},
+	{
+		func(e *Recorded) string { return strconv.FormatBool(e.Removes) },
+		func(e *Recorded, s string) (err error) {
+			e.Removes, err = strconv.ParseBool(s)
+			return err
+		},
+	},
+	{
+		func(e *Recorded) string { return part.Encode(e.Part) },
+		func(e *Recorded, s string) (err error) {
+			e.Part, err = part.Decode(s)
+			return err
+		},
+	},
 }
 
+// beforeParts is how many fields the snapshots have that know of no parts.
+var beforeParts = len(entryFields) - 2
+
 // text is a field that is a string already.
-func text(at func(*autostart.Entry) *string) (f struct {
-	get func(*autostart.Entry) string
-	set func(*autostart.Entry, string) error
+func text(at func(*Recorded) *string) (f struct {
+	get func(*Recorded) string
+	set func(*Recorded, string) error
 }) {
-	f.get = func(e *autostart.Entry) string { return *at(e) }
-	f.set = func(e *autostart.Entry, s string) error { *at(e) = s; return nil }
+	f.get = func(e *Recorded) string { return *at(e) }
+	f.set = func(e *Recorded, s string) error { *at(e) = s; return nil }
 	return f
 }
 
@@ -117,33 +135,43 @@ var (
 	unescapes = strings.NewReplacer(`\\`, `\`, `\t`, "\t", `\n`, "\n")
 )
 
-// encodeEntry makes the last part of an entry's line.
-func encodeEntry(e *autostart.Entry) string {
-	var b strings.Builder
+// appendEntry adds the last part of an entry's line to it.
+func appendEntry(line []byte, e *Recorded) []byte {
 	for k, f := range entryFields {
 		if k > 0 {
-			b.WriteByte('\t')
+			line = append(line, '\t')
 		}
-		escapes.WriteString(&b, f.get(e))
+		text := f.get(e)
+		if strings.ContainsAny(text, "\\\t\n") {
+			text = escapes.Replace(text)
+		}
+		line = append(line, text...)
 	}
-	return b.String()
+	return line
 }
 
-// decodeEntry is the reverse of encodeEntry.
-func decodeEntry(body string) (autostart.Entry, error) {
-	var e autostart.Entry
+// decodeEntry is the reverse of appendEntry. It returns how many fields there were.
+func decodeEntry(body string, e *Recorded) (fields int, err error) {
 	for k, f := range entryFields {
 		field, rest, more := strings.Cut(body, "\t")
 		if strings.Contains(field, `\`) {
 			field = unescapes.Replace(field)
 		}
-		if err := f.set(&e, field); err != nil {
-			return e, fmt.Errorf("field %d: %w", k+1, err)
+		if err := f.set(e, field); err != nil {
+			return k, fmt.Errorf("field %d: %w", k+1, err)
 		}
 		if !more {
-			break
+			return k + 1, nil
 		}
 		body = rest
 	}
-	return e, nil
+	return len(entryFields), nil
+}
+
+// assumeParts says what the entry of an early snapshot is part of, which did not record it.
+func (r *Recorded) assumeParts() {
+	r.Removes = r.Switch == autostart.Park || r.Switch == autostart.Trim
+	if r.Switch == autostart.Comment && r.Source.Line > 0 && len(r.Artifacts) > 0 {
+		r.Part = part.Line{File: r.Artifacts[0].Name, Number: r.Source.Line}
+	}
 }

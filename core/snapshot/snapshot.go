@@ -27,6 +27,8 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/location/part"
 	"lockback/core/machine"
 )
 
@@ -55,9 +57,9 @@ var errNoContents = errors.New("a capture keeps no contents")
 // A Keeper takes the contents of a capture as they are read, so that never more than one of
 // them is in memory. One content may come several times.
 type Keeper struct {
-	Keep func(Digest, []byte) error
+	Keep func(Digest, []byte) error // the bytes are its own until it returns
 	// Sections hands on the texts of the sections, too: the capture keeps their digests
-	// only, and cannot be compared.
+	// only, and finds the texts with [Snapshot.Load].
 	Sections bool
 }
 
@@ -72,7 +74,7 @@ type Keeper struct {
 type Section struct {
 	Key    string
 	Digest Digest
-	Text   []byte
+	Text   []byte // nil where [Snapshot.Load] finds it by the digest
 }
 
 // Name is how people write the number of a snapshot: S1.
@@ -242,10 +244,11 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 	}
 	claimed := map[machine.Artifact]machine.ImageKind{}
 	withFolder := map[machine.Artifact]bool{} // those whose folder is recorded too
-	texts := map[string]*bytes.Buffer{}
+	texts := map[string][]byte{}
 	// done ends a stretch of a section: it is kept, or handed on.
 	parts := map[string]int{}
-	done := func(key string, text []byte) {
+	done := func(key string) {
+		text := texts[key]
 		name := key
 		if parts[key]++; parts[key] > 1 {
 			name = fmt.Sprintf("%s#%d", key, parts[key])
@@ -254,6 +257,9 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 		if keeper.Sections {
 			keep(section.Digest, text)
 			section.Text = nil
+			texts[key] = text[:0]
+		} else {
+			texts[key] = nil
 		}
 		s.Sections = append(s.Sections, section)
 	}
@@ -264,24 +270,22 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 			s.Disabled++
 		}
 		key := item.Location + "/" + item.User
+		if len(texts[key]) > maxSection {
+			done(key)
+		}
 		text := texts[key]
-		if text == nil {
-			text = &bytes.Buffer{}
-			texts[key] = text
-		}
-		if text.Len() > maxSection {
-			done(key, text.Bytes())
-			text = &bytes.Buffer{}
-			texts[key] = text
-		}
 		// What is gone with the next start is no state to come back to, and
 		// must not be written onto a disk.
 		artifacts := slices.DeleteFunc(item.Artifacts(), machine.Artifact.Volatile)
-		names := make([]string, len(artifacts))
+		text = append(append(append(text, "E\t"...), item.Handle...), '\t')
 		for k, a := range artifacts {
-			names[k] = a.ID()
+			if k > 0 {
+				text = append(text, '\x1f')
+			}
+			text = append(text, a.ID()...)
 		}
-		fmt.Fprintf(text, "E\t%s\t%s\t%s\n", item.Handle, strings.Join(names, "\x1f"), encodeEntry(&item.Entry))
+		text = appendEntry(append(text, '\t'), &Recorded{Entry: item.Entry, Part: location.PartOf(item.Switcher), Removes: location.Removes(item.Switcher)})
+		text = append(text, '\n')
 		// The folder of each is known for its time: where a restore brings the
 		// same names back, it brings the folder's time back too. Of what is not
 		// there, all missing folders are known, for a switch may make them.
@@ -294,7 +298,7 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 					s.Missed++
 					s.Unread = append(s.Unread, autostart.Unread{Location: item.Location, Path: autostart.Text(a.Name), Reason: machine.Reason(err)})
 				} else {
-					fmt.Fprintf(text, "A\t%s\t%s\t%s\n", a.Kind, a.ID(), EncodeImage(i, keep))
+					text = fmt.Appendf(text, "A\t%s\t%s\t%s\n", a.Kind, a.ID(), EncodeImage(i, keep))
 				}
 				claimed[a] = kind
 			}
@@ -310,12 +314,13 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 		for _, a := range artifacts {
 			record(a, true)
 		}
+		texts[key] = text
 		if failed != nil {
 			return nil, failed
 		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(texts)) {
-		done(key, texts[key].Bytes())
+		done(key)
 	}
 	slices.SortFunc(s.Sections, func(a, b Section) int { return strings.Compare(a.Key, b.Key) })
 	if failed != nil {
@@ -337,19 +342,27 @@ type line struct {
 }
 
 // linesOf splits sections into lines and returns those of one kind, E of entries or A of
-// images, ordered by id.
-func linesOf(sections []Section, kind byte) ([]line, error) {
+// images, ordered by id. Sections whose digests are in without are left out.
+func (s *Snapshot) linesOf(kind byte, without map[Digest]bool) ([]line, error) {
 	count := 0
-	for _, s := range sections {
-		count += 1 + bytes.Count(s.Text, []byte{'\n', kind, '\t'})
+	texts := make([][]byte, len(s.Sections))
+	for k, section := range s.Sections {
+		if without[section.Digest] {
+			continue
+		}
+		texts[k] = section.Text
+		if texts[k] == nil {
+			var err error
+			if texts[k], err = s.Load(section.Digest); err != nil {
+				return nil, err
+			}
+		}
+		count += 1 + bytes.Count(texts[k], []byte{'\n', kind, '\t'})
 	}
 	all := make([]line, 0, count)
-	for _, s := range sections {
-		if len(s.Text) == 0 {
-			return nil, errNoContents
-		}
+	for k, content := range texts {
 		// The text is never written to again, and copying it would take as much memory again.
-		text := unsafe.String(unsafe.SliceData(s.Text), len(s.Text))
+		text := unsafe.String(unsafe.SliceData(content), len(content))
 		for text != "" {
 			var raw string
 			raw, text, _ = strings.Cut(text, "\n")
@@ -358,7 +371,7 @@ func linesOf(sections []Section, kind byte) ([]line, error) {
 			third, body, ok3 := strings.Cut(rest, "\t")
 			switch {
 			case !ok1 || !ok2 || !ok3 || is != "E" && is != "A":
-				return nil, fmt.Errorf("the section %s of the snapshot cannot be read", s.Key)
+				return nil, fmt.Errorf("the section %s of the snapshot cannot be read", s.Sections[k].Key)
 			case is[0] != kind:
 			case kind == 'E':
 				all = append(all, line{id: second, artifacts: third, body: body, raw: raw})
@@ -384,23 +397,22 @@ func find(lines []line, id string) (*line, bool) {
 type Recorded struct {
 	autostart.Entry
 	Artifacts []machine.Artifact
+	// Part is its part of an artifact that others share; nil where the artifacts are its own.
+	Part part.Part
+	// Removes says that nothing on the machine shows the entry once it is switched off.
+	Removes bool
 }
 
-// entry decodes the entry of a line.
-func (l *line) entry() (e autostart.Entry, err error) {
-	if e, err = decodeEntry(l.body); err != nil {
-		return e, fmt.Errorf("the entry %s of the snapshot cannot be read: %w", l.id, err)
-	}
-	return e, nil
-}
-
+// recorded decodes the entry of a line.
 func (l *line) recorded() (Recorded, error) {
-	e, err := l.entry()
-	r := Recorded{Entry: e}
+	var r Recorded
+	fields, err := decodeEntry(l.body, &r)
 	if err != nil {
-		return r, err
+		return r, fmt.Errorf("the entry %s of the snapshot cannot be read: %w", l.id, err)
 	}
-	r.Artifacts, err = l.decides()
+	if r.Artifacts, err = l.decides(); err == nil && fields <= beforeParts {
+		r.assumeParts()
+	}
 	return r, err
 }
 
@@ -425,7 +437,7 @@ func (s *Snapshot) Entries() ([]*Recorded, error) { return s.EntriesOf(nil) }
 
 // EntriesOf is [Snapshot.Entries] of some handles only; nil means all.
 func (s *Snapshot) EntriesOf(handles map[string]bool) ([]*Recorded, error) {
-	entries, err := linesOf(s.Sections, 'E')
+	entries, err := s.linesOf('E', nil)
 	if err != nil {
 		return nil, err
 	}
@@ -450,7 +462,7 @@ type Index struct{ entries []line }
 
 // Index lists the entries.
 func (s *Snapshot) Index() (*Index, error) {
-	entries, err := linesOf(s.Sections, 'E')
+	entries, err := s.linesOf('E', nil)
 	return &Index{entries}, err
 }
 
@@ -510,7 +522,7 @@ type Images struct {
 
 // Images gives access to the images of all artifacts.
 func (s *Snapshot) Images() (*Images, error) {
-	images, err := linesOf(s.Sections, 'A')
+	images, err := s.linesOf('A', nil)
 	return &Images{s, images}, err
 }
 

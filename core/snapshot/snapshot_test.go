@@ -47,14 +47,16 @@ func TestEntriesComeBackWhole(t *testing.T) {
 			Maker: autostart.Maker{Name: "n", Basis: "b"}, OSPart: true, Guarded: "g", Source: autostart.Source{Path: "p", Key: "k", Line: 7},
 			Switch: autostart.Unexec, Problems: []string{autostart.Insecure, autostart.Ignored}},
 	} {
-		text := encodeEntry(&e)
+		text := string(appendEntry(nil, &Recorded{Entry: e}))
 		require.NotContains(t, text, "\n")
-		back, err := decodeEntry(text)
+		var back Recorded
+		_, err := decodeEntry(text, &back)
 		require.NoError(t, err)
-		require.Equal(t, e, back)
+		require.Equal(t, e, back.Entry)
 	}
 	// A line of an older snapshot lacks the fields that came later.
-	old, err := decodeEntry("k7f3qa2\tlinux.rc-local")
+	var old Recorded
+	_, err := decodeEntry("k7f3qa2\tlinux.rc-local", &old)
 	require.NoError(t, err)
 	require.Equal(t, "linux.rc-local", old.Location)
 }

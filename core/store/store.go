@@ -85,19 +85,38 @@ ALTER TABLE snapshot ADD COLUMN system TEXT NOT NULL DEFAULT '';
 ALTER TABLE change ADD COLUMN token TEXT NOT NULL DEFAULT '';
 ALTER TABLE change ADD COLUMN root TEXT NOT NULL DEFAULT '';
 ALTER TABLE change ADD COLUMN host TEXT NOT NULL DEFAULT '';
+`, `
+-- Contents by a number of their own: in a table without one, looking a digest up reads every
+-- content on the way to it, and some are megabytes long.
+CREATE TABLE blob3 (id INTEGER PRIMARY KEY, digest BLOB NOT NULL UNIQUE, size INTEGER NOT NULL, data BLOB NOT NULL);
+INSERT INTO blob3 (digest, size, data) SELECT digest, size, data FROM blob;
+CREATE TABLE snapshot3 (id INTEGER PRIMARY KEY AUTOINCREMENT, machine TEXT NOT NULL REFERENCES machine, time TEXT NOT NULL,
+	message TEXT NOT NULL, enabled INTEGER NOT NULL, disabled INTEGER NOT NULL, manifest BLOB NOT NULL REFERENCES blob (digest),
+	system TEXT NOT NULL);
+INSERT INTO snapshot3 SELECT id, machine, time, message, enabled, disabled, manifest, system FROM snapshot;
+DROP TABLE snapshot;
+DROP TABLE blob;
+ALTER TABLE blob3 RENAME TO blob;
+ALTER TABLE snapshot3 RENAME TO snapshot;
+-- The kinds of a step's images, so that no query looks into their text.
+ALTER TABLE step ADD COLUMN before_kind TEXT NOT NULL DEFAULT '';
+ALTER TABLE step ADD COLUMN after_kind TEXT NOT NULL DEFAULT '';
+UPDATE step SET before_kind = CASE WHEN json_valid(before) THEN coalesce(json_extract(before, '$.kind'), '') ELSE '' END,
+	after_kind = CASE WHEN json_valid(after) THEN coalesce(json_extract(after, '$.kind'), '') ELSE '' END;
 `}
 
 // schemas are the digests of the schema of each version, as schemaDigest makes them. A
 // record with anything else in it, a trigger or a view for example, is no record:
 // it could let a write succeed and keep nothing.
-var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb"}
+var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb", "9576e690ceca9e755820529b8dd204a1"}
 
 // Store is an opened record.
 type Store struct {
 	Path    string
 	db      *sql.DB
 	conn    *sql.Conn
-	version int // of its schema
+	size    *sql.Stmt // of a content by its digest, see contentSize
+	version int       // of its schema
 }
 
 // Open opens the record at path. The errors of this package tell what is wrong;
@@ -269,7 +288,7 @@ func (s *Store) open(real string, access Access, writable bool) error {
 	if s.conn, err = db.Conn(context.Background()); err != nil {
 		return err
 	}
-	pragmas := []string{"PRAGMA trusted_schema = OFF", "PRAGMA cell_size_check = ON", "PRAGMA foreign_keys = ON", "PRAGMA temp_store = MEMORY", "PRAGMA cache_size = -4096"}
+	pragmas := []string{"PRAGMA trusted_schema = OFF", "PRAGMA cell_size_check = ON", "PRAGMA foreign_keys = OFF", "PRAGMA temp_store = MEMORY", "PRAGMA cache_size = -4096"}
 	if access == Write {
 		pragmas = append(pragmas, "PRAGMA locking_mode = EXCLUSIVE", "PRAGMA journal_mode = DELETE", "PRAGMA synchronous = EXTRA", "PRAGMA fullfsync = ON")
 	}
@@ -331,7 +350,8 @@ func schemaDigest(conn *sql.Conn) (string, error) {
 
 func (s *Store) migrate() error {
 	ctx := context.Background()
-	// Taking the lock now, and keeping it, is what makes this the only writer.
+	// Foreign keys are off until here: a table that others refer to is made anew by taking it
+	// away first. Taking the lock now, and keeping it, is what makes this the only writer.
 	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
 		return err
 	}
@@ -345,8 +365,11 @@ func (s *Store) migrate() error {
 			return err
 		}
 	}
-	_, err := s.conn.ExecContext(ctx, "COMMIT")
+	if _, err := s.conn.ExecContext(ctx, "COMMIT"); err != nil {
+		return err
+	}
 	s.version = len(migrations)
+	_, err := s.conn.ExecContext(ctx, "PRAGMA foreign_keys = ON")
 	return err
 }
 
@@ -361,6 +384,9 @@ func (s *Store) since(version int, column, before string) string {
 // Close releases the record.
 func (s *Store) Close() error {
 	var errs []error
+	if s.size != nil {
+		errs = append(errs, s.size.Close())
+	}
 	if s.conn != nil {
 		errs = append(errs, s.conn.Close())
 	}
@@ -478,13 +504,13 @@ type Folder struct {
 
 // Tx is a transaction: all of it is recorded, or nothing.
 type Tx struct {
-	conn *sql.Conn
-	err  error
+	store *Store
+	err   error
 }
 
 // Update runs do in a transaction and flushes it to disk.
 func (s *Store) Update(do func(*Tx) error) error {
-	tx := &Tx{conn: s.conn}
+	tx := &Tx{store: s}
 	tx.exec("BEGIN IMMEDIATE")
 	if tx.err == nil {
 		if err := do(tx); err != nil && tx.err == nil {
@@ -504,7 +530,7 @@ func (tx *Tx) exec(query string, args ...any) int {
 	if tx.err != nil {
 		return 0
 	}
-	result, err := tx.conn.ExecContext(context.Background(), query, args...)
+	result, err := tx.store.conn.ExecContext(context.Background(), query, args...)
 	if err != nil {
 		tx.err = err
 		return 0
@@ -533,11 +559,10 @@ func (tx *Tx) addBlob(d snapshot.Digest, content []byte) {
 	if tx.err != nil {
 		return
 	}
-	var have int
-	if err := tx.conn.QueryRowContext(context.Background(), "SELECT count(*) FROM blob WHERE digest = ?", d[:]).Scan(&have); err != nil {
+	if _, have, err := tx.store.contentSize(d); err != nil {
 		tx.err = err
-	} else if have == 0 {
-		tx.exec("INSERT INTO blob VALUES (?, ?, ?)", d[:], len(content), encoder().EncodeAll(content, nil))
+	} else if !have {
+		tx.exec("INSERT INTO blob (digest, size, data) VALUES (?, ?, ?)", d[:], len(content), encoder().EncodeAll(content, nil))
 	}
 }
 
@@ -587,7 +612,7 @@ func (tx *Tx) AddChange(c *Change) error {
 			return err
 		}
 		before, after := snapshot.EncodeImage(s.Before, keep), snapshot.EncodeImage(s.After, keep)
-		tx.exec("INSERT INTO step VALUES (?, ?, ?, ?, ?, ?, ?)", c.ID, k, string(handles), s.Artifact.Kind, []byte(s.Artifact.Name), before, after)
+		tx.exec("INSERT INTO step VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", c.ID, k, string(handles), s.Artifact.Kind, []byte(s.Artifact.Name), before, after, s.Before.Kind, s.After.Kind)
 	}
 	for _, f := range c.Folders {
 		tx.exec("INSERT INTO folder VALUES (?, ?, ?, ?)", c.ID, containerName(f.Artifact), snapshot.EncodeImage(f.Before, keep), snapshot.EncodeImage(f.After, keep))
@@ -646,9 +671,23 @@ func (s *Store) Blob(d snapshot.Digest) ([]byte, error) {
 
 // Has reports whether the record holds a content.
 func (s *Store) Has(d snapshot.Digest) bool {
-	var have int
-	err := s.conn.QueryRowContext(context.Background(), "SELECT count(*) FROM blob WHERE digest = ?", d[:]).Scan(&have)
-	return err == nil && have > 0
+	_, ok, err := s.contentSize(d)
+	return ok && err == nil
+}
+
+// contentSize is the size of a content in bytes; ok is false where the record has none of
+// that digest. A machine can have hundreds of thousands, so the query is prepared once.
+func (s *Store) contentSize(d snapshot.Digest) (size int, ok bool, err error) {
+	if s.size == nil {
+		if s.size, err = s.conn.PrepareContext(context.Background(), "SELECT size FROM blob WHERE digest = ?"); err != nil {
+			return 0, false, err
+		}
+	}
+	err = s.size.QueryRowContext(context.Background(), d[:]).Scan(&size)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, false, nil
+	}
+	return size, err == nil, err
 }
 
 // Holds reads a change again after it was committed, step by step, and fails where the
@@ -673,8 +712,7 @@ func (s *Store) Holds(c Change) error {
 	// Contents are asked for by their digests only.
 	missing := false
 	digest := func(d snapshot.Digest, content []byte) {
-		var size int
-		err := s.conn.QueryRowContext(context.Background(), "SELECT size FROM blob WHERE digest = ?", d[:]).Scan(&size)
+		size, _, err := s.contentSize(d)
 		missing = missing || err != nil || size != len(content)
 	}
 	k := 0
@@ -735,11 +773,7 @@ func (s *Store) Snapshot(id int) (*snapshot.Snapshot, error) {
 		}
 		snap.Unread = m.Unread
 		for _, section := range m.Sections {
-			text, err := s.Blob(section.Digest)
-			if err != nil {
-				return err
-			}
-			snap.Sections = append(snap.Sections, snapshot.Section{Key: section.Key, Digest: section.Digest, Text: text})
+			snap.Sections = append(snap.Sections, snapshot.Section{Key: section.Key, Digest: section.Digest})
 		}
 		found = snap
 		return nil
@@ -856,15 +890,14 @@ type Removal struct {
 	Whole    bool // nothing is left of the artifact; else it was cut out of it
 }
 
-// Removals lists what the changes of a machine that stand took away, whether they
+// Removals visits what the changes of a machine that stand took away, whether they
 // switched it off or restored an earlier state, the newest
-// first.
-func (s *Store) Removals(id string) ([]Removal, error) {
-	var all []Removal
-	err := s.each(`SELECT change.id, change.snapshot, step.handles, step.kind, step.artifact, step.after LIKE '{"kind":"absent"%' FROM change JOIN step ON step.change = change.id
-		WHERE change.machine = ? AND change.kind <> ? AND change.state = ?
-		AND step.before NOT LIKE '{"kind":"absent"%' AND (step.after LIKE '{"kind":"absent"%' OR step.after LIKE '{"kind":"value"%' OR step.after LIKE '{"kind":"file"%')
-		ORDER BY change.id DESC, step.seq`, []any{id, Enable, Done}, func(scan func(...any) error) error {
+// first: of a machine with a history there are many, and most are back.
+func (s *Store) Removals(id string, visit func(Removal) error) error {
+	before, after := s.since(3, "step.before_kind", kindOf("step.before")), s.since(3, "step.after_kind", kindOf("step.after"))
+	return s.each(`SELECT change.id, change.snapshot, step.handles, step.kind, step.artifact, `+after+` = ? FROM change JOIN step ON step.change = change.id
+		WHERE change.machine = ? AND change.kind <> ? AND change.state = ? AND `+before+` <> ? AND `+after+` IN (?, ?, ?)
+		ORDER BY change.id DESC, step.seq`, []any{machine.Absent, id, Enable, Done, machine.Absent, machine.Absent, machine.Value, machine.Regular}, func(scan func(...any) error) error {
 		var (
 			r       Removal
 			handles string
@@ -875,25 +908,45 @@ func (s *Store) Removals(id string) ([]Removal, error) {
 			return err
 		}
 		r.Artifact = machine.Artifact{Kind: kind, Name: string(name)}
-		all = append(all, r)
-		return json.Unmarshal([]byte(handles), &all[len(all)-1].Handles)
+		if err := json.Unmarshal([]byte(handles), &r.Handles); err != nil {
+			return err
+		}
+		return visit(r)
 	})
-	return all, err
 }
 
-// LastImages lists what the changes of a machine that stand brought artifacts to, of each the
-// last image, encoded.
-func (s *Store) LastImages(id string) (map[machine.Artifact]string, error) {
-	last := map[machine.Artifact]string{}
-	err := s.each(`SELECT step.kind, step.artifact, step.after FROM change JOIN step ON step.change = change.id
+// kindOf is the kind of an image in records of before version 3, which do not have it apart.
+func kindOf(column string) string {
+	return "CASE WHEN json_valid(" + column + ") THEN coalesce(json_extract(" + column + ", '$.kind'), '') ELSE '' END"
+}
+
+// Latest finds the image that the last change of a machine which stands brought an artifact
+// to; ok is false where none did.
+func (s *Store) Latest(id string) (find func(machine.Artifact) (i machine.Image, ok bool, err error), err error) {
+	type place struct{ change, seq int32 }
+	last := map[machine.Artifact]place{}
+	err = s.each(`SELECT step.kind, step.artifact, change.id, step.seq FROM change JOIN step ON step.change = change.id
 		WHERE change.machine = ? AND change.state = ? ORDER BY change.id, step.seq`, []any{id, Done}, func(scan func(...any) error) error {
-		var kind, after string
+		var kind string
 		var name []byte
-		err := scan(&kind, &name, &after)
-		last[machine.Artifact{Kind: machine.ArtifactKind(kind), Name: string(name)}] = after
+		var at place
+		err := scan(&kind, &name, &at.change, &at.seq)
+		last[machine.Artifact{Kind: machine.ArtifactKind(kind), Name: string(name)}] = at
 		return err
 	})
-	return last, err
+	return func(a machine.Artifact) (i machine.Image, ok bool, err error) {
+		at, ok := last[a]
+		if !ok {
+			return i, false, nil
+		}
+		var after string
+		row := s.conn.QueryRowContext(context.Background(), "SELECT after FROM step WHERE change = ? AND seq = ?", at.change, at.seq)
+		if err := row.Scan(&after); err != nil {
+			return i, false, explain(s.Path, err)
+		}
+		i, err = snapshot.DecodeImage(after, s.Blob)
+		return i, true, err
+	}, err
 }
 
 // Changes lists the changes of a machine, oldest first, without their journals.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"strings"
@@ -68,9 +69,9 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 // only those that the record does not have.
 func (s *session) captureNow() (*snapshot.Snapshot, error) {
 	fresh := map[snapshot.Digest][]byte{}
-	now, err := snapshot.Capture(s.inventory(), time.Now(), "", snapshot.Keeper{Keep: func(d snapshot.Digest, content []byte) error {
+	now, err := snapshot.Capture(s.inventory(), time.Now(), "", snapshot.Keeper{Sections: true, Keep: func(d snapshot.Digest, content []byte) error {
 		if _, known := fresh[d]; !known && !s.store.Has(d) {
-			fresh[d] = content
+			fresh[d] = bytes.Clone(content)
 		}
 		return nil
 	}})

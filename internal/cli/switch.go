@@ -233,7 +233,7 @@ func sift(items []*location.Item, want location.Want, guardedToo bool) sifted {
 
 // whyFixed tells why an entry cannot be switched, in its switch's own words.
 func (s *session) whyFixed(item *location.Item, want location.Want) string {
-	if _, err := item.Set(s.machine, want); err != nil {
+	if _, err := item.Plan(s.machine, want); err != nil {
 		return err.Error()
 	}
 	return "it has no switch"

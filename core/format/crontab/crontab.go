@@ -39,6 +39,9 @@ type Line struct {
 	raw      string // with its line end
 }
 
+// Text is the line as it stands in the table, with its line end.
+func (l *Line) Text() string { return l.raw }
+
 // Table is a whole crontab.
 type Table struct {
 	Lines []Line

@@ -219,7 +219,7 @@ func TestWhatCannotBeSwitched(t *testing.T) {
 			want.User = &u
 		}
 		require.Contains(t, items, name)
-		_, err := items[name].Set(m.Files, want)
+		_, err := items[name].Plan(m.Files, want)
 		return err
 	}
 	require.ErrorContains(t, set("vendor.service", autostart.Enabled, ""), "unit file is gone")

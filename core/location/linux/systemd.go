@@ -119,10 +119,7 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 		item.Problems = []string{autostart.TargetMissing}
 	}
 	sw := newUnitSwitch(set, name, user)
-	item.Switcher, item.Switch = sw, autostart.Unlink
-	if len(sw.links) == 0 || sw.pulled {
-		item.Switch = autostart.Mask
-	}
+	item.Switcher = sw
 	below, ok := set.source(name, true)
 	if ok {
 		source = below
@@ -330,7 +327,15 @@ func (sw unitSwitch) owner() (uid, gid int) {
 	return 0, 0
 }
 
-func (sw unitSwitch) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+// Word is what would be done: a mask where taking links away is not enough.
+func (sw unitSwitch) Word() autostart.Switch {
+	if len(sw.links) == 0 || sw.pulled {
+		return autostart.Mask
+	}
+	return autostart.Unlink
+}
+
+func (sw unitSwitch) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	if want.User != nil && (sw.user == nil || sw.user.Name != want.User.Name) {
 		if sw.user != nil {
 			return nil, fmt.Errorf("%w: it is the entry of %s", location.ErrNoSwitch, sw.user.Name)
@@ -377,11 +382,7 @@ func (sw unitSwitch) mask(images location.Images, want location.Want) ([]locatio
 		return nil, fmt.Errorf("%w: a unit of one's own is in the way at %s; switch that entry instead", location.ErrNoSwitch, sw.maskAt)
 	}
 	uid, gid := sw.owner()
-	edits, err := folders(images, path.Dir(sw.maskAt), uid, gid)
-	if err != nil {
-		return nil, err
-	}
-	return append(edits, location.Edit{Artifact: a, Image: machine.NewLink("/dev/null", uid, gid, want.Now)}), nil
+	return []location.Edit{{Artifact: a, Image: machine.NewLink("/dev/null", uid, gid, want.Now)}}, nil
 }
 
 // enable takes a mask away, and makes the links that [Install] asks for where
@@ -423,28 +424,7 @@ func (sw unitSwitch) enable(images location.Images, want location.Want) ([]locat
 		if image.Kind != machine.Absent && image.Target != "/dev/null" {
 			continue
 		}
-		more, err := folders(images, path.Dir(l), uid, gid)
-		if err != nil {
-			return nil, err
-		}
-		edits = append(append(edits, more...), location.Edit{Artifact: machine.File(l), Image: machine.NewLink(source.path, uid, gid, want.Now)})
+		edits = append(edits, location.Edit{Artifact: machine.File(l), Image: machine.NewLink(source.path, uid, gid, want.Now)})
 	}
-	return edits, nil
-}
-
-// folders plans the folders that are missing on the way to dir.
-func folders(images location.Images, dir string, uid, gid int) ([]location.Edit, error) {
-	var edits []location.Edit
-	for ; dir != "/"; dir = path.Dir(dir) {
-		image, err := images.Image(machine.File(dir))
-		if err != nil {
-			return nil, err
-		}
-		if image.Kind != machine.Absent {
-			break
-		}
-		edits = append(edits, location.Edit{Artifact: machine.File(dir), Image: machine.NewFolder(0o755, uid, gid)})
-	}
-	slices.Reverse(edits)
 	return edits, nil
 }

@@ -108,7 +108,7 @@ func addDesktopEntry(s *location.Survey, file string, kind fs.FileMode, sw hide,
 	}
 	if missing {
 		item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link", []string{autostart.TargetMissing}
-		item.Switch, item.Switcher = autostart.Report, location.NoSwitch{Why: "it is a link to nothing"}
+		item.Switcher = location.NoSwitch{Why: "it is a link to nothing"}
 		s.Add(path.Base(file), item)
 		return
 	}
@@ -123,7 +123,7 @@ func addDesktopEntry(s *location.Survey, file string, kind fs.FileMode, sw hide,
 	f, err := desktopentry.Parse(content)
 	if err != nil {
 		item.State, item.Mode, item.Problems = autostart.Disabled, "ignored: "+err.Error(), []string{autostart.Unparsable}
-		item.Switch, item.Switcher = autostart.Report, location.NoSwitch{Why: "it is no desktop entry"}
+		item.Switcher = location.NoSwitch{Why: "it is no desktop entry"}
 		s.Add(path.Base(file), item)
 		return
 	}
@@ -235,7 +235,10 @@ func (h hide) override() string {
 	return path.Join(overrideFolder, path.Base(h.file))
 }
 
-func (h hide) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+// Word is [autostart.Hide].
+func (hide) Word() autostart.Switch { return autostart.Hide }
+
+func (h hide) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
 	case h.user != nil && want.User != nil && want.User.Name != h.user.Name:
 		return nil, fmt.Errorf("%w: it is the entry of %s", location.ErrNoSwitch, h.user.Name)
@@ -259,7 +262,6 @@ func (h hide) write(images location.Images, want location.Want, file string, own
 	if err != nil {
 		return nil, err
 	}
-	var edits []location.Edit
 	switch image.Kind {
 	case machine.Absent:
 		if original == "" {
@@ -267,19 +269,6 @@ func (h hide) write(images location.Images, want location.Want, file string, own
 		}
 		if want.State == autostart.Enabled {
 			return nil, nil // nothing stands before the original
-		}
-		for _, dir := range []string{path.Dir(path.Dir(file)), path.Dir(file)} {
-			folder, err := images.Image(machine.File(dir))
-			if err != nil {
-				return nil, err
-			}
-			if folder.Kind == machine.Absent {
-				mode := machine.NewFolder(0o755, owner.UID, owner.GID)
-				if owner.UID != 0 {
-					mode = machine.NewFolder(0o700, owner.UID, owner.GID) // XDG Base Directory Specification
-				}
-				edits = append(edits, location.Edit{Artifact: machine.File(dir), Image: mode})
-			}
 		}
 		content, err := contentOf(images, original)
 		if err != nil {
@@ -318,7 +307,7 @@ func (h hide) write(images location.Images, want location.Want, file string, own
 			f.Set("X-GNOME-Autostart-enabled", "true")
 		}
 	}
-	return append(edits, location.Edit{Artifact: a, Image: image.WithContent(f.Bytes(), want.Now)}), nil
+	return []location.Edit{{Artifact: a, Image: image.WithContent(f.Bytes(), want.Now)}}, nil
 }
 
 // isHiddenCopy reports whether a file is nothing but a switched-off copy of the

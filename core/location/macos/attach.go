@@ -55,18 +55,17 @@ func readAuthorization(s *location.Survey) {
 	why := "taking a step out of a right by hand can lock everybody out; the program that put it there takes it out"
 	ours, theirs := bundlesIn(s, systemPlugIns), bundlesIn(s, agentPlugIns)
 	for _, name := range slices.Sorted(maps.Keys(theirs)) {
-		item := addBundle(s, nil, theirs[name], "")
+		item := newBundle(s, nil, theirs[name], "")
 		item.Guarded = toSignIn
 		fixed(item, why)
-		if item.State == autostart.Disabled {
-			continue
-		}
-		item.Mode = "for " + strings.Join(rights[name], ", ")
-		if len(rights[name]) == 0 && known {
+		switch {
+		case item.State == autostart.Disabled || !known:
+		case len(rights[name]) == 0:
 			off(item, "in no right")
-		} else if !known {
-			item.Mode = ""
+		default:
+			item.Mode = "for " + strings.Join(rights[name], ", ")
 		}
+		s.Add(key(nil, theirs[name]), item)
 	}
 	for _, name := range slices.Sorted(maps.Keys(rights)) {
 		if ownPlugIns[name] || ours[name] != "" || theirs[name] != "" {

@@ -57,10 +57,10 @@ func (b bundle) executable() string {
 	return path.Join(b.path, name)
 }
 
-// addBundle reports a bundle that other programs load. To switch it off, its
+// newBundle is the item of a bundle that other programs load. To switch it off, its
 // Info.plist is taken away: without one it is a folder like any other, and all
 // else of it stays where it is.
-func addBundle(s *location.Survey, u *machine.User, dir, mode string) *location.Item {
+func newBundle(s *location.Survey, u *machine.User, dir, mode string) *location.Item {
 	b := bundleAt(s, dir)
 	base := path.Base(dir)
 	name := strings.TrimSuffix(base, path.Ext(base))
@@ -76,7 +76,6 @@ func addBundle(s *location.Survey, u *machine.User, dir, mode string) *location.
 	switch {
 	case b.missing:
 		off(item, strings.TrimPrefix(mode+", without its Info.plist", ", "))
-		item.Switcher = location.NoSwitch{Why: "its Info.plist is not there; lockback restore brings it back from a snapshot that has it"}
 	case b.err != nil:
 		s.Skip(b.infoFile, &fs.PathError{Op: "read", Path: b.infoFile, Err: b.err})
 		item.Problems = append(item.Problems, autostart.Unparsable)
@@ -85,7 +84,6 @@ func addBundle(s *location.Survey, u *machine.User, dir, mode string) *location.
 		item.AddFacts(func() []location.Fact { return []location.Fact{{Name: "version", Value: v, Basis: b.infoFile}} })
 	}
 	item.OSPart = ofSystem(dir)
-	s.Add(key(u, dir), item)
 	return item
 }
 
@@ -101,8 +99,9 @@ const (
 func readKernelExtensions(s *location.Survey) {
 	for _, dir := range []string{"/Library/Extensions", "/System/Library/Extensions"} {
 		for _, e := range named(s, dir, ".kext") {
-			item := addBundle(s, nil, path.Join(dir, e.Name()), "kernel extension")
+			item := newBundle(s, nil, path.Join(dir, e.Name()), "kernel extension")
 			item.Guarded = toDevices
+			s.Add(key(nil, path.Join(dir, e.Name())), item)
 		}
 	}
 }
@@ -110,7 +109,9 @@ func readKernelExtensions(s *location.Survey) {
 func readDirectoryServices(s *location.Survey) {
 	const dir = "/Library/DirectoryServices/PlugIns"
 	for _, e := range named(s, dir, ".dsplug", ".daplug", ".xpc", ".bundle") {
-		addBundle(s, nil, path.Join(dir, e.Name()), "directory service").Guarded = toSignIn
+		item := newBundle(s, nil, path.Join(dir, e.Name()), "directory service")
+		item.Guarded = toSignIn
+		s.Add(key(nil, path.Join(dir, e.Name())), item)
 	}
 }
 
@@ -156,8 +157,9 @@ func readPlugIns(s *location.Survey) {
 			}
 			dir := path.Join(r.path, p.folder)
 			for _, e := range named(s, dir, strings.Fields(p.endings)...) {
-				item := addBundle(s, r.user, path.Join(dir, e.Name()), p.mode)
+				item := newBundle(s, r.user, path.Join(dir, e.Name()), p.mode)
 				item.Guarded = p.guarded
+				s.Add(key(r.user, path.Join(dir, e.Name())), item)
 			}
 		}
 	}
@@ -215,7 +217,6 @@ func readStartupItems(s *location.Survey) {
 			switch {
 			case machine.IsMissing(err):
 				off(item, "without its StartupParameters.plist")
-				item.Switcher = location.NoSwitch{Why: "its StartupParameters.plist is not there; lockback restore brings it back from a snapshot that has it"}
 			case err != nil:
 				s.Skip(file, err)
 				continue

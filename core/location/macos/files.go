@@ -7,10 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"lockback/core/autostart"
-	"lockback/core/format/crontab"
 	"lockback/core/format/plist"
 	"lockback/core/location"
+	"lockback/core/location/part"
 	"lockback/core/location/unix"
 	"lockback/core/machine"
 )
@@ -43,14 +42,14 @@ func readRC(s *location.Survey) {
 		number := 0
 		for line := range strings.Lines(string(content)) {
 			number++
-			text, isOff := strings.CutPrefix(strings.TrimRight(line, "\r\n"), crontab.OffMark)
+			text, isOff := strings.CutPrefix(strings.TrimRight(line, "\r\n"), part.OffMark)
 			command := strings.TrimSpace(text)
 			if command == "" || command[0] == '#' {
 				continue
 			}
 			item := newItem(h.user, command, "launchctl "+command, file)
 			item.Source.Line = number
-			item.Switch, item.Switcher = autostart.Comment, textLine{file, number, text}
+			item.Switcher = textLine{part.NewLine(file, number, text), text}
 			if words := strings.Fields(command); words[0] == "bsexec" || words[0] == "submit" {
 				item.Argv = words[len(words)-1:]
 			}

@@ -182,9 +182,10 @@ func (d *disk) readAgents(s *location.Survey) {
 		}
 		for _, j := range f.files {
 			if atLoginWindow(j) {
-				item := d.addJob(s, j, nil, map[string]string{})
-				item.Mode = "at the login window, " + item.Mode
-				fixed(item, "it runs at the login window, which has no database of its own")
+				s.Adjusting(func(item *location.Item) {
+					item.Mode = "at the login window, " + item.Mode
+					fixed(item, "it runs at the login window, which has no database of its own")
+				}, func(s *location.Survey) { d.addJob(s, j, nil, map[string]string{}) })
 			}
 		}
 	}
@@ -200,7 +201,7 @@ var kindStages = map[launchd.Kind]autostart.Stage{launchd.OnSchedule: autostart.
 
 // addJob reports a job for a person, or for the system. Known are the labels that
 // were taken already, with the files that took them.
-func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map[string]string) *location.Item {
+func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map[string]string) {
 	name := j.job.Label
 	if name == "" {
 		name = strings.TrimSuffix(path.Base(j.path), ".plist")
@@ -249,7 +250,6 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 		item.Switcher = o
 	}
 	s.Add(key(u, j.path), item)
-	return item
 }
 
 // jobFacts tells what else is known of a job.

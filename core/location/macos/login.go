@@ -13,6 +13,7 @@ import (
 	"lockback/core/format/keyedarchive"
 	"lockback/core/format/plist"
 	"lockback/core/location"
+	"lockback/core/location/part"
 	"lockback/core/machine"
 )
 
@@ -208,7 +209,7 @@ func (d *disk) askLoginItems(s *location.Survey, u *machine.User) bool {
 	for _, i := range items {
 		item := loginItemOf(u, file, listed{name: i.Name, path: i.Path, hidden: i.Hidden})
 		a := machine.LoginItemOf(*u, i.Path)
-		item.Switch, item.Switcher = autostart.Park, location.Park{Artifact: a}
+		item.Switcher = location.Park{Artifact: a}
 		item.Artifacts = func() []machine.Artifact { return []machine.Artifact{machine.File(file), a} }
 		s.Add(key(nil, i.Path, i.Name), item)
 	}
@@ -244,7 +245,7 @@ func readLoginHooks(s *location.Survey) {
 				if u != nil {
 					ignored(item, "hooks are read from root's preferences only")
 				}
-				item.Switcher = plistPart{file: file, path: []string{h.key}}
+				item.Switcher = plistPart{part.Property{File: file, Path: []string{h.key}}}
 				s.Add(key(p.user, file, h.key), item)
 			}
 			for k, d := range doc.Dict().Dicts("AutoLaunchedApplicationDictionary") {
@@ -267,7 +268,11 @@ func addAppOf(s *location.Survey, u *machine.User, file, name string, number int
 	} else {
 		item.Argv = []string{target}
 	}
-	item.Switch, item.Switcher = autostart.Trim, plistPart{file: file, path: []string{name}, item: map[string]any(d)}
+	if element, err := part.NewElement(file, []string{name}, map[string]any(d)); err != nil {
+		item.Switcher = location.NoSwitch{Why: err.Error()}
+	} else {
+		item.Switcher = plistPart{element}
+	}
 	s.Add(key(u, file, name, target), item)
 }
 
@@ -331,8 +336,9 @@ func readManaged(s *location.Survey) {
 func addManaged(s *location.Survey, u *machine.User, file string, d plist.Dict) {
 	const name = "AutoLaunchedApplicationDictionary-managed"
 	for k, entry := range d.Dicts(name) {
-		first := len(s.Items)
-		addAppOf(s, u, file, name, k, entry, "managed")
-		fixed(s.Items[first], "an administrator's profile sets it; take it out of the profile")
+		s.Adjusting(func(item *location.Item) {
+			fixed(item, "an administrator's profile sets it; take it out of the profile")
+		},
+			func(s *location.Survey) { addAppOf(s, u, file, name, k, entry, "managed") })
 	}
 }

@@ -86,12 +86,12 @@ func ignored(item *location.Item, why string) {
 
 // fixed says that an item cannot be switched, and why.
 func fixed(item *location.Item, why string) {
-	item.Switch, item.Switcher = autostart.Report, location.NoSwitch{Why: why}
+	item.Switcher = location.NoSwitch{Why: why}
 }
 
 // parked makes an item one that is switched off by taking its file away.
 func parked(item *location.Item, file string) {
-	item.Switch, item.Switcher = autostart.Park, location.Park{Artifact: machine.File(file)}
+	item.Switcher = location.Park{Artifact: machine.File(file)}
 }
 
 // readPlist reads a property list and reports one that cannot be read.

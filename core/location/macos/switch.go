@@ -5,14 +5,12 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"reflect"
 	"strings"
-	"time"
 
 	"lockback/core/autostart"
-	"lockback/core/format/crontab"
 	"lockback/core/format/plist"
 	"lockback/core/location"
+	"lockback/core/location/part"
 	"lockback/core/machine"
 )
 
@@ -96,7 +94,14 @@ type override struct {
 	refused string
 }
 
-func (o override) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+func (override) Word() autostart.Switch { return autostart.Override }
+
+// Part is what the database says of the label.
+func (o override) Part() part.Part {
+	return part.Property{File: o.file, Path: []string{o.label}, States: true}
+}
+
+func (o override) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
 	case want.User != nil:
 		return nil, location.ErrNotPerUser
@@ -107,10 +112,6 @@ func (o override) Set(images location.Images, want location.Want) ([]location.Ed
 	}
 	a := machine.File(o.file)
 	image, err := images.Image(a)
-	if err != nil {
-		return nil, err
-	}
-	edits, err := makeFolders(images, path.Dir(o.file))
 	if err != nil {
 		return nil, err
 	}
@@ -131,47 +132,7 @@ func (o override) Set(images location.Images, want location.Want) ([]location.Ed
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s: %w", location.ErrNoSwitch, o.file, err)
 	}
-	return append(edits, location.Edit{Artifact: a, Image: image.WithContent(content, want.Now)}), nil
-}
-
-// Shared is the database.
-func (o override) Shared() machine.Artifact { return machine.File(o.file) }
-
-// Merge brings what one image of the database says of the job into another.
-func (o override) Merge(into, from machine.Image, now time.Time) (machine.Image, error) {
-	read := func(i machine.Image) (*plist.Document, error) {
-		if i.Kind != machine.Regular {
-			return plist.New(map[string]any{}), nil
-		}
-		return plist.Parse(i.Content)
-	}
-	target, err := read(into)
-	if err != nil {
-		return into, fmt.Errorf("%s: %w", o.file, err)
-	}
-	source, err := read(from)
-	if err != nil {
-		return into, fmt.Errorf("%s, as it was: %w", o.file, err)
-	}
-	value, has := source.Dict()[o.label]
-	if have, had := target.Dict()[o.label]; has == had && reflect.DeepEqual(have, value) {
-		return into, nil
-	}
-	if has {
-		err = target.Set(value, o.label)
-	} else {
-		target.Delete(o.label)
-	}
-	switch {
-	case err != nil:
-		return into, err
-	case reflect.DeepEqual(target.Root, source.Root):
-		return from, nil // to the byte
-	case into.Kind != machine.Regular:
-		into = from
-	}
-	content, err := target.Bytes()
-	return into.WithContent(content, now), err
+	return []location.Edit{{Artifact: a, Image: image.WithContent(content, want.Now)}}, nil
 }
 
 // parseImage reads the property list that is to be edited. A link is not: what it
@@ -191,105 +152,82 @@ func parseImage(file string, i machine.Image) (*plist.Document, error) {
 	return doc, nil
 }
 
-// makeFolders plans the folders that are missing on the way to one.
-func makeFolders(images location.Images, dir string) ([]location.Edit, error) {
-	i, err := images.Image(machine.File(dir))
-	if err != nil || i.Kind != machine.Absent || dir == "/" {
-		return nil, err
-	}
-	edits, err := makeFolders(images, path.Dir(dir))
-	return append(edits, location.Edit{Artifact: machine.File(dir), Image: machine.NewFolder(0o755, 0, 0)}), err
-}
-
 // plistPart is the switch of what stands in a property list with other things: a
 // key is taken away, or the one item of an array that is like it.
-type plistPart struct {
-	file string
-	path []string // of the key, or of the array
-	item any      // of the array; nil where the key itself goes
+type plistPart struct{ part.Property }
+
+// Word tells an item that is taken out of a list from a key that is taken away.
+func (p plistPart) Word() autostart.Switch {
+	if p.Element != nil {
+		return autostart.Trim
+	}
+	return autostart.Park
 }
 
-func (p plistPart) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+func (plistPart) Removes() bool { return true }
+
+// Part is the key or the item.
+func (p plistPart) Part() part.Part { return p.Property }
+
+func (p plistPart) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
 	case want.User != nil:
 		return nil, location.ErrNotPerUser
 	case want.State == autostart.Enabled:
 		return nil, fmt.Errorf("%w: what was taken out comes back from the record", location.ErrNoSwitch)
 	}
-	a := machine.File(p.file)
-	image, err := images.Image(a)
+	image, err := images.Image(p.In())
 	if err != nil {
 		return nil, err
 	}
-	doc, err := parseImage(p.file, image)
-	if err != nil {
+	if _, err := parseImage(p.File, image); err != nil {
 		return nil, err
 	}
-	if p.item == nil {
-		doc.Delete(p.path...)
-	} else {
-		at := doc.Dict()
-		for _, k := range p.path[:len(p.path)-1] {
-			at = at.Dict(k)
-		}
-		var kept []any
-		found := false
-		for _, v := range at.Array(p.path[len(p.path)-1]) {
-			if !found && reflect.DeepEqual(v, p.item) {
-				found = true
-				continue
-			}
-			kept = append(kept, v)
-		}
-		if !found {
-			return nil, fmt.Errorf("%w: it is no longer in %s", location.ErrNoSwitch, p.file)
-		}
-		if kept == nil {
-			kept = []any{}
-		}
-		if err := doc.Set(kept, p.path...); err != nil {
-			return nil, err
-		}
+	without, ok, err := p.Without(image, want.Now)
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("%w: %s: %w", location.ErrNoSwitch, p.File, err)
+	case !ok:
+		return nil, fmt.Errorf("%w: it is no longer in %s", location.ErrNoSwitch, p.File)
 	}
-	content, err := doc.Bytes()
-	if err != nil {
-		return nil, fmt.Errorf("%w: %s: %w", location.ErrNoSwitch, p.file, err)
-	}
-	return []location.Edit{{Artifact: a, Image: image.WithContent(content, want.Now)}}, nil
+	return []location.Edit{{Artifact: p.In(), Image: without}}, nil
 }
 
 // textLine is the switch of one line of a file of lines: a comment before it.
 type textLine struct {
-	file   string
-	number int
-	line   string // without the mark
+	part.Line
+	text string // without the mark
 }
 
-func (l textLine) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+func (textLine) Word() autostart.Switch { return autostart.Comment }
+
+// Part is the line.
+func (l textLine) Part() part.Part { return l.Line }
+
+func (l textLine) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	if want.User != nil {
 		return nil, location.ErrNotPerUser
 	}
-	a := machine.File(l.file)
-	image, err := images.Image(a)
+	image, err := images.Image(l.In())
 	if err != nil {
 		return nil, err
 	}
 	var lines [][]byte
 	at := -1
 	for line := range bytes.Lines(image.Content) {
-		text := strings.TrimPrefix(strings.TrimRight(string(line), "\r\n"), crontab.OffMark)
-		if text == l.line && (at < 0 || len(lines) == l.number-1) {
+		text := strings.TrimPrefix(strings.TrimRight(string(line), "\r\n"), part.OffMark)
+		if text == l.text && (at < 0 || len(lines) == l.Number-1) {
 			at = len(lines)
 		}
 		lines = append(lines, line)
 	}
 	if at < 0 {
-		return nil, fmt.Errorf("the line is no longer in %s; list again", l.file)
+		return nil, fmt.Errorf("the line is no longer in %s; list again", l.File)
 	}
-	bare := bytes.TrimPrefix(lines[at], []byte(crontab.OffMark))
+	bare := bytes.TrimPrefix(lines[at], []byte(part.OffMark))
 	if want.State == autostart.Disabled {
-		bare = append([]byte(crontab.OffMark), bare...)
+		bare = append([]byte(part.OffMark), bare...)
 	}
 	lines[at] = bare
-	return []location.Edit{{Artifact: a, Image: image.WithContent(bytes.Join(lines, nil), want.Now)}}, nil
+	return []location.Edit{{Artifact: l.In(), Image: image.WithContent(bytes.Join(lines, nil), want.Now)}}, nil
 }

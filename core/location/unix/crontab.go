@@ -10,6 +10,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/crontab"
 	"lockback/core/location"
+	"lockback/core/location/part"
 	"lockback/core/machine"
 )
 
@@ -130,16 +131,21 @@ type cronLine struct {
 	line   *crontab.Line
 }
 
-func (c cronLine) Set(images location.Images, want location.Want) ([]location.Edit, error) {
-	edits, errs := c.SetGroup(images, want, []location.Switcher{c})
+func (cronLine) Word() autostart.Switch { return autostart.Comment }
+
+// Part is the line.
+func (c cronLine) Part() part.Part { return part.NewLine(c.file, c.line.Number, c.line.Text()) }
+
+func (c cronLine) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
+	edits, errs := c.PlanGroup(images, want, []location.Switcher{c})
 	return edits, errs[0]
 }
 
 // Group is the table that the line stands in.
 func (c cronLine) Group() machine.Artifact { return machine.File(c.file) }
 
-// SetGroup switches several lines of the table.
-func (c cronLine) SetGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
+// PlanGroup switches several lines of the table.
+func (c cronLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
 	errs := make([]error, len(group))
 	fail := func(err error) ([]location.Edit, []error) {
 		for k := range errs {

@@ -21,7 +21,7 @@ func Script(s *location.Survey, file, schedule string) {
 			target, _ := s.Readlink(file)
 			s.Add(file, &location.Item{
 				Entry: autostart.Entry{
-					Name: path.Base(file), State: autostart.Disabled, Mode: "dangling link", Command: file, Switch: autostart.Report,
+					Name: path.Base(file), State: autostart.Disabled, Mode: "dangling link", Command: file,
 					Source: autostart.Source{Path: file}, Problems: []string{autostart.TargetMissing},
 				},
 				Artifacts: Files(file),
@@ -72,7 +72,10 @@ const linkMark = "# lockback:off link to "
 // executable takes the link's place and remembers where it led.
 type unexec struct{ file string }
 
-func (u unexec) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+// Word is [autostart.Unexec].
+func (unexec) Word() autostart.Switch { return autostart.Unexec }
+
+func (u unexec) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	if want.User != nil {
 		return nil, location.ErrNotPerUser
 	}

@@ -25,7 +25,7 @@ func (i images) Image(a machine.Artifact) (machine.Image, error) {
 
 func (i images) set(t *testing.T, s location.Switcher, state autostart.State) error {
 	t.Helper()
-	edits, err := s.Set(i, location.Want{State: state, Now: time.Unix(1700000000, 0)})
+	edits, err := s.Plan(i, location.Want{State: state, Now: time.Unix(1700000000, 0)})
 	for _, e := range edits {
 		i[e.Artifact.Name] = e.Image
 	}
@@ -53,7 +53,7 @@ func TestUnexec(t *testing.T) {
 	i := images{"/s": {Kind: machine.Regular, Content: []byte(linkMark + "not quoted\n")}, "/d": {Kind: machine.Folder}}
 	require.ErrorIs(t, i.set(t, unexec{"/s"}, autostart.Enabled), location.ErrNoSwitch)
 	require.ErrorIs(t, i.set(t, unexec{"/d"}, autostart.Disabled), location.ErrNoSwitch)
-	_, err := unexec{"/s"}.Set(i, location.Want{User: &machine.User{}})
+	_, err := unexec{"/s"}.Plan(i, location.Want{User: &machine.User{}})
 	require.ErrorIs(t, err, location.ErrNotPerUser)
 }
 

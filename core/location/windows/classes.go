@@ -178,7 +178,9 @@ func readShellExtensions(s *location.Survey) {
 // a value in a list is not loaded.
 type block struct{ key, clsid string }
 
-func (b block) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+func (block) Word() autostart.Switch { return autostart.StateValue }
+
+func (b block) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	if want.User != nil {
 		return nil, location.ErrNotPerUser
 	}
@@ -186,11 +188,7 @@ func (b block) Set(images location.Images, want location.Want) ([]location.Edit,
 	if want.State == autostart.Enabled {
 		return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
 	}
-	edits, err := makeKeys(images, b.key)
-	if err != nil {
-		return nil, err
-	}
-	return append(edits, location.Edit{Artifact: a, Image: machine.NewValue(regf.NewText("", ""))}), nil
+	return []location.Edit{{Artifact: a, Image: machine.NewValue(regf.NewText("", ""))}}, nil
 }
 
 // openers are the kinds of files that run, with the commands that the system
@@ -309,11 +307,8 @@ func readOffice(s *location.Survey) {
 			}
 		}
 	}
-	first := len(s.Items)
-	namedValues(nil, []string{""}, soft+`\Microsoft\Office test\Special\Perf`, `HKCU\Software\Microsoft\Office test\Special\Perf`)(s)
-	for _, item := range s.Items[first:] {
-		item.Name, item.Switch = "Office test", autostart.Park
-	}
+	s.Adjusting(func(item *location.Item) { item.Name = "Office test" },
+		namedValues(nil, []string{""}, soft+`\Microsoft\Office test\Special\Perf`, `HKCU\Software\Microsoft\Office test\Special\Perf`))
 	for n := range s.Machine.Users {
 		u := &s.Machine.Users[n]
 		for _, dir := range officeFolders {

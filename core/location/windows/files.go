@@ -28,23 +28,24 @@ func readParkedFiles(s *location.Survey, u *machine.User, dir string, names []st
 			wanted = wanted || name == n
 		}
 		if wanted {
-			addParkedFile(s, u, dir+`\`+e.Name())
+			addParkedFile(s, u, dir+`\`+e.Name(), func(*location.Item) {})
 		}
 	}
 }
 
-func addParkedFile(s *location.Survey, u *machine.User, file string) *location.Item {
+// addParkedFile reports a file that is an entry, as describe has it.
+func addParkedFile(s *location.Survey, u *machine.User, file string, describe func(*location.Item)) {
 	p := place{RegistryKey: &machine.RegistryKey{Path: file}, user: u}
 	item := newItem(p, file[strings.LastIndexByte(file, '\\')+1:], file)
 	item.Line = `"` + file + `"`
 	a := machine.File(file)
-	item.Switch, item.Artifacts, item.Switcher = autostart.Park, artifacts(a), location.Park{Artifact: a}
+	item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 	key := file
 	if u != nil {
 		key = strings.TrimPrefix(strings.ToLower(file), strings.ToLower(u.Home))
 	}
+	describe(item)
 	s.Add(strings.ToLower(key), item)
-	return item
 }
 
 // profileNames are the scripts that PowerShell runs when it starts.
@@ -71,25 +72,29 @@ func readJobs(s *location.Survey) {
 			continue
 		}
 		file := dir + `\` + e.Name()
-		item := addParkedFile(s, nil, file)
-		item.Name, item.Line = strings.TrimSuffix(e.Name(), path.Ext(e.Name())), ""
-		b, ok := s.File(file)
-		if !ok {
-			continue
-		}
-		job, err := taskjob.Parse(b)
-		if err != nil {
-			item.Problems = append(item.Problems, autostart.Unparsable)
-			continue
-		}
-		item.Command = strings.TrimSpace(job.Program + " " + job.Arguments)
-		item.Line = strings.TrimSpace(`"` + job.Program + `" ` + job.Arguments)
-		if item.Mode = fmt.Sprintf("%d triggers", job.Triggers); job.Triggers == 1 {
-			item.Mode = "1 trigger"
-		}
-		if job.Disabled {
-			item.State, item.Mode = autostart.Disabled, "disabled"
-		}
+		addParkedFile(s, nil, file, func(item *location.Item) {
+			item.Name, item.Line = strings.TrimSuffix(e.Name(), path.Ext(e.Name())), ""
+			if b, ok := s.File(file); ok {
+				describeJob(item, b)
+			}
+		})
+	}
+}
+
+// describeJob says what the file of an old scheduler's job holds.
+func describeJob(item *location.Item, b []byte) {
+	job, err := taskjob.Parse(b)
+	if err != nil {
+		item.Problems = append(item.Problems, autostart.Unparsable)
+		return
+	}
+	item.Command = strings.TrimSpace(job.Program + " " + job.Arguments)
+	item.Line = strings.TrimSpace(`"` + job.Program + `" ` + job.Arguments)
+	if item.Mode = fmt.Sprintf("%d triggers", job.Triggers); job.Triggers == 1 {
+		item.Mode = "1 trigger"
+	}
+	if job.Disabled {
+		item.State, item.Mode = autostart.Disabled, "disabled"
 	}
 }
 
@@ -97,11 +102,7 @@ func readJobs(s *location.Survey) {
 var scriptFiles = []string{"scripts.ini", "psscripts.ini"}
 
 func readLogonScripts(s *location.Survey) {
-	first := len(s.Items)
-	namedValues(nil, []string{"UserInitMprLogonScript"}, `HKCU\Environment`)(s)
-	for _, item := range s.Items[first:] {
-		item.Name = shortName(item.Command)
-	}
+	byProgram(namedValues(nil, []string{"UserInitMprLogonScript"}, `HKCU\Environment`))(s)
 	for _, side := range []string{"Machine", "User"} {
 		dir := s.Machine.Canonical(s.Machine.Windows() + `\System32\GroupPolicy\` + side + `\Scripts`)
 		for _, name := range scriptFiles {
@@ -144,6 +145,7 @@ func scriptStage(kind string) autostart.Stage {
 // holds one script only, for the numbers of the others would not be right.
 func readScriptsFile(s *location.Survey, dir, name string, b []byte) {
 	var items []*location.Item
+	var keys []string
 	for _, section := range inifile.Parse(b) {
 		for _, k := range section.Keys {
 			number, ok := strings.CutSuffix(strings.ToLower(k.Name), "cmdline")
@@ -162,14 +164,14 @@ func readScriptsFile(s *location.Survey, dir, name string, b []byte) {
 			a := machine.File(dir + `\` + name)
 			item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 			items = append(items, item)
-			s.Add(strings.ToLower(dir+`\`+name+"\x00"+section.Name+"\x00"+k.Value), item)
+			keys = append(keys, strings.ToLower(dir+`\`+name+"\x00"+section.Name+"\x00"+k.Value))
 		}
 	}
-	if len(items) > 1 {
-		for _, item := range items {
-			item.Switch = autostart.Report
+	for k, item := range items {
+		if len(items) > 1 {
 			item.Switcher = location.NoSwitch{Why: "its file numbers several scripts; take the script out with the policy editor"}
 		}
+		s.Add(keys[k], item)
 	}
 }
 
@@ -214,7 +216,7 @@ func readBrowsers(s *location.Survey) {
 				at := place{k, p.user, p.narrow}
 				item := newItem(at, k.Name(), k.Text(""))
 				item.Line = hostProgram(s, k.Text(""))
-				item.Mode, item.Switch = "native messaging host", autostart.Park
+				item.Mode = "native messaging host"
 				parkKey(at, item, "")
 				s.Add(id(at), item)
 			}
@@ -230,12 +232,8 @@ func readBrowsers(s *location.Survey) {
 		}
 	}
 	const explorer = `\Microsoft\Internet Explorer\`
-	first := len(s.Items)
 	classValues(s, soft+explorer+"Toolbar", `HKCU\Software`+explorer+`Toolbar\WebBrowser`, `HKCU\Software`+explorer+"URLSearchHooks")
 	classSubkeys(s, parkKey, soft+explorer+"Extensions", `HKCU\Software`+explorer+"Extensions", soft+explorer+"Explorer Bars")
-	for _, item := range s.Items[first:] {
-		item.Switch = autostart.Park
-	}
 }
 
 // hostProgram is the program that a native messaging host's description names.

@@ -114,14 +114,14 @@ func TestRules(t *testing.T) {
 			for _, item := range inv.Items {
 				got[item.Location+" "+item.Name] = strings.Join([]string{string(item.State), item.Mode, string(item.Switch)}, "|")
 				// Each that can be switched gives edits, for its own artifacts.
-				edits, err := item.Set(m, location.Want{State: autostart.Disabled, Now: time.Unix(1773480413, 0)})
+				edits, err := item.Plan(m, location.Want{State: autostart.Disabled, Now: time.Unix(1773480413, 0)})
 				if item.Switch == autostart.Report {
 					require.ErrorIs(t, err, location.ErrNoSwitch)
 				} else if item.State == autostart.Enabled {
 					require.NoError(t, err, item.Name)
 					require.NotEmpty(t, edits, item.Name)
 				}
-				_, err = item.Set(m, location.Want{State: autostart.Disabled, User: &m.Users[0]})
+				_, err = item.Plan(m, location.Want{State: autostart.Disabled, User: &m.Users[0]})
 				require.Error(t, err, "for one person only")
 			}
 			require.Equal(t, c.want, got)

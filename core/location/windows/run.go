@@ -41,7 +41,7 @@ func approval(p place, kind string) string {
 // switchByApproval gives an item its state by the approval of its name.
 func switchByApproval(s *location.Survey, item *location.Item, own machine.Artifact, key, name string) {
 	if !obeysApproval(s) {
-		item.Switch, item.Switcher, item.Artifacts = autostart.Park, location.Park{Artifact: own}, artifacts(own)
+		item.Switcher, item.Artifacts = location.Park{Artifact: own}, artifacts(own)
 		return
 	}
 	item.Switcher = approve{key, name}
@@ -89,7 +89,6 @@ func readRun(s *location.Survey) {
 				name = "(default)"
 			}
 			item := addValue(s, p, v, name)
-			item.Switch = autostart.Approve
 			switchByApproval(s, item, machine.RegistryValue(p.Path, v.Name), approval(p, kind), v.Name)
 			s.Add(id(p, v.Name), item)
 		}
@@ -255,7 +254,7 @@ func readPackagedApps(s *location.Survey) {
 					if state == 3 {
 						item.State = autostart.Disabled
 					}
-					item.Switch, item.Switcher = autostart.Report, location.NoSwitch{Why: "a policy decides about it"}
+					item.Switcher = location.NoSwitch{Why: "a policy decides about it"}
 				case 2:
 				default:
 					item.Mode = "unknown state " + strconv.FormatUint(state, 10)

@@ -94,7 +94,7 @@ func readServices(s *location.Survey) {
 		s.Add(strings.ToLower(k.Name()), item)
 		if v, err := k.Value("FailureCommand"); err == nil && text(v) != "" {
 			command := addValue(s, p, v, displayName(k)+" (when it fails)")
-			command.Stage, command.Switch = autostart.Event, autostart.Park
+			command.Stage = autostart.Event
 			s.Add(strings.ToLower(k.Name())+"\x00FailureCommand", command)
 		}
 	})
@@ -198,16 +198,14 @@ func readSafeBoot(s *location.Survey) {
 // readNetworkProviders reads the order of the providers of network drives; each
 // is a service that names its DLL.
 func readNetworkProviders(s *location.Survey) {
-	first := len(s.Items)
-	listItems(list{paths: []string{ccs + `\Control\NetworkProvider\Order`, ccs + `\Control\NetworkProvider\HwOrder`}, value: "ProviderOrder", separator: ",",
-		usual: []string{"rdpnp", "lanmanworkstation", "webclient", "p9np"}})(s)
-	for _, item := range s.Items[first:] {
+	s.Adjusting(func(item *location.Item) {
 		if k, err := s.Machine.Registry.Key(servicesFolder + `\` + item.Command + `\NetworkProvider`); err == nil {
 			item.Line = `"` + k.Text("ProviderPath") + `"`
 		} else {
 			item.Line = ""
 		}
-	}
+	}, listItems(list{paths: []string{ccs + `\Control\NetworkProvider\Order`, ccs + `\Control\NetworkProvider\HwOrder`}, value: "ProviderOrder", separator: ",",
+		usual: []string{"rdpnp", "lanmanworkstation", "webclient", "p9np"}}))
 }
 
 // readWinsock reads the catalogues of what network connections pass through. An
@@ -262,9 +260,7 @@ func readPrint(s *location.Survey) {
 }
 
 func readTimeProviders(s *location.Survey) {
-	first := len(s.Items)
-	subkeyDLLs("DllName", servicesFolder+`\W32Time\TimeProviders`)(s)
-	for _, item := range s.Items[first:] {
+	s.Adjusting(func(item *location.Item) {
 		path := item.Source.Path
 		item.Artifacts = artifacts(machine.RegistryValue(path, "Enabled"))
 		item.Switcher = number{key: path, name: "Enabled", on: 1, off: 0}
@@ -273,7 +269,7 @@ func readTimeProviders(s *location.Survey) {
 				item.State, item.Mode = autostart.Disabled, "not enabled"
 			}
 		}
-	}
+	}, subkeyDLLs("DllName", servicesFolder+`\W32Time\TimeProviders`))
 }
 
 func readTerminalServer(s *location.Survey) {
@@ -289,8 +285,6 @@ func readTerminalServer(s *location.Survey) {
 			continue
 		}
 		item := addValue(s, p, v, k.Name()+" "+shortName(text(v)))
-		item.Switcher = location.Park{Artifact: machine.RegistryValue(k.Path, v.Name)}
-		item.Switch = autostart.Park
 		s.Add(id(p, v.Name), item)
 	}
 }

@@ -15,13 +15,10 @@ import (
 
 // readAlternateShells reads the shells that a Windows without a desktop offers.
 func readAlternateShells(s *location.Survey) {
-	first := len(s.Items)
-	parkedValues(nt + `\Winlogon\AlternateShells\AvailableShells`)(s)
-	for _, item := range s.Items[first:] {
+	s.Adjusting(func(item *location.Item) {
 		item.Name = shortName(item.Command)
-		item.Switch = autostart.Park
 		item.OSPart = sameCommand(s, item.Command, "explorer.exe") || sameProgram(item.Command, "cmd.exe")
-	}
+	}, parkedValues(nt+`\Winlogon\AlternateShells\AvailableShells`))
 }
 
 func readActiveSetup(s *location.Survey) {
@@ -99,15 +96,13 @@ func readAppInit(s *location.Survey) {
 		if err != nil {
 			continue
 		}
-		first := len(s.Items)
-		readList(s, p, v, list{value: "AppInit_DLLs", separator: ", "})
 		on, ok := p.Number("LoadAppInit_DLLs")
-		for _, item := range s.Items[first:] {
+		s.Adjusting(func(item *location.Item) {
 			item.Artifacts = artifacts(machine.RegistryValue(p.Path, "AppInit_DLLs"), machine.RegistryValue(p.Path, "LoadAppInit_DLLs"))
 			if ok && on == 0 {
 				item.State, item.Mode = autostart.Disabled, "LoadAppInit_DLLs is 0"
 			}
-		}
+		}, func(s *location.Survey) { readList(s, p, v, list{value: "AppInit_DLLs", separator: ", "}) })
 	}
 }
 
@@ -163,16 +158,14 @@ var environmentHooks = []string{"COR_PROFILER", "COR_PROFILER_PATH", "COR_PROFIL
 	"CORECLR_PROFILER_PATH_32", "CORECLR_PROFILER_PATH_64", "DOTNET_STARTUP_HOOKS", "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "PERL5OPT", "PYTHONSTARTUP", "NODE_OPTIONS"}
 
 func readEnvironment(s *location.Survey) {
-	first := len(s.Items)
-	namedValues(nil, environmentHooks, sm+`\Environment`, `HKCU\Environment`)(s)
-	for _, item := range s.Items[first:] {
+	s.Adjusting(func(item *location.Item) {
 		switch {
 		case isCLSID(item.Command):
 			item.Line = `"` + classOf(s, place{user: item.For}, item.Command).library + `"`
 		case !machine.OnDrive(item.Command):
 			item.Line = ""
 		}
-	}
+	}, namedValues(nil, environmentHooks, sm+`\Environment`, `HKCU\Environment`))
 }
 
 func readTelemetry(s *location.Survey) {

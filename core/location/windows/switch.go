@@ -4,11 +4,11 @@ import (
 	"encoding/binary"
 	"fmt"
 	"slices"
-	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
 	"lockback/core/location"
+	"lockback/core/location/part"
 	"lockback/core/machine"
 )
 
@@ -32,7 +32,9 @@ func approvedState(v regf.Value) (off bool, known bool) {
 	return v.Data[0]&1 != 0, true
 }
 
-func (a approve) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+func (approve) Word() autostart.Switch { return autostart.Approve }
+
+func (a approve) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	if want.User != nil {
 		return nil, location.ErrNotPerUser
 	}
@@ -50,29 +52,8 @@ func (a approve) Set(images location.Images, want location.Want) ([]location.Edi
 	if off, known := approvedState(before.Value()); (known || want.State == autostart.Enabled) && off == (want.State == autostart.Disabled) && before.Kind == machine.Value {
 		return nil, nil
 	}
-	edits, err := makeKeys(images, a.key)
-	if err != nil {
-		return nil, err
-	}
 	image := machine.NewValue(regf.Value{Type: regf.Binary, Data: data})
-	return append(edits, location.Edit{Artifact: artifact, Image: image}), nil
-}
-
-// makeKeys plans the keys that are missing on the way to one.
-func makeKeys(images location.Images, key string) ([]location.Edit, error) {
-	var missing []location.Edit
-	for a, ok := machine.RegistryKeyOnly(key), true; ok; a, ok = a.Parent() {
-		i, err := images.Image(a)
-		if err != nil {
-			return nil, err
-		}
-		if i.Kind != machine.Absent {
-			slices.Reverse(missing)
-			return missing, nil
-		}
-		missing = append(missing, location.Edit{Artifact: a, Image: machine.NewKey()})
-	}
-	return nil, fmt.Errorf("%w: the registry has no place for %s", location.ErrNoSwitch, key)
+	return []location.Edit{{Artifact: artifact, Image: image}}, nil
 }
 
 // number is the switch of an entry whose state is a number that the location
@@ -85,7 +66,9 @@ type number struct {
 	remove bool
 }
 
-func (n number) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+func (number) Word() autostart.Switch { return autostart.StateValue }
+
+func (n number) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	if want.User != nil {
 		return nil, location.ErrNotPerUser
 	}
@@ -101,122 +84,38 @@ func (n number) Set(images location.Images, want location.Want) ([]location.Edit
 	if before.Kind == machine.Value && (before.Value().Type == regf.QWord || before.Value().Type == regf.String) {
 		return nil, fmt.Errorf("%w: %s is not of the type it should be", location.ErrNoSwitch, artifact)
 	}
-	edits, err := makeKeys(images, n.key)
-	if err != nil {
-		return nil, err
-	}
-	return append(edits, location.Edit{Artifact: artifact, Image: machine.NewValue(v)}), nil
+	return []location.Edit{{Artifact: artifact, Image: machine.NewValue(v)}}, nil
 }
 
 // trim takes one item out of a value that holds a list: a REG_MULTI_SZ, a text
 // with separators, or one that names a single thing.
 type trim struct {
-	key, name string
-	item      string
-	separator string // "" for a REG_MULTI_SZ and for a single thing
-	fallback  string // what stays when the last item goes: the system's default
+	part.Item
+	fallback string // what stays when the last item goes: the system's default
 }
 
-func (t trim) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+func (trim) Word() autostart.Switch { return autostart.Trim }
+
+func (trim) Removes() bool { return true }
+
+// Part is the item; where the value names a single thing, it is all the entry's.
+func (t trim) Part() part.Part { return t.Item }
+
+func (t trim) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
 	case want.User != nil:
 		return nil, location.ErrNotPerUser
 	case want.State == autostart.Enabled:
 		return nil, fmt.Errorf("%w: what was taken out comes back from the record", location.ErrNoSwitch)
 	}
-	artifact := machine.RegistryValue(t.key, t.name)
-	image, err := images.Image(artifact)
+	image, err := images.Image(t.In())
 	if err != nil {
 		return nil, err
 	}
-	v := image.Value()
-	items := splitList(v, t.separator)
-	k := slices.Index(items, t.item)
-	if k < 0 {
-		return nil, fmt.Errorf("%w: %s no longer holds %q", location.ErrNoSwitch, artifact, t.item)
+	if !slices.Contains(part.SplitList(image.Value(), t.Separators), t.Text) {
+		return nil, fmt.Errorf("%w: %s no longer holds %q", location.ErrNoSwitch, t.In(), t.Text)
 	}
-	items = slices.Delete(slices.Clone(items), k, k+1)
-	if len(items) == 0 && t.fallback != "" {
-		items = []string{t.fallback}
-	}
-	switch {
-	case t.separator == "" && len(items) == 0:
-		return []location.Edit{{Artifact: artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
-	case v.Type == regf.MultiString:
-		v.Data = regf.ListData(items)
-	default:
-		v.Data = regf.TextData(cutItem(v.Text(), t.separator, k, t.fallback))
-	}
-	image.Content = v.Data
-	return []location.Edit{{Artifact: artifact, Image: image}}, nil
-}
-
-// splitList returns the items of a list value, without the blanks around them.
-// In texts, quotes keep separators together.
-func splitList(v regf.Value, separator string) []string {
-	if v.Type == regf.MultiString {
-		return v.Strings()
-	}
-	if separator == "" {
-		if s := strings.TrimSpace(v.Text()); s != "" {
-			return []string{s}
-		}
-		return nil
-	}
-	var items []string
-	for _, part := range splitText(v.Text(), separator) {
-		if s := strings.TrimSpace(part); s != "" {
-			items = append(items, s)
-		}
-	}
-	return items
-}
-
-// splitText splits at any of the separators, outside quotes.
-func splitText(text, separators string) []string {
-	quoted := false
-	return strings.FieldsFunc(text, func(r rune) bool {
-		if r == '"' {
-			quoted = !quoted
-		}
-		return !quoted && strings.ContainsRune(separators, r)
-	})
-}
-
-// cutItem takes the k-th item out of a text, with the separator behind it or,
-// for the last one, before it. The others stay as they are, as does how they are
-// separated.
-func cutItem(text, separators string, k int, fallback string) string {
-	if separators == "" {
-		return fallback
-	}
-	type span struct{ from, to int } // of an item, up to and with the separator behind it
-	var items []span
-	quoted, from := false, 0
-	add := func(to, next int) {
-		if strings.TrimSpace(text[from:to]) != "" {
-			items = append(items, span{from, next})
-		}
-		from = next
-	}
-	for at := 0; at < len(text); at++ {
-		if text[at] == '"' {
-			quoted = !quoted
-		}
-		if !quoted && strings.IndexByte(separators, text[at]) >= 0 {
-			add(at, at+1)
-		}
-	}
-	add(len(text), len(text))
-	cut := items[k]
-	out := text[:cut.from] + text[cut.to:]
-	if cut.to == len(text) && !strings.ContainsAny(text[cut.to-1:], separators) {
-		out = strings.TrimRight(out, separators+" ")
-	}
-	if strings.Trim(out, separators+" ") == "" {
-		return fallback
-	}
-	return out
+	return []location.Edit{{Artifact: t.In(), Image: t.Cut(image, t.fallback)}}, nil
 }
 
 // startType is the switch of a service or driver: its start type becomes 4. What
@@ -236,7 +135,9 @@ const (
 	startDisabled = 4
 )
 
-func (s startType) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+func (startType) Word() autostart.Switch { return autostart.StartType }
+
+func (s startType) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	if want.User != nil {
 		return nil, location.ErrNotPerUser
 	}

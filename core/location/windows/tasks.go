@@ -60,7 +60,6 @@ func addTask(s *location.Survey, file, path string) {
 	item := newItem(p, path[strings.LastIndexByte(path, '\\')+1:], "")
 	item.Switcher = taskSwitch{file}
 	if !s.Machine.Live {
-		item.Switch = autostart.Report
 		item.Switcher = location.NoSwitch{Why: "the scheduler keeps a hash over each task that is not documented; switch it on the running machine, or restore a snapshot that has it off"}
 	}
 	item.Artifacts = func() []machine.Artifact { return taskArtifacts(s.Machine, file, path) }
@@ -73,7 +72,7 @@ func addTask(s *location.Survey, file, path string) {
 	task, err := taskxml.Parse(b)
 	if err != nil {
 		item.Problems, item.Mode = []string{autostart.Unparsable}, "damaged: it does not run"
-		item.State, item.Switch = autostart.Disabled, autostart.Report
+		item.State = autostart.Disabled
 		item.Switcher = location.NoSwitch{Why: "its definition cannot be read"}
 		item.Command = oneLine(string(b))
 		s.Add(strings.ToLower(path), item)
@@ -202,7 +201,9 @@ func taskArtifacts(m *machine.Machine, file, path string) []machine.Artifact {
 // hands the changed definition to the scheduler.
 type taskSwitch struct{ file string }
 
-func (t taskSwitch) Set(images location.Images, want location.Want) ([]location.Edit, error) {
+func (taskSwitch) Word() autostart.Switch { return autostart.TaskEnabled }
+
+func (t taskSwitch) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	if want.User != nil {
 		return nil, location.ErrNotPerUser
 	}

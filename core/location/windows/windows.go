@@ -12,6 +12,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
 	"lockback/core/location"
+	"lockback/core/location/part"
 	"lockback/core/machine"
 )
 
@@ -199,10 +200,10 @@ func namedValues(usual map[string]string, names []string, paths ...string) func(
 				item := addValue(s, p, v, name)
 				if u, ok := usual[strings.ToLower(name)]; ok {
 					if sameCommand(s, text(v), u) {
-						item.OSPart, item.Switch, item.Switcher = true, autostart.Report, location.NoSwitch{Why: "it is the system's own setting"}
+						item.OSPart, item.Switcher = true, location.NoSwitch{Why: "it is the system's own setting"}
 					} else {
 						item.Problems = append(item.Problems, autostart.NotDefault)
-						item.Switcher = trim{key: p.Path, name: v.Name, item: strings.TrimSpace(v.Text()), fallback: u}
+						item.Switcher = single{trim{part.Item{Key: p.Path, Value: v.Name, Text: strings.TrimSpace(v.Text())}, u}}
 					}
 				}
 				s.Add(id(p, name), item)
@@ -271,18 +272,18 @@ func listItems(rows ...list) func(*location.Survey) {
 }
 
 func readList(s *location.Survey, p place, v regf.Value, row list) {
-	for _, word := range splitList(v, row.separator) {
+	for _, word := range part.SplitList(v, row.separator) {
 		item := newItem(p, word, word)
 		item.Source.Key = v.Name
 		item.Guarded = row.guarded
 		item.Artifacts = artifacts(machine.RegistryValue(p.Path, v.Name))
-		item.Switcher = trim{p.Path, v.Name, word, row.separator, row.fallback}
+		item.Switcher = trim{part.Item{Key: p.Path, Value: v.Name, Text: word, Separators: row.separator}, row.fallback}
 		item.Name = shortName(word)
 		for _, u := range row.usual {
 			if sameCommand(s, word, u) {
 				item.OSPart, item.Guarded = true, needed
 				if row.fallback != "" {
-					item.Switch, item.Switcher = autostart.Report, location.NoSwitch{Why: "it is the system's own, and what stays when all else is taken out"}
+					item.Switcher = location.NoSwitch{Why: "it is the system's own, and what stays when all else is taken out"}
 				}
 				break
 			}
@@ -327,37 +328,30 @@ func shortName(word string) string {
 	return word
 }
 
+// single is the switch of a value that names one thing only, and is all the entry's.
+type single struct{ trim }
+
+// Part is none.
+func (single) Part() part.Part { return nil }
+
+// adjusting is [location.Survey.Adjusting] for a reader.
+func adjusting(adjust func(*location.Item), read func(*location.Survey)) func(*location.Survey) {
+	return func(s *location.Survey) { s.Adjusting(adjust, read) }
+}
+
 // report makes a reader's items ones that are not switched.
 func report(why string, read func(*location.Survey)) func(*location.Survey) {
-	return func(s *location.Survey) {
-		first := len(s.Items)
-		read(s)
-		for _, item := range s.Items[first:] {
-			item.Switch, item.Switcher = autostart.Report, location.NoSwitch{Why: why}
-		}
-	}
+	return adjusting(func(item *location.Item) { item.Switcher = location.NoSwitch{Why: why} }, read)
 }
 
 // byProgram names a reader's items by their programs.
 func byProgram(read func(*location.Survey)) func(*location.Survey) {
-	return func(s *location.Survey) {
-		first := len(s.Items)
-		read(s)
-		for _, item := range s.Items[first:] {
-			item.Name = shortName(item.Command)
-		}
-	}
+	return adjusting(func(item *location.Item) { item.Name = shortName(item.Command) }, read)
 }
 
 // guard makes a reader's items guarded.
 func guard(cost string, read func(*location.Survey)) func(*location.Survey) {
-	return func(s *location.Survey) {
-		first := len(s.Items)
-		read(s)
-		for _, item := range s.Items[first:] {
-			item.Guarded = cost
-		}
-	}
+	return adjusting(func(item *location.Item) { item.Guarded = cost }, read)
 }
 
 // all runs several readers for one location.

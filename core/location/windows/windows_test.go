@@ -4,29 +4,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"lockback/core/format/regf"
 )
-
-func TestCuttingItems(t *testing.T) {
-	for _, c := range []struct {
-		text, separators string
-		items            []string
-		cut              []string // what is left when each is cut
-	}{
-		{`explorer.exe, C:\x y.exe /a`, ",", []string{"explorer.exe", `C:\x y.exe /a`}, []string{` C:\x y.exe /a`, "explorer.exe"}},
-		{`C:\Windows\system32\userinit.exe,`, ",", []string{`C:\Windows\system32\userinit.exe`}, []string{"none"}},
-		{`a.exe,b.exe,`, ",", []string{"a.exe", "b.exe"}, []string{"b.exe,", "a.exe,"}},
-		{`"a, b.dll" c.dll`, ", ", []string{`"a, b.dll"`, "c.dll"}, []string{"c.dll", `"a, b.dll"`}},
-		{`one`, ",", []string{"one"}, []string{"none"}},
-		{` ,, one ,two`, ",", []string{"one", "two"}, []string{" ,,two", " ,, one"}},
-	} {
-		require.Equal(t, c.items, splitList(regf.NewText("", c.text), c.separators), c.text)
-		for k, want := range c.cut {
-			require.Equal(t, want, cutItem(c.text, c.separators, k, "none"), "%s without %d", c.text, k)
-		}
-	}
-}
 
 func TestNames(t *testing.T) {
 	for word, want := range map[string]string{
@@ -45,24 +23,10 @@ func TestBindings(t *testing.T) {
 	require.Equal(t, "Tide", findBindings(store)[0].name())
 }
 
-func FuzzLists(f *testing.F) {
-	f.Add(`explorer.exe, "a b".exe`, ",", []byte("EventConsumer.Name=\"x\"__EventFilter.Name=\"y\""))
-	f.Fuzz(func(t *testing.T, text, separators string, store []byte) {
+func FuzzNames(f *testing.F) {
+	f.Add(`explorer.exe, "a b".exe`, []byte("EventConsumer.Name=\"x\"__EventFilter.Name=\"y\""))
+	f.Fuzz(func(t *testing.T, text string, store []byte) {
 		findBindings(store)
 		shortName(text)
-		for _, r := range separators {
-			if r >= 0x80 || r == '"' || r == 0 {
-				return
-			}
-		}
-		v := regf.NewText("", text)
-		items := splitList(v, separators)
-		if separators == "" {
-			return
-		}
-		for k := range items {
-			left := splitList(regf.NewText("", cutItem(v.Text(), separators, k, "")), separators)
-			require.Len(t, left, len(items)-1, "%q without %d", text, k)
-		}
 	})
 }

@@ -1,0 +1,292 @@
+package part
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"lockback/core/format/crontab"
+	"lockback/core/machine"
+)
+
+// OffMark begins a line of a text file that Lock Back switched off.
+const OffMark = crontab.OffMark
+
+// Line is one line of a text file, switched off by a mark before it.
+type Line struct {
+	File   string
+	Number int // counted from 1, in the file that it was read from
+	// Vendor is the file that File stands before, where it does: while File is not there, the
+	// line is the vendor's.
+	Vendor string
+	// text is the line that stands there, as lineKey makes it; empty in a line from the record.
+	text string
+}
+
+// NewLine is a line that was read.
+func NewLine(file string, number int, text string) Line {
+	return Line{File: file, Number: number, text: keyOf(text)}
+}
+
+// In is the file.
+func (l Line) In() machine.Artifact { return machine.File(l.File) }
+
+// encode is short, for a machine can have a hundred thousand lines.
+func (l Line) encode() string {
+	text := strconv.Itoa(l.Number) + " " + strconv.Quote(l.File)
+	if l.Vendor != "" {
+		text += " " + strconv.Quote(l.Vendor)
+	}
+	return text
+}
+
+func decodeLine(text string) (Part, error) {
+	number, rest, _ := strings.Cut(text, " ")
+	var l Line
+	var err error
+	if l.Number, err = strconv.Atoi(number); err != nil {
+		return nil, err
+	}
+	for _, name := range []*string{&l.File, &l.Vendor} {
+		quoted, err := strconv.QuotedPrefix(rest)
+		if err != nil {
+			return nil, err
+		}
+		if *name, err = strconv.Unquote(quoted); err != nil {
+			return nil, err
+		}
+		if rest = strings.TrimPrefix(rest[len(quoted):], " "); rest == "" {
+			break
+		}
+	}
+	return l, nil
+}
+
+// lineKey is what makes two lines the same: switched off or not, and whatever ends them.
+func lineKey(line []byte) string { return keyOf(string(line)) }
+
+func keyOf(line string) string {
+	text := strings.TrimRight(line, "\r\n")
+	if rest, off := strings.CutPrefix(strings.TrimLeft(text, " \t"), OffMark); off {
+		return rest
+	}
+	return text
+}
+
+// Carry brings the line over. Where it is not at its number in from, it is looked for by
+// its number in into, and taken out there.
+func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (machine.Image, error) {
+	base, err := l.vendors(images)
+	if err != nil {
+		return into, err
+	}
+	source, err := l.content(from, base)
+	if err != nil {
+		return into, err
+	}
+	target, err := l.content(into, base)
+	if err != nil {
+		return into, err
+	}
+	theirs, ours := splitLines(source), splitLines(target)
+	switch {
+	case l.Number <= len(theirs):
+		line := theirs[l.Number-1]
+		if k := nth(ours, lineKey(line), before(theirs, l.Number-1)); k >= 0 {
+			ours[k] = line
+		} else {
+			k = insertAt(theirs, l.Number-1, ours, sameLine)
+			ours = append(ours[:k:k], append([][]byte{line}, ours[k:]...)...)
+		}
+	case l.Number <= len(ours):
+		ours = append(ours[:l.Number-1:l.Number-1], ours[l.Number:]...)
+	default:
+		return into, fmt.Errorf("line %d is in neither state of %s", l.Number, l.File)
+	}
+	content := joinLines(ours)
+	switch {
+	case bytes.Equal(content, source):
+		return from, nil
+	case bytes.Equal(content, target):
+		return into, nil
+	case l.Vendor != "" && bytes.Equal(content, base.Content):
+		return machine.Image{Kind: machine.Absent}, nil
+	case into.Kind == machine.Regular:
+		return into.WithContent(content, now), nil
+	case from.Kind == machine.Regular:
+		return from.WithContent(content, now), nil
+	}
+	return Override(base, content, now), nil
+}
+
+// Without takes the line out: at its number, else where it stands now.
+func (l Line) Without(image machine.Image, now time.Time) (machine.Image, bool, error) {
+	lines := splitLines(image.Content)
+	k := l.Number - 1
+	if l.text != "" && (k >= len(lines) || lineKey(lines[k]) != l.text) {
+		k = nth(lines, l.text, 0)
+	}
+	if image.Kind != machine.Regular || k < 0 || k >= len(lines) {
+		return image, false, nil
+	}
+	return image.WithContent(joinLines(append(lines[:k:k], lines[k+1:]...)), now), true, nil
+}
+
+func (l Line) like(now Part, from machine.Image) bool {
+	other, ok := now.(Line)
+	lines := splitLines(from.Content)
+	return ok && l.Number <= len(lines) && lineKey(lines[l.Number-1]) == other.text
+}
+
+// Override is the image of a file that is to stand before a vendor's.
+func Override(vendors machine.Image, content []byte, now time.Time) machine.Image {
+	return machine.NewFile(content, vendors.Mode.Perm()&^0o022, 0, 0, now)
+}
+
+// vendors is the image of the vendor's file, absent where there is none.
+func (l Line) vendors(images Images) (machine.Image, error) {
+	if l.Vendor == "" {
+		return machine.Image{Kind: machine.Absent}, nil
+	}
+	return images.Image(machine.File(l.Vendor))
+}
+
+// content is what counts while File has an image.
+func (l Line) content(i, base machine.Image) ([]byte, error) {
+	switch {
+	case i.Kind == machine.Regular:
+		return i.Content, nil
+	case i.Kind == machine.Absent && base.Kind == machine.Regular:
+		return base.Content, nil
+	case i.Kind == machine.Absent:
+		return nil, nil
+	}
+	return nil, fmt.Errorf("%s is %s, not a file", l.File, i)
+}
+
+func splitLines(content []byte) (lines [][]byte) {
+	lines = make([][]byte, 0, bytes.Count(content, []byte{'\n'})+1)
+	for l := range bytes.Lines(content) {
+		lines = append(lines, l)
+	}
+	return lines
+}
+
+// joinLines joins lines and ends all but the last one, where that is needed.
+func joinLines(lines [][]byte) []byte {
+	var content []byte
+	for k, l := range lines {
+		content = append(content, l...)
+		if k < len(lines)-1 && l[len(l)-1] != '\n' {
+			content = append(content, '\n')
+		}
+	}
+	if n := len(content); n > 0 && content[n-1] != '\n' && len(lines) > 1 {
+		content = append(content, '\n')
+	}
+	return content
+}
+
+// sameLine finds a line again beside which another one stood; blank ones stand anywhere.
+func sameLine(a, b []byte) bool {
+	key := lineKey(a)
+	return strings.TrimSpace(key) != "" && key == lineKey(b)
+}
+
+// before counts the lines before the k-th one that are like it.
+func before(lines [][]byte, k int) (n int) {
+	key := lineKey(lines[k])
+	for _, l := range lines[:k] {
+		if lineKey(l) == key {
+			n++
+		}
+	}
+	return n
+}
+
+// nth finds the line of that key before which n others of it stand, else -1.
+func nth(lines [][]byte, key string, n int) int {
+	for k, l := range lines {
+		if lineKey(l) == key {
+			if n == 0 {
+				return k
+			}
+			n--
+		}
+	}
+	return -1
+}
+
+// assignment finds the name of a variable that a line sets, as in cron's tables.
+var assignment = regexp.MustCompile(`^[ \t]*["']?([A-Za-z_][A-Za-z_0-9]*)["']?[ \t]*=`)
+
+// keepLines brings a text file back to its earlier image and keeps what was added to it
+// since: lines that the earlier one does not have, each behind the line that it
+// stands behind now. Numbers in dropped are lines of now that are not kept, for they are what
+// earlier lines became. A variable that has another value since gets its earlier
+// one.
+func keepLines(earlier, now machine.Image, dropped map[int]bool, at time.Time) Merged {
+	var old [][]byte
+	where := map[string][]int{} // a line, to its places in the earlier file
+	for l := range bytes.Lines(earlier.Content) {
+		where[lineKey(l)] = append(where[lineKey(l)], len(old))
+		old = append(old, l)
+	}
+	matched := make([]bool, len(old))
+	type addition struct {
+		line   []byte
+		number int
+	}
+	behind := map[int][]addition{} // what was added, by the earlier line before it; -1: at the top
+	number, anchor := 0, -1
+	for l := range bytes.Lines(now.Content) {
+		number++
+		if places := where[lineKey(l)]; len(places) > 0 {
+			where[lineKey(l)] = places[1:]
+			matched[places[0]], anchor = true, places[0]
+		} else if !dropped[number] {
+			behind[anchor] = append(behind[anchor], addition{l, number})
+		}
+	}
+	lost := map[string]bool{} // variables whose earlier line is not there now
+	for k, l := range old {
+		if m := assignment.FindSubmatch(l); m != nil && !matched[k] {
+			lost[string(m[1])] = true
+		}
+	}
+	var content []byte
+	add := func(l []byte) {
+		if len(content) > 0 && content[len(content)-1] != '\n' {
+			content = append(content, '\n')
+		}
+		content = append(content, l...)
+	}
+	merged := Merged{Image: earlier}
+	more := false
+	for k := -1; k < len(old); k++ {
+		if k >= 0 {
+			add(old[k])
+		}
+		for _, a := range behind[k] {
+			text := strings.TrimRight(string(a.line), "\r\n")
+			if m := assignment.FindStringSubmatch(text); m != nil && lost[m[1]] {
+				merged.GaveWay = append(merged.GaveWay, text)
+				continue
+			}
+			if add(a.line); a.line[len(a.line)-1] != '\n' {
+				content = append(content, '\n')
+			}
+			more = true
+			if strings.TrimSpace(text) != "" {
+				merged.Kept = append(merged.Kept, text)
+			}
+		}
+	}
+	if more {
+		merged.Image = earlier.WithContent(content, at)
+	}
+	return merged
+}

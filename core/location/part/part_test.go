@@ -1,0 +1,280 @@
+package part
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/format/plist"
+	"lockback/core/format/regf"
+	"lockback/core/machine"
+)
+
+var (
+	at     = time.Unix(2_000_000_000, 0)
+	absent = machine.Image{Kind: machine.Absent}
+)
+
+func file(s string) machine.Image {
+	return machine.NewFile([]byte(s), 0o640, 1, 2, time.Unix(1, 0))
+}
+
+// images are those of a plan.
+type images map[string]machine.Image
+
+func (i images) Image(a machine.Artifact) (machine.Image, error) {
+	if image, ok := i[a.Name]; ok {
+		return image, nil
+	}
+	return absent, nil
+}
+
+func TestCarryLines(t *testing.T) {
+	for name, c := range map[string]struct {
+		into, from string
+		number     int
+		want       string
+	}{
+		"behind the line before it":     {"x\nnew\n", "x\ny\n", 2, "x\ny\nnew\n"},
+		"before the line behind it":     {"new\nz\n", "y\nz\n", 1, "new\ny\nz\n"},
+		"at the end":                    {"a\nb\n", "x\ny\n", 2, "a\nb\ny\n"},
+		"blank lines are no neighbours": {"\na\n", "x\n\ny\n", 3, "\na\ny\n"},
+		"there already":                 {"a\ny\nb\n", "x\ny\n", 2, "a\ny\nb\n"},
+		"switched off there":            {"a\n#lockback:off y\nb\n", "x\ny\n", 2, "a\ny\nb\n"},
+		"switched off earlier":          {"a\ny\nb\n", "x\n#lockback:off y\n", 2, "a\n#lockback:off y\nb\n"},
+		"the second of two":             {"y\nq\n#lockback:off y\n", "y\ny\n", 2, "y\nq\ny\n"},
+		"one more of the same":          {"y\nq\n", "y\ny\n", 2, "y\ny\nq\n"},
+		"now without an end":            {"a", "x\n", 1, "a\nx\n"},
+		"earlier without an end":        {"a\n", "x", 1, "a\nx\n"},
+		"into nothing":                  {"", "x\n", 1, "x\n"},
+		"a part of a longer line":       {"xyz\n", "y\n", 1, "xyz\ny\n"},
+		"not in the earlier file":       {"a\nb\nc\n", "a\n", 2, "a\nc\n"},
+	} {
+		l := Line{File: "/t", Number: c.number}
+		got, err := l.Carry(images{}, file(c.into), file(c.from), at)
+		require.NoError(t, err, name)
+		require.Equal(t, c.want, string(got.Content), name)
+		require.EqualValues(t, 0o640, got.Mode)
+	}
+	got, err := Line{File: "/t", Number: 2}.Carry(images{}, file("#lockback:off a\nb\n"), file("a\nb\n"), at)
+	require.NoError(t, err)
+	require.Equal(t, "#lockback:off a\nb\n", string(got.Content))
+	require.Equal(t, file("").ModTime, got.ModTime, "nothing changed")
+	got, err = Line{File: "/t", Number: 1}.Carry(images{}, file("#lockback:off a\nb\n"), file("a\nb\n"), at)
+	require.NoError(t, err)
+	require.Equal(t, file("a\nb\n"), got, "all is as it was, to the time")
+	got, err = Line{File: "/t", Number: 2}.Carry(images{}, absent, file("a\nb\n"), at)
+	require.NoError(t, err)
+	require.Equal(t, "b\n", string(got.Content), "the file was deleted")
+	_, err = Line{File: "/t", Number: 3}.Carry(images{}, file("a\n"), file("x\n"), at)
+	require.Error(t, err)
+	_, err = Line{File: "/t", Number: 1}.Carry(images{}, machine.NewFolder(0, 0, 0), file("x\n"), at)
+	require.Error(t, err)
+}
+
+// A line of a vendor's file, over which a copy stands while it is off.
+func TestCarryVendorsLines(t *testing.T) {
+	vendor := machine.NewFile([]byte("a\nb\n"), 0o644, 0, 0, time.Unix(1, 0))
+	l := Line{File: "/etc/m.conf", Number: 2, Vendor: "/usr/lib/m.conf"}
+	carry := func(disk images, into, from machine.Image) machine.Image {
+		image, err := l.Carry(disk, into, from, at)
+		require.NoError(t, err)
+		return image
+	}
+	disk := images{"/usr/lib/m.conf": vendor}
+	off := carry(disk, absent, file("a\n#lockback:off b\n"))
+	require.Equal(t, "a\n#lockback:off b\n", string(off.Content))
+	require.Equal(t, absent, carry(disk, off, absent), "a copy that is like the vendor's goes")
+	other := file("#lockback:off a\n#lockback:off b\n")
+	require.Equal(t, "#lockback:off a\nb\n", string(carry(disk, other, absent).Content), "a stranger's line stays off")
+	// The vendor's file has more lines by now.
+	disk["/usr/lib/m.conf"] = machine.NewFile([]byte("a\nb\nc\n"), 0o644, 0, 0, time.Unix(9, 0))
+	require.Equal(t, "a\n#lockback:off b\nc\n", string(carry(disk, absent, off).Content))
+}
+
+func TestCarryItems(t *testing.T) {
+	value := func(text string) machine.Image { return machine.NewValue(regf.NewText("", text)) }
+	list := func(items ...string) machine.Image { return machine.NewValue(regf.NewList("", items...)) }
+	for name, c := range map[string]struct {
+		into, from machine.Image
+		item       string
+		want       machine.Image
+	}{
+		"back among others":      {value("explorer.exe,kiosk.exe"), value("explorer.exe,tuner.exe"), "tuner.exe", value("explorer.exe,tuner.exe,kiosk.exe")},
+		"behind others":          {value("kiosk.exe"), value("explorer.exe, tuner.exe"), "tuner.exe", value("kiosk.exe,tuner.exe")},
+		"before others":          {value(" b.exe,c.exe,"), value("a.exe,b.exe"), "a.exe", value("a.exe, b.exe,c.exe,")},
+		"behind a separator":     {value("a.exe,"), value("a.exe,b.exe,c.exe"), "b.exe", value("a.exe,b.exe,")},
+		"quoted":                 {value(`"x,y.exe"`), value(`"x,y.exe",z.exe,q.exe`), "z.exe", value(`"x,y.exe",z.exe`)},
+		"exactly as it was":      {value("explorer.exe"), value("explorer.exe , tuner.exe"), "tuner.exe", value("explorer.exe , tuner.exe")},
+		"gone again":             {value("explorer.exe,tuner.exe,kiosk.exe"), value("explorer.exe"), "tuner.exe", value("explorer.exe,kiosk.exe")},
+		"there in both":          {value("tuner.exe,kiosk.exe"), value("tuner.exe"), "tuner.exe", value("tuner.exe,kiosk.exe")},
+		"into nothing":           {absent, value("a.exe,b.exe"), "b.exe", value("b.exe")},
+		"of a list":              {list("scecli", "kiosk"), list("scecli", "tide"), "tide", list("scecli", "tide", "kiosk")},
+		"out of a list":          {list("scecli", "tide", "kiosk"), absent, "tide", list("scecli", "kiosk")},
+		"a list into nothing":    {absent, list("scecli", "tide"), "tide", list("tide")},
+		"the only one of a list": {list("tide"), absent, "tide", absent},
+	} {
+		item := Item{Key: `HKLM\SOFTWARE\T`, Value: "Shell", Text: c.item, Separators: ","}
+		if c.into.Type == uint32(regf.MultiString) || c.from.Type == uint32(regf.MultiString) {
+			item.Separators = ""
+		}
+		got, err := item.Carry(images{}, c.into, c.from, at)
+		require.NoError(t, err, name)
+		require.Equal(t, c.want.String(), got.String(), name)
+	}
+	_, err := Item{Text: "b", Separators: ","}.Carry(images{}, list("a"), value("a,b"), at)
+	require.ErrorContains(t, err, "another type")
+}
+
+func TestCuttingItems(t *testing.T) {
+	for _, c := range []struct {
+		text, separators string
+		items            []string
+		cut              []string // what is left when each is cut
+	}{
+		{`explorer.exe, C:\x y.exe /a`, ",", []string{"explorer.exe", `C:\x y.exe /a`}, []string{` C:\x y.exe /a`, "explorer.exe"}},
+		{`C:\Windows\system32\userinit.exe,`, ",", []string{`C:\Windows\system32\userinit.exe`}, []string{"none"}},
+		{`a.exe,b.exe,`, ",", []string{"a.exe", "b.exe"}, []string{"b.exe,", "a.exe,"}},
+		{`"a, b.dll" c.dll`, ", ", []string{`"a, b.dll"`, "c.dll"}, []string{"c.dll", `"a, b.dll"`}},
+		{`one`, ",", []string{"one"}, []string{"none"}},
+		{` ,, one ,two`, ",", []string{"one", "two"}, []string{" ,,two", " ,, one"}},
+	} {
+		require.Equal(t, c.items, SplitList(regf.NewText("", c.text), c.separators), c.text)
+		for k, want := range c.cut {
+			require.Equal(t, want, cutItem(c.text, c.separators, k, "none"), "%s without %d", c.text, k)
+		}
+	}
+}
+
+func TestCarryProperties(t *testing.T) {
+	doc := func(root map[string]any) machine.Image {
+		content, err := plist.New(root).Bytes()
+		require.NoError(t, err)
+		return file(string(content))
+	}
+	root := func(i machine.Image) map[string]any {
+		d, err := plist.Parse(i.Content)
+		require.NoError(t, err)
+		return d.Dict()
+	}
+	type dict = map[string]any
+	carry := func(p Property, into, from machine.Image) machine.Image {
+		image, err := p.Carry(images{}, into, from, at)
+		require.NoError(t, err)
+		return image
+	}
+	label := Property{File: "/db", Path: []string{"tide"}, States: true}
+	mine, theirs := doc(dict{"tide": true}), doc(dict{"tide": false, "kiosk": true})
+	require.Equal(t, dict{"tide": true, "kiosk": true}, root(carry(label, theirs, mine)))
+	require.Equal(t, dict{"kiosk": true}, root(carry(label, theirs, absent)))
+	require.Equal(t, mine, carry(label, absent, mine), "to the byte and its time")
+	require.Equal(t, mine, carry(label, mine, doc(dict{"tide": true, "more": true})), "nothing to do")
+	deep := Property{File: "/db", Path: []string{"tide", "Disabled"}}
+	require.Equal(t, dict{"tide": dict{"Disabled": true, "x": "y"}}, root(carry(deep, doc(dict{"tide": dict{"x": "y"}}), doc(dict{"tide": dict{"Disabled": true}}))))
+
+	app := func(p string) any { return dict{"Path": p} }
+	item, err := NewElement("/db", []string{"Apps"}, app("/b"))
+	require.NoError(t, err)
+	apps := func(paths ...string) machine.Image {
+		var all []any
+		for _, p := range paths {
+			all = append(all, app(p))
+		}
+		return doc(dict{"Apps": all, "other": "kept"})
+	}
+	require.Equal(t, root(apps("/a", "/b", "/kiosk")), root(carry(item, apps("/a", "/kiosk"), apps("/a", "/b", "/c"))))
+	require.Equal(t, root(apps("/kiosk")), root(carry(item, apps("/b", "/kiosk"), apps("/c"))))
+	without, ok, err := item.Without(apps("/a", "/b"), at)
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.Equal(t, root(apps("/a")), root(without))
+	_, ok, err = item.Without(apps("/a"), at)
+	require.NoError(t, err)
+	require.False(t, ok)
+	_, err = label.Carry(images{}, file("nonsense"), mine, at)
+	require.Error(t, err)
+	_, err = label.Carry(images{}, machine.NewLink("/x", 0, 0, at), mine, at)
+	require.Error(t, err)
+}
+
+// A part that stands otherwise now gives way to the one of the record.
+func TestReplace(t *testing.T) {
+	earlier, now := file("x\n@daily /tide\n"), file("x\nnew\n@hourly /tide\n")
+	own := Line{File: "/t", Number: 2}
+	image, err := Replace(images{}, own, NewLine("/t", 3, "@hourly /tide\n"), now, earlier, at)
+	require.NoError(t, err)
+	require.Equal(t, "x\n@daily /tide\nnew\n", string(image.Content))
+	moved := file("new\nx\n#lockback:off @daily /tide\n")
+	image, err = Replace(images{}, own, NewLine("/t", 3, "#lockback:off @daily /tide\n"), moved, earlier, at)
+	require.NoError(t, err)
+	require.Equal(t, "new\nx\n@daily /tide\n", string(image.Content), "one that is the same stays where it stands")
+}
+
+func TestMergeKeepsNewcomers(t *testing.T) {
+	value := func(text string) machine.Image { return machine.NewValue(regf.NewText("", text)) }
+	kiosk := Item{Key: `HKLM\SOFTWARE\T`, Value: "Shell", Text: "kiosk.exe", Separators: ","}
+	merged, err := Merge(images{}, value("explorer.exe,tuner.exe"), value("explorer.exe,kiosk.exe"), nil, []Part{kiosk}, at)
+	require.NoError(t, err)
+	require.Equal(t, "explorer.exe,kiosk.exe,tuner.exe", merged.Image.Value().Text())
+	merged, err = Merge(images{}, file("a\nb\n"), file("# mine\n#lockback:off a\nb2\nnew\n"), []Part{NewLine("/t", 2, "a"), NewLine("/t", 3, "b2")}, nil, at)
+	require.NoError(t, err)
+	require.Equal(t, "# mine\na\nnew\nb\n", string(merged.Image.Content))
+	require.Equal(t, []string{"# mine", "new"}, merged.Kept)
+}
+
+func TestPartsAreRecorded(t *testing.T) {
+	element, err := NewElement("/db", []string{"Apps"}, map[string]any{"Path": "/b"})
+	require.NoError(t, err)
+	for _, p := range []Part{Line{File: "/etc/cron.d/a \xff\"b", Number: 12}, Line{File: "/etc/m", Number: 1, Vendor: "/usr/lib/m"}, element,
+		Item{Key: `HKLM\K`, Value: "V", Text: "a,b", Separators: ", "}, Property{File: "/db", Path: []string{"a b"}, States: true}} {
+		back, err := Decode(Encode(p))
+		require.NoError(t, err)
+		require.Equal(t, p, back)
+	}
+	p, err := Decode("")
+	require.NoError(t, err)
+	require.Nil(t, p)
+	require.Empty(t, Encode(nil))
+	later, err := Decode("verse 7")
+	require.NoError(t, err)
+	require.Equal(t, "verse 7", Encode(later))
+	_, err = later.Carry(images{}, absent, absent, at)
+	require.ErrorContains(t, err, "later version")
+	for _, damaged := range []string{"line", "line x", "line 1 x", `line 1 "a" b`, "item {", "property 7"} {
+		_, err := Decode(damaged)
+		require.Error(t, err, damaged)
+	}
+}
+
+// Whatever a file or a value holds: what is carried over and back leaves strangers alone.
+func FuzzCarry(f *testing.F) {
+	f.Add("a\nb\n", "a\n#lockback:off b\nc", 2, "line 1 \"/x\"")
+	f.Add("explorer.exe,x.exe", "a.exe, b.exe", 1, "item {}")
+	f.Fuzz(func(t *testing.T, into, from string, number int, recorded string) {
+		Decode(recorded)
+		l := Line{File: "/t", Number: 1 + number&0xff}
+		if image, err := l.Carry(images{}, file(into), file(from), at); err == nil {
+			again, err := l.Carry(images{}, image, file(from), at)
+			require.NoError(t, err)
+			require.Equal(t, string(image.Content), string(again.Content))
+		}
+		Merge(images{}, file(from), file(into), nil, []Part{l}, at)
+		value := func(text string) machine.Image { return machine.NewValue(regf.NewText("", text)) }
+		theirs := SplitList(value(from).Value(), ",")
+		if len(theirs) == 0 || strings.ContainsRune(from+into, '"') || strings.ContainsRune(from+into, 0) {
+			return
+		}
+		item := Item{Text: theirs[0], Separators: ","}
+		image, err := item.Carry(images{}, value(into), value(from), at)
+		require.NoError(t, err)
+		require.Contains(t, SplitList(image.Value(), ","), item.Text)
+		for _, other := range SplitList(value(into).Value(), ",") {
+			require.Contains(t, SplitList(image.Value(), ","), other)
+		}
+		for k := range theirs {
+			require.Len(t, SplitList(value(cutItem(value(from).Value().Text(), ",", k, "")).Value(), ","), len(theirs)-1, "%q without %d", from, k)
+		}
+	})
+}
