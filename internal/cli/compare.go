@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -124,12 +125,12 @@ func (s *session) printDifference(from, to string, d snapshot.Difference) error 
 	if len(d.Added) > 0 {
 		p.Line("")
 		p.Bold("Came since " + from)
-		p.Table(cameColumns, came(d.Added))
+		p.Table(cameColumns, slices.Values(came(d.Added)))
 	}
 	if len(d.Removed) > 0 {
 		p.Line("")
 		p.Bold("Gone since " + from)
-		p.Table(cameColumns, came(d.Removed))
+		p.Table(cameColumns, slices.Values(came(d.Removed)))
 	}
 	if len(d.Changed) > 0 {
 		p.Line("")
@@ -144,7 +145,7 @@ func (s *session) printDifference(from, to string, d snapshot.Difference) error 
 				rows = append(rows, []view.Cell{view.T(handle), view.T(name), view.T(f.Field), view.T(f.From), view.T(f.To)})
 			}
 		}
-		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 2}, {Title: "what", Share: 2}, {Title: "was", Share: 2}, {Title: "is", Share: 2}}, rows)
+		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 2}, {Title: "what", Share: 2}, {Title: "was", Share: 2}, {Title: "is", Share: 2}}, slices.Values(rows))
 	}
 	p.Line("")
 	p.Line("%d came, %d gone, %d changed between %s and %s", len(d.Added), len(d.Removed), len(d.Changed), from, to)

@@ -119,7 +119,7 @@ func (s *session) printItems(items []itemJSON) error {
 		}
 		rows = append(rows, []view.Cell{view.T(i.ID), view.T(i.Time), view.T(i.Kind), view.T(strconv.Itoa(i.Entries)), {Lines: []string{i.State}, Mark: mark}, view.T(i.Message)})
 	}
-	p.Table([]view.Column{{Title: "id"}, {Title: "time (UTC)"}, {Title: "kind"}, {Title: "entries"}, {Title: "state"}, {Title: "message", Share: 1}}, rows)
+	p.Table([]view.Column{{Title: "id"}, {Title: "time (UTC)"}, {Title: "kind"}, {Title: "entries"}, {Title: "state"}, {Title: "message", Share: 1}}, slices.Values(rows))
 	return nil
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -58,7 +59,7 @@ the operating system included; and the switch that its entries are turned off wi
 					}
 					rows = append(rows, []view.Cell{view.T(l.ID), view.T(l.Stage), view.T(strconv.Itoa(l.Entries)), view.T(l.Switch), status, {Lines: []string{strings.Join(l.Where, ", ")}, Mark: view.Quiet}})
 				}
-				p.Table([]view.Column{{Title: "location"}, {Title: "stage"}, {Title: "entries"}, {Title: "switch"}, {Title: "status", Share: 2}, {Title: "where", Share: 4}}, rows)
+				p.Table([]view.Column{{Title: "location"}, {Title: "stage"}, {Title: "entries"}, {Title: "switch"}, {Title: "status", Share: 2}, {Title: "where", Share: 4}}, slices.Values(rows))
 				return nil
 			})
 		},

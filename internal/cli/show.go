@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -112,11 +113,11 @@ func (a *app) show(m *machine.Machine, item *location.Item) error {
 			cells = append(cells, []view.Cell{view.T(r[0]), {Lines: []string{r[1]}, Mark: mark}, {Lines: []string{r[2]}, Mark: view.Quiet}})
 		}
 	}
-	p.Table([]view.Column{{Title: "fact"}, {Title: "value", Share: 3}, {Title: "from", Share: 2}}, cells)
+	p.Table([]view.Column{{Title: "fact"}, {Title: "value", Share: 3}, {Title: "from", Share: 2}}, slices.Values(cells))
 	p.Line("")
 	p.Bold("Decided by")
 	present, absent := artifactRows(artifacts)
-	p.Table([]view.Column{{Title: "artifact", Share: 3}, {Title: "now", Share: 2}}, present)
+	p.Table([]view.Column{{Title: "artifact", Share: 3}, {Title: "now", Share: 2}}, slices.Values(present))
 	if absent > 0 {
 		p.Line("and by the absence of %s that could override it (--format json lists them)", view.Number(absent, "file or folder", "files and folders"))
 	}

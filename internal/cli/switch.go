@@ -299,7 +299,7 @@ func (a *app) printSteps(steps []store.Step) {
 	for _, s := range stepsOf(steps) {
 		rows = append(rows, []view.Cell{view.T(s.Handle), view.T(s.Artifact), view.T(s.Before), view.T(s.After)})
 	}
-	a.printer().Table([]view.Column{{Title: "handle"}, {Title: "artifact", Share: 3}, {Title: "before", Share: 2}, {Title: "after", Share: 2}}, rows)
+	a.printer().Table([]view.Column{{Title: "handle"}, {Title: "artifact", Share: 3}, {Title: "before", Share: 2}, {Title: "after", Share: 2}}, slices.Values(rows))
 }
 
 func (a *app) stepsCSV(steps []store.Step) error {
@@ -503,23 +503,31 @@ func (s *session) printStates(plan change.Plan, before, after map[string]stateOf
 		slices.Sort(only)
 		handles = append(handles, only...)
 	}
-	var rows [][]view.Cell
-	seen := map[string]bool{}
-	for _, h := range handles {
+	seen := make(map[string]bool, len(handles))
+	handles = slices.DeleteFunc(handles, func(h string) bool {
 		was, had := before[h]
 		is, has := after[h]
-		switch {
-		case seen[h] || !had && !has || had && has && was.state == is.state:
-			continue
-		case !had:
-			was.state = "not there"
-		case !has:
-			is, is.state = was, "gone"
-		}
+		again := seen[h]
 		seen[h] = true
-		rows = append(rows, []view.Cell{view.T(h), view.T(is.name), view.T(is.whom), view.T(was.state), view.T(is.state)})
+		return again || had == has && was.state == is.state
+	})
+	if len(handles) == 0 {
+		return
 	}
-	if len(rows) > 0 {
-		s.printer().Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 1}, {Title: "for"}, {Title: "was"}, {Title: "is"}}, rows)
+	rows := func(yield func([]view.Cell) bool) {
+		for _, h := range handles {
+			was, had := before[h]
+			is, has := after[h]
+			switch {
+			case !had:
+				was.state = "not there"
+			case !has:
+				is, is.state = was, "gone"
+			}
+			if !yield([]view.Cell{view.T(h), view.T(is.name), view.T(is.whom), view.T(was.state), view.T(is.state)}) {
+				return
+			}
+		}
 	}
+	s.printer().Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 1}, {Title: "for"}, {Title: "was"}, {Title: "is"}}, rows)
 }

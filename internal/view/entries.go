@@ -2,6 +2,8 @@ package view
 
 import (
 	"fmt"
+	"iter"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -66,24 +68,27 @@ func (p Printer) Entries(entries []*autostart.Entry) {
 	if p.Width > 0 && p.Width < wideEnough {
 		columns, row = narrowColumns, narrowRow
 	}
-	groups := map[autostart.Stage][][]Cell{}
-	all := make([][]Cell, 0, len(entries))
-	for _, e := range entries {
-		r := row(e)
-		groups[e.Stage] = append(groups[e.Stage], r)
-		all = append(all, r)
+	rows := func(stages ...autostart.Stage) iter.Seq[[]Cell] {
+		return func(yield func([]Cell) bool) {
+			for _, e := range entries {
+				if slices.Contains(stages, e.Stage) && !yield(row(e)) {
+					return
+				}
+			}
+		}
 	}
-	widths := p.Widths(columns, all)
+	widths := p.Widths(columns, rows(autostart.Stages...))
 	titles := true
 	for _, stage := range autostart.Stages {
-		if rows := groups[stage]; len(rows) > 0 {
-			if !titles {
-				fmt.Fprintln(p.Out)
-			}
-			p.Bold(stageWords[stage])
-			p.table(columns, rows, widths, titles)
-			titles = false
+		if !slices.ContainsFunc(entries, func(e *autostart.Entry) bool { return e.Stage == stage }) {
+			continue
 		}
+		if !titles {
+			fmt.Fprintln(p.Out)
+		}
+		p.Bold(stageWords[stage])
+		p.table(columns, rows(stage), widths, titles)
+		titles = false
 	}
 }
 
@@ -244,5 +249,5 @@ func (p Printer) Unread(unread []autostart.Unread) {
 		rows[k] = []Cell{T(u.Path), {[]string{u.Reason}, Alert}, T(u.Location)}
 	}
 	columns := []Column{{Title: "place", Share: 3}, {Title: "reason", Share: 2}, {Title: "location", Share: 2}}
-	p.table(columns, rows, p.Widths(columns, rows), false)
+	p.table(columns, slices.Values(rows), p.Widths(columns, slices.Values(rows)), false)
 }

@@ -2,19 +2,21 @@
 // tables, JSON and CSV. It makes no decisions and knows no machine.
 //
 //	p := view.Printer{Out: os.Stdout, Width: 120, Color: true}
-//	p.Table([]view.Column{{Title: "name"}, {Title: "command", Wrap: true}}, rows)
+//	p.Table([]view.Column{{Title: "name"}, {Title: "command", Share: 1}}, slices.Values(rows))
 //
 // Names and commands come from hostile places, so every text passes [Safe] on
 // its way to a terminal or a sheet.
 package view
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"regexp"
 	"runtime"
 	"strings"
@@ -126,16 +128,20 @@ const gap = 2
 
 // Widths gives each column its width for the rows: fixed columns as wide as
 // their widest cell, the others by their share of what is left.
-func (p Printer) Widths(columns []Column, rows [][]Cell) []int {
+func (p Printer) Widths(columns []Column, rows iter.Seq[[]Cell]) []int {
 	widths := make([]int, len(columns))
-	left, shares := p.Width-1, 0
 	for k, c := range columns {
 		widths[k] = width(c.Title)
-		for _, row := range rows {
+	}
+	for row := range rows {
+		for k := range columns {
 			for _, l := range row[k].Lines {
 				widths[k] = max(widths[k], width(Safe(l)))
 			}
 		}
+	}
+	left, shares := p.Width-1, 0
+	for k, c := range columns {
 		if k > 0 {
 			left -= gap
 		}
@@ -175,28 +181,29 @@ func (p Printer) Widths(columns []Column, rows [][]Cell) []int {
 }
 
 // Table writes rows under their titles. Cells that do not fit are wrapped, never
-// cut.
-func (p Printer) Table(columns []Column, rows [][]Cell) {
+// cut. The rows are asked for twice, first for the widths, and never all kept: there can be a
+// hundred thousand.
+func (p Printer) Table(columns []Column, rows iter.Seq[[]Cell]) {
 	p.table(columns, rows, p.Widths(columns, rows), true)
 }
 
-func (p Printer) table(columns []Column, rows [][]Cell, widths []int, titles bool) {
-	var b strings.Builder
+func (p Printer) table(columns []Column, rows iter.Seq[[]Cell], widths []int, titles bool) {
+	b := bufio.NewWriterSize(p.Out, 64<<10)
+	defer b.Flush()
 	if titles {
 		header := make([]Cell, len(columns))
 		for k, c := range columns {
 			header[k] = Cell{[]string{c.Title}, Quiet}
 		}
-		p.row(&b, header, widths)
+		p.row(b, header, widths)
 	}
-	for _, row := range rows {
-		p.row(&b, row, widths)
+	for row := range rows {
+		p.row(b, row, widths)
 	}
-	io.WriteString(p.Out, b.String())
 }
 
 // row writes one row, as many lines high as its highest cell.
-func (p Printer) row(b *strings.Builder, cells []Cell, widths []int) {
+func (p Printer) row(b *bufio.Writer, cells []Cell, widths []int) {
 	lines := make([][]string, len(cells))
 	height := 1
 	for k, c := range cells {

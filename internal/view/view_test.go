@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -122,7 +123,7 @@ func FuzzSafe(f *testing.F) {
 		var out bytes.Buffer
 		width = 20 + max(0, width%200)
 		p := view.Printer{Out: &out, Width: width}
-		p.Table([]view.Column{{Title: "a"}, {Title: "b", Share: 1}}, [][]view.Cell{{view.T("x"), view.T(s)}})
+		p.Table([]view.Column{{Title: "a"}, {Title: "b", Share: 1}}, slices.Values([][]view.Cell{{view.T("x"), view.T(s)}}))
 		p.Line("%s", s)
 		for _, r := range out.String() {
 			require.False(t, r < ' ' && r != '\n' || r == 0x7f || r >= 0x202a && r <= 0x202e, "%q", r)
