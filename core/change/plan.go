@@ -210,26 +210,22 @@ const fewHandles = 16
 // name says that a step is for an entry, too.
 func (d *draft) name(a machine.Artifact, handle string) {
 	have := d.handles[a]
-	switch {
-	case handle == "" || d.named[a][handle]:
+	if handle == "" || d.named[a][handle] || len(have) < fewHandles && slices.Contains(have, handle) {
 		return
-	case len(have) < fewHandles:
-		if slices.Contains(have, handle) {
-			return
-		}
-	default:
-		if d.named[a] == nil {
-			d.named[a] = map[string]bool{}
-			for _, h := range have {
-				d.named[a][h] = true
-			}
-			if d.named[a][handle] {
-				return
-			}
-		}
-		d.named[a][handle] = true
 	}
-	d.handles[a] = append(have, handle)
+	// A handle may be a piece of a snapshot's text, which would stay in memory with it.
+	have = append(have, strings.Clone(handle))
+	d.handles[a] = have
+	if len(have) < fewHandles {
+		return
+	}
+	if d.named[a] == nil {
+		d.named[a] = map[string]bool{}
+		for _, h := range have {
+			d.named[a][h] = true
+		}
+	}
+	d.named[a][have[len(have)-1]] = true
 }
 
 // possible fails where an artifact could not be brought to an image, or not back again

@@ -271,6 +271,7 @@ func (r *restore) credit(a machine.Artifact) {
 // changes says that an entry is changed by the plan.
 func (r *restore) changes(handle string) {
 	if handle != "" && !r.named[handle] {
+		handle = strings.Clone(handle) // not a piece of the snapshot's text
 		r.named[handle] = true
 		r.plan.Handles = append(r.plan.Handles, handle)
 	}

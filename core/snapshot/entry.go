@@ -40,7 +40,9 @@ var entryFields = []struct {
 				return nil
 			}
 			b, err := strconv.ParseBool(s)
-			e.Target.Exists = &b
+			if e.Target.Exists = &no; b {
+				e.Target.Exists = &yes
+			}
 			return err
 		},
 	},
@@ -97,7 +99,10 @@ var entryFields = []struct {
 	{
 		func(e *Recorded) string { return strings.Join(e.Problems, " ") },
 		func(e *Recorded, s string) error {
-			e.Problems = append([]string{}, strings.Fields(s)...)
+			e.Problems = []string{}
+			if s != "" {
+				e.Problems = strings.Fields(s)
+			}
 			return nil
 		},
 	},
@@ -110,12 +115,15 @@ var entryFields = []struct {
 	},
 	{
 		func(e *Recorded) string { return part.Encode(e.Part) },
-		func(e *Recorded, s string) (err error) {
-			e.Part, err = part.Decode(s)
-			return err
+		func(e *Recorded, s string) error {
+			e.partText = s
+			return nil
 		},
 	},
 }
+
+// yes and no are what a decoded entry's target points to; nothing writes there.
+var yes, no = true, false
 
 // beforeParts is how many fields the snapshots have that know of no parts.
 var beforeParts = len(entryFields) - 2

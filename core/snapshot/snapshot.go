@@ -401,6 +401,8 @@ type Recorded struct {
 	Part part.Part
 	// Removes says that nothing on the machine shows the entry once it is switched off.
 	Removes bool
+
+	partText string // of which Part is made
 }
 
 // recorded decodes the entry of a line.
@@ -410,9 +412,14 @@ func (l *line) recorded() (Recorded, error) {
 	if err != nil {
 		return r, fmt.Errorf("the entry %s of the snapshot cannot be read: %w", l.id, err)
 	}
-	if r.Artifacts, err = l.decides(); err == nil && fields <= beforeParts {
-		r.assumeParts()
+	if r.Artifacts, err = l.decides(); err != nil {
+		return r, err
 	}
+	if fields <= beforeParts {
+		r.assumeParts()
+		return r, nil
+	}
+	r.Part, err = part.Decode(r.partText)
 	return r, err
 }
 
@@ -458,23 +465,27 @@ func (s *Snapshot) EntriesOf(handles map[string]bool) ([]*Recorded, error) {
 
 // Index finds the entries of a snapshot by their handles and decodes them when they are asked
 // for: of a large machine, all of them decoded take much memory.
-type Index struct{ entries []line }
+type Index struct {
+	entries []line
+	scratch Recorded
+}
 
 // Index lists the entries.
 func (s *Snapshot) Index() (*Index, error) {
 	entries, err := s.linesOf('E', nil)
-	return &Index{entries}, err
+	return &Index{entries: entries}, err
 }
 
 // Entry decodes an entry; ok is false where there is none of that handle, or none that can
-// be read.
-func (x *Index) Entry(handle string) (rec *Recorded, ok bool) {
+// be read. It takes no memory of its own, and is not for several goroutines at a time.
+func (x *Index) Entry(handle string) (e autostart.Entry, ok bool) {
 	l, found := find(x.entries, handle)
 	if !found {
-		return nil, false
+		return e, false
 	}
-	r, err := l.recorded()
-	return &r, err == nil
+	x.scratch = Recorded{}
+	_, err := decodeEntry(l.body, &x.scratch)
+	return x.scratch.Entry, err == nil
 }
 
 // Has reports whether the snapshot has an entry of that handle.

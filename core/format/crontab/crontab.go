@@ -56,8 +56,9 @@ type Table struct {
 func Parse(content []byte, withUser bool) *Table {
 	t := &Table{Ended: len(content) == 0 || content[len(content)-1] == '\n', withUser: withUser,
 		Lines: make([]Line, 0, bytes.Count(content, []byte{'\n'})+1)}
-	for raw := range bytes.Lines(content) {
-		l := parseLine(string(raw), withUser)
+	// The lines share one copy of the text: a table can have a hundred thousand.
+	for raw := range strings.Lines(string(content)) {
+		l := parseLine(raw, withUser)
 		l.Number = len(t.Lines) + 1
 		t.Lines = append(t.Lines, l)
 	}
@@ -96,6 +97,9 @@ func parseLine(raw string, withUser bool) Line {
 			}
 		}
 		l.Schedule = strings.Join(fields[:], " ")
+		if k := strings.Index(raw, l.Schedule); k >= 0 {
+			l.Schedule = raw[k : k+len(l.Schedule)]
+		}
 	}
 	if withUser {
 		l.User, text = cutField(text)

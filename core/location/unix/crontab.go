@@ -51,19 +51,29 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 	}
 	artifacts := Files(file)
 	jobs := table.Jobs()
+	// What the lines have in common is kept once, and what each has stands side by side.
+	in := &cronTable{file: file, system: owner == ""}
+	items, switches, words := make([]location.Item, len(jobs)), make([]cronLine, len(jobs)), make([]string, 3*len(jobs))
+	runsAs := map[string]func() []location.Fact{}
 	for k := range jobs {
-		l := &jobs[k] // what the items share of it is kept once
-		item := &location.Item{
+		l, item, argv := &jobs[k], &items[k], words[3*k:3*k+3:3*k+3]
+		argv[0], argv[1], argv[2] = "/bin/sh", "-c", beforePercent(l.Command)
+		switches[k] = cronLine{in, l}
+		*item = location.Item{
 			Entry: autostart.Entry{
 				User: autostart.Text(owner), Name: cronName(*l), State: autostart.Enabled, Mode: l.Schedule, Command: l.Command,
 				Source: autostart.Source{Path: file, Line: l.Number},
 			},
 			Artifacts: artifacts,
-			Argv:      []string{"/bin/sh", "-c", beforePercent(l.Command)},
-			Switcher:  cronLine{file: file, system: owner == "", line: l},
+			Argv:      argv,
+			Switcher:  &switches[k],
 		}
 		if l.User != "" {
-			item.Facts = func() []location.Fact { return []location.Fact{{Name: "runs as", Value: l.User, Basis: file}} }
+			if runsAs[l.User] == nil {
+				user := l.User
+				runsAs[user] = func() []location.Fact { return []location.Fact{{Name: "runs as", Value: user, Basis: file}} }
+			}
+			item.Facts = runsAs[l.User]
 		}
 		if l.Schedule == "@reboot" {
 			item.Stage, item.Effect = autostart.System, location.AtNextStart
@@ -124,28 +134,33 @@ func beforePercent(command string) string {
 	return command
 }
 
-// cronLine is the switch of one line of a crontab: a comment before it.
-type cronLine struct {
+// cronTable is what the lines of a crontab have in common.
+type cronTable struct {
 	file   string
 	system bool
-	line   *crontab.Line
 }
 
-func (cronLine) Word() autostart.Switch { return autostart.Comment }
+// cronLine is the switch of one line of a crontab: a comment before it.
+type cronLine struct {
+	in   *cronTable
+	line *crontab.Line
+}
+
+func (*cronLine) Word() autostart.Switch { return autostart.Comment }
 
 // Part is the line.
-func (c cronLine) Part() part.Part { return part.NewLine(c.file, c.line.Number, c.line.Text()) }
+func (c *cronLine) Part() part.Part { return part.NewLine(c.in.file, c.line.Number, c.line.Text()) }
 
-func (c cronLine) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
+func (c *cronLine) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	edits, errs := c.PlanGroup(images, want, []location.Switcher{c})
 	return edits, errs[0]
 }
 
 // Group is the table that the line stands in.
-func (c cronLine) Group() machine.Artifact { return machine.File(c.file) }
+func (c *cronLine) Group() machine.Artifact { return machine.File(c.in.file) }
 
 // PlanGroup switches several lines of the table.
-func (c cronLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
+func (c *cronLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
 	errs := make([]error, len(group))
 	fail := func(err error) ([]location.Edit, []error) {
 		for k := range errs {
@@ -162,18 +177,18 @@ func (c cronLine) PlanGroup(images location.Images, want location.Want, group []
 		return fail(err)
 	}
 	if image.Kind == machine.Symlink {
-		return fail(fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, c.file, image.Target))
+		return fail(fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, c.in.file, image.Target))
 	}
-	table := crontab.Parse(image.Content, c.system)
+	table := crontab.Parse(image.Content, c.in.system)
 	set := false
 	for k, other := range group {
-		c := other.(cronLine)
+		c := other.(*cronLine)
 		l, ok := c.find(table)
 		switch {
 		case c.line.Kind == crontab.Bad && want.State == autostart.Enabled && !c.line.Off:
 			errs[k] = fmt.Errorf("%w: cron cannot understand the line", location.ErrNoSwitch)
 		case !ok:
-			errs[k] = fmt.Errorf("the line is no longer in %s; list again", c.file)
+			errs[k] = fmt.Errorf("the line is no longer in %s; list again", c.in.file)
 		default:
 			table.SetOff(l.Number, want.State == autostart.Disabled)
 			set = true
@@ -186,7 +201,7 @@ func (c cronLine) PlanGroup(images location.Images, want location.Want, group []
 }
 
 // find returns the line in a table of now: at its old number, else anywhere.
-func (c cronLine) find(t *crontab.Table) (crontab.Line, bool) {
+func (c *cronLine) find(t *crontab.Table) (crontab.Line, bool) {
 	is := func(l crontab.Line) bool {
 		return l.Kind == c.line.Kind && l.Command == c.line.Command && l.User == c.line.User && l.Schedule == c.line.Schedule
 	}

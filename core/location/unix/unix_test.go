@@ -63,14 +63,14 @@ func TestCronLine(t *testing.T) {
 	lines := crontab.Parse([]byte(table), false).Jobs()
 	require.Len(t, lines, 3)
 	i := images{"/t": {Kind: machine.Regular, Content: []byte(table)}}
-	require.NoError(t, i.set(t, cronLine{"/t", false, &lines[2]}, autostart.Disabled))
+	require.NoError(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[2]}, autostart.Disabled))
 	require.Equal(t, "# head\n@daily /opt/one\n@daily /opt/two\n#lockback:off @daily /opt/one\n", string(i["/t"].Content))
 	i["/t"] = machine.Image{Kind: machine.Regular, Content: []byte("@daily /opt/two\n")} // somebody else was here
-	require.NoError(t, i.set(t, cronLine{"/t", false, &lines[1]}, autostart.Disabled))
+	require.NoError(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[1]}, autostart.Disabled))
 	require.Equal(t, "#lockback:off @daily /opt/two\n", string(i["/t"].Content))
-	require.ErrorContains(t, i.set(t, cronLine{"/t", false, &lines[0]}, autostart.Disabled), "no longer in /t")
+	require.ErrorContains(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[0]}, autostart.Disabled), "no longer in /t")
 	i["/t"] = machine.Image{Kind: machine.Symlink, Target: "/elsewhere"}
-	require.ErrorIs(t, i.set(t, cronLine{"/t", false, &lines[0]}, autostart.Disabled), location.ErrNoSwitch)
+	require.ErrorIs(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[0]}, autostart.Disabled), location.ErrNoSwitch)
 }
 
 // A line is named by the program that it is about.
