@@ -230,7 +230,23 @@ func (r *restore) merge(a machine.Artifact, want, current machine.Image, of *par
 		}
 		return parts
 	}
-	merged, err := part.Merge(r.d, want, current, partsOf(of.known), partsOf(of.newcomers), r.now)
+	shares := part.Shares{Known: partsOf(of.known), Newcomers: partsOf(of.newcomers), Earlier: func() (parts []part.Part) {
+		for _, h := range r.owners.Of(a) {
+			if p := r.recorded.Part(h); p != nil && p.In() == a {
+				parts = append(parts, p)
+			}
+		}
+		// What a change of ours added is nobody else's, even where its entry is gone by now.
+		if property, ok := part.PropertyOf(parts); ok && r.e.Store != nil {
+			if err := r.e.Store.StepsOn(r.e.Machine.ID, a, func(before, after machine.Image) {
+				parts = append(parts, property.Added(before, after)...)
+			}); err != nil {
+				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %v", autostart.Text(a.String()), err))
+			}
+		}
+		return parts
+	}}
+	merged, err := part.Merge(r.d, want, current, shares, r.now)
 	for _, list := range []struct {
 		lines []string
 		what  string

@@ -488,6 +488,17 @@ func (x *Index) Entry(handle string) (e autostart.Entry, ok bool) {
 	return x.scratch.Entry, err == nil
 }
 
+// Part decodes the part of an artifact that an entry was; nil where there is none, or it
+// cannot be told.
+func (x *Index) Part(handle string) part.Part {
+	l, found := find(x.entries, handle)
+	if !found {
+		return nil
+	}
+	rec, _ := l.recorded()
+	return rec.Part
+}
+
 // Has reports whether the snapshot has an entry of that handle.
 func (x *Index) Has(handle string) bool {
 	_, found := find(x.entries, handle)

@@ -949,6 +949,32 @@ func (s *Store) Latest(id string) (find func(machine.Artifact) (i machine.Image,
 	}, err
 }
 
+// StepsOn visits the steps that changes of a machine which stand took on an artifact, oldest
+// first.
+func (s *Store) StepsOn(id string, a machine.Artifact, visit func(before, after machine.Image)) error {
+	var texts [][2]string
+	err := s.each(`SELECT step.before, step.after FROM change JOIN step ON step.change = change.id
+		WHERE change.machine = ? AND change.state = ? AND step.kind = ? AND step.artifact = ? ORDER BY change.id, step.seq`,
+		[]any{id, Done, a.Kind, []byte(a.Name)}, func(scan func(...any) error) error {
+			var t [2]string
+			err := scan(&t[0], &t[1])
+			texts = append(texts, t)
+			return err
+		})
+	for _, t := range texts {
+		var images [2]machine.Image
+		for k := range images {
+			if err == nil {
+				images[k], err = snapshot.DecodeImage(t[k], s.Blob)
+			}
+		}
+		if err == nil {
+			visit(images[0], images[1])
+		}
+	}
+	return err
+}
+
 // Changes lists the changes of a machine, oldest first, without their journals.
 func (s *Store) Changes(machine string) ([]Change, error) {
 	return s.changes("WHERE machine = ? ORDER BY id", machine)

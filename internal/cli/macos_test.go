@@ -198,8 +198,11 @@ func TestRestoreFromASharedDatabase(t *testing.T) {
 	require.Equal(t, found, now)
 	out = p.OK(t, "disable", "LoginHook", "--yes")
 	require.Contains(t, out, "LoginHook")
-	out = p.OK(t, "restore", "S1", "--only", "LoginHook", "--yes")
-	require.Contains(t, out, "comes back as a whole")
+	hooks, err := os.ReadFile(filepath.Join(p.Root, hooksFile))
+	require.NoError(t, err)
+	require.NotContains(t, string(hooks), "LoginHook")
+	p.OK(t, "restore", "S1", "--only", "LoginHook", "--yes")
+	p.OK(t, "compare", "S1")
 }
 
 // TestArchiveMacKilledAtEveryStep kills the program at each point of a change to

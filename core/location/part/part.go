@@ -133,12 +133,18 @@ type Merged struct {
 	Kept, GaveWay []string
 }
 
+// Shares are the parts of one artifact: of entries that its earlier image has too, as they are
+// now and as they were, and of newcomers.
+type Shares struct {
+	Known, Newcomers []Part
+	Earlier          func() []Part
+}
+
 // Merge brings an artifact back to its earlier image and keeps what came since: the parts
-// of newcomers and, in files of lines, what else somebody added. known are the parts, as they
-// are now, of entries that the earlier image has too.
-func Merge(images Images, earlier, now machine.Image, known, newcomers []Part, at time.Time) (Merged, error) {
+// of newcomers and, in files of lines and property lists, what else somebody added.
+func Merge(images Images, earlier, now machine.Image, shares Shares, at time.Time) (Merged, error) {
 	if earlier.Kind == machine.Regular && now.Kind == machine.Regular {
-		if lines, ok := linesOf(known, newcomers); ok {
+		if lines, ok := linesOf(shares.Known, shares.Newcomers); ok {
 			dropped := map[int]bool{}
 			for _, l := range lines {
 				dropped[l.Number] = true
@@ -147,7 +153,13 @@ func Merge(images Images, earlier, now machine.Image, known, newcomers []Part, a
 		}
 	}
 	merged := Merged{Image: earlier}
-	for _, p := range newcomers {
+	if p, ok := PropertyOf(shares.Known, shares.Newcomers); ok && now.Kind == machine.Regular {
+		var err error
+		if merged, err = p.keepKeys(earlier, now, append(shares.Earlier(), shares.Known...), at); err != nil {
+			return merged, err
+		}
+	}
+	for _, p := range shares.Newcomers {
 		var err error
 		if merged.Image, err = p.Carry(images, merged.Image, now, at); err != nil {
 			return merged, err
@@ -168,6 +180,18 @@ func linesOf(known, newcomers []Part) (lines []Line, ok bool) {
 		ok = ok || is
 	}
 	return lines, ok
+}
+
+// PropertyOf is one of the parts, where they are of a property list.
+func PropertyOf(lists ...[]Part) (Property, bool) {
+	for _, list := range lists {
+		for _, p := range list {
+			if property, ok := p.(Property); ok {
+				return property, true
+			}
+		}
+	}
+	return Property{}, false
 }
 
 // insertAt finds where the k-th of a list's items belongs in another list: behind the nearest

@@ -215,13 +215,24 @@ func TestReplace(t *testing.T) {
 func TestMergeKeepsNewcomers(t *testing.T) {
 	value := func(text string) machine.Image { return machine.NewValue(regf.NewText("", text)) }
 	kiosk := Item{Key: `HKLM\SOFTWARE\T`, Value: "Shell", Text: "kiosk.exe", Separators: ","}
-	merged, err := Merge(images{}, value("explorer.exe,tuner.exe"), value("explorer.exe,kiosk.exe"), nil, []Part{kiosk}, at)
+	merged, err := Merge(images{}, value("explorer.exe,tuner.exe"), value("explorer.exe,kiosk.exe"), Shares{Newcomers: []Part{kiosk}}, at)
 	require.NoError(t, err)
 	require.Equal(t, "explorer.exe,kiosk.exe,tuner.exe", merged.Image.Value().Text())
-	merged, err = Merge(images{}, file("a\nb\n"), file("# mine\n#lockback:off a\nb2\nnew\n"), []Part{NewLine("/t", 2, "a"), NewLine("/t", 3, "b2")}, nil, at)
+	merged, err = Merge(images{}, file("a\nb\n"), file("# mine\n#lockback:off a\nb2\nnew\n"), Shares{Known: []Part{NewLine("/t", 2, "a"), NewLine("/t", 3, "b2")}}, at)
 	require.NoError(t, err)
 	require.Equal(t, "# mine\na\nnew\nb\n", string(merged.Image.Content))
 	require.Equal(t, []string{"# mine", "new"}, merged.Kept)
+	doc := func(root map[string]any) machine.Image {
+		content, err := plist.New(root).Bytes()
+		require.NoError(t, err)
+		return file(string(content))
+	}
+	label := func(name string) Part { return Property{File: "/db", Path: []string{name}, States: true} }
+	merged, err = Merge(images{}, doc(map[string]any{"a": true}), doc(map[string]any{"a": false, "gone": true, "b": true, "mine": true}),
+		Shares{Known: []Part{label("a"), label("b")}, Earlier: func() []Part { return []Part{label("gone")} }}, at)
+	require.NoError(t, err)
+	require.Equal(t, doc(map[string]any{"a": true, "mine": true}).Content, merged.Image.Content)
+	require.Equal(t, []string{"mine"}, merged.Kept)
 }
 
 func TestPartsAreRecorded(t *testing.T) {
@@ -260,7 +271,7 @@ func FuzzCarry(f *testing.F) {
 			require.NoError(t, err)
 			require.Equal(t, string(image.Content), string(again.Content))
 		}
-		Merge(images{}, file(from), file(into), nil, []Part{l}, at)
+		Merge(images{}, file(from), file(into), Shares{Newcomers: []Part{l}}, at)
 		value := func(text string) machine.Image { return machine.NewValue(regf.NewText("", text)) }
 		theirs := SplitList(value(from).Value(), ",")
 		if len(theirs) == 0 || strings.ContainsRune(from+into, '"') || strings.ContainsRune(from+into, 0) {

@@ -2,6 +2,7 @@ package part
 
 import (
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -160,6 +161,56 @@ func (p Property) read(i machine.Image) (*plist.Document, error) {
 		return doc, nil
 	}
 	return nil, fmt.Errorf("%s is %s, not a file", p.File, strings.TrimSpace(i.String()))
+}
+
+// keepKeys is the earlier image with the keys that were added since and are nobody's of the
+// known parts.
+func (p Property) keepKeys(earlier, now machine.Image, known []Part, at time.Time) (Merged, error) {
+	merged := Merged{Image: earlier}
+	theirs, err := p.read(earlier)
+	if err != nil {
+		return merged, err
+	}
+	ours, err := p.read(now)
+	if err != nil {
+		return merged, err
+	}
+	theirOwn := map[string]bool{}
+	for _, k := range known {
+		if property, ok := k.(Property); ok {
+			theirOwn[property.Path[0]] = true
+		}
+	}
+	before := plist.New(maps.Clone(map[string]any(theirs.Dict())))
+	for _, key := range slices.Sorted(maps.Keys(ours.Dict())) {
+		if theirs.Dict().Has(key) || theirOwn[key] {
+			continue
+		}
+		if err := theirs.Set(ours.Dict()[key], key); err != nil {
+			return merged, err
+		}
+		merged.Kept = append(merged.Kept, key)
+	}
+	merged.Image, err = p.written(theirs, before, now, earlier, at)
+	return merged, err
+}
+
+// Added are the properties at the top of a property list that one image has more than another.
+func (p Property) Added(before, after machine.Image) (added []Part) {
+	was, err := p.read(before)
+	if err != nil {
+		return nil
+	}
+	is, err := p.read(after)
+	if err != nil {
+		return nil
+	}
+	for _, key := range slices.Sorted(maps.Keys(is.Dict())) {
+		if !was.Dict().Has(key) {
+			added = append(added, Property{File: p.File, Path: []string{key}, States: p.States})
+		}
+	}
+	return added
 }
 
 // written is the image of the file with what target holds.

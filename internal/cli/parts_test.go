@@ -1,0 +1,281 @@
+//go:build unix
+
+package cli_test
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
+	"lockback/core/format/plist"
+	"lockback/core/format/regf"
+	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/location/part"
+	"lockback/core/machine"
+	"lockback/internal/testkit"
+)
+
+// sharing is an entry that has only a part of an artifact.
+type sharing struct {
+	machine, handle, name string
+	part                  part.Part
+}
+
+// sharings are those of the museum's computers, one for each place.
+func sharings(t *testing.T) map[string]sharing {
+	all := map[string]sharing{}
+	for _, name := range []string{"ticket-desk-pc", "archive-mac", "archive-mac 10.9", "workshop-box"} {
+		m, err := machine.Open(build(t, name).Root)
+		require.NoError(t, err)
+		for _, i := range inventory.Take(m).Items {
+			p := location.PartOf(i.Switcher)
+			if p == nil || i.State != autostart.Enabled {
+				continue
+			}
+			key := fmt.Sprintf("%s %T %s", i.Location, p, i.Source.Key)
+			if name == "archive-mac 10.9" || strings.HasPrefix(i.Location, "macos.launch") || strings.HasPrefix(i.Location, "macos.embedded") {
+				key = i.Location // one is enough
+			}
+			if all[key].part == nil {
+				all[key] = sharing{name, i.Handle, i.Name, p}
+			}
+		}
+		m.Close()
+	}
+	return all
+}
+
+// build is one of the museum's computers, with another version of its system where one is
+// named.
+func build(t *testing.T, name string) testkit.Program {
+	name, version, _ := strings.Cut(name, " ")
+	p := museum(t, name)
+	if version != "" {
+		editPlist(t, p.Root, "System/Library/CoreServices/SystemVersion.plist", func(doc *plist.Document) { require.NoError(t, doc.Set(version, "ProductVersion")) })
+	}
+	return p
+}
+
+// place is where a file or a hive of a machine lies on the disk.
+func place(t *testing.T, root, name string) string {
+	m, err := machine.Open(root)
+	require.NoError(t, err)
+	defer m.Close()
+	full, err := m.Resolve(name)
+	require.NoError(t, err)
+	return filepath.Join(root, full)
+}
+
+// hiveOf is the hive file of a registry key, with the path of the key in it.
+func hiveOf(t *testing.T, root, key string) (file, inside string) {
+	for prefix, at := range map[string][2]string{
+		`HKLM\SOFTWARE\`:                                      {"Windows/System32/config/SOFTWARE", ""},
+		`HKLM\SYSTEM\CurrentControlSet\`:                      {"Windows/System32/config/SYSTEM", `ControlSet001\`},
+		`HKU\S-1-5-21-1887042190-3141592653-2718281828-1001\`: {"Users/odile/NTUSER.DAT", ""},
+	} {
+		if rest, ok := strings.CutPrefix(key, prefix); ok {
+			return filepath.Join(root, at[0]), at[1] + rest
+		}
+	}
+	t.Fatalf("in which hive is %s?", key)
+	return "", ""
+}
+
+// value reads or writes a value of a hive, as somebody else's program would.
+func value(t *testing.T, root string, i part.Item, change func(regf.Value) regf.Value) regf.Value {
+	file, inside := hiveOf(t, root, i.Key)
+	content, err := os.ReadFile(file)
+	require.NoError(t, err)
+	h, err := regf.Open(bytes.NewReader(content), int64(len(content)))
+	require.NoError(t, err)
+	k, err := h.Key(inside)
+	require.NoError(t, err)
+	v, err := k.Value(i.Value)
+	if change == nil {
+		if err != nil {
+			return regf.Value{}
+		}
+		return v
+	}
+	v = change(v)
+	v.Name = i.Value
+	require.NoError(t, h.SetValue(k, v))
+	h.Close(time.Now())
+	var b bytes.Buffer
+	_, err = h.WriteTo(&b)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o644))
+	return v
+}
+
+const stranger = "stranger"
+
+// addStranger puts somebody else's item into the artifact of a part.
+func addStranger(t *testing.T, root string, p part.Part) {
+	switch p := p.(type) {
+	case part.Line:
+		line := map[string]string{"/etc/crontab": "@daily root /opt/stranger\n", "/etc/cron.d/kelpline": "@daily root /opt/stranger\n", "/private/etc/launchd.conf": "setenv stranger 1\n"}[p.File]
+		if line == "" {
+			line = "@daily /opt/stranger\n"
+		}
+		file := place(t, root, p.File)
+		content, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(file, append([]byte(line), content...), 0o644))
+	case part.Item:
+		value(t, root, p, func(v regf.Value) regf.Value {
+			if p.Separators == "" {
+				return regf.NewList("", append(v.Strings(), stranger)...)
+			}
+			return regf.NewText("", strings.TrimLeft(strings.TrimRight(v.Text(), ", ")+",stranger", ","))
+		})
+	case part.Property:
+		editPlist(t, root, p.File, func(doc *plist.Document) {
+			at := p.Path
+			var now any
+			if root := doc.Dict(); len(at) == 1 {
+				now = root[at[0]]
+			}
+			switch items := now.(type) {
+			case []any:
+				require.NoError(t, doc.Set(append(slices.Clone(items), map[string]any{"Path": "/Applications/stranger.app"}), at...))
+			default:
+				require.NoError(t, doc.Set(true, stranger))
+			}
+		})
+	}
+}
+
+func editPlist(t *testing.T, root, name string, edit func(*plist.Document)) {
+	file := filepath.Join(root, name)
+	doc := plist.New(map[string]any{})
+	if content, err := os.ReadFile(file); err == nil {
+		doc, err = plist.Parse(content)
+		require.NoError(t, err)
+	}
+	edit(doc)
+	content, err := doc.Bytes()
+	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+	require.NoError(t, os.WriteFile(file, content, 0o644))
+}
+
+// hasStranger looks for it, once and whole.
+func hasStranger(t *testing.T, root string, p part.Part) bool {
+	switch p := p.(type) {
+	case part.Line:
+		content, err := os.ReadFile(place(t, root, p.File))
+		require.NoError(t, err)
+		return bytes.Count(content, []byte(stranger)) == 1 && !bytes.Contains(content, []byte("#lockback:off @daily")) && !bytes.Contains(content, []byte("#lockback:off setenv stranger"))
+	case part.Item:
+		return slices.Contains(part.SplitList(value(t, root, p, nil), p.Separators), stranger)
+	case part.Property:
+		content, err := os.ReadFile(filepath.Join(root, p.File))
+		require.NoError(t, err)
+		doc, err := plist.Parse(content)
+		require.NoError(t, err)
+		return doc.Dict().Bool(stranger) || slices.ContainsFunc(doc.Dict().Dicts(p.Path[0]), func(d plist.Dict) bool { return d.Text("Path") == "/Applications/stranger.app" })
+	}
+	return false
+}
+
+// A stranger's item in the artifact that an entry has a part of survives all that can be done
+// with the entry; and the entry comes back all the same.
+func TestStrangersStay(t *testing.T) {
+	all := sharings(t)
+	locations := map[string]bool{}
+	for _, key := range slices.Sorted(maps.Keys(all)) {
+		s := all[key]
+		locations[strings.Fields(key)[0]] = true
+		t.Run(strings.NewReplacer("/", "|", `\`, "|").Replace(key), func(t *testing.T) {
+			began := func(t *testing.T) testkit.Program {
+				p := build(t, s.machine)
+				p.OK(t, "snapshot")
+				return p
+			}
+			state := func(p testkit.Program) string {
+				list, _ := p.List(t, "--all", s.handle)
+				require.Len(t, list.Entries, 1, s.name)
+				return list.Entries[0].State
+			}
+			off := func(t *testing.T) testkit.Program {
+				p := began(t)
+				p.OK(t, "disable", s.handle, "--all", "--guarded", "--yes")
+				require.Equal(t, "disabled", state(p))
+				addStranger(t, p.Root, s.part)
+				require.True(t, hasStranger(t, p.Root, s.part))
+				return p
+			}
+			for _, way := range [][]string{{"enable", s.handle, "--all"}, {"restore", "S1", "--only", s.handle}, {"restore", "S1"}} {
+				p := off(t)
+				p.OK(t, append(way, "--yes")...)
+				require.Equal(t, "enabled", state(p), "%s", way)
+				require.True(t, hasStranger(t, p.Root, s.part), "%s", way)
+			}
+			p := off(t)
+			p.Fails(t, 5, "", "undo", "--yes")
+			require.True(t, hasStranger(t, p.Root, s.part))
+
+			p = began(t)
+			addStranger(t, p.Root, s.part)
+			before := testkit.Tree(t, p.Root)
+			p.OK(t, "disable", s.handle, "--all", "--guarded", "--yes")
+			require.Equal(t, "disabled", state(p))
+			require.True(t, hasStranger(t, p.Root, s.part))
+			p.OK(t, "undo", "--yes")
+			require.Equal(t, "enabled", state(p))
+			require.Empty(t, slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, p.Root)), func(d string) bool {
+				return strings.Contains(d, "NTUSER") || strings.Contains(d, "config") || strings.Contains(d, "odile")
+			}))
+			require.True(t, hasStranger(t, p.Root, s.part))
+		})
+	}
+	for _, id := range []string{"windows.boot-execute", "windows.load-run", "windows.terminal-server", "windows.winlogon", "windows.lsa", "windows.network-providers",
+		"macos.launch-daemons", "macos.launch-agents", "macos.embedded-jobs", "macos.rc", "macos.login-hooks", "macos.reopen", "macos.cron", "linux.cron.system", "linux.cron.user"} {
+		require.True(t, locations[id], "no entry of %s shares anything", id)
+	}
+}
+
+// The shell of a till: a kiosk program took the place of another one meanwhile.
+func TestKioskStays(t *testing.T) {
+	for _, way := range [][]string{{"restore", "S1", "--only", "tuner.exe"}, {"restore", "S1"}, {"enable", "tuner.exe"}} {
+		p := ticketDesk(t)
+		shell := part.Item{Key: `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\Winlogon`, Value: "Shell", Separators: ","}
+		p.OK(t, "snapshot")
+		p.OK(t, "disable", "tuner.exe", "--yes")
+		require.Equal(t, "explorer.exe", value(t, p.Root, shell, nil).Text())
+		value(t, p.Root, shell, func(regf.Value) regf.Value { return regf.NewText("", "explorer.exe,kiosk.exe") })
+		p.OK(t, append(way, "--yes")...)
+		items := part.SplitList(value(t, p.Root, shell, nil), ",")
+		slices.Sort(items)
+		require.Equal(t, []string{"explorer.exe", "kiosk.exe", `C:\ProgramData\tuner\tuner.exe /shell`}, []string{items[1], items[2], items[0]}, "%s", way)
+	}
+}
+
+// A line comes back into a crontab that was deleted, with its owner and rights.
+func TestLineOfADeletedTable(t *testing.T) {
+	p := workshop(t)
+	p.OK(t, "snapshot")
+	file := filepath.Join(p.Root, "var/spool/cron/crontabs/ines")
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	list, _ := p.List(t, "location=linux.cron.user", "--all")
+	require.NoError(t, os.Remove(file))
+	p.OK(t, "restore", "S1", "--only", list.Entries[0].Handle, "--yes")
+	again, err := os.Stat(file)
+	require.NoError(t, err)
+	require.Equal(t, info.Mode(), again.Mode())
+	now, _ := p.List(t, "location=linux.cron.user", "--all")
+	require.Len(t, now.Entries, 1)
+	require.Equal(t, list.Entries[0].Handle, now.Entries[0].Handle)
+}
