@@ -43,16 +43,46 @@ type View interface {
 // before are seen by those planned after.
 type Images = part.Images
 
-// Location is one kind of place that the system starts things from.
+// Location is one kind of place that the system starts things from. One that is declared has
+// Places and a Form, from which [Declared] makes the rest; one with code of its own says itself
+// where it looks, what its switch is called, and reads.
 type Location struct {
-	ID     string
-	Stage  autostart.Stage
-	Where  []string // the places, as a person would name them
-	Switch autostart.Switch
+	ID    string
+	Stage autostart.Stage
 	// Effect says when a switched entry is seen to be off or on.
 	Effect string
+	Places []Place
+	Form   Form
+	Runner Runner
+
+	Where  []string // the places, as a person would name them
+	Switch autostart.Switch
 	// Read reports the location's items to the survey.
 	Read func(*Survey)
+}
+
+// Runner is the program that acts on a location's entries. Where it does not, they are
+// disabled. The zero Runner is the system itself.
+type Runner struct {
+	// Off tells why it does not run; empty where it does.
+	Off func(*Survey) string
+}
+
+// Declared completes the rows of a table that have places and a form.
+func Declared(rows ...Location) []Location {
+	for k := range rows {
+		l := &rows[k]
+		if l.Form == nil {
+			continue
+		}
+		for _, p := range l.Places {
+			l.Where = append(l.Where, p.String())
+		}
+		l.Switch = l.Form.Word()
+		form, places := l.Form, l.Places
+		l.Read = func(s *Survey) { form.Read(s, places) }
+	}
+	return rows
 }
 
 // Item is an entry with what its location knows of it.
@@ -235,6 +265,7 @@ type Survey struct {
 	items  []*Item
 	at     Location
 	seen   map[string]int // keys already used, to number those that repeat
+	idle   string         // why nothing acts on the location
 	adjust []func(*Item)  // what is done with an item before it is added, the innermost last
 
 	mu      sync.Mutex // of what is reported while places are read side by side
@@ -248,7 +279,12 @@ func Run(m *machine.Machine, table []Location) ([]*Item, []autostart.Unread, []R
 	var wait sync.WaitGroup
 	for k, at := range table {
 		surveys[k] = &Survey{View: m.Files, Machine: m, at: at, seen: map[string]int{}}
-		wait.Go(func() { at.Read(surveys[k]) })
+		wait.Go(func() {
+			if at.Runner.Off != nil {
+				surveys[k].idle = at.Runner.Off(surveys[k])
+			}
+			at.Read(surveys[k])
+		})
 	}
 	wait.Wait()
 	for _, s := range surveys {
@@ -312,6 +348,10 @@ func (s *Survey) Add(key string, item *Item) {
 		e.Stage = s.at.Stage
 	}
 	e.Switch = item.Word()
+	if s.idle != "" && e.State == autostart.Enabled {
+		e.State, e.Mode = autostart.Disabled, strings.TrimSpace(e.Mode+" ignored: "+s.idle)
+		e.Problems = append(e.Problems, autostart.Ignored)
+	}
 	if item.Effect == "" {
 		item.Effect = s.at.Effect
 	}

@@ -279,3 +279,60 @@ func TestLineOfADeletedTable(t *testing.T) {
 	require.Len(t, now.Entries, 1)
 	require.Equal(t, list.Entries[0].Handle, now.Entries[0].Handle)
 }
+
+// A line of a vendor's file is switched off by a copy before it, in a folder that was not there;
+// a stranger's line in the copy, and an update of the vendor's file, survive what comes.
+func TestOverrideOfAVendorsFile(t *testing.T) {
+	const vendor, own = "usr/lib/modules-load.d/salt.conf", "etc/modules-load.d/salt.conf"
+	begin := func(t *testing.T) (testkit.Program, testkit.Picture) {
+		p := workshop(t)
+		require.NoError(t, os.RemoveAll(filepath.Join(p.Root, "etc/modules-load.d")))
+		write(t, p, vendor, "# devices\nsaltkey\ntide-gauge\n")
+		before := testkit.Tree(t, p.Root)
+		p.OK(t, "snapshot")
+		p.OK(t, "disable", "tide-gauge", "--guarded", "--yes")
+		require.Equal(t, "# devices\nsaltkey\n#lockback:off tide-gauge\n", read(t, p, own))
+		return p, before
+	}
+	for _, way := range [][]string{{"undo"}, {"enable", "tide-gauge"}, {"restore", "S1"}, {"restore", "S1", "--only", "tide-gauge"}} {
+		p, before := begin(t)
+		p.OK(t, append(way, "--yes")...)
+		require.NoFileExists(t, filepath.Join(p.Root, own), "%s", way)
+		if way[0] == "restore" && len(way) == 2 || way[0] == "undo" {
+			testkit.Same(t, before, testkit.Tree(t, p.Root))
+		}
+		_, byName := p.List(t)
+		require.Equal(t, "enabled", byName["tide-gauge"].State, "%s", way)
+
+		// Somebody switched another line off in the copy.
+		p, _ = begin(t)
+		write(t, p, own, "# devices\n#saltkey\n#lockback:off tide-gauge\nnew\n")
+		if r := p.Run(t, append(way, "--yes")...); way[0] != "undo" {
+			require.Zero(t, r.Code, r.Err)
+			require.Equal(t, "# devices\n#saltkey\ntide-gauge\nnew\n", read(t, p, own), "%s", way)
+		} else {
+			require.Equal(t, 5, r.Code)
+			require.Equal(t, "# devices\n#saltkey\n#lockback:off tide-gauge\nnew\n", read(t, p, own))
+		}
+
+		// The vendor's file came with an update.
+		p, _ = begin(t)
+		write(t, p, vendor, "# devices\nsaltkey\ntide-gauge\nsaltkey2\n")
+		p.OK(t, append(way, "--yes")...)
+		_, byName = p.List(t)
+		require.Equal(t, "enabled", byName["tide-gauge"].State, "%s", way)
+		require.Equal(t, "# devices\nsaltkey\ntide-gauge\nsaltkey2\n", read(t, p, vendor))
+	}
+}
+
+func write(t *testing.T, p testkit.Program, name, content string) {
+	file := filepath.Join(p.Root, name)
+	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+	require.NoError(t, os.WriteFile(file, []byte(content), 0o644))
+}
+
+func read(t *testing.T, p testkit.Program, name string) string {
+	content, err := os.ReadFile(filepath.Join(p.Root, name))
+	require.NoError(t, err)
+	return string(content)
+}

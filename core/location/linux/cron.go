@@ -2,29 +2,26 @@ package linux
 
 import (
 	"io/fs"
-	"path"
 	"strings"
 
 	"lockback/core/location"
-	"lockback/core/location/unix"
 	"lockback/core/machine"
 )
 
 // userCrontabs are the spool folders of Debian's cron, of cronie and of SUSE's.
 var userCrontabs = []string{"/var/spool/cron/crontabs", "/var/spool/cron", "/var/spool/cron/tabs"}
 
-func readSystemCrontabs(s *location.Survey) {
-	readCrontab(s, "/etc/crontab", "")
-	accepts := cronieAccepts
+// cronAccepts is the rule for /etc/cron.d: cron(8) of Debian takes the names that run-parts
+// takes.
+func cronAccepts(s *location.Survey, name string) bool {
 	if _, err := s.Stat("/etc/debian_version"); err == nil {
-		accepts = runPartsAccepts // cron(8) of Debian: the names that run-parts takes
+		return runPartsAccepts(name)
 	}
-	for _, e := range s.Dir("/etc/cron.d") {
-		if accepts(e.Name()) && !e.IsDir() {
-			readCrontab(s, path.Join("/etc/cron.d", e.Name()), "")
-		}
-	}
+	return cronieAccepts(name)
 }
+
+// notHidden leaves out what editors put beside a table.
+func notHidden(_ *location.Survey, name string) bool { return !strings.HasPrefix(name, ".") }
 
 // cronieAccepts is the rule of cronie for /etc/cron.d: all but hidden names and
 // what editors and rpm leave behind.
@@ -38,22 +35,6 @@ func cronieAccepts(name string) bool {
 		}
 	}
 	return true
-}
-
-func readUserCrontabs(s *location.Survey) {
-	for _, dir := range userCrontabs {
-		for _, e := range s.Dir(dir) {
-			if e.IsDir() || strings.HasPrefix(e.Name(), ".") {
-				continue
-			}
-			readCrontab(s, path.Join(dir, e.Name()), e.Name())
-		}
-	}
-}
-
-// readCrontab reports the lines of one table.
-func readCrontab(s *location.Survey, file, owner string) {
-	unix.Crontab(s, file, owner, func(info fs.FileInfo) string { return cronIgnores(s, owner, info) })
 }
 
 // cronIgnores tells why cron passes over a whole table: Debian's cron wants a

@@ -1,25 +1,33 @@
 // Package linux declares the places that a Linux desktop starts things from:
-// one row of [Locations] each, with the reader that understands it. The readers
-// stand in files of their own, named after what they read.
+// one row of [Locations] each. Most rows are places and a form; what is peculiar
+// has a file of its own, named after what it reads.
 package linux
 
 import (
+	"slices"
+
 	"lockback/core/autostart"
 	"lockback/core/location"
+	"lockback/core/location/unix"
 )
 
 // Locations lists every location of Linux that Lock Back reads.
 func Locations() []location.Location {
-	return []location.Location{
+	return location.Declared([]location.Location{
+		{
+			ID: "linux.modules", Stage: autostart.Boot, Effect: location.AtNextStart,
+			Places: slices.Concat(location.At("/etc/modules", "/etc/initramfs-tools/modules"), location.Chain("modules-load.d", ".conf")),
+			Form:   unix.Lines{Comments: "#;", Describe: describeModule, Key: moduleKey},
+		},
 		{
 			ID: "linux.systemd.system", Stage: autostart.System, Switch: autostart.Unlink, Effect: location.AtNextStart,
 			Where: systemUnits.places(),
 			Read:  readSystemUnits,
 		},
 		{
-			ID: "linux.rc-local", Stage: autostart.System, Switch: autostart.Unexec, Effect: location.AtNextStart,
-			Where: []string{"/etc/rc.local", "/etc/rc.d/rc.local"},
-			Read:  readScripts("/etc/rc.local", "/etc/rc.d/rc.local"),
+			ID: "linux.rc-local", Stage: autostart.System, Effect: location.AtNextStart,
+			Places: location.At("/etc/rc.local", "/etc/rc.d/rc.local"),
+			Form:   unix.Executables{},
 		},
 		{
 			ID: "linux.systemd.user", Stage: autostart.SignIn, Switch: autostart.Unlink, Effect: location.AtNextSignIn,
@@ -32,19 +40,30 @@ func Locations() []location.Location {
 			Read:  readXDGAutostart,
 		},
 		{
-			ID: "linux.cron.system", Stage: autostart.Schedule, Switch: autostart.Comment, Effect: location.WithinMinute,
-			Where: []string{"/etc/crontab", "/etc/cron.d"},
-			Read:  readSystemCrontabs,
+			ID: "linux.motd", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			Places: location.In("/etc/update-motd.d"),
+			Form:   unix.Executables{Accepts: lsbAccepts},
 		},
 		{
-			ID: "linux.cron.user", Stage: autostart.Schedule, Switch: autostart.Comment, Effect: location.WithinMinute,
-			Where: userCrontabs,
-			Read:  readUserCrontabs,
+			ID: "linux.ssh-rc", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			Places: location.At("/etc/ssh/sshrc", "~/.ssh/rc"),
+			Form:   unix.WholeFiles{Adjust: describeRC},
+			Runner: location.Runner{Off: sshServer},
 		},
 		{
-			ID: "linux.cron.periodic", Stage: autostart.Schedule, Switch: autostart.Unexec, Effect: location.AtNextRun,
-			Where: periodicFolders,
-			Read:  readPeriodic,
+			ID: "linux.cron.system", Stage: autostart.Schedule, Effect: location.WithinMinute,
+			Places: slices.Concat(location.At("/etc/crontab"), location.In("/etc/cron.d")),
+			Form:   unix.Crontabs{Accepts: cronAccepts, Ignored: cronIgnores},
 		},
-	}
+		{
+			ID: "linux.cron.user", Stage: autostart.Schedule, Effect: location.WithinMinute,
+			Places: location.In(userCrontabs...),
+			Form:   unix.Crontabs{Accepts: notHidden, Ignored: cronIgnores, Personal: true},
+		},
+		{
+			ID: "linux.cron.periodic", Stage: autostart.Schedule, Effect: location.AtNextRun,
+			Places: location.In(periodicFolders...),
+			Form:   unix.Executables{Accepts: runPartsAccepts, Mode: period},
+		},
+	}...)
 }

@@ -49,7 +49,7 @@ func readRC(s *location.Survey) {
 			}
 			item := newItem(h.user, command, "launchctl "+command, file)
 			item.Source.Line = number
-			item.Switcher = textLine{part.NewLine(file, number, text), text}
+			item.Switcher = unix.TextLine{Line: part.NewLine(file, number, text), Text: text}
 			if words := strings.Fields(command); words[0] == "bsexec" || words[0] == "submit" {
 				item.Argv = words[len(words)-1:]
 			}

@@ -1,11 +1,9 @@
 package macos
 
 import (
-	"bytes"
 	"fmt"
 	"io/fs"
 	"path"
-	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/format/plist"
@@ -191,43 +189,4 @@ func (p plistPart) Plan(images location.Images, want location.Want) ([]location.
 		return nil, fmt.Errorf("%w: it is no longer in %s", location.ErrNoSwitch, p.File)
 	}
 	return []location.Edit{{Artifact: p.In(), Image: without}}, nil
-}
-
-// textLine is the switch of one line of a file of lines: a comment before it.
-type textLine struct {
-	part.Line
-	text string // without the mark
-}
-
-func (textLine) Word() autostart.Switch { return autostart.Comment }
-
-// Part is the line.
-func (l textLine) Part() part.Part { return l.Line }
-
-func (l textLine) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil {
-		return nil, location.ErrNotPerUser
-	}
-	image, err := images.Image(l.In())
-	if err != nil {
-		return nil, err
-	}
-	var lines [][]byte
-	at := -1
-	for line := range bytes.Lines(image.Content) {
-		text := strings.TrimPrefix(strings.TrimRight(string(line), "\r\n"), part.OffMark)
-		if text == l.text && (at < 0 || len(lines) == l.Number-1) {
-			at = len(lines)
-		}
-		lines = append(lines, line)
-	}
-	if at < 0 {
-		return nil, fmt.Errorf("the line is no longer in %s; list again", l.File)
-	}
-	bare := bytes.TrimPrefix(lines[at], []byte(part.OffMark))
-	if want.State == autostart.Disabled {
-		bare = append([]byte(part.OffMark), bare...)
-	}
-	lines[at] = bare
-	return []location.Edit{{Artifact: l.In(), Image: image.WithContent(bytes.Join(lines, nil), want.Now)}}, nil
 }

@@ -76,8 +76,8 @@ func keyOf(line string) string {
 	return text
 }
 
-// Carry brings the line over. Where it is not at its number in from, it is looked for by
-// its number in into, and taken out there.
+// Carry brings the line over. A line from the record is the one at its number in from, where
+// from has so many lines, and is else taken out of into; one that was read is looked for.
 func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (machine.Image, error) {
 	base, err := l.vendors(images)
 	if err != nil {
@@ -92,17 +92,18 @@ func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (mac
 		return into, err
 	}
 	theirs, ours := splitLines(source), splitLines(target)
+	there, in := l.find(theirs), l.find(ours)
 	switch {
-	case l.Number <= len(theirs):
-		line := theirs[l.Number-1]
-		if k := nth(ours, lineKey(line), before(theirs, l.Number-1)); k >= 0 {
+	case there >= 0:
+		line := theirs[there]
+		if k := nth(ours, lineKey(line), before(theirs, there)); k >= 0 {
 			ours[k] = line
 		} else {
-			k = insertAt(theirs, l.Number-1, ours, sameLine)
+			k = insertAt(theirs, there, ours, sameLine)
 			ours = append(ours[:k:k], append([][]byte{line}, ours[k:]...)...)
 		}
-	case l.Number <= len(ours):
-		ours = append(ours[:l.Number-1:l.Number-1], ours[l.Number:]...)
+	case in >= 0:
+		ours = append(ours[:in:in], ours[in+1:]...)
 	default:
 		return into, fmt.Errorf("line %d is in neither state of %s", l.Number, l.File)
 	}
@@ -122,23 +123,40 @@ func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (mac
 	return Override(base, content, now), nil
 }
 
-// Without takes the line out: at its number, else where it stands now.
+// find returns the place of the line among others: its number, unless it is known to read
+// otherwise and stands elsewhere; -1 where it is not there.
+func (l Line) find(lines [][]byte) int {
+	k := l.Number - 1
+	switch {
+	case l.text == "" && k < len(lines):
+		return k
+	case l.text == "":
+		return -1
+	case k >= len(lines) || lineKey(lines[k]) != l.text:
+		return nth(lines, l.text, 0)
+	}
+	return k
+}
+
+// Without takes the line out.
 func (l Line) Without(image machine.Image, now time.Time) (machine.Image, bool, error) {
 	lines := splitLines(image.Content)
-	k := l.Number - 1
-	if l.text != "" && (k >= len(lines) || lineKey(lines[k]) != l.text) {
-		k = nth(lines, l.text, 0)
-	}
-	if image.Kind != machine.Regular || k < 0 || k >= len(lines) {
+	k := l.find(lines)
+	if image.Kind != machine.Regular || k < 0 {
 		return image, false, nil
 	}
 	return image.WithContent(joinLines(append(lines[:k:k], lines[k+1:]...)), now), true, nil
 }
 
-func (l Line) like(now Part, from machine.Image) bool {
+func (l Line) like(images Images, now Part, from machine.Image) bool {
 	other, ok := now.(Line)
-	lines := splitLines(from.Content)
-	return ok && l.Number <= len(lines) && lineKey(lines[l.Number-1]) == other.text
+	base, err := l.vendors(images)
+	if !ok || err != nil {
+		return false
+	}
+	content, err := l.content(from, base)
+	lines := splitLines(content)
+	return err == nil && l.Number <= len(lines) && lineKey(lines[l.Number-1]) == other.text
 }
 
 // Override is the image of a file that is to stand before a vendor's.

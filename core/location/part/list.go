@@ -59,7 +59,7 @@ func (i Item) Without(image machine.Image, _ time.Time) (machine.Image, bool, er
 	return i.Cut(image, ""), slices.Contains(SplitList(image.Value(), i.Separators), i.Text), nil
 }
 
-func (i Item) like(now Part, _ machine.Image) bool { return Encode(i) == Encode(now) }
+func (i Item) like(_ Images, now Part, _ machine.Image) bool { return Encode(i) == Encode(now) }
 
 // Cut is the image of the value without the item. fallback stays where no other does: what
 // the system has by default. Where nothing is left at all, the value goes.

@@ -37,13 +37,13 @@ type Part interface {
 	Without(image machine.Image, now time.Time) (without machine.Image, ok bool, err error)
 	// like reports whether the other part, which an entry is now, says the same as this one
 	// does in an image.
-	like(now Part, from machine.Image) bool
+	like(images Images, now Part, from machine.Image) bool
 }
 
 // Replace is [Part.Carry] for an entry that may read otherwise now: what it is now, nil where
 // it is gone, gives way.
 func Replace(images Images, own, now Part, into, from machine.Image, at time.Time) (machine.Image, error) {
-	if now != nil && now.In() == own.In() && !own.like(now, from) {
+	if now != nil && now.In() == own.In() && !own.like(images, now, from) {
 		var err error
 		if into, _, err = now.Without(into, at); err != nil {
 			return into, err
@@ -121,7 +121,7 @@ func (unknown) Without(image machine.Image, _ time.Time) (machine.Image, bool, e
 	return image, false, errLater
 }
 
-func (unknown) like(Part, machine.Image) bool { return true }
+func (unknown) like(Images, Part, machine.Image) bool { return true }
 
 var errLater = errors.New("a later version of lockback recorded it; use that one")
 
@@ -157,6 +157,20 @@ func Merge(images Images, earlier, now machine.Image, shares Shares, at time.Tim
 		var err error
 		if merged, err = p.keepKeys(earlier, now, append(shares.Earlier(), shares.Known...), at); err != nil {
 			return merged, err
+		}
+	}
+	if earlier.Kind == machine.Absent && now.Kind == machine.Regular {
+		if lines, _ := linesOf(shares.Known, nil); len(lines) > 0 && lines[0].Vendor != "" {
+			// It stands before a vendor's file, whose lines were in force: those that are known
+			// are so again, and what else is in it stays.
+			image := now
+			for _, l := range lines {
+				var err error
+				if image, err = l.Carry(images, image, earlier, at); err != nil {
+					return merged, err
+				}
+			}
+			return Merged{Image: image}, nil
 		}
 	}
 	for _, p := range shares.Newcomers {

@@ -86,7 +86,7 @@ func (p Property) Without(image machine.Image, now time.Time) (without machine.I
 	return image.WithContent(content, now), ok, nil
 }
 
-func (p Property) like(now Part, _ machine.Image) bool { return Encode(p) == Encode(now) }
+func (p Property) like(_ Images, now Part, _ machine.Image) bool { return Encode(p) == Encode(now) }
 
 func (p Property) carryValue(target, source *plist.Document) error {
 	value, has := lookUp(source, p.Path)

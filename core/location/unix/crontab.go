@@ -21,6 +21,39 @@ const (
 	maxLines = 100_000
 )
 
+// Crontabs is the form of cron's tables. A folder of people's tables has one for each, by
+// their names.
+type Crontabs struct {
+	// Accepts says which names of a folder count; all where nil.
+	Accepts func(s *location.Survey, name string) bool
+	// Ignored tells why cron passes over a whole table; nil where it never does.
+	Ignored func(s *location.Survey, owner string, info fs.FileInfo) string
+	// Personal says that a table belongs to the person it is named after, and has no user field.
+	Personal bool
+}
+
+// Word is [autostart.Comment].
+func (Crontabs) Word() autostart.Switch { return autostart.Comment }
+
+// Read reports the lines of the tables.
+func (c Crontabs) Read(s *location.Survey, places []location.Place) {
+	s.Each(places, func(f location.Found) {
+		name := path.Base(f.Path)
+		if f.Dir != "" && c.Accepts != nil && !c.Accepts(s, name) {
+			return
+		}
+		owner := ""
+		if c.Personal {
+			owner = name
+		}
+		var ignored func(fs.FileInfo) string
+		if c.Ignored != nil {
+			ignored = func(info fs.FileInfo) string { return c.Ignored(s, owner, info) }
+		}
+		Crontab(s, f.Path, owner, ignored)
+	})
+}
+
 // Crontab reports the lines of one table. A table without an owner is the
 // system's, with a user field. Why the whole table is passed over by the cron of
 // the machine, ignored tells; nil where it never is.

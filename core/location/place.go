@@ -1,0 +1,183 @@
+package location
+
+import (
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/machine"
+)
+
+// Place is where a location looks: a file, the files of a folder, or those of an override
+// chain. A path that begins with ~/ stands in every home.
+type Place struct {
+	Path string
+	// Folder says that the files in it are meant, those whose names end in Suffix.
+	Folder bool
+	Suffix string
+	// Chain are the folders that Path lies in, of which the first one that has a name decides;
+	// the others are the vendors'. A link to /dev/null, or a file of no size, masks
+	// the name.
+	Chain []string
+}
+
+// At are single files.
+func At(files ...string) []Place {
+	places := make([]Place, len(files))
+	for k, file := range files {
+		places[k].Path = file
+	}
+	return places
+}
+
+// In are the files of folders.
+func In(folders ...string) []Place {
+	places := At(folders...)
+	for k := range places {
+		places[k].Folder = true
+	}
+	return places
+}
+
+// Chain is the usual override chain of systemd and its kin: a folder in /etc, /run,
+// /usr/local/lib and /usr/lib.
+func Chain(folder, suffix string) []Place {
+	return []Place{{Path: folder, Folder: true, Suffix: suffix, Chain: []string{"/etc", "/run", "/usr/local/lib", "/usr/lib"}}}
+}
+
+// String names the place for a person.
+func (p Place) String() string {
+	text := p.Path
+	if len(p.Chain) > 0 {
+		text = "{" + strings.Join(p.Chain, ",") + "}/" + text
+	}
+	if p.Suffix != "" {
+		text += "/*" + p.Suffix
+	}
+	return text
+}
+
+// Found is a file of a place.
+type Found struct {
+	Path string
+	Dir  string // of the place, as it is declared; empty for a single file
+	User *machine.User
+	// Own is where the administrator's file of a chain stands, or would stand, and Vendor the
+	// one that decides without it; both are empty outside chains, and Vendor where nothing is
+	// behind.
+	Own, Vendor string
+	// Masked is what masks the file; empty where nothing does.
+	Masked string
+	// Key identifies the file, wherever in its chain it is read from.
+	Key string
+}
+
+// Each visits the files of places, one that several places lead to once. What cannot be read
+// is reported.
+func (s *Survey) Each(places []Place, visit func(Found)) {
+	seen := map[string]int{} // the place that a file was first found in
+	for n, p := range places {
+		once := func(f Found) {
+			if full, err := s.Resolve(f.Path); err == nil {
+				if first, before := seen[full]; before && first != n {
+					return
+				}
+				seen[full] = n
+			}
+			visit(f)
+		}
+		home, personal := strings.CutPrefix(p.Path, "~")
+		switch {
+		case len(p.Chain) > 0:
+			s.eachOfChain(p, once)
+		case !personal:
+			s.eachIn(p, Found{Path: p.Path, Key: p.Path}, once)
+		default:
+			for k := range s.Machine.Users {
+				u := &s.Machine.Users[k]
+				s.eachIn(p, Found{Path: path.Join(u.Home, home), Key: p.Path, User: u}, once)
+			}
+		}
+	}
+}
+
+// eachIn visits a file, or those of a folder.
+func (s *Survey) eachIn(p Place, at Found, visit func(Found)) {
+	if !p.Folder {
+		if _, err := s.Lstat(at.Path); err != nil {
+			s.Skip(at.Path, err)
+			return
+		}
+		visit(at)
+		return
+	}
+	for _, e := range s.Dir(at.Path) {
+		if strings.HasSuffix(e.Name(), p.Suffix) && !e.IsDir() {
+			in := at
+			in.Dir, in.Path, in.Key = p.Path, path.Join(at.Path, e.Name()), path.Join(at.Key, e.Name())
+			visit(in)
+		}
+	}
+}
+
+// eachOfChain visits, of each name in a chain, the file that decides; of a name that is
+// masked, the one that the mask stands before.
+func (s *Survey) eachOfChain(p Place, visit func(Found)) {
+	var names []string
+	has := map[string][]string{} // a name, to its files, the deciding one first
+	for _, root := range p.Chain {
+		dir := path.Join(root, p.Path)
+		for _, e := range s.Dir(dir) {
+			if !strings.HasSuffix(e.Name(), p.Suffix) || e.IsDir() {
+				continue
+			}
+			if has[e.Name()] == nil {
+				names = append(names, e.Name())
+			}
+			has[e.Name()] = append(has[e.Name()], path.Join(dir, e.Name()))
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		f := Found{Dir: p.Path, Key: path.Join(p.Path, name)}
+		f.Own = path.Join(p.Chain[0], p.Path, name)
+		for _, file := range has[name] {
+			switch masks := s.masks(file); {
+			case masks && f.Path == "" && f.Masked == "":
+				f.Masked = file
+			case masks:
+			case f.Path == "":
+				f.Path = file
+			}
+			if file != f.Own && !s.masks(file) && f.Vendor == "" {
+				f.Vendor = file
+			}
+		}
+		if f.Path != "" {
+			visit(f)
+		}
+	}
+}
+
+// masks reports whether a file of a chain is there only to hide the ones behind it.
+func (s *Survey) masks(file string) bool {
+	info, err := s.Lstat(file)
+	if err != nil {
+		return false
+	}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		target, _ := s.Readlink(file)
+		return target == "/dev/null"
+	}
+	return info.Mode().IsRegular() && info.Size() == 0
+}
+
+// Form is how the files of places are read into entries, and how those are switched.
+type Form interface {
+	// Word is what the switch of its entries is called.
+	Word() autostart.Switch
+	// Read reports the entries.
+	Read(*Survey, []Place)
+}

@@ -1,0 +1,71 @@
+package unix
+
+import (
+	"path"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// WholeFiles is the form of files each of which is an entry, run by a shell whatever its
+// rights are. One is switched off by taking it away.
+type WholeFiles struct {
+	// Adjust says more of an item; nil where there is no more to say.
+	Adjust func(s *location.Survey, f location.Found, item *location.Item)
+}
+
+// Word is [autostart.Park].
+func (WholeFiles) Word() autostart.Switch { return autostart.Park }
+
+// Read reports the files of the places.
+func (w WholeFiles) Read(s *location.Survey, places []location.Place) {
+	s.Each(places, func(f location.Found) {
+		info, err := s.Stat(f.Path)
+		if err != nil {
+			s.Skip(f.Path, err)
+			return
+		}
+		item := &location.Item{
+			Entry:     autostart.Entry{Name: path.Base(f.Path), State: autostart.Enabled, Command: f.Path, Source: autostart.Source{Path: f.Path}},
+			Artifacts: Files(f.Path),
+			Argv:      []string{f.Path},
+			Switcher:  location.Park{Artifact: machine.File(f.Path)},
+		}
+		if f.User != nil {
+			item.User = autostart.Text(f.User.Name)
+		}
+		if info.Mode()&0o002 != 0 {
+			item.Problems = []string{autostart.Insecure}
+		}
+		if w.Adjust != nil {
+			w.Adjust(s, f, item)
+		}
+		s.Add(f.Key, item)
+	})
+}
+
+// Executables is the form of scripts and programs that the system runs when they may be run.
+type Executables struct {
+	// Accepts says which names of a folder count; all where nil.
+	Accepts func(name string) bool
+	// Mode words when those of a folder run; nil where the location says it all.
+	Mode func(dir string) string
+}
+
+// Word is [autostart.Unexec].
+func (Executables) Word() autostart.Switch { return autostart.Unexec }
+
+// Read reports the executables of the places.
+func (x Executables) Read(s *location.Survey, places []location.Place) {
+	s.Each(places, func(f location.Found) {
+		if f.Dir != "" && x.Accepts != nil && !x.Accepts(path.Base(f.Path)) {
+			return
+		}
+		mode := ""
+		if x.Mode != nil {
+			mode = x.Mode(f.Dir)
+		}
+		Script(s, f.Path, mode)
+	})
+}

@@ -1,0 +1,140 @@
+package unix
+
+import (
+	"bytes"
+	"fmt"
+	"path"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/location/part"
+	"lockback/core/machine"
+)
+
+// Lines is the form of files each line of which is an entry.
+type Lines struct {
+	// Comments are the characters that begin a comment.
+	Comments string
+	// Describe makes the item of a line, its name and command at least; nil where the line
+	// is no entry.
+	Describe func(s *location.Survey, f location.Found, line string) *location.Item
+	// Key is what a line is known by; the line itself when nil.
+	Key func(line string) string
+}
+
+// Word is [autostart.Comment].
+func (Lines) Word() autostart.Switch { return autostart.Comment }
+
+// Read reports the lines of the places.
+func (l Lines) Read(s *location.Survey, places []location.Place) {
+	s.Each(places, func(f location.Found) {
+		content, ok := s.File(f.Path)
+		if !ok {
+			return
+		}
+		number := 0
+		for raw := range strings.Lines(string(content)) {
+			number++
+			text, isOff := strings.CutPrefix(strings.TrimRight(raw, "\r\n"), part.OffMark)
+			line := strings.TrimSpace(text)
+			if line == "" || strings.IndexByte(l.Comments, line[0]) >= 0 {
+				continue
+			}
+			item := l.Describe(s, f, line)
+			if item == nil {
+				continue
+			}
+			item.Source = autostart.Source{Path: f.Path, Line: number}
+			if item.State == "" {
+				item.State = autostart.Enabled
+			}
+			if f.User != nil {
+				item.User = autostart.Text(f.User.Name)
+			}
+			own := part.NewLine(f.Path, number, text)
+			item.Artifacts = Files(f.Path)
+			if f.Vendor != "" {
+				own.File, own.Vendor = f.Own, f.Vendor
+				item.Artifacts = Files(f.Own, f.Vendor)
+			}
+			item.Switcher = TextLine{own, text}
+			switch {
+			case f.Masked != "":
+				item.State, item.Mode = autostart.Disabled, "masked by "+f.Masked
+				item.Switcher = location.NoSwitch{Why: f.Masked + " masks the whole file; take that away"}
+			case isOff:
+				item.State = autostart.Disabled
+			}
+			key := line
+			if l.Key != nil {
+				key = l.Key(line)
+			}
+			s.Add(f.Key+"\x00"+key, item)
+		}
+	})
+}
+
+// TextLine is the switch of one line of a file of lines: a mark before it that makes it a
+// comment. For a line of a vendor's file a copy of that stands before it.
+type TextLine struct {
+	part.Line
+	Text string // without the mark
+}
+
+// Word is [autostart.Comment].
+func (TextLine) Word() autostart.Switch { return autostart.Comment }
+
+// Part is the line.
+func (l TextLine) Part() part.Part { return l.Line }
+
+// Plan marks the line, or takes the mark away; a copy that has become like the vendor's file
+// goes.
+func (l TextLine) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
+	if want.User != nil {
+		return nil, location.ErrNotPerUser
+	}
+	image, err := images.Image(l.In())
+	if err != nil {
+		return nil, err
+	}
+	vendors := machine.Image{Kind: machine.Absent}
+	if l.Vendor != "" {
+		if vendors, err = images.Image(machine.File(l.Vendor)); err != nil {
+			return nil, err
+		}
+	}
+	content := image.Content
+	switch {
+	case image.Kind == machine.Absent && vendors.Kind == machine.Regular:
+		content = vendors.Content
+	case image.Kind == machine.Symlink:
+		return nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, l.File, path.Join(path.Dir(l.File), image.Target))
+	}
+	lines := bytes.SplitAfter(content, []byte("\n"))
+	at := -1
+	for k, line := range lines {
+		text := strings.TrimPrefix(strings.TrimRight(string(line), "\r\n"), part.OffMark)
+		if text == l.Text && (at < 0 || k == l.Number-1) {
+			at = k
+		}
+	}
+	if at < 0 {
+		return nil, fmt.Errorf("the line is no longer in %s; list again", l.File)
+	}
+	bare := bytes.TrimPrefix(lines[at], []byte(part.OffMark))
+	if want.State == autostart.Disabled {
+		bare = append([]byte(part.OffMark), bare...)
+	}
+	lines[at] = bare
+	switched := bytes.Join(lines, nil)
+	switch {
+	case vendors.Kind == machine.Regular && bytes.Equal(switched, vendors.Content):
+		image = machine.Image{Kind: machine.Absent}
+	case image.Kind == machine.Absent:
+		image = part.Override(vendors, switched, want.Now)
+	default:
+		image = image.WithContent(switched, want.Now)
+	}
+	return []location.Edit{{Artifact: l.In(), Image: image}}, nil
+}
