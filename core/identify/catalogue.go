@@ -68,7 +68,7 @@ var vendorPlaces = map[string][]string{
 }
 
 // findRow returns the catalogue's row for an entry.
-func findRow(m *machine.Machine, e *autostart.Entry) (row, bool) {
+func findRow(m *machine.Reader, e *autostart.Entry) (row, bool) {
 	switch m.OS {
 	case "windows":
 		return findWindows(m, e)

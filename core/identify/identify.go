@@ -21,7 +21,7 @@ import (
 )
 
 // Annotate fills in target, os_part and guarded of the items.
-func Annotate(m *machine.Machine, items []*location.Item) {
+func Annotate(m *machine.Reader, items []*location.Item) {
 	// Most of it is looking whether programs are there, so the entries are
 	// shared out; each worker remembers the programs that it has looked up.
 	workers := runtime.GOMAXPROCS(0)
@@ -33,9 +33,9 @@ func Annotate(m *machine.Machine, items []*location.Item) {
 	wait.Wait()
 }
 
-func annotate(m *machine.Machine, mac *macFinder, items []*location.Item) {
+func annotate(m *machine.Reader, mac *macFinder, items []*location.Item) {
 	programs := map[string]autostart.Target{}
-	find := func(item *location.Item) autostart.Target { return target(m.Files, programs, item.Argv) }
+	find := func(item *location.Item) autostart.Target { return target(m, programs, item.Argv) }
 	switch m.OS {
 	case "windows":
 		find = newWindowsFinder(m).target

@@ -52,7 +52,7 @@ func TestCatalogueKnowsItsOwn(t *testing.T) {
 	} {
 		e := autostart.Entry{Name: c.name, Location: c.location, Scope: autostart.ForSystem,
 			Source: autostart.Source{Path: c.source}, Target: autostart.Target{Path: c.target}}
-		r, ok := findRow(&machine.Machine{OS: "linux"}, &e)
+		r, ok := findRow((&machine.Machine{OS: "linux"}).Reader(nil), &e)
 		require.Equal(t, c.part, ok, c.source)
 		require.Equal(t, c.guards, r.guards, c.source)
 	}

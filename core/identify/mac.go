@@ -19,7 +19,7 @@ import (
 // macFinder finds what commands start on one Mac. It remembers what it looked up:
 // every person has the same agents.
 type macFinder struct {
-	machine *machine.Machine
+	machine *machine.Reader
 	known   sync.Map // words, to their targets
 }
 
@@ -194,7 +194,7 @@ func (f *macFinder) there(full string, bundles bool) autostart.Target {
 // origin tells where a program was downloaded from: macOS notes it in extended
 // attributes of the file or of the bundle that it is in, under the names below,
 // which some file systems put a word before.
-func origin(m *machine.Machine, file string) []location.Fact {
+func origin(m *machine.Reader, file string) []location.Fact {
 	var facts []location.Fact
 	for ; len(file) > 1; file = path.Dir(file) {
 		attrs, err := m.Attributes(file)

@@ -61,7 +61,7 @@ func TestMacCommands(t *testing.T) {
 		{[]string{"/Volumes/Archive/x"}, "unknown /Volumes/Archive/x"}, {[]string{"~/x"}, "unknown ~/x"}, {[]string{"a/b"}, "unknown a/b"}, {nil, ""}, {[]string{""}, "unknown "}, {[]string{"/x\x00y"}, ""},
 	} {
 		item := &location.Item{Argv: row.argv, For: ines}
-		got := (&macFinder{machine: m}).target(item)
+		got := (&macFinder{machine: m.Reader(nil)}).target(item)
 		word := "unknown "
 		if got.Exists != nil {
 			word = map[bool]string{true: yes, false: no}[*got.Exists]

@@ -41,10 +41,10 @@ func TestOriginOfAProgram(t *testing.T) {
 		{Name: "downloaded from", Value: "https://gullrock.example/tide.dmg", Basis: "note on /Applications/Tide.app"},
 		{Name: "downloaded from", Value: "https://gullrock.example/", Basis: "note on /Applications/Tide.app"},
 		{Name: "downloaded by", Value: "Harbour Browser, 2024-03-14", Basis: "quarantine of /Applications/Tide.app"},
-	}, origin(m, "/Applications/Tide.app/Contents/MacOS/Tide"))
-	require.Empty(t, origin(m, "/none"))
+	}, origin(m.Reader(nil), "/Applications/Tide.app/Contents/MacOS/Tide"))
+	require.Empty(t, origin(m.Reader(nil), "/none"))
 	for _, odd := range []string{"", ";", "a;b", "0;zz;x", "0;ffffffffffffffff;x;y"} {
 		require.NoError(t, unix.Setxattr(app, "user.com.apple.quarantine", []byte(odd), 0))
-		origin(m, "/Applications/Tide.app")
+		origin(m.Reader(nil), "/Applications/Tide.app")
 	}
 }

@@ -44,7 +44,7 @@ var windowsCatalogue = []row{
 }
 
 // findWindows returns the catalogue's row for an entry of a Windows machine.
-func findWindows(m *machine.Machine, e *autostart.Entry) (row, bool) {
+func findWindows(m *machine.Reader, e *autostart.Entry) (row, bool) {
 	if e.User != "" && e.Location != "windows.screensaver" || !inWindows(m, e) {
 		return row{}, false
 	}
@@ -87,7 +87,7 @@ func cutAnywhere(s, part string) (before, after string, ok bool) {
 // inWindows reports whether the program, as far as it is known, lies in the
 // system's own folders: C:\Temp\svchost.exe is no part of the system. A program
 // that is not there counts by its place.
-func inWindows(m *machine.Machine, e *autostart.Entry) bool {
+func inWindows(m *machine.Reader, e *autostart.Entry) bool {
 	p := e.Target.Path
 	if p == "" || !machine.OnDrive(p) {
 		// A task whose action is a class of the system, a driver of its own.

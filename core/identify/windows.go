@@ -12,13 +12,13 @@ import (
 // windowsFinder finds what commands start on one Windows machine. It remembers
 // what it looked up, and is for one goroutine.
 type windowsFinder struct {
-	machine *machine.Machine
+	machine *machine.Reader
 	known   map[string]autostart.Target
 	system  string // C:\Windows\System32
 	narrow  string // C:\Windows\SysWOW64, where 32-bit programs find it
 }
 
-func newWindowsFinder(m *machine.Machine) *windowsFinder {
+func newWindowsFinder(m *machine.Reader) *windowsFinder {
 	return &windowsFinder{machine: m, known: map[string]autostart.Target{}, system: m.Windows() + `\System32`, narrow: m.Windows() + `\SysWOW64`}
 }
 
@@ -148,7 +148,7 @@ func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 	}
 	// A bare name, or one relative to the system's folder.
 	for _, candidate := range withEnding(full) {
-		if key, err := f.machine.Registry.Key(machine.KeyCV + `\App Paths\` + candidate); err == nil && !strings.Contains(full, `\`) {
+		if key, err := f.machine.Key(machine.KeyCV + `\App Paths\` + candidate); err == nil && !strings.Contains(full, `\`) {
 			if p := strings.Trim(f.machine.Expand(key.Text(""), nil), `" `); machine.OnDrive(p) {
 				return f.there(p, narrow)
 			}

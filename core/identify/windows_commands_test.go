@@ -89,7 +89,7 @@ func TestWindowsCommands(t *testing.T) {
 		{`"`, ``, unknown}, {``, ``, unknown}, {`   `, ``, unknown}, {`a<b>c`, ``, unknown},
 	} {
 		item := &location.Item{Entry: autostart.Entry{Location: "windows.run"}, Line: c.line, For: &ines}
-		identify.Annotate(m, []*location.Item{item})
+		identify.Annotate(m.Reader(nil), []*location.Item{item})
 		require.Equal(t, c.path, item.Target.Path, c.line)
 		switch c.exists {
 		case unknown:
@@ -101,7 +101,7 @@ func TestWindowsCommands(t *testing.T) {
 		}
 	}
 	narrow := &location.Item{Line: `C:\Windows\System32\shell.dll`, Narrow: true}
-	identify.Annotate(m, []*location.Item{narrow})
+	identify.Annotate(m.Reader(nil), []*location.Item{narrow})
 	require.Equal(t, `C:\Windows\SysWOW64\shell.dll`, narrow.Target.Path, "where a 32-bit program finds it")
 }
 
@@ -122,7 +122,7 @@ func TestPartsOfWindows(t *testing.T) {
 		{"Dnscache", `C:\Windows\System32\dnsrslvr.dll`, "ines", false},
 	} {
 		item := &location.Item{Entry: autostart.Entry{Location: "windows.services", User: c.user, Source: autostart.Source{Path: machine.KeyCCS + `\Services\` + c.service}}, Line: c.line}
-		identify.Annotate(m, []*location.Item{item})
+		identify.Annotate(m.Reader(nil), []*location.Item{item})
 		require.Equal(t, c.part, item.OSPart, c.line)
 		require.Equal(t, c.part, item.Guarded != "", c.line)
 	}
@@ -135,6 +135,6 @@ func FuzzWindowsCommand(f *testing.F) {
 		f.Add(line)
 	}
 	f.Fuzz(func(t *testing.T, line string) {
-		identify.Annotate(m, []*location.Item{{Line: line}})
+		identify.Annotate(m.Reader(nil), []*location.Item{{Line: line}})
 	})
 }

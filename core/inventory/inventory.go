@@ -36,8 +36,9 @@ type Inventory struct {
 // Take reads all locations of the machine. What could not be read stands in
 // Unread; reading goes on.
 func Take(m *machine.Machine) Inventory {
-	items, unread, reports := location.Run(m, tables[m.OS]())
-	identify.Annotate(m, items)
+	reader := m.Reader(nil)
+	items, unread, reports := location.Run(reader, tables[m.OS]())
+	identify.Annotate(reader, items)
 	if m.Registry != nil {
 		for hive, err := range m.Registry.Stale() {
 			unread = append(unread, autostart.Unread{Location: m.OS, Path: hive, Reason: err.Error() + "; what it says may be out of date"})

@@ -259,7 +259,7 @@ type Report struct {
 // Survey collects what one location reads from one machine.
 type Survey struct {
 	View
-	Machine *machine.Machine
+	Machine *machine.Reader
 	Unread  []autostart.Unread
 
 	items  []*Item
@@ -274,11 +274,11 @@ type Survey struct {
 
 // Run reads all the locations of a table, side by side, and returns what they
 // found in the order of the table.
-func Run(m *machine.Machine, table []Location) ([]*Item, []autostart.Unread, []Report) {
+func Run(m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Report) {
 	surveys := make([]*Survey, len(table))
 	var wait sync.WaitGroup
 	for k, at := range table {
-		surveys[k] = &Survey{View: m.Files, Machine: m, at: at, seen: map[string]int{}}
+		surveys[k] = &Survey{View: m, Machine: m, at: at, seen: map[string]int{}}
 		wait.Go(func() {
 			if at.Runner.Off != nil {
 				surveys[k].idle = at.Runner.Off(surveys[k])

@@ -31,7 +31,7 @@ func TestWhatCameOfReading(t *testing.T) {
 		}
 		s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "other", User: "ines", Stage: autostart.Event}, Switcher: location.NoSwitch{}, Effect: "at once"})
 	}
-	items, unread, reports := location.Run(m, []location.Location{
+	items, unread, reports := location.Run(m.Reader(nil), []location.Location{
 		{ID: "x.read", Stage: autostart.Boot, Effect: location.WithinMinute, Read: twice},
 		{ID: "x.empty", Read: func(s *location.Survey) { s.Dir("/etc/empty") }},
 		{ID: "x.absent", Read: func(s *location.Survey) { s.Dir("/etc/absent"); s.File("/etc/absent/file") }},

@@ -15,6 +15,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/linux"
 	"lockback/core/machine"
+	"lockback/internal/testkit"
 )
 
 // disk makes a root of files and links (content "-> target") and reads it.
@@ -35,7 +36,7 @@ func disk(t *testing.T, files map[string]string) (*machine.Machine, map[string]*
 	m, err := machine.Open(root)
 	require.NoError(t, err)
 	t.Cleanup(func() { m.Close() })
-	items, unread, _ := location.Run(m, linux.Locations())
+	items, unread, _ := location.Run(m.Reader(nil), linux.Locations())
 	byName := map[string]*location.Item{}
 	for _, item := range items {
 		key := item.Name
@@ -55,7 +56,11 @@ func put(t *testing.T, root, name, content string) {
 		require.NoError(t, os.Symlink(target, name))
 		return
 	}
-	require.NoError(t, os.WriteFile(name, []byte(content), 0o644))
+	mode := os.FileMode(0o644)
+	if strings.HasPrefix(content, "#!") {
+		mode = 0o755
+	}
+	require.NoError(t, os.WriteFile(name, []byte(content), mode))
 }
 
 const (
@@ -228,4 +233,71 @@ func TestWhatCannotBeSwitched(t *testing.T) {
 	require.ErrorIs(t, set("line 1", autostart.Enabled, ""), location.ErrNoSwitch)
 	require.ErrorIs(t, set("gone", autostart.Disabled, ""), location.ErrNoSwitch)
 	require.ErrorIs(t, set("odd/ines", autostart.Disabled, ""), location.ErrNoSwitch)
+}
+
+// states words what became of a disk's entries.
+func states(items map[string]*location.Item) map[string]string {
+	words := map[string]string{}
+	for name, i := range items {
+		words[name] = strings.TrimSpace(string(i.State) + " " + string(i.Switch) + " " + i.Mode)
+	}
+	return words
+}
+
+func TestModules(t *testing.T) {
+	_, items, unread := disk(t, map[string]string{
+		"etc/modules":                         "# comment\n; another\nloop max_loop=8\n#lockback:off gone\nlast",
+		"etc/initramfs-tools/modules":         "early\n",
+		"etc/modules-load.d/modules.conf":     "-> ../modules", // the same lines
+		"etc/modules-load.d/over.conf":        "over-own\n",
+		"usr/lib/modules-load.d/over.conf":    "over-vendor\n",
+		"usr/lib/modules-load.d/masked.conf":  "masked\n",
+		"etc/modules-load.d/masked.conf":      "-> /dev/null",
+		"usr/lib/modules-load.d/emptied.conf": "emptied\n",
+		"run/modules-load.d/emptied.conf":     "",
+		"usr/lib/modules-load.d/vendor.conf":  "tide-gauge\n",
+		"usr/lib/modules-load.d/readme":       "not-read\n",
+	})
+	require.Empty(t, unread)
+	require.Equal(t, map[string]string{
+		"loop": "enabled comment", "gone": "disabled comment", "last": "enabled comment", "early": "enabled comment from the initial ramdisk", "over-own": "enabled comment",
+		"masked": "disabled report masked by /etc/modules-load.d/masked.conf", "emptied": "disabled report masked by /run/modules-load.d/emptied.conf", "tide-gauge": "enabled comment",
+	}, states(items))
+	require.Equal(t, "loop max_loop=8", items["loop"].Command)
+	require.Equal(t, []machine.Artifact{machine.File("/etc/modules-load.d/vendor.conf"), machine.File("/usr/lib/modules-load.d/vendor.conf")}, items["tide-gauge"].Artifacts())
+	require.Equal(t, items["over-own"].Artifacts(), []machine.Artifact{machine.File("/etc/modules-load.d/over.conf"), machine.File("/usr/lib/modules-load.d/over.conf")})
+	_, moved, _ := disk(t, map[string]string{"etc/modules-load.d/vendor.conf": "#lockback:off tide_gauge\n", "usr/lib/modules-load.d/vendor.conf": "tide-gauge\n"})
+	require.Equal(t, items["tide-gauge"].Handle, moved["tide_gauge"].Handle, "the same entry, wherever it is read")
+}
+
+func TestMessageOfTheDay(t *testing.T) {
+	testkit.Need(t, "run-parts")
+	files := map[string]string{}
+	for _, name := range []string{"10-uname", "50-motd-news", "abc", "ABC", "a_b", "a.b", "a.b-c", "_x-1", "x.dpkg-old", "x-1.dpkg-new", "a~", "README", "1", "-a", "a-", ".hidden", "ü", "a--b", "a_b-c", "a.b", "_a", "_a-b", "a-B", "a.dpkg-tmp", "adpkg-old", "a-dpkg-old", "a-b.dpkg-dist", "0-", "a-_b-1"} {
+		files["etc/update-motd.d/"+name] = "#!/bin/sh\n"
+	}
+	m, items, _ := disk(t, files)
+	ours := []string{}
+	for _, i := range items {
+		ours = append(ours, i.Source.Path)
+		require.Equal(t, "linux.motd", i.Location)
+	}
+	theirs := strings.Fields(strings.ReplaceAll(testkit.Shell(t, "run-parts --lsbsysinit --test "+filepath.Join(m.Root, "etc/update-motd.d")), m.Root, ""))
+	require.ElementsMatch(t, theirs, ours)
+	require.Greater(t, len(ours), 6)
+}
+
+func TestRCOfSSH(t *testing.T) {
+	files := map[string]string{"etc/ssh/sshrc": "echo\n", "home/ines/.ssh/rc": "echo\n"}
+	_, items, _ := disk(t, files)
+	require.Equal(t, map[string]string{"sshrc": "disabled park ignored: no ssh server is installed", "~/.ssh/rc/ines": "disabled park ignored: no ssh server is installed"}, states(items))
+	files["usr/sbin/sshd"] = "#!"
+	_, items, _ = disk(t, files)
+	require.Equal(t, map[string]string{"sshrc": "enabled park", "~/.ssh/rc/ines": "enabled park"}, states(items))
+	require.Equal(t, []location.Fact{{Name: "own file instead", Value: "ines", Basis: "~/.ssh/rc"}}, items["sshrc"].Facts())
+	for config, permitted := range map[string]bool{"# PermitUserRC no\n": true, "permituserrc=no\n": false, "PermitUserRC \"no\"\n": false, "PermitUserRC yes\nPermitUserRC no\n": true, "Match User x\nPermitUserRC no\n": true} {
+		files["etc/ssh/sshd_config"] = config
+		_, items, _ = disk(t, files)
+		require.Equal(t, permitted, items["~/.ssh/rc/ines"].State == autostart.Enabled, config)
+	}
 }

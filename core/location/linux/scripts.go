@@ -17,16 +17,18 @@ func period(dir string) string { return strings.TrimPrefix(path.Ext(dir), ".") }
 // beside a script.
 func runPartsAccepts(name string) bool { return runPartsName.MatchString(name) }
 
-// The names that run-parts(8) takes: without options the last kind, with --lsbsysinit any,
-// but not those that dpkg leaves behind.
+// The names that run-parts takes: without options runPartsName; with --lsbsysinit one of the
+// other three, but not what dpkg leaves behind. The manual has capitals and
+// underscores in the last; the program of debianutils does not take them.
 var (
+	runPartsName     = regexp.MustCompile(`^[a-zA-Z0-9_-]+$`)
 	assignedName     = regexp.MustCompile(`^[a-z0-9]+$`)
 	hierarchicalName = regexp.MustCompile(`^_?([a-z0-9_.]+-)+[a-z0-9]+$`)
-	runPartsName     = regexp.MustCompile(`^[a-zA-Z0-9_-]+$`)
+	traditionalName  = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
 	leftBehind       = regexp.MustCompile(`\.dpkg-(old|dist|new|tmp)$`)
 )
 
 // lsbAccepts is the rule of run-parts(8) with --lsbsysinit, which pam_motd(8) gives it.
 func lsbAccepts(name string) bool {
-	return !leftBehind.MatchString(name) && (assignedName.MatchString(name) || hierarchicalName.MatchString(name) || runPartsName.MatchString(name))
+	return !leftBehind.MatchString(name) && (assignedName.MatchString(name) || hierarchicalName.MatchString(name) || traditionalName.MatchString(name))
 }

@@ -28,9 +28,9 @@ func classOf(s *location.Survey, p place, clsid string) class {
 		sub = `WOW6432Node\` + sub
 	}
 	for _, root := range roots {
-		k, err := s.Machine.Registry.Key(root + sub)
+		k, err := s.Machine.Key(root + sub)
 		if err != nil && p.narrow && root == soft+`\Classes\` {
-			k, err = s.Machine.Registry.Key(soft + `\WOW6432Node\Classes\CLSID\` + clsid)
+			k, err = s.Machine.Key(soft + `\WOW6432Node\Classes\CLSID\` + clsid)
 		}
 		if err != nil {
 			continue
@@ -324,7 +324,7 @@ func progID(s *location.Survey, p place, name string) string {
 		roots = append([]string{`HKU\` + p.user.SID + `_Classes\`}, roots...)
 	}
 	for _, root := range roots {
-		if k, err := s.Machine.Registry.Key(root + name + `\CLSID`); err == nil {
+		if k, err := s.Machine.Key(root + name + `\CLSID`); err == nil {
 			return k.Text("")
 		}
 	}

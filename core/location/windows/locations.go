@@ -120,7 +120,7 @@ func Locations() []location.Location {
 		{ID: "windows.telemetry-controller", Stage: autostart.Schedule, Switch: autostart.Park, Effect: location.AtNextRun,
 			Where: []string{nt + `\AppCompatFlags\TelemetryController`}, Read: readTelemetry},
 		{ID: "windows.tasks", Stage: autostart.Schedule, Switch: autostart.TaskEnabled, Effect: location.AtNextRun,
-			Where: []string{`C:\Windows\System32\Tasks`, taskCache}, Read: readTasks},
+			Where: []string{`C:\Windows\System32\Tasks`}, Read: readTasks},
 		{ID: "windows.tasks-legacy", Stage: autostart.Schedule, Switch: autostart.Park, Effect: location.AtNextRun,
 			Where: []string{`C:\Windows\Tasks`}, Read: readJobs},
 		{ID: "windows.wmi", Stage: autostart.Event, Switch: autostart.Report, Effect: start,

@@ -20,7 +20,7 @@ const firstWithApproval = 9200
 
 // obeysApproval reports whether the system looks at StartupApproved.
 func obeysApproval(s *location.Survey) bool {
-	k, err := s.Machine.Registry.Key(nt)
+	k, err := s.Machine.Key(nt)
 	if err != nil {
 		return true
 	}
@@ -46,7 +46,7 @@ func switchByApproval(s *location.Survey, item *location.Item, own machine.Artif
 	}
 	item.Switcher = approve{key, name}
 	item.Artifacts = artifacts(own, machine.RegistryValue(key, name))
-	k, err := s.Machine.Registry.Key(key)
+	k, err := s.Machine.Key(key)
 	if err != nil {
 		return
 	}
@@ -128,7 +128,7 @@ func shellFolder(s *location.Survey, u *machine.User, name, usual string) string
 	if u != nil {
 		key = `HKU\` + u.SID + `\Software\Microsoft\Windows\CurrentVersion`
 	}
-	if k, err := s.Machine.Registry.Key(key + `\Explorer\User Shell Folders`); err == nil {
+	if k, err := s.Machine.Key(key + `\Explorer\User Shell Folders`); err == nil {
 		if dir := s.Machine.Expand(k.Text(name), u); machine.OnDrive(dir) {
 			return s.Machine.Canonical(strings.TrimRight(dir, `\`))
 		}

@@ -180,7 +180,7 @@ func readSafeBoot(s *location.Survey) {
 		}
 		for _, k := range subkeys(s, list) {
 			// Classes of devices and groups of drivers are no programs.
-			service, err := s.Machine.Registry.Key(servicesFolder + `\` + strings.TrimSuffix(k.Name(), ".sys"))
+			service, err := s.Machine.Key(servicesFolder + `\` + strings.TrimSuffix(k.Name(), ".sys"))
 			if err != nil || strings.HasPrefix(k.Name(), "{") {
 				continue
 			}
@@ -199,7 +199,7 @@ func readSafeBoot(s *location.Survey) {
 // is a service that names its DLL.
 func readNetworkProviders(s *location.Survey) {
 	s.Adjusting(func(item *location.Item) {
-		if k, err := s.Machine.Registry.Key(servicesFolder + `\` + item.Command + `\NetworkProvider`); err == nil {
+		if k, err := s.Machine.Key(servicesFolder + `\` + item.Command + `\NetworkProvider`); err == nil {
 			item.Line = `"` + k.Text("ProviderPath") + `"`
 		} else {
 			item.Line = ""
@@ -264,7 +264,7 @@ func readTimeProviders(s *location.Survey) {
 		path := item.Source.Path
 		item.Artifacts = artifacts(machine.RegistryValue(path, "Enabled"))
 		item.Switcher = number{key: path, name: "Enabled", on: 1, off: 0}
-		if k, err := s.Machine.Registry.Key(path); err == nil {
+		if k, err := s.Machine.Key(path); err == nil {
 			if n, ok := k.Number("Enabled"); !ok || n == 0 {
 				item.State, item.Mode = autostart.Disabled, "not enabled"
 			}

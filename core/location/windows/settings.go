@@ -218,7 +218,7 @@ func readBootEntries(s *location.Survey) {
 		return
 	}
 	element := func(k *machine.RegistryKey, name string) string {
-		e, err := s.Machine.Registry.Key(k.Path + `\` + name)
+		e, err := s.Machine.Key(k.Path + `\` + name)
 		if err != nil {
 			return ""
 		}

@@ -179,9 +179,9 @@ func interval(d string) string {
 
 // taskArtifacts lists what decides a task: its definition, and what the
 // scheduler keeps of it.
-func taskArtifacts(m *machine.Machine, file, path string) []machine.Artifact {
+func taskArtifacts(m *machine.Reader, file, path string) []machine.Artifact {
 	list := []machine.Artifact{machine.File(file)}
-	tree, err := m.Registry.Key(taskCache + `\Tree` + path)
+	tree, err := m.Key(taskCache + `\Tree` + path)
 	if err != nil {
 		return list
 	}

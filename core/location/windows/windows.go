@@ -89,7 +89,7 @@ func places(s *location.Survey, paths ...string) []place {
 // key opens one key. That it is absent is no failure; that it cannot be read is
 // reported.
 func key(s *location.Survey, path string) *machine.RegistryKey {
-	k, err := s.Machine.Registry.Key(path)
+	k, err := s.Machine.Key(path)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
 			// A hive that cannot be opened is named once, not each of its keys.

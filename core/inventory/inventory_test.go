@@ -1,0 +1,101 @@
+//go:build unix
+
+package inventory
+
+import (
+	"maps"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/internal/demo"
+)
+
+// choices are the alternatives in a place: {a,b,...}.
+var choices = regexp.MustCompile(`\{([^{}]*)\}`)
+
+// patterns are the regular expressions of the paths that a place stands for; none where it is
+// told in words.
+func patterns(where string) []string {
+	where, _, _ = strings.Cut(where, ": ")
+	if !regexp.MustCompile(`^(/|~/|\{/|HK|C:)`).MatchString(where) {
+		return nil
+	}
+	if m := choices.FindStringSubmatchIndex(where); m != nil && strings.Contains(where[m[2]:m[3]], ",") {
+		var all []string
+		for choice := range strings.SplitSeq(where[m[2]:m[3]], ",") {
+			if choice != "..." {
+				all = append(all, patterns(where[:m[0]]+choice+where[m[1]:])...)
+			}
+		}
+		return all
+	}
+	if file, suffix, ok := strings.Cut(where, "/*."); ok && !strings.Contains(suffix, "/") {
+		where = file // the folder is listed
+	}
+	where, _, _ = strings.Cut(where, `\*`) // keys below a key come from that
+	p := regexp.QuoteMeta(where)
+	p = strings.ReplaceAll(p, `\*`, `[^/\\]*`)
+	p = strings.Replace(p, `HKCU\\Software\\Classes`, `HKU\\[^\\]*_Classes`, 1) // a hive of its own
+	p = strings.Replace(p, `HKCU`, `HKU\\[^\\]*`, 1)
+	if rest, personal := strings.CutPrefix(p, "~"); personal {
+		p = `/.*` + rest
+	}
+	return []string{`(?i)^` + p + `([/\\]|$)`}
+}
+
+// Each location looks where it says that it does, and each entry shows the switch that acts.
+func TestRowsAreTrue(t *testing.T) {
+	spoken := 0 // places that are told in words
+	for _, name := range []string{"ticket-desk-pc", "archive-mac", "workshop-box"} {
+		root := filepath.Join(t.TempDir(), name)
+		require.NoError(t, demo.BuildMachine(name, root))
+		m, err := machine.Open(root)
+		require.NoError(t, err)
+		defer m.Close()
+		ids := map[string]bool{}
+		for n := range tables[m.OS]() {
+			row := tables[m.OS]()[n] // nothing is remembered from the others
+			require.False(t, ids[row.ID], "%s stands twice", row.ID)
+			ids[row.ID] = true
+			var lock sync.Mutex
+			seen := map[string]bool{}
+			reader := m.Reader(func(place string) { lock.Lock(); seen[place] = true; lock.Unlock() })
+			items, _, _ := location.Run(reader, []location.Location{row})
+			require.NotEmpty(t, row.Where, row.ID)
+			for _, where := range row.Where {
+				all := patterns(where)
+				if len(all) == 0 {
+					spoken++
+				}
+				for _, pattern := range all {
+					if strings.HasPrefix(where, "/run/") {
+						continue // a disk has nothing there
+					}
+					looked := slices.ContainsFunc(slices.Collect(maps.Keys(seen)), regexp.MustCompile(pattern).MatchString)
+					require.True(t, looked, "%s says that it looks at %s, and does not: %s", row.ID, where, pattern)
+				}
+			}
+			words := map[autostart.Switch]bool{}
+			for _, i := range items {
+				require.Equal(t, i.Word(), i.Switch, "%s %s", row.ID, i.Name)
+				words[i.Switch] = true
+			}
+			delete(words, autostart.Report)
+			if row.Form != nil {
+				delete(words, row.Form.Word())
+				require.Empty(t, words, "%s switches by its form only", row.ID)
+			}
+			require.NotEmpty(t, row.Switch, row.ID)
+		}
+	}
+	require.Less(t, spoken, 9)
+}
