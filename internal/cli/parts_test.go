@@ -336,3 +336,31 @@ func read(t *testing.T, p testkit.Program, name string) string {
 	require.NoError(t, err)
 	return string(content)
 }
+
+// A value that the system has itself, and that was led elsewhere, is switched off by giving it
+// its own content again, which is another entry.
+func TestHijackedDefault(t *testing.T) {
+	p := ticketDesk(t)
+	at := part.Item{Key: `HKLM\SYSTEM\CurrentControlSet\Control`, Value: "ServiceControlManagerExtension"}
+	value(t, p.Root, at, func(regf.Value) regf.Value { return regf.NewExpand("", `C:\ProgramData\tuner\scext.dll`) })
+	p.OK(t, "snapshot")
+	states := func() map[string]bool {
+		all := map[string]bool{}
+		list, _ := p.List(t, "location=windows.boot-verify", "--all")
+		for _, e := range list.Entries {
+			if e.Name == "scext.dll" {
+				all[e.State+" "+e.Command] = true
+			}
+		}
+		return all
+	}
+	require.Len(t, states(), 1)
+	p.OK(t, "disable", "scext.dll", "--yes")
+	require.Equal(t, "scext.dll", value(t, p.Root, at, nil).Text())
+	now := states()
+	require.Len(t, now, 2)
+	require.Contains(t, now, "enabled scext.dll")
+	p.OK(t, "restore", "S1", "--yes")
+	require.Equal(t, `C:\ProgramData\tuner\scext.dll`, value(t, p.Root, at, nil).Text())
+	p.OK(t, "compare", "S1")
+}

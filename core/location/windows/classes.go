@@ -56,7 +56,7 @@ func newClassItem(s *location.Survey, p place, clsid, name string) *location.Ite
 	if name == "" || strings.HasPrefix(name, "@") {
 		name = clsid
 	}
-	item := newItem(p, name, c.library)
+	item := newItem(p.origin(), name, c.library)
 	if c.library != "" && !strings.HasPrefix(c.library, `"`) {
 		item.Line = `"` + c.library + `"`
 	}
@@ -150,7 +150,7 @@ func readShellExtensions(s *location.Survey) {
 	blocked := map[string]string{} // a class in capitals, to the key that blocks it
 	for _, p := range places(s, cv+`\Shell Extensions\Blocked`, ucv+`\Shell Extensions\Blocked`) {
 		for _, v := range values(s, p.RegistryKey) {
-			blocked[p.userName()+strings.ToUpper(v.Name)] = p.Path
+			blocked[userName(p.user)+strings.ToUpper(v.Name)] = p.Path
 		}
 	}
 	var paths []string
@@ -168,7 +168,7 @@ func readShellExtensions(s *location.Survey) {
 		}
 		item.Artifacts = artifacts(machine.RegistryTree(p.Path), machine.RegistryValue(key, clsid))
 		item.Switcher = block{key, clsid}
-		if _, off := blocked[p.userName()+strings.ToUpper(clsid)]; off {
+		if _, off := blocked[userName(p.user)+strings.ToUpper(clsid)]; off {
 			item.State, item.Mode = autostart.Disabled, "blocked"
 		}
 	}, paths...)
@@ -290,7 +290,7 @@ func readOffice(s *location.Survey) {
 				if name == "" {
 					name = k.Name()
 				}
-				item := newItem(p, name, k.Text("Manifest"))
+				item := newItem(p.origin(), name, k.Text("Manifest"))
 				item.Line = ""
 				if clsid := progID(s, p, k.Name()); clsid != "" && item.Command == "" {
 					c := classOf(s, p, clsid)

@@ -35,8 +35,7 @@ func readParkedFiles(s *location.Survey, u *machine.User, dir string, names []st
 
 // addParkedFile reports a file that is an entry, as describe has it.
 func addParkedFile(s *location.Survey, u *machine.User, file string, describe func(*location.Item)) {
-	p := place{RegistryKey: &machine.RegistryKey{Path: file}, user: u}
-	item := newItem(p, file[strings.LastIndexByte(file, '\\')+1:], file)
+	item := newItem(origin{path: file, user: u}, file[strings.LastIndexByte(file, '\\')+1:], file)
 	item.Line = `"` + file + `"`
 	a := machine.File(file)
 	item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
@@ -119,7 +118,7 @@ func readLogonScripts(s *location.Survey) {
 					if k.Text("Script") == "" {
 						continue
 					}
-					item := newItem(p, shortName(k.Text("Script")), strings.TrimSpace(k.Text("Script")+" "+k.Text("Parameters")))
+					item := newItem(p.origin(), shortName(k.Text("Script")), strings.TrimSpace(k.Text("Script")+" "+k.Text("Parameters")))
 					item.Stage, item.Mode = scriptStage(kind), strings.ToLower(kind)
 					a := machine.RegistryTree(k.Path)
 					item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
@@ -156,8 +155,7 @@ func readScriptsFile(s *location.Survey, dir, name string, b []byte) {
 			if !strings.ContainsAny(script, `\:`) {
 				script = dir + `\` + section.Name + `\` + script
 			}
-			p := place{RegistryKey: &machine.RegistryKey{Path: dir + `\` + name}}
-			item := newItem(p, shortName(script), strings.TrimSpace(k.Value+" "+section.Get(number+"Parameters")))
+			item := newItem(origin{path: dir + `\` + name}, shortName(script), strings.TrimSpace(k.Value+" "+section.Get(number+"Parameters")))
 			item.Line = `"` + script + `"`
 			item.Stage, item.Mode, item.Source.Line = scriptStage(section.Name), strings.ToLower(section.Name), k.Line
 			item.Source.Key = section.Name
@@ -214,7 +212,7 @@ func readBrowsers(s *location.Survey) {
 		for _, p := range places(s, soft+`\`+key+`\NativeMessagingHosts`, `HKCU\Software\`+key+`\NativeMessagingHosts`) {
 			for _, k := range subkeys(s, p.RegistryKey) {
 				at := place{k, p.user, p.narrow}
-				item := newItem(at, k.Name(), k.Text(""))
+				item := newItem(at.origin(), k.Name(), k.Text(""))
 				item.Line = hostProgram(s, k.Text(""))
 				item.Mode = "native messaging host"
 				parkKey(at, item, "")
@@ -224,7 +222,7 @@ func readBrowsers(s *location.Survey) {
 		for _, p := range places(s, soft+`\`+key+`\Extensions`, `HKCU\Software\`+key+`\Extensions`) {
 			for _, k := range subkeys(s, p.RegistryKey) {
 				at := place{k, p.user, p.narrow}
-				item := newItem(at, k.Name(), k.Text("update_url"))
+				item := newItem(at.origin(), k.Name(), k.Text("update_url"))
 				item.Line, item.Mode = "", "installed from outside"
 				item.Artifacts, item.Switcher = artifacts(machine.RegistryTree(k.Path)), location.NoSwitch{Why: why}
 				s.Add(id(at), item)
@@ -272,8 +270,7 @@ func readChromiumProfile(s *location.Survey, u *machine.User, browser, dir strin
 		}
 		manifest := webextension.ParseManifest(b)
 		name := cmp.Or(manifest.Name, e.Name())
-		p := place{RegistryKey: &machine.RegistryKey{Path: folder}, user: u}
-		item := newItem(p, name, "")
+		item := newItem(origin{path: folder, user: u}, name, "")
 		item.Mode = browser + " extension " + manifest.Version
 		item.Artifacts = artifacts()
 		item.Switcher = location.NoSwitch{Why: "an extension is switched off in the browser itself, which keeps a signature over its list"}
@@ -293,8 +290,7 @@ func readFirefoxProfile(s *location.Survey, u *machine.User, file string) {
 		return
 	}
 	for _, a := range addons {
-		p := place{RegistryKey: &machine.RegistryKey{Path: file}, user: u}
-		item := newItem(p, a.Name(), "")
+		item := newItem(origin{path: file, user: u}, a.Name(), "")
 		item.Source.Key = a.ID
 		item.Mode = "Firefox extension " + a.Version
 		item.OSPart = a.BuiltIn()

@@ -154,8 +154,7 @@ func readStartupFolders(s *location.Survey) {
 
 func addStartupFile(s *location.Survey, u *machine.User, dir string, e fs.DirEntry) {
 	file := dir + `\` + e.Name()
-	p := place{user: u, RegistryKey: &machine.RegistryKey{Path: file}}
-	item := newItem(p, strings.TrimSuffix(e.Name(), path.Ext(e.Name())), file)
+	item := newItem(origin{path: file, user: u}, strings.TrimSuffix(e.Name(), path.Ext(e.Name())), file)
 	switch strings.ToLower(path.Ext(e.Name())) {
 	case ".lnk":
 		readShortcut(s, u, item, file)
@@ -175,7 +174,7 @@ func addStartupFile(s *location.Survey, u *machine.User, dir string, e fs.DirEnt
 	if item.Line == file {
 		item.Line = `"` + file + `"`
 	}
-	switchByApproval(s, item, machine.File(file), approval(p, "StartupFolder"), e.Name())
+	switchByApproval(s, item, machine.File(file), approval(place{user: u}, "StartupFolder"), e.Name())
 	user := ""
 	if u != nil {
 		user = u.Name
@@ -243,7 +242,7 @@ func readPackagedApps(s *location.Survey) {
 				family := app.Name()
 				name, _, _ := strings.Cut(family, "_")
 				p := place{task, u, false}
-				item := newItem(p, name+" "+task.Name(), `shell:AppsFolder\`+family)
+				item := newItem(p.origin(), name+" "+task.Name(), `shell:AppsFolder\`+family)
 				item.Line, item.Source.Key, item.Mode = "", "State", packagedStates[state]
 				item.Artifacts = artifacts(machine.RegistryValue(task.Path, "State"))
 				item.Switcher = number{key: task.Path, name: "State", on: 2, off: 1}

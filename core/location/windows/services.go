@@ -55,7 +55,7 @@ func displayName(k *machine.RegistryKey) string {
 func readServices(s *location.Survey) {
 	eachService(s, serviceTypes, func(k *machine.RegistryKey, kind, start uint64) {
 		p := place{RegistryKey: k}
-		item := newItem(p, displayName(k), k.Text("ImagePath"))
+		item := newItem(p.origin(), displayName(k), k.Text("ImagePath"))
 		delayed, _ := k.Number("DelayedAutostart")
 		_, err := k.Subkey("TriggerInfo")
 		triggered := err == nil
@@ -134,7 +134,7 @@ func serviceFacts(k *machine.RegistryKey, dll string) func() []location.Fact {
 func readDrivers(s *location.Survey) {
 	eachService(s, driverTypes, func(k *machine.RegistryKey, kind, start uint64) {
 		p := place{RegistryKey: k}
-		item := newItem(p, displayName(k), k.Text("ImagePath"))
+		item := newItem(p.origin(), displayName(k), k.Text("ImagePath"))
 		item.Line = item.Command
 		if item.Line == "" {
 			item.Line = `\SystemRoot\System32\drivers\` + k.Name() + ".sys"
@@ -184,7 +184,7 @@ func readSafeBoot(s *location.Survey) {
 			if err != nil || strings.HasPrefix(k.Name(), "{") {
 				continue
 			}
-			item := newItem(place{RegistryKey: k}, service.Name(), service.Text("ImagePath"))
+			item := newItem(place{RegistryKey: k}.origin(), service.Name(), service.Text("ImagePath"))
 			if dll := serviceDLL(service); dll != "" {
 				item.Line = `"` + dll + `"`
 			}
@@ -234,7 +234,7 @@ func readWinsock(s *location.Survey) {
 			if name == "" || strings.HasPrefix(name, "@") {
 				name = shortName(library)
 			}
-			item := newItem(place{RegistryKey: k, narrow: !strings.HasSuffix(c.list, "64")}, name, library)
+			item := newItem(place{RegistryKey: k, narrow: !strings.HasSuffix(c.list, "64")}.origin(), name, library)
 			item.Artifacts = artifacts(machine.RegistryTree(k.Path))
 			item.Switcher = location.NoSwitch{Why: "the entries of this list depend on each other; the system's own netsh resets it"}
 			s.Add(strings.ToLower(c.list+"\x00"+k.Name()), item)

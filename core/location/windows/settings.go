@@ -74,7 +74,7 @@ func readPendingMoves(s *location.Survey) {
 			if from == "" {
 				continue
 			}
-			item := newItem(place{RegistryKey: k}, shortName(from), from+" -> "+to)
+			item := newItem(place{RegistryKey: k}.origin(), shortName(from), from+" -> "+to)
 			item.Mode = "moves a file"
 			if to == "" {
 				item.Mode, item.Command = "deletes a file", from
@@ -238,7 +238,7 @@ func readBootEntries(s *location.Survey) {
 		if name == "" {
 			name = k.Name()
 		}
-		item := newItem(place{RegistryKey: k}, name, path)
+		item := newItem(place{RegistryKey: k}.origin(), name, path)
 		item.Line = ""
 		item.Mode = map[uint64]string{bootLoader: "loader", bootManager: "boot manager", firmwareApp: "of the firmware"}[kind]
 		lower := strings.ToLower(path)
@@ -279,7 +279,7 @@ func readWMI(s *location.Survey) {
 				continue
 			}
 			seen[b.consumer+"\x00"+b.filter] = true
-			item := newItem(place{RegistryKey: &machine.RegistryKey{Path: name}}, b.name(), b.consumer)
+			item := newItem(origin{path: name}, b.name(), b.consumer)
 			item.Line = ""
 			item.Mode = "on the filter " + b.filter
 			item.OSPart = b.consumer == `NTEventLogEventConsumer.Name="SCM Event Log Consumer"`

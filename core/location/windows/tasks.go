@@ -56,8 +56,7 @@ var triggerWords = map[string]string{
 }
 
 func addTask(s *location.Survey, file, path string) {
-	p := place{RegistryKey: &machine.RegistryKey{Path: file}}
-	item := newItem(p, path[strings.LastIndexByte(path, '\\')+1:], "")
+	item := newItem(origin{path: file}, path[strings.LastIndexByte(path, '\\')+1:], "")
 	item.Switcher = taskSwitch{file}
 	if !s.Machine.Live {
 		item.Switcher = location.NoSwitch{Why: "the scheduler keeps a hash over each task that is not documented; switch it on the running machine, or restore a snapshot that has it off"}

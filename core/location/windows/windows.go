@@ -35,11 +35,11 @@ type place struct {
 }
 
 // userName is the name in an entry's user column.
-func (p place) userName() string {
-	if p.user == nil {
+func userName(u *machine.User) string {
+	if u == nil {
 		return ""
 	}
-	return p.user.Name
+	return u.Name
 }
 
 // shared are keys that both views have in common, by the system's list of keys
@@ -129,14 +129,24 @@ func text(v regf.Value) string {
 	return v.String()
 }
 
-// newItem begins an item that comes from a key.
-func newItem(p place, name, command string) *location.Item {
+// origin is what an item comes from: a key, or a file, and whose it is.
+type origin struct {
+	path   string
+	user   *machine.User
+	narrow bool // a 32-bit program loads it
+}
+
+// origin is the place as the origin of an item.
+func (p place) origin() origin { return origin{p.Path, p.user, p.narrow} }
+
+// newItem begins an item.
+func newItem(from origin, name, command string) *location.Item {
 	return &location.Item{
 		Entry: autostart.Entry{
-			Name: name, State: autostart.Enabled, Command: command, User: p.userName(),
-			Source: autostart.Source{Path: p.Path},
+			Name: name, State: autostart.Enabled, Command: command, User: userName(from.user),
+			Source: autostart.Source{Path: from.path},
 		},
-		Line: command, For: p.user, Narrow: p.narrow,
+		Line: command, For: from.user, Narrow: from.narrow,
 	}
 }
 
@@ -147,7 +157,7 @@ func artifacts(list ...machine.Artifact) func() []machine.Artifact {
 
 // addValue reports a value as an entry that is switched off by taking it away.
 func addValue(s *location.Survey, p place, v regf.Value, name string) *location.Item {
-	item := newItem(p, name, text(v))
+	item := newItem(p.origin(), name, text(v))
 	item.Source.Key = v.Name
 	a := machine.RegistryValue(p.Path, v.Name)
 	item.Artifacts = artifacts(a)
@@ -198,15 +208,18 @@ func namedValues(usual map[string]string, names []string, paths ...string) func(
 					continue
 				}
 				item := addValue(s, p, v, name)
+				key := id(p, name)
 				if u, ok := usual[strings.ToLower(name)]; ok {
 					if sameCommand(s, text(v), u) {
 						item.OSPart, item.Switcher = true, location.NoSwitch{Why: "it is the system's own setting"}
 					} else {
 						item.Problems = append(item.Problems, autostart.NotDefault)
 						item.Switcher = single{trim{part.Item{Key: p.Path, Value: v.Name, Text: strings.TrimSpace(v.Text())}, u}}
+						// The system's own value, which takes its place, is another entry.
+						key = id(p, name, strings.ToLower(strings.TrimSpace(v.Text())))
 					}
 				}
-				s.Add(id(p, name), item)
+				s.Add(key, item)
 			}
 		}
 	}
@@ -235,7 +248,7 @@ func subkeyDLLs(value string, paths ...string) func(*location.Survey) {
 					continue
 				}
 				at := place{k, p.user, p.narrow}
-				item := newItem(at, k.Name(), text(v))
+				item := newItem(at.origin(), k.Name(), text(v))
 				item.Source.Key = value
 				a := machine.RegistryTree(k.Path)
 				item.Artifacts = artifacts(a)
@@ -273,7 +286,7 @@ func listItems(rows ...list) func(*location.Survey) {
 
 func readList(s *location.Survey, p place, v regf.Value, row list) {
 	for _, word := range part.SplitList(v, row.separator) {
-		item := newItem(p, word, word)
+		item := newItem(p.origin(), word, word)
 		item.Source.Key = v.Name
 		item.Guarded = row.guarded
 		item.Artifacts = artifacts(machine.RegistryValue(p.Path, v.Name))
