@@ -14,7 +14,6 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
-	"lockback/core/store"
 )
 
 // Denied lists the artifacts of a plan that this process may not write.
@@ -70,7 +69,7 @@ func (e *Engine) Check(plan Plan) error {
 }
 
 // compare fails where the artifact does not have the image that the plan saw.
-func (e *Engine) compare(s store.Step) error {
+func (e *Engine) compare(s Step) error {
 	current, err := e.Machine.Image(s.Artifact)
 	if err != nil {
 		return err
@@ -83,7 +82,7 @@ func (e *Engine) compare(s store.Step) error {
 
 // Result is what came of a change.
 type Result struct {
-	Change   store.Change
+	Change   Change
 	Snapshot *snapshot.Snapshot // taken before the first step
 	Warnings []string           // what the running system said, and what was kept
 	// After is the inventory that was read afterwards; nil where the change did not ask
@@ -100,7 +99,7 @@ func token() string {
 
 // Capture records a snapshot of the inventory in a transaction: contents go to the record
 // as they are read. It fails with [machine.ErrRanOut] where not all could be read.
-func (e *Engine) Capture(tx *store.Tx, inv inventory.Inventory, now time.Time, message string) (*snapshot.Snapshot, error) {
+func (e *Engine) Capture(tx Tx, inv inventory.Inventory, now time.Time, message string) (*snapshot.Snapshot, error) {
 	if err := tx.AddMachine(e.Machine); err != nil {
 		return nil, err
 	}
@@ -111,21 +110,21 @@ func (e *Engine) Capture(tx *store.Tx, inv inventory.Inventory, now time.Time, m
 	if err != nil {
 		return nil, err
 	}
-	snap.Load = e.Store.Blob
+	snap.Load = e.Record.Blob
 	return snap, tx.AddSnapshot(snap)
 }
 
 // Interrupted returns the change that was begun on this machine and waits for
 // [Engine.Recover]. A change that was begun on another machine, or disk, that has the same id
 // (a clone) is not waited for, as long as both its place and its name differ.
-func (e *Engine) Interrupted() (store.Change, bool, error) {
-	all, err := e.Store.Interrupted(e.Machine.ID)
+func (e *Engine) Interrupted() (Change, bool, error) {
+	all, err := e.Record.Interrupted(e.Machine.ID)
 	for _, c := range all {
 		if e.Elsewhere(c) != Clone {
 			return c, true, err
 		}
 	}
-	return store.Change{}, false, err
+	return Change{}, false, err
 }
 
 // Distance says how surely a change was made on the machine at hand.
@@ -140,7 +139,7 @@ const (
 )
 
 // Elsewhere compares where a change was made with the machine at hand.
-func (e *Engine) Elsewhere(c store.Change) Distance {
+func (e *Engine) Elsewhere(c Change) Distance {
 	if c.Token == "" {
 		return Here // early records do not tell
 	}
@@ -177,11 +176,11 @@ func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Resu
 	} else if ok {
 		return result, fmt.Errorf("%s: %w", open.Name(), ErrInterrupted)
 	}
-	change := store.Change{Machine: e.Machine.ID, Time: e.now().UTC().Truncate(time.Second), Kind: plan.Kind, Message: message,
-		Entries: len(plan.Handles), State: store.Begun, Undoes: plan.Undoes, Steps: plan.Steps, Folders: plan.Folders,
+	change := Change{Machine: e.Machine.ID, Time: e.now().UTC().Truncate(time.Second), Kind: plan.Kind, Message: message,
+		Entries: len(plan.Handles), State: Begun, Undoes: plan.Undoes, Steps: plan.Steps, Folders: plan.Folders,
 		Token: token(), Root: e.root(), Host: e.Machine.Name}
 	e.at("before the journal")
-	err := e.Store.Update(func(tx *store.Tx) (err error) {
+	err := e.Record.Update(func(tx Tx) (err error) {
 		if result.Snapshot, err = e.Capture(tx, inv, change.Time, "before "+string(plan.Kind)); err != nil {
 			return err
 		}
@@ -190,7 +189,7 @@ func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Resu
 	})
 	if err == nil {
 		// The record is believed only when it is read back, as all else is.
-		err = e.Store.Holds(change)
+		err = e.Record.Holds(change)
 	}
 	if err != nil {
 		return result, err
@@ -212,11 +211,11 @@ func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Resu
 	if err := e.finish(change); err != nil {
 		return result, err
 	}
-	result.Change.State = store.Done
+	result.Change.State = Done
 	return result, nil
 }
 
-func touched(steps []store.Step) []string {
+func touched(steps []Step) []string {
 	var names []string
 	for _, s := range steps {
 		names = append(names, s.Artifact.Name)
@@ -225,7 +224,7 @@ func touched(steps []store.Step) []string {
 }
 
 // temp names what is prepared for a step; the same after a crash.
-func temp(c store.Change, step int) string {
+func temp(c Change, step int) string {
 	if c.Token == "" {
 		return machine.TempName("", fmt.Sprintf("%s-%d", c.Name(), step))
 	}
@@ -234,7 +233,7 @@ func temp(c store.Change, step int) string {
 
 // carryOut brings all artifacts from before to after, and returns what is kept although
 // it should go: folders in which something else lies by now.
-func (e *Engine) carryOut(c store.Change) (kept []string, err error) {
+func (e *Engine) carryOut(c Change) (kept []string, err error) {
 	// Folders first, and all new content beside its place: when the disk is
 	// full it shows here, where nothing is replaced yet.
 	for k, s := range c.Steps {
@@ -274,11 +273,11 @@ func (e *Engine) carryOut(c store.Change) (kept []string, err error) {
 			return kept, stepError(s, err)
 		}
 	}
-	return kept, e.settle(c, func(f store.Folder) machine.Image { return f.After }, func(s store.Step) machine.Image { return s.After })
+	return kept, e.settle(c, func(f Folder) machine.Image { return f.After }, func(s Step) machine.Image { return s.After })
 }
 
 // settle puts the times of folders and keys back and makes all names durable.
-func (e *Engine) settle(c store.Change, earlier func(store.Folder) machine.Image, reached func(store.Step) machine.Image) error {
+func (e *Engine) settle(c Change, earlier func(Folder) machine.Image, reached func(Step) machine.Image) error {
 	e.at("folder times")
 	var failed []error
 	restoreTimes := func(files bool) {
@@ -323,7 +322,7 @@ func (e *Engine) settle(c store.Change, earlier func(store.Folder) machine.Image
 	return errors.Join(failed...)
 }
 
-func stepError(s store.Step, err error) error {
+func stepError(s Step, err error) error {
 	var pe *fs.PathError
 	if errors.As(err, &pe) {
 		err = pe.Err
@@ -334,7 +333,7 @@ func stepError(s store.Step, err error) error {
 // verify reads everything again: the artifacts, and the entries as their
 // locations see them. It returns what a person's own service manager says
 // otherwise: as root that is a doubt and no more, for the person answers there.
-func (e *Engine) verify(c store.Change, plan Plan) (doubts []string, after *inventory.Inventory, err error) {
+func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.Inventory, err error) {
 	e.at("verify")
 	for _, s := range c.Steps {
 		current, err := e.Machine.Image(s.Artifact)
@@ -379,13 +378,13 @@ func (e *Engine) verify(c store.Change, plan Plan) (doubts []string, after *inve
 }
 
 // finish marks a change as done, and the one that it undid as undone.
-func (e *Engine) finish(c store.Change) error {
-	return e.Store.Update(func(tx *store.Tx) error {
-		if err := tx.SetState(c.ID, store.Done); err != nil {
+func (e *Engine) finish(c Change) error {
+	return e.Record.Update(func(tx Tx) error {
+		if err := tx.SetState(c.ID, Done); err != nil {
 			return err
 		}
 		if c.Undoes > 0 {
-			return tx.SetState(c.Undoes, store.Undone)
+			return tx.SetState(c.Undoes, Undone)
 		}
 		return nil
 	})
@@ -393,7 +392,7 @@ func (e *Engine) finish(c store.Change) error {
 
 // takeBack reverses what was done of a change because of cause. Where that
 // fails too, the change stays interrupted and recover is needed.
-func (e *Engine) takeBack(c store.Change, cause error) error {
+func (e *Engine) takeBack(c Change, cause error) error {
 	_, err := e.reverse(c)
 	switch {
 	case errors.Is(err, ErrConflict) && errors.Is(cause, ErrConflict):

@@ -37,7 +37,7 @@ func engine(t *testing.T) (*change.Engine, string) {
 	st, err := store.Open(filepath.Join(filepath.Dir(root), "record.db"), store.Write)
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close(); m.Close() })
-	return &change.Engine{Machine: m, Store: st, Now: func() time.Time { return time.Unix(1_800_000_001, 5) }}, root
+	return &change.Engine{Machine: m, Record: st, Now: func() time.Time { return time.Unix(1_800_000_001, 5) }}, root
 }
 
 func named(t *testing.T, e *change.Engine, names ...string) (inventory.Inventory, []*location.Item) {
@@ -94,7 +94,7 @@ func TestFoldersAreMadeFirstAndRemovedLast(t *testing.T) {
 	require.Equal(t, []string{"/home/ines/.config", "/home/ines/.config/autostart", "/home/ines/.config/autostart/bell.desktop"}, names)
 	done, err := e.Apply(plan, inv, "")
 	require.NoError(t, err)
-	done.Snapshot, err = e.Store.Snapshot(done.Snapshot.ID)
+	done.Snapshot, err = e.Record.Snapshot(done.Snapshot.ID)
 	require.NoError(t, err)
 	back, err := e.Restore(inventory.Take(e.Machine), done.Snapshot, change.RestoreOptions{Newcomers: change.KeepNewcomers})
 	require.NoError(t, err)
@@ -125,7 +125,7 @@ func TestConflictTouchesNothing(t *testing.T) {
 	require.ErrorContains(t, err, "/etc/crontab was file")
 	_, now := named(t, e, "Bell")
 	require.Equal(t, autostart.Enabled, now[0].State)
-	changes, err := e.Store.Changes(e.Machine.ID)
+	changes, err := e.Record.Changes(e.Machine.ID)
 	require.NoError(t, err)
 	require.Empty(t, changes)
 }
@@ -143,7 +143,7 @@ func TestNothingToDo(t *testing.T) {
 	require.NoError(t, err)
 	_, err = e.Apply(again, inventory.Take(e.Machine), "")
 	require.NoError(t, err)
-	snap, err := e.Store.Snapshot(done.Snapshot.ID)
+	snap, err := e.Record.Snapshot(done.Snapshot.ID)
 	require.NoError(t, err)
 	_, err = e.Restore(inventory.Take(e.Machine), snap, change.RestoreOptions{})
 	require.ErrorIs(t, err, change.ErrNothing)

@@ -29,7 +29,6 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/machine"
-	"lockback/core/store"
 )
 
 // Errors that callers decide on.
@@ -43,7 +42,7 @@ var (
 // Engine changes one machine and keeps its record.
 type Engine struct {
 	Machine *machine.Machine
-	Store   *store.Store
+	Record  Record
 	Now     func() time.Time // time.Now when nil
 	// Context, where it is set, ends a change that is being applied: it is taken
 	// back at the next step.
@@ -55,10 +54,10 @@ type Engine struct {
 
 // Plan is an ordered list of steps with what a person should know beforehand.
 type Plan struct {
-	Kind     store.Kind
+	Kind     Kind
 	Undoes   int
-	Steps    []store.Step
-	Folders  []store.Folder
+	Steps    []Step
+	Folders  []Folder
 	Handles  []string // of the entries that are to change
 	Effects  []string // when the change is seen
 	Warnings []string
@@ -117,13 +116,13 @@ type draft struct {
 	folders map[machine.Artifact]machine.Image // earlier images of folders, for their times
 	// disables are the changes that switched something off and stand, the newest
 	// first; each is read from the record once, however many entries ask.
-	disables func() ([]store.Change, error)
+	disables func() ([]Change, error)
 	journals map[int]journal
 }
 
 // journal is a change read from the record, with its steps by the entries that they are for.
 type journal struct {
-	store.Change
+	Change
 	steps map[string][]int
 }
 
@@ -132,7 +131,7 @@ func (e *Engine) journal(d *draft, id int) (journal, error) {
 	if j, known := d.journals[id]; known {
 		return j, nil
 	}
-	full, err := e.Store.Change(id)
+	full, err := e.Record.Change(id)
 	if err != nil {
 		return journal{}, err
 	}
@@ -153,12 +152,12 @@ func (e *Engine) newDraft() *draft {
 
 // disables lists the changes that switched something off and stand, the newest
 // first, without their journals.
-func (e *Engine) disables() ([]store.Change, error) {
-	if e.Store == nil {
+func (e *Engine) disables() ([]Change, error) {
+	if e.Record == nil {
 		return nil, nil
 	}
-	changes, err := e.Store.Changes(e.Machine.ID)
-	changes = slices.DeleteFunc(changes, func(c store.Change) bool { return c.Kind != store.Disable || c.State != store.Done })
+	changes, err := e.Record.Changes(e.Machine.ID)
+	changes = slices.DeleteFunc(changes, func(c Change) bool { return c.Kind != Disable || c.State != Done })
 	slices.Reverse(changes)
 	return changes, err
 }
@@ -268,7 +267,7 @@ func (d *draft) links(a machine.Artifact) int {
 // finish orders the steps: folders are made before what goes into them, and
 // removed after what was in them.
 func (d *draft) finish(plan *Plan) error {
-	rank := func(s store.Step) int {
+	rank := func(s Step) int {
 		switch {
 		case s.MakesFolder():
 			return 0
@@ -279,13 +278,13 @@ func (d *draft) finish(plan *Plan) error {
 	}
 	for _, a := range d.order {
 		if before, after := d.before[a], d.after[a]; !d.machine.Same(a, before, after) {
-			plan.Steps = append(plan.Steps, store.Step{Handles: d.handles[a], Artifact: a, Before: before, After: after})
+			plan.Steps = append(plan.Steps, Step{Handles: d.handles[a], Artifact: a, Before: before, After: after})
 			if n := d.links(a); n > 1 && before.Kind == machine.Regular && !machine.OnlyMode(before, after) {
 				plan.Warnings = append(plan.Warnings, fmt.Sprintf("%s is one of %d names of the same file (hard links): the others keep the old content, and bringing it back makes a file of its own", autostart.Text(a.String()), n))
 			}
 		}
 	}
-	slices.SortStableFunc(plan.Steps, func(a, b store.Step) int {
+	slices.SortStableFunc(plan.Steps, func(a, b Step) int {
 		byDepth := 0
 		switch rank(a) {
 		case 0:
@@ -303,7 +302,7 @@ func (d *draft) finish(plan *Plan) error {
 		seen[dir] = true
 		before, err := d.machine.Image(dir)
 		if err == nil && before.Container() {
-			plan.Folders = append(plan.Folders, store.Folder{Artifact: dir, Before: before, After: d.folders[dir]})
+			plan.Folders = append(plan.Folders, Folder{Artifact: dir, Before: before, After: d.folders[dir]})
 		}
 		return err
 	}
@@ -324,9 +323,9 @@ func (d *draft) finish(plan *Plan) error {
 // Switch plans to bring entries to a state. Those that cannot be, for whatever reason, are
 // left out and named in the plan; where that is all of them, it fails with the first reason.
 func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error) {
-	plan := Plan{Kind: store.Disable, want: map[string]autostart.State{}, taken: map[string]bool{}}
+	plan := Plan{Kind: Disable, want: map[string]autostart.State{}, taken: map[string]bool{}}
 	if want.State == autostart.Enabled {
-		plan.Kind = store.Enable
+		plan.Kind = Enable
 	}
 	if want.Now.IsZero() {
 		want.Now = e.now()
@@ -393,7 +392,7 @@ func limited(want location.Want, item *location.Item) location.Want {
 
 // ownEdits are the edits that switch one entry: the ones that the record remembers, or
 // those of its switch. Of entries that share an artifact only the former.
-func (e *Engine) ownEdits(d *draft, item *location.Item, want location.Want) (edits []location.Edit, folders []store.Folder, remembered bool, err error) {
+func (e *Engine) ownEdits(d *draft, item *location.Item, want location.Want) (edits []location.Edit, folders []Folder, remembered bool, err error) {
 	want = limited(want, item)
 	if want.State == autostart.Enabled && want.User == nil {
 		if edits, folders, remembered = e.remembered(d, item.Handle); remembered {
@@ -461,7 +460,7 @@ func container(dir machine.Artifact, inside machine.Image) machine.Image {
 }
 
 // adopt takes edits into the plan for the entries that they switch, or leaves those out.
-func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want location.Want, edits []location.Edit, folders []store.Folder, err error) {
+func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want location.Want, edits []location.Edit, folders []Folder, err error) {
 	if err == nil {
 		edits, err = d.withContainers(edits)
 	}
@@ -509,7 +508,7 @@ func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want locati
 // entry off, where it was the entry's alone and all its artifacts still are as
 // it left them: so the entry is switched on exactly as it was, to the time of
 // its files.
-func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []store.Folder, bool) {
+func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []Folder, bool) {
 	changes, err := d.disables()
 	if err != nil {
 		return nil, nil, false
@@ -540,8 +539,8 @@ func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []store.F
 
 // Undo plans to take a change back. Artifacts that were changed since are a
 // conflict; what cannot be read or made again is left out and named.
-func (e *Engine) Undo(c store.Change) (Plan, error) {
-	plan := Plan{Kind: store.Undo, Undoes: c.ID}
+func (e *Engine) Undo(c Change) (Plan, error) {
+	plan := Plan{Kind: Undo, Undoes: c.ID}
 	d := e.newDraft()
 	var conflicts []string
 	named := map[string]bool{}
@@ -574,7 +573,7 @@ func (e *Engine) Undo(c store.Change) (Plan, error) {
 			}
 		}
 		gone[s.Artifact] = s.Before.Kind == machine.Absent
-		plan.Steps = append(plan.Steps, store.Step{Handles: s.Handles, Artifact: s.Artifact, Before: s.After, After: s.Before})
+		plan.Steps = append(plan.Steps, Step{Handles: s.Handles, Artifact: s.Artifact, Before: s.After, After: s.Before})
 		if s.Before.Container() {
 			earlier[s.Artifact] = s.Before
 		}
@@ -609,7 +608,7 @@ func (e *Engine) Undo(c store.Change) (Plan, error) {
 	}
 	for _, a := range slices.SortedFunc(maps.Keys(earlier), func(a, b machine.Artifact) int { return strings.Compare(a.ID(), b.ID()) }) {
 		if before, err := e.Machine.Image(a); err == nil && before.Container() {
-			plan.Folders = append(plan.Folders, store.Folder{Artifact: a, Before: before, After: earlier[a]})
+			plan.Folders = append(plan.Folders, Folder{Artifact: a, Before: before, After: earlier[a]})
 		}
 	}
 	return plan, nil

@@ -8,7 +8,6 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
-	"lockback/core/store"
 )
 
 // reverse brings all artifacts that have their image of after back to before,
@@ -17,7 +16,7 @@ import (
 // [ErrConflict], and the change is settled all the same. What fails does not stop the
 // rest; then the change stays interrupted, and the error says what is left. It returns
 // the folders that stay because something else lies in them.
-func (e *Engine) reverse(c store.Change) (kept []string, err error) {
+func (e *Engine) reverse(c Change) (kept []string, err error) {
 	var conflicts []string
 	var failed []error
 	e.Machine.Abandon()
@@ -46,14 +45,14 @@ func (e *Engine) reverse(c store.Change) (kept []string, err error) {
 			conflicts = append(conflicts, fmt.Sprintf("%s is %s", autostart.Text(s.Artifact.String()), current))
 		}
 	}
-	if err := e.settle(c, func(f store.Folder) machine.Image { return f.Before }, func(s store.Step) machine.Image { return s.Before }); err != nil {
+	if err := e.settle(c, func(f Folder) machine.Image { return f.Before }, func(s Step) machine.Image { return s.Before }); err != nil {
 		failed = append(failed, err)
 	}
 	if len(failed) > 0 {
 		return kept, errors.Join(failed...)
 	}
 	e.at("before undone")
-	err = e.Store.Update(func(tx *store.Tx) error { return tx.SetState(c.ID, store.Undone) })
+	err = e.Record.Update(func(tx Tx) error { return tx.SetState(c.ID, Undone) })
 	if err == nil && len(conflicts) > 0 {
 		err = fmt.Errorf("%w: changed by something else meanwhile and left alone: %s", ErrConflict, strings.Join(conflicts, "; "))
 	}
@@ -62,7 +61,7 @@ func (e *Engine) reverse(c store.Change) (kept []string, err error) {
 
 // Recover settles an interrupted change: it takes it back, or finishes it. It returns the
 // folders that stay because something else lies in them.
-func (e *Engine) Recover(c store.Change, finish bool) (kept []string, err error) {
+func (e *Engine) Recover(c Change, finish bool) (kept []string, err error) {
 	defer e.Machine.Announce(touched(c.Steps))
 	if !finish {
 		return e.reverse(c)
@@ -95,7 +94,7 @@ func (e *Engine) Recover(c store.Change, finish bool) (kept []string, err error)
 			return kept, stepError(s, err)
 		}
 	}
-	if err := e.settle(c, func(f store.Folder) machine.Image { return f.After }, func(s store.Step) machine.Image { return s.After }); err != nil {
+	if err := e.settle(c, func(f Folder) machine.Image { return f.After }, func(s Step) machine.Image { return s.After }); err != nil {
 		return kept, err
 	}
 	if _, _, err := e.verify(c, Plan{}); err != nil {
@@ -112,7 +111,7 @@ const (
 )
 
 // state tells which image of a step an artifact has.
-func (e *Engine) state(s store.Step, current machine.Image) string {
+func (e *Engine) state(s Step, current machine.Image) string {
 	switch {
 	case e.Machine.Same(s.Artifact, current, s.Before):
 		return asBefore
@@ -131,7 +130,7 @@ type Left struct {
 // Abandon gives an interrupted change up: nothing of it is written any more but what was
 // prepared for it is removed where that can be done, and it no longer waits. It returns how
 // each artifact is left.
-func (e *Engine) Abandon(c store.Change) ([]Left, error) {
+func (e *Engine) Abandon(c Change) ([]Left, error) {
 	var left []Left
 	for k, s := range c.Steps {
 		l := Left{Artifact: s.Artifact}
@@ -144,5 +143,5 @@ func (e *Engine) Abandon(c store.Change) ([]Left, error) {
 		}
 		left = append(left, l)
 	}
-	return left, e.Store.Update(func(tx *store.Tx) error { return tx.SetState(c.ID, store.Abandoned) })
+	return left, e.Record.Update(func(tx Tx) error { return tx.SetState(c.ID, Abandoned) })
 }

@@ -13,7 +13,6 @@ import (
 	"lockback/core/location/part"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
-	"lockback/core/store"
 )
 
 // Newcomers says what a restore does with entries that came since the snapshot.
@@ -37,12 +36,12 @@ type RestoreOptions struct {
 
 // Restore plans to bring back the state of a snapshot.
 func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt RestoreOptions) (Plan, error) {
-	plan := Plan{Kind: store.Restore}
+	plan := Plan{Kind: Restore}
 	r := restore{e: e, d: e.newDraft(), plan: &plan, inv: inv, now: e.now(), opt: opt, latest: sync.OnceValues(func() (func(machine.Artifact) (machine.Image, bool, error), error) {
-		if e.Store == nil {
+		if e.Record == nil {
 			return func(machine.Artifact) (machine.Image, bool, error) { return machine.Image{}, false, nil }, nil
 		}
-		return e.Store.Latest(e.Machine.ID)
+		return e.Record.Latest(e.Machine.ID)
 	}),
 		current: map[string]*location.Item{}}
 	var err error
@@ -237,8 +236,8 @@ func (r *restore) merge(a machine.Artifact, want, current machine.Image, of *par
 			}
 		}
 		// What a change of ours added is nobody else's, even where its entry is gone by now.
-		if property, ok := part.PropertyOf(parts); ok && r.e.Store != nil {
-			if err := r.e.Store.StepsOn(r.e.Machine.ID, a, func(before, after machine.Image) {
+		if property, ok := part.PropertyOf(parts); ok && r.e.Record != nil {
+			if err := r.e.Record.StepsOn(r.e.Machine.ID, a, func(before, after machine.Image) {
 				parts = append(parts, property.Added(before, after)...)
 			}); err != nil {
 				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %v", autostart.Text(a.String()), err))
@@ -314,7 +313,7 @@ func (r *restore) otherFolders() error {
 			continue
 		}
 		if now.Kind == machine.Folder && now.Names == want.Names && !now.ModTime.Equal(want.ModTime) {
-			r.plan.Folders = append(r.plan.Folders, store.Folder{Artifact: a, Before: now, After: want})
+			r.plan.Folders = append(r.plan.Folders, Folder{Artifact: a, Before: now, After: want})
 		}
 	}
 	return nil

@@ -10,13 +10,12 @@ import (
 	"lockback/core/location/part"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
-	"lockback/core/store"
 )
 
 // WithTaken adds to an inventory the entries that changes took away and that
 // nothing put back since: what was switched off stays in the list, even where
 // the way of switching it off left nothing behind on the machine.
-func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, error) {
+func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) {
 	if st == nil {
 		return inv, nil
 	}
@@ -30,12 +29,12 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 	})
 	// The newest removal of each entry that is not there counts.
 	type lost struct {
-		store.Removal
+		Removal
 		handle string
 	}
 	var gone []lost
 	wanted := map[int]map[string]bool{} // by snapshot
-	if err := st.Removals(inv.Machine.ID, func(r store.Removal) error {
+	if err := st.Removals(inv.Machine.ID, func(r Removal) error {
 		here := inventoried()
 		for _, handle := range r.Handles {
 			if here[handle] {
@@ -80,7 +79,7 @@ func WithTaken(inv inventory.Inventory, st *store.Store) (inventory.Inventory, e
 
 // takenItem makes the item of an entry that a change took away; nil where that
 // is not what became of it.
-func takenItem(m *machine.Machine, st *store.Store, rec *snapshot.Recorded, r store.Removal) *location.Item {
+func takenItem(m *machine.Machine, st Record, rec *snapshot.Recorded, r Removal) *location.Item {
 	if !rec.Removes {
 		return nil // its program was removed since
 	}
@@ -102,7 +101,7 @@ func takenItem(m *machine.Machine, st *store.Store, rec *snapshot.Recorded, r st
 type removed struct {
 	*snapshot.Recorded
 	snapshot int // that has it
-	store    *store.Store
+	store    Record
 }
 
 // Word is the one of the switch that took it away.

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/autostart"
+	"lockback/core/change"
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
@@ -47,21 +48,21 @@ func TestEarlierRecordsOpen(t *testing.T) {
 	file := func(s string) machine.Image { return machine.NewFile([]byte(s), 0o644, 0, 0, time.Unix(1, 0)) }
 	item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Location: "linux.rc-local", Name: "rc.local", Problems: []string{}},
 		Artifacts: func() []machine.Artifact { return []machine.Artifact{gone, kept} }}
-	change := Change{Machine: box.ID, Time: time.Unix(2000, 0).UTC(), Kind: Disable, Entries: 1, State: Done, Steps: []Step{
+	disable := change.Change{Machine: box.ID, Time: time.Unix(2000, 0).UTC(), Kind: change.Disable, Entries: 1, State: change.Done, Steps: []change.Step{
 		{Handles: []string{"k7f3qa2"}, Artifact: gone, Before: file("before"), After: machine.Image{Kind: machine.Absent}},
 		{Handles: []string{"k7f3qa2"}, Artifact: kept, Before: machine.Image{Kind: machine.Absent}, After: file("after")},
 	}}
 	newest := filepath.Join(dir, "newest.db")
 	st, err := Open(newest, Write)
 	require.NoError(t, err)
-	require.NoError(t, st.Update(func(tx *Tx) error {
+	require.NoError(t, st.Update(func(tx change.Tx) error {
 		require.NoError(t, tx.AddMachine(box))
 		snap, err := snapshot.CaptureFrom(inventory.Inventory{Machine: box, Items: []*location.Item{item}},
 			func(machine.Artifact) (machine.Image, error) { return file("content"), nil }, time.Unix(1500, 0), "as found", tx.Keeper())
 		require.NoError(t, err)
 		require.NoError(t, tx.AddSnapshot(snap))
-		change.Snapshot = snap.ID
-		return tx.AddChange(&change)
+		disable.Snapshot = snap.ID
+		return tx.AddChange(&disable)
 	}))
 	require.NoError(t, st.Close())
 
@@ -88,7 +89,7 @@ func TestEarlierRecordsOpen(t *testing.T) {
 		for _, access := range []Access{Read, Write, Read} {
 			st, err := Open(path, access)
 			require.NoError(t, err, "version %d", version)
-			snap, err := st.Snapshot(change.Snapshot)
+			snap, err := st.Snapshot(disable.Snapshot)
 			require.NoError(t, err)
 			entries, err := snap.Entries()
 			require.NoError(t, err)
@@ -99,12 +100,12 @@ func TestEarlierRecordsOpen(t *testing.T) {
 			require.NoError(t, err)
 			require.True(t, ok)
 			require.Equal(t, "content", string(image.Content))
-			back, err := st.Change(change.ID)
+			back, err := st.Change(disable.ID)
 			require.NoError(t, err)
-			require.Equal(t, change.Steps, back.Steps)
-			var removals []Removal
-			require.NoError(t, st.Removals(box.ID, func(r Removal) error { removals = append(removals, r); return nil }))
-			require.Equal(t, []Removal{{Change: change.ID, Snapshot: change.Snapshot, Handles: []string{"k7f3qa2"}, Artifact: gone, Whole: true}}, removals)
+			require.Equal(t, disable.Steps, back.Steps)
+			var removals []change.Removal
+			require.NoError(t, st.Removals(box.ID, func(r change.Removal) error { removals = append(removals, r); return nil }))
+			require.Equal(t, []change.Removal{{Change: disable.ID, Snapshot: disable.Snapshot, Handles: []string{"k7f3qa2"}, Artifact: gone, Whole: true}}, removals)
 			latest, err := st.Latest(box.ID)
 			require.NoError(t, err)
 			image, ok, err = latest(kept)
@@ -119,9 +120,9 @@ func TestEarlierRecordsOpen(t *testing.T) {
 		// What is added afterwards gets the next numbers.
 		st, err := Open(path, Write)
 		require.NoError(t, err)
-		next := change
-		require.NoError(t, st.Update(func(tx *Tx) error { return tx.AddChange(&next) }))
-		require.Equal(t, change.ID+1, next.ID)
+		next := disable
+		require.NoError(t, st.Update(func(tx change.Tx) error { return tx.AddChange(&next) }))
+		require.Equal(t, disable.ID+1, next.ID)
 		require.NoError(t, st.Holds(next))
 		require.NoError(t, st.Close())
 	}

@@ -7,7 +7,7 @@
 //
 // Contents are kept once, by their SHA-256, and compressed. Every commit is
 // flushed to disk before it returns. One process writes at a time; a second one
-// is told so with [ErrInUse]. No shared memory and no second file outlives a
+// is told so with [change.ErrInUse]. No shared memory and no second file outlives a
 // commit, so the record may live on a removable disk.
 package store
 
@@ -34,6 +34,7 @@ import (
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"lockback/core/autostart"
+	"lockback/core/change"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
 )
@@ -49,18 +50,11 @@ const (
 	Write
 )
 
-// Errors that callers decide on.
+// Errors of the file; all others are those of [change.Record].
 var (
-	ErrNone     = errors.New("there is no record yet")
-	ErrInUse    = errors.New("another lockback is writing to the record")
-	ErrNewer    = errors.New("the record was written by a newer lockback")
-	ErrDamaged  = errors.New("the record is damaged")
-	ErrForeign  = errors.New("the file is not a record of lockback")
-	ErrFull     = errors.New("the disk of the record is full")
-	ErrReadOnly = errors.New("the record cannot be written to")
-	ErrRights   = errors.New("the record belongs to somebody else")
-	ErrNotOurs  = errors.New("somebody else could have written to the record")
-	ErrNotFound = errors.New("not in the record")
+	ErrNone    = errors.New("there is no record yet")
+	ErrForeign = errors.New("the file is not a record of lockback")
+	ErrNotOurs = errors.New("somebody else could have written to the record")
 )
 
 // applicationID marks the file as ours, PRAGMA application_id: "LkBk".
@@ -317,7 +311,7 @@ func (s *Store) check() (int, error) {
 	case app != applicationID:
 		return 0, ErrForeign
 	case version > len(migrations):
-		return 0, fmt.Errorf("%w: it has version %d, this lockback knows %d", ErrNewer, version, len(migrations))
+		return 0, fmt.Errorf("%w: it has version %d, this lockback knows %d", change.ErrNewer, version, len(migrations))
 	}
 	digest, err := schemaDigest(s.conn)
 	if err != nil {
@@ -407,99 +401,25 @@ func explain(path string, err error) error {
 	case errors.As(err, &se):
 		switch se.Code() & 0xff {
 		case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
-			kind = ErrInUse
+			kind = change.ErrInUse
 		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_ERROR:
-			kind = ErrDamaged
+			kind = change.ErrDamaged
 		case sqlite3.SQLITE_FULL:
-			kind = ErrFull
+			kind = change.ErrFull
 		case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN:
-			kind = ErrReadOnly
+			kind = change.ErrReadOnly
 		}
 	case errors.Is(err, fs.ErrPermission):
-		kind = ErrRights
+		kind = change.ErrRights
 	case isFull(err):
-		kind = ErrFull
+		kind = change.ErrFull
 	case isReadOnly(err):
-		kind = ErrReadOnly
+		kind = change.ErrReadOnly
 	}
 	if kind == nil || errors.Is(err, kind) || errors.Is(err, ErrNotOurs) {
 		return fmt.Errorf("%s: %w", path, err)
 	}
 	return fmt.Errorf("%s: %w (%v)", path, kind, err)
-}
-
-// Machine is a machine that the record knows.
-type Machine struct{ ID, Name, OS, Version string }
-
-// Kind says what a change is.
-type Kind string
-
-// The kinds of changes.
-const (
-	Disable Kind = "disable"
-	Enable  Kind = "enable"
-	Restore Kind = "restore"
-	Undo    Kind = "undo"
-)
-
-// State says how far a change got.
-type State string
-
-// The states of a change. Begun means that it was begun and neither finished nor
-// taken back.
-const (
-	Begun  State = "interrupted"
-	Done   State = "done"
-	Undone State = "undone"
-	// Abandoned means that it was given up: part of it may be done.
-	Abandoned State = "abandoned"
-)
-
-// Change is a set of steps made together.
-type Change struct {
-	ID       int
-	Machine  string
-	Time     time.Time
-	Kind     Kind
-	Message  string
-	Snapshot int // the one taken before it
-	Entries  int
-	State    State
-	Undoes   int // for an undo: the change taken back
-	// Token is drawn by lot and is in the names of what the change prepares. Changes of
-	// early versions have none.
-	Token string
-	// Root and Host say where the change was made: the mounted folder, empty for the
-	// running machine, and the machine's name. A machine's id alone may be that of
-	// a clone, too.
-	Root, Host string
-	Steps      []Step
-	Folders    []Folder
-}
-
-// Name is how people write the number of a change: C1.
-func (c Change) Name() string { return fmt.Sprintf("C%d", c.ID) }
-
-// Step brings one artifact from one image to another.
-type Step struct {
-	Handles  []string
-	Artifact machine.Artifact
-	Before   machine.Image
-	After    machine.Image
-}
-
-// MakesFolder reports whether the step makes a folder that was not there.
-func (s Step) MakesFolder() bool {
-	return s.Before.Kind == machine.Absent && s.After.Container()
-}
-
-// Folder is a folder that steps make names in or remove names from. Its times
-// are put back where the names in it are those of an earlier image again: Before
-// when the change is taken back, After when it is done.
-type Folder struct {
-	Artifact machine.Artifact
-	Before   machine.Image
-	After    machine.Image
 }
 
 // Tx is a transaction: all of it is recorded, or nothing.
@@ -509,7 +429,7 @@ type Tx struct {
 }
 
 // Update runs do in a transaction and flushes it to disk.
-func (s *Store) Update(do func(*Tx) error) error {
+func (s *Store) Update(do func(change.Tx) error) error {
 	tx := &Tx{store: s}
 	tx.exec("BEGIN IMMEDIATE")
 	if tx.err == nil {
@@ -595,7 +515,7 @@ func (tx *Tx) AddSnapshot(s *snapshot.Snapshot) error {
 }
 
 // AddChange records a change with its whole journal, and gives it its number.
-func (tx *Tx) AddChange(c *Change) error {
+func (tx *Tx) AddChange(c *change.Change) error {
 	var undoes, of any
 	if c.Undoes > 0 {
 		undoes = c.Undoes
@@ -637,8 +557,8 @@ func containerOf(name string) (machine.Artifact, error) {
 }
 
 // SetState records how far a change got.
-func (tx *Tx) SetState(change int, state State) error {
-	tx.exec("UPDATE change SET state = ? WHERE id = ?", state, change)
+func (tx *Tx) SetState(id int, state change.State) error {
+	tx.exec("UPDATE change SET state = ? WHERE id = ?", state, id)
 	return tx.err
 }
 
@@ -646,7 +566,7 @@ func (tx *Tx) SetState(change int, state State) error {
 // taken than the content needs.
 func (s *Store) Blob(d snapshot.Digest) ([]byte, error) {
 	damaged := func(what string) error {
-		return fmt.Errorf("%s: %w: the content %x %s", s.Path, ErrDamaged, d[:4], what)
+		return fmt.Errorf("%s: %w: the content %x %s", s.Path, change.ErrDamaged, d[:4], what)
 	}
 	var size, packed int64
 	err := s.conn.QueryRowContext(context.Background(), "SELECT size, length(data) FROM blob WHERE digest = ?", d[:]).Scan(&size, &packed)
@@ -692,9 +612,9 @@ func (s *Store) contentSize(d snapshot.Digest) (size int, ok bool, err error) {
 
 // Holds reads a change again after it was committed, step by step, and fails where the
 // record does not hold all of it.
-func (s *Store) Holds(c Change) error {
+func (s *Store) Holds(c change.Change) error {
 	lacks := func(what string) error {
-		return fmt.Errorf("%s: %w: %s was written to it, and is not read back: %s", s.Path, ErrDamaged, c.Name(), what)
+		return fmt.Errorf("%s: %w: %s was written to it, and is not read back: %s", s.Path, change.ErrDamaged, c.Name(), what)
 	}
 	all, err := s.changes("WHERE id = ?", c.ID)
 	if err != nil {
@@ -748,10 +668,10 @@ func (s *Store) Holds(c Change) error {
 }
 
 // Machines lists the machines of the record by name.
-func (s *Store) Machines() ([]Machine, error) {
-	var all []Machine
+func (s *Store) Machines() ([]change.KnownMachine, error) {
+	var all []change.KnownMachine
 	err := s.each("SELECT id, name, os, version FROM machine ORDER BY name, id", nil, func(scan func(...any) error) error {
-		var m Machine
+		var m change.KnownMachine
 		err := scan(&m.ID, &m.Name, &m.OS, &m.Version)
 		all = append(all, m)
 		return err
@@ -769,7 +689,7 @@ func (s *Store) Snapshot(id int) (*snapshot.Snapshot, error) {
 		}
 		var m manifest
 		if err := json.Unmarshal(text, &m); err != nil {
-			return fmt.Errorf("%s: %w: S%d: %w", s.Path, ErrDamaged, id, err)
+			return fmt.Errorf("%s: %w: S%d: %w", s.Path, change.ErrDamaged, id, err)
 		}
 		snap.Unread = m.Unread
 		for _, section := range m.Sections {
@@ -779,7 +699,7 @@ func (s *Store) Snapshot(id int) (*snapshot.Snapshot, error) {
 		return nil
 	})
 	if err == nil && found == nil {
-		return nil, fmt.Errorf("snapshot S%d: %w", id, ErrNotFound)
+		return nil, fmt.Errorf("snapshot S%d: %w", id, change.ErrNotFound)
 	}
 	return found, err
 }
@@ -809,7 +729,7 @@ func (s *Store) snapshots(where string, args []any, visit func(*snapshot.Snapsho
 			return err
 		}
 		if len(digest) != sha256.Size {
-			return ErrDamaged
+			return change.ErrDamaged
 		}
 		var err error
 		snap.Time, err = time.Parse(time.RFC3339, at)
@@ -825,13 +745,13 @@ func (s *Store) snapshots(where string, args []any, visit func(*snapshot.Snapsho
 }
 
 // Change loads the change with that number, its journal included.
-func (s *Store) Change(id int) (Change, error) {
+func (s *Store) Change(id int) (change.Change, error) {
 	all, err := s.changes("WHERE id = ?", id)
 	if err == nil && len(all) == 0 {
-		err = fmt.Errorf("change C%d: %w", id, ErrNotFound)
+		err = fmt.Errorf("change C%d: %w", id, change.ErrNotFound)
 	}
 	if err != nil {
-		return Change{}, err
+		return change.Change{}, err
 	}
 	c := all[0]
 	type texts struct{ handles, kind, before, after string }
@@ -845,7 +765,7 @@ func (s *Store) Change(id int) (Change, error) {
 		return err
 	})
 	for k, t := range rows {
-		step := Step{Artifact: machine.Artifact{Kind: machine.ArtifactKind(t.kind), Name: string(names[k])}}
+		step := change.Step{Artifact: machine.Artifact{Kind: machine.ArtifactKind(t.kind), Name: string(names[k])}}
 		if err == nil {
 			err = json.Unmarshal([]byte(t.handles), &step.Handles)
 		}
@@ -864,7 +784,7 @@ func (s *Store) Change(id int) (Change, error) {
 		var name []byte
 		var before, after string
 		err := scan(&name, &before, &after)
-		var f Folder
+		var f change.Folder
 		if err == nil {
 			f.Artifact, err = containerOf(string(name))
 		}
@@ -880,26 +800,16 @@ func (s *Store) Change(id int) (Change, error) {
 	return c, err
 }
 
-// Removal is a step that took an artifact away, or something out of a list, for
-// some entries.
-type Removal struct {
-	Change   int
-	Snapshot int // taken before it
-	Handles  []string
-	Artifact machine.Artifact
-	Whole    bool // nothing is left of the artifact; else it was cut out of it
-}
-
 // Removals visits what the changes of a machine that stand took away, whether they
 // switched it off or restored an earlier state, the newest
 // first: of a machine with a history there are many, and most are back.
-func (s *Store) Removals(id string, visit func(Removal) error) error {
+func (s *Store) Removals(id string, visit func(change.Removal) error) error {
 	before, after := s.since(3, "step.before_kind", kindOf("step.before")), s.since(3, "step.after_kind", kindOf("step.after"))
 	return s.each(`SELECT change.id, change.snapshot, step.handles, step.kind, step.artifact, `+after+` = ? FROM change JOIN step ON step.change = change.id
 		WHERE change.machine = ? AND change.kind <> ? AND change.state = ? AND `+before+` <> ? AND `+after+` IN (?, ?, ?)
-		ORDER BY change.id DESC, step.seq`, []any{machine.Absent, id, Enable, Done, machine.Absent, machine.Absent, machine.Value, machine.Regular}, func(scan func(...any) error) error {
+		ORDER BY change.id DESC, step.seq`, []any{machine.Absent, id, change.Enable, change.Done, machine.Absent, machine.Absent, machine.Value, machine.Regular}, func(scan func(...any) error) error {
 		var (
-			r       Removal
+			r       change.Removal
 			handles string
 			kind    machine.ArtifactKind
 			name    []byte
@@ -926,7 +836,7 @@ func (s *Store) Latest(id string) (find func(machine.Artifact) (i machine.Image,
 	type place struct{ change, seq int32 }
 	last := map[machine.Artifact]place{}
 	err = s.each(`SELECT step.kind, step.artifact, change.id, step.seq FROM change JOIN step ON step.change = change.id
-		WHERE change.machine = ? AND change.state = ? ORDER BY change.id, step.seq`, []any{id, Done}, func(scan func(...any) error) error {
+		WHERE change.machine = ? AND change.state = ? ORDER BY change.id, step.seq`, []any{id, change.Done}, func(scan func(...any) error) error {
 		var kind string
 		var name []byte
 		var at place
@@ -955,7 +865,7 @@ func (s *Store) StepsOn(id string, a machine.Artifact, visit func(before, after 
 	var texts [][2]string
 	err := s.each(`SELECT step.before, step.after FROM change JOIN step ON step.change = change.id
 		WHERE change.machine = ? AND change.state = ? AND step.kind = ? AND step.artifact = ? ORDER BY change.id, step.seq`,
-		[]any{id, Done, a.Kind, []byte(a.Name)}, func(scan func(...any) error) error {
+		[]any{id, change.Done, a.Kind, []byte(a.Name)}, func(scan func(...any) error) error {
 			var t [2]string
 			err := scan(&t[0], &t[1])
 			texts = append(texts, t)
@@ -976,20 +886,20 @@ func (s *Store) StepsOn(id string, a machine.Artifact, visit func(before, after 
 }
 
 // Changes lists the changes of a machine, oldest first, without their journals.
-func (s *Store) Changes(machine string) ([]Change, error) {
+func (s *Store) Changes(machine string) ([]change.Change, error) {
 	return s.changes("WHERE machine = ? ORDER BY id", machine)
 }
 
 // Interrupted lists the changes of a machine that were begun and neither finished nor
 // taken back nor given up, oldest first, without their journals.
-func (s *Store) Interrupted(machine string) ([]Change, error) {
+func (s *Store) Interrupted(machine string) ([]change.Change, error) {
 	return s.changes("WHERE machine = ? AND state = 'interrupted' ORDER BY id", machine)
 }
 
-func (s *Store) changes(where string, args ...any) ([]Change, error) {
-	var all []Change
+func (s *Store) changes(where string, args ...any) ([]change.Change, error) {
+	var all []change.Change
 	err := s.each("SELECT id, machine, time, kind, message, coalesce(snapshot, 0), entries, state, coalesce(undoes, 0), "+s.since(2, "token, root, host", "'', '', ''")+" FROM change "+where, args, func(scan func(...any) error) error {
-		var c Change
+		var c change.Change
 		var at string
 		if err := scan(&c.ID, &c.Machine, &at, &c.Kind, &c.Message, &c.Snapshot, &c.Entries, &c.State, &c.Undoes, &c.Token, &c.Root, &c.Host); err != nil {
 			return err

@@ -2,7 +2,6 @@ package store_test
 
 import (
 	"database/sql"
-	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -11,11 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/autostart"
+	"lockback/core/change"
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
 	"lockback/core/store"
+	"lockback/internal/recordtest"
 )
 
 var box = &machine.Machine{ID: "0123456789abcdef0123456789abcdef", Name: "workshop-box", OS: "linux"}
@@ -41,22 +42,16 @@ func open(t *testing.T, path string) *store.Store {
 	return st
 }
 
-func TestWhatIsRecordedComesBack(t *testing.T) {
-	// A name that means something to SQLite and to shells.
+// The record is one file, with a name that means something to SQLite and to shells.
+func TestOneFile(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a folder", "rec?mode=memory&#%20'\".db")
 	st := open(t, path)
 	var first, second *snapshot.Snapshot
-	change := store.Change{Machine: box.ID, Time: time.Unix(2000, 0), Token: "0011", Root: "/mnt", Host: "box", Kind: store.Disable, Message: "m", Entries: 1, State: store.Begun,
-		Steps: []store.Step{{Handles: []string{"k7f3qa2"}, Artifact: machine.File("/etc/\xff\n"),
-			Before: machine.NewFile([]byte("before"), 0o644, 1, 2, time.Unix(3, 0)), After: machine.Image{Kind: machine.Absent}}},
-		Folders: []store.Folder{{Artifact: machine.File("/etc"), Before: machine.Image{Kind: machine.Folder, Mode: 0o755, Names: "n"}}}}
-	require.NoError(t, st.Update(func(tx *store.Tx) error {
+	require.NoError(t, st.Update(func(tx change.Tx) error {
 		require.NoError(t, tx.AddMachine(box))
 		first, second = capture(t, "one", tx.Keeper()), capture(t, "two", tx.Keeper())
 		require.NoError(t, tx.AddSnapshot(first))
-		require.NoError(t, tx.AddSnapshot(second))
-		change.Snapshot = first.ID
-		return tx.AddChange(&change)
+		return tx.AddSnapshot(second)
 	}))
 	require.NoError(t, st.Close())
 	info, err := os.Stat(path)
@@ -71,61 +66,40 @@ func TestWhatIsRecordedComesBack(t *testing.T) {
 	defer st.Close()
 	back, err := st.Snapshot(first.ID)
 	require.NoError(t, err)
-	require.Equal(t, "as found", back.Message)
-	require.Equal(t, first.Unread, back.Unread)
-	d, err := snapshot.Compare(capture(t, "one", snapshot.Keeper{}), back)
-	require.NoError(t, err)
-	require.True(t, d.Empty())
 	other, err := st.Snapshot(second.ID)
 	require.NoError(t, err)
-	d, err = snapshot.Compare(back, other)
+	d, err := snapshot.Compare(back, other)
 	require.NoError(t, err)
 	require.Len(t, d.Changed, 1)
 	require.Equal(t, "/etc/rc.local", d.Changed[0].Fields[0].Field)
-	c, err := st.Change(change.ID)
-	require.NoError(t, err)
-	require.Equal(t, change.Steps[0].Artifact, c.Steps[0].Artifact)
-	require.True(t, c.Steps[0].Before.Same(change.Steps[0].Before))
-	require.Equal(t, "before", string(c.Steps[0].Before.Content))
-	require.Equal(t, change.Folders[0].Before, c.Folders[0].Before)
-	require.Equal(t, []string{"0011", "/mnt", "box"}, []string{c.Token, c.Root, c.Host})
-	require.NoError(t, st.Holds(change))
-	waiting, err := st.Interrupted(box.ID)
-	require.NoError(t, err)
-	require.Len(t, waiting, 1)
-	require.Equal(t, change.ID, waiting[0].ID)
-	waiting, err = st.Interrupted("another")
-	require.NoError(t, err)
-	require.Empty(t, waiting)
-	_, err = st.Snapshot(77)
-	require.ErrorIs(t, err, store.ErrNotFound)
-	_, err = st.Change(77)
-	require.ErrorIs(t, err, store.ErrNotFound)
 }
 
-func TestAllOrNothing(t *testing.T) {
-	st := open(t, filepath.Join(t.TempDir(), "record.db"))
-	failure := errors.New("failed in between")
-	require.ErrorIs(t, st.Update(func(tx *store.Tx) error {
-		require.NoError(t, tx.AddMachine(box))
-		require.NoError(t, tx.AddSnapshot(capture(t, "x", tx.Keeper())))
-		return failure
-	}), failure)
-	snaps, err := st.Snapshots(box.ID)
+// sqlite keeps a record in a file.
+type sqlite struct {
+	path string
+	open *store.Store
+}
+
+func (k *sqlite) Open(t *testing.T) change.Record {
+	if k.open != nil {
+		require.NoError(t, k.open.Close())
+	}
+	st, err := store.Open(k.path, store.Write)
 	require.NoError(t, err)
-	require.Empty(t, snaps)
-	machines, err := st.Machines()
-	require.NoError(t, err)
-	require.Empty(t, machines)
-	// A snapshot of a machine that is not recorded would have no owner.
-	require.Error(t, st.Update(func(tx *store.Tx) error { return tx.AddSnapshot(capture(t, "x", tx.Keeper())) }))
+	k.open = st
+	t.Cleanup(func() { st.Close() })
+	return st
+}
+
+func TestContract(t *testing.T) {
+	recordtest.Run(t, func(t *testing.T) recordtest.Keeper { return &sqlite{path: filepath.Join(t.TempDir(), "record.db")} })
 }
 
 func TestContentsAreCheckedWhenTheyAreRead(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "record.db")
 	st := open(t, path)
 	var snap *snapshot.Snapshot
-	require.NoError(t, st.Update(func(tx *store.Tx) error {
+	require.NoError(t, st.Update(func(tx change.Tx) error {
 		require.NoError(t, tx.AddMachine(box))
 		snap = capture(t, "precious", tx.Keeper())
 		return tx.AddSnapshot(snap)
@@ -139,7 +113,7 @@ func TestContentsAreCheckedWhenTheyAreRead(t *testing.T) {
 		st, err := store.Open(path, store.Read)
 		require.NoError(t, err)
 		_, err = st.Snapshot(snap.ID)
-		require.ErrorIs(t, err, store.ErrDamaged, spoil)
+		require.ErrorIs(t, err, change.ErrDamaged, spoil)
 		require.NoError(t, st.Close())
 	}
 	require.NoError(t, db.Close())

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/autostart"
+	"lockback/core/change"
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
@@ -183,7 +184,7 @@ func BenchmarkSecondSnapshot(b *testing.B) {
 	require.NoError(b, err)
 	defer st.Close()
 	record := func() int64 {
-		require.NoError(b, st.Update(func(tx *store.Tx) error {
+		require.NoError(b, st.Update(func(tx change.Tx) error {
 			snap, err := snapshot.Capture(inventory.Take(m), time.Now(), "", tx.Keeper())
 			if err != nil {
 				return err

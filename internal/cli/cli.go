@@ -17,7 +17,6 @@ import (
 
 	"lockback/core/change"
 	"lockback/core/machine"
-	"lockback/core/store"
 	"lockback/internal/view"
 )
 
@@ -133,13 +132,13 @@ func exitCode(err error) int {
 		return exitDone
 	case errors.As(err, &quiet):
 		return int(quiet)
-	case errors.As(err, &wrong), errors.Is(err, machine.ErrNoSystem), errors.Is(err, store.ErrNotFound):
+	case errors.As(err, &wrong), errors.Is(err, machine.ErrNoSystem), errors.Is(err, change.ErrNotFound):
 		return exitUsage
 	case errors.Is(err, change.ErrInterrupted):
 		return exitInterrupted
 	case errors.Is(err, change.ErrConflict):
 		return exitConflict
-	case errors.Is(err, machine.ErrNeedsRights), errors.Is(err, store.ErrRights):
+	case errors.Is(err, machine.ErrNeedsRights), errors.Is(err, change.ErrRights):
 		return exitRights
 	}
 	return exitFailed

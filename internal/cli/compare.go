@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
+	"lockback/core/change"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
 	"lockback/core/store"
@@ -181,7 +182,7 @@ func came(entries []autostart.Entry) [][]view.Cell {
 
 // notFound tells which ids there are where one was not found.
 func (s *session) notFound(id string, err error) error {
-	if !errors.Is(err, store.ErrNotFound) {
+	if !errors.Is(err, change.ErrNotFound) {
 		return adviseStore(err)
 	}
 	have := "the record has none of this machine"

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
+	"lockback/core/change"
 	"lockback/core/snapshot"
 	"lockback/core/store"
 	"lockback/internal/view"
@@ -28,7 +29,7 @@ func snapshotItem(s *snapshot.Snapshot) itemJSON {
 	return itemJSON{s.Name(), "snapshot", s.Time.Format(time.RFC3339), s.Message, s.Enabled + s.Disabled, "done"}
 }
 
-func changeItem(c store.Change) itemJSON {
+func changeItem(c change.Change) itemJSON {
 	message := c.Message
 	if message == "" && c.Undoes > 0 {
 		message = "takes back C" + strconv.Itoa(c.Undoes)
@@ -79,7 +80,7 @@ Support/lockback): what it says is the word of whoever had the disk.`,
 			}
 			// A change stands above the snapshot that was taken before it.
 			var items []itemJSON
-			used := map[int][]store.Change{}
+			used := map[int][]change.Change{}
 			for _, c := range changes {
 				used[c.Snapshot] = append(used[c.Snapshot], c)
 			}
@@ -195,7 +196,7 @@ func (s *session) snapshot(id string) (*snapshot.Snapshot, error) {
 }
 
 // change loads a change of this machine.
-func (s *session) change(n int) (store.Change, error) {
+func (s *session) change(n int) (change.Change, error) {
 	c, err := s.store.Change(n)
 	if err == nil && c.Machine != s.machine.ID {
 		return c, usage("%s is a change of another machine", c.Name())

@@ -147,7 +147,7 @@ func (a *app) open(access store.Access) (*session, error) {
 		m.Close()
 		return nil, adviseStore(err)
 	}
-	s.engine = &change.Engine{Machine: m, Store: s.store, At: a.At}
+	s.engine = &change.Engine{Machine: m, Record: s.store, At: a.At}
 	return s, nil
 }
 
@@ -157,14 +157,14 @@ func adviseStore(err error) error {
 		is   error
 		todo string
 	}{
-		{store.ErrInUse, "wait until it has ended and try again"},
-		{store.ErrNewer, "use that version, or name another record with --store"},
-		{store.ErrDamaged, "it was left as it is; copy it away and name another one with --store"},
+		{change.ErrInUse, "wait until it has ended and try again"},
+		{change.ErrNewer, "use that version, or name another record with --store"},
+		{change.ErrDamaged, "it was left as it is; copy it away and name another one with --store"},
 		{store.ErrForeign, "name another file with --store"},
-		{store.ErrFull, "nothing was changed; make room, or name a record on another disk with --store"},
-		{store.ErrReadOnly, "nothing was changed; name a record on another disk with --store"},
+		{change.ErrFull, "nothing was changed; make room, or name a record on another disk with --store"},
+		{change.ErrReadOnly, "nothing was changed; name a record on another disk with --store"},
 		{store.ErrNotOurs, "make the file and its folder your own (chown, chmod 600 for the file, chmod 700 for the folder; a removable disk needs mount options such as umask=077), or name another record with --store"},
-		{store.ErrRights, "run as its owner, or name another record with --store"},
+		{change.ErrRights, "run as its owner, or name another record with --store"},
 		{store.ErrNone, "take one with lockback snapshot, or name another record with --store"},
 	} {
 		if errors.Is(err, row.is) {
@@ -195,7 +195,7 @@ func (s *session) settled() error {
 
 // madeElsewhere words where a change was made, where that is not the machine at hand; else
 // it is empty.
-func (s *session) madeElsewhere(c store.Change) string {
+func (s *session) madeElsewhere(c change.Change) string {
 	if s.engine.Elsewhere(c) == change.Here {
 		return ""
 	}
@@ -213,7 +213,7 @@ func (a *app) record(m *machine.Machine) *store.Store {
 	switch {
 	case err == nil:
 		return st
-	case errors.Is(err, store.ErrNone), errors.Is(err, store.ErrInUse):
+	case errors.Is(err, store.ErrNone), errors.Is(err, change.ErrInUse):
 	default:
 		a.note("note: the record is not used: %v", adviseStore(err))
 	}
@@ -223,7 +223,7 @@ func (a *app) record(m *machine.Machine) *store.Store {
 // warnInterrupted says so where an interrupted change waits, for commands that
 // only look.
 func (a *app) warnInterrupted(m *machine.Machine, st *store.Store) {
-	s := &session{app: a, machine: m, store: st, engine: &change.Engine{Machine: m, Store: st}}
+	s := &session{app: a, machine: m, store: st, engine: &change.Engine{Machine: m, Record: st}}
 	claim := ""
 	if a.store == onDisk {
 		claim = "the record on the disk says that "

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
+	"lockback/core/change"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
 	"lockback/core/store"
@@ -35,7 +36,7 @@ code is then 1.`,
 			}
 			inv := s.inventory()
 			var snap *snapshot.Snapshot
-			err = s.store.Update(func(tx *store.Tx) (err error) {
+			err = s.store.Update(func(tx change.Tx) (err error) {
 				snap, err = s.engine.Capture(tx, inv, time.Now(), message)
 				return err
 			})

@@ -280,7 +280,7 @@ type stepJSON struct {
 }
 
 // stepsOf words steps. One that serves several entries stands once for each.
-func stepsOf(steps []store.Step) []stepJSON {
+func stepsOf(steps []change.Step) []stepJSON {
 	list := []stepJSON{}
 	for _, s := range steps {
 		handles := s.Handles
@@ -294,7 +294,7 @@ func stepsOf(steps []store.Step) []stepJSON {
 	return list
 }
 
-func (a *app) printSteps(steps []store.Step) {
+func (a *app) printSteps(steps []change.Step) {
 	var rows [][]view.Cell
 	for _, s := range stepsOf(steps) {
 		rows = append(rows, []view.Cell{view.T(s.Handle), view.T(s.Artifact), view.T(s.Before), view.T(s.After)})
@@ -302,7 +302,7 @@ func (a *app) printSteps(steps []store.Step) {
 	a.printer().Table([]view.Column{{Title: "handle"}, {Title: "artifact", Share: 3}, {Title: "before", Share: 2}, {Title: "after", Share: 2}}, slices.Values(rows))
 }
 
-func (a *app) stepsCSV(steps []store.Step) error {
+func (a *app) stepsCSV(steps []change.Step) error {
 	var rows [][]string
 	for _, s := range stepsOf(steps) {
 		rows = append(rows, []string{s.Handle, s.Artifact, s.Before, s.After})
@@ -314,7 +314,7 @@ func (a *app) stepsCSV(steps []store.Step) error {
 func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*location.Item, message, verb string) error {
 	s.noteLeftOut(plan)
 	if s.dryRun {
-		if err := s.printChange(plan, nil, change.Result{Change: store.Change{Steps: plan.Steps}}); err != nil {
+		if err := s.printChange(plan, nil, change.Result{Change: change.Change{Steps: plan.Steps}}); err != nil {
 			return err
 		}
 		return s.incomplete(plan)
@@ -474,7 +474,7 @@ func (s *session) printChange(plan change.Plan, was map[string]stateOf, result c
 		s.printStates(plan, was, statesOf(s.withTaken(*after, s.store)))
 		p.Line("")
 		undo := "undo"
-		if plan.Kind == store.Undo {
+		if plan.Kind == change.Undo {
 			undo += " " + changeID // undo alone takes back what is no undo itself
 		}
 		p.Line("%s done: %s changed in %s; %s takes it back, %s has the state before", changeID,

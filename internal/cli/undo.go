@@ -57,28 +57,28 @@ was changed since by something else, nothing is touched and the conflict is name
 
 // toUndo is the change that was named, or the last one that is done and no undo
 // itself.
-func (s *session) toUndo(args []string) (store.Change, error) {
+func (s *session) toUndo(args []string) (change.Change, error) {
 	if len(args) == 1 {
 		n, err := number(args[0], "C", "a change")
 		if err != nil {
-			return store.Change{}, err
+			return change.Change{}, err
 		}
 		c, err := s.change(n)
-		if err == nil && c.State != store.Done {
+		if err == nil && c.State != change.Done {
 			err = usage("%s is %s already", c.Name(), string(c.State))
 		}
 		return c, err
 	}
 	changes, err := s.store.Changes(s.machine.ID)
 	if err != nil {
-		return store.Change{}, adviseStore(err)
+		return change.Change{}, adviseStore(err)
 	}
 	for _, c := range slices.Backward(changes) {
-		if c.State == store.Done && c.Kind != store.Undo {
+		if c.State == change.Done && c.Kind != change.Undo {
 			return s.change(c.ID)
 		}
 	}
-	return store.Change{}, usage("no change of this machine can be taken back; see lockback history")
+	return change.Change{}, usage("no change of this machine can be taken back; see lockback history")
 }
 
 func (a *app) recoverCommand() *cobra.Command {
@@ -117,12 +117,12 @@ A change that can be neither taken back nor finished can be given up with
 			if err != nil {
 				return err
 			}
-			verb, done, state := "Take back", "taken back; the machine is as it was before", store.Undone
+			verb, done, state := "Take back", "taken back; the machine is as it was before", change.Undone
 			switch {
 			case finish:
-				verb, done, state = "Finish", "finished", store.Done
+				verb, done, state = "Finish", "finished", change.Done
 			case abandon:
-				verb, done, state = "Give up", "given up; it is left as listed", store.Abandoned
+				verb, done, state = "Give up", "given up; it is left as listed", change.Abandoned
 			}
 			if a.dryRun {
 				steps := slices.Clone(c.Steps)
@@ -176,20 +176,20 @@ A change that can be neither taken back nor finished can be given up with
 }
 
 // toRecover is the change that waits: one of this machine, else one that has its id only.
-func (s *session) toRecover() (store.Change, bool, error) {
+func (s *session) toRecover() (change.Change, bool, error) {
 	c, ok, err := s.engine.Interrupted()
 	if ok || err != nil {
 		return c, ok, err
 	}
 	all, err := s.store.Interrupted(s.machine.ID)
 	if err != nil || len(all) == 0 {
-		return store.Change{}, false, err
+		return change.Change{}, false, err
 	}
 	return all[0], true, nil
 }
 
 // stuck says what can be done where a change could not be settled.
-func (s *session) stuck(c store.Change, err error) error {
+func (s *session) stuck(c change.Change, err error) error {
 	if errors.Is(err, change.ErrConflict) {
 		return s.explain(err)
 	}

@@ -1,0 +1,157 @@
+package change
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"lockback/core/machine"
+	"lockback/core/snapshot"
+)
+
+// Record remembers machines, snapshots and changes. What it says was kept is on the disk, and
+// is read again to the byte. What every engine behind it owes stands as tests in
+// internal/recordtest.
+type Record interface {
+	// Update runs do in a transaction: all of it is recorded and flushed, or nothing.
+	Update(do func(Tx) error) error
+
+	// Machines lists the machines of the record by name.
+	Machines() ([]KnownMachine, error)
+	// Snapshot loads the snapshot with that number, or fails with [ErrNotFound]; Snapshots
+	// lists those of a machine, oldest first, without what they hold.
+	Snapshot(id int) (*snapshot.Snapshot, error)
+	Snapshots(machine string) ([]*snapshot.Snapshot, error)
+	// Blob returns a content by its digest, or fails with [ErrDamaged]; Has reports whether
+	// there is one.
+	Blob(snapshot.Digest) ([]byte, error)
+	Has(snapshot.Digest) bool
+
+	// Change loads a change with its journal, or fails with [ErrNotFound]; Changes lists those
+	// of a machine, oldest first, and Interrupted the ones that were begun and neither finished
+	// nor taken back nor given up, without their journals.
+	Change(id int) (Change, error)
+	Changes(machine string) ([]Change, error)
+	Interrupted(machine string) ([]Change, error)
+	// Holds reads a change again after it was committed, and fails with [ErrDamaged] where the
+	// record does not hold all of it.
+	Holds(Change) error
+
+	// Removals visits what the changes of a machine that stand took away, the newest first.
+	Removals(machine string, visit func(Removal) error) error
+	// Latest finds the image that the last change of a machine which stands brought an artifact
+	// to; ok is false where none did.
+	Latest(id string) (find func(machine.Artifact) (i machine.Image, ok bool, err error), err error)
+	// StepsOn visits the images that the changes of a machine which stand found and left at an
+	// artifact, oldest first.
+	StepsOn(id string, a machine.Artifact, visit func(before, after machine.Image)) error
+}
+
+// Tx is a transaction of a record.
+type Tx interface {
+	// AddMachine records what a machine calls itself now.
+	AddMachine(*machine.Machine) error
+	// Keeper keeps the contents and sections of a capture, each once.
+	Keeper() snapshot.Keeper
+	// AddSnapshot records a capture that was made with Keeper, and gives it its number.
+	AddSnapshot(*snapshot.Snapshot) error
+	// AddChange records a change with its journal, and gives it its number.
+	AddChange(*Change) error
+	// SetState records how far a change got.
+	SetState(id int, state State) error
+}
+
+// Errors of a record that callers decide on.
+var (
+	ErrInUse    = errors.New("another lockback is writing to the record")
+	ErrNewer    = errors.New("the record was written by a newer lockback")
+	ErrDamaged  = errors.New("the record is damaged")
+	ErrFull     = errors.New("the disk of the record is full")
+	ErrReadOnly = errors.New("the record cannot be written to")
+	ErrRights   = errors.New("the record belongs to somebody else")
+	ErrNotFound = errors.New("not in the record")
+)
+
+// KnownMachine is a machine that the record knows.
+type KnownMachine struct{ ID, Name, OS, Version string }
+
+// Kind says what a change is.
+type Kind string
+
+// The kinds of changes.
+const (
+	Disable Kind = "disable"
+	Enable  Kind = "enable"
+	Restore Kind = "restore"
+	Undo    Kind = "undo"
+)
+
+// State says how far a change got.
+type State string
+
+// The states of a change. Begun means that it was begun and neither finished nor
+// taken back.
+const (
+	Begun  State = "interrupted"
+	Done   State = "done"
+	Undone State = "undone"
+	// Abandoned means that it was given up: part of it may be done.
+	Abandoned State = "abandoned"
+)
+
+// Change is a set of steps made together.
+type Change struct {
+	ID       int
+	Machine  string
+	Time     time.Time
+	Kind     Kind
+	Message  string
+	Snapshot int // the one taken before it
+	Entries  int
+	State    State
+	Undoes   int // for an undo: the change taken back
+	// Token is drawn by lot and is in the names of what the change prepares. Changes of
+	// early versions have none.
+	Token string
+	// Root and Host say where the change was made: the mounted folder, empty for the
+	// running machine, and the machine's name. A machine's id alone may be that of
+	// a clone, too.
+	Root, Host string
+	Steps      []Step
+	Folders    []Folder
+}
+
+// Name is how people write the number of a change: C1.
+func (c Change) Name() string { return fmt.Sprintf("C%d", c.ID) }
+
+// Step brings one artifact from one image to another.
+type Step struct {
+	Handles  []string
+	Artifact machine.Artifact
+	Before   machine.Image
+	After    machine.Image
+}
+
+// MakesFolder reports whether the step makes a folder that was not there.
+func (s Step) MakesFolder() bool {
+	return s.Before.Kind == machine.Absent && s.After.Container()
+}
+
+// Folder is a folder that steps make names in or remove names from. Its times
+// are put back where the names in it are those of an earlier image again: Before
+// when the change is taken back, After when it is done.
+type Folder struct {
+	Artifact machine.Artifact
+	Before   machine.Image
+	After    machine.Image
+}
+
+// Removal is a step that took an artifact away, or something out of a list, for
+// some entries.
+type Removal struct {
+	Change   int
+	Snapshot int // taken before it
+	Handles  []string
+	Artifact machine.Artifact
+	Whole    bool // nothing is left of the artifact; else it was cut out of it
+}
