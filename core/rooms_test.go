@@ -17,8 +17,9 @@ import (
 // The first row whose pattern fits a package counts.
 var mayImport = []struct{ room, allowed string }{
 	{`core/autostart`, `^$`},
-	{`core/format/.*`, `^$`},
-	{`core/machine`, `core/(autostart|format/(regf|taskxml|plist))`},
+	{`core/format/windata`, `^$`},
+	{`core/format/.*`, `core/format/windata`}, // what formats of one system have in common
+	{`core/machine`, `core/(autostart|format/(regf|taskxml|plist|windata))`},
 	{`core/location/part`, `core/(machine|format/.*)`},
 	{`core/location`, `core/(autostart|machine|location/part)`},
 	{`core/location/unix`, `core/(autostart|machine|location(/part)?|format/.*)`},

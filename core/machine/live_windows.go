@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sys/windows/registry"
 
 	"lockback/core/format/regf"
+	"lockback/core/format/windata"
 )
 
 // openLiveWindows opens the running Windows: its system drive, and the registry
@@ -179,7 +180,7 @@ func (n liveNode) Class() (class []byte, err error) {
 		if err := windows.RegQueryInfoKey(windows.Handle(k), &buf[0], &size, nil, nil, nil, nil, nil, nil, nil, nil, nil); err != nil {
 			return nil // longer ones are nobody's
 		}
-		class = regf.EncodeUTF16(windows.UTF16ToString(buf[:size]))
+		class = windata.Encode(windows.UTF16ToString(buf[:size]))
 		return nil
 	})
 	return class, err
@@ -356,7 +357,7 @@ func (e *liveEditor) createKey(name string, image Image) (registryEditor, error)
 	}
 	var class *uint16
 	if c := image.Xattrs[classAttr]; len(c) > 0 {
-		if class, err = windows.UTF16PtrFromString(regf.DecodeUTF16(c)); err != nil {
+		if class, err = windows.UTF16PtrFromString(windata.Decode(c)); err != nil {
 			return nil, err
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"lockback/core/format/regf"
+	"lockback/core/format/windata"
 )
 
 // Registry is the registry of a Windows machine, under one naming for a running
@@ -336,7 +337,7 @@ func appendTree(b []byte, k *RegistryKey, depth int, left *int) ([]byte, error) 
 		name = k.Name()
 	}
 	b = appendText(b, name)
-	b = appendNumber(b, regf.FileTime(i.ModTime))
+	b = appendNumber(b, windata.FileTime(i.ModTime))
 	b = appendText(b, string(i.Xattrs[securityAttr]))
 	b = appendText(b, string(i.Xattrs[classAttr]))
 	b = appendNumber(b, uint64(len(values)))
@@ -371,7 +372,7 @@ var errTree = errors.New("a recorded registry key cannot be read")
 func parseTree(b []byte, depth int) (t treeNode, rest []byte, err error) {
 	r := treeReader{b: b}
 	t.name = r.text()
-	t.image = Image{Kind: Key, UID: -1, GID: -1, ModTime: regf.TimeOf(r.number()), Xattrs: map[string][]byte{}}
+	t.image = Image{Kind: Key, UID: -1, GID: -1, ModTime: windata.Time(r.number()), Xattrs: map[string][]byte{}}
 	if s := r.text(); s != "" {
 		t.image.Xattrs[securityAttr] = []byte(s)
 	}

@@ -147,7 +147,7 @@ func (a *app) open(access store.Access) (*session, error) {
 		m.Close()
 		return nil, adviseStore(err)
 	}
-	s.engine = &change.Engine{Machine: m, Record: s.store, At: a.At}
+	s.engine = &change.Engine{Machine: m, Record: recordOf(s.store), At: a.At}
 	return s, nil
 }
 
@@ -223,7 +223,7 @@ func (a *app) record(m *machine.Machine) *store.Store {
 // warnInterrupted says so where an interrupted change waits, for commands that
 // only look.
 func (a *app) warnInterrupted(m *machine.Machine, st *store.Store) {
-	s := &session{app: a, machine: m, store: st, engine: &change.Engine{Machine: m, Record: st}}
+	s := &session{app: a, machine: m, store: st, engine: &change.Engine{Machine: m, Record: recordOf(st)}}
 	claim := ""
 	if a.store == onDisk {
 		claim = "the record on the disk says that "
@@ -267,7 +267,7 @@ func (s *session) inventory() inventory.Inventory {
 // withTaken adds what changes took away. Where the record cannot tell, that is
 // said, and the rest is shown.
 func (a *app) withTaken(inv inventory.Inventory, st *store.Store) inventory.Inventory {
-	all, err := change.WithTaken(inv, st)
+	all, err := change.WithTaken(inv, recordOf(st))
 	if err != nil {
 		a.note("lockback: what was taken away earlier is not shown: %v", err)
 		return inv
@@ -354,4 +354,12 @@ func (a *app) confirm(question string) error {
 	}
 	a.note("nothing was done")
 	return exitError(exitFailed)
+}
+
+// recordOf is a store as a record; none where there is no store.
+func recordOf(st *store.Store) change.Record {
+	if st == nil {
+		return nil
+	}
+	return st
 }

@@ -10,6 +10,7 @@ import (
 
 	"lockback/core/format/regf"
 	"lockback/core/format/shelllink"
+	"lockback/core/format/windata"
 )
 
 // The people who have accounts on the ticket-desk PC. Erasmus has not signed in
@@ -160,7 +161,7 @@ func approval(name string, off time.Time) regf.Value {
 	data[0] = 2
 	if !off.IsZero() {
 		data[0] = 3
-		binary.LittleEndian.PutUint64(data[4:], regf.FileTime(off))
+		binary.LittleEndian.PutUint64(data[4:], windata.FileTime(off))
 	}
 	return regf.Value{Name: name, Type: regf.Binary, Data: data}
 }

@@ -18,7 +18,8 @@ import (
 	"path"
 	"strings"
 	"time"
-	"unicode/utf16"
+
+	"lockback/core/format/windata"
 )
 
 // Place is where a bookmark or alias leads.
@@ -281,11 +282,7 @@ func wide(b []byte, other string) string {
 		return other
 	}
 	n := min(int(binary.BigEndian.Uint16(b)), (len(b)-2)/2)
-	units := make([]uint16, n)
-	for k := range units {
-		units[k] = binary.BigEndian.Uint16(b[2+2*k:])
-	}
-	return string(utf16.Decode(units))
+	return windata.Decode(windata.Swap(b[2 : 2+2*n]))
 }
 
 // macTime is a moment in seconds since the beginning of 1904.

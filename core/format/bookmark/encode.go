@@ -6,7 +6,8 @@ import (
 	"path"
 	"strings"
 	"time"
-	"unicode/utf16"
+
+	"lockback/core/format/windata"
 )
 
 // Encode makes bookmark data that leads to a place, with the items that [Parse]
@@ -87,12 +88,8 @@ func EncodeAlias(p Place) []byte {
 			b = append(b, 0)
 		}
 	}
-	name := utf16.Encode([]rune(path.Base(p.Path)))
-	units := binary.BigEndian.AppendUint16(nil, uint16(len(name)))
-	for _, u := range name {
-		units = binary.BigEndian.AppendUint16(units, u)
-	}
-	tag(tagUnicodeName, units)
+	name := windata.Swap(windata.Encode(path.Base(p.Path)))
+	tag(tagUnicodeName, append(binary.BigEndian.AppendUint16(nil, uint16(len(name)/2)), name...))
 	tag(tagPath, []byte(strings.TrimPrefix(p.Path, strings.TrimSuffix(p.VolumePath, "/"))))
 	tag(tagMount, []byte(p.VolumePath))
 	tag(tagEnd, nil)

@@ -8,10 +8,10 @@ package inifile
 
 import (
 	"bytes"
-	"encoding/binary"
 	"strings"
-	"unicode/utf16"
 	"unicode/utf8"
+
+	"lockback/core/format/windata"
 )
 
 // Section is one part of a file, with its keys in their order.
@@ -66,11 +66,7 @@ func Parse(content []byte) []Section {
 func decode(b []byte) string {
 	switch {
 	case bytes.HasPrefix(b, []byte{0xff, 0xfe}):
-		units := make([]uint16, len(b)/2-1)
-		for k := range units {
-			units[k] = binary.LittleEndian.Uint16(b[2+2*k:])
-		}
-		return string(utf16.Decode(units))
+		return windata.Decode(b[2:])
 	case utf8.Valid(b):
 		return strings.TrimPrefix(string(b), "\ufeff")
 	}

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"time"
+
+	"lockback/core/format/windata"
 )
 
 // Where the fields of a key's cell (nk) stand, and its flags.
@@ -69,7 +71,7 @@ func (k *Key) u32(at int) uint32 { return le32(k.head[:], at) }
 func (k *Key) Name() string { return k.name }
 
 // Modified is when the key was last written.
-func (k *Key) Modified() time.Time { return fileTime(binary.LittleEndian.Uint64(k.head[nkTime:])) }
+func (k *Key) Modified() time.Time { return windata.Time(binary.LittleEndian.Uint64(k.head[nkTime:])) }
 
 // SubkeyCount is the number of subkeys that the key says it has.
 func (k *Key) SubkeyCount() int { return int(k.u32(nkSubkeys)) }

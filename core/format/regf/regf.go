@@ -30,6 +30,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"lockback/core/format/windata"
 )
 
 // Sizes and bounds of the format and of this reader.
@@ -164,7 +166,7 @@ func (h *Hive) Edited() bool { return h.edited }
 func (h *Hive) Version() int { return int(h.u32(24)) }
 
 // Written is when the hive was last written, as its first page says.
-func (h *Hive) Written() time.Time { return fileTime(binary.LittleEndian.Uint64(h.base[12:])) }
+func (h *Hive) Written() time.Time { return windata.Time(binary.LittleEndian.Uint64(h.base[12:])) }
 
 // Root is the hive's topmost key.
 func (h *Hive) Root() (*Key, error) { return h.keyAt(h.u32(36)) }
@@ -183,28 +185,3 @@ func (h *Hive) Key(path string) (*Key, error) {
 	}
 	return k, err
 }
-
-// epoch is 1601-01-01, where Windows counts 100-nanosecond steps from, in those
-// steps before 1970.
-const epoch = 116444736000000000
-
-// fileTime converts the time format of Windows.
-func fileTime(t uint64) time.Time {
-	if t == 0 || t > 1<<62 {
-		return time.Time{}
-	}
-	n := int64(t) - epoch
-	return time.Unix(n/1e7, n%1e7*100).UTC()
-}
-
-// FileTime is the number of 100-nanosecond steps since 1601 that Windows keeps
-// times as; zero for the zero time.
-func FileTime(t time.Time) uint64 {
-	if t.IsZero() {
-		return 0
-	}
-	return uint64(t.Unix()*1e7 + int64(t.Nanosecond()/100) + epoch)
-}
-
-// TimeOf is the reverse of [FileTime].
-func TimeOf(t uint64) time.Time { return fileTime(t) }

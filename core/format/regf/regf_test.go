@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"lockback/core/format/windata"
 )
 
 var made = time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
@@ -143,7 +145,7 @@ func TestRandomEdits(t *testing.T) {
 				sub, err := h.CreateKey(k, fmt.Sprintf("k%03d", n), []byte("a descriptor of its own"), made)
 				require.NoError(t, err)
 				require.NoError(t, h.SetValue(sub, NewText("v", strings.Repeat("x", n))))
-				require.NoError(t, h.SetClass(sub, EncodeUTF16("class")))
+				require.NoError(t, h.SetClass(sub, windata.Encode("class")))
 			}
 			require.NoError(t, h.DeleteKey(k))
 			if round == 0 {
@@ -214,10 +216,10 @@ func TestValues(t *testing.T) {
 	n, ok := NewNumber("x", 7).Number()
 	require.True(t, ok)
 	require.EqualValues(t, 7, n)
-	require.Equal(t, made, TimeOf(FileTime(made)))
-	require.EqualValues(t, 116444736000000000, FileTime(time.Unix(0, 0)))
+	require.Equal(t, made, windata.Time(windata.FileTime(made)))
+	require.EqualValues(t, 116444736000000000, windata.FileTime(time.Unix(0, 0)))
 	for _, s := range []string{"", "ä🜂\x00", "\xed\xa0\x80", "x\xed\xb0\x80y"} {
-		require.Equal(t, s, DecodeUTF16(EncodeUTF16(s)))
+		require.Equal(t, s, windata.Decode(windata.Encode(s)))
 	}
 }
 

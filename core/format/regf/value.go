@@ -5,8 +5,9 @@ import (
 	"fmt"
 	"strings"
 	"unicode"
-	"unicode/utf16"
 	"unicode/utf8"
+
+	"lockback/core/format/windata"
 )
 
 // Type is the type of a value, as winnt.h names them.
@@ -61,7 +62,7 @@ func NewList(name string, items ...string) Value {
 }
 
 // TextData is the data of a text value.
-func TextData(text string) []byte { return append(EncodeUTF16(text), 0, 0) }
+func TextData(text string) []byte { return append(windata.Encode(text), 0, 0) }
 
 // ListData is the data of a list value.
 func ListData(items []string) []byte {
@@ -83,7 +84,7 @@ func (v Value) Text() string {
 	if !v.IsText() {
 		return ""
 	}
-	s := DecodeUTF16(v.Data)
+	s := windata.Decode(v.Data)
 	if k := strings.IndexByte(s, 0); k >= 0 {
 		s = s[:k]
 	}
@@ -103,7 +104,7 @@ func (v Value) Strings() []string {
 		return nil
 	}
 	var items []string
-	for s := range strings.SplitSeq(DecodeUTF16(v.Data), "\x00") {
+	for s := range strings.SplitSeq(windata.Decode(v.Data), "\x00") {
 		if s == "" {
 			break
 		}
@@ -139,55 +140,10 @@ func (v Value) String() string {
 	return fmt.Sprintf("%s %x", v.Type, v.Data)
 }
 
-// DecodeUTF16 converts little-endian UTF-16. Lone surrogates become their three
-// bytes, an odd last byte is dropped.
-func DecodeUTF16(b []byte) string {
-	out := make([]byte, 0, len(b)/2+8)
-	for k := 0; k+1 < len(b); k += 2 {
-		u := rune(binary.LittleEndian.Uint16(b[k:]))
-		if utf16.IsSurrogate(u) {
-			if k+3 < len(b) {
-				if r := utf16.DecodeRune(u, rune(binary.LittleEndian.Uint16(b[k+2:]))); r != unicode.ReplacementChar {
-					out = utf8.AppendRune(out, r)
-					k += 2
-					continue
-				}
-			}
-			out = append(out, byte(0xe0|u>>12), byte(0x80|u>>6&0x3f), byte(0x80|u&0x3f))
-			continue
-		}
-		out = utf8.AppendRune(out, u)
-	}
-	return string(out)
-}
-
-// EncodeUTF16 is the reverse of [DecodeUTF16], without a zero at the end.
-func EncodeUTF16(s string) []byte {
-	out := make([]byte, 0, 2*len(s))
-	for len(s) > 0 {
-		r, n := utf8.DecodeRuneInString(s)
-		if r == utf8.RuneError && n == 1 {
-			if len(s) >= 3 && s[0] == 0xed && s[1] >= 0xa0 && s[1] <= 0xbf && s[2]&0xc0 == 0x80 {
-				r, n = rune(s[0]&0x0f)<<12|rune(s[1]&0x3f)<<6|rune(s[2]&0x3f), 3
-			} else {
-				r = unicode.ReplacementChar
-			}
-		}
-		s = s[n:]
-		if r > 0xffff {
-			hi, lo := utf16.EncodeRune(r)
-			out = binary.LittleEndian.AppendUint16(out, uint16(hi))
-			r = lo
-		}
-		out = binary.LittleEndian.AppendUint16(out, uint16(r))
-	}
-	return out
-}
-
 // nameText decodes the name of a key or value.
 func nameText(raw []byte, compressed bool) string {
 	if !compressed {
-		return DecodeUTF16(raw)
+		return windata.Decode(raw)
 	}
 	for k, c := range raw {
 		if c >= utf8.RuneSelf {
@@ -203,7 +159,7 @@ func nameText(raw []byte, compressed bool) string {
 
 // nameBytes is the reverse: one byte a character where all fit.
 func nameBytes(name string) (raw []byte, compressed bool) {
-	wide := EncodeUTF16(name)
+	wide := windata.Encode(name)
 	for k := 1; k < len(wide); k += 2 {
 		if wide[k] != 0 {
 			return wide, false
@@ -222,11 +178,11 @@ func fold(name string) string {
 	for k := range len(name) {
 		if c := name[k]; c >= 'a' && c <= 'z' || c >= utf8.RuneSelf {
 			if !utf8.ValidString(name) {
-				wide := EncodeUTF16(name)
+				wide := windata.Encode(name)
 				for k := 0; k < len(wide); k += 2 {
 					binary.LittleEndian.PutUint16(wide[k:], uint16(upcase(rune(le16(wide, k)))))
 				}
-				return DecodeUTF16(wide)
+				return windata.Decode(wide)
 			}
 			return strings.Map(upcase, name)
 		}
@@ -247,7 +203,7 @@ func upcase(r rune) rune {
 // system's own table of cases.
 func nameHash(name string) (hash uint32, ascii bool) {
 	ascii = true
-	wide := EncodeUTF16(name)
+	wide := windata.Encode(name)
 	for k := 0; k < len(wide); k += 2 {
 		u := rune(binary.LittleEndian.Uint16(wide[k:]))
 		if u >= utf8.RuneSelf {

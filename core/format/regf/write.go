@@ -9,6 +9,8 @@ import (
 	"io"
 	"slices"
 	"time"
+
+	"lockback/core/format/windata"
 )
 
 // Errors of editing that callers decide on.
@@ -32,7 +34,7 @@ func Create(security []byte, now time.Time) *Hive {
 	h.putU32(24, 5)
 	h.putU32(32, 1)
 	h.putU32(44, 1)
-	binary.LittleEndian.PutUint64(h.base[12:], FileTime(now))
+	binary.LittleEndian.PutUint64(h.base[12:], windata.FileTime(now))
 	h.alloc = &allocator{hive: h}
 	sk, err := h.allocate(20 + uint32(len(security)))
 	var root uint32
@@ -70,7 +72,7 @@ func keyCell(name string, flags uint16, parent, security uint32, now time.Time) 
 	b := make([]byte, nkSize, nkSize+len(raw))
 	copy(b, "nk")
 	binary.LittleEndian.PutUint16(b[nkFlags:], flags)
-	binary.LittleEndian.PutUint64(b[nkTime:], FileTime(now))
+	binary.LittleEndian.PutUint64(b[nkTime:], windata.FileTime(now))
 	for at, v := range map[int]uint32{nkParent: parent, nkSubkeyList: noCell, nkVolatile: noCell, nkValueList: noCell, nkSecurity: security, nkClass: noCell} {
 		binary.LittleEndian.PutUint32(b[at:], v)
 	}
@@ -113,7 +115,7 @@ func (h *Hive) editable(k *Key) (*Key, error) {
 
 // touch sets the time of a key.
 func (h *Hive) touch(k *Key, now time.Time) error {
-	return h.write(k.at+4+nkTime, binary.LittleEndian.AppendUint64(nil, FileTime(now)))
+	return h.write(k.at+4+nkTime, binary.LittleEndian.AppendUint64(nil, windata.FileTime(now)))
 }
 
 // SetTime gives a key the time of its last change.
@@ -166,7 +168,7 @@ func (h *Hive) SetValue(k *Key, v Value) error {
 		if err := h.setValueList(k, append(cells, at)); err != nil {
 			return err
 		}
-		if err := h.raise(k, nkMaxVName, uint32(len(EncodeUTF16(v.Name)))); err != nil {
+		if err := h.raise(k, nkMaxVName, uint32(len(windata.Encode(v.Name)))); err != nil {
 			return err
 		}
 	default:
@@ -337,7 +339,7 @@ func (h *Hive) CreateKey(parent *Key, name string, security []byte, now time.Tim
 	if err != nil {
 		return nil, err
 	}
-	if n := len(EncodeUTF16(name)) / 2; n == 0 || n >= maxNameUnits || bytes.ContainsRune([]byte(name), '\\') {
+	if n := len(windata.Encode(name)) / 2; n == 0 || n >= maxNameUnits || bytes.ContainsRune([]byte(name), '\\') {
 		return nil, fmt.Errorf("%w: %q", ErrName, name)
 	}
 	switch _, err := parent.Subkey(name); {
@@ -367,7 +369,7 @@ func (h *Hive) CreateKey(parent *Key, name string, security []byte, now time.Tim
 	if err := h.insertKey(parent, at, name); err != nil {
 		return nil, err
 	}
-	if err := h.raise16(parent, nkMaxName, len(EncodeUTF16(name))); err != nil {
+	if err := h.raise16(parent, nkMaxName, len(windata.Encode(name))); err != nil {
 		return nil, err
 	}
 	return h.keyAt(at)
@@ -665,7 +667,7 @@ func hint(kind, name string) (word [4]byte) {
 // compareNames orders keys as lists have them: by the upper case of their
 // UTF-16 units.
 func compareNames(a, b string) int {
-	x, y := EncodeUTF16(a), EncodeUTF16(b)
+	x, y := windata.Encode(a), windata.Encode(b)
 	for k := 0; k < min(len(x), len(y)); k += 2 {
 		if c := cmp.Compare(upcase(rune(le16(x, k))), upcase(rune(le16(y, k)))); c != 0 {
 			return c
@@ -830,7 +832,7 @@ func (h *Hive) Close(now time.Time) {
 	h.putU32(4, next)
 	h.putU32(8, next)
 	h.putU32(40, h.size)
-	binary.LittleEndian.PutUint64(h.base[12:], FileTime(now))
+	binary.LittleEndian.PutUint64(h.base[12:], windata.FileTime(now))
 	h.putU32(508, checksum(h.base[:]))
 }
 

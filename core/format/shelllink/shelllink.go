@@ -15,8 +15,9 @@ import (
 	"fmt"
 	"strings"
 	"time"
-	"unicode/utf16"
 	"unicode/utf8"
+
+	"lockback/core/format/windata"
 )
 
 // Link is what a shortcut says.
@@ -68,7 +69,7 @@ func Parse(b []byte) (*Link, error) {
 		return nil, ErrNotLink
 	}
 	flags := binary.LittleEndian.Uint32(b[20:])
-	l := &Link{Created: fileTime(b[28:]), Modified: fileTime(b[44:]), Size: binary.LittleEndian.Uint32(b[52:]), Show: binary.LittleEndian.Uint32(b[60:])}
+	l := &Link{Created: windata.Time(binary.LittleEndian.Uint64(b[28:])), Modified: windata.Time(binary.LittleEndian.Uint64(b[44:])), Size: binary.LittleEndian.Uint32(b[52:]), Show: binary.LittleEndian.Uint32(b[60:])}
 	b = b[headerSize:]
 	if flags&hasIDList != 0 {
 		list, rest, err := sized16(b)
@@ -109,7 +110,7 @@ func Parse(b []byte) (*Link, error) {
 			return l, errShort
 		}
 		if flags&isUnicode != 0 {
-			*s.to = wide(b[:n])
+			*s.to = windata.Decode(b[:n])
 		} else {
 			*s.to = narrow(b[:n])
 		}
@@ -168,14 +169,14 @@ func (l *Link) linkInfo(b []byte) {
 	long := header >= 0x24 && len(b) >= 0x24
 	if long {
 		if s := at(32); s != nil {
-			suffix = terminatedWide(s)
+			suffix = windata.Text(s)
 		}
 	}
 	if flags&1 != 0 { // a volume and a path on it
 		base := terminated(at(16))
 		if long {
 			if s := at(28); s != nil {
-				base = terminatedWide(s)
+				base = windata.Text(s)
 			}
 		}
 		l.LocalPath = joinPath(base, suffix)
@@ -183,7 +184,7 @@ func (l *Link) linkInfo(b []byte) {
 			l.Serial = binary.LittleEndian.Uint32(v[8:])
 			if n := binary.LittleEndian.Uint32(v[12:]); n == 0x14 && len(v) >= 20 {
 				if u := binary.LittleEndian.Uint32(v[16:]); uint64(u) < uint64(len(v)) {
-					l.Volume = terminatedWide(v[u:])
+					l.Volume = windata.Text(v[u:])
 				}
 			} else if uint64(n) < uint64(len(v)) {
 				l.Volume = terminated(v[n:])
@@ -217,7 +218,7 @@ func (l *Link) extra(signature uint32, b []byte) {
 	switch signature {
 	case environmentBlock: // 260 bytes, then 520 bytes of UTF-16
 		if len(b) >= 780 {
-			l.Environment = terminatedWide(b[260:780])
+			l.Environment = windata.Text(b[260:780])
 		}
 		if l.Environment == "" && len(b) >= 260 {
 			l.Environment = terminated(b[:260])
@@ -250,7 +251,7 @@ func appID(b []byte) string {
 				}
 				// Id 5 of type VT_LPWSTR: a count of units, and the text.
 				if binary.LittleEndian.Uint32(values[4:]) == 5 && size >= 17 && binary.LittleEndian.Uint16(values[9:]) == 0x1f {
-					return terminatedWide(values[17:size])
+					return windata.Text(values[17:size])
 				}
 				values = values[size:]
 			}
@@ -310,13 +311,16 @@ func fileItem(item []byte) string {
 		return ""
 	}
 	if item[0]&0x04 != 0 {
-		return terminatedWide(item[12:])
+		return windata.Text(item[12:])
 	}
 	short := terminated(item[12:])
 	if k := bytes.Index(item, []byte{0x04, 0x00, 0xef, 0xbe}); k >= 4 {
 		version := binary.LittleEndian.Uint16(item[k-2:])
 		// Where the name begins depends on what the version put before it.
-		at := k - 4 + map[bool]int{true: 20, false: 0}[version >= 3]
+		at := k - 4
+		if version >= 3 {
+			at += 20
+		}
 		switch {
 		case version >= 9:
 			at = k - 4 + 46
@@ -326,21 +330,12 @@ func fileItem(item []byte) string {
 			at = k - 4 + 38
 		}
 		if at > k && at < len(item) {
-			if long := terminatedWide(item[at:]); long != "" {
+			if long := windata.Text(item[at:]); long != "" {
 				return long
 			}
 		}
 	}
 	return short
-}
-
-func fileTime(b []byte) time.Time {
-	t := binary.LittleEndian.Uint64(b)
-	if t == 0 || t > 1<<62 {
-		return time.Time{}
-	}
-	n := int64(t) - 116444736000000000
-	return time.Unix(n/1e7, n%1e7*100).UTC()
 }
 
 func terminated(b []byte) string {
@@ -363,23 +358,6 @@ func narrow(b []byte) string {
 	return string(r)
 }
 
-func terminatedWide(b []byte) string {
-	for k := 0; k+1 < len(b); k += 2 {
-		if b[k] == 0 && b[k+1] == 0 {
-			return wide(b[:k])
-		}
-	}
-	return wide(b)
-}
-
-func wide(b []byte) string {
-	units := make([]uint16, len(b)/2)
-	for k := range units {
-		units[k] = binary.LittleEndian.Uint16(b[2*k:])
-	}
-	return string(utf16.Decode(units))
-}
-
 // Encode writes a shell link that leads to a local path, with the texts, the
 // volume and the machine of l: enough for Windows to follow it.
 func (l *Link) Encode() []byte {
@@ -391,9 +369,8 @@ func (l *Link) Encode() []byte {
 	}{{hasName, l.Description}, {hasRelativePath, l.Relative}, {hasWorkingDir, l.WorkingDir}, {hasArguments, l.Arguments}, {hasIcon, l.Icon}} {
 		if s.text != "" {
 			flags |= s.flag
-			units := utf16.Encode([]rune(s.text))
-			texts = binary.LittleEndian.AppendUint16(texts, uint16(len(units)))
-			texts = appendWide(texts, units)
+			text := windata.Encode(s.text)
+			texts = append(binary.LittleEndian.AppendUint16(texts, uint16(len(text)/2)), text...)
 		}
 	}
 	b := make([]byte, headerSize)
@@ -403,7 +380,7 @@ func (l *Link) Encode() []byte {
 	binary.LittleEndian.PutUint32(b[24:], 0x20) // FILE_ATTRIBUTE_ARCHIVE
 	for at, t := range map[int]time.Time{28: l.Created, 36: l.Modified, 44: l.Modified} {
 		if !t.IsZero() {
-			binary.LittleEndian.PutUint64(b[at:], uint64(t.Unix()*1e7+int64(t.Nanosecond()/100)+116444736000000000))
+			binary.LittleEndian.PutUint64(b[at:], windata.FileTime(t))
 		}
 	}
 	binary.LittleEndian.PutUint32(b[52:], l.Size)
@@ -436,7 +413,7 @@ func (l *Link) info() []byte {
 		return r
 	}, l.LocalPath)
 	path := append([]byte(narrowPath), 0)
-	wide := appendWide(nil, append(utf16.Encode([]rune(l.LocalPath)), 0))
+	wide := append(windata.Encode(l.LocalPath), 0, 0)
 	at := uint32(header)
 	offsets := make([]uint32, 0, 5)
 	for _, part := range [][]byte{volume, path, {0}, wide, {0, 0}} {
@@ -449,11 +426,4 @@ func (l *Link) info() []byte {
 	}
 	b = append(append(append(b, volume...), path...), 0)
 	return append(append(b, wide...), 0, 0)
-}
-
-func appendWide(b []byte, units []uint16) []byte {
-	for _, u := range units {
-		b = binary.LittleEndian.AppendUint16(b, u)
-	}
-	return b
 }

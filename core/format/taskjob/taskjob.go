@@ -10,7 +10,8 @@ import (
 	"errors"
 	"fmt"
 	"time"
-	"unicode/utf16"
+
+	"lockback/core/format/windata"
 )
 
 // Job is what a file says.
@@ -48,25 +49,13 @@ func Parse(b []byte) (*Job, error) {
 		if at += 2; n > len(b)-at {
 			return nil, fmt.Errorf("%w: it ends early", ErrNotJob)
 		}
-		*field = wide(b[at : at+n])
+		*field = windata.Text(b[at : at+n])
 		at += n
 	}
 	if t := int(binary.LittleEndian.Uint16(b[22:])); t > 0 && t+2 <= len(b) {
 		j.Triggers = int(binary.LittleEndian.Uint16(b[t:]))
 	}
 	return j, nil
-}
-
-func wide(b []byte) string {
-	var units []uint16
-	for k := 0; k+1 < len(b); k += 2 {
-		u := binary.LittleEndian.Uint16(b[k:])
-		if u == 0 {
-			break
-		}
-		units = append(units, u)
-	}
-	return string(utf16.Decode(units))
 }
 
 // systemTime converts a SYSTEMTIME.

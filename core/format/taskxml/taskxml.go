@@ -10,14 +10,15 @@ package taskxml
 
 import (
 	"bytes"
-	"encoding/binary"
 	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
 	"reflect"
+	"strconv"
 	"strings"
-	"unicode/utf16"
+
+	"lockback/core/format/windata"
 )
 
 // Task is what a definition says.
@@ -69,11 +70,11 @@ const maxDepth = 64
 func text(b []byte) (string, func(string) []byte, error) {
 	switch {
 	case bytes.HasPrefix(b, []byte{0xff, 0xfe}):
-		return fromUTF16(b[2:], binary.LittleEndian), func(s string) []byte { return append([]byte{0xff, 0xfe}, toUTF16(s, binary.LittleEndian)...) }, nil
+		return windata.Decode(b[2:]), func(s string) []byte { return append([]byte{0xff, 0xfe}, windata.Encode(s)...) }, nil
 	case bytes.HasPrefix(b, []byte{0xfe, 0xff}):
-		return fromUTF16(b[2:], binary.BigEndian), func(s string) []byte { return append([]byte{0xfe, 0xff}, toUTF16(s, binary.BigEndian)...) }, nil
+		return windata.Decode(windata.Swap(b[2:])), func(s string) []byte { return append([]byte{0xfe, 0xff}, windata.Swap(windata.Encode(s))...) }, nil
 	case len(b) >= 4 && b[0] == '<' && b[1] == 0:
-		return fromUTF16(b, binary.LittleEndian), func(s string) []byte { return toUTF16(s, binary.LittleEndian) }, nil
+		return windata.Decode(b), windata.Encode, nil
 	case bytes.HasPrefix(b, []byte{0xef, 0xbb, 0xbf}):
 		return string(b[3:]), func(s string) []byte { return append([]byte{0xef, 0xbb, 0xbf}, s...) }, nil
 	case bytes.IndexByte(b, 0) < 0:
@@ -82,25 +83,9 @@ func text(b []byte) (string, func(string) []byte, error) {
 	return "", nil, ErrEncoding
 }
 
-func fromUTF16(b []byte, order binary.ByteOrder) string {
-	units := make([]uint16, len(b)/2)
-	for k := range units {
-		units[k] = order.Uint16(b[2*k:])
-	}
-	return string(utf16.Decode(units))
-}
-
-func toUTF16(s string, order binary.AppendByteOrder) []byte {
-	var b []byte
-	for _, u := range utf16.Encode([]rune(s)) {
-		b = order.AppendUint16(b, u)
-	}
-	return b
-}
-
 // decoder reads XML that was decoded already, whatever encoding it declares.
 func decoder(s string) *xml.Decoder {
-	d := xml.NewDecoder(strings.NewReader(s))
+	d := xml.NewDecoder(strings.NewReader(windata.Valid(s)))
 	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil }
 	return d
 }
@@ -286,7 +271,7 @@ func SetEnabled(content []byte, on bool) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	word := map[bool]string{true: "true", false: "false"}[on]
+	word := strconv.FormatBool(on)
 	var path []string
 	d := decoder(s)
 	for {

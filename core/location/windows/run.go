@@ -8,8 +8,8 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/inifile"
-	"lockback/core/format/regf"
 	"lockback/core/format/shelllink"
+	"lockback/core/format/windata"
 	"lockback/core/location"
 	"lockback/core/machine"
 )
@@ -58,7 +58,7 @@ func switchByApproval(s *location.Survey, item *location.Item, own machine.Artif
 		item.State = autostart.Disabled
 		item.Mode = "not approved"
 		if len(v.Data) >= 12 {
-			if t := regf.TimeOf(le64(v.Data[4:])); !t.IsZero() {
+			if t := windata.Time(le64(v.Data[4:])); !t.IsZero() {
 				item.AddFacts(func() []location.Fact {
 					return []location.Fact{{Name: "switched off", Value: t.Format("2006-01-02 15:04 MST"), Basis: key}}
 				})

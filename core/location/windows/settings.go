@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"lockback/core/autostart"
-	"lockback/core/format/regf"
+	"lockback/core/format/windata"
 	"lockback/core/location"
 	"lockback/core/machine"
 )
@@ -68,7 +68,7 @@ func readPendingMoves(s *location.Survey) {
 			continue
 		}
 		// Empty texts mean something here, so the list does not end at one.
-		words := strings.Split(strings.TrimSuffix(regf.DecodeUTF16(v.Data), "\x00"), "\x00")
+		words := strings.Split(strings.TrimSuffix(windata.Decode(v.Data), "\x00"), "\x00")
 		for n := 0; n+1 < len(words); n += 2 {
 			from, to := strings.TrimPrefix(words[n], `\??\`), strings.TrimPrefix(strings.TrimLeft(words[n+1], "!*"), `\??\`)
 			if from == "" {

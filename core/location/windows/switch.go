@@ -7,6 +7,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
+	"lockback/core/format/windata"
 	"lockback/core/location"
 	"lockback/core/location/part"
 	"lockback/core/machine"
@@ -47,7 +48,7 @@ func (a approve) Plan(images location.Images, want location.Want) ([]location.Ed
 	data[0] = approvedOn
 	if want.State == autostart.Disabled {
 		data[0] = approvedOff
-		binary.LittleEndian.PutUint64(data[4:], regf.FileTime(want.Now))
+		binary.LittleEndian.PutUint64(data[4:], windata.FileTime(want.Now))
 	}
 	if off, known := approvedState(before.Value()); (known || want.State == autostart.Enabled) && off == (want.State == autostart.Disabled) && before.Kind == machine.Value {
 		return nil, nil
