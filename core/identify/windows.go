@@ -25,7 +25,7 @@ func newWindowsFinder(m *machine.Reader) *windowsFinder {
 // target is what an item's command starts, looking through the programs that
 // only start others.
 func (f *windowsFinder) target(item *location.Item) autostart.Target {
-	line := strings.TrimSpace(f.machine.Expand(item.Line, item.For))
+	line := strings.TrimSpace(f.machine.Expand(item.CommandLine, item.For))
 	if line == "" {
 		return autostart.Target{}
 	}

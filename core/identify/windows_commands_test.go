@@ -88,7 +88,7 @@ func TestWindowsCommands(t *testing.T) {
 		{`cmd /c cmd /c cmd /c cmd /c cmd /c cmd /c cmd /c cmd /c x`, `C:\Windows\System32\cmd.exe`, there}, // enough is enough
 		{`"`, ``, unknown}, {``, ``, unknown}, {`   `, ``, unknown}, {`a<b>c`, ``, unknown},
 	} {
-		item := &location.Item{Entry: autostart.Entry{Location: "windows.run"}, Line: c.line, For: &ines}
+		item := &location.Item{Entry: autostart.Entry{Location: "windows.run"}, CommandLine: c.line, For: &ines}
 		identify.Annotate(m.Reader(nil), []*location.Item{item})
 		require.Equal(t, c.path, item.Target.Path, c.line)
 		switch c.exists {
@@ -100,7 +100,7 @@ func TestWindowsCommands(t *testing.T) {
 			require.Equal(t, c.exists == gone, len(item.Problems) == 1, c.line)
 		}
 	}
-	narrow := &location.Item{Line: `C:\Windows\System32\shell.dll`, Narrow: true}
+	narrow := &location.Item{CommandLine: `C:\Windows\System32\shell.dll`, Narrow: true}
 	identify.Annotate(m.Reader(nil), []*location.Item{narrow})
 	require.Equal(t, `C:\Windows\SysWOW64\shell.dll`, narrow.Target.Path, "where a 32-bit program finds it")
 }
@@ -121,7 +121,7 @@ func TestPartsOfWindows(t *testing.T) {
 		{"Tide", `C:\Windows\System32\dnsrslvr.dll`, "", false},
 		{"Dnscache", `C:\Windows\System32\dnsrslvr.dll`, "ines", false},
 	} {
-		item := &location.Item{Entry: autostart.Entry{Location: "windows.services", User: c.user, Source: autostart.Source{Path: machine.KeyCCS + `\Services\` + c.service}}, Line: c.line}
+		item := &location.Item{Entry: autostart.Entry{Location: "windows.services", User: c.user, Source: autostart.Source{Path: machine.KeyCCS + `\Services\` + c.service}}, CommandLine: c.line}
 		identify.Annotate(m.Reader(nil), []*location.Item{item})
 		require.Equal(t, c.part, item.OSPart, c.line)
 		require.Equal(t, c.part, item.Guarded != "", c.line)
@@ -135,6 +135,6 @@ func FuzzWindowsCommand(f *testing.F) {
 		f.Add(line)
 	}
 	f.Fuzz(func(t *testing.T, line string) {
-		identify.Annotate(m.Reader(nil), []*location.Item{{Line: line}})
+		identify.Annotate(m.Reader(nil), []*location.Item{{CommandLine: line}})
 	})
 }

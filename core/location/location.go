@@ -95,13 +95,13 @@ type Item struct {
 	// Argv is the command split as its location's syntax wants it; nil where
 	// only a shell could tell.
 	Argv []string
-	// Line is the command as a Windows machine gets it, which splits commands by
+	// CommandLine is the command as a Windows machine gets it, which splits commands by
 	// rules of its own; For is the person whose variables it is read with, and
 	// Narrow says that a 32-bit program loads it, which finds the system's
 	// folder elsewhere.
-	Line   string
-	For    *machine.User
-	Narrow bool
+	CommandLine string
+	For         *machine.User
+	Narrow      bool
 	// Facts tells what else is known, for a person to read; nil where nothing
 	// is.
 	Facts func() []Fact

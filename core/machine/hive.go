@@ -268,7 +268,7 @@ func (h *hiveFile) commit(token string, at func(string)) error {
 		return fmt.Errorf("%s: %w", h.name, ErrChanged)
 	}
 	at("hive " + h.name + ": write")
-	hive.Close(time.Now())
+	hive.Seal(time.Now())
 	err := h.files.replaceWhole(h.name, token, func(w io.Writer) error {
 		_, err := hive.WriteTo(w)
 		return err

@@ -45,8 +45,8 @@ func (systemTools) Run(name string, args ...string) ([]byte, error) {
 	if ctx.Err() != nil {
 		return nil, fmt.Errorf("%s did not answer within %s", path.Base(name), toolTimeout)
 	}
-	if said := strings.TrimSpace(errs.String() + " " + map[bool]string{true: out.String()}[err != nil]); err != nil && said != "" {
-		err = fmt.Errorf("%s: %s", path.Base(name), strings.Join(strings.Fields(said), " "))
+	if said := strings.Fields(errs.String() + " " + out.String()); err != nil && len(said) > 0 {
+		err = fmt.Errorf("%s: %s", path.Base(name), strings.Join(said, " "))
 	}
 	return out.Bytes(), err
 }
@@ -259,7 +259,10 @@ func (m *Machine) setLaunchd(domain string, want Image) error {
 		if _, has := wanted[label]; off == (now[label] == true) && (had || !has) {
 			continue
 		}
-		verb := map[bool]string{true: "disable", false: "enable"}[off]
+		verb := "enable"
+		if off {
+			verb = "disable"
+		}
 		if _, err := m.tools.Run(launchctl, verb, domain+"/"+label); err != nil {
 			return fmt.Errorf("launchd refuses to %s %s: %w", verb, label, err)
 		}
@@ -270,8 +273,12 @@ func (m *Machine) setLaunchd(domain string, want Image) error {
 		return err
 	}
 	for _, label := range told {
-		if (after[label] == true) != (wanted[label] == true) {
-			return fmt.Errorf("launchctl reported success, but %s still reads as %s", label, map[bool]string{true: "disabled", false: "enabled"}[after[label] == true])
+		switch is := after[label] == true; {
+		case is == (wanted[label] == true):
+		case is:
+			return fmt.Errorf("launchctl reported success, but %s still reads as disabled", label)
+		default:
+			return fmt.Errorf("launchctl reported success, but %s still reads as enabled", label)
 		}
 	}
 	return nil

@@ -152,7 +152,7 @@ func (h *hiveBuilder) write(b *builder, name string) {
 	if b.err != nil {
 		return
 	}
-	h.hive.Close(h.now)
+	h.hive.Seal(h.now)
 	file, err := os.Create(name)
 	if err != nil {
 		b.err = err

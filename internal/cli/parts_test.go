@@ -110,7 +110,7 @@ func value(t *testing.T, root string, i part.Item, change func(regf.Value) regf.
 	v = change(v)
 	v.Name = i.Value
 	require.NoError(t, h.SetValue(k, v))
-	h.Close(time.Now())
+	h.Seal(time.Now())
 	var b bytes.Buffer
 	_, err = h.WriteTo(&b)
 	require.NoError(t, err)

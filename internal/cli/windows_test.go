@@ -271,7 +271,7 @@ func TestWindowsConflict(t *testing.T) {
 			k, err := h.Key(`ControlSet001\Services\kupdate`)
 			require.NoError(t, err)
 			require.NoError(t, h.SetValue(k, regf.NewNumber("Start", 3)))
-			h.Close(time.Now())
+			h.Seal(time.Now())
 			var b bytes.Buffer
 			_, err = h.WriteTo(&b)
 			require.NoError(t, err)

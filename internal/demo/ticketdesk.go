@@ -78,7 +78,7 @@ func hiveOf(keys ...hiveKey) string {
 	if err := fill(h, keys); err != nil {
 		panic(err) // the keys are fixed, in this file
 	}
-	h.Close(asFound)
+	h.Seal(asFound)
 	var b bytes.Buffer
 	if _, err := h.WriteTo(&b); err != nil {
 		panic(err)

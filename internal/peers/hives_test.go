@@ -66,7 +66,7 @@ func openHive(t *testing.T, file string) *regf.Hive {
 
 func writeHive(t *testing.T, h *regf.Hive, file string) {
 	t.Helper()
-	h.Close(hiveTime)
+	h.Seal(hiveTime)
 	var b bytes.Buffer
 	_, err := h.WriteTo(&b)
 	require.NoError(t, err)

@@ -38,7 +38,7 @@ func Hive(t testing.TB, keys Keys) []byte {
 			require.NoError(t, h.SetValue(k, v))
 		}
 	}
-	h.Close(now)
+	h.Seal(now)
 	var b bytes.Buffer
 	_, err := h.WriteTo(&b)
 	require.NoError(t, err)

@@ -230,17 +230,18 @@ func (j *Job) keepAlive(d map[string]any) {
 }
 
 func (j *Job) condition(v any, yes, no string) {
-	if b, ok := v.(bool); ok {
-		j.KeepAlive = append(j.KeepAlive, map[bool]string{true: yes, false: no}[b])
+	switch v {
+	case true:
+		j.KeepAlive = append(j.KeepAlive, yes)
+	case false:
+		j.KeepAlive = append(j.KeepAlive, no)
 	}
 }
 
 func (j *Job) conditions(v any, yes, no string) {
 	m, _ := v.(map[string]any)
 	for _, name := range slices.Sorted(maps.Keys(m)) {
-		if b, ok := m[name].(bool); ok {
-			j.KeepAlive = append(j.KeepAlive, fmt.Sprintf(map[bool]string{true: yes, false: no}[b], name))
-		}
+		j.condition(m[name], fmt.Sprintf(yes, name), fmt.Sprintf(no, name))
 	}
 }
 

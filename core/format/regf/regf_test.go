@@ -21,7 +21,7 @@ var made = time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
 func reopened(t testing.TB, h *Hive, logs ...Source) (*Hive, []byte) {
 	t.Helper()
 	var file bytes.Buffer
-	h.Close(made)
+	h.Seal(made)
 	n, err := h.WriteTo(&file)
 	require.NoError(t, err)
 	require.EqualValues(t, file.Len(), n)
@@ -441,7 +441,7 @@ func FuzzHive(f *testing.F) {
 			}
 		}
 		h.CreateKey(root, "New", nil, made)
-		h.Close(made)
+		h.Seal(made)
 		var out bytes.Buffer
 		_, err = h.WriteTo(&out)
 		require.NoError(t, err)

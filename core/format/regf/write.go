@@ -825,9 +825,9 @@ func (h *Hive) WriteTo(w io.Writer) (int64, error) {
 	return total, nil
 }
 
-// Close makes the first page that of a hive closed cleanly at a time: to be
+// Seal makes the first page that of a hive closed cleanly at a time: to be
 // called once, before [Hive.WriteTo] writes edits.
-func (h *Hive) Close(now time.Time) {
+func (h *Hive) Seal(now time.Time) {
 	next := max(h.u32(4), h.u32(8)) + 1
 	h.putU32(4, next)
 	h.putU32(8, next)

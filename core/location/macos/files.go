@@ -34,7 +34,11 @@ func readRC(s *location.Survey) {
 		s.Add(key(nil, file), item)
 	}
 	for _, h := range append([]root{{"/private/etc", nil}}, homes(s)...) {
-		file := path.Join(h.path, map[bool]string{true: "launchd.conf", false: ".launchd.conf"}[h.user == nil])
+		name := ".launchd.conf"
+		if h.user == nil {
+			name = "launchd.conf"
+		}
+		file := path.Join(h.path, name)
 		content, ok := s.File(file)
 		if !ok {
 			continue
@@ -326,7 +330,10 @@ func readShellFiles(s *location.Survey) {
 				item.OSPart = item.OSPart && shipped[text]
 			}
 		}
-		item.Mode = strconv.Itoa(count) + map[bool]string{true: " command", false: " commands"}[count == 1]
+		item.Mode = "1 command"
+		if count != 1 {
+			item.Mode = strconv.Itoa(count) + " commands"
+		}
 		s.Add(key(u, file), item)
 	}
 	for _, name := range systemShellFiles {

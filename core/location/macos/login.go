@@ -52,7 +52,10 @@ func (d *disk) readLoginItems(s *location.Survey) {
 			continue
 		}
 		const takenOver = "older list, taken over at sign-in"
-		later := map[bool]string{true: takenOver}[b.there]
+		later := ""
+		if b.there {
+			later = takenOver
+		}
 		if file := path.Join(u.Home, agentDatabase); !release.Before(highSierra) && exists(s, file) {
 			addLoginItems(s, u, file, later, readAgentDatabase(s, file))
 			continue
@@ -175,7 +178,9 @@ func loginItemOf(u *machine.User, file string, l listed) *location.Item {
 	}
 	item := newItem(u, strings.TrimSuffix(name, ".app"), l.path, file)
 	item.Source.Key = l.key
-	item.Mode = map[bool]string{true: "hidden"}[l.hidden]
+	if l.hidden {
+		item.Mode = "hidden"
+	}
 	if l.path != "" {
 		item.Argv = []string{l.path}
 	}

@@ -58,7 +58,7 @@ func newClassItem(s *location.Survey, p place, clsid, name string) *location.Ite
 	}
 	item := newItem(p.origin(), name, c.library)
 	if c.library != "" && !strings.HasPrefix(c.library, `"`) {
-		item.Line = `"` + c.library + `"`
+		item.CommandLine = `"` + c.library + `"`
 	}
 	item.Source.Key = clsid
 	item.Facts = func() []location.Fact {
@@ -291,10 +291,10 @@ func readOffice(s *location.Survey) {
 					name = k.Name()
 				}
 				item := newItem(p.origin(), name, k.Text("Manifest"))
-				item.Line = ""
+				item.CommandLine = ""
 				if clsid := progID(s, p, k.Name()); clsid != "" && item.Command == "" {
 					c := classOf(s, p, clsid)
-					item.Command, item.Line = c.library, `"`+c.library+`"`
+					item.Command, item.CommandLine = c.library, `"`+c.library+`"`
 				}
 				item.Mode = addinBehaviours[behaviour]
 				item.Source.Key = "LoadBehavior"

@@ -36,7 +36,7 @@ func readParkedFiles(s *location.Survey, u *machine.User, dir string, names []st
 // addParkedFile reports a file that is an entry, as describe has it.
 func addParkedFile(s *location.Survey, u *machine.User, file string, describe func(*location.Item)) {
 	item := newItem(origin{path: file, user: u}, file[strings.LastIndexByte(file, '\\')+1:], file)
-	item.Line = `"` + file + `"`
+	item.CommandLine = `"` + file + `"`
 	a := machine.File(file)
 	item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 	key := file
@@ -72,7 +72,7 @@ func readJobs(s *location.Survey) {
 		}
 		file := dir + `\` + e.Name()
 		addParkedFile(s, nil, file, func(item *location.Item) {
-			item.Name, item.Line = strings.TrimSuffix(e.Name(), path.Ext(e.Name())), ""
+			item.Name, item.CommandLine = strings.TrimSuffix(e.Name(), path.Ext(e.Name())), ""
 			if b, ok := s.File(file); ok {
 				describeJob(item, b)
 			}
@@ -88,7 +88,7 @@ func describeJob(item *location.Item, b []byte) {
 		return
 	}
 	item.Command = strings.TrimSpace(job.Program + " " + job.Arguments)
-	item.Line = strings.TrimSpace(`"` + job.Program + `" ` + job.Arguments)
+	item.CommandLine = strings.TrimSpace(`"` + job.Program + `" ` + job.Arguments)
 	if item.Mode = fmt.Sprintf("%d triggers", job.Triggers); job.Triggers == 1 {
 		item.Mode = "1 trigger"
 	}
@@ -156,7 +156,7 @@ func readScriptsFile(s *location.Survey, dir, name string, b []byte) {
 				script = dir + `\` + section.Name + `\` + script
 			}
 			item := newItem(origin{path: dir + `\` + name}, shortName(script), strings.TrimSpace(k.Value+" "+section.Get(number+"Parameters")))
-			item.Line = `"` + script + `"`
+			item.CommandLine = `"` + script + `"`
 			item.Stage, item.Mode, item.Source.Line = scriptStage(section.Name), strings.ToLower(section.Name), k.Line
 			item.Source.Key = section.Name
 			a := machine.File(dir + `\` + name)
@@ -213,7 +213,7 @@ func readBrowsers(s *location.Survey) {
 			for _, k := range subkeys(s, p.RegistryKey) {
 				at := place{k, p.user, p.narrow}
 				item := newItem(at.origin(), k.Name(), k.Text(""))
-				item.Line = hostProgram(s, k.Text(""))
+				item.CommandLine = hostProgram(s, k.Text(""))
 				item.Mode = "native messaging host"
 				parkKey(at, item, "")
 				s.Add(id(at), item)
@@ -223,7 +223,7 @@ func readBrowsers(s *location.Survey) {
 			for _, k := range subkeys(s, p.RegistryKey) {
 				at := place{k, p.user, p.narrow}
 				item := newItem(at.origin(), k.Name(), k.Text("update_url"))
-				item.Line, item.Mode = "", "installed from outside"
+				item.CommandLine, item.Mode = "", "installed from outside"
 				item.Artifacts, item.Switcher = artifacts(machine.RegistryTree(k.Path)), location.NoSwitch{Why: why}
 				s.Add(id(at), item)
 			}

@@ -114,7 +114,7 @@ func readRunOnce(s *location.Survey) {
 					item := addValue(s, at, v, section.Name()+" "+v.Name)
 					// "||program" and "dll|function" are its own forms.
 					command := strings.TrimLeft(text(v), "|")
-					item.Line, _, _ = strings.Cut(command, "|")
+					item.CommandLine, _, _ = strings.Cut(command, "|")
 					s.Add(id(at, v.Name), item)
 				}
 			}
@@ -160,19 +160,19 @@ func addStartupFile(s *location.Survey, u *machine.User, dir string, e fs.DirEnt
 		readShortcut(s, u, item, file)
 	case ".url":
 		if b, ok := s.File(file); ok {
-			item.Line = ""
+			item.CommandLine = ""
 			for _, section := range inifile.Parse(b) {
 				if strings.EqualFold(section.Name, "InternetShortcut") {
 					item.Command = section.Get("URL")
 				}
 			}
 			if target, ok := strings.CutPrefix(item.Command, "file:///"); ok {
-				item.Line = strings.ReplaceAll(target, "/", `\`)
+				item.CommandLine = strings.ReplaceAll(target, "/", `\`)
 			}
 		}
 	}
-	if item.Line == file {
-		item.Line = `"` + file + `"`
+	if item.CommandLine == file {
+		item.CommandLine = `"` + file + `"`
 	}
 	switchByApproval(s, item, machine.File(file), approval(place{user: u}, "StartupFolder"), e.Name())
 	user := ""
@@ -186,12 +186,12 @@ func addStartupFile(s *location.Survey, u *machine.User, dir string, e fs.DirEnt
 func readShortcut(s *location.Survey, u *machine.User, item *location.Item, file string) {
 	b, ok := s.File(file)
 	if !ok {
-		item.Line = ""
+		item.CommandLine = ""
 		return
 	}
 	link, err := shelllink.Parse(b)
 	if link == nil {
-		item.Problems, item.Line = append(item.Problems, autostart.Unparsable), ""
+		item.Problems, item.CommandLine = append(item.Problems, autostart.Unparsable), ""
 		return
 	}
 	if err != nil {
@@ -199,9 +199,9 @@ func readShortcut(s *location.Survey, u *machine.User, item *location.Item, file
 	}
 	target := link.Target()
 	item.Command = strings.TrimSpace(target + " " + link.Arguments)
-	item.Line = ""
+	item.CommandLine = ""
 	if target != "" {
-		item.Line = strings.TrimSpace(`"` + target + `" ` + link.Arguments)
+		item.CommandLine = strings.TrimSpace(`"` + target + `" ` + link.Arguments)
 	}
 	if link.Target() == "" && link.AppID != "" {
 		item.Command = `shell:AppsFolder\` + link.AppID
@@ -243,7 +243,7 @@ func readPackagedApps(s *location.Survey) {
 				name, _, _ := strings.Cut(family, "_")
 				p := place{task, u, false}
 				item := newItem(p.origin(), name+" "+task.Name(), `shell:AppsFolder\`+family)
-				item.Line, item.Source.Key, item.Mode = "", "State", packagedStates[state]
+				item.CommandLine, item.Source.Key, item.Mode = "", "State", packagedStates[state]
 				item.Artifacts = artifacts(machine.RegistryValue(task.Path, "State"))
 				item.Switcher = number{key: task.Path, name: "State", on: 2, off: 1}
 				switch state {

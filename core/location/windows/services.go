@@ -85,7 +85,7 @@ func readServices(s *location.Survey) {
 		}
 		dll := serviceDLL(k)
 		if dll != "" {
-			item.Line = `"` + dll + `"`
+			item.CommandLine = `"` + dll + `"`
 		}
 		start1 := machine.RegistryValue(k.Path, "Start")
 		item.Artifacts = artifacts(start1)
@@ -135,9 +135,9 @@ func readDrivers(s *location.Survey) {
 	eachService(s, driverTypes, func(k *machine.RegistryKey, kind, start uint64) {
 		p := place{RegistryKey: k}
 		item := newItem(p.origin(), displayName(k), k.Text("ImagePath"))
-		item.Line = item.Command
-		if item.Line == "" {
-			item.Line = `\SystemRoot\System32\drivers\` + k.Name() + ".sys"
+		item.CommandLine = item.Command
+		if item.CommandLine == "" {
+			item.CommandLine = `\SystemRoot\System32\drivers\` + k.Name() + ".sys"
 		}
 		item.Guarded = "a driver: without it the machine may not start, or a device not work"
 		switch start {
@@ -186,7 +186,7 @@ func readSafeBoot(s *location.Survey) {
 			}
 			item := newItem(place{RegistryKey: k}.origin(), service.Name(), service.Text("ImagePath"))
 			if dll := serviceDLL(service); dll != "" {
-				item.Line = `"` + dll + `"`
+				item.CommandLine = `"` + dll + `"`
 			}
 			item.Mode = strings.ToLower(kind) + " safe mode"
 			item.Artifacts = artifacts(machine.RegistryTree(k.Path))
@@ -200,9 +200,9 @@ func readSafeBoot(s *location.Survey) {
 func readNetworkProviders(s *location.Survey) {
 	s.Adjusting(func(item *location.Item) {
 		if k, err := s.Machine.Key(servicesFolder + `\` + item.Command + `\NetworkProvider`); err == nil {
-			item.Line = `"` + k.Text("ProviderPath") + `"`
+			item.CommandLine = `"` + k.Text("ProviderPath") + `"`
 		} else {
-			item.Line = ""
+			item.CommandLine = ""
 		}
 	}, listItems(list{paths: []string{ccs + `\Control\NetworkProvider\Order`, ccs + `\Control\NetworkProvider\HwOrder`}, value: "ProviderOrder", separator: ",",
 		usual: []string{"rdpnp", "lanmanworkstation", "webclient", "p9np"}}))

@@ -79,7 +79,7 @@ func readPendingMoves(s *location.Survey) {
 			if to == "" {
 				item.Mode, item.Command = "deletes a file", from
 			}
-			item.Line = ""
+			item.CommandLine = ""
 			item.Source.Key = name
 			item.Artifacts = artifacts(machine.RegistryValue(k.Path, name))
 			item.Switcher = location.NoSwitch{Why: "an installer waits for it; half of it done would leave a broken program"}
@@ -161,9 +161,9 @@ func readEnvironment(s *location.Survey) {
 	s.Adjusting(func(item *location.Item) {
 		switch {
 		case isCLSID(item.Command):
-			item.Line = `"` + classOf(s, place{user: item.For}, item.Command).library + `"`
+			item.CommandLine = `"` + classOf(s, place{user: item.For}, item.Command).library + `"`
 		case !machine.OnDrive(item.Command):
-			item.Line = ""
+			item.CommandLine = ""
 		}
 	}, namedValues(nil, environmentHooks, sm+`\Environment`, `HKCU\Environment`))
 }
@@ -239,7 +239,7 @@ func readBootEntries(s *location.Survey) {
 			name = k.Name()
 		}
 		item := newItem(place{RegistryKey: k}.origin(), name, path)
-		item.Line = ""
+		item.CommandLine = ""
 		item.Mode = map[uint64]string{bootLoader: "loader", bootManager: "boot manager", firmwareApp: "of the firmware"}[kind]
 		lower := strings.ToLower(path)
 		item.OSPart = strings.HasPrefix(lower, `\windows\system32\winload`) || strings.HasPrefix(lower, `\efi\microsoft\boot\`) || lower == `\bootmgr`
@@ -280,7 +280,7 @@ func readWMI(s *location.Survey) {
 			}
 			seen[b.consumer+"\x00"+b.filter] = true
 			item := newItem(origin{path: name}, b.name(), b.consumer)
-			item.Line = ""
+			item.CommandLine = ""
 			item.Mode = "on the filter " + b.filter
 			item.OSPart = b.consumer == `NTEventLogEventConsumer.Name="SCM Event Log Consumer"`
 			item.Artifacts = artifacts()

@@ -81,7 +81,10 @@ func (n number) Plan(images location.Images, want location.Want) ([]location.Edi
 	if want.State == autostart.Enabled && n.remove {
 		return []location.Edit{{Artifact: artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
 	}
-	v := regf.NewNumber("", map[autostart.State]uint32{autostart.Enabled: n.on, autostart.Disabled: n.off}[want.State])
+	v := regf.NewNumber("", n.off)
+	if want.State == autostart.Enabled {
+		v = regf.NewNumber("", n.on)
+	}
 	if before.Kind == machine.Value && (before.Value().Type == regf.QWord || before.Value().Type == regf.String) {
 		return nil, fmt.Errorf("%w: %s is not of the type it should be", location.ErrNoSwitch, artifact)
 	}

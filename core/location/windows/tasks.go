@@ -126,13 +126,13 @@ func describeTask(s *location.Survey, item *location.Item, task *taskxml.Task, p
 	case len(task.Execs) > 0:
 		e := task.Execs[0]
 		item.Command = strings.TrimSpace(e.Command + " " + e.Arguments)
-		item.Line = strings.TrimSpace(`"` + strings.Trim(e.Command, `"`) + `" ` + e.Arguments)
+		item.CommandLine = strings.TrimSpace(`"` + strings.Trim(e.Command, `"`) + `" ` + e.Arguments)
 	case len(task.Handlers) > 0:
 		h := task.Handlers[0]
 		c := classOf(s, place{}, h.ClassID)
 		item.Command = strings.TrimSpace(h.ClassID + " " + h.Data)
 		if c.library != "" {
-			item.Line = `"` + c.library + `"`
+			item.CommandLine = `"` + c.library + `"`
 		}
 	case len(task.Others) > 0:
 		item.Command = strings.Join(task.Others, ", ")

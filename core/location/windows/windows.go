@@ -146,7 +146,7 @@ func newItem(from origin, name, command string) *location.Item {
 			Name: name, State: autostart.Enabled, Command: command, User: userName(from.user),
 			Source: autostart.Source{Path: from.path},
 		},
-		Line: command, For: from.user, Narrow: from.narrow,
+		CommandLine: command, For: from.user, Narrow: from.narrow,
 	}
 }
 
@@ -163,7 +163,7 @@ func addValue(s *location.Survey, p place, v regf.Value, name string) *location.
 	item.Artifacts = artifacts(a)
 	item.Switcher = location.Park{Artifact: a}
 	if !v.IsText() {
-		item.Line, item.Problems = "", []string{autostart.Unparsable}
+		item.CommandLine, item.Problems = "", []string{autostart.Unparsable}
 	}
 	return item
 }
