@@ -47,9 +47,7 @@ campaign:
 shots:
 	docs/screenshots/make
 
+# Every target of every package, each for FUZZTIME.
 fuzz:
-	@set -e; for f in core/format/desktopentry:FuzzParse core/format/crontab:FuzzParse core/format/unitfile:FuzzParse core/identify:FuzzProgram \
-	  core/format/regf:FuzzHive core/format/shelllink:FuzzLink core/format/taskxml:FuzzTask core/format/taskjob:FuzzJob core/format/inifile:FuzzSections \
-	  core/format/plist:FuzzParse core/format/bookmark:FuzzPlace core/format/keyedarchive:FuzzArchive core/format/launchd:FuzzJob core/format/authdb:FuzzParse core/location/macos:FuzzDatabases \
-	  core/location/windows:FuzzLists core/snapshot:FuzzSections core/autostart:FuzzSelector core/machine:FuzzResolve internal/view:FuzzSafe; do \
-	  go test ./$${f%%:*} -run XXX -fuzz $${f##*:} -fuzztime $${FUZZTIME:-1m} -fuzzminimizetime 20x; done
+	@grep -rn --include=*_test.go '^func Fuzz' . | sed -E 's|^\./(.*)/[^/]*:[0-9]+:func (Fuzz[A-Za-z]*).*|\1 \2|' | sort | while read dir name; do \
+	  go test ./$$dir -run XXX -fuzz "^$$name$$" -fuzztime $${FUZZTIME:-1m} -fuzzminimizetime 20x </dev/null || exit 1; done

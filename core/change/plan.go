@@ -2,10 +2,6 @@
 // them, writes the plan down before the first step, applies it, believes only
 // what it reads back, and takes it back.
 //
-//	e := &change.Engine{Machine: m, Store: st}
-//	plan, err := e.Switch(inv, items, location.Want{State: autostart.Disabled})
-//	done, err := e.Apply(plan, "before the holidays")
-//
 // The package knows artifacts and images only. What a crontab or a unit is, it
 // does not know; locations tell it which image to bring about.
 //

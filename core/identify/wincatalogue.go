@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"lockback/core/autostart"
+	"lockback/core/format/windata"
 	"lockback/core/machine"
 )
 
@@ -159,7 +160,7 @@ func matches(pattern, name string) bool {
 
 // cutAnywhere cuts around a part of a path, without regard to case.
 func cutAnywhere(s, part string) (before, after string, ok bool) {
-	k := strings.Index(strings.ToLower(s), strings.ToLower(part))
+	k := strings.Index(windata.LowerASCII(s), windata.LowerASCII(part))
 	if k < 0 {
 		return s, "", false
 	}

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"lockback/core/autostart"
+	"lockback/core/format/windata"
 	"lockback/core/location"
 	"lockback/core/machine"
 )
@@ -99,7 +100,7 @@ var programEndings = []string{".exe", ".com", ".bat", ".cmd", ".dll", ".cpl", ".
 
 // untilProgram cuts a line behind the first name that ends like a program.
 func untilProgram(line string) (name, rest string, ok bool) {
-	lower := strings.ToLower(line)
+	lower := windata.LowerASCII(line)
 	best := -1
 	for _, ending := range programEndings {
 		for at := 0; ; {

@@ -94,7 +94,7 @@ func TestMacNames(t *testing.T) {
 		switch {
 		case err == nil:
 			return "there"
-		case IsOtherDrive(err):
+		case errors.Is(err, ErrOtherDrive):
 			return "elsewhere"
 		case IsMissing(err):
 			return "missing"

@@ -163,7 +163,7 @@ func TestPathsOfWindows(t *testing.T) {
 	}
 	require.Equal(t, `C:\Users\ines\AppData\Roaming`, m.Canonical(`c:\users\INES\appdata\ROAMING`))
 	_, err = m.Stat(`D:\x`)
-	require.True(t, machine.IsOtherDrive(err))
+	require.ErrorIs(t, err, machine.ErrOtherDrive)
 	require.False(t, machine.IsMissing(err))
 	ines, _ := m.UserNamed("ines")
 	for text, want := range map[string]string{`%gauge%\x`: `C:\Users\ines\AppData\Roaming\gauge\x`, `%SystemRoot%`: `C:\Windows`, `100%`: `100%`, `%%`: `%%`, `%x%y%windir%`: `%x%yC:\Windows`} {

@@ -17,10 +17,6 @@ var ErrHibernated = errors.New("Windows on this disk is hibernated or was shut d
 // ErrOtherDrive says that a path is on a drive that is not the mounted disk.
 var ErrOtherDrive = errors.New("on a drive that is not reachable here")
 
-// IsOtherDrive reports whether something could not be looked at because it lies
-// on another drive: it may be there or not.
-func IsOtherDrive(err error) bool { return errors.Is(err, ErrOtherDrive) }
-
 // Places of the registry that tell what the machine is.
 const (
 	KeyNT       = `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion`

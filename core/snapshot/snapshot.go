@@ -1,8 +1,5 @@
 // Package snapshot captures the exact state of all entries of a machine and
-// compares two such states.
-//
-//	snap, err := snapshot.Capture(inv, time.Now(), "as found", nil)
-//	diff, err := snapshot.Compare(earlier, snap)
+// compares two such states, see the example.
 //
 // A snapshot is kept as lines of text in sections, one section for each location
 // and user. Two snapshots are compared line by line, and a section that did not

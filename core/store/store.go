@@ -1,9 +1,6 @@
 // Package store is the record: one SQLite file that holds machines, snapshots,
-// the contents that their images share, and changes with their journal.
-//
-//	st, err := store.Open(path, store.Write)
-//	defer st.Close()
-//	err = st.Update(func(tx *store.Tx) error { return tx.AddSnapshot(m, snap) })
+// the contents that their images share, and changes with their journal. It is a
+// [change.Record].
 //
 // Contents are kept once, by their SHA-256, and compressed. Every commit is
 // flushed to disk before it returns. One process writes at a time; a second one

@@ -20,7 +20,7 @@ func workshop(t testing.TB) testkit.Program {
 	t.Helper()
 	dir := t.TempDir()
 	root := filepath.Join(dir, "workshop-box")
-	require.NoError(t, demo.Build(root))
+	require.NoError(t, demo.BuildMachine("workshop-box", root))
 	return testkit.Program{Root: root, Store: filepath.Join(dir, "record.db")}
 }
 

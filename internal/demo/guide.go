@@ -16,9 +16,6 @@ var order = []string{"workshop-box", "ticket-desk-pc", "archive-mac"}
 // machines are the computers of the museum, by the folder that each is built in.
 var machines = map[string]func() []piece{"workshop-box": workshopBox, "ticket-desk-pc": ticketDeskPC, "archive-mac": archiveMac}
 
-// Build makes the workshop box as a mounted disk in dir, which must not exist.
-func Build(dir string) error { return BuildMachine("workshop-box", dir) }
-
 // BuildMachine makes one of the museum's computers as a mounted disk in dir,
 // which must not exist.
 func BuildMachine(name, dir string) error {

@@ -1,9 +1,6 @@
 // Package view turns what core found into what a person or a script reads:
 // tables, JSON and CSV. It makes no decisions and knows no machine.
 //
-//	p := view.Printer{Out: os.Stdout, Width: 120, Color: true}
-//	p.Table([]view.Column{{Title: "name"}, {Title: "command", Share: 1}}, slices.Values(rows))
-//
 // Names and commands come from hostile places, so every text passes [Safe] on
 // its way to a terminal or a sheet.
 package view

@@ -32,9 +32,6 @@ type Place struct {
 	VolumeCreated time.Time
 }
 
-// Other reports whether the file is on another volume than the system's.
-func (p Place) Other() bool { return p.VolumePath != "" && p.VolumePath != "/" }
-
 // Errors that callers decide on.
 var (
 	// ErrFormat says that the bytes are neither a bookmark nor an alias.

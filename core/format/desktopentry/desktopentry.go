@@ -105,18 +105,6 @@ func (f *File) Bool(key string) bool {
 	return strings.EqualFold(v, "true") || v == "1"
 }
 
-// List returns a key's values, which are separated by semicolons.
-func (f *File) List(key string) []string {
-	v, _ := f.Get(key)
-	var list []string
-	for item := range strings.SplitSeq(v, ";") {
-		if item != "" {
-			list = append(list, item)
-		}
-	}
-	return list
-}
-
 // Set gives a key of the main group a value: in its line where it has one, else
 // in a new line at the group's end. The line ends of the file are kept.
 func (f *File) Set(key, value string) {

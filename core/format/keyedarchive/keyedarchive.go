@@ -18,7 +18,6 @@ import (
 	"errors"
 	"math"
 	"strings"
-	"time"
 
 	"howett.net/plist"
 )
@@ -71,13 +70,6 @@ func (a *Archive) object(v any) Object {
 
 // Exists reports whether there is anything.
 func (o Object) Exists() bool { return o.value != nil }
-
-// Class is the name of the object's class; empty of plain values.
-func (o Object) Class() string {
-	class, _ := o.raw("$class").value.(map[string]any)
-	name, _ := class["$classname"].(string)
-	return name
-}
 
 func (o Object) raw(name string) Object {
 	fields, _ := o.value.(map[string]any)
@@ -194,14 +186,4 @@ func (o Object) UUID() string {
 	}
 	x := strings.ToUpper(hex.EncodeToString(b))
 	return x[:8] + "-" + x[8:12] + "-" + x[12:16] + "-" + x[16:20] + "-" + x[20:]
-}
-
-// Time is the moment of an NSDate: seconds since the beginning of 2001.
-func (o Object) Time() (time.Time, bool) {
-	seconds, ok := o.raw("NS.time").value.(float64)
-	if !ok || !(math.Abs(seconds) < 9e9) { // 285 years, what a Duration holds
-		return time.Time{}, false
-	}
-	whole, part := math.Modf(seconds)
-	return time.Date(2001, 1, 1, 0, 0, 0, 0, time.UTC).Add(time.Duration(part * float64(time.Second))).Add(time.Duration(whole) * time.Second), true
 }

@@ -5,17 +5,8 @@
 // Reading is lazy: opening a hive reads its first page, and every key and value
 // only what it needs.
 //
-//	hive, err := regf.Open(file, size)
-//	key, err := hive.Key(`Microsoft\Windows\CurrentVersion\Run`)
-//	for _, v := range key.Values() {
-//		fmt.Println(v.Name, v.Text())
-//	}
-//
 // Edits are made in memory, on copies of the pages that they touch; the file is
-// written whole with [Hive.WriteTo]:
-//
-//	err = hive.SetValue(key, regf.NewText("Fogbell Sync", `C:\Fogbell\sync.exe`))
-//	_, err = hive.WriteTo(newFile)
+// written whole with [Hive.WriteTo], see the example.
 //
 // Nothing in a file is trusted: every offset and length is checked before it is
 // followed, counts are bounded by the cells that must hold them, and what is

@@ -303,21 +303,6 @@ func SetEnabled(content []byte, on bool) ([]byte, error) {
 	}
 }
 
-// Text is the definition as text, whatever encoding it came in, without the
-// declaration of one at its head.
-func Text(content []byte) (string, error) {
-	s, _, err := text(content)
-	if err != nil {
-		return "", err
-	}
-	if rest, ok := strings.CutPrefix(strings.TrimLeft(s, " \t\r\n"), "<?xml"); ok {
-		if k := strings.Index(rest, "?>"); k >= 0 {
-			s = strings.TrimLeft(rest[k+2:], " \t\r\n")
-		}
-	}
-	return s, nil
-}
-
 // Equal reports whether two definitions say the same, however they are written.
 func Equal(a, b []byte) bool {
 	if bytes.Equal(a, b) {

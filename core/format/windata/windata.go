@@ -91,6 +91,18 @@ func Swap(b []byte) []byte {
 	return out
 }
 
+// LowerASCII makes the letters A to Z small and leaves all others, so that every place in the
+// text stays the same: [strings.ToLower] can make a text longer.
+func LowerASCII(s string) string {
+	b := []byte(s)
+	for k, c := range b {
+		if 'A' <= c && c <= 'Z' {
+			b[k] = c + 'a' - 'A'
+		}
+	}
+	return string(b)
+}
+
 // epoch is 1601-01-01, where Windows counts 100-nanosecond steps from, in those
 // steps before 1970.
 const epoch = 116444736000000000

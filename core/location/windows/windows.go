@@ -11,6 +11,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
+	"lockback/core/format/windata"
 	"lockback/core/location"
 	"lockback/core/location/part"
 	"lockback/core/machine"
@@ -322,7 +323,7 @@ func shortName(word string) string {
 		program, _, _ = strings.Cut(quoted, `"`)
 	} else {
 		cut := len(word)
-		lower := strings.ToLower(word)
+		lower := windata.LowerASCII(word)
 		for _, ending := range endings {
 			if k := strings.Index(lower, ending+" "); k >= 0 {
 				cut = min(cut, k+len(ending))
