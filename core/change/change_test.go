@@ -5,6 +5,7 @@ package change_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -12,10 +13,12 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/change"
+	"lockback/core/format/regf"
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
 	"lockback/core/store"
+	"lockback/internal/testkit"
 )
 
 // engine works on a small machine with a person, an entry for everybody and two
@@ -149,4 +152,22 @@ func TestNothingToDo(t *testing.T) {
 	require.ErrorIs(t, err, change.ErrNothing)
 	_, err = e.Undo(done.Change) // it was taken back already
 	require.ErrorIs(t, err, change.ErrNothing)
+}
+
+// What may not be written is told with the entries that it concerns.
+func TestDeniedNamesTheEntries(t *testing.T) {
+	root := testkit.WindowsDisk(t, testkit.Keys{`Microsoft\Windows\CurrentVersion\RunOnce`: {regf.NewText("Tide", `C:\tide.exe`), regf.NewText("Bell", `C:\bell.exe`)}}, nil, nil,
+		map[string]string{"hiberfil.sys": "HIBR" + strings.Repeat("\x00", 4096)})
+	m, err := machine.Open(root)
+	require.NoError(t, err)
+	defer m.Close()
+	e := &change.Engine{Machine: m}
+	_, items := named(t, e, "Tide", "Bell")
+	plan, err := e.Switch(items, off)
+	require.NoError(t, err)
+	var denied *change.Denied
+	require.ErrorAs(t, e.Check(plan), &denied)
+	require.ErrorIs(t, denied, machine.ErrHibernated)
+	require.ElementsMatch(t, []string{items[0].Handle, items[1].Handle}, denied.Handles)
+	require.Len(t, denied.Artifacts, 2)
 }

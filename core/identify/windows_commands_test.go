@@ -119,6 +119,9 @@ func TestPartsOfWindows(t *testing.T) {
 		{"dnscache", `%SystemRoot%\system32\DNSRSLVR.dll`, "", true},
 		{"Dnscache", `C:\Temp\dnsrslvr.dll`, "", false},
 		{"Tide", `C:\Windows\System32\dnsrslvr.dll`, "", false},
+		{"DnscacheX", `C:\Windows\System32\dnsrslvr.dll`, "", false},
+		{"Dnscach", `C:\Windows\System32\dnsrslvr.dll`, "", false},
+		{"XDnscache", `C:\Windows\System32\dnsrslvr.dll`, "", false},
 		{"Dnscache", `C:\Windows\System32\dnsrslvr.dll`, "ines", false},
 	} {
 		item := &location.Item{Entry: autostart.Entry{Location: "windows.services", User: c.user, Source: autostart.Source{Path: machine.KeyCCS + `\Services\` + c.service}}, CommandLine: c.line}

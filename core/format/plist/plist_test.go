@@ -119,6 +119,24 @@ func TestLossy(t *testing.T) {
 	require.ErrorIs(t, err, ErrLossy)
 }
 
+// An edit that changes nothing leaves the bytes as they were, however they were written.
+func TestNoEdit(t *testing.T) {
+	odd := []byte("<plist version='1.0'><dict>  <key>a</key><true/>\n<key>list</key><array><string>x</string></array></dict></plist>")
+	d, err := Parse(odd)
+	require.NoError(t, err)
+	require.NoError(t, d.Set(true, "a"))
+	require.NoError(t, d.Set([]any{"x"}, "list"))
+	d.Delete("none")
+	d.Delete("a", "below")
+	same, err := d.Bytes()
+	require.NoError(t, err)
+	require.Equal(t, string(odd), string(same))
+	require.NoError(t, d.Set([]any{"y"}, "list"))
+	other, err := d.Bytes()
+	require.NoError(t, err)
+	require.NotEqual(t, string(odd), string(other))
+}
+
 // binaryOf makes a binary property list of objects as they are given.
 func binaryOf(refSize int, objects ...[]byte) []byte {
 	b := []byte("bplist00")

@@ -215,6 +215,8 @@ func TestWhatCannotBeSwitched(t *testing.T) {
 		lib + "multi-user.target.wants/static.service": "-> ../static.service",
 		etc + "static.service":                         "-> /dev/null",
 		"etc/cron.d/bad":                               "nonsense\n",
+		"usr/local/lib/systemd/system/masked.service":  "-> /dev/null",
+		lib + "masked.service":                         "[Service]\nExecStart=/m\n" + wanted,
 		"etc/cron.daily/gone":                          "-> /opt/gone",
 		"home/ines/.config/autostart/odd.desktop":      "not an entry",
 	})
@@ -228,6 +230,7 @@ func TestWhatCannotBeSwitched(t *testing.T) {
 		return err
 	}
 	require.ErrorContains(t, set("vendor.service", autostart.Enabled, ""), "unit file is gone")
+	require.ErrorContains(t, set("masked.service", autostart.Enabled, ""), "masked by the vendor at /usr/local/lib/systemd/system/masked.service")
 	require.NoError(t, set("static.service", autostart.Enabled, "")) // taking the mask away is enough
 	require.ErrorIs(t, set("static.service", autostart.Disabled, "ines"), location.ErrNotPerUser)
 	require.ErrorIs(t, set("line 1", autostart.Enabled, ""), location.ErrNoSwitch)

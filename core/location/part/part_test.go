@@ -148,6 +148,16 @@ func TestCuttingItems(t *testing.T) {
 	}
 }
 
+// The system's own item stays where the last other one goes.
+func TestCutLeavesTheDefault(t *testing.T) {
+	image := Item{Text: "tide"}.Cut(machine.NewValue(regf.NewList("", "tide")), "autocheck")
+	require.Equal(t, []string{"autocheck"}, image.Value().Strings())
+	image = Item{Text: "tide.exe", Separators: ","}.Cut(machine.NewValue(regf.NewText("", "tide.exe,")), "explorer.exe")
+	require.Equal(t, "explorer.exe", image.Value().Text())
+	image = Item{Text: "tide"}.Cut(machine.NewValue(regf.NewList("", "other")), "autocheck")
+	require.Equal(t, []string{"other"}, image.Value().Strings())
+}
+
 func TestCarryProperties(t *testing.T) {
 	doc := func(root map[string]any) machine.Image {
 		content, err := plist.New(root).Bytes()
