@@ -147,12 +147,16 @@ func (Park) Removes() bool { return true }
 
 // Plan returns the edit. It fails with [ErrNoSwitch] where the artifact shall come
 // back, and with [ErrNotPerUser].
-func (p Park) Plan(_ Images, want Want) ([]Edit, error) {
-	switch {
-	case want.User != nil:
+func (p Park) Plan(images Images, want Want) ([]Edit, error) {
+	if want.User != nil {
 		return nil, ErrNotPerUser
-	case want.State == autostart.Enabled:
-		return nil, fmt.Errorf("%w: %s is not there; lockback restore brings it back from a snapshot that has it", ErrNoSwitch, autostart.Text(p.Artifact.String()))
+	}
+	if want.State == autostart.Enabled {
+		name := autostart.Text(p.Artifact.String())
+		if now, err := images.Image(p.Artifact); err != nil || now.Kind != machine.Absent {
+			return nil, fmt.Errorf("%w: %s is there; what keeps it off is something else, see lockback show", ErrNoSwitch, name)
+		}
+		return nil, fmt.Errorf("%w: %s is not there; lockback restore brings it back from a snapshot that has it", ErrNoSwitch, name)
 	}
 	return []Edit{{Artifact: p.Artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
 }
