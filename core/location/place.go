@@ -74,18 +74,18 @@ type Found struct {
 	Key string
 }
 
-// Each visits the files of places, one that several places lead to once. What cannot be read
-// is reported.
+// Each visits the files of places. One that several single files, or a chain, lead to is visited
+// once; in a folder every name counts, wherever it leads. What cannot be read is reported.
 func (s *Survey) Each(places []Place, visit func(Found)) {
 	seen := map[string]int{} // the place that a file was first found in
 	for n, p := range places {
 		once := func(f Found) {
-			if full, err := s.Resolve(f.Path); err == nil {
-				if first, before := seen[full]; before && first != n {
-					return
-				}
-				seen[full] = n
+			full, err := s.Resolve(f.Path)
+			first, before := seen[full]
+			if err == nil && before && first != n && (!p.Folder || len(p.Chain) > 0) {
+				return
 			}
+			seen[full] = n
 			visit(f)
 		}
 		home, personal := strings.CutPrefix(p.Path, "~")

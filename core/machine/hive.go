@@ -368,21 +368,17 @@ func (h *hiveFile) controlSet(path string) string {
 	return fmt.Sprintf("ControlSet%03d%s", number, path[len(current):])
 }
 
-// Beside returns the folder in which the file lies that holds an artifact of a
-// mounted registry: writing it is seen there.
-func (m *Machine) Beside(a Artifact) (Artifact, bool) {
-	if a.Kind == FileArtifact || m.Registry == nil {
-		return Artifact{}, false
-	}
-	at, _, err := m.Registry.find(a.Name)
+func (h *hiveFile) discard(token string) error { return h.discardTemp(token) }
+
+func (h *hiveFile) file() string { return h.name }
+
+// stale says that the hive was not closed cleanly and could not be finished.
+func (h *hiveFile) stale() error {
+	hive, err := h.open()
 	if err != nil {
-		return Artifact{}, false
+		return nil // the reader of its keys says so
 	}
-	h, ok := at.source.(*hiveFile)
-	if !ok {
-		return Artifact{}, false
-	}
-	return File(h.name).Parent()
+	return hive.Unfinished()
 }
 
 // Stale yields the hives, by their files, that were not closed cleanly and could
@@ -391,12 +387,12 @@ func (r *Registry) Stale() iter.Seq2[string, error] {
 	return func(yield func(string, error) bool) {
 		seen := map[string]bool{}
 		for _, m := range r.mounts {
-			h, ok := m.source.(*hiveFile)
-			if !ok || seen[h.name] {
+			name := m.source.file()
+			if name == "" || seen[name] {
 				continue
 			}
-			seen[h.name] = true
-			if hive, err := h.open(); err == nil && hive.Unfinished() != nil && !yield(h.name, hive.Unfinished()) {
+			seen[name] = true
+			if err := m.source.stale(); err != nil && !yield(name, err) {
 				return
 			}
 		}

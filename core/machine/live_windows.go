@@ -251,8 +251,14 @@ func (s *liveSource) writable(path string) error {
 }
 
 func (s *liveSource) commit(string, func(string)) error { return nil }
-func (s *liveSource) abandon()                          {}
-func (s *liveSource) close()                            {}
+
+func (s *liveSource) discard(string) error { return nil }
+
+func (s *liveSource) file() string { return "" }
+
+func (s *liveSource) stale() error { return nil }
+func (s *liveSource) abandon()     {}
+func (s *liveSource) close()       {}
 
 // liveEditor changes a key of the running registry.
 type liveEditor struct {

@@ -161,22 +161,7 @@ func (m *Machine) UserNamed(name string) (User, bool) {
 
 // Image reads the full image of an artifact. What cannot be read is an error,
 // what is not there an image of the kind [Absent].
-func (m *Machine) Image(a Artifact) (Image, error) {
-	if domain, _, ok := m.launchdDomain(a); ok {
-		return m.launchdImage(a, domain)
-	}
-	if a.Kind == FileArtifact {
-		i, err := m.Files.Image(a)
-		return i, m.protection(a.Name, err)
-	}
-	if a.Kind == LoginItemArtifact {
-		return m.loginItemImage(a)
-	}
-	if m.Registry == nil {
-		return Image{}, &fs.PathError{Op: "read", Path: a.Name, Err: errNoRegistry}
-	}
-	return m.Registry.image(a)
-}
+func (m *Machine) Image(a Artifact) (Image, error) { return m.medium(a).image(a) }
 
 var errNoRegistry = errors.New("this machine has no registry")
 
@@ -190,61 +175,19 @@ func (m *Machine) Writable(a Artifact, before, after Image) error {
 	if m.accounts != nil {
 		return fmt.Errorf("%w (%s: %w)", ErrNoAccounts, passwdFile, reason(m.accounts))
 	}
-	if domain, uid, ok := m.launchdDomain(a); ok {
-		return m.launchdWritable(domain, uid)
-	}
-	if a.Kind == LoginItemArtifact {
-		_, err := m.Image(a)
-		return err
-	}
-	if a.Kind == FileArtifact {
-		if m.tools != nil && ProtectedPlace(a.Name) {
-			return ErrProtected
-		}
-		return m.Files.Writable(a, before, after)
-	}
-	if m.Registry == nil {
-		return errNoRegistry
-	}
-	at, rest, err := m.Registry.find(a.Name)
-	if err != nil {
-		return err
-	}
-	return at.source.writable(rest)
+	return m.medium(a).writable(a, before, after)
 }
 
 // Prepare writes what a file artifact shall become beside its place, see
 // [Files.Prepare]. The registry needs no such thing: its hives are written whole.
 func (m *Machine) Prepare(a Artifact, want Image, temp string) error {
-	_, task := m.task(a)
-	if _, _, launchd := m.launchdDomain(a); launchd || task || a.Kind != FileArtifact {
-		return nil
-	}
-	return m.Files.Prepare(a, want, temp)
+	return m.medium(a).prepare(a, want, temp)
 }
 
 // Set brings an artifact to an image. What lies in a hive file is set in memory
 // only, until [Machine.Commit].
 func (m *Machine) Set(a Artifact, want Image, temp string) error {
-	if domain, _, ok := m.launchdDomain(a); ok {
-		return m.setLaunchd(domain, want)
-	}
-	if a.Kind == LoginItemArtifact {
-		return m.setLoginItem(a, want)
-	}
-	if a.Kind != FileArtifact {
-		if m.Registry == nil {
-			return errNoRegistry
-		}
-		return m.Registry.set(a, want)
-	}
-	if m.Files.fold != nil {
-		defer m.Files.forgetNames()
-	}
-	if task, ok := m.task(a); ok {
-		return m.setTask(a, task, want)
-	}
-	return m.protection(a.Name, m.Files.Set(a, want, temp))
+	return m.medium(a).set(a, want, temp)
 }
 
 // Commit writes the hive files that were edited, each in one step, under temporary
@@ -278,41 +221,27 @@ func (m *Machine) Abandon() {
 // Discard removes what [Machine.Prepare] under a temporary name, or an interrupted
 // [Machine.Commit] with a token, left behind, if anything.
 func (m *Machine) Discard(a Artifact, temp, token string) error {
-	if _, _, launchd := m.launchdDomain(a); launchd {
-		return nil
-	}
-	if a.Kind == FileArtifact {
-		return m.Files.Discard(a, temp)
-	}
-	if m.Registry == nil {
-		return nil
-	}
-	at, _, err := m.Registry.find(a.Name)
-	if err != nil {
-		return nil
-	}
-	if h, ok := at.source.(*hiveFile); ok {
-		return h.discardTemp(token)
-	}
-	return nil
+	return m.medium(a).discard(a, temp, token)
 }
 
 // RestoreTime gives a folder or key the time of last modification that an
 // earlier image of it had, when what is in it is the same again.
 func (m *Machine) RestoreTime(a Artifact, earlier Image) error {
-	if a.Kind == FileArtifact {
-		return m.Files.RestoreTime(a, earlier)
-	}
-	return m.Registry.restoreTime(a, earlier)
+	return m.medium(a).restoreTime(a, earlier)
 }
 
 // FlushFolder makes the names in a folder durable.
-func (m *Machine) FlushFolder(a Artifact) error {
-	if a.Kind != FileArtifact {
-		return nil
-	}
-	return m.Files.FlushFolder(a.Name)
-}
+func (m *Machine) FlushFolder(a Artifact) error { return m.medium(a).flush(a) }
+
+// Same compares two images of an artifact: as [Image.Same] does, but of a task
+// of a running Windows and of the disabled databases of a running Mac by what
+// they say, for the scheduler and launchd write them in their own way and at
+// their own time.
+func (m *Machine) Same(a Artifact, i, j Image) bool { return m.medium(a).same(i, j) }
+
+// Beside returns the folder in which the file lies that holds an artifact of a
+// mounted registry: writing it is seen there.
+func (m *Machine) Beside(a Artifact) (Artifact, bool) { return m.medium(a).beside(a) }
 
 // systemFolders are the folders that belong to the system's own packages or image: what is in
 // them comes and goes with its upgrades. Windows keeps what people set up among its own
@@ -331,28 +260,7 @@ func (m *Machine) SystemFile(a Artifact) bool {
 }
 
 // Children lists what lies directly in a folder or key.
-func (m *Machine) Children(a Artifact) ([]Artifact, error) {
-	if a.Kind != FileArtifact {
-		return m.Registry.children(a.Name)
-	}
-	entries, err := m.ReadDir(a.Name)
-	var all []Artifact
-	for _, e := range entries {
-		all = append(all, a.child(e.Name()))
-	}
-	return all, err
-}
-
-// child is the artifact of a file in a folder.
-func (a Artifact) child(base string) Artifact {
-	switch {
-	case !onDrive(a.Name):
-		return File(path.Join(a.Name, base))
-	case strings.HasSuffix(a.Name, `\`):
-		return File(a.Name + base)
-	}
-	return File(a.Name + `\` + base)
-}
+func (m *Machine) Children(a Artifact) ([]Artifact, error) { return m.medium(a).children(a) }
 
 // Close releases everything that is held open.
 func (m *Machine) Close() error {

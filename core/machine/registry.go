@@ -46,8 +46,14 @@ type registrySource interface {
 	// writable tells beforehand why edits would be refused.
 	writable(path string) error
 	commit(token string, at func(string)) error
+	// discard removes what an interrupted commit left behind.
+	discard(token string) error
 	abandon()
 	close()
+	// file is the hive file, as the machine names it; empty where the running system keeps
+	// the keys. stale says why such a file can be read and not be written.
+	file() string
+	stale() error
 }
 
 // registryNode is an opened key.

@@ -6,8 +6,6 @@ import (
 	"io/fs"
 	"path"
 	"strings"
-
-	"lockback/core/format/taskxml"
 )
 
 // ErrHibernated says that a mounted disk belongs to a Windows that sleeps: it
@@ -396,20 +394,6 @@ func (m *Machine) Managed(a Artifact) bool {
 func inTaskCache(path string) bool {
 	rest, ok := cutFold(path, KeyNT+`\Schedule\TaskCache`)
 	return ok && (rest == "" || rest[0] == '\\')
-}
-
-// Same compares two images of an artifact: as [Image.Same] does, but of a task
-// of a running Windows and of the disabled databases of a running Mac by what
-// they say, for the scheduler and launchd write them in their own way and at
-// their own time.
-func (m *Machine) Same(a Artifact, i, j Image) bool {
-	if _, ok := m.task(a); ok && i.Kind == Regular && j.Kind == Regular {
-		return taskxml.Equal(i.Content, j.Content)
-	}
-	if _, _, ok := m.launchdDomain(a); ok {
-		return sameOverrides(overrides(i), overrides(j))
-	}
-	return i.Same(j)
 }
 
 // cutFold cuts a prefix off without regard to case.

@@ -312,3 +312,18 @@ func Equal(a, b []byte) bool {
 	u, err2 := Parse(b)
 	return err1 == nil && err2 == nil && reflect.DeepEqual(t, u)
 }
+
+// Text is the definition as text, whatever encoding it came in, without the
+// declaration of one at its head.
+func Text(content []byte) (string, error) {
+	s, _, err := text(content)
+	if err != nil {
+		return "", err
+	}
+	if rest, ok := strings.CutPrefix(strings.TrimLeft(s, " \t\r\n"), "<?xml"); ok {
+		if k := strings.Index(rest, "?>"); k >= 0 {
+			s = strings.TrimLeft(rest[k+2:], " \t\r\n")
+		}
+	}
+	return s, nil
+}

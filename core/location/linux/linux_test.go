@@ -290,6 +290,14 @@ func TestMessageOfTheDay(t *testing.T) {
 	require.Greater(t, len(ours), 6)
 }
 
+// A script that two folders lead to runs in both; one of two names of rc.local counts.
+func TestLinkedScripts(t *testing.T) {
+	_, items, _ := disk(t, map[string]string{"etc/cron.daily/tide": "#!/bin/sh\n", "etc/cron.weekly/linked": "-> ../cron.daily/tide", "etc/cron.daily/again": "-> tide",
+		"etc/rc.local": "#!/bin/sh\n", "etc/rc.d/rc.local": "-> ../rc.local"})
+	require.Equal(t, map[string]string{"tide": "enabled unexec daily", "linked": "enabled unexec weekly", "again": "enabled unexec daily", "rc.local": "enabled unexec"}, states(items))
+	require.Equal(t, "/etc/rc.local", items["rc.local"].Source.Path)
+}
+
 func TestRCOfSSH(t *testing.T) {
 	files := map[string]string{"etc/ssh/sshrc": "echo\n", "home/ines/.ssh/rc": "echo\n"}
 	_, items, _ := disk(t, files)
