@@ -13,6 +13,7 @@
 package machine
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -354,6 +355,7 @@ func parsePasswd(text string, firstUID int) []User {
 		seen[f[0]] = true
 		users = append(users, User{Name: f[0], UID: uid, GID: gid, Home: path.Clean(f[5])})
 	}
+	slices.SortStableFunc(users, func(a, b User) int { return cmp.Compare(a.UID, b.UID) })
 	return users
 }
 
