@@ -3,7 +3,7 @@
 // what it reads back, and takes it back.
 //
 // The package knows artifacts and images only. What a crontab or a unit is, it
-// does not know; locations tell it which image to bring about.
+// does not know; locations tell it which image to make.
 //
 // The journal is the plan itself: all images, before and after, are flushed to
 // the record before the first artifact is touched. How far an interrupted change

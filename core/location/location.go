@@ -145,7 +145,7 @@ func (Park) Word() autostart.Switch { return autostart.Park }
 // Removes is true.
 func (Park) Removes() bool { return true }
 
-// Plan returns the edit. It fails with [ErrNoSwitch] where the artifact shall come
+// Plan returns the edit. It fails with [ErrNoSwitch] where the artifact is to come
 // back, and with [ErrNotPerUser].
 func (p Park) Plan(images Images, want Want) ([]Edit, error) {
 	if want.User != nil {
@@ -161,7 +161,7 @@ func (p Park) Plan(images Images, want Want) ([]Edit, error) {
 	return []Edit{{Artifact: p.Artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
 }
 
-// Want is the state that a switch is to bring about.
+// Want is the state that an entry is wanted in.
 type Want struct {
 	State autostart.State
 	// User limits the switch of an entry for everybody to one person; nil

@@ -177,7 +177,7 @@ func overrides(i Image) map[string]any {
 	return services
 }
 
-// sameOverrides compares two databases by what they bring about: a label that is
+// sameOverrides compares two databases by their effect: a label that is
 // told to be enabled is as good as one that is not in it. launchctl cannot take
 // one out.
 func sameOverrides(a, b map[string]any) bool {
@@ -191,8 +191,8 @@ func sameOverrides(a, b map[string]any) bool {
 	return true
 }
 
-// SameMeaning reports whether two images of one of launchd's databases bring about
-// the same. launchd writes them at its own time, and what was disabled and enabled
+// SameMeaning reports whether two images of one of launchd's databases have
+// the same effect. launchd writes them at its own time, and what was disabled and enabled
 // again stays in them.
 func SameMeaning(a Artifact, i, j Image) bool {
 	return a.Kind == FileArtifact && path.Dir(a.Name) == launchdState && sameOverrides(overrides(i), overrides(j))
@@ -237,7 +237,7 @@ func (m *Machine) launchdWritable(domain string, uid int) error {
 	return nil
 }
 
-// setLaunchd tells launchd what a database shall say, and believes only what it
+// setLaunchd tells launchd what a database is to say, and believes only what it
 // then reads back.
 func (m *Machine) setLaunchd(domain string, want Image) error {
 	now, err := m.disabledServices(domain)

@@ -179,7 +179,7 @@ func (m *Machine) Writable(a Artifact, before, after Image) error {
 	return m.medium(a).writable(a, before, after)
 }
 
-// Prepare writes what a file artifact shall become beside its place, see
+// Prepare writes what a file artifact is to become beside its place, see
 // [Files.Prepare]. The registry needs no such thing: its hives are written whole.
 func (m *Machine) Prepare(a Artifact, want Image, temp string) error {
 	return m.medium(a).prepare(a, want, temp)

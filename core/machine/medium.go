@@ -13,7 +13,7 @@ import (
 type medium interface {
 	image(a Artifact) (Image, error)
 	writable(a Artifact, before, after Image) error
-	// prepare writes beside its place what an artifact shall become; a medium that needs no
+	// prepare writes what an artifact is to become beside its place; a medium that needs no
 	// such thing does nothing.
 	prepare(a Artifact, want Image, temp string) error
 	set(a Artifact, want Image, temp string) error

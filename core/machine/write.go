@@ -172,7 +172,7 @@ var ErrNotEmpty = errors.New("the folder is kept: something else lies in it")
 
 // Set brings an artifact to an image in one step: a file or link is replaced by
 // renaming, a mode is set in place. A power cut leaves the old or the new. A folder that
-// shall go and is not empty stays: [ErrNotEmpty].
+// is to go and is not empty stays: [ErrNotEmpty].
 func (f *Files) Set(a Artifact, want Image, temp string) error {
 	p, err := f.open(a)
 	if missing(err) && want.Kind == Absent {

@@ -112,7 +112,7 @@ func (a *app) switchEntries(o switchOptions) error {
 		a.note("left out: %s  %s: %s", item.Handle, item.Name, s.whyFixed(item, want))
 	}
 	if len(sifted.guarded) > 0 {
-		a.note("left out, for they are guarded (--guarded switches them too):")
+		a.note("left out because they are guarded (--guarded switches them too):")
 		for _, item := range sifted.guarded {
 			a.note("  %s  %s: %s", item.Handle, item.Name, item.Guarded)
 		}

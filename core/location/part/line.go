@@ -243,7 +243,7 @@ var assignment = regexp.MustCompile(`^[ \t]*["']?([A-Za-z_][A-Za-z_0-9]*)["']?[ 
 
 // keepLines brings a text file back to its earlier image and keeps what was added to it
 // since: lines that the earlier one does not have, each behind the line that it
-// stands behind now. Numbers in dropped are lines of now that are not kept, for they are what
+// stands behind now. Numbers in dropped are lines of now that are not kept: they are what
 // earlier lines became. A variable that has another value since gets its earlier
 // one.
 func keepLines(earlier, now machine.Image, dropped map[int]bool, at time.Time) Merged {
