@@ -66,9 +66,19 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 			recorded[id][rec.Handle] = rec
 		}
 	}
+	images := map[int]func() (*snapshot.Images, error){} // by snapshot, for those who ask
 	for _, l := range gone {
+		if images[l.Snapshot] == nil {
+			images[l.Snapshot] = sync.OnceValues(func() (*snapshot.Images, error) {
+				snap, err := st.Snapshot(l.Snapshot)
+				if err != nil {
+					return nil, err
+				}
+				return snap.Images()
+			})
+		}
 		if rec, ok := recorded[l.Snapshot][l.handle]; ok {
-			if item := takenItem(inv.Machine, st, rec, l.Removal); item != nil {
+			if item := takenItem(inv.Machine, images[l.Snapshot], rec, l.Removal); item != nil {
 				inv.Items = append(inv.Items, item)
 			}
 		}
@@ -79,7 +89,7 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 
 // takenItem makes the item of an entry that a change took away; nil where that
 // is not what became of it.
-func takenItem(m *machine.Machine, st Record, rec *snapshot.Recorded, r Removal) *location.Item {
+func takenItem(m *machine.Machine, images func() (*snapshot.Images, error), rec *snapshot.Recorded, r Removal) *location.Item {
 	if !rec.Removes {
 		return nil // its program was removed since
 	}
@@ -90,7 +100,7 @@ func takenItem(m *machine.Machine, st Record, rec *snapshot.Recorded, r Removal)
 	item := &location.Item{Entry: rec.Entry, Effect: location.AtNextStart, Artifacts: func() []machine.Artifact { return rec.Artifacts }}
 	item.State = autostart.Disabled
 	item.Mode = "taken away"
-	item.Switcher = removed{rec, r.Snapshot, st}
+	item.Switcher = removed{rec, r.Snapshot, images}
 	item.Facts = func() []location.Fact {
 		return []location.Fact{{Name: "taken away by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}
 	}
@@ -101,7 +111,7 @@ func takenItem(m *machine.Machine, st Record, rec *snapshot.Recorded, r Removal)
 type removed struct {
 	*snapshot.Recorded
 	snapshot int // that has it
-	store    Record
+	images   func() (*snapshot.Images, error)
 }
 
 // Word is the one of the switch that took it away.
@@ -125,11 +135,7 @@ func (r removed) Plan(images location.Images, want location.Want) ([]location.Ed
 	case own == nil:
 		return nil, fmt.Errorf("%w: its place was changed since; lockback restore S%d --only %s brings it back", location.ErrNoSwitch, r.snapshot, r.Handle)
 	}
-	snap, err := r.store.Snapshot(r.snapshot)
-	if err != nil {
-		return nil, err
-	}
-	recorded, err := snap.Images()
+	recorded, err := r.images()
 	if err != nil {
 		return nil, err
 	}
