@@ -812,6 +812,11 @@ func TestTrapsInEveryPlace(t *testing.T) {
 	for name, homes := range map[string]string{"workshop-box": "/home/", "ticket-desk-pc": `C:\Users\`, "archive-mac": "/Users/"} {
 		t.Run(name, func(t *testing.T) {
 			original := museum(t, name)
+			if name == "workshop-box" {
+				put(t, original.Root, "usr/sbin/sshd", "", 0o755)
+				put(t, original.Root, "home/ines/.ssh/rc", "echo\n", 0o600)
+				require.NoError(t, exec.Command("chown", "-R", "1000:1000", filepath.Join(original.Root, "home/ines/.ssh")).Run())
+			}
 			list, _ := original.List(t, "--all")
 			places := map[string]string{} // what is exchanged, to its person
 			for _, e := range list.Entries {
