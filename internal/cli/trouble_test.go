@@ -380,6 +380,25 @@ func TestExtendedAttributesComeBack(t *testing.T) {
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 }
 
+// A link has attributes of its own, which only root may give it.
+func TestAttributesOfLinksComeBack(t *testing.T) {
+	testkit.NeedRoot(t, "attributes of links")
+	p := workshop(t)
+	link := "etc/systemd/system/multi-user.target.wants/tidewatch.service"
+	if err := unix.Lsetxattr(filepath.Join(p.Root, link), "trusted.origin", []byte("tide"), 0); err != nil {
+		t.Skipf("no attributes of links here: %v", err)
+	}
+	before := testkit.Tree(t, p.Root)
+	require.Contains(t, before[link], "trusted.origin")
+	p.OK(t, "snapshot")
+	for _, back := range [][]string{{"undo"}, {"restore", "S1"}} {
+		p.OK(t, "disable", "tidewatch.service", "--yes")
+		require.NoFileExists(t, filepath.Join(p.Root, link))
+		p.OK(t, append(back, "--yes")...)
+		testkit.Same(t, before, testkit.Tree(t, p.Root))
+	}
+}
+
 func TestOneWriterAtATime(t *testing.T) {
 	p := workshop(t)
 	p.OK(t, "snapshot")
