@@ -16,10 +16,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"lockback/core/autostart"
 	"lockback/core/location/part"
@@ -304,6 +307,17 @@ func Run(m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Re
 		reports = append(reports, s.report())
 	}
 	return items, unread, reports
+}
+
+// SideBySide does a piece of work for each number below n, some of them at the same time: more
+// than there are processors, for most wait for the disk.
+func SideBySide(n int, do func(k int)) {
+	var group errgroup.Group
+	group.SetLimit(2 * runtime.GOMAXPROCS(0))
+	for k := range n {
+		group.Go(func() error { do(k); return nil })
+	}
+	group.Wait()
 }
 
 func (s *Survey) report() Report {

@@ -83,7 +83,7 @@ func (set *unitSet) names() []string {
 // addUnits reports units. They are looked at side by side and reported in order.
 func addUnits(s *location.Survey, set *unitSet, names []string, user *machine.User) {
 	items := make([]*location.Item, len(names))
-	sideBySide(len(names), func(k int) { items[k] = set.item(s, names[k], user) })
+	location.SideBySide(len(names), func(k int) { items[k] = set.item(s, names[k], user) })
 	for k, item := range items {
 		if item != nil {
 			s.Add(names[k], item)

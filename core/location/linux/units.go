@@ -3,11 +3,9 @@ package linux
 import (
 	"io/fs"
 	"path"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
@@ -313,7 +311,7 @@ func (set *unitSet) parse(file string) unitfile.File {
 // parseAll reads and parses files side by side: it is most of an inventory's
 // work. What cannot be read is left for parse to report.
 func (set *unitSet) parseAll(files []string) {
-	sideBySide(len(files), func(k int) {
+	location.SideBySide(len(files), func(k int) {
 		if _, done := set.parsed.get(files[k]); done {
 			return
 		}
@@ -321,21 +319,6 @@ func (set *unitSet) parseAll(files []string) {
 			set.parsed.put(files[k], unitfile.Parse(content))
 		}
 	})
-}
-
-// sideBySide calls do for 0 to n-1, several at a time: more than there are
-// processors, so that a disk that is read for the first time has enough to do.
-func sideBySide(n int, do func(k int)) {
-	var wait sync.WaitGroup
-	var next atomic.Int64
-	for range 2 * runtime.GOMAXPROCS(0) {
-		wait.Go(func() {
-			for k := next.Add(1) - 1; k < int64(n); k = next.Add(1) - 1 {
-				do(int(k))
-			}
-		})
-	}
-	wait.Wait()
 }
 
 // dropInsOf lists the drop-ins of a unit in the order in which they apply: by

@@ -70,7 +70,7 @@ func (f *jobFolder) read(s *location.Survey) {
 		}
 	}
 	errs := make([]error, len(f.files))
-	shareOut(len(f.files), func(k int) { errs[k] = f.files[k].read(s, f.user) })
+	location.SideBySide(len(f.files), func(k int) { errs[k] = f.files[k].read(s, f.user) })
 	f.unread = map[string]error{}
 	for k, err := range errs {
 		if err != nil {
@@ -315,7 +315,7 @@ func (d *disk) applications(s *location.Survey) []*app {
 		for _, p := range places {
 			d.findApps(s, p, true)
 		}
-		shareOut(len(d.apps), func(k int) { d.apps[k].read(s) })
+		location.SideBySide(len(d.apps), func(k int) { d.apps[k].read(s) })
 	})
 	return d.apps
 }

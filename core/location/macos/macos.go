@@ -7,7 +7,6 @@ package macos
 import (
 	"io/fs"
 	"path"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -147,20 +146,6 @@ func homes(s *location.Survey) []root {
 
 // ofSystem reports whether a file lies where only the system's own parts are.
 func ofSystem(file string) bool { return strings.HasPrefix(file, "/System/") }
-
-// shareOut does a piece of work for each number below n, on all processors.
-func shareOut(n int, do func(k int)) {
-	var wait sync.WaitGroup
-	workers := runtime.GOMAXPROCS(0)
-	for w := range workers {
-		wait.Go(func() {
-			for k := w; k < n; k += workers {
-				do(k)
-			}
-		})
-	}
-	wait.Wait()
-}
 
 // named lists what in a folder ends in one of some ways, hidden names left out.
 func named(s *location.Survey, dir string, endings ...string) []fs.DirEntry {
