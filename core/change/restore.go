@@ -44,7 +44,10 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		return e.Record.Latest(e.Machine.ID)
 	}),
 		current: map[string]*location.Item{}}
-	var err error
+	snap, err := snap.InMemory()
+	if err != nil {
+		return plan, err
+	}
 	if r.images, err = snap.Images(); err != nil {
 		return plan, err
 	}

@@ -330,6 +330,22 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 // the record grows with the machine.
 const maxSection = 4 << 20
 
+// InMemory is the snapshot with its texts: for those who need both its entries and its images,
+// which then share them.
+func (s *Snapshot) InMemory() (*Snapshot, error) {
+	all := *s
+	all.Sections = slices.Clone(s.Sections)
+	for k, section := range all.Sections {
+		if section.Text == nil {
+			var err error
+			if all.Sections[k].Text, err = s.Load(section.Digest); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return &all, nil
+}
+
 // line is one line of a section, its JSON not yet looked at.
 type line struct {
 	id        string // the handle, or the artifact's id
