@@ -47,8 +47,8 @@ func decodeLine(text string) (Part, error) {
 	number, rest, _ := strings.Cut(text, " ")
 	var l Line
 	var err error
-	if l.Number, err = strconv.Atoi(number); err != nil {
-		return nil, err
+	if l.Number, err = strconv.Atoi(number); err != nil || l.Number < 1 {
+		return nil, fmt.Errorf("%q is no number of a line", number)
 	}
 	for _, name := range []*string{&l.File, &l.Vendor} {
 		quoted, err := strconv.QuotedPrefix(rest)

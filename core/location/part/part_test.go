@@ -263,7 +263,7 @@ func TestPartsAreRecorded(t *testing.T) {
 	require.Equal(t, "verse 7", Encode(later))
 	_, err = later.Carry(images{}, absent, absent, at)
 	require.ErrorContains(t, err, "later version")
-	for _, damaged := range []string{"line", "line x", "line 1 x", `line 1 "a" b`, "item {", "property 7"} {
+	for _, damaged := range []string{"line", "line x", `line 0 "/t"`, `line -3 "/t"`, "line 1 x", `line 1 "a" b`, "item {", "property 7"} {
 		_, err := Decode(damaged)
 		require.Error(t, err, damaged)
 	}
