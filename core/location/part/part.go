@@ -56,7 +56,7 @@ func Replace(images Images, own, now Part, into, from machine.Image, at time.Tim
 var kinds = map[string]func(text string) (Part, error){
 	"line":     decodeLine,
 	"item":     decoded[Item],
-	"property": decoded[Property],
+	"property": decodeProperty,
 }
 
 func decoded[P Part](text string) (Part, error) {

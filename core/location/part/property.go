@@ -1,6 +1,7 @@
 package part
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"reflect"
@@ -21,6 +22,14 @@ type Property struct {
 	Element []byte `json:"element,omitempty"`
 	// States says that the file holds nothing but what is on and off.
 	States bool `json:"states,omitempty"`
+}
+
+func decodeProperty(text string) (Part, error) {
+	p, err := decoded[Property](text)
+	if property, ok := p.(Property); err == nil && ok && len(property.Path) == 0 {
+		return nil, errors.New("the property has no key")
+	}
+	return p, err
 }
 
 // NewElement is the part that one item of an array is.
