@@ -87,6 +87,7 @@ func TestCarryVendorsLines(t *testing.T) {
 	off := carry(disk, absent, file("a\n#lockback:off b\n"))
 	require.Equal(t, "a\n#lockback:off b\n", string(off.Content))
 	require.Equal(t, absent, carry(disk, off, absent), "a copy that is like the vendor's goes")
+	require.Equal(t, absent, carry(disk, off, file("#lockback:off a\nb\n")), "even where the copy of then said something else of another line")
 	other := file("#lockback:off a\n#lockback:off b\n")
 	require.Equal(t, "#lockback:off a\nb\n", string(carry(disk, other, absent).Content), "a stranger's line stays off")
 	// The vendor's file has more lines by now.
