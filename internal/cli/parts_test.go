@@ -278,6 +278,19 @@ func TestLineOfADeletedTable(t *testing.T) {
 	now, _ := p.List(t, "location=linux.cron.user", "--all")
 	require.Len(t, now.Entries, 1)
 	require.Equal(t, list.Entries[0].Handle, now.Entries[0].Handle)
+
+	// Of a table that is still there, one line is gone.
+	p = workshop(t)
+	p.OK(t, "snapshot")
+	const table = "etc/cron.d/kelpline"
+	whole := read(t, p, table)
+	list, _ = p.List(t, "location=linux.cron.system", "source=/etc/cron.d/kelpline", "--all")
+	lines := strings.SplitAfter(whole, "\n")
+	line := list.Entries[0].Source.Line
+	write(t, p, table, strings.Join(slices.Delete(slices.Clone(lines), line-1, line), ""))
+	out := p.OK(t, "restore", "S1", "--only", list.Entries[0].Handle, "--yes")
+	require.Contains(t, out, "was gone from /etc/cron.d/kelpline and is put back")
+	require.Equal(t, whole, read(t, p, table))
 }
 
 // A line of a vendor's file is switched off by a copy before it, in a folder that was not there;

@@ -298,6 +298,17 @@ func TestLinkedScripts(t *testing.T) {
 	require.Equal(t, "/etc/rc.local", items["rc.local"].Source.Path)
 }
 
+// Who is a person, login.defs(5) says.
+func TestPeopleByTheirNumbers(t *testing.T) {
+	files := map[string]string{"home/ines/.ssh/rc": "echo\n", "home/bram/.ssh/rc": "echo\n", "usr/sbin/sshd": "#!"}
+	_, items, _ := disk(t, files)
+	require.Len(t, items, 2)
+	files["etc/login.defs"] = "# UID_MIN 1\nUID_MIN\t1001\n"
+	m, items, _ := disk(t, files)
+	require.Equal(t, map[string]string{"~/.ssh/rc/bram": "enabled park"}, states(items))
+	require.Equal(t, []string{"root", "bram"}, []string{m.Users[0].Name, m.Users[1].Name})
+}
+
 func TestRCOfSSH(t *testing.T) {
 	files := map[string]string{"etc/ssh/sshrc": "echo\n", "home/ines/.ssh/rc": "echo\n"}
 	_, items, _ := disk(t, files)
