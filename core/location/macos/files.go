@@ -53,7 +53,7 @@ func readRC(s *location.Survey) {
 			}
 			item := newItem(h.user, command, "launchctl "+command, file)
 			item.Source.Line = number
-			item.Switcher = unix.TextLine{Line: part.NewLine(file, number, text), Text: text}
+			item.Switcher = unix.TextLine{Line: part.NewLine(file, number, text)}
 			if words := strings.Fields(command); words[0] == "bsexec" || words[0] == "submit" {
 				item.Argv = words[len(words)-1:]
 			}

@@ -113,14 +113,46 @@ func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (mac
 		return from, nil
 	case bytes.Equal(content, target):
 		return into, nil
-	case l.Vendor != "" && bytes.Equal(content, base.Content):
-		return machine.Image{Kind: machine.Absent}, nil
-	case into.Kind == machine.Regular:
-		return into.WithContent(content, now), nil
-	case from.Kind == machine.Regular:
-		return from.WithContent(content, now), nil
+	case into.Kind != machine.Regular:
+		into = from
 	}
-	return Override(base, content, now), nil
+	return made(content, into, base, now), nil
+}
+
+// Marked is the image in which the line is switched off by the mark, or on without it; ok is
+// false where the line is not there.
+func (l Line) Marked(images Images, image machine.Image, off bool, now time.Time) (marked machine.Image, ok bool, err error) {
+	base, err := l.vendors(images)
+	if err != nil {
+		return image, false, err
+	}
+	content, err := l.content(image, base)
+	if err != nil {
+		return image, false, err
+	}
+	lines := splitLines(content)
+	k := l.find(lines)
+	if k < 0 {
+		return image, false, nil
+	}
+	bare := bytes.TrimPrefix(lines[k], []byte(OffMark))
+	if off {
+		bare = append([]byte(OffMark), bare...)
+	}
+	lines[k] = bare
+	return made(bytes.Join(lines, nil), image, base, now), true, nil
+}
+
+// made is the image of a file with other content: none where that is the vendor's, for then no
+// file need stand before it.
+func made(content []byte, image, vendors machine.Image, now time.Time) machine.Image {
+	switch {
+	case vendors.Kind == machine.Regular && bytes.Equal(content, vendors.Content):
+		return machine.Image{Kind: machine.Absent}
+	case image.Kind == machine.Regular:
+		return image.WithContent(content, now)
+	}
+	return machine.NewFile(content, vendors.Mode.Perm()&^0o022, 0, 0, now)
 }
 
 // find returns the place of the line among others: its number, unless it is known to read
@@ -157,11 +189,6 @@ func (l Line) like(images Images, now Part, from machine.Image) bool {
 	content, err := l.content(from, base)
 	lines := splitLines(content)
 	return err == nil && l.Number <= len(lines) && lineKey(lines[l.Number-1]) == other.text
-}
-
-// Override is the image of a file that is to stand before a vendor's.
-func Override(vendors machine.Image, content []byte, now time.Time) machine.Image {
-	return machine.NewFile(content, vendors.Mode.Perm()&^0o022, 0, 0, now)
 }
 
 // vendors is the image of the vendor's file, absent where there is none.

@@ -1,7 +1,6 @@
 package unix
 
 import (
-	"bytes"
 	"fmt"
 	"path"
 	"strings"
@@ -58,7 +57,7 @@ func (l Lines) Read(s *location.Survey, places []location.Place) {
 				own.File, own.Vendor = f.Own, f.Vendor
 				item.Artifacts = Files(f.Own, f.Vendor)
 			}
-			item.Switcher = TextLine{own, text}
+			item.Switcher = TextLine{own}
 			switch {
 			case f.Masked != "":
 				item.State, item.Mode = autostart.Disabled, "masked by "+f.Masked
@@ -77,10 +76,7 @@ func (l Lines) Read(s *location.Survey, places []location.Place) {
 
 // TextLine is the switch of one line of a file of lines: a mark before it that makes it a
 // comment. For a line of a vendor's file a copy of that stands before it.
-type TextLine struct {
-	part.Line
-	Text string // without the mark
-}
+type TextLine struct{ part.Line }
 
 // Word is [autostart.Comment].
 func (TextLine) Word() autostart.Switch { return autostart.Comment }
@@ -98,43 +94,15 @@ func (l TextLine) Plan(images location.Images, want location.Want) ([]location.E
 	if err != nil {
 		return nil, err
 	}
-	vendors := machine.Image{Kind: machine.Absent}
-	if l.Vendor != "" {
-		if vendors, err = images.Image(machine.File(l.Vendor)); err != nil {
-			return nil, err
-		}
-	}
-	content := image.Content
-	switch {
-	case image.Kind == machine.Absent && vendors.Kind == machine.Regular:
-		content = vendors.Content
-	case image.Kind == machine.Symlink:
+	if image.Kind == machine.Symlink {
 		return nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, l.File, path.Join(path.Dir(l.File), image.Target))
 	}
-	lines := bytes.SplitAfter(content, []byte("\n"))
-	at := -1
-	for k, line := range lines {
-		text := strings.TrimPrefix(strings.TrimRight(string(line), "\r\n"), part.OffMark)
-		if text == l.Text && (at < 0 || k == l.Number-1) {
-			at = k
-		}
-	}
-	if at < 0 {
+	marked, ok, err := l.Marked(images, image, want.State == autostart.Disabled, want.Now)
+	switch {
+	case err != nil:
+		return nil, err
+	case !ok:
 		return nil, fmt.Errorf("the line is no longer in %s; list again", l.File)
 	}
-	bare := bytes.TrimPrefix(lines[at], []byte(part.OffMark))
-	if want.State == autostart.Disabled {
-		bare = append([]byte(part.OffMark), bare...)
-	}
-	lines[at] = bare
-	switched := bytes.Join(lines, nil)
-	switch {
-	case vendors.Kind == machine.Regular && bytes.Equal(switched, vendors.Content):
-		image = machine.Image{Kind: machine.Absent}
-	case image.Kind == machine.Absent:
-		image = part.Override(vendors, switched, want.Now)
-	default:
-		image = image.WithContent(switched, want.Now)
-	}
-	return []location.Edit{{Artifact: l.In(), Image: image}}, nil
+	return []location.Edit{{Artifact: l.In(), Image: marked}}, nil
 }
