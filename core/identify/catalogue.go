@@ -20,18 +20,6 @@ type row struct {
 	part     bool   // a part of the operating system
 }
 
-// What a mistake would cost.
-const (
-	toStart   = "the machine needs it to start"
-	toSignIn  = "needed to sign in"
-	toShow    = "needed to show a screen"
-	toInput   = "needed for keyboard, mouse and other input"
-	toNetwork = "needed to reach the network"
-	toDisks   = "needed to reach its disks"
-	toSession = "the desktop session needs it"
-	toProtect = "it protects the machine"
-)
-
 // catalogue is the first guard: what a machine needs to start, to be signed in
 // to, to show a screen, to take input and to reach the network and its disks.
 // The names are those that the projects and the large distributions ship.

@@ -9,7 +9,6 @@
 package identify
 
 import (
-	"cmp"
 	"path"
 	"runtime"
 	"strings"
@@ -47,13 +46,7 @@ func annotate(m *machine.Reader, mac *macFinder, items []*location.Item) {
 		if item.Target.Exists != nil && !*item.Target.Exists {
 			item.Problems = appendNew(item.Problems, autostart.TargetMissing)
 		}
-		if row, ok := findRow(m, &item.Entry); ok {
-			item.OSPart = row.part
-			item.Guarded = cmp.Or(row.guards, item.Guarded)
-			item.AddFacts(func() []location.Fact {
-				return []location.Fact{{Name: "part of the operating system", Value: row.what, Basis: "catalogue of " + row.location}}
-			})
-		}
+		judge(m, item)
 	}
 }
 

@@ -2,9 +2,9 @@
 // operating system starts things from, how that place is read into entries, and
 // how one entry is switched.
 //
-// A location is declared in a table (see the packages linux, and in time windows
-// and macos, beside this one); the table's readers report what they find to a
-// [Survey]. Locations never write. A switch only says which new images which
+// A location is declared in a table (see the packages linux, windows and macos beside
+// this one): its places, and the form in which these are read, which reports what it
+// finds to a [Survey]. Locations never write. A switch only says which new images which
 // artifacts should have:
 //
 //	for _, edit := range must(item.Plan(images, want)) {
@@ -46,9 +46,9 @@ type View interface {
 // before are seen by those planned after.
 type Images = part.Images
 
-// Location is one kind of place that the system starts things from. One that is declared has
-// Places and a Form, from which [Declared] makes the rest; one with code of its own says itself
-// where it looks, what its switch is called, and reads.
+// Location is one kind of place that the system starts things from: a row of a table. All that
+// people and programs ask of a row is derived from it: where it looks, what its switch is called,
+// how it is read.
 type Location struct {
 	ID    string
 	Stage autostart.Stage
@@ -56,12 +56,43 @@ type Location struct {
 	Effect string
 	Places []Place
 	Form   Form
+	// Also are further places, which are read in another form.
+	Also   []Reading
 	Runner Runner
+	Role   Role // of entries that have none of their own
+}
 
-	Where  []string // the places, as a person would name them
-	Switch autostart.Switch
-	// Read reports the location's items to the survey.
-	Read func(*Survey)
+// Reading is places, and the form that they are read in.
+type Reading struct {
+	Places []Place
+	Form   Form
+}
+
+// Where are the places as a person would name them.
+func (l Location) Where() []string {
+	var where []string
+	for _, r := range l.readings() {
+		for _, p := range r.Places {
+			if name := p.String(); !slices.Contains(where, name) {
+				where = append(where, name)
+			}
+		}
+	}
+	return where
+}
+
+// Switch is what the switch of the location's entries is called.
+func (l Location) Switch() autostart.Switch { return l.Form.Word() }
+
+// Read reports the location's items to the survey.
+func (l Location) Read(s *Survey) {
+	for _, r := range l.readings() {
+		r.Form.Read(s, r.Places)
+	}
+}
+
+func (l Location) readings() []Reading {
+	return append([]Reading{{l.Places, l.Form}}, l.Also...)
 }
 
 // Runner is the program that acts on a location's entries. Where it does not, they are
@@ -69,23 +100,6 @@ type Location struct {
 type Runner struct {
 	// Off tells why it does not run; empty where it does.
 	Off func(*Survey) string
-}
-
-// Declared completes the rows of a table that have places and a form.
-func Declared(rows ...Location) []Location {
-	for k := range rows {
-		l := &rows[k]
-		if l.Form == nil {
-			continue
-		}
-		for _, p := range l.Places {
-			l.Where = append(l.Where, p.String())
-		}
-		l.Switch = l.Form.Word()
-		form, places := l.Form, l.Places
-		l.Read = func(s *Survey) { form.Read(s, places) }
-	}
-	return rows
 }
 
 // Item is an entry with what its location knows of it.
@@ -110,8 +124,30 @@ type Item struct {
 	Facts func() []Fact
 	// Effect overrides the location's word on when a change is seen.
 	Effect string
+	// Shipped says that the system itself has the entry like this: it lies where only the
+	// system's own files are, or reads as the system came with it. Whether it counts as a part
+	// of the system is decided in core/identify, and by nobody else.
+	Shipped bool
+	// Role is what the machine needs the entry for; empty takes the location's.
+	Role Role
 	Switcher
 }
+
+// Role is what a machine needs an entry for, as far as its place tells. What a mistake with it
+// would cost is said in core/identify.
+type Role string
+
+// The roles.
+const (
+	Driver     Role = "driver"  // of a device, or of what the machine starts with
+	Module     Role = "module"  // of a kernel that starts without it
+	Device     Role = "device"  // makes one device work
+	Session    Role = "session" // a session does not start without it
+	SignInStep Role = "sign-in" // people are let in by it
+	Sound      Role = "sound"   // sound comes through it
+	Camera     Role = "camera"  // pictures come through it
+	InputMode  Role = "input"   // text is typed with it
+)
 
 // AddFacts adds to what is known of an item, behind what is known already.
 func (i *Item) AddFacts(more func() []Fact) {
@@ -372,6 +408,9 @@ func (s *Survey) Add(key string, item *Item) {
 	}
 	if item.Effect == "" {
 		item.Effect = s.at.Effect
+	}
+	if item.Role == "" {
+		item.Role = s.at.Role
 	}
 	if !s.Machine.Live && item.Effect == WithinMinute {
 		item.Effect = AtNextStart

@@ -31,15 +31,18 @@ func TestWhatCameOfReading(t *testing.T) {
 		}
 		s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "other", User: "ines", Stage: autostart.Event}, Switcher: location.NoSwitch{}, Effect: "at once"})
 	}
+	code := func(read func(*location.Survey)) location.Form {
+		return location.Code{Shows: autostart.Park, Reader: location.Alone(read)}
+	}
 	items, unread, reports := location.Run(m.Reader(nil), []location.Location{
-		{ID: "x.read", Stage: autostart.Boot, Effect: location.WithinMinute, Read: twice},
-		{ID: "x.empty", Read: func(s *location.Survey) { s.Dir("/etc/empty") }},
-		{ID: "x.absent", Read: func(s *location.Survey) { s.Dir("/etc/absent"); s.File("/etc/absent/file") }},
-		{ID: "x.unread", Read: func(s *location.Survey) {
+		{ID: "x.read", Stage: autostart.Boot, Effect: location.WithinMinute, Form: code(twice)},
+		{ID: "x.empty", Form: code(func(s *location.Survey) { s.Dir("/etc/empty") })},
+		{ID: "x.absent", Form: code(func(s *location.Survey) { s.Dir("/etc/absent"); s.File("/etc/absent/file") })},
+		{ID: "x.unread", Form: code(func(s *location.Survey) {
 			s.Skip("/b", errors.New("why"))
 			s.Skip("/a", fs.ErrPermission)
 			s.File("/etc")
-		}},
+		})},
 	})
 	var statuses []location.Status
 	for _, r := range reports {

@@ -1,6 +1,7 @@
 package location
 
 import (
+	"cmp"
 	"io/fs"
 	"path"
 	"slices"
@@ -10,10 +11,15 @@ import (
 	"lockback/core/machine"
 )
 
-// Place is where a location looks: a file, the files of a folder, or those of an override
-// chain. A path that begins with ~/ stands in every home.
+// Place is where a location looks: a file, the files of a folder, those of an override chain, or
+// a key of the registry. A path that begins with ~/ stands in every home, a key that begins with
+// HKCU in the registry of every person.
 type Place struct {
 	Path string
+	// Words tell of places that no path can name; Path is empty then.
+	Words string
+	// Values are the values of a key that are meant; all where there are none.
+	Values []string
 	// Folder says that the files in it are meant, those whose names end in Suffix.
 	Folder bool
 	Suffix string
@@ -47,9 +53,23 @@ func Chain(folder, suffix string) []Place {
 	return []Place{{Path: folder, Folder: true, Suffix: suffix, Chain: []string{"/etc", "/run", "/usr/local/lib", "/usr/lib"}}}
 }
 
+// Values are some values of a key.
+func Values(key string, names ...string) []Place { return []Place{{Path: key, Values: names}} }
+
+// Told is a place that can only be told in words: code of the location's own finds it.
+func Told(words string) []Place { return []Place{{Words: words}} }
+
 // String names the place for a person.
 func (p Place) String() string {
+	if p.Words != "" {
+		return p.Words
+	}
 	text := p.Path
+	separator := ": "
+	for _, name := range p.Values {
+		text += separator + cmp.Or(name, "(default)")
+		separator = ", "
+	}
 	if len(p.Chain) > 0 {
 		text = "{" + strings.Join(p.Chain, ",") + "}/" + text
 	}
@@ -180,4 +200,22 @@ type Form interface {
 	Word() autostart.Switch
 	// Read reports the entries.
 	Read(*Survey, []Place)
+}
+
+// Code is the form of what is peculiar: code of the location's own reads it.
+type Code struct {
+	Shows  autostart.Switch   // what the switch of its entries is called
+	Others []autostart.Switch // the other switches that some of its entries have
+	Reader func(*Survey, []Place)
+}
+
+// Word is what the code says that it is.
+func (c Code) Word() autostart.Switch { return c.Shows }
+
+// Read reports what the code finds.
+func (c Code) Read(s *Survey, places []Place) { c.Reader(s, places) }
+
+// Alone makes a reader of one that knows its places by itself.
+func Alone(read func(*Survey)) func(*Survey, []Place) {
+	return func(s *Survey, _ []Place) { read(s) }
 }

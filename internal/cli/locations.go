@@ -34,7 +34,7 @@ the operating system included; and the switch that its entries are turned off wi
 			return a.look(func(m *machine.Machine, inv inventory.Inventory) error {
 				list := []locationJSON{}
 				for _, r := range inv.Locations {
-					list = append(list, locationJSON{r.ID, string(r.Stage), string(r.Status), r.Entries, r.Where, string(r.Switch), r.Reason})
+					list = append(list, locationJSON{r.ID, string(r.Stage), string(r.Status), r.Entries, r.Where(), string(r.Switch()), r.Reason})
 				}
 				p := a.printer()
 				switch a.format {

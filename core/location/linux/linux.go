@@ -13,16 +13,16 @@ import (
 
 // Locations lists every location of Linux that Lock Back reads.
 func Locations() []location.Location {
-	return location.Declared([]location.Location{
+	return []location.Location{
 		{
-			ID: "linux.modules", Stage: autostart.Boot, Effect: location.AtNextStart,
+			ID: "linux.modules", Stage: autostart.Boot, Effect: location.AtNextStart, Role: location.Module,
 			Places: slices.Concat(location.At("/etc/modules", "/etc/initramfs-tools/modules"), location.Chain("modules-load.d", ".conf")),
 			Form:   unix.Lines{Comments: "#;", Describe: describeModule, Key: moduleKey},
 		},
 		{
-			ID: "linux.systemd.system", Stage: autostart.System, Switch: autostart.Unlink, Effect: location.AtNextStart,
-			Where: systemUnits.places(),
-			Read:  readSystemUnits,
+			ID: "linux.systemd.system", Stage: autostart.System, Effect: location.AtNextStart,
+			Places: location.In(systemUnits.places()...),
+			Form:   location.Code{Shows: autostart.Unlink, Others: []autostart.Switch{autostart.Mask}, Reader: location.Alone(readSystemUnits)},
 		},
 		{
 			ID: "linux.rc-local", Stage: autostart.System, Effect: location.AtNextStart,
@@ -30,14 +30,14 @@ func Locations() []location.Location {
 			Form:   unix.Executables{},
 		},
 		{
-			ID: "linux.systemd.user", Stage: autostart.SignIn, Switch: autostart.Unlink, Effect: location.AtNextSignIn,
-			Where: append(userUnits.places(), "~/.config/systemd/user", "~/.local/share/systemd/user"),
-			Read:  readUserUnits,
+			ID: "linux.systemd.user", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			Places: location.In(append(userUnits.places(), "~/.config/systemd/user", "~/.local/share/systemd/user")...),
+			Form:   location.Code{Shows: autostart.Unlink, Others: []autostart.Switch{autostart.Mask}, Reader: location.Alone(readUserUnits)},
 		},
 		{
-			ID: "linux.xdg-autostart", Stage: autostart.SignIn, Switch: autostart.Hide, Effect: location.AtNextSignIn,
-			Where: []string{"~/.config/autostart", "/etc/xdg/autostart", "/usr/share/gnome/autostart", "/usr/share/autostart"},
-			Read:  readXDGAutostart,
+			ID: "linux.xdg-autostart", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			Places: location.In("~/.config/autostart", "/etc/xdg/autostart", "/usr/share/gnome/autostart", "/usr/share/autostart"),
+			Form:   location.Code{Shows: autostart.Hide, Reader: location.Alone(readXDGAutostart)},
 		},
 		{
 			ID: "linux.motd", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
@@ -65,5 +65,5 @@ func Locations() []location.Location {
 			Places: location.In(periodicFolders...),
 			Form:   unix.Executables{Accepts: runPartsAccepts, Mode: period},
 		},
-	}...)
+	}
 }

@@ -11,7 +11,7 @@ import (
 // module is told. Of modules-load.d(5) only the name counts.
 func describeModule(_ *location.Survey, f location.Found, line string) *location.Item {
 	name, _, _ := strings.Cut(line, " ")
-	item := &location.Item{Entry: autostart.Entry{Name: name, Command: line, Guarded: "a driver: a device may not work without it"}}
+	item := &location.Item{Entry: autostart.Entry{Name: name, Command: line}}
 	if strings.HasPrefix(f.Path, "/etc/initramfs-tools/") {
 		item.Mode = "from the initial ramdisk"
 	}

@@ -2,7 +2,6 @@ package macos
 
 import (
 	"cmp"
-	"fmt"
 	"io/fs"
 	"maps"
 	"path"
@@ -16,6 +15,7 @@ import (
 	"lockback/core/format/plist"
 	"lockback/core/format/webextension"
 	"lockback/core/location"
+	"lockback/core/location/browser"
 	"lockback/core/machine"
 )
 
@@ -56,7 +56,6 @@ func readAuthorization(s *location.Survey) {
 	ours, theirs := bundlesIn(s, systemPlugIns), bundlesIn(s, agentPlugIns)
 	for _, name := range slices.Sorted(maps.Keys(theirs)) {
 		item := newBundle(s, nil, theirs[name], "")
-		item.Guarded = toSignIn
 		fixed(item, why)
 		switch {
 		case item.State == autostart.Disabled || !known:
@@ -73,7 +72,7 @@ func readAuthorization(s *location.Survey) {
 		}
 		bundle := path.Join(agentPlugIns, name+".bundle")
 		item := newItem(nil, name, bundle, authorizationDatabase)
-		item.Argv, item.Mode, item.Guarded = []string{bundle}, "for "+strings.Join(rights[name], ", "), toSignIn
+		item.Argv, item.Mode = []string{bundle}, "for "+strings.Join(rights[name], ", ")
 		fixed(item, why)
 		s.Add(key(nil, authorizationDatabase, name), item)
 	}
@@ -213,7 +212,10 @@ var hostFolders = []string{"Library/Google/Chrome/NativeMessagingHosts", "Librar
 
 const browserWhy = "an extension is switched off in the browser itself, which rewrites its list"
 
-func readBrowsers(s *location.Survey) {
+var browsers = browser.System{Join: path.Join}
+
+// readHosts reports the programs that extensions may start.
+func readHosts(s *location.Survey) {
 	for _, h := range append([]root{{"/", nil}}, homes(s)...) {
 		for _, folder := range hostFolders {
 			dir := path.Join(h.path, folder)
@@ -223,86 +225,48 @@ func readBrowsers(s *location.Survey) {
 				if !ok {
 					continue
 				}
-				program := webextension.HostPath(content)
-				item := newItem(h.user, strings.TrimSuffix(e.Name(), ".json"), program, file)
+				item := newItem(h.user, strings.TrimSuffix(e.Name(), ".json"), webextension.HostPath(content), file)
 				item.Mode = "native messaging host"
-				if program == "" {
+				if program := browsers.HostProgram(dir, content, path.IsAbs); program != "" {
+					item.Argv = []string{program}
+				} else {
 					item.Problems = append(item.Problems, autostart.Unparsable)
-				} else if item.Argv = []string{program}; !path.IsAbs(program) {
-					item.Argv = []string{path.Join(dir, program)}
 				}
 				parked(item, file)
 				s.Add(key(h.user, file), item)
 			}
 		}
 	}
+}
+
+func readBrowsers(s *location.Survey) {
 	for _, h := range homes(s) {
 		support := path.Join(h.path, "Library/Application Support")
 		for _, b := range chromium {
-			data := path.Join(support, b.folder)
-			for _, profile := range s.Dir(data) {
-				if profile.IsDir() {
-					readChromiumProfile(s, h.user, b.name, path.Join(data, profile.Name(), "Extensions"))
-				}
-			}
+			browsers.Chromium(s, b.name, path.Join(support, b.folder), func(e browser.Extension) {
+				addExtension(s, h.user, e, key(h.user, path.Join(e.List, e.ID)))
+			})
 		}
-		profiles := path.Join(support, "Firefox/Profiles")
-		for _, profile := range s.Dir(profiles) {
-			if profile.IsDir() {
-				readFirefoxProfile(s, h.user, path.Join(profiles, profile.Name(), "extensions.json"))
-			}
-		}
+		browsers.Firefox(s, path.Join(support, "Firefox/Profiles"), func(e browser.Extension) {
+			addExtension(s, h.user, e, key(h.user, e.List, e.ID))
+		})
 		for _, file := range safariLists {
 			readSafari(s, h.user, path.Join(h.path, file))
 		}
 	}
 }
 
-func readChromiumProfile(s *location.Survey, u *machine.User, browser, dir string) {
-	for _, e := range s.Dir(dir) {
-		if len(e.Name()) != 32 {
-			continue // an extension's id
-		}
-		versions := s.Dir(path.Join(dir, e.Name()))
-		if len(versions) == 0 {
-			continue
-		}
-		file := path.Join(dir, e.Name(), versions[len(versions)-1].Name(), "manifest.json")
-		content, ok := s.File(file)
-		if !ok {
-			continue
-		}
-		m := webextension.ParseManifest(content)
-		addExtension(s, u, cmp.Or(m.Name, e.Name()), fmt.Sprintf("%s extension %s", browser, m.Version), file, key(u, path.Join(dir, e.Name())))
+func addExtension(s *location.Survey, u *machine.User, e browser.Extension, key string) {
+	item := newItem(u, e.Name, "", e.File)
+	item.Mode, item.Shipped = e.Mode, e.BuiltIn
+	if e.List == e.File {
+		item.Source.Key = e.ID
 	}
-}
-
-func addExtension(s *location.Survey, u *machine.User, name, mode, file, key string) *location.Item {
-	item := newItem(u, name, "", file)
-	item.Mode = strings.TrimSpace(mode)
+	if !e.Active {
+		item.State = autostart.Disabled
+	}
 	fixed(item, browserWhy)
 	s.Add(key, item)
-	return item
-}
-
-func readFirefoxProfile(s *location.Survey, u *machine.User, file string) {
-	content, err := s.ReadFile(file, machine.MaxImageSize)
-	if err != nil {
-		s.Skip(file, err)
-		return
-	}
-	addons, err := webextension.ParseAddons(content)
-	if err != nil {
-		s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: err})
-		return
-	}
-	for _, a := range addons {
-		item := addExtension(s, u, a.Name(), "Firefox extension "+a.Version, file, key(u, file, a.ID))
-		item.Source.Key, item.OSPart = a.ID, a.BuiltIn()
-		if !a.Active {
-			item.State = autostart.Disabled
-		}
-	}
 }
 
 // safariLists are Safari's lists of extensions below a home: those of its own kind
@@ -316,24 +280,19 @@ func readSafari(s *location.Survey, u *machine.User, file string) {
 	if !ok {
 		return
 	}
+	add := func(e browser.Extension, id string) {
+		e.Mode, e.File, e.List = "Safari extension", file, file
+		addExtension(s, u, e, key(u, file, id))
+	}
 	for _, d := range doc.Dict().Dicts("Installed Extensions") {
 		name := cmp.Or(d.Text("Archive File Name"), d.Text("Bundle Directory Name"))
-		item := addExtension(s, u, strings.TrimSuffix(name, path.Ext(name)), "Safari extension", file, key(u, file, name))
-		if !d.Bool("Enabled") {
-			item.State = autostart.Disabled
-		}
+		add(browser.Extension{Name: strings.TrimSuffix(name, path.Ext(name)), Active: d.Bool("Enabled")}, name)
 	}
 	for _, id := range slices.Sorted(maps.Keys(doc.Dict())) {
-		d := doc.Dict().Dict(id)
-		if d == nil {
-			continue
-		}
-		// The bundle's id, with its maker's team behind it.
-		name, _, _ := strings.Cut(id, " (")
-		item := addExtension(s, u, name, "Safari extension", file, key(u, file, id))
-		item.Source.Key = id
-		if d.Has("Enabled") && !d.Bool("Enabled") {
-			item.State = autostart.Disabled
+		if d := doc.Dict().Dict(id); d != nil {
+			// The bundle's id, with its maker's team behind it.
+			name, _, _ := strings.Cut(id, " (")
+			add(browser.Extension{ID: id, Name: name, Active: !d.Has("Enabled") || d.Bool("Enabled")}, id)
 		}
 	}
 }

@@ -83,57 +83,57 @@ func newBundle(s *location.Survey, u *machine.User, dir, mode string) *location.
 	if v := b.info.Text("CFBundleShortVersionString"); v != "" {
 		item.AddFacts(func() []location.Fact { return []location.Fact{{Name: "version", Value: v, Basis: b.infoFile}} })
 	}
-	item.OSPart = ofSystem(dir)
+	item.Shipped = ofSystem(dir)
 	return item
 }
 
-// What a mistake would cost.
-const (
-	toDevices = "the device that it drives stops working"
-	toSignIn  = "nobody may be able to sign in without it"
-	toSound   = "needed for sound"
-	toCamera  = "needed for a camera"
-	toType    = "needed to type"
-)
+// bundles is the form of folders whose bundles other programs load.
+type bundles struct {
+	endings string // of the names that count, separated by spaces
+	mode    string
+	role    location.Role
+}
 
-func readKernelExtensions(s *location.Survey) {
-	for _, dir := range []string{"/Library/Extensions", "/System/Library/Extensions"} {
-		for _, e := range named(s, dir, ".kext") {
-			item := newBundle(s, nil, path.Join(dir, e.Name()), "kernel extension")
-			item.Guarded = toDevices
-			s.Add(key(nil, path.Join(dir, e.Name())), item)
-		}
+// Word is [autostart.Park].
+func (bundles) Word() autostart.Switch { return autostart.Park }
+
+// Read reports the bundles.
+func (b bundles) Read(s *location.Survey, places []location.Place) {
+	for _, p := range places {
+		b.read(s, nil, p.Path)
 	}
 }
 
-func readDirectoryServices(s *location.Survey) {
-	const dir = "/Library/DirectoryServices/PlugIns"
-	for _, e := range named(s, dir, ".dsplug", ".daplug", ".xpc", ".bundle") {
-		item := newBundle(s, nil, path.Join(dir, e.Name()), "directory service")
-		item.Guarded = toSignIn
-		s.Add(key(nil, path.Join(dir, e.Name())), item)
+func (b bundles) read(s *location.Survey, u *machine.User, dir string) {
+	for _, e := range named(s, dir, strings.Fields(b.endings)...) {
+		item := newBundle(s, u, path.Join(dir, e.Name()), b.mode)
+		item.Role = b.role
+		s.Add(key(u, path.Join(dir, e.Name())), item)
 	}
 }
 
 // plugIns are the folders in a Library whose bundles other programs load, with
 // the endings that count.
-var plugIns = []struct{ folder, endings, mode, guarded string }{
-	{"Address Book Plug-Ins", ".bundle", "address book plug-in", ""},
-	{"Audio/Plug-Ins/Components", ".component", "sound unit", ""},
-	{"Audio/Plug-Ins/HAL", ".driver .plugin", "sound driver", toSound},
-	{"ColorPickers", ".colorpicker", "colour picker", ""},
-	{"Contextual Menu Items", ".plugin", "context menu item", ""},
-	{"CoreMediaIO/Plug-Ins/DAL", ".plugin", "camera driver", toCamera},
-	{"Input Methods", ".app .bundle .component", "input method", toType},
-	{"InputManagers", ".bundle", "input manager, loaded into every app", ""},
-	{"Internet Plug-Ins", ".plugin .webplugin .bundle", "web plug-in", ""},
-	{"Mail/Bundles", ".mailbundle", "mail plug-in", ""},
-	{"PreferencePanes", ".prefpane", "settings pane", ""},
-	{"QuickLook", ".qlgenerator", "preview generator", ""},
-	{"QuickTime", ".component", "media component", ""},
-	{"Screen Savers", ".saver", "screen saver", ""},
-	{"ScriptingAdditions", ".osax", "scripting addition", ""},
-	{"Spotlight", ".mdimporter", "search importer", ""},
+var plugIns = []struct {
+	folder string
+	bundles
+}{
+	{"Address Book Plug-Ins", bundles{".bundle", "address book plug-in", ""}},
+	{"Audio/Plug-Ins/Components", bundles{".component", "sound unit", ""}},
+	{"Audio/Plug-Ins/HAL", bundles{".driver .plugin", "sound driver", location.Sound}},
+	{"ColorPickers", bundles{".colorpicker", "colour picker", ""}},
+	{"Contextual Menu Items", bundles{".plugin", "context menu item", ""}},
+	{"CoreMediaIO/Plug-Ins/DAL", bundles{".plugin", "camera driver", location.Camera}},
+	{"Input Methods", bundles{".app .bundle .component", "input method", location.InputMode}},
+	{"InputManagers", bundles{".bundle", "input manager, loaded into every app", ""}},
+	{"Internet Plug-Ins", bundles{".plugin .webplugin .bundle", "web plug-in", ""}},
+	{"Mail/Bundles", bundles{".mailbundle", "mail plug-in", ""}},
+	{"PreferencePanes", bundles{".prefpane", "settings pane", ""}},
+	{"QuickLook", bundles{".qlgenerator", "preview generator", ""}},
+	{"QuickTime", bundles{".component", "media component", ""}},
+	{"Screen Savers", bundles{".saver", "screen saver", ""}},
+	{"ScriptingAdditions", bundles{".osax", "scripting addition", ""}},
+	{"Spotlight", bundles{".mdimporter", "search importer", ""}},
 }
 
 // plugInPlaces words the folders.
@@ -155,12 +155,7 @@ func readPlugIns(s *location.Survey) {
 			if top, _, _ := strings.Cut(p.folder, "/"); !present[top] {
 				continue
 			}
-			dir := path.Join(r.path, p.folder)
-			for _, e := range named(s, dir, strings.Fields(p.endings)...) {
-				item := newBundle(s, r.user, path.Join(dir, e.Name()), p.mode)
-				item.Guarded = p.guarded
-				s.Add(key(r.user, path.Join(dir, e.Name())), item)
-			}
+			p.read(s, r.user, path.Join(r.path, p.folder))
 		}
 	}
 }
@@ -192,7 +187,6 @@ func readSystemExtensions(s *location.Survey) {
 			}
 		}
 		item.AddFacts(func() []location.Fact { return facts })
-		item.Guarded = toDevices
 		fixed(item, "its own app takes it out, or the system when that app is removed")
 		s.Add(key(nil, systemExtensions, id, d.Dict("bundleVersion").Text("CFBundleVersion")), item)
 	}
@@ -200,17 +194,17 @@ func readSystemExtensions(s *location.Survey) {
 
 // readStartupItems reports what ran before launchd took over: a folder with a
 // program of the same name and a description.
-func readStartupItems(s *location.Survey) {
-	for _, dir := range []string{"/Library/StartupItems", "/System/Library/StartupItems"} {
-		for _, e := range s.Dir(dir) {
+func readStartupItems(s *location.Survey, at []location.Place) {
+	for _, p := range at {
+		for _, e := range s.Dir(p.Path) {
 			if !e.IsDir() || strings.HasPrefix(e.Name(), ".") {
 				continue
 			}
-			folder := path.Join(dir, e.Name())
+			folder := path.Join(p.Path, e.Name())
 			file := path.Join(folder, "StartupParameters.plist")
 			program := path.Join(folder, e.Name())
 			item := newItem(nil, e.Name(), program, file)
-			item.Argv, item.OSPart = []string{program}, ofSystem(folder)
+			item.Argv, item.Shipped = []string{program}, ofSystem(folder)
 			item.Switcher = location.Park{Artifact: machine.File(file)}
 			content, err := s.ReadFile(file, machine.MaxFileSize)
 			doc, perr := plist.Parse(content)

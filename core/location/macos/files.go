@@ -9,17 +9,15 @@ import (
 
 	"lockback/core/format/plist"
 	"lockback/core/location"
-	"lockback/core/location/part"
 	"lockback/core/location/unix"
 	"lockback/core/machine"
 )
 
-// readRC reports the scripts of old that the system ran at its start, and the
-// lines of launchd's own configuration.
-func readRC(s *location.Survey) {
+// readRC reports the scripts of old that the system ran at its start.
+func readRC(s *location.Survey, at []location.Place) {
 	old := !s.Machine.Release().Before(yosemite)
-	for _, name := range []string{"rc.local", "rc.common", "rc.shutdown.local"} {
-		file := path.Join("/private/etc", name)
+	for _, p := range at {
+		file, name := p.Path, path.Base(p.Path)
 		if _, err := s.Stat(file); err != nil {
 			s.Skip(file, err)
 			continue
@@ -27,59 +25,40 @@ func readRC(s *location.Survey) {
 		item := newItem(nil, name, file, file)
 		item.Argv = []string{file}
 		item.Switcher = location.Park{Artifact: machine.File(file)}
-		item.OSPart = name == "rc.common"
+		item.Shipped = name == "rc.common"
 		if old && name != "rc.common" {
 			ignored(item, "not run since OS X 10.10")
 		}
 		s.Add(key(nil, file), item)
 	}
-	for _, h := range append([]root{{"/private/etc", nil}}, homes(s)...) {
-		name := ".launchd.conf"
-		if h.user == nil {
-			name = "launchd.conf"
-		}
-		file := path.Join(h.path, name)
-		content, ok := s.File(file)
-		if !ok {
-			continue
-		}
-		number := 0
-		for line := range strings.Lines(string(content)) {
-			number++
-			text, isOff := strings.CutPrefix(strings.TrimRight(line, "\r\n"), part.OffMark)
-			command := strings.TrimSpace(text)
-			if command == "" || command[0] == '#' {
-				continue
-			}
-			item := newItem(h.user, command, "launchctl "+command, file)
-			item.Source.Line = number
-			item.Switcher = unix.TextLine{Line: part.NewLine(file, number, text)}
-			if words := strings.Fields(command); words[0] == "bsexec" || words[0] == "submit" {
-				item.Argv = words[len(words)-1:]
-			}
-			switch {
-			case isOff:
-				off(item, "")
-			case h.user != nil:
-				ignored(item, "launchd never read a person's")
-			case old:
-				ignored(item, "not read since OS X 10.10")
-			}
-			s.Add(key(h.user, file, text), item)
-		}
+}
+
+// describeSetting makes the item of a line of launchd's configuration, which is a command of
+// launchctl.
+func describeSetting(_ *location.Survey, f location.Found, line string) *location.Item {
+	item := newItem(f.User, line, "launchctl "+line, f.Path)
+	if words := strings.Fields(line); words[0] == "bsexec" || words[0] == "submit" {
+		item.Argv = words[len(words)-1:]
 	}
+	return item
+}
+
+// ignoresSettings tells why launchd does not read a configuration of its own.
+func ignoresSettings(s *location.Survey, f location.Found) string {
+	switch {
+	case f.User != nil:
+		return "launchd never read a person's"
+	case !s.Machine.Release().Before(yosemite):
+		return "not read since OS X 10.10"
+	}
+	return ""
 }
 
 // cronTabs are people's tables of cron; /usr/lib/cron is a link to there.
 const cronTabs = "/private/var/at/tabs"
 
-func readCron(s *location.Survey) {
-	unix.Crontab(s, "/private/etc/crontab", "", nil)
-	for _, e := range s.Dir(cronTabs) {
-		if !e.IsDir() && !strings.HasPrefix(e.Name(), ".") && !strings.HasPrefix(e.Name(), "tmp.") {
-			unix.Crontab(s, path.Join(cronTabs, e.Name()), e.Name(), nil)
-		}
-	}
+func isCronTab(_ *location.Survey, name string) bool {
+	return !strings.HasPrefix(name, ".") && !strings.HasPrefix(name, "tmp.")
 }
 
 const atJobs = "/private/var/at/jobs"
@@ -244,7 +223,7 @@ func readEmond(s *location.Survey) {
 			if len(rules) > 1 {
 				fixed(item, "its file holds other rules too")
 			}
-			item.OSPart = e.Name() == "SampleRules.plist"
+			item.Shipped = e.Name() == "SampleRules.plist"
 			switch {
 			case !d.Bool("enabled"):
 				off(item, "not enabled in its file")
@@ -261,21 +240,9 @@ func readEmond(s *location.Survey) {
 	}
 }
 
-func readSSH(s *location.Survey) {
-	for _, h := range append([]root{{"/private/etc/ssh/sshrc", nil}}, homes(s)...) {
-		file := h.path
-		if h.user != nil {
-			file = path.Join(h.path, ".ssh/rc")
-		}
-		if info, err := s.Stat(file); err != nil || info.IsDir() {
-			s.Skip(file, err)
-			continue
-		}
-		item := newItem(h.user, path.Base(file), file, file)
-		item.Mode, item.Argv = "when somebody connects over ssh", []string{file}
-		item.Switcher = location.Park{Artifact: machine.File(file)}
-		s.Add(key(h.user, file), item)
-	}
+// describeRC says when an rc of ssh runs.
+func describeRC(_ *location.Survey, _ location.Found, item *location.Item) {
+	item.Mode = "when somebody connects over ssh"
 }
 
 // The files that shells read when somebody signs in or opens a terminal.
@@ -322,12 +289,12 @@ func readShellFiles(s *location.Survey) {
 		item := newItem(u, path.Base(file), file, file)
 		item.Argv = []string{file}
 		fixed(item, "people keep their own settings in it; look through it in an editor")
-		item.OSPart = u == nil
+		item.Shipped = u == nil
 		count := 0
 		for line := range strings.Lines(string(content)) {
 			if text := strings.TrimSpace(line); text != "" && text[0] != '#' {
 				count++
-				item.OSPart = item.OSPart && shipped[text]
+				item.Shipped = item.Shipped && shipped[text]
 			}
 		}
 		item.Mode = "1 command"
@@ -351,8 +318,8 @@ var ownModules = map[string]bool{"afpmount": true, "aks": true, "deny": true, "e
 	"mount": true, "nologin": true, "ntlm": true, "opendirectory": true, "permit": true, "rootok": true, "sacl": true, "securetty": true, "securityserver": true,
 	"self": true, "serialnumber": true, "smartcard": true, "tid": true, "uwtmp": true, "unix": true, "wheel": true, "wtmp": true}
 
-func readPAM(s *location.Survey) {
-	const dir = "/private/etc/pam.d"
+func readPAM(s *location.Survey, at []location.Place) {
+	dir := at[0].Path
 	for _, e := range s.Dir(dir) {
 		if e.IsDir() || strings.HasPrefix(e.Name(), ".") {
 			continue
@@ -380,7 +347,6 @@ func readPAM(s *location.Survey) {
 			if path.IsAbs(module) {
 				item.Argv = []string{module}
 			}
-			item.Guarded = toSignIn
 			fixed(item, "a mistake here locks everybody out; change it in an editor, with a second session open")
 			s.Add(key(nil, file, text), item)
 		}

@@ -33,7 +33,7 @@ func (w WholeFiles) Read(s *location.Survey, places []location.Place) {
 			Switcher:  location.Park{Artifact: machine.File(f.Path)},
 		}
 		if f.User != nil {
-			item.User = autostart.Text(f.User.Name)
+			item.User, item.For = autostart.Text(f.User.Name), f.User
 		}
 		if info.Mode()&0o002 != 0 {
 			item.Problems = []string{autostart.Insecure}

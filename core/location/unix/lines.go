@@ -20,6 +20,8 @@ type Lines struct {
 	Describe func(s *location.Survey, f location.Found, line string) *location.Item
 	// Key is what a line is known by; the line itself when nil.
 	Key func(line string) string
+	// Ignored tells why the system passes over a whole file; nil where it never does.
+	Ignored func(s *location.Survey, f location.Found) string
 }
 
 // Word is [autostart.Comment].
@@ -31,6 +33,10 @@ func (l Lines) Read(s *location.Survey, places []location.Place) {
 		content, ok := s.File(f.Path)
 		if !ok {
 			return
+		}
+		ignored := ""
+		if l.Ignored != nil {
+			ignored = l.Ignored(s, f)
 		}
 		number := 0
 		for raw := range strings.Lines(string(content)) {
@@ -49,7 +55,7 @@ func (l Lines) Read(s *location.Survey, places []location.Place) {
 				item.State = autostart.Enabled
 			}
 			if f.User != nil {
-				item.User = autostart.Text(f.User.Name)
+				item.User, item.For = autostart.Text(f.User.Name), f.User
 			}
 			own := part.NewLine(f.Path, number, text)
 			item.Artifacts = Files(f.Path)
@@ -64,6 +70,9 @@ func (l Lines) Read(s *location.Survey, places []location.Place) {
 				item.Switcher = location.NoSwitch{Why: f.Masked + " masks the whole file; take that away"}
 			case isOff:
 				item.State = autostart.Disabled
+			case ignored != "":
+				item.State, item.Mode = autostart.Disabled, "ignored: "+ignored
+				item.Problems = append(item.Problems, autostart.Ignored)
 			}
 			key := line
 			if l.Key != nil {

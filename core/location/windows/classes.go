@@ -70,74 +70,14 @@ func newClassItem(s *location.Survey, p place, clsid, name string) *location.Ite
 	return item
 }
 
-// classSubkeys reads keys whose subkeys are classes, by their own name or by
-// their default value. What decides an item is made by decide.
-func classSubkeys(s *location.Survey, decide func(place, *location.Item, string), paths ...string) {
-	for _, p := range places(s, paths...) {
-		for _, k := range subkeys(s, p.RegistryKey) {
-			at := place{k, p.user, p.narrow}
-			clsid := k.Text("")
-			if !isCLSID(clsid) {
-				clsid = k.Name()
-			}
-			if !isCLSID(clsid) {
-				continue
-			}
-			name := k.Name()
-			if isCLSID(name) {
-				name = k.Text("")
-			}
-			item := newClassItem(s, at, clsid, strings.TrimSpace(name))
-			decide(at, item, clsid)
-			s.Add(id(at), item)
-		}
-	}
-}
-
-// parkKey is the decision that taking its key away switches an item off.
-func parkKey(p place, item *location.Item, _ string) {
-	a := machine.RegistryTree(p.Path)
-	item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
-}
-
-// classValues reads keys whose values name classes: by their name, or by their
-// data.
-func classValues(s *location.Survey, paths ...string) {
-	for _, p := range places(s, paths...) {
-		for _, v := range values(s, p.RegistryKey) {
-			clsid, name := text(v), v.Name
-			if !isCLSID(clsid) {
-				clsid, name = v.Name, text(v)
-			}
-			if !isCLSID(clsid) {
-				continue
-			}
-			item := newClassItem(s, p, clsid, name)
-			item.Source.Key = v.Name
-			a := machine.RegistryValue(p.Path, v.Name)
-			item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
-			s.Add(id(p, v.Name), item)
-		}
-	}
-}
-
-func readExplorer(s *location.Survey) {
-	classValues(s, cv+`\ShellServiceObjectDelayLoad`, ucv+`\ShellServiceObjectDelayLoad`,
-		cv+`\Explorer\ShellExecuteHooks`, ucv+`\Explorer\ShellExecuteHooks`, cv+`\Explorer\SharedTaskScheduler`, ucv+`\Explorer\SharedTaskScheduler`)
-	classSubkeys(s, parkKey, cv+`\Explorer\ShellServiceObjects`, ucv+`\Explorer\ShellServiceObjects`,
-		cv+`\Explorer\ShellIconOverlayIdentifiers`, ucv+`\Explorer\ShellIconOverlayIdentifiers`,
-		cv+`\Explorer\Browser Helper Objects`, ucv+`\Explorer\Browser Helper Objects`)
-}
-
-func readCredentialProviders(s *location.Survey) {
-	root := cv + `\Authentication`
-	classSubkeys(s, func(p place, item *location.Item, _ string) {
+func readCredentialProviders(s *location.Survey, at []location.Place) {
+	eachClassKey(s, at, func(p place, item *location.Item, _ string) {
 		item.Artifacts = artifacts(machine.RegistryValue(p.Path, "Disabled"))
 		item.Switcher = number{key: p.Path, name: "Disabled", on: 0, off: 1, remove: true}
 		if n, ok := p.Number("Disabled"); ok && n != 0 {
 			item.State, item.Mode = autostart.Disabled, "disabled"
 		}
-	}, root+`\Credential Providers`, root+`\Credential Provider Filters`, root+`\PLAP Providers`)
+	})
 }
 
 // shellClasses are what Explorer looks up extensions for.
@@ -159,7 +99,7 @@ func readShellExtensions(s *location.Survey) {
 			paths = append(paths, soft+`\Classes\`+c+`\shellex\`+kind, `HKCU\Software\Classes\`+c+`\shellex\`+kind)
 		}
 	}
-	classSubkeys(s, func(p place, item *location.Item, clsid string) {
+	eachClassKey(s, location.At(paths...), func(p place, item *location.Item, clsid string) {
 		key := cv + `\Shell Extensions\Blocked`
 		if p.user != nil {
 			key = `HKU\` + p.user.SID + `\Software\Microsoft\Windows\CurrentVersion\Shell Extensions\Blocked`
@@ -171,7 +111,7 @@ func readShellExtensions(s *location.Survey) {
 		if _, off := blocked[userName(p.user)+strings.ToUpper(clsid)]; off {
 			item.State, item.Mode = autostart.Disabled, "blocked"
 		}
-	}, paths...)
+	})
 }
 
 // block is the switch of the shell's extensions: a class whose id is the name of
@@ -222,7 +162,7 @@ func readOpenCommands(s *location.Survey) {
 		for _, p := range places(s, soft+`\Classes\Protocols\`+kind, `HKCU\Software\Classes\Protocols\`+kind) {
 			for _, k := range subkeys(s, p.RegistryKey) {
 				if clsid := k.Text("CLSID"); isCLSID(clsid) {
-					at := place{k, p.user, p.narrow}
+					at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
 					item := newClassItem(s, at, clsid, k.Name())
 					item.Artifacts, item.Switcher = artifacts(machine.RegistryTree(k.Path)), why
 					s.Add(id(at), item)
@@ -247,24 +187,20 @@ func sameProgram(a, b string) bool {
 // directShow is the category of DirectShow's filters.
 const directShow = `{083863F1-70DE-11d0-BD40-00A0C911CE86}`
 
-func readCodecs(s *location.Survey) {
-	parkedValues(nt + `\Drivers32`)(s)
-	for _, p := range places(s, soft+`\Classes\CLSID\`+directShow+`\Instance`) {
+// readFilters reads the filters that media programs find by their class.
+func readFilters(s *location.Survey, at []location.Place) {
+	for _, p := range found(s, at) {
 		for _, k := range subkeys(s, p.RegistryKey) {
-			at := place{k, p.user, p.narrow}
+			at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
 			clsid := k.Text("CLSID")
 			if !isCLSID(clsid) {
 				continue
 			}
 			item := newClassItem(s, at, clsid, k.Text("FriendlyName"))
-			parkKey(at, item, clsid)
+			parkKey(at, item)
 			s.Add(id(at), item)
 		}
 	}
-}
-
-func readAMSI(s *location.Survey) {
-	classSubkeys(s, parkKey, soft+`\Microsoft\AMSI\Providers`)
 }
 
 // Behaviours of an add-in, as the maker's documents number them.
@@ -273,8 +209,8 @@ var addinBehaviours = map[uint64]string{0: "unloaded", 1: "loaded by hand", 2: "
 // officeFolders are where files are opened from when an application starts.
 var officeFolders = []string{`%APPDATA%\Microsoft\Excel\XLSTART`, `%APPDATA%\Microsoft\Word\STARTUP`, `%APPDATA%\Microsoft\AddIns`}
 
-func readOffice(s *location.Survey) {
-	for _, root := range places(s, soft+`\Microsoft\Office`, `HKCU\Software\Microsoft\Office`) {
+func readOffice(s *location.Survey, at []location.Place) {
+	for _, root := range found(s, at) {
 		for _, app := range subkeys(s, root.RegistryKey) {
 			list, err := app.Subkey("Addins")
 			if err != nil {
@@ -285,7 +221,7 @@ func readOffice(s *location.Survey) {
 				if !ok {
 					continue
 				}
-				p := place{k, root.user, root.narrow}
+				p := place{RegistryKey: k, user: root.user, narrow: root.narrow}
 				name := k.Text("FriendlyName")
 				if name == "" {
 					name = k.Name()
@@ -307,8 +243,12 @@ func readOffice(s *location.Survey) {
 			}
 		}
 	}
-	s.Adjusting(func(item *location.Item) { item.Name = "Office test" },
-		namedValues(nil, []string{""}, soft+`\Microsoft\Office test\Special\Perf`, `HKCU\Software\Microsoft\Office test\Special\Perf`))
+}
+
+// officeTest names what Office loads for a test of its own, which a desktop has no use for.
+func officeTest(_ *location.Survey, item *location.Item) { item.Name = "Office test" }
+
+func readOfficeFolders(s *location.Survey) {
 	for n := range s.Machine.Users {
 		u := &s.Machine.Users[n]
 		for _, dir := range officeFolders {

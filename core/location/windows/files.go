@@ -1,17 +1,15 @@
 package windows
 
 import (
-	"cmp"
 	"fmt"
-	"io/fs"
 	"path"
 	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/format/inifile"
 	"lockback/core/format/taskjob"
-	"lockback/core/format/webextension"
 	"lockback/core/location"
+	"lockback/core/location/browser"
 	"lockback/core/machine"
 )
 
@@ -101,7 +99,6 @@ func describeJob(item *location.Item, b []byte) {
 var scriptFiles = []string{"scripts.ini", "psscripts.ini"}
 
 func readLogonScripts(s *location.Survey) {
-	byProgram(namedValues(nil, []string{"UserInitMprLogonScript"}, `HKCU\Environment`))(s)
 	for _, side := range []string{"Machine", "User"} {
 		dir := s.Machine.Canonical(s.Machine.Windows() + `\System32\GroupPolicy\` + side + `\Scripts`)
 		for _, name := range scriptFiles {
@@ -114,7 +111,7 @@ func readLogonScripts(s *location.Survey) {
 		for _, root := range places(s, cv+`\Group Policy\Scripts\`+kind, ucv+`\Group Policy\Scripts\`+kind) {
 			for _, policy := range subkeys(s, root.RegistryKey) {
 				for _, k := range subkeys(s, policy) {
-					p := place{k, root.user, root.narrow}
+					p := place{RegistryKey: k, user: root.user, narrow: root.narrow}
 					if k.Text("Script") == "" {
 						continue
 					}
@@ -186,52 +183,82 @@ var chromium = []family{
 	{"Opera", `%APPDATA%\Opera Software\Opera Stable`, `Opera Software`},
 }
 
+var browsers = browser.System{Join: func(elements ...string) string { return strings.Join(elements, `\`) }}
+
+// Why extensions are not switched.
+const (
+	signed    = "an extension is switched off in the browser itself, which keeps a signature over its list"
+	rewritten = "an extension is switched off in the browser itself, which rewrites its list when it ends"
+)
+
 func readBrowsers(s *location.Survey) {
 	for n := range s.Machine.Users {
 		u := &s.Machine.Users[n]
 		for _, f := range chromium {
-			data := s.Machine.Canonical(s.Machine.Expand(f.data, u))
-			for _, profile := range s.Dir(data) {
-				if profile.IsDir() {
-					readChromiumProfile(s, u, f.name, data+`\`+profile.Name()+`\Extensions`)
-				}
-			}
+			browsers.Chromium(s, f.name, s.Machine.Canonical(s.Machine.Expand(f.data, u)), func(e browser.Extension) {
+				item := newExtension(u, e, e.Folder, signed)
+				s.Add(strings.ToLower(f.name+"\x00"+belowHome(u, e.List)+"\x00"+e.ID), item)
+			})
 		}
-		profiles := s.Machine.Canonical(s.Machine.Expand(`%APPDATA%\Mozilla\Firefox\Profiles`, u))
-		for _, profile := range s.Dir(profiles) {
-			if profile.IsDir() {
-				readFirefoxProfile(s, u, profiles+`\`+profile.Name()+`\extensions.json`)
-			}
-		}
+		browsers.Firefox(s, s.Machine.Canonical(s.Machine.Expand(`%APPDATA%\Mozilla\Firefox\Profiles`, u)), func(e browser.Extension) {
+			item := newExtension(u, e, e.File, rewritten)
+			item.Source.Key = e.ID
+			s.Add(strings.ToLower(belowHome(u, e.List)+"\x00"+e.ID), item)
+		})
 	}
-	why := "an extension is switched off in the browser itself, which keeps a signature over its list"
-	for _, f := range chromium {
-		report("a policy installs it; take it out of the policy", parkedValues(soft+`\Policies\`+f.key+`\ExtensionInstallForcelist`, `HKCU\Software\Policies\`+f.key+`\ExtensionInstallForcelist`))(s)
+}
+
+// belowHome is a path from a person's home on; all of it where it lies elsewhere, as a variable of
+// theirs may have it.
+func belowHome(u *machine.User, path string) string {
+	if len(path) >= len(u.Home) && strings.EqualFold(path[:len(u.Home)], u.Home) {
+		return path[len(u.Home):]
 	}
+	return path
+}
+
+func newExtension(u *machine.User, e browser.Extension, path, why string) *location.Item {
+	item := newItem(origin{path: path, user: u}, e.Name, "")
+	item.Mode, item.Shipped, item.Artifacts, item.Switcher = e.Mode, e.BuiltIn, artifacts(), location.NoSwitch{Why: why}
+	if !e.Active {
+		item.State = autostart.Disabled
+	}
+	return item
+}
+
+// readHosts reads the programs that extensions may start, and the extensions that programs have
+// put into the registry.
+func readHosts(s *location.Survey) {
 	for _, key := range []string{`Google\Chrome`, `Microsoft\Edge`, `Chromium`, `Mozilla`} {
 		for _, p := range places(s, soft+`\`+key+`\NativeMessagingHosts`, `HKCU\Software\`+key+`\NativeMessagingHosts`) {
 			for _, k := range subkeys(s, p.RegistryKey) {
-				at := place{k, p.user, p.narrow}
+				at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
 				item := newItem(at.origin(), k.Name(), k.Text(""))
 				item.CommandLine = hostProgram(s, k.Text(""))
 				item.Mode = "native messaging host"
-				parkKey(at, item, "")
+				parkKey(at, item)
 				s.Add(id(at), item)
 			}
 		}
 		for _, p := range places(s, soft+`\`+key+`\Extensions`, `HKCU\Software\`+key+`\Extensions`) {
 			for _, k := range subkeys(s, p.RegistryKey) {
-				at := place{k, p.user, p.narrow}
+				at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
 				item := newItem(at.origin(), k.Name(), k.Text("update_url"))
 				item.CommandLine, item.Mode = "", "installed from outside"
-				item.Artifacts, item.Switcher = artifacts(machine.RegistryTree(k.Path)), location.NoSwitch{Why: why}
+				item.Artifacts, item.Switcher = artifacts(machine.RegistryTree(k.Path)), location.NoSwitch{Why: signed}
 				s.Add(id(at), item)
 			}
 		}
 	}
-	const explorer = `\Microsoft\Internet Explorer\`
-	classValues(s, soft+explorer+"Toolbar", `HKCU\Software`+explorer+`Toolbar\WebBrowser`, `HKCU\Software`+explorer+"URLSearchHooks")
-	classSubkeys(s, parkKey, soft+explorer+"Extensions", `HKCU\Software`+explorer+"Extensions", soft+explorer+"Explorer Bars")
+}
+
+// forcedExtensions are the keys that a policy lists extensions in.
+func forcedExtensions() []location.Place {
+	var keys []string
+	for _, f := range chromium {
+		keys = append(keys, soft+`\Policies\`+f.key+`\ExtensionInstallForcelist`, `HKCU\Software\Policies\`+f.key+`\ExtensionInstallForcelist`)
+	}
+	return location.At(keys...)
 }
 
 // hostProgram is the program that a native messaging host's description names.
@@ -240,65 +267,9 @@ func hostProgram(s *location.Survey, manifest string) string {
 	if err != nil {
 		return `"` + manifest + `"`
 	}
-	program := webextension.HostPath(b)
+	program := browsers.HostProgram(manifest[:max(0, strings.LastIndexByte(manifest, '\\'))], b, machine.OnDrive)
 	if program == "" {
-		return `"` + manifest + `"`
-	}
-	if !machine.OnDrive(program) {
-		program = manifest[:strings.LastIndexByte(manifest, '\\')+1] + program
+		program = manifest
 	}
 	return `"` + program + `"`
-}
-
-// readChromiumProfile reads the extensions of a profile: a folder for each, in
-// it a folder for each version.
-func readChromiumProfile(s *location.Survey, u *machine.User, browser, dir string) {
-	extensions, err := s.ReadDir(dir)
-	if err != nil {
-		s.Skip(dir, err)
-		return
-	}
-	for _, e := range extensions {
-		versions, err := s.ReadDir(dir + `\` + e.Name())
-		if err != nil || len(versions) == 0 || len(e.Name()) != 32 {
-			continue
-		}
-		folder := dir + `\` + e.Name() + `\` + versions[len(versions)-1].Name()
-		b, err := s.ReadFile(folder+`\manifest.json`, machine.MaxFileSize)
-		if err != nil {
-			continue
-		}
-		manifest := webextension.ParseManifest(b)
-		name := cmp.Or(manifest.Name, e.Name())
-		item := newItem(origin{path: folder, user: u}, name, "")
-		item.Mode = browser + " extension " + manifest.Version
-		item.Artifacts = artifacts()
-		item.Switcher = location.NoSwitch{Why: "an extension is switched off in the browser itself, which keeps a signature over its list"}
-		s.Add(strings.ToLower(browser+"\x00"+dir[len(u.Home):]+"\x00"+e.Name()), item)
-	}
-}
-
-func readFirefoxProfile(s *location.Survey, u *machine.User, file string) {
-	b, err := s.ReadFile(file, machine.MaxImageSize)
-	if err != nil {
-		s.Skip(file, err)
-		return
-	}
-	addons, err := webextension.ParseAddons(b)
-	if err != nil {
-		s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: err})
-		return
-	}
-	for _, a := range addons {
-		item := newItem(origin{path: file, user: u}, a.Name(), "")
-		item.Source.Key = a.ID
-		item.Mode = "Firefox extension " + a.Version
-		item.OSPart = a.BuiltIn()
-		if !a.Active {
-			item.State = autostart.Disabled
-		}
-		item.Artifacts = artifacts()
-		item.Switcher = location.NoSwitch{Why: "an extension is switched off in the browser itself, which rewrites its list when it ends"}
-		s.Add(strings.ToLower(file[len(u.Home):]+"\x00"+a.ID), item)
-	}
 }

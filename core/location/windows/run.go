@@ -74,8 +74,8 @@ func le64(b []byte) (n uint64) {
 	return n
 }
 
-func readRun(s *location.Survey) {
-	for _, p := range places(s, cv+`\Run`, ucv+`\Run`) {
+func readRun(s *location.Survey, at []location.Place) {
+	for _, p := range found(s, at) {
 		kind := "Run"
 		if p.narrow {
 			kind = "Run32"
@@ -97,14 +97,14 @@ func readRun(s *location.Survey) {
 
 // readRunOnce reads the keys whose values run once. RunOnceEx has them in
 // subkeys, and DLLs to load in subkeys of its own called Depend.
-func readRunOnce(s *location.Survey) {
-	parkedValues(cv+`\RunOnce`, ucv+`\RunOnce`)(s)
-	for _, p := range places(s, cv+`\RunOnceEx`, ucv+`\RunOnceEx`) {
+// readSections reads RunOnceEx: keys whose values are commands, run in their order.
+func readSections(s *location.Survey, at []location.Place) {
+	for _, p := range found(s, at) {
 		for _, section := range subkeys(s, p.RegistryKey) {
-			at := place{section, p.user, p.narrow}
+			at := place{RegistryKey: section, user: p.user, narrow: p.narrow}
 			below := []place{at}
 			if k, err := section.Subkey("Depend"); err == nil {
-				below = append(below, place{k, p.user, p.narrow})
+				below = append(below, place{RegistryKey: k, user: p.user, narrow: p.narrow})
 			}
 			for _, at := range below {
 				for _, v := range values(s, at.RegistryKey) {
@@ -241,7 +241,7 @@ func readPackagedApps(s *location.Survey) {
 				}
 				family := app.Name()
 				name, _, _ := strings.Cut(family, "_")
-				p := place{task, u, false}
+				p := place{RegistryKey: task, user: u}
 				item := newItem(p.origin(), name+" "+task.Name(), `shell:AppsFolder\`+family)
 				item.CommandLine, item.Source.Key, item.Mode = "", "State", packagedStates[state]
 				item.Artifacts = artifacts(machine.RegistryValue(task.Path, "State"))

@@ -139,7 +139,6 @@ func readDrivers(s *location.Survey) {
 		if item.CommandLine == "" {
 			item.CommandLine = `\SystemRoot\System32\drivers\` + k.Name() + ".sys"
 		}
-		item.Guarded = "a driver: without it the machine may not start, or a device not work"
 		switch start {
 		case startBoot:
 			item.Mode = "at the very start"
@@ -161,20 +160,19 @@ func readDrivers(s *location.Survey) {
 
 // readSafeBoot reads what starts in safe mode: the shell without a desktop, and
 // the services that were added to its lists.
-func readSafeBoot(s *location.Survey) {
-	root := ccs + `\Control\SafeBoot`
-	for _, p := range places(s, root) {
+func readSafeBoot(s *location.Survey, at []location.Place) {
+	for _, p := range found(s, at) {
 		if v, err := p.Value("AlternateShell"); err == nil {
 			item := addValue(s, p, v, "AlternateShell")
-			item.OSPart = sameCommand(s, text(v), "cmd.exe")
-			if !item.OSPart {
+			item.Shipped = sameCommand(s, text(v), "cmd.exe")
+			if !item.Shipped {
 				item.Problems = []string{autostart.NotDefault}
 			}
 			s.Add(id(p, v.Name), item)
 		}
 	}
 	for _, kind := range []string{"Minimal", "Network"} {
-		list := key(s, root+`\`+kind)
+		list := key(s, ccs+`\Control\SafeBoot\`+kind)
 		if list == nil {
 			continue
 		}
@@ -197,15 +195,16 @@ func readSafeBoot(s *location.Survey) {
 
 // readNetworkProviders reads the order of the providers of network drives; each
 // is a service that names its DLL.
-func readNetworkProviders(s *location.Survey) {
+func readNetworkProviders(s *location.Survey, at []location.Place) {
 	s.Adjusting(func(item *location.Item) {
 		if k, err := s.Machine.Key(servicesFolder + `\` + item.Command + `\NetworkProvider`); err == nil {
 			item.CommandLine = `"` + k.Text("ProviderPath") + `"`
 		} else {
 			item.CommandLine = ""
 		}
-	}, listItems(list{paths: []string{ccs + `\Control\NetworkProvider\Order`, ccs + `\Control\NetworkProvider\HwOrder`}, value: "ProviderOrder", separator: ",",
-		usual: []string{"rdpnp", "lanmanworkstation", "webclient", "p9np"}}))
+	}, func(s *location.Survey) {
+		lists{"ProviderOrder": {separator: ",", usual: []string{"rdpnp", "lanmanworkstation", "webclient", "p9np"}}}.Read(s, at)
+	})
 }
 
 // readWinsock reads the catalogues of what network connections pass through. An
@@ -248,18 +247,16 @@ func cString(b []byte) string {
 	return s
 }
 
-func readPrint(s *location.Survey) {
-	root := ccs + `\Control\Print`
-	subkeyDLLs("Driver", root+`\Monitors`)(s)
-	subkeyDLLs("Name", root+`\Providers`)(s)
-	if environments := key(s, root+`\Environments`); environments != nil {
-		for _, e := range subkeys(s, environments) {
-			subkeyDLLs("Driver", e.Path+`\Print Processors`)(s)
+// readPrintProcessors reads those of every environment, which is a kind of processor.
+func readPrintProcessors(s *location.Survey, at []location.Place) {
+	for _, p := range found(s, at) {
+		for _, e := range subkeys(s, p.RegistryKey) {
+			parkedKeys{"Driver"}.Read(s, location.At(e.Path+`\Print Processors`))
 		}
 	}
 }
 
-func readTimeProviders(s *location.Survey) {
+func readTimeProviders(s *location.Survey, at []location.Place) {
 	s.Adjusting(func(item *location.Item) {
 		path := item.Source.Path
 		item.Artifacts = artifacts(machine.RegistryValue(path, "Enabled"))
@@ -269,22 +266,20 @@ func readTimeProviders(s *location.Survey) {
 				item.State, item.Mode = autostart.Disabled, "not enabled"
 			}
 		}
-	}, subkeyDLLs("DllName", servicesFolder+`\W32Time\TimeProviders`))
+	}, func(s *location.Survey) { parkedKeys{"DllName"}.Read(s, at) })
 }
 
-func readTerminalServer(s *location.Survey) {
-	listItems(list{paths: []string{terminal + `\Wds\rdpwd`}, value: "StartupPrograms", separator: ",", usual: []string{"rdpclip", "rdpclip.exe"}, fallback: "rdpclip"})(s)
-	stations := key(s, terminal+`\WinStations`)
-	if stations == nil {
-		return
-	}
-	for _, k := range subkeys(s, stations) {
-		p := place{RegistryKey: k}
-		v, err := k.Value("InitialProgram")
-		if err != nil || strings.TrimSpace(text(v)) == "" {
-			continue
+// readStations reads the program that each kind of connection starts instead of a desktop.
+func readStations(s *location.Survey, at []location.Place) {
+	for _, stations := range found(s, at) {
+		for _, k := range subkeys(s, stations.RegistryKey) {
+			p := place{RegistryKey: k}
+			v, err := k.Value("InitialProgram")
+			if err != nil || strings.TrimSpace(text(v)) == "" {
+				continue
+			}
+			item := addValue(s, p, v, k.Name()+" "+shortName(text(v)))
+			s.Add(id(p, v.Name), item)
 		}
-		item := addValue(s, p, v, k.Name()+" "+shortName(text(v)))
-		s.Add(id(p, v.Name), item)
 	}
 }

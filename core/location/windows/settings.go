@@ -13,16 +13,14 @@ import (
 	"lockback/core/machine"
 )
 
-// readAlternateShells reads the shells that a Windows without a desktop offers.
-func readAlternateShells(s *location.Survey) {
-	s.Adjusting(func(item *location.Item) {
-		item.Name = shortName(item.Command)
-		item.OSPart = sameCommand(s, item.Command, "explorer.exe") || sameProgram(item.Command, "cmd.exe")
-	}, parkedValues(nt+`\Winlogon\AlternateShells\AvailableShells`))
+// alternateShell names a shell that a Windows without a desktop offers.
+func alternateShell(s *location.Survey, item *location.Item) {
+	item.Name = shortName(item.Command)
+	item.Shipped = sameCommand(s, item.Command, "explorer.exe") || sameProgram(item.Command, "cmd.exe")
 }
 
-func readActiveSetup(s *location.Survey) {
-	for _, p := range places(s, soft+`\Microsoft\Active Setup\Installed Components`) {
+func readActiveSetup(s *location.Survey, at []location.Place) {
+	for _, p := range found(s, at) {
 		for _, k := range subkeys(s, p.RegistryKey) {
 			v, err := k.Value("StubPath")
 			if err != nil || strings.TrimSpace(text(v)) == "" {
@@ -32,7 +30,7 @@ func readActiveSetup(s *location.Survey) {
 			if name == "" || strings.HasPrefix(name, "@") {
 				name = k.Name()
 			}
-			at := place{k, p.user, p.narrow}
+			at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
 			item := addValue(s, at, v, name)
 			item.Mode = "once for each person"
 			if n, ok := k.Number("IsInstalled"); ok && n == 0 {
@@ -45,8 +43,8 @@ func readActiveSetup(s *location.Survey) {
 
 // readKnownDLLs reads the libraries that are loaded from the system's folder
 // whatever lies beside a program; two of the values name that folder.
-func readKnownDLLs(s *location.Survey) {
-	for _, p := range places(s, sm+`\KnownDLLs`) {
+func readKnownDLLs(s *location.Survey, at []location.Place) {
+	for _, p := range found(s, at) {
 		for _, v := range values(s, p.RegistryKey) {
 			if !strings.HasPrefix(strings.ToLower(v.Name), "dlldirectory") && text(v) != "" {
 				s.Add(id(p, v.Name), addValue(s, p, v, v.Name))
@@ -90,8 +88,8 @@ func readPendingMoves(s *location.Survey) {
 
 // readAppInit reads the libraries that every program with windows loads, which
 // it only does where a number says so.
-func readAppInit(s *location.Survey) {
-	for _, p := range places(s, nt+`\Windows`) {
+func readAppInit(s *location.Survey, at []location.Place) {
+	for _, p := range found(s, at) {
 		v, err := p.Value("AppInit_DLLs")
 		if err != nil {
 			continue
@@ -102,7 +100,7 @@ func readAppInit(s *location.Survey) {
 			if ok && on == 0 {
 				item.State, item.Mode = autostart.Disabled, "LoadAppInit_DLLs is 0"
 			}
-		}, func(s *location.Survey) { readList(s, p, v, list{value: "AppInit_DLLs", separator: ", "}) })
+		}, func(s *location.Survey) { readList(s, p, v, list{separator: ", "}) })
 	}
 }
 
@@ -112,11 +110,11 @@ const globalVerifier = 0x100
 func readImageOptions(s *location.Survey) {
 	for _, p := range places(s, nt+`\Image File Execution Options`) {
 		for _, k := range subkeys(s, p.RegistryKey) {
-			at := place{k, nil, p.narrow}
+			at := place{RegistryKey: k, narrow: p.narrow}
 			readRedirects(s, at, k.Name())
 			if filtered, ok := k.Number("UseFilter"); ok && filtered != 0 {
 				for _, f := range subkeys(s, k) {
-					readRedirects(s, place{f, nil, p.narrow}, k.Name()+" ("+f.Text("FilterFullPath")+")")
+					readRedirects(s, place{RegistryKey: f, narrow: p.narrow}, k.Name()+" ("+f.Text("FilterFullPath")+")")
 				}
 			}
 		}
@@ -124,7 +122,7 @@ func readImageOptions(s *location.Survey) {
 	for _, p := range places(s, nt+`\SilentProcessExit`) {
 		for _, k := range subkeys(s, p.RegistryKey) {
 			if v, err := k.Value("MonitorProcess"); err == nil && text(v) != "" {
-				at := place{k, nil, p.narrow}
+				at := place{RegistryKey: k, narrow: p.narrow}
 				item := addValue(s, at, v, k.Name())
 				item.Mode = "when it exits"
 				s.Add(id(at, v.Name), item)
@@ -157,22 +155,21 @@ func readRedirects(s *location.Survey, p place, program string) {
 var environmentHooks = []string{"COR_PROFILER", "COR_PROFILER_PATH", "COR_PROFILER_PATH_32", "COR_PROFILER_PATH_64", "CORECLR_PROFILER", "CORECLR_PROFILER_PATH",
 	"CORECLR_PROFILER_PATH_32", "CORECLR_PROFILER_PATH_64", "DOTNET_STARTUP_HOOKS", "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "PERL5OPT", "PYTHONSTARTUP", "NODE_OPTIONS"}
 
-func readEnvironment(s *location.Survey) {
-	s.Adjusting(func(item *location.Item) {
-		switch {
-		case isCLSID(item.Command):
-			item.CommandLine = `"` + classOf(s, place{user: item.For}, item.Command).library + `"`
-		case !machine.OnDrive(item.Command):
-			item.CommandLine = ""
-		}
-	}, namedValues(nil, environmentHooks, sm+`\Environment`, `HKCU\Environment`))
+// findHook finds the code that a variable names: a class, or a file.
+func findHook(s *location.Survey, item *location.Item) {
+	switch {
+	case isCLSID(item.Command):
+		item.CommandLine = `"` + classOf(s, place{user: item.For}, item.Command).library + `"`
+	case !machine.OnDrive(item.Command):
+		item.CommandLine = ""
+	}
 }
 
-func readTelemetry(s *location.Survey) {
-	for _, p := range places(s, nt+`\AppCompatFlags\TelemetryController`) {
+func readTelemetry(s *location.Survey, at []location.Place) {
+	for _, p := range found(s, at) {
 		for _, k := range subkeys(s, p.RegistryKey) {
 			if v, err := k.Value("Command"); err == nil && text(v) != "" {
-				at := place{k, nil, p.narrow}
+				at := place{RegistryKey: k, narrow: p.narrow}
 				s.Add(id(at), addValue(s, at, v, k.Name()))
 			}
 		}
@@ -242,7 +239,7 @@ func readBootEntries(s *location.Survey) {
 		item.CommandLine = ""
 		item.Mode = map[uint64]string{bootLoader: "loader", bootManager: "boot manager", firmwareApp: "of the firmware"}[kind]
 		lower := strings.ToLower(path)
-		item.OSPart = strings.HasPrefix(lower, `\windows\system32\winload`) || strings.HasPrefix(lower, `\efi\microsoft\boot\`) || lower == `\bootmgr`
+		item.Shipped = strings.HasPrefix(lower, `\windows\system32\winload`) || strings.HasPrefix(lower, `\efi\microsoft\boot\`) || lower == `\bootmgr`
 		item.Artifacts = artifacts(machine.RegistryTree(k.Path))
 		item.Switcher = location.NoSwitch{Why: "the machine may not start without it"}
 		s.Add(strings.ToLower(k.Name()), item)
@@ -282,7 +279,7 @@ func readWMI(s *location.Survey) {
 			item := newItem(origin{path: name}, b.name(), b.consumer)
 			item.CommandLine = ""
 			item.Mode = "on the filter " + b.filter
-			item.OSPart = b.consumer == `NTEventLogEventConsumer.Name="SCM Event Log Consumer"`
+			item.Shipped = b.consumer == `NTEventLogEventConsumer.Name="SCM Event Log Consumer"`
 			item.Artifacts = artifacts()
 			item.Switcher = location.NoSwitch{Why: "its store's format is not documented; remove it on the running machine"}
 			s.Add(strings.ToLower(b.consumer+"\x00"+b.filter), item)

@@ -13,7 +13,6 @@ import (
 	"lockback/core/format/regf"
 	"lockback/core/format/windata"
 	"lockback/core/location"
-	"lockback/core/location/part"
 	"lockback/core/machine"
 )
 
@@ -28,11 +27,12 @@ const (
 	soft = `HKLM\SOFTWARE`
 )
 
-// place is a key that was found: whose it is, and in which view.
+// place is a key that was found: whose it is, in which view, and which of its values are meant.
 type place struct {
 	*machine.RegistryKey
 	user   *machine.User
 	narrow bool // the 32-bit view
+	names  []string
 }
 
 // userName is the name in an entry's user column.
@@ -63,23 +63,26 @@ func views(path string) []string {
 	return []string{path}
 }
 
-// places opens a key in both views, and for every person where it begins with
-// HKCU. That it is absent is no failure.
-func places(s *location.Survey, paths ...string) []place {
+// places opens keys, see [found].
+func places(s *location.Survey, paths ...string) []place { return found(s, location.At(paths...)) }
+
+// found opens keys in both views, and for every person where one begins with HKCU. That one is
+// absent is no failure.
+func found(s *location.Survey, at []location.Place) []place {
 	var found []place
-	for _, path := range paths {
-		for view, path := range views(path) {
+	for _, p := range at {
+		for view, path := range views(p.Path) {
 			rest, personal := strings.CutPrefix(path, `HKCU`)
 			if !personal {
 				if k := key(s, path); k != nil {
-					found = append(found, place{k, nil, view == 1})
+					found = append(found, place{RegistryKey: k, narrow: view == 1, names: p.Values})
 				}
 				continue
 			}
 			for n := range s.Machine.Users {
 				u := &s.Machine.Users[n]
 				if k := key(s, `HKU\`+u.SID+rest); k != nil {
-					found = append(found, place{k, u, view == 1})
+					found = append(found, place{RegistryKey: k, user: u, narrow: view == 1, names: p.Values})
 				}
 			}
 		}
@@ -180,52 +183,6 @@ func id(p place, rest ...string) string {
 	return strings.ToLower(path + "\x00" + strings.Join(rest, "\x00"))
 }
 
-// parkedValues reads keys each of whose values is an entry.
-func parkedValues(paths ...string) func(*location.Survey) {
-	return func(s *location.Survey) {
-		for _, p := range places(s, paths...) {
-			for _, v := range values(s, p.RegistryKey) {
-				if v.Name == "" && text(v) == "" {
-					continue
-				}
-				name := v.Name
-				if name == "" {
-					name = "(default)"
-				}
-				s.Add(id(p, v.Name), addValue(s, p, v, name))
-			}
-		}
-	}
-}
-
-// namedValues reads single values of keys. A value that the system has itself is
-// passed over: usual gives what that is, for some names in small letters.
-func namedValues(usual map[string]string, names []string, paths ...string) func(*location.Survey) {
-	return func(s *location.Survey) {
-		for _, p := range places(s, paths...) {
-			for _, name := range names {
-				v, err := p.Value(name)
-				if err != nil || strings.TrimSpace(text(v)) == "" {
-					continue
-				}
-				item := addValue(s, p, v, name)
-				key := id(p, name)
-				if u, ok := usual[strings.ToLower(name)]; ok {
-					if sameCommand(s, text(v), u) {
-						item.OSPart, item.Switcher = true, location.NoSwitch{Why: "it is the system's own setting"}
-					} else {
-						item.Problems = append(item.Problems, autostart.NotDefault)
-						item.Switcher = single{trim{part.Item{Key: p.Path, Value: v.Name, Text: strings.TrimSpace(v.Text())}, u}}
-						// The system's own value, which takes its place, is another entry.
-						key = id(p, name, strings.ToLower(strings.TrimSpace(v.Text())))
-					}
-				}
-				s.Add(key, item)
-			}
-		}
-	}
-}
-
 // sameCommand compares commands as far as only their spelling differs: case,
 // quotes, variables and the system's folder.
 func sameCommand(s *location.Survey, a, b string) bool {
@@ -237,80 +194,6 @@ func sameCommand(s *location.Survey, a, b string) bool {
 	}
 	return norm(a) == norm(b)
 }
-
-// subkeyDLLs reads keys below which each key stands for a DLL or program that
-// one of its values names. The key is taken away to switch it off.
-func subkeyDLLs(value string, paths ...string) func(*location.Survey) {
-	return func(s *location.Survey) {
-		for _, p := range places(s, paths...) {
-			for _, k := range subkeys(s, p.RegistryKey) {
-				v, err := k.Value(value)
-				if err != nil || text(v) == "" {
-					continue
-				}
-				at := place{k, p.user, p.narrow}
-				item := newItem(at.origin(), k.Name(), text(v))
-				item.Source.Key = value
-				a := machine.RegistryTree(k.Path)
-				item.Artifacts = artifacts(a)
-				item.Switcher = location.Park{Artifact: a}
-				s.Add(id(at), item)
-			}
-		}
-	}
-}
-
-// listItems reads values that hold lists. Items that the system has itself are
-// its own parts; any other is an entry that is trimmed away.
-type list struct {
-	paths     []string
-	value     string
-	separator string   // "" for a REG_MULTI_SZ
-	usual     []string // small letters, without the system's folder
-	fallback  string
-	guarded   string
-}
-
-func listItems(rows ...list) func(*location.Survey) {
-	return func(s *location.Survey) {
-		for _, row := range rows {
-			for _, p := range places(s, row.paths...) {
-				v, err := p.Value(row.value)
-				if err != nil {
-					continue
-				}
-				readList(s, p, v, row)
-			}
-		}
-	}
-}
-
-func readList(s *location.Survey, p place, v regf.Value, row list) {
-	for _, word := range part.SplitList(v, row.separator) {
-		item := newItem(p.origin(), word, word)
-		item.Source.Key = v.Name
-		item.Guarded = row.guarded
-		item.Artifacts = artifacts(machine.RegistryValue(p.Path, v.Name))
-		item.Switcher = trim{part.Item{Key: p.Path, Value: v.Name, Text: word, Separators: row.separator}, row.fallback}
-		item.Name = shortName(word)
-		for _, u := range row.usual {
-			if sameCommand(s, word, u) {
-				item.OSPart, item.Guarded = true, needed
-				if row.fallback != "" {
-					item.Switcher = location.NoSwitch{Why: "it is the system's own, and what stays when all else is taken out"}
-				}
-				break
-			}
-		}
-		if len(row.usual) > 0 && !item.OSPart {
-			item.Problems = append(item.Problems, autostart.NotDefault)
-		}
-		s.Add(id(p, v.Name, strings.ToLower(word)), item)
-	}
-}
-
-// needed guards what a session cannot do without.
-const needed = "needed to start or to sign in"
 
 // endings are what a program's name in a command ends in.
 var endings = []string{".exe", ".com", ".bat", ".cmd", ".dll", ".vbs", ".js", ".ps1", ".scr", ".cpl"}
@@ -340,39 +223,4 @@ func shortName(word string) string {
 		return name
 	}
 	return word
-}
-
-// single is the switch of a value that names one thing only, and is all the entry's.
-type single struct{ trim }
-
-// Part is none.
-func (single) Part() part.Part { return nil }
-
-// adjusting is [location.Survey.Adjusting] for a reader.
-func adjusting(adjust func(*location.Item), read func(*location.Survey)) func(*location.Survey) {
-	return func(s *location.Survey) { s.Adjusting(adjust, read) }
-}
-
-// report makes a reader's items ones that are not switched.
-func report(why string, read func(*location.Survey)) func(*location.Survey) {
-	return adjusting(func(item *location.Item) { item.Switcher = location.NoSwitch{Why: why} }, read)
-}
-
-// byProgram names a reader's items by their programs.
-func byProgram(read func(*location.Survey)) func(*location.Survey) {
-	return adjusting(func(item *location.Item) { item.Name = shortName(item.Command) }, read)
-}
-
-// guard makes a reader's items guarded.
-func guard(cost string, read func(*location.Survey)) func(*location.Survey) {
-	return adjusting(func(item *location.Item) { item.Guarded = cost }, read)
-}
-
-// all runs several readers for one location.
-func all(readers ...func(*location.Survey)) func(*location.Survey) {
-	return func(s *location.Survey) {
-		for _, read := range readers {
-			read(s)
-		}
-	}
 }

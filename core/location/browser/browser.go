@@ -1,0 +1,104 @@
+// Package browser finds the extensions in people's browser profiles. The browsers keep them in
+// the same way on every system; where the profiles lie, and how an extension is known, is the
+// system's own:
+//
+//	browser.System{Join: path.Join}.Chromium(s, "Chromium", "/home/ines/.config/chromium", func(e browser.Extension) {
+//		fmt.Println(e.Name, e.Mode)
+//	})
+package browser
+
+import (
+	"cmp"
+	"io/fs"
+	"strings"
+
+	"lockback/core/format/webextension"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// System is how one operating system names things.
+type System struct {
+	Join func(elements ...string) string // makes a path of folders and a name
+}
+
+// Extension is one that a profile has.
+type Extension struct {
+	ID, Name string
+	Mode     string // the browser and the version, for a person
+	List     string // the folder or the file of the profile that has all of them
+	Folder   string // its own; empty where it has none
+	File     string // what it was read from
+	Active   bool   // as far as the profile tells
+	BuiltIn  bool   // it came with the browser
+}
+
+// idLength is how long the name is that Chromium gives to an extension.
+const idLength = 32
+
+// Chromium finds the extensions of all profiles in a data folder of a browser of Chromium's
+// family: a folder for each, in it a folder for each version. Which of them are switched off
+// stands in a list that is signed, and is not told.
+func (sys System) Chromium(s *location.Survey, browser, data string, visit func(Extension)) {
+	for _, profile := range s.Dir(data) {
+		if !profile.IsDir() {
+			continue
+		}
+		list := sys.Join(data, profile.Name(), "Extensions")
+		for _, e := range s.Dir(list) {
+			if len(e.Name()) != idLength {
+				continue
+			}
+			versions := s.Dir(sys.Join(list, e.Name()))
+			if len(versions) == 0 {
+				continue
+			}
+			folder := sys.Join(list, e.Name(), versions[len(versions)-1].Name())
+			file := sys.Join(folder, "manifest.json")
+			content, ok := s.File(file)
+			if !ok {
+				continue
+			}
+			m := webextension.ParseManifest(content)
+			visit(Extension{ID: e.Name(), Name: cmp.Or(m.Name, e.Name()), Mode: mode(browser, m.Version), List: list, Folder: folder, File: file, Active: true})
+		}
+	}
+}
+
+// Firefox finds the extensions of all profiles in a folder of them.
+func (sys System) Firefox(s *location.Survey, profiles string, visit func(Extension)) {
+	for _, profile := range s.Dir(profiles) {
+		if !profile.IsDir() {
+			continue
+		}
+		file := sys.Join(profiles, profile.Name(), "extensions.json")
+		content, err := s.ReadFile(file, machine.MaxImageSize)
+		if err != nil {
+			s.Skip(file, err)
+			continue
+		}
+		addons, err := webextension.ParseAddons(content)
+		if err != nil {
+			s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: err})
+			continue
+		}
+		for _, a := range addons {
+			visit(Extension{ID: a.ID, Name: a.Name(), Mode: mode("Firefox", a.Version), List: file, File: file, Active: a.Active, BuiltIn: a.BuiltIn()})
+		}
+	}
+}
+
+// mode words which browser an extension is of, and which version it has.
+func mode(browser, version string) string {
+	return strings.TrimSpace(browser + " extension " + version)
+}
+
+// HostProgram is the program that the description of a native messaging host names, relative to
+// the description or not; empty where it names none.
+func (sys System) HostProgram(dir string, description []byte, absolute func(string) bool) string {
+	program := webextension.HostPath(description)
+	if program != "" && dir != "" && !absolute(program) {
+		program = sys.Join(dir, program)
+	}
+	return program
+}
