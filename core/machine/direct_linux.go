@@ -21,7 +21,7 @@ var noDirect atomic.Bool
 
 // clean is the path below the root that a name means; empty where it means none.
 func (f *Files) clean(name string) string {
-	local, err := f.local(name)
+	local, err := f.names.local(f, name)
 	if err != nil || !path.IsAbs(local) {
 		return ""
 	}
@@ -49,7 +49,7 @@ func (f *Files) direct(local string) (int, error) {
 			break
 		}
 		unix.Close(parent)
-		if f.fold != nil {
+		if f.names.folds() {
 			if _, other := f.actual(path.Dir(local), path.Base(local)); other {
 				break
 			}

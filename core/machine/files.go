@@ -34,15 +34,7 @@ type Files struct {
 	// person.
 	topOwner, firstPerson int
 
-	// drive is the letter of the disk of a Windows machine, 0 of others. Names
-	// are then also taken as Windows has them (C:\Users).
-	drive byte
-	// mac says that it is a Mac's disk, dataOnly that its system volume, which is
-	// another one, is not here.
-	mac, dataOnly bool
-	// fold makes two names the same that the machine takes for the same, by case
-	// or accents; nil where each name is its own.
-	fold func(string) string
+	names naming
 
 	homeMu      sync.Mutex
 	homeFolders map[string]home // see homesByPath; nil until they are asked for
@@ -51,8 +43,8 @@ type Files struct {
 	reaches   map[string]reached           // a folder's path, to where it leads, see Reach
 	plain     map[string]string            // a folder's path, to the same folder's path without links
 	folders   map[string]*folder           // opened folders, by path without links
-	names     map[string]map[string]string // of a machine that folds names: a folder's names, folded
-	canonical map[string]string            // of a Windows machine: a path, to the case that the disk has
+	listed    map[string]map[string]string // of a machine that folds names: a folder's names, folded
+	canonical map[string]string            // a path, to the case that the disk has
 }
 
 // The bounds that keep hostile disks from running us out of memory and time.
@@ -98,7 +90,7 @@ func openFiles(dir string, live bool) (*Files, error) {
 		return nil, err
 	}
 	f := &Files{dir: dir, live: live, root: root, plain: map[string]string{"/": "/"}, folders: map[string]*folder{},
-		names: map[string]map[string]string{}, reaches: map[string]reached{}, firstPerson: firstPerson}
+		names: plainNames{}, listed: map[string]map[string]string{}, canonical: map[string]string{}, reaches: map[string]reached{}, firstPerson: firstPerson}
 	f.topOwner, _ = owner(info)
 	return f, nil
 }
@@ -130,7 +122,7 @@ func (f *Files) Resolve(name string) (string, error) {
 }
 
 func (f *Files) resolve(name string, last bool) (string, error) {
-	name, err := f.local(name)
+	name, err := f.names.local(f, name)
 	if err != nil {
 		return "", err
 	}
@@ -148,7 +140,7 @@ func (f *Files) resolve(name string, last bool) (string, error) {
 			return "", err
 		}
 		full := join(parent, base)
-		if !last && f.fold == nil {
+		if !last && !f.names.folds() {
 			return full, nil
 		}
 		kind, found, err := f.typeNamed(parent, base)
@@ -245,7 +237,7 @@ func (f *Files) forget() {
 	}
 	f.plain, f.folders = map[string]string{"/": "/"}, map[string]*folder{}
 	f.reaches = map[string]reached{}
-	clear(f.names)
+	clear(f.listed)
 	clear(f.canonical)
 }
 
@@ -300,7 +292,7 @@ func (f *Files) typeIn(plain, base string) (fs.FileMode, error) {
 // in case, and tells the name that is there.
 func (f *Files) typeNamed(plain, base string) (fs.FileMode, string, error) {
 	kind, err := f.typeIn(plain, base)
-	if err == nil || f.fold == nil || !errors.Is(err, fs.ErrNotExist) {
+	if err == nil || !f.names.folds() || !errors.Is(err, fs.ErrNotExist) {
 		return kind, base, err
 	}
 	name, ok := f.actual(plain, base)

@@ -31,7 +31,7 @@ func openLiveWindows() (*Machine, error) {
 	if m.Files, err = openFiles(drive, true); err != nil {
 		return nil, err
 	}
-	m.Files.drive, m.Files.fold = upperLetter(drive[0]), strings.ToUpper
+	m.Files.names = driveNames{drive: upperLetter(drive[0])}
 	m.openWindows(filepath.ToSlash(folder[2:]))
 	if name, err := os.Hostname(); err == nil && m.Name == "" {
 		m.Name = name

@@ -2,15 +2,11 @@ package machine
 
 import (
 	"cmp"
-	"fmt"
-	"io/fs"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
-
-	"golang.org/x/text/unicode/norm"
 
 	"lockback/core/format/plist"
 )
@@ -33,7 +29,7 @@ const firstPerson = 501
 // openMac finds out what Mac this is.
 func (m *Machine) openMac() {
 	_, err := m.Files.Lstat("/System/Library/CoreServices")
-	m.Files.dataOnly = err != nil
+	m.Files.names = macNames{dataOnly: err != nil}
 	version := m.plist(macVersion)
 	if v := version.Text("ProductVersion"); v != "" {
 		m.release = releaseOf(v)
@@ -206,72 +202,4 @@ func idInName(name string) (string, bool) {
 		}
 	}
 	return strings.ToLower(id), true
-}
-
-// The volume that macOS keeps its data on, as the running system shows it.
-const dataVolume = "/System/Volumes/Data"
-
-// macLinks are the links at the top of a Mac's system volume.
-var macLinks = []string{"/etc", "/var", "/tmp"}
-
-// macPath names a path where it really lies.
-func macPath(name string) string {
-	if rest, ok := strings.CutPrefix(name, dataVolume); ok && (rest == "" || rest[0] == '/') {
-		name = "/" + strings.TrimPrefix(rest, "/")
-	}
-	for _, l := range macLinks {
-		if within(name, l) {
-			return "/private" + name
-		}
-	}
-	return name
-}
-
-// sealed are the folders of the system volume, which the data volume lacks; some
-// folders in them lie on the data volume all the same, firmlinks(5).
-var (
-	sealed    = []string{"/System", "/usr", "/bin", "/sbin"}
-	firmlinks = []string{"/usr/local", "/usr/libexec/cups", "/usr/share/snmp", "/System/Library/Caches", "/System/Library/Assets", "/System/Library/AssetsV2", "/System/Library/Speech", "/System/Library/PreinstalledAssets"}
-)
-
-// macLocal turns a path as the Mac names it into one below the root. What lies on
-// another volume cannot be reached: it may be there or not.
-func (f *Files) macLocal(name string) (string, error) {
-	name = macPath(name)
-	other := func(what string) error {
-		return &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("%w: %s", ErrOtherDrive, what)}
-	}
-	if rest, ok := strings.CutPrefix(name, "/Volumes/"); ok && rest != "" {
-		volume, _, _ := strings.Cut(rest, "/")
-		// The system's own volume stands there as a link.
-		kind, err := f.typeIn("/Volumes", volume)
-		if err != nil || kind&fs.ModeSymlink == 0 && !f.live {
-			return "", other("the volume " + volume)
-		}
-	}
-	if within(name, "/Network") && name != "/Network" {
-		return "", other("the network")
-	}
-	if f.dataOnly {
-		inside := func(dir string) bool { return within(name, dir) }
-		if slices.ContainsFunc(sealed, inside) && !slices.ContainsFunc(firmlinks, inside) {
-			return "", other("the system volume, of which only the data volume is here")
-		}
-	}
-	return name, nil
-}
-
-// macFold is how a Mac's file systems compare names: without regard to case and
-// to how accents are put together.
-func macFold(name string) string { return strings.ToUpper(norm.NFC.String(name)) }
-
-// ProtectedPlace reports whether a path lies where System Integrity Protection
-// lets nobody write while the system runs, rootless(8).
-func ProtectedPlace(name string) bool {
-	for _, dir := range sealed {
-		if within(name, dir) {
-			return !within(name, "/usr/local") && !within(name, "/System/Library/User Template")
-		}
-	}
-	return within(name, backgroundItems)
 }

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"os"
 	"os/exec"
@@ -14,7 +13,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"lockback/core/format/plist"
@@ -69,7 +67,7 @@ func OpenRunningMac(dir string, tools Tools) (*Machine, error) {
 		return nil, err
 	}
 	m := &Machine{Live: true, OS: "macos", Root: dir, Files: files, tools: tools}
-	files.mac, files.fold = true, macFold
+	files.names = macNames{}
 	m.openMac()
 	files.homes = m.Users
 	return m, nil
@@ -411,17 +409,12 @@ var (
 	ErrFullAccess = errors.New("macOS lets programs see this only with Full Disk Access; give it to the terminal in System Settings > Privacy & Security")
 )
 
-// protection names what stands behind a refusal of a running Mac, which says
-// "operation not permitted" where the rights of the file are not the reason.
+// protection names what stands behind a refusal of a running machine.
 func (f *Files) protection(name string, err error) error {
-	if !f.mac || !f.live || !errors.Is(err, syscall.EPERM) {
+	if !f.live {
 		return err
 	}
-	cause := ErrFullAccess
-	if ProtectedPlace(name) {
-		cause = ErrProtected
-	}
-	return &fs.PathError{Op: "open", Path: name, Err: cause}
+	return f.names.refusal(name, err)
 }
 
 // Explain names what stands behind a refusal to read, where the system has a

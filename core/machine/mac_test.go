@@ -204,14 +204,14 @@ func TestDisabledServices(t *testing.T) {
 
 // A refusal of a running Mac names what stands behind it.
 func TestProtection(t *testing.T) {
-	live := &Files{mac: true, live: true}
+	live := &Files{names: macNames{}, live: true}
 	refused := &fs.PathError{Op: "open", Path: "x", Err: syscall.EPERM}
 	for name, want := range map[string]error{"/System/Library/x": ErrProtected, "/usr/bin/x": ErrProtected, "/usr/local/x": ErrFullAccess, "/Users/ines/Library/Safari/x": ErrFullAccess} {
 		require.ErrorIs(t, live.protection(name, refused), want, name)
 	}
 	denied := &fs.PathError{Op: "open", Path: "x", Err: syscall.EACCES}
 	require.Equal(t, denied, live.protection("/System/x", denied), "a matter of rights")
-	require.Equal(t, refused, (&Files{mac: true}).protection("/System/x", refused), "a mounted disk is protected by nobody")
+	require.Equal(t, refused, (&Files{names: macNames{}}).protection("/System/x", refused), "a mounted disk is protected by nobody")
 	require.NoError(t, live.protection("/System/x", nil))
 }
 

@@ -76,12 +76,13 @@ var ErrNoSystem = errors.New("no operating system found")
 // is enough.
 var systemMarks = []struct {
 	os    string
+	names naming
 	marks []string
 }{
 	// A Mac has an /etc/passwd too.
-	{"macos", []string{macVersion, dslocal}},
-	{"linux", []string{"/etc/os-release", "/usr/lib/os-release", "/etc/passwd"}},
-	{"windows", []string{"/Windows/System32/config/SYSTEM", "/WINNT/System32/config/SYSTEM"}},
+	{"macos", macNames{}, []string{macVersion, dslocal}},
+	{"linux", plainNames{}, []string{"/etc/os-release", "/usr/lib/os-release", "/etc/passwd"}},
+	{"windows", driveNames{drive: 'C'}, []string{"/Windows/System32/config/SYSTEM", "/WINNT/System32/config/SYSTEM"}},
 }
 
 // Open opens the running machine (dir "") or the one whose disk is mounted at
@@ -123,13 +124,7 @@ func Open(dir string) (*Machine, error) {
 	for _, row := range systemMarks {
 		for _, mark := range row.marks {
 			looked = append(looked, strings.TrimPrefix(mark, "/"))
-			files.drive, files.fold, files.mac = 0, nil, false
-			switch row.os {
-			case "windows":
-				files.drive, files.fold = 'C', strings.ToUpper
-			case "macos":
-				files.mac, files.fold = true, macFold
-			}
+			files.names = row.names
 			if _, err := files.Stat(mark); err == nil {
 				m.OS = row.os
 				switch m.OS {

@@ -70,7 +70,7 @@ func (f fileMedium) prepare(a Artifact, want Image, temp string) error {
 }
 
 func (f fileMedium) set(a Artifact, want Image, temp string) error {
-	if f.m.Files.fold != nil {
+	if f.m.Files.names.folds() {
 		defer f.m.Files.forgetNames()
 	}
 	return f.m.protection(a.Name, f.m.Files.Set(a, want, temp))

@@ -43,7 +43,7 @@ type reached struct {
 // out of it, and with [ErrForeignFolder] where a link outside the homes is not
 // root's. With last, a link at the end of the path is followed too.
 func (f *Files) Reach(name string, last bool) (string, error) {
-	local, err := f.local(name)
+	local, err := f.names.local(f, name)
 	if err != nil {
 		return "", err
 	}
@@ -64,7 +64,7 @@ func (f *Files) Reach(name string, last bool) (string, error) {
 			bound = dir.bound
 		}
 		kind, base, err := fs.FileMode(0), path.Base(at), error(nil)
-		if last || f.fold != nil {
+		if last || f.names.folds() {
 			kind, base, err = f.typeNamed(dir.full, base)
 		}
 		full := join(dir.full, base)
@@ -90,18 +90,10 @@ func (f *Files) Reach(name string, last bool) (string, error) {
 
 // heldIn fails where a path is not in the home that it must stay in.
 func (f *Files) heldIn(bound, full, name string) error {
-	if bound == "" || within(f.same(full), f.same(bound)) {
+	if bound == "" || within(f.names.same(full), f.names.same(bound)) {
 		return nil
 	}
 	return &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("%w (to %s)", ErrLeadsOut, full)}
-}
-
-// same is a path as the machine compares paths.
-func (f *Files) same(p string) string {
-	if f.fold == nil {
-		return p
-	}
-	return f.fold(p)
 }
 
 // reachDir is [Files.Reach] of a folder, from memory where it was asked before.
@@ -212,7 +204,7 @@ func (f *Files) homeAt(plain string) (home, bool) {
 	if len(known) == 0 {
 		return home{}, false
 	}
-	for at := f.same(plain); at != "/" && at != "."; at = path.Dir(at) {
+	for at := f.names.same(plain); at != "/" && at != "."; at = path.Dir(at) {
 		if h, ok := known[at]; ok {
 			return h, true
 		}
@@ -229,11 +221,11 @@ func (f *Files) homesByPath() map[string]home {
 	if f.homeFolders == nil {
 		f.homeFolders = map[string]home{}
 		for _, u := range f.homes {
-			if u.Home == "" || u.Home == "/" || f.drive == 0 && u.UID == 0 {
+			if u.Home == "" || u.Home == "/" || u.UID == 0 {
 				continue
 			}
 			if full, err := f.Resolve(u.Home); err == nil && full != "/" {
-				f.homeFolders[f.same(full)] = home{full, u.UID}
+				f.homeFolders[f.names.same(full)] = home{full, u.UID}
 			}
 		}
 	}
@@ -255,9 +247,8 @@ func (f *Files) openTrusted(plain string) (*folder, error) {
 		if f.trusted(uid) {
 			return nil
 		}
-		if f.mac && (within(name, "/Library") || within(name, "/Applications")) && (installer < 0 || installer == uid) {
-			// What an administrator of a Mac drags there stays theirs. As in a home, all below
-			// it must be.
+		if f.names.bundles(name) && (installer < 0 || installer == uid) {
+			// As in a home, all below it must be theirs.
 			installer = uid
 			return nil
 		}

@@ -3,7 +3,6 @@ package machine
 import (
 	"errors"
 	"fmt"
-	"io/fs"
 	"path"
 	"strings"
 )
@@ -36,7 +35,7 @@ var bootStores = []string{`\Boot\BCD`, `\EFI\Microsoft\Boot\BCD`}
 // openWindows finds out what Windows machine this is.
 func (m *Machine) openWindows(folder string) {
 	m.Registry = &Registry{}
-	m.Files.drive, m.Files.fold = 'C', strings.ToUpper
+	m.Files.names = driveNames{drive: 'C'}
 	m.windows = `C:` + strings.ReplaceAll(folder, "/", `\`)
 	if m.Live {
 		m.liveRegistry()
@@ -44,13 +43,12 @@ func (m *Machine) openWindows(folder string) {
 		m.mountHives(folder)
 	}
 	if root := m.text(KeyNT, "SystemRoot"); onDrive(root) {
-		m.Files.drive = upperLetter(root[0])
+		m.Files.names = driveNames{drive: upperLetter(root[0])}
 		if m.windows = root; !m.Live {
 			// As the disk has it, whatever the case in the registry.
 			m.windows = root[:2] + strings.ReplaceAll(folder, "/", `\`)
 		}
 	}
-	m.Files.canonical = map[string]string{}
 	m.ID = strings.ToLower(m.text(`HKLM\SOFTWARE\Microsoft\Cryptography`, "MachineGuid"))
 	m.Name = m.text(KeyCCS+`\Control\ComputerName\ComputerName`, "ComputerName")
 	m.Version = m.windowsVersion()
@@ -67,7 +65,7 @@ func (m *Machine) mountHives(folder string) {
 		if full, err := m.Files.Resolve(file); err == nil {
 			file = full
 		}
-		h := &hiveFile{files: m.Files, name: m.Files.named(file)}
+		h := &hiveFile{files: m.Files, name: m.Files.names.named(file)}
 		if row.file == "SYSTEM" {
 			h.alias = h.controlSet
 		}
@@ -262,7 +260,7 @@ func (m *Machine) Variable(name string) string { return m.variables[name] }
 // isHibernated reports whether hiberfil.sys holds a system that sleeps: its
 // first bytes say so, and are cleared when it wakes.
 func (m *Machine) isHibernated() bool {
-	file, err := m.Files.openRegular(string(m.Files.drive) + `:\hiberfil.sys`)
+	file, err := m.Files.openRegular(m.Files.names.named("/hiberfil.sys"))
 	if err != nil {
 		return false
 	}
@@ -278,43 +276,6 @@ func (m *Machine) isHibernated() bool {
 	return false
 }
 
-// onDrive reports whether a path begins with a drive letter.
-func onDrive(name string) bool {
-	return len(name) >= 3 && name[1] == ':' && name[2] == '\\' && upperLetter(name[0]) >= 'A' && upperLetter(name[0]) <= 'Z'
-}
-
-// OnDrive reports whether a path is absolute as Windows has it, C:\x.
-func OnDrive(name string) bool { return onDrive(name) }
-
-func upperLetter(c byte) byte {
-	if c >= 'a' && c <= 'z' {
-		return c - 'a' + 'A'
-	}
-	return c
-}
-
-// local turns a path as Windows names it into one below the root.
-func (f *Files) local(name string) (string, error) {
-	if f.mac {
-		return f.macLocal(name)
-	}
-	if f.drive == 0 || !onDrive(name) {
-		return name, nil
-	}
-	if upperLetter(name[0]) != f.drive {
-		return "", &fs.PathError{Op: "open", Path: name, Err: ErrOtherDrive}
-	}
-	return "/" + strings.ReplaceAll(strings.Trim(name[3:], `\`), `\`, "/"), nil
-}
-
-// named is the reverse of local.
-func (f *Files) named(full string) string {
-	if f.drive == 0 {
-		return full
-	}
-	return string(f.drive) + ":" + strings.ReplaceAll(full, "/", `\`)
-}
-
 // canonicalName gives a path the case that the disk has, so that one file has
 // one name.
 func (f *Files) canonicalName(name string) string {
@@ -325,15 +286,13 @@ func (f *Files) canonicalName(name string) string {
 		return known
 	}
 	out := name
-	if local, err := f.local(name); err == nil && f.isDirect(name) {
-		out = f.named(local)
+	if local, err := f.names.local(f, name); err == nil && f.isDirect(name) {
+		out = f.names.named(local)
 	} else if full, err := f.resolve(name, false); err == nil {
-		out = f.named(full)
+		out = f.names.named(full)
 	}
 	f.mu.Lock()
-	if f.canonical != nil {
-		f.canonical[name] = out
-	}
+	f.canonical[name] = out
 	f.mu.Unlock()
 	return out
 }
@@ -345,20 +304,20 @@ func (m *Machine) Canonical(name string) string { return m.Files.canonicalName(n
 // same.
 func (f *Files) actual(plain, base string) (string, bool) {
 	f.mu.Lock()
-	names, ok := f.names[plain]
+	names, ok := f.listed[plain]
 	f.mu.Unlock()
 	if !ok {
 		names = map[string]string{}
 		if entries, err := f.readPlainDir(plain); err == nil {
 			for _, e := range entries {
-				names[f.fold(e.Name())] = e.Name()
+				names[f.names.same(e.Name())] = e.Name()
 			}
 		}
 		f.mu.Lock()
-		f.names[plain] = names
+		f.listed[plain] = names
 		f.mu.Unlock()
 	}
-	name, ok := names[f.fold(base)]
+	name, ok := names[f.names.same(base)]
 	return name, ok
 }
 
@@ -366,7 +325,7 @@ func (f *Files) actual(plain, base string) (string, bool) {
 func (f *Files) forgetNames() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	clear(f.names)
+	clear(f.listed)
 	clear(f.canonical)
 }
 
