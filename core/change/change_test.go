@@ -3,6 +3,8 @@
 package change_test
 
 import (
+	"bytes"
+	"crypto/sha256"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,6 +19,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/snapshot"
 	"lockback/core/store"
 	"lockback/internal/testkit"
 )
@@ -170,4 +173,31 @@ func TestDeniedNamesTheEntries(t *testing.T) {
 	require.ErrorIs(t, denied, machine.ErrHibernated)
 	require.ElementsMatch(t, []string{items[0].Handle, items[1].Handle}, denied.Handles)
 	require.Len(t, denied.Artifacts, 2)
+}
+
+// A part of a kind that a later version recorded cannot be brought back alone: it is left out and
+// named, and the others in its file stay.
+func TestPartOfALaterVersion(t *testing.T) {
+	e, root := engine(t)
+	inv, items := named(t, e, "one")
+	contents := map[snapshot.Digest][]byte{}
+	snap, err := snapshot.Capture(inv, e.Now(), "", snapshot.Keeper{Keep: func(d snapshot.Digest, b []byte) error {
+		contents[d] = bytes.Clone(b)
+		return nil
+	}})
+	require.NoError(t, err)
+	snap.Load = func(d snapshot.Digest) ([]byte, error) { return contents[d], nil }
+	for k, s := range snap.Sections {
+		text := bytes.ReplaceAll(s.Text, []byte("line {"), []byte("braid {"))
+		snap.Sections[k].Text, snap.Sections[k].Digest = text, sha256.Sum256(text)
+	}
+	file := filepath.Join(root, "etc/crontab")
+	now := "@daily root /opt/one --since\n@daily root /opt/kept\n"
+	require.NoError(t, os.WriteFile(file, []byte(now), 0o644))
+	inv = inventory.Take(e.Machine)
+	plan, err := e.Restore(inv, snap, change.RestoreOptions{Only: map[string]bool{items[0].Handle: true}})
+	require.NoError(t, err)
+	require.Empty(t, plan.Steps)
+	require.Len(t, plan.LeftOut, 1)
+	require.ErrorContains(t, plan.LeftOut[0].Err, "later version")
 }

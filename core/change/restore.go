@@ -447,6 +447,10 @@ func (r *restore) some(snap *snapshot.Snapshot) error {
 	}
 	for _, rec := range entries {
 		own, now := r.partsOf(rec)
+		if err := part.Known(own); err != nil {
+			r.plan.LeftOut = append(r.plan.LeftOut, LeftOut{Handle: rec.Handle, Name: rec.Name, Err: err})
+			continue
+		}
 		for _, a := range rec.Artifacts {
 			want, ok, err := r.images.Image(a)
 			if err == nil && (!ok || want.Container() || r.d.machine.Managed(a)) {

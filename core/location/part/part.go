@@ -123,6 +123,15 @@ func (unknown) Without(image machine.Image, _ time.Time) (machine.Image, bool, e
 
 func (unknown) like(Images, Part, machine.Image) bool { return true }
 
+// Known fails for a part of a kind that a later version recorded: which artifact it is in, and what
+// of that, cannot be told.
+func Known(p Part) error {
+	if _, later := p.(unknown); later {
+		return errLater
+	}
+	return nil
+}
+
 var errLater = errors.New("a later version of lockback recorded it; use that one")
 
 // Merged is what becomes of an artifact that is brought back while others have parts in it.
