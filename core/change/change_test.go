@@ -187,10 +187,13 @@ func TestPartOfALaterVersion(t *testing.T) {
 	}})
 	require.NoError(t, err)
 	snap.Load = func(d snapshot.Digest) ([]byte, error) { return contents[d], nil }
+	replaced := 0
 	for k, s := range snap.Sections {
-		text := bytes.ReplaceAll(s.Text, []byte("line {"), []byte("braid {"))
+		replaced += bytes.Count(s.Text, []byte("\tline 1 "))
+		text := bytes.ReplaceAll(s.Text, []byte("\tline 1 "), []byte("\tbraid 1 "))
 		snap.Sections[k].Text, snap.Sections[k].Digest = text, sha256.Sum256(text)
 	}
+	require.Equal(t, 1, replaced)
 	file := filepath.Join(root, "etc/crontab")
 	now := "@daily root /opt/one --since\n@daily root /opt/kept\n"
 	require.NoError(t, os.WriteFile(file, []byte(now), 0o644))
