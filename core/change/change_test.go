@@ -199,7 +199,7 @@ func TestPartOfALaterVersion(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte(now), 0o644))
 	inv = inventory.Take(e.Machine)
 	plan, err := e.Restore(inv, snap, change.RestoreOptions{Only: map[string]bool{items[0].Handle: true}})
-	require.NoError(t, err)
+	require.ErrorIs(t, err, change.ErrNothing)
 	require.Empty(t, plan.Steps)
 	require.Len(t, plan.LeftOut, 1)
 	require.ErrorContains(t, plan.LeftOut[0].Err, "later version")
