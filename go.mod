@@ -16,6 +16,7 @@ require (
 	golang.org/x/text v0.43.0
 	howett.net/plist v1.0.1
 	modernc.org/sqlite v1.61.1
+	mvdan.cc/sh/v3 v3.14.1
 )
 
 require (

@@ -15,6 +15,7 @@ import (
 	"sync"
 
 	"lockback/core/autostart"
+	"lockback/core/format/shellcommand"
 	"lockback/core/location"
 	"lockback/core/machine"
 )
@@ -150,8 +151,8 @@ func program(argv []string, depth int) (string, bool) {
 	return argv[0], !strings.Contains(argv[0], "$")
 }
 
-// shellProgram finds the program of a shell command, where no more than words
-// and simple tests are needed to see it: "test -x /a && /a" starts /a.
+// shellProgram finds the program of a shell command, the first that does more than test or
+// prepare: "test -x /a && /a" starts /a. Where a shell would have to expand its name it is unknown.
 func shellProgram(command string, depth int) (string, bool) {
 	// Nearly all commands begin with a plain path of a program that is no
 	// launcher.
@@ -162,91 +163,28 @@ func shellProgram(command string, depth int) (string, bool) {
 			}
 		}
 	}
-	for part := range splitShell(command) {
-		words, plain := shellWords(part)
-		for len(words) > 0 && (isAssignment(words[0]) || words[0] == "(" || words[0] == "{" || words[0] == "then" || words[0] == "if" || words[0] == "do") {
-			words = words[1:]
-		}
-		if len(words) == 0 {
-			continue
-		}
-		switch words[0] {
-		case "test", "[", "[[", "cd", "true", ":", "sleep", "export", "umask", "set", "ulimit", "fi", "done", "exit", "command":
-			continue
-		}
-		if !plain && strings.Contains(words[0], "$") {
+	commands, err := shellcommand.Parse(command)
+	if err != nil {
+		return "", false
+	}
+	for _, c := range commands {
+		switch first := c[0]; {
+		case !first.Plain:
 			return "", false
+		case passing[first.Text]:
+			continue
 		}
-		return program(words, depth)
+		argv := c.Texts()
+		for k, w := range c {
+			if !w.Plain {
+				argv[k] = "$" + argv[k] // no program can be told from it
+			}
+		}
+		return program(argv, depth)
 	}
 	return "", false
 }
 
-// splitShell yields the parts of a command between ; & && | || and line ends,
-// outside quotes.
-func splitShell(command string) func(yield func(string) bool) {
-	return func(yield func(string) bool) {
-		var quote byte
-		start := 0
-		for k := 0; k < len(command); k++ {
-			switch c := command[k]; {
-			case c == '\\' && quote != '\'':
-				k++
-			case quote != 0:
-				if c == quote {
-					quote = 0
-				}
-			case c == '"' || c == '\'':
-				quote = c
-			case c == ';' || c == '|' || c == '\n' || c == '&' && (k == 0 || command[k-1] != '>'):
-				if !yield(command[start:k]) {
-					return
-				}
-				start = k + 1
-			}
-		}
-		yield(command[start:])
-	}
-}
-
-// shellWords splits a simple command into words and undoes their quotes; plain
-// reports that nothing in it needs a shell's expansion.
-func shellWords(command string) (words []string, plain bool) {
-	var (
-		word    strings.Builder
-		started bool
-		quote   byte
-	)
-	plain = !strings.ContainsAny(command, "$`*?")
-	for k := 0; k < len(command); k++ {
-		c := command[k]
-		switch {
-		case c == '\\' && quote != '\'' && k+1 < len(command):
-			k++
-			word.WriteByte(command[k])
-			started = true
-		case quote != 0 && c == quote:
-			quote = 0
-		case quote == 0 && (c == '"' || c == '\''):
-			quote, started = c, true
-		case quote == 0 && (c == ' ' || c == '\t'):
-			if started {
-				words = append(words, word.String())
-				word.Reset()
-				started = false
-			}
-		default:
-			word.WriteByte(c)
-			started = true
-		}
-	}
-	if started {
-		words = append(words, word.String())
-	}
-	return words, plain
-}
-
-func isAssignment(word string) bool {
-	name, _, ok := strings.Cut(word, "=")
-	return ok && name != "" && strings.Trim(name, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_") == ""
-}
+// passing are commands that only test or prepare something.
+var passing = map[string]bool{"test": true, "[": true, "cd": true, "true": true, ":": true, "sleep": true, "umask": true, "set": true, "ulimit": true, "exit": true,
+	"command": true, "trap": true, "unset": true, "return": true}

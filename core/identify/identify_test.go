@@ -13,23 +13,26 @@ import (
 
 func TestWhatReallyStarts(t *testing.T) {
 	for command, want := range map[string]string{
-		"/opt/fogbell/sync --tray":                                                  "/opt/fogbell/sync",
-		"env A=1 -u B nice -n 10 /opt/fogbell/sync":                                 "/opt/fogbell/sync",
-		"sh -c 'exec /opt/fogbell/sync --x'":                                        "/opt/fogbell/sync",
-		"/bin/sh -ec 'A=1 /opt/fogbell/sync'":                                       "/opt/fogbell/sync",
-		"sh /opt/run.sh":                                                            "/opt/run.sh",
-		"python3 /opt/tool.py --x":                                                  "/opt/tool.py",
-		"timeout -k 5 30s /opt/fogbell/sync":                                        "/opt/fogbell/sync",
-		"sh -c 'test -x /usr/sbin/anacron || { cd / && run-parts /x; }'":            "run-parts",
-		"sh -c 'cd / && run-parts --report /etc/cron.hourly'":                       "run-parts",
-		"sh -c 'if [ -x /opt/a ] && [ $(date +%d) -le 7 ]; then /opt/a --cron; fi'": "/opt/a",
-		`sh -c '"/opt/Fog Bell/run" 2>&1 | logger'`:                                 "/opt/Fog Bell/run",
+		"/opt/fogbell/sync --tray":                                                    "/opt/fogbell/sync",
+		"env A=1 -u B nice -n 10 /opt/fogbell/sync":                                   "/opt/fogbell/sync",
+		"sh -c 'exec /opt/fogbell/sync --x'":                                          "/opt/fogbell/sync",
+		"/bin/sh -ec 'A=1 /opt/fogbell/sync'":                                         "/opt/fogbell/sync",
+		"sh /opt/run.sh":                                                              "/opt/run.sh",
+		"python3 /opt/tool.py --x":                                                    "/opt/tool.py",
+		"timeout -k 5 30s /opt/fogbell/sync":                                          "/opt/fogbell/sync",
+		"sh -c 'test -x /usr/sbin/anacron || { cd / && run-parts /x; }'":              "run-parts",
+		"sh -c 'cd / && run-parts --report /etc/cron.hourly'":                         "run-parts",
+		"sh -c 'if [ -x /opt/a ] && [ $(date +%d) -le 7 ]; then /opt/a --cron; fi'":   "/opt/a",
+		"sh -c 'while :; do sleep 9; /opt/a; done'":                                   "/opt/a",
+		"sh -c 'A=$(date) && export A && [[ -x /opt/a ]] && exec nice /opt/a \"$A\"'": "/opt/a",
+		`sh -c '"/opt/Fog Bell/run" 2>&1 | logger'`:                                   "/opt/Fog Bell/run",
 	} {
 		got, ok := program(unitfile.SplitCommand(command), 0)
 		require.True(t, ok, command)
 		require.Equal(t, want, got, command)
 	}
-	for _, unknown := range []string{"", "sh -c '$HOME/bin/run'", "sh -c", "sh script", "$X"} {
+	for _, unknown := range []string{"", "sh -c '$HOME/bin/run'", "sh -c", "sh script", "$X", "sh -c 'exec /opt/*/run'", "sh -c '/opt/$X/run'", "sh -c '~/bin/run'", "sh -c 'nice \"$(which a)\"'",
+		"sh -c '((((('", "sh -c 'case $1 in start) ;; esac'"} {
 		got, ok := program(unitfile.SplitCommand(unknown), 0)
 		require.False(t, ok, "%s: %s", unknown, got)
 	}

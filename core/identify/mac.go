@@ -12,6 +12,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/plist"
+	"lockback/core/format/shellcommand"
 	"lockback/core/location"
 	"lockback/core/machine"
 )
@@ -41,11 +42,19 @@ func (f *macFinder) target(item *location.Item) autostart.Target {
 		}
 		at := slices.IndexFunc(argv, func(a string) bool { return path.Base(a) == "open" })
 		if at < 0 { // inside a shell's command
-			words, plain := shellWords(argv[len(argv)-1])
-			if at = slices.IndexFunc(words, func(a string) bool { return path.Base(a) == "open" }); at < 0 || !plain {
+			commands, _ := shellcommand.Parse(argv[len(argv)-1])
+			for _, c := range commands {
+				unsure := slices.ContainsFunc(c, func(w shellcommand.Word) bool { return !w.Plain })
+				if argv = c.Texts(); !unsure && at < 0 {
+					at = slices.IndexFunc(argv, func(a string) bool { return path.Base(a) == "open" })
+				}
+				if at >= 0 {
+					break
+				}
+			}
+			if at < 0 {
 				return autostart.Target{}
 			}
-			argv = words
 		}
 		if argv, ok = f.opened(argv[at+1:], item.For); !ok {
 			return autostart.Target{}

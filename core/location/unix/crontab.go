@@ -9,6 +9,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/crontab"
+	"lockback/core/format/shellcommand"
 	"lockback/core/location"
 	"lockback/core/location/part"
 	"lockback/core/machine"
@@ -128,9 +129,12 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 // cronName words a line for a list: the program's name, for that is what a
 // technician looks for.
 func cronName(l crontab.Line) string {
-	for _, word := range words(l.Command) {
-		if name := path.Base(strings.Trim(word, `"'();`)); strings.HasPrefix(strings.Trim(word, `"'(`), "/") && name != "/" && !shellWords[name] {
-			return name
+	commands, _ := shellcommand.Parse(l.Command)
+	for _, c := range commands {
+		for _, word := range c {
+			if name := path.Base(word.Text); path.IsAbs(word.Text) && name != "/" && !onlyStarts[name] {
+				return name
+			}
 		}
 	}
 	if f := strings.Fields(l.Command); len(f) > 0 && l.Kind == crontab.Job {
@@ -139,22 +143,8 @@ func cronName(l crontab.Line) string {
 	return "line " + fmt.Sprint(l.Number)
 }
 
-// words splits a command at its blanks; quotes keep them together.
-func words(command string) []string {
-	var quote rune
-	return strings.FieldsFunc(command, func(r rune) bool {
-		switch {
-		case quote != 0 && r == quote:
-			quote = 0
-		case quote == 0 && (r == '"' || r == '\''):
-			quote = r
-		}
-		return quote == 0 && (r == ' ' || r == '\t')
-	})
-}
-
-// shellWords are programs that only test or start another one.
-var shellWords = map[string]bool{"null": true, "sh": true, "bash": true, "env": true, "test": true, "nice": true, "ionice": true, "system": true}
+// onlyStarts are programs that only test or start another one.
+var onlyStarts = map[string]bool{"sh": true, "bash": true, "env": true, "test": true, "nice": true, "ionice": true}
 
 // beforePercent is the part of a cron command that the shell runs: an unescaped
 // % begins the standard input.

@@ -1,0 +1,71 @@
+package shellcommand
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestParse(t *testing.T) {
+	for text, want := range map[string]string{
+		"/opt/bell --quiet":                        "/opt/bell|--quiet",
+		`cd /opt && exec './bell ringer' "a\"b\c"`: `cd|/opt;exec|./bell ringer|a"b\c`,
+		"if [ -x /opt/a ]; then A=1 /opt/a; fi":    "[|-x|/opt/a|];/opt/a",
+		"while read x; do echo; done | logger":     "read|x;echo;logger",
+		"( { /opt/a; } 2>&1 >/dev/null ) &":        "/opt/a",
+		"f() { /opt/never; }; f":                   "f",
+		`/opt/a\ b a\
+b # comment`: "/opt/a b|ab",
+		"time /opt/a": "/opt/a",
+		"A=1":         "",
+		"":            "",
+	} {
+		commands, err := Parse(text)
+		require.NoError(t, err, text)
+		var got []string
+		for _, c := range commands {
+			got = append(got, strings.Join(c.Texts(), "|"))
+			for _, w := range c {
+				require.True(t, w.Plain, text)
+			}
+		}
+		require.Equal(t, want, strings.Join(got, ";"), text)
+	}
+	for _, text := range []string{"$HOME/run", "~/run", "/opt/*", `"$(which a)"`, "`a`", "/opt/{a,b}", "$'\\x41'", "/opt/[ab]"} {
+		commands, err := Parse(text)
+		require.NoError(t, err, text)
+		require.False(t, commands[0][0].Plain, text)
+	}
+	for _, text := range []string{"'", "if", "a &&", "((((", strings.Repeat("(", MaxLength), strings.Repeat("$(", MaxLength/2), strings.Repeat("x", MaxLength+1)} {
+		_, err := Parse(text)
+		require.Error(t, err, text[:min(9, len(text))])
+	}
+}
+
+// The shell itself agrees on the words of a simple command that needs no expansion.
+func FuzzParse(f *testing.F) {
+	for _, seed := range []string{`a 'b c' "d\"e" f\ g`, "if true; then a; fi", "$(a) `b` ${c:-d}", "a <<E\nb\nE\n", "case a in b) c;; esac"} {
+		f.Add(seed)
+	}
+	sh, _ := exec.LookPath("dash")
+	f.Fuzz(func(t *testing.T, text string) {
+		commands, err := Parse(text)
+		if err != nil || sh == "" || len(commands) != 1 {
+			return
+		}
+		for _, w := range commands[0] {
+			if !w.Plain {
+				return
+			}
+		}
+		// Only what can do no harm is handed to a shell: quotes and plain letters.
+		if strings.Trim(text, "abcdefgh'\"\\ ") != "" {
+			return
+		}
+		out, err := exec.Command(sh, "-c", "printf '<%s>' "+text).Output()
+		require.NoError(t, err)
+		require.Equal(t, "<"+strings.Join(commands[0].Texts(), "><")+">", string(out))
+	})
+}
