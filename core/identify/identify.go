@@ -12,7 +12,6 @@ import (
 	"path"
 	"runtime"
 	"strings"
-	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/format/shellcommand"
@@ -26,11 +25,9 @@ func Annotate(m *machine.Reader, items []*location.Item) {
 	// shared out; each worker remembers the programs that it has looked up.
 	workers := runtime.GOMAXPROCS(0)
 	mac := &macFinder{machine: m}
-	var wait sync.WaitGroup
-	for k := range workers {
-		wait.Go(func() { annotate(m, mac, items[k*len(items)/workers:(k+1)*len(items)/workers]) })
-	}
-	wait.Wait()
+	location.SideBySide(workers, func(k int) {
+		annotate(m, mac, items[k*len(items)/workers:(k+1)*len(items)/workers])
+	})
 }
 
 func annotate(m *machine.Reader, mac *macFinder, items []*location.Item) {

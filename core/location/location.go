@@ -319,17 +319,14 @@ type Survey struct {
 // found in the order of the table.
 func Run(m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Report) {
 	surveys := make([]*Survey, len(table))
-	var wait sync.WaitGroup
-	for k, at := range table {
-		surveys[k] = &Survey{View: m, Machine: m, at: at, seen: map[string]int{}}
-		wait.Go(func() {
-			if at.Runner.Off != nil {
-				surveys[k].idle = at.Runner.Off(surveys[k])
-			}
-			at.Read(surveys[k])
-		})
-	}
-	wait.Wait()
+	SideBySide(len(table), func(k int) {
+		s := &Survey{View: m, Machine: m, at: table[k], seen: map[string]int{}}
+		if s.at.Runner.Off != nil {
+			s.idle = s.at.Runner.Off(s)
+		}
+		s.at.Read(s)
+		surveys[k] = s
+	})
 	for _, s := range surveys {
 		slices.SortStableFunc(s.Unread, func(a, b autostart.Unread) int { return strings.Compare(a.Path, b.Path) })
 	}

@@ -6,10 +6,10 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"lockback/core/autostart"
+	"lockback/core/location"
 	"lockback/core/machine"
 )
 
@@ -163,20 +163,16 @@ func Compare(from, to *Snapshot) (Difference, error) {
 func decodeAll(lines []*line) ([]autostart.Entry, error) {
 	entries := make([]autostart.Entry, len(lines))
 	errs := make([]error, runtime.GOMAXPROCS(0))
-	var wait sync.WaitGroup
-	for w := range errs {
-		wait.Go(func() {
-			for k := w * len(lines) / len(errs); k < (w+1)*len(lines)/len(errs) && errs[w] == nil; k++ {
-				var r Recorded
-				if _, errs[w] = decodeEntry(lines[k].body, &r); errs[w] == nil {
-					entries[k] = r.Entry
-				} else {
-					errs[w] = fmt.Errorf("the entry %s of the snapshot cannot be read: %w", lines[k].id, errs[w])
-				}
+	location.SideBySide(len(errs), func(w int) {
+		for k := w * len(lines) / len(errs); k < (w+1)*len(lines)/len(errs) && errs[w] == nil; k++ {
+			var r Recorded
+			if _, errs[w] = decodeEntry(lines[k].body, &r); errs[w] == nil {
+				entries[k] = r.Entry
+			} else {
+				errs[w] = fmt.Errorf("the entry %s of the snapshot cannot be read: %w", lines[k].id, errs[w])
 			}
-		})
-	}
-	wait.Wait()
+		}
+	})
 	if len(lines) == 0 {
 		entries = nil
 	}

@@ -10,19 +10,18 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"iter"
 	"regexp"
 	"runtime"
 	"strings"
-	"sync"
 	"unicode"
 	"unicode/utf16"
 	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/sync/errgroup"
 )
 
 // Printer writes results in one of three forms.
@@ -345,26 +344,25 @@ func JSONList[T any](p Printer, head any, name string, list []T, tail any, encod
 	}
 	// The elements are encoded side by side, each worker a stretch of them.
 	parts := make([][]byte, runtime.GOMAXPROCS(0))
-	errs := make([]error, len(parts))
-	var wait sync.WaitGroup
+	var group errgroup.Group
 	for k := range parts {
-		wait.Go(func() {
+		group.Go(func() (err error) {
 			from, to := k*len(list)/len(parts), (k+1)*len(list)/len(parts)
 			b := make([]byte, 0, (to-from)*800)
-			for i := from; i < to && errs[k] == nil; i++ {
+			for i := from; i < to && err == nil; i++ {
 				if i > 0 {
 					b = append(b, "  ,"...)
 				} else {
 					b = append(b, "   "...)
 				}
-				b, errs[k] = encode(b, list[i])
+				b, err = encode(b, list[i])
 				b = append(b, '\n')
 			}
 			parts[k] = b
+			return err
 		})
 	}
-	wait.Wait()
-	if err := errors.Join(errs...); err != nil {
+	if err := group.Wait(); err != nil {
 		return err
 	}
 	fmt.Fprintf(p.Out, "%s,\n %q: [\n", escapeJSON(first[:len(first)-1]), name)

@@ -15,6 +15,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"lockback/core/format/plist"
 )
 
 // Job is what a job's property list says.
@@ -162,17 +164,17 @@ func (c Calendar) String() string {
 }
 
 // Parse reads a job.
-func Parse(d map[string]any) Job {
+func Parse(d plist.Dict) Job {
 	j := Job{
-		Label: text(d["Label"]), Program: text(d["Program"]), Arguments: texts(d["ProgramArguments"]), BundleProgram: text(d["BundleProgram"]),
-		Disabled: truth(d["Disabled"]), RunAtLoad: truth(d["RunAtLoad"]), Sessions: texts(d["LimitLoadToSessionType"]), UserName: text(d["UserName"]),
-		RootFolder: text(d["RootDirectory"]), Folder: text(d["WorkingDirectory"]), Associated: texts(d["AssociatedBundleIdentifiers"]),
+		Label: d.Text("Label"), Program: d.Text("Program"), Arguments: d.Texts("ProgramArguments"), BundleProgram: d.Text("BundleProgram"),
+		Disabled: truth(d["Disabled"]), RunAtLoad: truth(d["RunAtLoad"]), Sessions: d.Texts("LimitLoadToSessionType"), UserName: d.Text("UserName"),
+		RootFolder: d.Text("RootDirectory"), Folder: d.Text("WorkingDirectory"), Associated: d.Texts("AssociatedBundleIdentifiers"),
 	}
 	if s, ok := d["ProgramArguments"].(string); ok && s != "" {
 		j.Arguments = nil // launchd wants an array
 	}
 	j.keepAlive(d)
-	if n, ok := number(d["StartInterval"]); ok && n > 0 && n < 1<<31 {
+	if n, ok := d.Int("StartInterval"); ok && n > 0 && n < 1<<31 {
 		j.Interval = time.Duration(n) * time.Second
 	}
 	switch c := d["StartCalendarInterval"].(type) {
@@ -186,7 +188,7 @@ func Parse(d map[string]any) Job {
 		}
 	}
 	j.events(d)
-	if env, ok := d["EnvironmentVariables"].(map[string]any); ok {
+	if env := d.Dict("EnvironmentVariables"); env != nil {
 		j.Environment = map[string]string{}
 		for name, v := range env {
 			if s, ok := v.(string); ok {
@@ -198,7 +200,7 @@ func Parse(d map[string]any) Job {
 }
 
 // keepAlive words KeepAlive and its conditions, and the older OnDemand.
-func (j *Job) keepAlive(d map[string]any) {
+func (j *Job) keepAlive(d plist.Dict) {
 	if on, ok := d["OnDemand"].(bool); ok && !on {
 		j.KeepAlive = append(j.KeepAlive, "kept running")
 	}
@@ -246,14 +248,14 @@ func (j *Job) conditions(v any, yes, no string) {
 }
 
 // calendar adds one moment, unless one of its numbers never comes.
-func (j *Job) calendar(d map[string]any) {
+func (j *Job) calendar(d plist.Dict) {
 	c := Calendar{-1, -1, -1, -1, -1}
 	for _, f := range []struct {
 		name     string
 		min, max int64
 		into     *int
 	}{{"Month", 1, 12, &c.Month}, {"Day", 1, 31, &c.Day}, {"Weekday", 0, 7, &c.Weekday}, {"Hour", 0, 23, &c.Hour}, {"Minute", 0, 59, &c.Minute}} {
-		if n, ok := number(d[f.name]); ok {
+		if n, ok := d.Int(f.name); ok {
 			if n < f.min || n > f.max {
 				return
 			}
@@ -264,50 +266,22 @@ func (j *Job) calendar(d map[string]any) {
 }
 
 // events collects what starts the job besides time.
-func (j *Job) events(d map[string]any) {
-	for _, p := range texts(d["WatchPaths"]) {
+func (j *Job) events(d plist.Dict) {
+	for _, p := range d.Texts("WatchPaths") {
 		j.Events = append(j.Events, "when "+p+" changes")
 	}
-	for _, p := range texts(d["QueueDirectories"]) {
+	for _, p := range d.Texts("QueueDirectories") {
 		j.Events = append(j.Events, "when something is put into "+p)
 	}
 	if truth(d["StartOnMount"]) {
 		j.Events = append(j.Events, "when a volume is mounted")
 	}
 	for _, row := range []struct{ key, words string }{{"Sockets", "when somebody connects to "}, {"MachServices", "when a program asks for "}, {"LaunchEvents", "on an event of "}} {
-		m, _ := d[row.key].(map[string]any)
-		for _, name := range slices.Sorted(maps.Keys(m)) {
+		for _, name := range slices.Sorted(maps.Keys(d.Dict(row.key))) {
 			j.Events = append(j.Events, row.words+name)
 		}
 	}
 }
 
-func text(v any) string { s, _ := v.(string); return s }
-
+// truth is a truth value; launchd takes no number for one.
 func truth(v any) bool { b, _ := v.(bool); return b }
-
-func texts(v any) []string {
-	if s, ok := v.(string); ok && s != "" {
-		return []string{s}
-	}
-	list, _ := v.([]any)
-	var out []string
-	for _, v := range list {
-		if s, ok := v.(string); ok {
-			out = append(out, s)
-		}
-	}
-	return out
-}
-
-func number(v any) (int64, bool) {
-	switch n := v.(type) {
-	case uint64:
-		return int64(n), n < 1<<63
-	case int64:
-		return n, true
-	case float64:
-		return int64(n), n == float64(int64(n))
-	}
-	return 0, false
-}

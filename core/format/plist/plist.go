@@ -261,10 +261,10 @@ func (d Dict) Dicts(key string) []Dict {
 	return dicts
 }
 
-// Texts returns the strings of an array; a single string counts as an array of
-// one.
+// Texts returns the strings of an array; a single string that is not empty counts
+// as an array of one.
 func (d Dict) Texts(key string) []string {
-	if s, ok := d[key].(string); ok {
+	if s := d.Text(key); s != "" {
 		return []string{s}
 	}
 	var texts []string
