@@ -1,6 +1,7 @@
 package windows_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -52,6 +53,16 @@ func TestRules(t *testing.T) {
 			"windows.run on": "enabled||approve", "windows.run off": "disabled|not approved|approve", "windows.run off by policy": "disabled|not approved|approve",
 			"windows.run odd": "enabled||approve", "windows.run unsaid": "enabled||approve", "windows.run narrow": "disabled|not approved|approve", "windows.run hers": "disabled|not approved|approve",
 		}},
+		{name: "browsers, a person's data outside of their home", ines: testkit.Keys{`Environment`: {sz("APPDATA", `C:\D`), sz("LOCALAPPDATA", `C:\`)}}, files: map[string]string{
+			`D\Mozilla\Firefox\Profiles\p\extensions.json`:                                             `{"addons": [{"id": "f@x", "active": true, "version": "3"}, {"id": "off@x", "active": false}]}`,
+			`Chromium\User Data\Default\Extensions\abcdefghijklmnopabcdefghijklmnop\2.0\manifest.json`: `{"name": "Tide", "version": "2.0"}`,
+			`Chromium\User Data\Default\Extensions\short\2.0\manifest.json`:                            `{"name": "Other", "version": "2.0"}`,
+		}, want: map[string]string{
+			"windows.browser Tide": "enabled|Chromium extension 2.0|report", "windows.browser f@x": "enabled|Firefox extension 3|report", "windows.browser off@x": "disabled|Firefox extension|report"}},
+		{name: "safe mode", system: testkit.Keys{ccs + `\Control\SafeBoot`: {sz("AlternateShell", `C:\tide.exe`)}},
+			want: map[string]string{"windows.safe-boot AlternateShell": "enabled||report not-default"}},
+		{name: "safe mode as it is", system: testkit.Keys{ccs + `\Control\SafeBoot`: {sz("AlternateShell", `cmd.exe`)}},
+			want: map[string]string{"windows.safe-boot AlternateShell": "enabled||report"}},
 		{name: "before Windows 8", software: testkit.Keys{
 			nt: {sz("CurrentBuild", "7601")}, cv + `\Run`: {sz("tide", "a")}, cv + `\Explorer\StartupApproved\Run`: {approved("tide", 3)},
 		}, want: map[string]string{"windows.run tide": "enabled||park"}},
@@ -90,8 +101,8 @@ func TestRules(t *testing.T) {
 			nt + `\SilentProcessExit\e.exe`:                             {sz("MonitorProcess", "x.exe")},
 			`WOW6432Node\` + nt + `\Image File Execution Options\a.exe`: {sz("Debugger", "x.exe")}, // both views have it in common
 		}, want: map[string]string{
-			"windows.image-options a.exe": "enabled|runs instead of it|park", "windows.image-options b.exe": "disabled|GlobalFlag does not ask for it|park",
-			"windows.image-options c.exe": "enabled|loaded into it|park", `windows.image-options d.exe (C:\d.exe)`: "enabled|runs instead of it|park", "windows.image-options e.exe": "enabled|when it exits|park",
+			"windows.image-options a.exe": "enabled|runs instead of it|park not-default", "windows.image-options b.exe": "disabled|GlobalFlag does not ask for it|park",
+			"windows.image-options c.exe": "enabled|loaded into it|park", `windows.image-options d.exe (C:\d.exe)`: "enabled|runs instead of it|park not-default", "windows.image-options e.exe": "enabled|when it exits|park",
 		}},
 		{name: "files", files: map[string]string{
 			`Windows\System32\GroupPolicy\User\Scripts\scripts.ini`:                                "[Logon]\n0CmdLine=one.cmd\n1CmdLine=C:\\two.cmd\n1Parameters=/q\n[Logoff]\n",
@@ -113,6 +124,9 @@ func TestRules(t *testing.T) {
 			got := map[string]string{}
 			for _, item := range inv.Items {
 				got[item.Location+" "+item.Name] = strings.Join([]string{string(item.State), item.Mode, string(item.Switch)}, "|")
+				if slices.Contains(item.Problems, autostart.NotDefault) {
+					got[item.Location+" "+item.Name] += " not-default"
+				}
 				// Each that can be switched gives edits, for its own artifacts.
 				edits, err := item.Plan(m, location.Want{State: autostart.Disabled, Now: time.Unix(1773480413, 0)})
 				if item.Switch == autostart.Report {
