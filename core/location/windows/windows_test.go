@@ -4,6 +4,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"lockback/core/machine"
 )
 
 func TestNames(t *testing.T) {
@@ -21,6 +23,14 @@ func TestBindings(t *testing.T) {
 	store := []byte("junk\x00CommandLineEventConsumer.Name=\"Tide\"\x00\x00\x01__EventFilter.Name=\"At seven\"\x00rest CommandLineEventConsumer.Name=\"cut short")
 	require.Equal(t, []binding{{`CommandLineEventConsumer.Name="Tide"`, "At seven"}}, findBindings(store))
 	require.Equal(t, "Tide", findBindings(store)[0].name())
+}
+
+// A person's data may lie outside of their home, at a shorter path even.
+func TestBelowHome(t *testing.T) {
+	u := &machine.User{Home: `C:\Users\ines`}
+	for path, want := range map[string]string{`C:\Users\ines\AppData`: `\AppData`, `c:\users\INES`: "", `C:\D`: `C:\D`, `C:\Other\Place\of\hers`: `C:\Other\Place\of\hers`} {
+		require.Equal(t, want, belowHome(u, path))
+	}
 }
 
 func FuzzNames(f *testing.F) {
