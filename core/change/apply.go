@@ -199,11 +199,11 @@ func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Resu
 	if err != nil {
 		return result, e.takeBack(change, err)
 	}
-	result.Warnings = append(kept, e.Machine.Announce(touched(change.Steps))...)
+	result.Warnings = append(kept, inventory.Announce(e.Machine, touched(change.Steps))...)
 	doubts, after, err := e.verify(change, plan)
 	if err != nil {
 		err = e.takeBack(change, err)
-		e.Machine.Announce(touched(change.Steps))
+		inventory.Announce(e.Machine, touched(change.Steps))
 		return result, err
 	}
 	result.Warnings, result.After = append(result.Warnings, doubts...), after

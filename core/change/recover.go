@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"lockback/core/autostart"
+	"lockback/core/inventory"
 	"lockback/core/machine"
 )
 
@@ -62,7 +63,7 @@ func (e *Engine) reverse(c Change) (kept []string, err error) {
 // Recover settles an interrupted change: it takes it back, or finishes it. It returns the
 // folders that stay because something else lies in them.
 func (e *Engine) Recover(c Change, finish bool) (kept []string, err error) {
-	defer e.Machine.Announce(touched(c.Steps))
+	defer inventory.Announce(e.Machine, touched(c.Steps))
 	if !finish {
 		return e.reverse(c)
 	}

@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"lockback/core/autostart"
+	"lockback/core/location"
 	"lockback/core/machine"
 )
 
@@ -45,32 +46,20 @@ var linuxCatalogue = []row{
 	{"linux.cron.*", "apt-compat dpkg logrotate man-db run-parts debian-sa1 e2scrub_all e2scrub_all_cron anacron 0anacron 0hourly mlocate plocate bsdmainutils exim4-base passwd", "housekeeping of the distribution", "", true},
 }
 
-// vendorPlaces are where only the distribution's packages put files. A unit that
-// calls itself systemd-something in /etc is not taken for one of the system's.
-var vendorPlaces = map[string][]string{
-	"linux.systemd.system": {"/usr/lib/systemd/system/", "/lib/systemd/system/"},
-	"linux.systemd.user":   {"/usr/lib/systemd/user/", "/lib/systemd/user/"},
-	"linux.xdg-autostart":  {"/etc/xdg/autostart/", "/usr/share/gnome/autostart/", "/usr/share/autostart/"},
-	"linux.cron.system":    {"/etc/crontab", "/etc/cron.d/"},
-	"linux.cron.periodic":  {"/etc/cron."},
-}
-
 // findRow returns the catalogue's row for an entry.
-func findRow(m *machine.Reader, e *autostart.Entry) (row, bool) {
+func findRow(m *machine.Reader, item *location.Item) (row, bool) {
+	e := &item.Entry
 	switch m.OS {
 	case "windows":
 		return findWindows(m, e)
 	case "macos":
-		return findMac(e)
+		return findMac(item)
 	}
 	if e.Scope != autostart.ForSystem {
 		return row{}, false
 	}
-	fromVendor := false
-	for _, prefix := range vendorPlaces[e.Location] {
-		fromVendor = fromVendor || strings.HasPrefix(e.Source.Path, prefix)
-	}
-	if !fromVendor || !vendorProgram(e) {
+	// A unit that calls itself systemd-something in /etc is not taken for one of the system's.
+	if !item.Packaged || !vendorProgram(e) {
 		return row{}, false
 	}
 	name := e.Name

@@ -1,6 +1,7 @@
 package identify
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -8,6 +9,8 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/desktopentry"
 	"lockback/core/format/unitfile"
+	"lockback/core/location"
+	"lockback/core/location/linux"
 	"lockback/core/machine"
 )
 
@@ -38,6 +41,12 @@ func TestWhatReallyStarts(t *testing.T) {
 	}
 }
 
+// packaged is what the row of a location says of a file.
+func packaged(table []location.Location, id, file string) bool {
+	k := slices.IndexFunc(table, func(l location.Location) bool { return l.ID == id })
+	return table[k].Packaged(file)
+}
+
 func TestCatalogueKnowsItsOwn(t *testing.T) {
 	for _, c := range []struct {
 		name, location, source, target string
@@ -55,7 +64,7 @@ func TestCatalogueKnowsItsOwn(t *testing.T) {
 	} {
 		e := autostart.Entry{Name: c.name, Location: c.location, Scope: autostart.ForSystem,
 			Source: autostart.Source{Path: c.source}, Target: autostart.Target{Path: c.target}}
-		r, ok := findRow((&machine.Machine{OS: "linux"}).Reader(nil), &e)
+		r, ok := findRow((&machine.Machine{OS: "linux"}).Reader(nil), &location.Item{Entry: e, Packaged: packaged(linux.Locations(), c.location, c.source)})
 		require.Equal(t, c.part, ok, c.source)
 		require.Equal(t, c.guards, r.guards, c.source)
 	}

@@ -36,7 +36,7 @@ var costs = map[location.Role]string{
 // the program too; what it says of the cost is more exact than the role.
 func judge(m *machine.Reader, item *location.Item) {
 	item.OSPart, item.Guarded = item.Shipped, costs[item.Role]
-	row, ok := findRow(m, &item.Entry)
+	row, ok := findRow(m, item)
 	if !ok {
 		return
 	}

@@ -258,20 +258,21 @@ var macCatalogue = []row{
 var macFolders = []string{"/System/", "/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/libexec/", "/usr/share/", "/bin/", "/sbin/", "/Library/Apple/"}
 
 // findMac returns the catalogue's row for an entry of a Mac.
-func findMac(e *autostart.Entry) (row, bool) {
+func findMac(item *location.Item) (row, bool) {
+	e := &item.Entry
 	inFolders := func(file string) bool {
 		return slices.ContainsFunc(macFolders, func(dir string) bool { return strings.HasPrefix(file, dir) })
+	}
+	if !item.Packaged {
+		return row{}, false
 	}
 	switch e.Location {
 	case "macos.launch-daemons", "macos.launch-agents":
 		// A bare name is looked for in the system's own folders only.
-		if !inFolders(e.Source.Path) || e.Target.Path != "" && path.IsAbs(e.Target.Path) && !inFolders(e.Target.Path) {
+		if e.Target.Path != "" && path.IsAbs(e.Target.Path) && !inFolders(e.Target.Path) {
 			return row{}, false
 		}
 	case "macos.periodic":
-		if !strings.HasPrefix(e.Source.Path, "/private/etc/periodic/") {
-			return row{}, false
-		}
 	default:
 		return row{}, false
 	}

@@ -10,6 +10,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/plist"
 	"lockback/core/location"
+	"lockback/core/location/macos"
 	"lockback/core/machine"
 )
 
@@ -89,7 +90,8 @@ func TestPartsOfMacOS(t *testing.T) {
 		{"macos.periodic", "110.clean-tmps", "/private/etc/periodic/daily/110.clean-tmps", "", true, ""}, {"macos.periodic", "110.clean-tmps", "/usr/local/etc/periodic/daily/110.clean-tmps", "", false, ""},
 		{"macos.periodic", "500.ours", "/private/etc/periodic/daily/500.ours", "", false, ""}, {"macos.cron", "com.apple.x", "/System/x", "", false, ""},
 	} {
-		r, ok := findMac(&autostart.Entry{Location: row.at, Name: row.name, Source: autostart.Source{Path: row.source}, Target: autostart.Target{Path: row.target}})
+		r, ok := findMac(&location.Item{Packaged: packaged(macos.Locations(), row.at, row.source),
+			Entry: autostart.Entry{Location: row.at, Name: row.name, Source: autostart.Source{Path: row.source}, Target: autostart.Target{Path: row.target}}})
 		require.Equal(t, []any{row.part, row.guarded}, []any{ok, r.guards}, "%v", row)
 	}
 }

@@ -52,6 +52,15 @@ func Take(m *machine.Machine) Inventory {
 	return inv
 }
 
+// Announce tells the daemons of a running machine that files were changed which they read, and
+// returns warnings where that could not be done.
+func Announce(m *machine.Machine, files []string) []string {
+	if !m.Live {
+		return nil
+	}
+	return m.Announce(location.Daemons(m.Users, tables[m.OS](), files))
+}
+
 // Sort puts the items in the order of all outputs.
 func (inv Inventory) Sort() {
 	slices.SortFunc(inv.Items, func(a, b *location.Item) int { return autostart.Compare(&a.Entry, &b.Entry) })

@@ -104,3 +104,45 @@ func TestRowsAreTrue(t *testing.T) {
 	}
 	require.Less(t, spoken, 11)
 }
+
+// Which daemons must hear of which files, by the rows.
+func TestWhoIsTold(t *testing.T) {
+	linux := []machine.User{{Name: "root", Home: "/root"}, {Name: "ines", UID: 1000, Home: "/home/ines"}, {Name: "bram", UID: 1001, Home: "/home/bram"}}
+	mac := []machine.User{{Name: "root", Home: "/private/var/root"}, {Name: "jonas", UID: 501, Home: "/Users/jonas"}}
+	all := []string{"root", "ines", "bram"}
+	for _, c := range []struct {
+		os   string
+		file string
+		want []string // whose; the system's is ""
+	}{
+		{"linux", "/etc/systemd/system/a.service", []string{""}},
+		{"linux", "/etc/systemd/system.control/a.service", []string{""}},
+		{"linux", "/usr/lib/systemd/system/x.wants/a.service", []string{""}},
+		{"linux", "/etc/systemd/user/a.service", all},
+		{"linux", "/etc/xdg/autostart/bell.desktop", all},
+		{"linux", "/home/ines/.config/systemd/user/a.service", []string{"ines"}},
+		{"linux", "/home/ines/.config/systemd/user.control/a.service", []string{"ines"}},
+		{"linux", "/home/bram/.config/autostart/bell.desktop", []string{"bram"}},
+		{"linux", "/root/.config/autostart/bell.desktop", []string{"root"}},
+		{"linux", "/home/inesother/.config/autostart/x.desktop", nil},
+		{"linux", "/etc/systemd/systemx/a.service", nil},
+		{"linux", "/etc/crontab", nil},
+		{"linux", "/etc/rc.local", nil},
+		{"macos", "/Library/Preferences/com.apple.loginwindow.plist", []string{""}},
+		{"macos", "/Users/jonas/Library/Preferences/ByHost/com.apple.loginwindow.0A1B.plist", []string{"jonas"}},
+		{"macos", "/Users/jonas/Library/LaunchAgents/a.plist", nil},
+	} {
+		users, kind := linux, machine.ServiceManager
+		if c.os == "macos" {
+			users, kind = mac, machine.Preferences
+		}
+		var told []string
+		for _, d := range location.Daemons(users, tables[c.os](), []string{c.file}) {
+			require.Equal(t, kind, d.Kind)
+			told = append(told, d.User)
+		}
+		require.Equal(t, c.want, told, c.file)
+	}
+	both := location.Daemons(linux, tables["linux"](), []string{"/home/bram/.config/systemd/user/a.service", "/etc/systemd/system/a.service", "/etc/systemd/system/b.service"})
+	require.Equal(t, []machine.Daemon{{Kind: machine.ServiceManager}, {Kind: machine.ServiceManager, User: "bram"}}, both)
+}

@@ -60,6 +60,15 @@ type Location struct {
 	Also   []Reading
 	Runner Runner
 	Role   Role // of entries that have none of their own
+	Tells  Tells
+}
+
+// Tells says which daemon of a running system keeps in memory what it read from a location: a
+// person's own for what lies in a home, else the system's. The zero Tells is none.
+type Tells struct {
+	Daemon machine.DaemonKind
+	// Everyone says that what is for everybody is read by a daemon of each person's.
+	Everyone bool
 }
 
 // Reading is places, and the form that they are read in.
@@ -128,6 +137,8 @@ type Item struct {
 	// system's own files are, or reads as the system came with it. Whether it counts as a part
 	// of the system is decided in core/identify, and by nobody else.
 	Shipped bool
+	// Packaged says that the entry is read from where only the system's own packages put files.
+	Packaged bool
 	// Role is what the machine needs the entry for; empty takes the location's.
 	Role Role
 	Switcher
@@ -406,6 +417,7 @@ func (s *Survey) Add(key string, item *Item) {
 	if item.Effect == "" {
 		item.Effect = s.at.Effect
 	}
+	item.Packaged = item.Packaged || s.at.Packaged(e.Source.Path)
 	if item.Role == "" {
 		item.Role = s.at.Role
 	}

@@ -18,6 +18,8 @@ type Place struct {
 	Path string
 	// Words tell of places that no path can name; Path is empty then.
 	Words string
+	// Packaged says that only the system's own packages put files there.
+	Packaged bool
 	// Values are the values of a key that are meant; all where there are none.
 	Values []string
 	// Folder says that the files in it are meant, those whose names end in Suffix.
@@ -51,6 +53,14 @@ func In(folders ...string) []Place {
 // /usr/local/lib and /usr/lib.
 func Chain(folder, suffix string) []Place {
 	return []Place{{Path: folder, Folder: true, Suffix: suffix, Chain: []string{"/etc", "/run", "/usr/local/lib", "/usr/lib"}}}
+}
+
+// Packaged marks those of some places where only the system's own packages put files.
+func Packaged(places []Place, packaged ...string) []Place {
+	for k := range places {
+		places[k].Packaged = slices.Contains(packaged, places[k].Path)
+	}
+	return places
 }
 
 // Values are some values of a key.
@@ -192,6 +202,72 @@ func (s *Survey) masks(file string) bool {
 		return target == "/dev/null"
 	}
 	return info.Mode().IsRegular() && info.Size() == 0
+}
+
+// holds reports whether a path is that of the place, or lies in it.
+func holds(place, file string) bool {
+	if strings.Contains(place, "*") {
+		matches, _ := path.Match(place, file)
+		return matches
+	}
+	rest, ok := strings.CutPrefix(file, place)
+	return ok && (rest == "" || rest[0] == '/')
+}
+
+// Packaged reports whether a file lies where only the system's own packages put files.
+func (l Location) Packaged(file string) bool {
+	for _, r := range l.readings() {
+		for _, p := range r.Places {
+			if p.Packaged && holds(p.Path, file) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Daemons are those of a running system that must be told after files were changed, by the rows
+// of its table: the system's first, then people's in their order.
+func Daemons(users []machine.User, table []Location, files []string) []machine.Daemon {
+	homes := map[string]string{} // a home, to whose it is
+	for _, u := range users {
+		homes[u.Home] = u.Name
+	}
+	told := map[machine.Daemon]bool{}
+	for _, file := range files {
+		user, below, inHome := "", "", false
+		for dir := path.Dir(file); dir != "/" && dir != "." && !inHome; dir = path.Dir(dir) {
+			if user, inHome = homes[dir]; inHome {
+				below = "~" + file[len(dir):]
+			}
+		}
+		for _, l := range table {
+			if l.Tells.Daemon == "" {
+				continue
+			}
+			for _, p := range l.Places {
+				switch everyone := l.Tells.Everyone; {
+				case inHome && holds(p.Path, below):
+					told[machine.Daemon{Kind: l.Tells.Daemon, User: user}] = true
+				case holds(p.Path, file) && !everyone:
+					told[machine.Daemon{Kind: l.Tells.Daemon}] = true
+				case holds(p.Path, file):
+					for _, u := range users {
+						told[machine.Daemon{Kind: l.Tells.Daemon, User: u.Name}] = true
+					}
+				}
+			}
+		}
+	}
+	var daemons []machine.Daemon
+	for _, kind := range []machine.DaemonKind{machine.ServiceManager, machine.Preferences} {
+		for _, u := range append([]machine.User{{}}, users...) {
+			if d := (machine.Daemon{Kind: kind, User: u.Name}); told[d] {
+				daemons = append(daemons, d)
+			}
+		}
+	}
+	return daemons
 }
 
 // Form is how the files of places are read into entries, and how those are switched.

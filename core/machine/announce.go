@@ -2,7 +2,6 @@ package machine
 
 import (
 	"fmt"
-	"path"
 	"strings"
 	"time"
 )
@@ -31,57 +30,59 @@ func (m manager) String() string {
 	return "the service manager of " + m.user.Name
 }
 
-// managersOf tells which managers must read their units again after the named
-// files were changed: all people's after a change for everybody.
-func (m *Machine) managersOf(files []string) []manager {
-	var system bool
-	users := map[string]bool{}
-	for _, f := range files {
-		switch {
-		case strings.Contains(f, "/systemd/system/") || strings.Contains(f, "/systemd/system."):
-			system = true
-		case strings.HasPrefix(f, "/etc/systemd/user") || strings.Contains(f, "/lib/systemd/user"):
-			for _, u := range m.Users {
-				users[u.Name] = true
-			}
-		case strings.Contains(f, "/systemd/user") || strings.HasSuffix(f, ".desktop"):
-			for _, u := range m.Users {
-				if within(f, path.Join(u.Home, ".config")) {
-					users[u.Name] = true
-				}
-			}
-		}
-	}
-	var managers []manager
-	if system {
-		managers = append(managers, manager{})
-	}
-	for _, u := range m.Users {
-		if users[u.Name] {
-			managers = append(managers, manager{u})
-		}
-	}
-	return managers
+// Daemon is a program of a running system that keeps in memory what it read, and must be told
+// when that changes: one of the system, or one that a person has of their own.
+type Daemon struct {
+	Kind DaemonKind
+	User string // empty: the system's
 }
 
-// Announce tells a running system which files were changed, where it must know,
+// DaemonKind says what a daemon is.
+type DaemonKind string
+
+// The daemons that must be told.
+const (
+	ServiceManager DaemonKind = "service manager" // systemd, which reads its units again
+	Preferences    DaemonKind = "preferences"     // of macOS, which would write over them what it remembers
+)
+
+// Announce tells daemons of a running system that what they read was changed,
 // and returns warnings where that could not be done. A mounted machine needs no
-// telling, and neither does a manager that does not run.
-func (m *Machine) Announce(files []string) []string {
+// telling, and neither does a daemon that does not run.
+func (m *Machine) Announce(daemons []Daemon) []string {
 	if !m.Live {
 		return nil
 	}
-	if m.tools != nil {
-		return m.tellPreferences(files)
-	}
 	var warnings []string
-	for _, manager := range m.managersOf(files) {
-		if err := reload(manager); err != nil {
-			m.isDeaf(manager)
-			warnings = append(warnings, fmt.Sprintf("%s did not reload its units: %v; it will at the next start", manager, err))
+	for _, d := range daemons {
+		var warning string
+		switch d.Kind {
+		case ServiceManager:
+			warning = m.reloadUnits(d.User)
+		case Preferences:
+			warning = m.readPreferencesAgain(d.User)
+		}
+		if warning != "" {
+			warnings = append(warnings, warning)
 		}
 	}
 	return warnings
+}
+
+// reloadUnits makes a service manager read its units again.
+func (m *Machine) reloadUnits(user string) (warning string) {
+	who := manager{}
+	if user != "" {
+		var ok bool
+		if who.user, ok = m.UserNamed(user); !ok {
+			return ""
+		}
+	}
+	if err := reload(who); err != nil {
+		m.isDeaf(who)
+		return fmt.Sprintf("%s did not reload its units: %v; it will at the next start", who, err)
+	}
+	return ""
 }
 
 // isDeaf notes that a manager did not answer.

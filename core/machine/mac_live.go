@@ -2,6 +2,7 @@ package machine
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -432,28 +433,15 @@ func (f *Files) Attributes(name string) (map[string][]byte, error) {
 	return i.Xattrs, err
 }
 
-// tellPreferences makes the daemon that holds preferences in memory read them
-// again.
-func (m *Machine) tellPreferences(files []string) []string {
-	var warnings []string
-	done := map[string]bool{}
-	for _, f := range files {
-		if !strings.Contains(f, "/Library/Preferences/") || !strings.HasSuffix(f, ".plist") {
-			continue
-		}
-		who := "root"
-		for _, u := range m.Users {
-			if u.UID != 0 && within(f, u.Home) {
-				who = u.Name
-			}
-		}
-		if done[who] {
-			continue
-		}
-		done[who] = true
-		if _, err := m.tools.Run(killall, "-u", who, "cfprefsd"); err != nil && !strings.Contains(err.Error(), "No matching processes") {
-			warnings = append(warnings, fmt.Sprintf("the preferences of %s may be read again only at the next sign-in: %v", who, err))
-		}
+// readPreferencesAgain ends the daemon that holds a person's preferences in memory, or root's; it
+// is started again when it is asked for.
+func (m *Machine) readPreferencesAgain(user string) (warning string) {
+	if m.tools == nil {
+		return ""
 	}
-	return warnings
+	who := cmp.Or(user, "root")
+	if _, err := m.tools.Run(killall, "-u", who, "cfprefsd"); err != nil && !strings.Contains(err.Error(), "No matching processes") {
+		return fmt.Sprintf("the preferences of %s may be read again only at the next sign-in: %v", who, err)
+	}
+	return ""
 }

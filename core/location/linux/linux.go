@@ -9,6 +9,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/location/unix"
+	"lockback/core/machine"
 )
 
 // Locations lists every location of Linux that Lock Back reads.
@@ -21,7 +22,8 @@ func Locations() []location.Location {
 		},
 		{
 			ID: "linux.systemd.system", Stage: autostart.System, Effect: location.AtNextStart,
-			Places: location.In(systemUnits.places()...),
+			Places: location.Packaged(location.In(systemUnits.places()...), "/usr/lib/systemd/system", "/lib/systemd/system"),
+			Tells:  location.Tells{Daemon: machine.ServiceManager},
 			Form:   location.Code{Shows: autostart.Unlink, Others: []autostart.Switch{autostart.Mask}, Reader: location.Alone(readSystemUnits)},
 		},
 		{
@@ -31,13 +33,17 @@ func Locations() []location.Location {
 		},
 		{
 			ID: "linux.systemd.user", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
-			Places: location.In(append(userUnits.places(), "~/.config/systemd/user", "~/.local/share/systemd/user")...),
-			Form:   location.Code{Shows: autostart.Unlink, Others: []autostart.Switch{autostart.Mask}, Reader: location.Alone(readUserUnits)},
+			Places: location.Packaged(location.In(append(userUnits.places(), "~/.config/systemd/user.control", "~/.config/systemd/user", "~/.local/share/systemd/user")...),
+				"/usr/lib/systemd/user", "/lib/systemd/user"),
+			Tells: location.Tells{Daemon: machine.ServiceManager, Everyone: true},
+			Form:  location.Code{Shows: autostart.Unlink, Others: []autostart.Switch{autostart.Mask}, Reader: location.Alone(readUserUnits)},
 		},
 		{
 			ID: "linux.xdg-autostart", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
-			Places: location.In("~/.config/autostart", "/etc/xdg/autostart", "/usr/share/gnome/autostart", "/usr/share/autostart"),
-			Form:   location.Code{Shows: autostart.Hide, Reader: location.Alone(readXDGAutostart)},
+			Places: location.Packaged(location.In("~/.config/autostart", "/etc/xdg/autostart", "/usr/share/gnome/autostart", "/usr/share/autostart"),
+				"/etc/xdg/autostart", "/usr/share/gnome/autostart", "/usr/share/autostart"),
+			Tells: location.Tells{Daemon: machine.ServiceManager, Everyone: true}, // its generator makes units of them
+			Form:  location.Code{Shows: autostart.Hide, Reader: location.Alone(readXDGAutostart)},
 		},
 		{
 			ID: "linux.motd", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
@@ -52,7 +58,7 @@ func Locations() []location.Location {
 		},
 		{
 			ID: "linux.cron.system", Stage: autostart.Schedule, Effect: location.WithinMinute,
-			Places: slices.Concat(location.At("/etc/crontab"), location.In("/etc/cron.d")),
+			Places: location.Packaged(slices.Concat(location.At("/etc/crontab"), location.In("/etc/cron.d")), "/etc/crontab", "/etc/cron.d"),
 			Form:   unix.Crontabs{Accepts: cronAccepts, Ignored: cronIgnores},
 		},
 		{
@@ -62,7 +68,7 @@ func Locations() []location.Location {
 		},
 		{
 			ID: "linux.cron.periodic", Stage: autostart.Schedule, Effect: location.AtNextRun,
-			Places: location.In(periodicFolders...),
+			Places: location.Packaged(location.In(periodicFolders...), periodicFolders...),
 			Form:   unix.Executables{Accepts: runPartsAccepts, Mode: period},
 		},
 	}

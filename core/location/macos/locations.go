@@ -4,6 +4,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/location/unix"
+	"lockback/core/machine"
 )
 
 // Locations lists every location of macOS that Lock Back reads.
@@ -20,7 +21,8 @@ func Locations() []location.Location {
 		{ID: "macos.system-extensions", Stage: autostart.Boot, Effect: start, Role: location.Device,
 			Places: location.At(systemExtensions), Form: location.Code{Shows: autostart.Report, Reader: location.Alone(readSystemExtensions)}},
 		{ID: "macos.launch-daemons", Stage: autostart.System, Effect: start,
-			Places: location.At("/System/Library/LaunchDaemons", "/Library/Apple/System/Library/LaunchDaemons", "/Library/LaunchDaemons"), Form: location.Code{Shows: autostart.Override, Reader: location.Alone(d.readDaemons)}},
+			Places: location.Packaged(location.At("/System/Library/LaunchDaemons", "/Library/Apple/System/Library/LaunchDaemons", "/Library/LaunchDaemons"),
+				"/System/Library/LaunchDaemons", "/Library/Apple/System/Library/LaunchDaemons"), Form: location.Code{Shows: autostart.Override, Reader: location.Alone(d.readDaemons)}},
 		{ID: "macos.startup-items", Stage: autostart.System, Effect: start,
 			Places: location.At("/Library/StartupItems", "/System/Library/StartupItems"), Form: location.Code{Shows: autostart.Park, Reader: readStartupItems}},
 		{ID: "macos.rc", Stage: autostart.System, Effect: start,
@@ -28,14 +30,15 @@ func Locations() []location.Location {
 			Also: []location.Reading{{Places: location.At("/private/etc/launchd.conf", "~/.launchd.conf"),
 				Form: unix.Lines{Comments: "#", Describe: describeSetting, Ignored: ignoresSettings}}}},
 		{ID: "macos.launch-agents", Stage: autostart.SignIn, Effect: signIn,
-			Places: location.At("/System/Library/LaunchAgents", "/Library/Apple/System/Library/LaunchAgents", "/Library/LaunchAgents", "~/Library/LaunchAgents"), Form: location.Code{Shows: autostart.Override, Reader: location.Alone(d.readAgents)}},
+			Places: location.Packaged(location.At("/System/Library/LaunchAgents", "/Library/Apple/System/Library/LaunchAgents", "/Library/LaunchAgents", "~/Library/LaunchAgents"),
+				"/System/Library/LaunchAgents", "/Library/Apple/System/Library/LaunchAgents"), Form: location.Code{Shows: autostart.Override, Reader: location.Alone(d.readAgents)}},
 		{ID: "macos.embedded-jobs", Stage: autostart.SignIn, Effect: signIn,
 			Places: location.Told("Contents/Library/{LaunchAgents,LaunchDaemons,LoginItems} of the apps in /Applications and ~/Applications"), Form: location.Code{Shows: autostart.Override, Reader: location.Alone(d.readEmbedded)}},
 		{ID: "macos.login-items", Stage: autostart.SignIn, Effect: signIn,
 			Places: location.At(backgroundFolder, "~/"+agentDatabase, "~/"+oldLoginItems), Form: location.Code{Shows: autostart.Report, Reader: location.Alone(d.readLoginItems)}},
-		{ID: "macos.login-hooks", Stage: autostart.SignIn, Effect: signIn,
+		{ID: "macos.login-hooks", Stage: autostart.SignIn, Effect: signIn, Tells: location.Tells{Daemon: machine.Preferences},
 			Places: location.At("/Library/Preferences/com.apple.loginwindow.plist", "~/Library/Preferences/com.apple.loginwindow.plist", "~/Library/Preferences/loginwindow.plist"), Form: location.Code{Shows: autostart.Park, Reader: location.Alone(readLoginHooks)}},
-		{ID: "macos.reopen", Stage: autostart.SignIn, Effect: signIn,
+		{ID: "macos.reopen", Stage: autostart.SignIn, Effect: signIn, Tells: location.Tells{Daemon: machine.Preferences},
 			Places: location.At("~/Library/Preferences/ByHost/com.apple.loginwindow.*.plist"), Form: location.Code{Shows: autostart.Trim, Reader: location.Alone(readReopen)}},
 		{ID: "macos.managed-login-items", Stage: autostart.SignIn, Effect: signIn,
 			Places: location.At(managedFolder, profileFolder), Form: location.Code{Shows: autostart.Report, Reader: location.Alone(readManaged)}},
@@ -49,7 +52,8 @@ func Locations() []location.Location {
 		{ID: "macos.at", Stage: autostart.Schedule, Effect: location.AtNextRun,
 			Places: location.At(atJobs), Form: location.Code{Shows: autostart.Park, Reader: location.Alone(d.readAt)}},
 		{ID: "macos.periodic", Stage: autostart.Schedule, Effect: location.AtNextRun,
-			Places: location.At("/private/etc/periodic/{daily,weekly,monthly}", "/usr/local/etc/periodic", "/private/etc/periodic.conf"), Form: location.Code{Shows: autostart.Unexec, Reader: location.Alone(readPeriodic)}},
+			Places: location.Packaged(location.At("/private/etc/periodic/daily", "/private/etc/periodic/weekly", "/private/etc/periodic/monthly", "/usr/local/etc/periodic", "/private/etc/periodic.conf"),
+				"/private/etc/periodic/daily", "/private/etc/periodic/weekly", "/private/etc/periodic/monthly"), Form: location.Code{Shows: autostart.Unexec, Reader: location.Alone(readPeriodic)}},
 		{ID: "macos.emond", Stage: autostart.Event, Effect: start,
 			Places: location.At(emondRules, emondClients), Form: location.Code{Shows: autostart.Park, Reader: location.Alone(readEmond)}},
 		{ID: "macos.folder-actions", Stage: autostart.Event, Effect: signIn,
