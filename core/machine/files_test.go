@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -49,6 +50,34 @@ func bench(t *testing.T) (*machine.Machine, string) {
 	require.NoError(t, err)
 	t.Cleanup(func() { m.Close() })
 	return m, dir
+}
+
+// A file of exactly the largest size is read, by every way of reading, and recorded; one byte more
+// is too much.
+func TestExactBounds(t *testing.T) {
+	m, dir := bench(t)
+	for k := range 9 { // so many that the folder is kept open once it is listed
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "root/real", strconv.Itoa(k)), nil, 0o644))
+	}
+	read := func(way string) {
+		b, err := m.ReadFile("/real/file", 6)
+		require.NoError(t, err, way)
+		require.Equal(t, "inside", string(b), way)
+		_, err = m.ReadFile("/real/file", 5)
+		require.ErrorIs(t, err, machine.ErrTooLarge, way)
+	}
+	machine.WithoutDirect(true, func() { read("folder by folder") })
+	read("in one call")
+	_, err := m.ReadDir("/real")
+	require.NoError(t, err)
+	read("in an open folder")
+	const name = "/home/ines/large"
+	for size, want := range map[int]error{machine.MaxHomeImage: nil, machine.MaxHomeImage + 1: machine.ErrTooLarge} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "root", name), make([]byte, size), 0o644))
+		i, err := m.Image(machine.File(name))
+		require.ErrorIs(t, err, want)
+		require.True(t, want != nil || len(i.Content) == size)
+	}
 }
 
 // One table of traps for every way of reading.
