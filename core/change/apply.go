@@ -332,7 +332,7 @@ func stepError(s Step, err error) error {
 
 // verify reads everything again: the artifacts, and the entries as their
 // locations see them. It returns what a person's own service manager says
-// otherwise: as root that is a doubt and no more, for the person answers there.
+// otherwise: as root that is a doubt and no more, because the person answers there.
 func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.Inventory, err error) {
 	e.at("verify")
 	for _, s := range c.Steps {

@@ -7,7 +7,7 @@
 //
 // The journal is the plan itself: all images, before and after, are flushed to
 // the record before the first artifact is touched. How far an interrupted change
-// got needs no marks of its own, for each artifact shows whether it has its
+// got needs no marks of its own, because each artifact shows whether it has its
 // image of before or of after.
 package change
 

@@ -32,7 +32,7 @@ var costs = map[location.Role]string{
 }
 
 // judge decides whether an entry is a part of the operating system, and whether it is guarded.
-// No other code decides either. The catalogue has the last word on the first, for it looks at
+// No other code decides either. The catalogue has the last word on the first, because it looks at
 // the program too; what it says of the cost is more exact than the role.
 func judge(m *machine.Reader, item *location.Item) {
 	item.OSPart, item.Guarded = item.Shipped, costs[item.Role]

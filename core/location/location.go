@@ -354,7 +354,7 @@ func Run(m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Re
 }
 
 // SideBySide does a piece of work for each number below n, some of them at the same time: more
-// than there are processors, for most wait for the disk.
+// than there are processors, because most wait for the disk.
 func SideBySide(n int, do func(k int)) {
 	var group errgroup.Group
 	group.SetLimit(2 * runtime.GOMAXPROCS(0))

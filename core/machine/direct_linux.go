@@ -171,7 +171,7 @@ func (f *Files) readDirDirect(name string) ([]fs.DirEntry, error) {
 	return entries, err
 }
 
-// readDirect reads a regular file; what is none is left to the longer way to say.
+// readDirect reads a regular file; anything else is left to the longer way.
 func (f *Files) readDirect(name string, max int64) ([]byte, fs.FileInfo, error) {
 	local := f.clean(name)
 	if d, base, ok := f.kept(local); ok {

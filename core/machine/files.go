@@ -413,7 +413,7 @@ func (f *Files) ReadFileInfo(name string, max int64) ([]byte, fs.FileInfo, error
 	return b, info, err
 }
 
-// errNotDirect says that a path cannot be opened in one call, for there is a link
+// errNotDirect says that a path cannot be opened in one call, because there is a link
 // in it, or nothing, or the system knows no such call.
 var errNotDirect = errors.New("not to be opened directly")
 

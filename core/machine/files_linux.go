@@ -46,7 +46,7 @@ var pseudo = []int64{unix.PROC_SUPER_MAGIC, unix.SYSFS_MAGIC, unix.DEBUGFS_MAGIC
 	unix.CGROUP2_SUPER_MAGIC, unix.SECURITYFS_MAGIC, unix.SELINUX_MAGIC, unix.BPF_FS_MAGIC, unix.EFIVARFS_MAGIC, unix.PSTOREFS_MAGIC}
 
 // asksForReading refuses what looks like a regular file and is an answer of the
-// kernel. Such files take no room, so others need not be asked.
+// kernel. Such files take no room, so others are not asked.
 func asksForReading(fd int) error {
 	var st unix.Stat_t
 	if err := again(func() error { return unix.Fstat(fd, &st) }); err != nil || st.Blocks > 0 {

@@ -17,7 +17,7 @@ import (
 
 // On Windows a file's image also has its security descriptor and its alternate
 // streams, both among the extended attributes. A link's own time cannot be set,
-// and neither can numeric owners, for there are none.
+// and neither can numeric owners, because there are none.
 
 // lacking reports whether the system does not have a call at all.
 func lacking(err error) bool {

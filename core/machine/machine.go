@@ -231,7 +231,7 @@ func (m *Machine) FlushFolder(a Artifact) error { return m.medium(a).flush(a) }
 
 // Same compares two images of an artifact: as [Image.Same] does, but of a task
 // of a running Windows and of the disabled databases of a running Mac by what
-// they say, for the scheduler and launchd write them in their own way and at
+// they say, because the scheduler and launchd write them in their own way and at
 // their own time.
 func (m *Machine) Same(a Artifact, i, j Image) bool { return m.medium(a).same(i, j) }
 

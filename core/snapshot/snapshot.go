@@ -285,7 +285,7 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 		text = append(text, '\n')
 		// The folder of each is known for its time: where a restore brings the
 		// same names back, it brings the folder's time back too. Of what is not
-		// there, all missing folders are known, for a switch may make them.
+		// there, all missing folders are known, because a switch may make them.
 		var record func(a machine.Artifact, named bool)
 		record = func(a machine.Artifact, named bool) {
 			kind, known := claimed[a]

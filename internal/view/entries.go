@@ -27,7 +27,7 @@ func remarks(e *autostart.Entry) []string {
 	for _, p := range e.Problems {
 		switch p {
 		case autostart.TargetMissing:
-			// Where the command has the whole path, it need not be said again.
+			// Where the command has the whole path, it is not said again.
 			if e.Target.Path != "" && !(strings.ContainsAny(e.Target.Path, `/\`) && strings.Contains(e.Command, e.Target.Path)) {
 				r = append(r, "program is missing: "+e.Target.Path)
 			} else {

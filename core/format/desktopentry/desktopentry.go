@@ -75,7 +75,7 @@ func (f *File) Bytes() []byte {
 	return b.Bytes()
 }
 
-// find returns the line that decides a key: the last one, for that is the one
+// find returns the line that decides a key: the last one, because that is the one
 // that the desktops take.
 func (f *File) find(key string) int {
 	for k := f.last - 1; k >= f.first; k-- {

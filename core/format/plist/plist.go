@@ -7,7 +7,7 @@
 //
 // The values are those of howett.net/plist, which does the reading and writing:
 // string, bool, int64, uint64, float64, float32, []byte, time.Time, [UID],
-// []any and map[string]any. This package adds bounds, for that package trusts
+// []any and map[string]any. This package adds bounds, because that package trusts
 // its input, and the promise that an edit leaves all other keys as they are: a
 // document that could not be written back faithfully is refused.
 package plist

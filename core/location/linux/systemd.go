@@ -12,7 +12,7 @@ import (
 	"lockback/core/machine"
 )
 
-// startable are the kinds of units that start programs of themselves, with the
+// startable are the kinds of units that start programs by themselves, with the
 // stage they do it in (empty: the location's own).
 var startable = map[string]autostart.Stage{
 	".service": "", ".socket": autostart.Event, ".path": autostart.Event, ".timer": autostart.Schedule,

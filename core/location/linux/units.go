@@ -20,7 +20,7 @@ type unitPath struct {
 	above   []string // folders before config
 	below   []string // folders after it
 	global  string   // for a person's manager: config of everybody's
-	roots   []string // the units that the manager starts of itself
+	roots   []string // the units that the manager starts by itself
 }
 
 var systemUnits = unitPath{
@@ -95,7 +95,7 @@ type unitSet struct {
 	parsed   *parsedFiles
 	installs sync.Map // a unit, to its install
 	presets  []presetRule
-	reached  map[string][]string // units that start of themselves, to what names them in a dependency key
+	reached  map[string][]string // units that start by themselves, to what names them in a dependency key
 
 	view location.View
 	read func(file string) ([]byte, bool) // reports what cannot be read
@@ -203,7 +203,7 @@ func (set *unitSet) loadLink(s *location.Survey, dir int, name, full string) {
 	}
 	set.links = append(set.links, unitLink{path: full, dir: dir, name: name, target: target})
 	resolved := target
-	if target != "/dev/null" { // which a mounted disk need not have
+	if target != "/dev/null" { // which a mounted disk may not have
 		if resolved, err = s.Resolve(full); machine.IsMissing(err) {
 			resolved = linkTarget(full, target)
 		} else if err != nil {
@@ -351,7 +351,7 @@ func (set *unitSet) dropInsOf(name string) []string {
 	return all
 }
 
-// reach finds the units that start without anybody's doing: what the manager's
+// reach finds the units that start by themselves: what the manager's
 // root units depend on, by links and by dependency keys.
 func (set *unitSet) reach() {
 	set.reached = map[string][]string{}

@@ -85,7 +85,7 @@ func addDesktopEntry(s *location.Survey, file string, kind fs.FileMode, sw hide,
 	if kind&fs.ModeSymlink != 0 {
 		full, err = s.Resolve(file)
 		if target, lerr := s.Readlink(file); lerr == nil && target == "/dev/null" {
-			full, err = target, nil // which a mounted disk need not have
+			full, err = target, nil // which a mounted disk may not have
 		}
 	}
 	item.Artifacts = func() []machine.Artifact {

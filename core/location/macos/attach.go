@@ -144,7 +144,7 @@ func placeOf(o keyedarchive.Object, fields ...string) string {
 const preload = "DYLD_INSERT_LIBRARIES"
 
 // readEnvironment reports libraries that jobs and apps are told to load, and what
-// a person's sessions were given of old.
+// a person's sessions were given by older systems.
 func (d *disk) readEnvironment(s *location.Survey) {
 	why := "it belongs to what it is set for; switch that off instead"
 	add := func(u *machine.User, of, libraries, file string) {
@@ -270,7 +270,7 @@ func addExtension(s *location.Survey, u *machine.User, e browser.Extension, key 
 }
 
 // safariLists are Safari's lists of extensions below a home: those of its own kind
-// of old, those that are apps, and those of the web's kind.
+// the old kind, those that are apps, and those of the web's kind.
 var safariLists = []string{"Library/Safari/Extensions/Extensions.plist",
 	"Library/Containers/com.apple.Safari/Data/Library/Safari/AppExtensions/Extensions.plist",
 	"Library/Containers/com.apple.Safari/Data/Library/Safari/WebExtensions/Extensions.plist"}

@@ -22,7 +22,7 @@ type bundle struct {
 }
 
 // infoPlaces are where a bundle's Info.plist may lie: in bundles of today, of iOS'
-// kind, and of old.
+// kind, and older ones.
 var infoPlaces = []string{"Contents/Info.plist", "Info.plist", "Support Files/Info.plist", "Resources/Info.plist"}
 
 // bundleAt reads a bundle.

@@ -13,7 +13,7 @@ import (
 	"lockback/core/machine"
 )
 
-// readRC reports the scripts of old that the system ran at its start.
+// readRC reports the old scripts that the system ran at its start.
 func readRC(s *location.Survey, at []location.Place) {
 	old := !s.Machine.Release().Before(yosemite)
 	for _, p := range at {

@@ -345,7 +345,7 @@ func (a *app) read(s *location.Survey) {
 	library := path.Join(contents, "Library")
 	entries, err := s.ReadDir(library)
 	if err != nil {
-		a.unread[library] = err // that there is none is no failure
+		a.unread[library] = err // it may be missing
 		return
 	}
 	for _, f := range helperFolders {

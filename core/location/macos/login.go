@@ -70,7 +70,7 @@ func (d *disk) readLoginItems(s *location.Survey) {
 }
 
 // loginItems are the records of a person that open at sign-in. An app that only
-// holds helpers is none itself.
+// holds helpers is not one itself.
 func (b *background) loginItems(u *machine.User) (items []listed, known bool) {
 	ids := idsOf(u)
 	for _, r := range b.records {
@@ -197,7 +197,7 @@ func loginItemOf(u *machine.User, file string, l listed) *location.Item {
 }
 
 // askLoginItems asks the running system for the list of a person. That nobody can
-// be asked, for the person is not signed in, leaves the list on the disk.
+// be asked, because the person is not signed in, leaves the list on the disk.
 func (d *disk) askLoginItems(s *location.Survey, u *machine.User) bool {
 	items, err := s.Machine.LoginItems(*u)
 	if err != nil {

@@ -34,7 +34,7 @@ func NewLine(file string, number int, text string) Line {
 // In is the file.
 func (l Line) In() machine.Artifact { return machine.File(l.File) }
 
-// encode is short, for a machine can have a hundred thousand lines.
+// encode is short, because a machine can have a hundred thousand lines.
 func (l Line) encode() string {
 	text := strconv.Itoa(l.Number) + " " + strconv.Quote(l.File)
 	if l.Vendor != "" {
@@ -143,7 +143,7 @@ func (l Line) Marked(images Images, image machine.Image, off bool, now time.Time
 	return made(bytes.Join(lines, nil), image, base, now), true, nil
 }
 
-// made is the image of a file with other content: none where that is the vendor's, for then no
+// made is the image of a file with other content: none where that is the vendor's, because then no
 // file need stand before it.
 func made(content []byte, image, vendors machine.Image, now time.Time) machine.Image {
 	switch {

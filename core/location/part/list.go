@@ -106,7 +106,7 @@ type span struct {
 	text     string // without the blanks around it
 }
 
-// spans finds the items of a text; what holds nothing but blanks is none.
+// spans finds the items of a text; what holds only blanks is left out.
 func spans(text, separators string) []span {
 	var items []span
 	quoted, from := false, 0

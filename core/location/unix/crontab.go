@@ -126,7 +126,7 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 	}
 }
 
-// cronName words a line for a list: the program's name, for that is what a
+// cronName words a line for a list: the program's name, because that is what a
 // technician looks for.
 func cronName(l crontab.Line) string {
 	commands, _ := shellcommand.Parse(l.Command)

@@ -138,7 +138,7 @@ func scriptStage(kind string) autostart.Stage {
 
 // readScriptsFile reads the scripts of a policy: numbered pairs of a command and
 // its parameters in a section for each occasion. The file is taken away where it
-// holds one script only, for the numbers of the others would not be right.
+// holds one script only, because the numbers of the others would not be right.
 func readScriptsFile(s *location.Survey, dir, name string, b []byte) {
 	var items []*location.Item
 	var keys []string
