@@ -71,6 +71,7 @@ func TestRowsAreTrue(t *testing.T) {
 			reader := m.Reader(func(place string) { lock.Lock(); seen[place] = true; lock.Unlock() })
 			items, _, _ := location.Run(reader, []location.Location{row})
 			require.NotEmpty(t, row.Where(), row.ID)
+			require.NotEmpty(t, items, "%s has no entry on an example machine", row.ID)
 			for _, where := range row.Where() {
 				all := patterns(where)
 				if len(all) == 0 {

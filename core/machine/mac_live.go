@@ -123,7 +123,7 @@ func (m *Machine) launchdDomain(a Artifact) (domain string, uid int, ok bool) {
 }
 
 // disabledServices is launchd's own word for what is disabled in a domain. A
-// domain that does not exist, for nobody of that name is signed in, has none.
+// domain that does not exist, because nobody of that name is signed in, has none.
 func (m *Machine) disabledServices(domain string) (map[string]any, error) {
 	out, err := m.tools.Run(launchctl, "print-disabled", domain)
 	if err != nil {

@@ -118,7 +118,12 @@ func workshopBox() []piece {
 		program("/opt/oldplotter/queue"),
 		piece{path: "/etc/rc.local", text: "#!/bin/sh\n/opt/lampwick/bin/lamp-selftest\nexit 0\n", mode: 0o755},
 
+		file("/etc/modules-load.d/brinecast.conf", unit("# the camera of the screen caster", "brinecast_cam")),
+
 		// What starts with a session, for everybody and for one person.
+		piece{path: "/etc/update-motd.d/60-tidewatch", text: "#!/bin/sh\n/opt/tidewatch/bin/tidewatchd --next-high-tide\n", mode: 0o755},
+		program("/usr/sbin/sshd"),
+		file("/home/bram/.ssh/rc", "/opt/tidechart/tidechart --greet\n").of(bram),
 		file("/usr/lib/systemd/user/gullrock-welcome.service", service("Gullrock welcome page", "/opt/gullrock/welcome --full-screen", "default.target")),
 		link("/etc/systemd/user/default.target.wants/gullrock-welcome.service", "/usr/lib/systemd/user/gullrock-welcome.service"),
 		program("/opt/gullrock/welcome"),
