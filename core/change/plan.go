@@ -260,8 +260,8 @@ func (d *draft) links(a machine.Artifact) int {
 	return d.machine.Links(a)
 }
 
-// finish orders the steps: folders are made before what goes into them, and
-// removed after what was in them.
+// finish makes the steps of the plan, and is the end of the draft. Folders are made before what
+// goes into them, and removed after what was in them.
 func (d *draft) finish(plan *Plan) error {
 	rank := func(s Step) int {
 		switch {
@@ -272,8 +272,12 @@ func (d *draft) finish(plan *Plan) error {
 		}
 		return 1
 	}
+	plan.Steps = make([]Step, 0, len(d.order))
 	for _, a := range d.order {
-		if before, after := d.before[a], d.after[a]; !d.machine.Same(a, before, after) {
+		before, after := d.before[a], d.after[a]
+		delete(d.before, a) // of a large plan two copies would be much
+		delete(d.after, a)
+		if !d.machine.Same(a, before, after) {
 			plan.Steps = append(plan.Steps, Step{Handles: d.handles[a], Artifact: a, Before: before, After: after})
 			if n := d.links(a); n > 1 && before.Kind == machine.Regular && !machine.OnlyMode(before, after) {
 				plan.Warnings = append(plan.Warnings, fmt.Sprintf("%s is one of %d names of the same file (hard links): the others keep the old content, and bringing it back makes a file of its own", autostart.Text(a.String()), n))

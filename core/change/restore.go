@@ -60,7 +60,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 	for _, item := range inv.Items {
 		r.current[item.Handle] = item
 	}
-	r.owners = r.recorded.Owners()
+	r.owners = r.recorded.Owners(r.images)
 	r.named = map[string]bool{}
 	r.source, r.shared = map[machine.Artifact]bool{}, map[machine.Artifact]*parts{}
 	for _, item := range inv.Items {

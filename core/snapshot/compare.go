@@ -59,8 +59,8 @@ func Compare(from, to *Snapshot) (Difference, error) {
 	}
 	changed := map[string][2]string{} // an artifact's id, to its bodies
 	if err := mergeOf(from, to, 'A', alike, func(a, b *line) {
-		if a != nil && b != nil && a.body != b.body {
-			changed[a.id] = [2]string{a.body, b.body}
+		if a != nil && b != nil && a.body() != b.body() {
+			changed[a.id()] = [2]string{a.body(), b.body()}
 		}
 	}); err != nil {
 		return d, err
@@ -99,7 +99,7 @@ func Compare(from, to *Snapshot) (Difference, error) {
 			}
 		}
 	}
-	slices.SortFunc(quiet, func(a, b pair) int { return strings.Compare(a.b.id, b.b.id) })
+	slices.SortFunc(quiet, func(a, b pair) int { return strings.Compare(a.b.id(), b.b.id()) })
 	if d.Added, err = decodeAll(came); err != nil {
 		return d, err
 	}
@@ -125,14 +125,14 @@ func Compare(from, to *Snapshot) (Difference, error) {
 			quiet = append(quiet, p)
 			continue
 		}
-		for id := range strings.SplitSeq(p.b.artifacts, "\x1f") {
+		for id := range strings.SplitSeq(p.b.artifacts(), "\x1f") {
 			explained[id] = true
 		}
 		d.Changed = append(d.Changed, Changed{news[k].Handle, news[k].Name, fields, news[k]})
 	}
 	for _, p := range quiet {
 		var fields []Field
-		for id := range strings.SplitSeq(p.b.artifacts, "\x1f") {
+		for id := range strings.SplitSeq(p.b.artifacts(), "\x1f") {
 			bodies, ok := changed[id]
 			if !ok || explained[id] {
 				continue
@@ -166,10 +166,10 @@ func decodeAll(lines []*line) ([]autostart.Entry, error) {
 	location.SideBySide(len(errs), func(w int) {
 		for k := w * len(lines) / len(errs); k < (w+1)*len(lines)/len(errs) && errs[w] == nil; k++ {
 			var r Recorded
-			if _, errs[w] = decodeEntry(lines[k].body, &r); errs[w] == nil {
+			if _, errs[w] = decodeEntry(lines[k].body(), &r); errs[w] == nil {
 				entries[k] = r.Entry
 			} else {
-				errs[w] = fmt.Errorf("the entry %s of the snapshot cannot be read: %w", lines[k].id, errs[w])
+				errs[w] = fmt.Errorf("the entry %s of the snapshot cannot be read: %w", lines[k].id(), errs[w])
 			}
 		}
 	})
@@ -198,10 +198,10 @@ func mergeOf(from, to *Snapshot, kind byte, without map[Digest]bool, visit func(
 func merge(a, b []line, visit func(a, b *line)) {
 	for len(a) > 0 || len(b) > 0 {
 		switch {
-		case len(b) == 0 || len(a) > 0 && a[0].id < b[0].id:
+		case len(b) == 0 || len(a) > 0 && a[0].id() < b[0].id():
 			visit(&a[0], nil)
 			a = a[1:]
-		case len(a) == 0 || b[0].id < a[0].id:
+		case len(a) == 0 || b[0].id() < a[0].id():
 			visit(nil, &b[0])
 			b = b[1:]
 		default:
@@ -213,7 +213,7 @@ func merge(a, b []line, visit func(a, b *line)) {
 
 // names reports whether the entry names one of the artifacts.
 func (l *line) names(artifacts map[string][2]string) bool {
-	for id := range strings.SplitSeq(l.artifacts, "\x1f") {
+	for id := range strings.SplitSeq(l.artifacts(), "\x1f") {
 		if _, ok := artifacts[id]; ok {
 			return true
 		}

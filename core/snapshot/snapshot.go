@@ -348,11 +348,23 @@ func (s *Snapshot) InMemory() (*Snapshot, error) {
 
 // line is one line of a section, its JSON not yet looked at.
 type line struct {
-	id        string // the handle, or the artifact's id
-	artifacts string // of an entry: their ids
-	body      string // the fields of an entry, or the JSON of an image
-	raw       string
+	raw           string
+	second, third uint32 // where the tabs behind these words stand
 }
+
+// id is the handle of an entry, or the id of an artifact.
+func (l line) id() string {
+	if l.raw[0] == 'E' {
+		return l.raw[2:l.second]
+	}
+	return l.raw[l.second+1 : l.third]
+}
+
+// artifacts are the ids of those of an entry.
+func (l line) artifacts() string { return l.raw[l.second+1 : l.third] }
+
+// body is the fields of an entry, or the JSON of an image.
+func (l line) body() string { return l.raw[l.third+1:] }
 
 // linesOf splits sections into lines and returns those of one kind, E of entries or A of
 // images, ordered by id. Sections whose digests are in without are left out.
@@ -381,25 +393,28 @@ func (s *Snapshot) linesOf(kind byte, without map[Digest]bool) ([]line, error) {
 			raw, text, _ = strings.Cut(text, "\n")
 			is, rest, ok1 := strings.Cut(raw, "\t")
 			second, rest, ok2 := strings.Cut(rest, "\t")
-			third, body, ok3 := strings.Cut(rest, "\t")
+			third, _, ok3 := strings.Cut(rest, "\t")
 			switch {
 			case !ok1 || !ok2 || !ok3 || is != "E" && is != "A":
 				return nil, fmt.Errorf("the section %s of the snapshot cannot be read", s.Sections[k].Key)
-			case is[0] != kind:
-			case kind == 'E':
-				all = append(all, line{id: second, artifacts: third, body: body, raw: raw})
-			default:
-				all = append(all, line{id: third, body: body, raw: raw})
+			case is[0] == kind:
+				at := len(is) + 1 + len(second)
+				all = append(all, line{raw, uint32(at), uint32(at + 1 + len(third))})
 			}
 		}
 	}
-	slices.SortFunc(all, func(a, b line) int { return strings.Compare(a.id, b.id) })
+	slices.SortFunc(all, func(a, b line) int { return strings.Compare(a.id(), b.id()) })
 	return all, nil
+}
+
+// search finds the number of a line by its id.
+func search(lines []line, id string) (int, bool) {
+	return slices.BinarySearchFunc(lines, id, func(l line, id string) int { return strings.Compare(l.id(), id) })
 }
 
 // find finds a line by its id.
 func find(lines []line, id string) (*line, bool) {
-	k, found := slices.BinarySearchFunc(lines, id, func(l line, id string) int { return strings.Compare(l.id, id) })
+	k, found := search(lines, id)
 	if !found {
 		return nil, false
 	}
@@ -421,9 +436,9 @@ type Recorded struct {
 // recorded decodes the entry of a line.
 func (l *line) recorded() (Recorded, error) {
 	var r Recorded
-	fields, err := decodeEntry(l.body, &r)
+	fields, err := decodeEntry(l.body(), &r)
 	if err != nil {
-		return r, fmt.Errorf("the entry %s of the snapshot cannot be read: %w", l.id, err)
+		return r, fmt.Errorf("the entry %s of the snapshot cannot be read: %w", l.id(), err)
 	}
 	if r.Artifacts, err = l.decides(); err != nil {
 		return r, err
@@ -439,13 +454,13 @@ func (l *line) recorded() (Recorded, error) {
 // decides decodes the artifacts of an entry's line.
 func (l *line) decides() ([]machine.Artifact, error) {
 	var all []machine.Artifact
-	for id := range strings.SplitSeq(l.artifacts, "\x1f") {
+	for id := range strings.SplitSeq(l.artifacts(), "\x1f") {
 		if id == "" {
 			continue // all that decides it is volatile
 		}
 		a, err := machine.ParseID(id)
 		if err != nil {
-			return nil, fmt.Errorf("an artifact of the entry %s cannot be read: %w", l.id, err)
+			return nil, fmt.Errorf("an artifact of the entry %s cannot be read: %w", l.id(), err)
 		}
 		all = append(all, a)
 	}
@@ -462,7 +477,7 @@ func (s *Snapshot) EntriesOf(handles map[string]bool) ([]*Recorded, error) {
 		return nil, err
 	}
 	if handles != nil {
-		entries = slices.DeleteFunc(entries, func(l line) bool { return !handles[l.id] })
+		entries = slices.DeleteFunc(entries, func(l line) bool { return !handles[l.id()] })
 	}
 	decoded := make([]*Recorded, len(entries))
 	for k := range entries {
@@ -497,7 +512,7 @@ func (x *Index) Entry(handle string) (e autostart.Entry, ok bool) {
 		return e, false
 	}
 	x.scratch = Recorded{}
-	_, err := decodeEntry(l.body, &x.scratch)
+	_, err := decodeEntry(l.body(), &x.scratch)
 	return x.scratch.Entry, err == nil
 }
 
@@ -518,35 +533,55 @@ func (x *Index) Has(handle string) bool {
 	return found
 }
 
-// Owners finds, for each artifact, the handles of the entries that it decides.
-func (x *Index) Owners() *Owners {
-	o := &Owners{first: make(map[string]string, len(x.entries)), more: map[string][]string{}}
-	for _, l := range x.entries {
-		for id := range strings.SplitSeq(l.artifacts, "\x1f") {
-			if _, taken := o.first[id]; taken {
-				o.more[id] = append(o.more[id], l.id)
+// Owners are the entries of artifacts.
+type Owners struct {
+	images  []line
+	entries []line
+	first   []uint32            // of each image: the number of its first entry, counted from 1; 0: none
+	more    map[string][]uint32 // by the artifact's id: the others, and all of an artifact that has no image
+}
+
+// Owners finds, for each artifact, the entries that it decides. Most artifacts have an image and
+// one entry, which takes a number.
+func (x *Index) Owners(images *Images) *Owners {
+	o := &Owners{images: images.images, entries: x.entries, first: make([]uint32, len(images.images)), more: map[string][]uint32{}}
+	type place struct {
+		id string
+		k  int
+		ok bool
+	}
+	var before, now []place // of the entry before, which often has the same
+	for n, l := range x.entries {
+		before, now = now, before[:0]
+		for id := range strings.SplitSeq(l.artifacts(), "\x1f") {
+			at := place{id: id}
+			if k := slices.IndexFunc(before, func(p place) bool { return p.id == id }); k >= 0 {
+				at = before[k]
 			} else {
-				o.first[id] = l.id
+				at.k, at.ok = search(o.images, id)
+			}
+			now = append(now, at)
+			if at.ok && o.first[at.k] == 0 {
+				o.first[at.k] = uint32(n + 1)
+			} else {
+				o.more[id] = append(o.more[id], uint32(n+1))
 			}
 		}
 	}
 	return o
 }
 
-// Owners are the entries of artifacts. Most artifacts have one, so that takes no list.
-type Owners struct {
-	first map[string]string
-	more  map[string][]string
-}
-
 // Of lists the handles of the entries that an artifact decides.
 func (o *Owners) Of(a machine.Artifact) []string {
 	id := a.ID()
-	first, ok := o.first[id]
-	if !ok {
-		return nil
+	var handles []string
+	if k, ok := search(o.images, id); ok && o.first[k] > 0 {
+		handles = append(handles, o.entries[o.first[k]-1].id())
 	}
-	return append([]string{first}, o.more[id]...)
+	for _, n := range o.more[id] {
+		handles = append(handles, o.entries[n-1].id())
+	}
+	return handles
 }
 
 // Images holds the images of a snapshot, decoded when they are asked for.
@@ -565,7 +600,7 @@ func (s *Snapshot) Images() (*Images, error) {
 func (i *Images) Artifacts() iter.Seq[machine.Artifact] {
 	return func(yield func(machine.Artifact) bool) {
 		for k := range i.images {
-			if a, err := machine.ParseID(i.images[k].id); err == nil && !yield(a) {
+			if a, err := machine.ParseID(i.images[k].id()); err == nil && !yield(a) {
 				return
 			}
 		}
@@ -578,6 +613,6 @@ func (i *Images) Image(a machine.Artifact) (img machine.Image, ok bool, err erro
 	if !ok {
 		return machine.Image{}, false, nil
 	}
-	img, err = DecodeImage(l.body, i.snapshot.Load)
+	img, err = DecodeImage(l.body(), i.snapshot.Load)
 	return img, true, err
 }
