@@ -192,6 +192,8 @@ func (d *draft) set(a machine.Artifact, want machine.Image, handle string) error
 		want.UID, want.GID = -1, -1 // all is the copier's, and stays so
 	}
 	if _, planned := d.after[a]; !planned {
+		// A name may be a piece of a snapshot's text, which would stay in memory with it.
+		a.Name = strings.Clone(a.Name)
 		d.order = append(d.order, a)
 	}
 	d.name(a, handle)

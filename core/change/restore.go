@@ -316,6 +316,7 @@ func (r *restore) otherFolders() error {
 			continue
 		}
 		if now.Kind == machine.Folder && now.Names == want.Names && !now.ModTime.Equal(want.ModTime) {
+			a.Name = strings.Clone(a.Name) // not a piece of the snapshot's text
 			r.plan.Folders = append(r.plan.Folders, Folder{Artifact: a, Before: now, After: want})
 		}
 	}

@@ -57,6 +57,10 @@ func appendNew(problems []string, problem string) []string {
 	return append(problems, problem)
 }
 
+// maxKnown is how many programs are remembered: entries that start the same one mostly stand
+// together.
+const maxKnown = 4096
+
 // target resolves the program of a command and looks whether it is there.
 func target(view location.View, known map[string]autostart.Target, argv []string) autostart.Target {
 	word, ok := program(argv, 0)
@@ -79,6 +83,9 @@ func target(view location.View, known map[string]autostart.Target, argv []string
 	case machine.IsMissing(err):
 		there := false
 		t.Exists = &there
+	}
+	if len(known) >= maxKnown {
+		clear(known)
 	}
 	known[word] = t
 	return t

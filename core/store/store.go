@@ -764,7 +764,7 @@ func (s *Store) Change(id int) (change.Change, error) {
 	for k, t := range rows {
 		step := change.Step{Artifact: machine.Artifact{Kind: machine.ArtifactKind(t.kind), Name: string(names[k])}}
 		if err == nil {
-			err = json.Unmarshal([]byte(t.handles), &step.Handles)
+			step.Handles, err = decodeHandles(t.handles)
 		}
 		if err == nil {
 			step.Before, err = snapshot.DecodeImage(t.before, s.Blob)
@@ -815,11 +815,20 @@ func (s *Store) Removals(id string, visit func(change.Removal) error) error {
 			return err
 		}
 		r.Artifact = machine.Artifact{Kind: kind, Name: string(name)}
-		if err := json.Unmarshal([]byte(handles), &r.Handles); err != nil {
+		var err error
+		if r.Handles, err = decodeHandles(handles); err != nil {
 			return err
 		}
 		return visit(r)
 	})
+}
+
+// decodeHandles reads a list of handles; room for all is made at once, because one table can have a
+// hundred thousand.
+func decodeHandles(text string) ([]string, error) {
+	handles := make([]string, 0, 1+strings.Count(text, `","`))
+	err := json.Unmarshal([]byte(text), &handles)
+	return handles, err
 }
 
 // kindOf is the kind of an image in records of before version 3, which do not have it apart.
