@@ -131,6 +131,8 @@ func TestWhoIsTold(t *testing.T) {
 		{"linux", "/etc/rc.local", nil},
 		{"macos", "/Library/Preferences/com.apple.loginwindow.plist", []string{""}},
 		{"macos", "/Users/jonas/Library/Preferences/ByHost/com.apple.loginwindow.0A1B.plist", []string{"jonas"}},
+		{"macos", "/Users/jonas/Library/Preferences/com.apple.FolderActionsDispatcher.plist", []string{"jonas"}},
+		{"macos", "/Users/jonas/Library/Preferences/com.apple.loginitems.plist", []string{"jonas"}},
 		{"macos", "/Users/jonas/Library/LaunchAgents/a.plist", nil},
 	} {
 		users, kind := linux, machine.ServiceManager

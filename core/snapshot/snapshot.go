@@ -550,12 +550,12 @@ func (x *Index) Owners(images *Images) *Owners {
 		k  int
 		ok bool
 	}
-	var before, now []place // of the entry before, which often has the same
+	var before, now []place // of the entry before, which often has the same in the same order
 	for n, l := range x.entries {
 		before, now = now, before[:0]
 		for id := range strings.SplitSeq(l.artifacts(), "\x1f") {
 			at := place{id: id}
-			if k := slices.IndexFunc(before, func(p place) bool { return p.id == id }); k >= 0 {
+			if k := len(now); k < len(before) && before[k].id == id {
 				at = before[k]
 			} else {
 				at.k, at.ok = search(o.images, id)

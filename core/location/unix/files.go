@@ -26,6 +26,9 @@ func (w WholeFiles) Read(s *location.Survey, places []location.Place) {
 			s.Skip(f.Path, err)
 			return
 		}
+		if info.IsDir() {
+			return
+		}
 		item := &location.Item{
 			Entry:     autostart.Entry{Name: path.Base(f.Path), State: autostart.Enabled, Command: f.Path, Source: autostart.Source{Path: f.Path}},
 			Artifacts: Files(f.Path),
