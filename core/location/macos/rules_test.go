@@ -284,6 +284,9 @@ func TestRules(t *testing.T) {
 					key += fmt.Sprintf("#%d", seen[key])
 				}
 				got[key] = fmt.Sprintf("%s|%s|%s", i.State, i.Mode, i.Switch)
+				if strings.HasSuffix(i.Source.Path, "environment.plist") {
+					require.Equal(t, i.Name, i.Source.Key, "the variable in the list")
+				}
 			}
 			if os.Geteuid() != 0 { // everything is the copier's: whose a file is does not count
 				delete(c.want, "macos.launch-daemons open")
