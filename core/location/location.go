@@ -139,25 +139,26 @@ type Item struct {
 	Shipped bool
 	// Packaged says that the entry is read from where only the system's own packages put files.
 	Packaged bool
-	// Role is what the machine needs the entry for; empty takes the location's.
+	// Role is what the machine needs the entry for; [NoRole] takes the location's.
 	Role Role
 	Switcher
 }
 
 // Role is what a machine needs an entry for, as far as its place tells. What a mistake with it
 // would cost is said in core/identify.
-type Role string
+type Role uint8
 
 // The roles.
 const (
-	Driver     Role = "driver"  // of a device, or of what the machine starts with
-	Module     Role = "module"  // of a kernel that starts without it
-	Device     Role = "device"  // makes one device work
-	Session    Role = "session" // a session does not start without it
-	SignInStep Role = "sign-in" // people are let in by it
-	Sound      Role = "sound"   // sound comes through it
-	Camera     Role = "camera"  // pictures come through it
-	InputMode  Role = "input"   // text is typed with it
+	NoRole     Role = iota
+	Driver          // of a device, or of what the machine starts with
+	Module          // of a kernel that starts without it
+	Device          // makes one device work
+	Session         // a session does not start without it
+	SignInStep      // people are let in by it
+	Sound           // sound comes through it
+	Camera          // pictures come through it
+	InputMode       // text is typed with it
 )
 
 // AddFacts adds to what is known of an item, behind what is known already.
@@ -418,7 +419,7 @@ func (s *Survey) Add(key string, item *Item) {
 		item.Effect = s.at.Effect
 	}
 	item.Packaged = item.Packaged || s.at.Packaged(e.Source.Path)
-	if item.Role == "" {
+	if item.Role == NoRole {
 		item.Role = s.at.Role
 	}
 	if !s.Machine.Live && item.Effect == WithinMinute {

@@ -495,19 +495,33 @@ func (s *Snapshot) EntriesOf(handles map[string]bool) ([]*Recorded, error) {
 // for: of a large machine, all of them decoded take much memory.
 type Index struct {
 	entries []line
+	numbers map[string]uint32 // of the entries, by handle; of several with the same one, the first counts
 	scratch Recorded
 }
 
 // Index lists the entries.
 func (s *Snapshot) Index() (*Index, error) {
 	entries, err := s.linesOf('E', nil)
-	return &Index{entries: entries}, err
+	x := &Index{entries: entries, numbers: make(map[string]uint32, len(entries))}
+	for k, l := range slices.Backward(entries) {
+		x.numbers[l.id()] = uint32(k)
+	}
+	return x, err
+}
+
+// find finds the line of an entry.
+func (x *Index) find(handle string) (*line, bool) {
+	k, ok := x.numbers[handle]
+	if !ok {
+		return nil, false
+	}
+	return &x.entries[k], true
 }
 
 // Entry decodes an entry; ok is false where there is none of that handle, or none that can
 // be read. It takes no memory of its own, and is not for several goroutines at a time.
 func (x *Index) Entry(handle string) (e autostart.Entry, ok bool) {
-	l, found := find(x.entries, handle)
+	l, found := x.find(handle)
 	if !found {
 		return e, false
 	}
@@ -519,7 +533,7 @@ func (x *Index) Entry(handle string) (e autostart.Entry, ok bool) {
 // Part decodes the part of an artifact that an entry was; nil where there is none, or it
 // cannot be told.
 func (x *Index) Part(handle string) part.Part {
-	l, found := find(x.entries, handle)
+	l, found := x.find(handle)
 	if !found {
 		return nil
 	}
@@ -529,7 +543,7 @@ func (x *Index) Part(handle string) part.Part {
 
 // Has reports whether the snapshot has an entry of that handle.
 func (x *Index) Has(handle string) bool {
-	_, found := find(x.entries, handle)
+	_, found := x.find(handle)
 	return found
 }
 

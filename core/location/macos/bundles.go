@@ -118,22 +118,22 @@ var plugIns = []struct {
 	folder string
 	bundles
 }{
-	{"Address Book Plug-Ins", bundles{".bundle", "address book plug-in", ""}},
-	{"Audio/Plug-Ins/Components", bundles{".component", "sound unit", ""}},
+	{"Address Book Plug-Ins", bundles{".bundle", "address book plug-in", location.NoRole}},
+	{"Audio/Plug-Ins/Components", bundles{".component", "sound unit", location.NoRole}},
 	{"Audio/Plug-Ins/HAL", bundles{".driver .plugin", "sound driver", location.Sound}},
-	{"ColorPickers", bundles{".colorpicker", "colour picker", ""}},
-	{"Contextual Menu Items", bundles{".plugin", "context menu item", ""}},
+	{"ColorPickers", bundles{".colorpicker", "colour picker", location.NoRole}},
+	{"Contextual Menu Items", bundles{".plugin", "context menu item", location.NoRole}},
 	{"CoreMediaIO/Plug-Ins/DAL", bundles{".plugin", "camera driver", location.Camera}},
 	{"Input Methods", bundles{".app .bundle .component", "input method", location.InputMode}},
-	{"InputManagers", bundles{".bundle", "input manager, loaded into every app", ""}},
-	{"Internet Plug-Ins", bundles{".plugin .webplugin .bundle", "web plug-in", ""}},
-	{"Mail/Bundles", bundles{".mailbundle", "mail plug-in", ""}},
-	{"PreferencePanes", bundles{".prefpane", "settings pane", ""}},
-	{"QuickLook", bundles{".qlgenerator", "preview generator", ""}},
-	{"QuickTime", bundles{".component", "media component", ""}},
-	{"Screen Savers", bundles{".saver", "screen saver", ""}},
-	{"ScriptingAdditions", bundles{".osax", "scripting addition", ""}},
-	{"Spotlight", bundles{".mdimporter", "search importer", ""}},
+	{"InputManagers", bundles{".bundle", "input manager, loaded into every app", location.NoRole}},
+	{"Internet Plug-Ins", bundles{".plugin .webplugin .bundle", "web plug-in", location.NoRole}},
+	{"Mail/Bundles", bundles{".mailbundle", "mail plug-in", location.NoRole}},
+	{"PreferencePanes", bundles{".prefpane", "settings pane", location.NoRole}},
+	{"QuickLook", bundles{".qlgenerator", "preview generator", location.NoRole}},
+	{"QuickTime", bundles{".component", "media component", location.NoRole}},
+	{"Screen Savers", bundles{".saver", "screen saver", location.NoRole}},
+	{"ScriptingAdditions", bundles{".osax", "scripting addition", location.NoRole}},
+	{"Spotlight", bundles{".mdimporter", "search importer", location.NoRole}},
 }
 
 // plugInPlaces words the folders.
