@@ -269,8 +269,8 @@ func addExtension(s *location.Survey, u *machine.User, e browser.Extension, key 
 	s.Add(key, item)
 }
 
-// safariLists are Safari's lists of extensions below a home: those of its own kind
-// the old kind, those that are apps, and those of the web's kind.
+// safariLists are Safari's lists of extensions below a home: of its own old kind, of those that are
+// apps, and of the web's kind.
 var safariLists = []string{"Library/Safari/Extensions/Extensions.plist",
 	"Library/Containers/com.apple.Safari/Data/Library/Safari/AppExtensions/Extensions.plist",
 	"Library/Containers/com.apple.Safari/Data/Library/Safari/WebExtensions/Extensions.plist"}

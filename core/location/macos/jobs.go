@@ -80,7 +80,7 @@ func (f *jobFolder) read(s *location.Survey) {
 	f.files = slices.DeleteFunc(f.files, func(j *jobFile) bool { return f.unread[j.path] != nil })
 }
 
-// read reads one job. What launchd would not load is said.
+// read reads one job. What launchd would not load says so.
 func (j *jobFile) read(s *location.Survey, u *machine.User) error {
 	content, info, err := s.ReadFileInfo(j.path, machine.MaxFileSize)
 	if err != nil {

@@ -95,9 +95,8 @@ func readRun(s *location.Survey, at []location.Place) {
 	}
 }
 
-// readRunOnce reads the keys whose values run once. RunOnceEx has them in
-// subkeys, and DLLs to load in subkeys of its own called Depend.
-// readSections reads RunOnceEx: keys whose values are commands, run in their order.
+// readSections reads RunOnceEx: keys whose values are commands, run in their order, and whose subkey
+// Depend names DLLs to load.
 func readSections(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
 		for _, section := range subkeys(s, p.RegistryKey) {
