@@ -2,6 +2,7 @@ package autostart_test
 
 import (
 	"regexp"
+	"strings"
 	"testing"
 	"unicode/utf8"
 
@@ -51,6 +52,27 @@ func TestSelectors(t *testing.T) {
 	word, ok := s.Unmatched(all)
 	require.True(t, ok)
 	require.Equal(t, "Fogbell Snyc", word)
+}
+
+func TestBeginnings(t *testing.T) {
+	a, b := &autostart.Entry{Handle: "abcdefg", Name: "One"}, &autostart.Entry{Handle: "abcxyz2", Name: "abcd"}
+	for word, want := range map[string]*autostart.Entry{"ABCDE": a, "abcx": b, "abcd": b, "one": a, "ONE": a} {
+		s, err := autostart.ParseSelector([]string{word})
+		require.NoError(t, err)
+		s, err = s.Resolve([]*autostart.Entry{a, b})
+		require.NoError(t, err)
+		require.Equal(t, []*autostart.Entry{want}, s.Choose([]*autostart.Entry{a, b}), word) // a name wins over a beginning
+	}
+	s, err := autostart.ParseSelector([]string{"abc"})
+	require.NoError(t, err)
+	_, err = s.Resolve([]*autostart.Entry{a, b})
+	require.EqualError(t, err, `"abc" begins 2 handles: abcdefg, abcxyz2; type more of it`)
+}
+
+func TestNearest(t *testing.T) {
+	for word, want := range map[string][]string{"sign": {"sign-in"}, "SIGNIN": {"sign-in"}, "bot": {"boot"}, "x": nil, "": nil, "schedul": {"schedule"}, strings.Repeat("a", 99): nil} {
+		require.Equal(t, want, autostart.Nearest(word, []string{"boot", "sign-in", "schedule", "boot", ""}), word)
+	}
 }
 
 func TestHandles(t *testing.T) {

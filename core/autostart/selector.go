@@ -69,6 +69,9 @@ var fixedValues = map[string][]string{
 	"state":   {"enabled", "disabled"},
 	"scope":   {"system", "user"},
 	"guarded": {"yes", "no"},
+	"switch": {string(Hide), string(Unlink), string(Mask), string(Comment), string(Unexec), string(Approve), string(StartType), string(TaskEnabled), string(StateValue),
+		string(Override), string(Trim), string(Park), string(Report)},
+	"problem": {TargetMissing, Unparsable, Ignored, Insecure, NotDefault, ""}, // problem= chooses those without one
 }
 
 // ParseSelector reads the words of a command line. An unknown field, a value
@@ -91,19 +94,75 @@ func ParseSelector(words []string) (Selector, error) {
 			continue
 		}
 		if _, ok := selectable[field]; !ok {
-			return s, fmt.Errorf("unknown field %q in %q; the fields are %s", field, w, strings.Join(Fields(), ", "))
+			return s, fmt.Errorf("unknown field %q in %q%s (the fields are %s)", field, w, Suggest(field, Fields()), strings.Join(Fields(), ", "))
 		}
 		t := fieldTest{field: field, not: not, values: strings.Split(values, ",")}
 		for _, v := range t.values {
 			if _, err := path.Match(v, ""); err != nil {
 				return s, fmt.Errorf("%q is not a valid wildcard", v)
 			}
-			if fixed := fixedValues[field]; fixed != nil && !slices.ContainsFunc(fixed, func(f string) bool { return matchFold(v, f) }) {
-				return s, fmt.Errorf("%s cannot be %q; it is one of %s", field, v, strings.Join(fixed, ", "))
-			}
 		}
 		s.fields = append(s.fields, t)
+		if fixed := fixedValues[field]; fixed != nil {
+			if err := s.Check(field, fixed); err != nil {
+				return s, err
+			}
+		}
 	}
+	return s, nil
+}
+
+// Check fails where a value of a field is none of the known ones: a misspelled one would silently
+// choose nothing.
+func (s Selector) Check(field string, known []string) error {
+	for _, t := range s.fields {
+		if t.field != field {
+			continue
+		}
+		for _, v := range t.values {
+			if slices.ContainsFunc(known, func(k string) bool { return matchFold(v, k) }) {
+				continue
+			}
+			list := slices.DeleteFunc(slices.Clone(known), func(k string) bool { return k == "" })
+			more := ""
+			if n := len(list) - maxListed; n > 0 {
+				more = fmt.Sprintf(" and %d more", n)
+			}
+			return fmt.Errorf("%s cannot be %q%s (it is one of %s%s)", field, v, Suggest(v, list), strings.Join(list[:min(len(list), maxListed)], ", "), more)
+		}
+	}
+	return nil
+}
+
+// maxListed is how many values are listed where one is wrong.
+const maxListed = 60
+
+// minBeginning is how many letters of a handle are enough, where no other begins with them.
+const minBeginning = 3
+
+// Resolve completes the beginnings of handles among the naming words, in any case. A word that is
+// an entry's name or whole handle stays what it is. It fails where a word begins several handles.
+func (s Selector) Resolve(entries []*Entry) (Selector, error) {
+	names := slices.Clone(s.names)
+	for k, w := range names {
+		if len(w) < minBeginning || len(w) > 7 || slices.ContainsFunc(entries, func(e *Entry) bool { return names[k] == e.Handle || matchFold(w, e.Name) }) {
+			continue
+		}
+		var begun []string
+		for _, e := range entries {
+			if strings.HasPrefix(e.Handle, strings.ToLower(w)) && !slices.Contains(begun, e.Handle) {
+				begun = append(begun, e.Handle)
+			}
+		}
+		switch len(begun) {
+		case 0:
+		case 1:
+			names[k] = begun[0]
+		default:
+			return s, fmt.Errorf("%q begins %d handles: %s; type more of it", w, len(begun), strings.Join(begun[:min(len(begun), 5)], ", "))
+		}
+	}
+	s.names = names
 	return s, nil
 }
 
@@ -150,6 +209,15 @@ func (s Selector) Unmatched(entries []*Entry) (word string, ok bool) {
 		}
 	}
 	return "", false
+}
+
+// SuggestEntry words the handles and names of entries that a naming word may have meant, see [Suggest].
+func SuggestEntry(word string, entries []*Entry) string {
+	words := make([]string, 0, 2*len(entries))
+	for _, e := range entries {
+		words = append(words, e.Handle, e.Name)
+	}
+	return Suggest(word, words)
 }
 
 // Ambiguous returns the entries among which a naming word without wildcards

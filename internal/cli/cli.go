@@ -13,8 +13,10 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
+	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/machine"
 	"lockback/internal/view"
@@ -151,7 +153,7 @@ that no longer starts.`
 
 const afterwards = `
 Entries are chosen by selectors:
-  k7f3qa2             a handle, as list shows it
+  k7f3qa2             a handle, as list shows it; its first letters are enough
   'Fogbell*'          a name, with the wildcards * and ?
   stage=sign-in       a field; several values: stage=boot,system
   user!=ines          everything but this
@@ -176,12 +178,12 @@ func (a *app) command() *cobra.Command {
 			case "table", "json", "csv":
 				return nil
 			}
-			return usage("unknown format %q; it is table, json or csv", a.format)
+			return usage("unknown format %q%s (it is table, json or csv)", a.format, autostart.Suggest(a.format, []string{"table", "json", "csv"}))
 		},
 	}
 	c.SetVersionTemplate("lockback {{.Version}}\n")
 	c.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return usage("%v; see lockback %s --help", err, strings.TrimPrefix(c.CommandPath(), "lockback "))
+		return usage("%v%s (see %s --help)", err, suggestFlag(c, err), c.CommandPath())
 	})
 	f := c.PersistentFlags()
 	f.StringVar(&a.root, "root", "", "work on the system whose disk is mounted at `DIR`")
@@ -196,13 +198,41 @@ func (a *app) command() *cobra.Command {
 		if check := sub.Args; check != nil {
 			sub.Args = func(c *cobra.Command, args []string) error {
 				if err := check(c, args); err != nil {
-					return usage("%v; see %s --help", err, c.CommandPath())
+					near := ""
+					if !c.HasParent() && len(args) > 0 {
+						near = autostart.Suggest(args[0], namesOf(c.Commands()))
+					}
+					return usage("%v%s (see %s --help)", err, near, c.CommandPath())
 				}
 				return nil
 			}
 		}
 	}
 	return c
+}
+
+// namesOf are the names of commands.
+func namesOf(commands []*cobra.Command) []string {
+	var names []string
+	for _, c := range commands {
+		if !c.Hidden {
+			names = append(names, c.Name())
+		}
+	}
+	return names
+}
+
+// suggestFlag words the flags that an unknown one may have meant.
+func suggestFlag(c *cobra.Command, err error) string {
+	var unknown *pflag.NotExistError
+	if !errors.As(err, &unknown) {
+		return ""
+	}
+	var flags []string
+	for _, set := range []*pflag.FlagSet{c.Flags(), c.InheritedFlags()} {
+		set.VisitAll(func(f *pflag.Flag) { flags = append(flags, "--"+f.Name) })
+	}
+	return autostart.Suggest("--"+unknown.GetSpecifiedName(), flags)
 }
 
 // version tells what was built, for which system and from what.

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"errors"
+
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
@@ -49,7 +51,10 @@ off stay in the list. Parts of the operating system are left out and counted;
 		RunE: func(_ *cobra.Command, words []string) error {
 			return a.look(func(m *machine.Machine, inv inventory.Inventory) error {
 				c, _, err := choose(inv, words, all)
-				if err != nil {
+				var nothing nothingFound
+				if errors.As(err, &nothing) {
+					a.note("%s", oneLine(err)) // which is an answer: the rest of the machine was read
+				} else if err != nil {
 					return err
 				}
 				entries := entriesOf(c.items)

@@ -103,11 +103,14 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 // words choose. The words are explicit, so parts of the operating system count.
 func chosenHandles(entries []*autostart.Entry, words []string) (map[string]bool, error) {
 	sel, err := autostart.ParseSelector(words)
+	if err == nil {
+		sel, err = sel.Resolve(entries)
+	}
 	if err != nil {
 		return nil, usageError{err}
 	}
 	if word, ok := sel.Unmatched(entries); ok {
-		return nil, usage("no entry has the handle or name %q, in the snapshot or now", word)
+		return nil, usage("no entry has the handle or name %q, in the snapshot or now%s", word, autostart.SuggestEntry(word, entries))
 	}
 	handles := map[string]bool{}
 	for _, e := range sel.Choose(entries) {

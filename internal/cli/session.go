@@ -286,6 +286,15 @@ type choice struct {
 func choose(inv inventory.Inventory, words []string, all bool) (choice, autostart.Selector, error) {
 	var c choice
 	sel, err := autostart.ParseSelector(words)
+	if err == nil {
+		sel, err = sel.Resolve(inv.Entries())
+	}
+	if err == nil {
+		err = sel.Check("location", locationsOf(inv))
+	}
+	if err == nil {
+		err = sel.Check("user", usersOf(inv))
+	}
 	if err != nil {
 		return c, sel, usageError{err}
 	}
@@ -306,15 +315,50 @@ func choose(inv inventory.Inventory, words []string, all bool) (choice, autostar
 		return c, sel, nil
 	}
 	if word, ok := sel.Unmatched(inv.Entries()); ok {
-		return c, sel, usage("no entry has the handle or name %q; lockback list --all shows all", word)
+		return c, sel, nothingFound{usage("no entry has the handle or name %q%s (lockback list --all shows all)", word, autostart.SuggestEntry(word, inv.Entries()))}
 	}
 	if len(c.items) == 0 && !sel.Empty() {
 		if hidden > 0 {
-			return c, sel, usage("%q matches parts of the operating system only; add --all to choose among them", strings.Join(words, " "))
+			return c, sel, nothingFound{usage("%q matches parts of the operating system only; add --all to choose among them", strings.Join(words, " "))}
 		}
-		return c, sel, usage("no entry matches %q", strings.Join(words, " "))
+		return c, sel, nothingFound{usage("no entry matches %q", strings.Join(words, " "))}
 	}
 	return c, sel, nil
+}
+
+// nothingFound says that a selector chooses nothing, or one of its words: an answer where one
+// looks, a mistake where something is to be done.
+type nothingFound struct{ error }
+
+func (n nothingFound) Unwrap() error { return n.error }
+
+// locationsOf are the ids of the machine's locations.
+func locationsOf(inv inventory.Inventory) []string {
+	ids := make([]string, len(inv.Locations))
+	for k, l := range inv.Locations {
+		ids[k] = l.ID
+	}
+	return ids
+}
+
+// usersOf are the names that may stand in an entry's user field: none for what is the whole
+// machine's, the people who have accounts, and whoever else has an entry.
+func usersOf(inv inventory.Inventory) []string {
+	users := []string{""}
+	known := map[string]bool{"": true}
+	add := func(name string) {
+		if !known[name] {
+			known[name] = true
+			users = append(users, name)
+		}
+	}
+	for _, u := range inv.Machine.Users {
+		add(autostart.Text(u.Name))
+	}
+	for _, item := range inv.Items {
+		add(item.User)
+	}
+	return users
 }
 
 // exact refuses a name that several entries bear.

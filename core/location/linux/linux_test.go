@@ -324,3 +324,10 @@ func TestRCOfSSH(t *testing.T) {
 		require.Equal(t, permitted, items["~/.ssh/rc/ines"].State == autostart.Enabled, config)
 	}
 }
+
+// A file that cannot be looked at is reported; one that is not there is not.
+func TestWhatCannotBeLookedAt(t *testing.T) {
+	_, _, unread := disk(t, map[string]string{"etc/initramfs-tools": "-> initramfs-tools"})
+	require.Len(t, unread, 1)
+	require.Equal(t, []string{"linux.modules", "/etc/initramfs-tools/modules"}, []string{unread[0].Location, unread[0].Path})
+}

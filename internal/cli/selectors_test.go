@@ -1,0 +1,80 @@
+//go:build unix
+
+package cli_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// A typing error is named, with what may have been meant, and nothing is done.
+func TestTypingErrors(t *testing.T) {
+	p := workshop(t)
+	for _, c := range []struct {
+		words string
+		args  []string
+	}{
+		{`stage cannot be "signin"; did you mean sign-in? (it is one of boot,`, []string{"list", "stage=signin"}},
+		{`problem cannot be "target-mising"; did you mean target-missing?`, []string{"list", "problem=target-mising"}},
+		{`switch cannot be "parc"; did you mean park?`, []string{"list", "switch!=parc"}},
+		{`location cannot be "linux.crn"; did you mean linux.cron.periodic, linux.cron.system or linux.cron.user?`, []string{"list", "location=linux.crn"}},
+		{`location cannot be "windows.*" (it is one of linux.modules,`, []string{"disable", "location=windows.*", "--yes"}},
+		{`user cannot be "inez"; did you mean ines? (it is one of root, ines, bram)`, []string{"list", "user=inez"}},
+		{`unknown field "usr" in "usr=ines"; did you mean user?`, []string{"show", "usr=ines"}},
+		{`"Fogbel"; did you mean "Fogbell Notifier", "Fogbell Sync" or fogbell-index.service?`, []string{"disable", "Fogbel", "--yes"}},
+		{`unknown command "restor" for "lockback"; did you mean restore?`, []string{"restor"}},
+		{"unknown flag: --dry; did you mean --dry-run?", []string{"undo", "--dry"}},
+		{`unknown format "jsn"; did you mean json?`, []string{"list", "--format", "jsn"}},
+	} {
+		p.Fails(t, 2, c.words, c.args...)
+	}
+}
+
+// A handle may be shortened to a beginning that no other has, and typed in capitals.
+func TestShortHandles(t *testing.T) {
+	p := workshop(t)
+	list, _ := p.List(t, "--all")
+	others := map[string]int{}
+	for _, e := range list.Entries {
+		others[e.Handle[:3]]++
+	}
+	const sync = "ryvfm3c"
+	require.Equal(t, 1, others[sync[:3]])
+	for _, word := range []string{sync, strings.ToUpper(sync), sync[:3], "RYV", "ryvfm3"} {
+		require.Contains(t, p.OK(t, "show", word), "Fogbell Sync", word)
+	}
+	p.OK(t, "snapshot")
+	p.OK(t, "disable", "RYV", "--yes")
+	p.OK(t, "restore", "S1", "--only", "Ryvf", "--yes")
+	_, now := p.List(t)
+	require.Equal(t, "enabled", now["Fogbell Sync/ines"].State)
+	p.Fails(t, 2, "no entry has the handle or name", "show", "ry")
+	p.Fails(t, 2, "no entry has the handle or name", "show", "ryvfm3cc")
+}
+
+// That nothing is found is an answer for who looks, and an error for who would do something.
+func TestNothingFound(t *testing.T) {
+	p := workshop(t)
+	for _, words := range [][]string{{"no-such-name"}, {"user=ines", "stage=boot"}, {"dbus.service"}} {
+		var list struct {
+			Entries []any
+			Machine struct{ Name string }
+		}
+		p.JSON(t, &list, append([]string{"list"}, words...)...)
+		require.Equal(t, "workshop-box", list.Machine.Name)
+		require.NotNil(t, list.Entries)
+		require.Empty(t, list.Entries)
+		said := p.Run(t, append([]string{"list"}, words...)...)
+		require.Zero(t, said.Code)
+		require.Len(t, strings.Split(strings.TrimSpace(said.Err), "\n"), 1, said.Err)
+		for _, command := range []string{"disable", "enable", "show"} {
+			if command != "show" || words[0] != "dbus.service" { // show looks at parts of the system too
+				p.Fails(t, 2, "", append([]string{command}, words...)...)
+			}
+		}
+	}
+	// What is found beside a word that is not is shown.
+	require.Contains(t, p.OK(t, "list", "Fogbell Sync", "no-such-name"), "/opt/fogbell/sync --tray")
+}
