@@ -73,6 +73,8 @@ func TestWindowsCommands(t *testing.T) {
 		{`cmd /c start "" /min "C:\Tide\bin\tide.exe" --x`, `C:\Tide\bin\tide.exe`, there},
 		{`cmd.exe /d /c C:\Tide\bin\tide.exe & del x`, `C:\Tide\bin\tide.exe`, there},
 		{`cmd /c ""C:\Program Files\Tide Works\tide.exe" "x""`, `C:\Program Files\Tide Works\tide.exe`, there},
+		{`cmd /c "start /min C:\Tide\bin\tide.exe"`, `C:\Tide\bin\tide.exe`, there},
+		{`cmd /c "call C:\Tide\bin\tide.exe"`, `C:\Tide\bin\tide.exe`, there},
 		{`cmd /k echo hello`, ``, unknown},
 		{`cmd`, `C:\Windows\System32\cmd.exe`, there},
 		{`powershell -ExecutionPolicy Bypass -File C:\Tide\start.ps1`, `C:\Tide\start.ps1`, there},
