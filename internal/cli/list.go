@@ -39,6 +39,20 @@ func heading(m machineJSON) string {
 	return h + ", mounted at " + m.Root
 }
 
+// subject names the machine that something is done to, and which of the two it is: the one at
+// hand, or a disk.
+func subject(m *machine.Machine) string {
+	d := describe(m)
+	name := d.Name
+	if name == "" {
+		name = "a machine without a name"
+	}
+	if d.Live {
+		return name + ", this running computer"
+	}
+	return name + ", the disk mounted at " + d.Root
+}
+
 func (a *app) listCommand() *cobra.Command {
 	var all bool
 	c := &cobra.Command{

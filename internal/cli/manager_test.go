@@ -14,14 +14,20 @@ import (
 	"lockback/internal/testkit"
 )
 
+// withProc mounts /proc in a machine that the program is to run in.
+func withProc(t *testing.T, p testkit.Program) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Join(p.Root, "proc"), 0o755))
+	require.NoError(t, unix.Mount("proc", filepath.Join(p.Root, "proc"), "proc", 0, ""))
+	t.Cleanup(func() { unix.Unmount(filepath.Join(p.Root, "proc"), unix.MNT_DETACH) })
+}
+
 // A person's own manager is asked, and has no say over root: whoever answers at its socket
 // is that person.
 func TestAPersonsManagerIsNotBelieved(t *testing.T) {
 	for _, state := range []string{"enabled", ""} {
 		p := shared(t)
-		require.NoError(t, os.MkdirAll(filepath.Join(p.Root, "proc"), 0o755))
-		require.NoError(t, unix.Mount("proc", filepath.Join(p.Root, "proc"), "proc", 0, ""))
-		t.Cleanup(func() { unix.Unmount(filepath.Join(p.Root, "proc"), unix.MNT_DETACH) })
+		withProc(t, p)
 		socket := filepath.Join(p.Root, "run/user/1000/systemd/private")
 		require.NoError(t, os.MkdirAll(filepath.Dir(socket), 0o755))
 		// A socket's name may have 107 bytes only.

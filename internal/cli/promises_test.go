@@ -1,4 +1,4 @@
-//go:build unix
+//go:build linux
 
 package cli_test
 

@@ -67,9 +67,9 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			plan, err := s.engine.Restore(inv, snap, opt)
 			if errors.Is(err, change.ErrNothing) {
 				if len(plan.Warnings)+len(plan.LeftOut) == 0 {
-					a.note("there is nothing to do: the machine is as %s has it", snap.Name())
+					a.note("there is nothing to do on %s: %s as %s has it", subject(s.machine), whatIs(opt), snap.Name())
 				} else {
-					a.note("there is nothing to do but for what is kept or left out")
+					a.note("there is nothing to do on %s but for what is kept or left out", subject(s.machine))
 				}
 				s.noteLeftOut(plan)
 				for _, w := range plan.Warnings {
@@ -97,6 +97,14 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 	f.StringVar(&onto, "onto", "", "restore onto another machine, with this `NAME`")
 	f.StringVarP(&message, "message", "m", "", "say why, for the history")
 	return c
+}
+
+// whatIs names what a restore brings back: all, or what was chosen.
+func whatIs(opt change.RestoreOptions) string {
+	if opt.Only == nil {
+		return "the machine is"
+	}
+	return "what was chosen is"
 }
 
 // chosenHandles are the handles of the entries, of then or of now, that the

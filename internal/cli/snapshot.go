@@ -56,17 +56,19 @@ code is then 1.`,
 			switch a.format {
 			case "json":
 				return p.JSON(struct {
+					Machine  machineJSON        `json:"machine"`
 					Snapshot string             `json:"snapshot"`
 					Entries  int                `json:"entries"`
 					Enabled  int                `json:"enabled"`
 					Disabled int                `json:"disabled"`
 					Unread   []autostart.Unread `json:"unread"`
-				}{snap.Name(), snap.Enabled + snap.Disabled, snap.Enabled, snap.Disabled, notNil(snap.Unread)})
+				}{describe(s.machine), snap.Name(), snap.Enabled + snap.Disabled, snap.Enabled, snap.Disabled, notNil(snap.Unread)})
 			case "csv":
 				a.noteUnread(snap.Unread)
 				return p.CSV([]string{"snapshot", "entries", "enabled", "disabled"},
 					[][]string{{snap.Name(), strconv.Itoa(snap.Enabled + snap.Disabled), strconv.Itoa(snap.Enabled), strconv.Itoa(snap.Disabled)}})
 			}
+			p.Line("%s", subject(s.machine))
 			p.Line("%s: %s recorded, %d enabled and %d disabled", snap.Name(), view.Number(snap.Enabled+snap.Disabled, "entry", "entries"), snap.Enabled, snap.Disabled)
 			a.note("in the record %s", s.store.Path)
 			p.Unread(snap.Unread)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -128,7 +129,7 @@ func (a *app) switchEntries(o switchOptions) error {
 		if len(sifted.fixed) > 0 && sifted.already == 0 {
 			return fmt.Errorf("nothing was done: what matches cannot be switched")
 		}
-		a.note("there is nothing to do")
+		a.note("there is nothing to do on %s", subject(s.machine))
 		return s.printChange(change.Plan{}, nil, change.Result{})
 	}
 	plan, err := s.engine.Switch(items, want)
@@ -138,7 +139,7 @@ func (a *app) switchEntries(o switchOptions) error {
 		if len(plan.LeftOut) > 0 {
 			what = "all else"
 		}
-		a.note("there is nothing to do: %s is %s already", what, string(o.state))
+		a.note("there is nothing to do on %s: %s is %s already", subject(s.machine), what, string(o.state))
 		if err := s.printChange(change.Plan{}, nil, change.Result{}); err != nil {
 			return err
 		}
@@ -326,11 +327,13 @@ func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*l
 		}
 		p := s.printer()
 		p.Out = s.Err
+		p.Line("%s", subject(s.machine))
+		p.Line("")
 		p.Entries(entriesOf(items))
 		for _, w := range plan.Warnings {
 			s.note("note: %s", w)
 		}
-		question := fmt.Sprintf("%s %s, in %s?", verb, view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"))
+		question := fmt.Sprintf("%s %s, in %s, on %s?", verb, view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"), cmp.Or(describe(s.machine).Name, "this machine"))
 		if err := s.confirm(question); err != nil {
 			return err
 		}
@@ -446,12 +449,13 @@ func (s *session) printChange(plan change.Plan, was map[string]stateOf, result c
 	switch s.format {
 	case "json":
 		return p.JSON(struct {
-			Change      string     `json:"change"`
-			Snapshot    string     `json:"snapshot"`
-			Steps       []stepJSON `json:"steps"`
-			TakesEffect string     `json:"takes_effect"`
-			Warnings    []string   `json:"warnings"`
-		}{changeID, snapID, stepsOf(result.Change.Steps), effect, warnings})
+			Machine     machineJSON `json:"machine"`
+			Change      string      `json:"change"`
+			Snapshot    string      `json:"snapshot"`
+			Steps       []stepJSON  `json:"steps"`
+			TakesEffect string      `json:"takes_effect"`
+			Warnings    []string    `json:"warnings"`
+		}{describe(s.machine), changeID, snapID, stepsOf(result.Change.Steps), effect, warnings})
 	case "csv":
 		for _, w := range warnings {
 			s.note("note: %s", w)
@@ -461,6 +465,8 @@ func (s *session) printChange(plan change.Plan, was map[string]stateOf, result c
 	if len(result.Change.Steps) == 0 {
 		return nil
 	}
+	p.Line("%s", subject(s.machine))
+	p.Line("")
 	if s.dryRun {
 		s.printSteps(result.Change.Steps)
 		p.Line("")

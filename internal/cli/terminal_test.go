@@ -72,7 +72,7 @@ func TestQuestions(t *testing.T) {
 	before := testkit.Tree(t, p.Root)
 	screen, code := onTerminal(t, p, 80, "n", nil, "disable", "Fogbell Sync")
 	require.Equal(t, 1, code, screen)
-	require.Contains(t, screen, "Disable 1 entry, in 1 step? [y/N]")
+	require.Contains(t, screen, "Disable 1 entry, in 1 step, on workshop-box? [y/N]")
 	require.Contains(t, screen, "nothing was done")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 	screen, code = onTerminal(t, p, 80, "y", nil, "disable", "Fogbell*")

@@ -33,7 +33,7 @@ was changed since by something else, nothing is touched and the conflict is name
 			inv := s.inventory()
 			plan, err := s.engine.Undo(c)
 			if errors.Is(err, change.ErrNothing) {
-				a.note("there is nothing to do: nothing is left of %s that could be taken back", c.Name())
+				a.note("there is nothing to do on %s: nothing is left of %s that could be taken back", subject(s.machine), c.Name())
 				for _, w := range plan.Warnings {
 					a.note("note: %s", w)
 				}
@@ -110,7 +110,7 @@ A change that can be neither taken back nor finished can be given up with
 				return adviseStore(err)
 			}
 			if !ok {
-				a.note("no interrupted change waits")
+				a.note("no interrupted change waits on %s", subject(s.machine))
 				return nil
 			}
 			c, err := s.change(open.ID)
@@ -132,6 +132,10 @@ A change that can be neither taken back nor finished can be given up with
 					}
 					slices.Reverse(steps)
 				}
+				if a.format == "table" {
+					a.printer().Line("%s", subject(s.machine))
+					a.printer().Line("")
+				}
 				a.printSteps(steps)
 				return nil
 			}
@@ -140,7 +144,7 @@ A change that can be neither taken back nor finished can be given up with
 				return usage("%s was made elsewhere%s; this is %s. If it is the same machine all the same, add --onto %q; if not, recover --abandon gives the change up",
 					c.Name(), elsewhere, heading(describe(s.machine)), s.machine.Name)
 			}
-			question := fmt.Sprintf("%s %s, %s of %s%s, on %s?", verb, c.Name(), c.Kind, c.Time.Format("2006-01-02 15:04"), elsewhere, heading(describe(s.machine)))
+			question := fmt.Sprintf("%s %s, %s of %s%s, on %s?", verb, c.Name(), c.Kind, c.Time.Format("2006-01-02 15:04"), elsewhere, subject(s.machine))
 			if err := a.confirm(question); err != nil {
 				return err
 			}
@@ -164,6 +168,7 @@ A change that can be neither taken back nor finished can be given up with
 				c.State = state
 				return p.JSON(changeItem(c))
 			}
+			p.Line("%s", subject(s.machine))
 			p.Line("%s was %s", c.Name(), done)
 			return nil
 		},
