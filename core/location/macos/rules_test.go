@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"lockback/core/autostart"
 	"lockback/core/format/bookmark"
 	"lockback/core/format/plist"
 	"lockback/core/inventory"
@@ -149,7 +151,7 @@ func TestRules(t *testing.T) {
 			"macos.launch-daemons off by itself": "disabled|disabled in its own file|override", "macos.launch-daemons binary": "enabled|at load|override", "macos.launch-daemons text": "enabled|only when asked for|override",
 			"macos.launch-daemons g": "disabled|ignored: it has no Label|report", "macos.launch-daemons idle": "disabled|ignored: it names no program|report", "macos.launch-daemons open": "disabled|ignored: others may write to it|report",
 			"macos.launch-daemons on#2": "disabled|ignored: another file has its label|report", "macos.launch-daemons twice": "disabled|ignored: another file has its label|report", "macos.launch-daemons twice#2": "enabled|at load|override", // the system's own is loaded first
-			"macos.launch-daemons n": "disabled|ignored: it cannot be read|report", "macos.launch-daemons hour": "enabled|every 1 h|override",
+			"macos.launch-daemons n": "disabled|ignored: it cannot be read|report unparsable", "macos.launch-daemons hour": "enabled|every 1 h|override",
 		}},
 		{name: "whom an agent concerns", release: "14.0", files: dict{
 			agents + "a.plist": job("all", nil), agents + "b.plist": job("window", dict{"LimitLoadToSessionType": list{"LoginWindow"}}), agents + "c.plist": job("both", dict{"LimitLoadToSessionType": list{"LoginWindow", "Aqua"}}),
@@ -171,7 +173,7 @@ func TestRules(t *testing.T) {
 			"/private/etc/emond.d/rules/two.plist": list{dict{"name": "first", "enabled": true}, dict{"enabled": false}}, "/private/var/db/emondClients/any": "",
 		}, want: map[string]string{
 			"macos.launch-daemons off": byDatabase, "macos.launch-daemons on": "enabled|at load|override", "macos.launch-agents hers ines": byDatabase,
-			"macos.startup-items Tide": "enabled||park", "macos.startup-items Empty": "disabled|without its StartupParameters.plist|park", "macos.startup-items Odd": "disabled|ignored: its StartupParameters.plist cannot be read|park",
+			"macos.startup-items Tide": "enabled||park", "macos.startup-items Empty": "disabled|without its StartupParameters.plist|park", "macos.startup-items Odd": "disabled|ignored: its StartupParameters.plist cannot be read|park unparsable",
 			"macos.rc rc.local": "enabled||park", "macos.rc limit maxfiles 512": "enabled||comment", "macos.rc setenv A b": "disabled||comment", "macos.rc bsexec 1 /tide": "enabled||comment",
 			"macos.login-items Old ines": "enabled||report", "macos.emond bell": "enabled|on a, b|park", "macos.emond first": "enabled|on |report", "macos.emond two 2": "disabled|not enabled in its file|report",
 		}},
@@ -212,8 +214,8 @@ func TestRules(t *testing.T) {
 		}, want: map[string]string{
 			"macos.login-items Opens ines": "enabled||report", "macos.login-items Forbidden ines": inSettings + "report", "macos.login-items Gone ines": inSettings + "report",
 			"macos.launch-agents agent ines": inSettings + "override", "macos.embedded-jobs Helper ines": "enabled|at sign-in|override", "macos.embedded-jobs Other ines": inSettings + "override",
-			"macos.embedded-jobs Unused": "disabled|not registered by its app|report", "macos.embedded-jobs Broken": "disabled|not registered by its app|report",
-			"macos.embedded-jobs inner": "enabled|kept running|override", "macos.embedded-jobs overridden ines": byDatabase, "macos.embedded-jobs f": "disabled|ignored: it cannot be read|report",
+			"macos.embedded-jobs Unused": "disabled|not registered by its app|report", "macos.embedded-jobs Broken": "disabled|not registered by its app|report unparsable",
+			"macos.embedded-jobs inner": "enabled|kept running|override", "macos.embedded-jobs overridden ines": byDatabase, "macos.embedded-jobs f": "disabled|ignored: it cannot be read|report unparsable",
 			"macos.embedded-jobs hers ines": "disabled|not registered by its app|override",
 		}},
 		{name: "hooks, and what opens again", release: "14.0", files: dict{
@@ -225,7 +227,7 @@ func TestRules(t *testing.T) {
 			"/private/var/db/ConfigurationProfiles/Store/p.mobileconfig":                                                   dict{"PayloadContent": list{dict{"PayloadType": "other"}, dict{"PayloadType": "com.apple.loginitems.managed", appList + "-managed": list{dict{"Path": "/Applications/P.app"}}}}},
 		}, want: map[string]string{
 			"macos.login-hooks LoginHook": "enabled|before sign-in, as root|park", "macos.login-hooks LogoutHook": "enabled|after sign-out, as root|park", "macos.login-hooks LoginHook ines": "disabled|ignored: hooks are read from root's preferences only|park",
-			"macos.login-hooks A root": "enabled|hidden|trim", "macos.login-hooks " + appList + " 2 root": "enabled||trim", "macos.reopen B ines": "enabled|open at the last sign-out|trim", "macos.reopen D ines": "enabled|open at the last sign-out, hidden|trim",
+			"macos.login-hooks A root": "enabled|hidden|trim", "macos.login-hooks " + appList + " 2 root": "enabled||trim unparsable", "macos.reopen B ines": "enabled|open at the last sign-out|trim", "macos.reopen D ines": "enabled|open at the last sign-out, hidden|trim",
 			"macos.managed-login-items M ines": "enabled|managed|report", "macos.managed-login-items P": "enabled|managed|report",
 		}},
 		{name: "by the clock", release: "14.0", files: dict{
@@ -247,7 +249,7 @@ func TestRules(t *testing.T) {
 			"/Library/Security/SecurityAgentPlugins/J.bundle/Contents/Info.plist": dict{},
 		}, want: map[string]string{
 			"macos.kernel-extensions A": "enabled|kernel extension|park", "macos.kernel-extensions B": "disabled|kernel extension, without its Info.plist|park", "macos.plug-ins D": "enabled|search importer|park",
-			"macos.plug-ins E ines": "enabled|screen saver|park", "macos.plug-ins F": "enabled|preview generator|park", "macos.plug-ins G": "enabled|input method|park", "macos.plug-ins H": "enabled|sound driver|park",
+			"macos.plug-ins E ines": "enabled|screen saver|park", "macos.plug-ins F": "enabled|preview generator|park", "macos.plug-ins G": "enabled|input method|park unparsable", "macos.plug-ins H": "enabled|sound driver|park",
 			"macos.directory-services I": "enabled|directory service|park", "macos.system-extensions on": "enabled|activated enabled|report", "macos.system-extensions off": "disabled|terminated waiting to uninstall on reboot|report",
 			"macos.authorization J": "enabled||report", // without the database of rights it cannot be told
 		}},
@@ -267,8 +269,8 @@ func TestRules(t *testing.T) {
 			"macos.environment A ines": "disabled|ignored: not read since OS X 10.8|report", "macos.login-shell zprofile": "enabled|3 commands|report", "macos.login-shell zshrc": "enabled|1 command|report", "macos.login-shell config.fish ines": "enabled|2 commands|report",
 			"macos.ssh-rc rc ines": "enabled|when somebody connects over ssh|park", "macos.ssh-rc sshrc": "enabled|when somebody connects over ssh|park", "macos.pam pam_tide": "enabled|for sudo|report", "macos.pam pam_other": "enabled|for sudo|report",
 			"macos.browser abcdefghijklmnopabcdefghijklmnop ines": "enabled|Chromium extension 2.0" + extension, "macos.browser f@x ines": "disabled|Firefox extension 3" + extension, "macos.browser Tide ines": "enabled|Safari extension" + extension,
-			"macos.browser org.t ines": "enabled|native messaging host|park", "macos.browser org.u": "enabled|native messaging host|park",
-			"macos.folder-actions s ines": "disabled|folder actions are off|report", "macos.folder-actions lost ines": "disabled|folder actions are off|report",
+			"macos.browser org.t ines": "enabled|native messaging host|park", "macos.browser org.u": "enabled|native messaging host|park unparsable",
+			"macos.folder-actions s ines": "disabled|folder actions are off|report", "macos.folder-actions lost ines": "disabled|folder actions are off|report unparsable",
 		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -284,6 +286,9 @@ func TestRules(t *testing.T) {
 					key += fmt.Sprintf("#%d", seen[key])
 				}
 				got[key] = fmt.Sprintf("%s|%s|%s", i.State, i.Mode, i.Switch)
+				if slices.Contains(i.Problems, autostart.Unparsable) {
+					got[key] += " unparsable"
+				}
 				if strings.HasSuffix(i.Source.Path, "environment.plist") {
 					require.Equal(t, i.Name, i.Source.Key, "the variable in the list")
 				}
