@@ -273,12 +273,15 @@ func firstOf(a, b string) string {
 // pascal is a text with its length before it.
 func pascal(b []byte) string { return string(b[1 : 1+min(int(b[0]), len(b)-1)]) }
 
-// wide is a text in UTF-16 with its length before it.
+// wide is a text in UTF-16 with its length before it; other where there is none.
 func wide(b []byte, other string) string {
 	if len(b) < 2 {
 		return other
 	}
 	n := min(int(binary.BigEndian.Uint16(b)), (len(b)-2)/2)
+	if n == 0 {
+		return other // an empty name tells nothing
+	}
 	return windata.Decode(windata.Swap(b[2 : 2+2*n]))
 }
 

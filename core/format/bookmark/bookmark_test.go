@@ -104,3 +104,9 @@ func FuzzPlace(f *testing.F) {
 		}
 	})
 }
+
+func TestWideNames(t *testing.T) {
+	for text, want := range map[string]string{"": "short", "\x00": "short", "\x00\x01": "short", "\x00\x00": "short", "\x00\x01\x00a": "a", "\x00\x09\x00a\x00b": "ab"} {
+		require.Equal(t, want, wide([]byte(text), "short"), "%q", text)
+	}
+}

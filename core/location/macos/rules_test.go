@@ -16,6 +16,7 @@ import (
 	"lockback/core/format/bookmark"
 	"lockback/core/format/plist"
 	"lockback/core/inventory"
+	"lockback/core/location"
 	"lockback/core/machine"
 	"lockback/internal/testkit"
 )
@@ -301,6 +302,23 @@ func TestRules(t *testing.T) {
 			require.Len(t, inv.Unread, c.unread, "%v", inv.Unread)
 			comeAndGo(t, root)
 		})
+	}
+}
+
+// A location that was looked at is there, even if nothing is in it.
+func TestWhatIsThere(t *testing.T) {
+	for _, c := range []struct {
+		files dict
+		want  location.Status
+	}{{dict{}, location.Absent}, {dict{"/Library/LaunchDaemons/a.plist": job("a", nil)}, location.Empty}} {
+		m, err := machine.Open(mac(t, "14.5", c.files))
+		require.NoError(t, err)
+		for _, r := range inventory.Take(m).Locations {
+			if r.ID == "macos.environment" {
+				require.Equal(t, c.want, r.Status)
+			}
+		}
+		m.Close()
 	}
 }
 
