@@ -5,6 +5,7 @@ package change_test
 import (
 	"bytes"
 	"crypto/sha256"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -203,4 +204,36 @@ func TestPartOfALaterVersion(t *testing.T) {
 	require.Empty(t, plan.Steps)
 	require.Len(t, plan.LeftOut, 1)
 	require.ErrorContains(t, plan.LeftOut[0].Err, "later version")
+}
+
+// Of an image whose content the record has lost, the artifact is left out and named; the others
+// come back.
+func TestLostContent(t *testing.T) {
+	e, root := engine(t)
+	inv := inventory.Take(e.Machine)
+	contents := map[snapshot.Digest][]byte{}
+	snap, err := snapshot.Capture(inv, e.Now(), "", snapshot.Keeper{Keep: func(d snapshot.Digest, b []byte) error {
+		contents[d] = bytes.Clone(b)
+		return nil
+	}})
+	require.NoError(t, err)
+	bell, table := filepath.Join(root, "etc/xdg/autostart/bell.desktop"), filepath.Join(root, "etc/crontab")
+	was, err := os.ReadFile(bell)
+	require.NoError(t, err)
+	lost := snapshot.Digest(sha256.Sum256(was))
+	require.Contains(t, contents, lost)
+	snap.Load = func(d snapshot.Digest) ([]byte, error) {
+		if d == lost {
+			return nil, errors.New("the content is lost")
+		}
+		return contents[d], nil
+	}
+	require.NoError(t, os.WriteFile(bell, append(was, "Hidden=true\n"...), 0o644))
+	require.NoError(t, os.WriteFile(table, []byte("#lockback:off @daily root /opt/one\n@daily root /opt/two\n"), 0o644))
+	plan, err := e.Restore(inventory.Take(e.Machine), snap, change.RestoreOptions{})
+	require.NoError(t, err)
+	require.Len(t, plan.LeftOut, 1)
+	require.ErrorContains(t, plan.LeftOut[0].Err, "lost")
+	require.Len(t, plan.Steps, 1)
+	require.Equal(t, "/etc/crontab", plan.Steps[0].Artifact.Name)
 }
