@@ -5,6 +5,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -16,10 +17,10 @@ import (
 // What a service manager says of an entry counts, not only what the files say.
 func TestManagersOwnWord(t *testing.T) {
 	const uid = 61234
-	ask := func(mode string) error {
-		m := &machine.Machine{Live: true, OS: "linux", Users: []machine.User{{Name: "ines", UID: uid, Home: "/home/ines"}}}
-		return m.Confirm("linux.systemd.user", "index.service", "ines", mode)
+	ines := func() *machine.Machine {
+		return &machine.Machine{Live: true, OS: "linux", Users: []machine.User{{Name: "ines", UID: uid, Home: "/home/ines"}}}
 	}
+	ask := func(mode string) error { return ines().Confirm("linux.systemd.user", "index.service", "ines", mode) }
 	require.NoError(t, ask("enabled"), "nobody runs that could be asked")
 
 	dir := fmt.Sprintf("/run/user/%d", uid)
@@ -30,15 +31,30 @@ func TestManagersOwnWord(t *testing.T) {
 	listener, err := net.Listen("unix", filepath.Join(dir, "systemd/private"))
 	require.NoError(t, err)
 	t.Cleanup(func() { listener.Close() })
+	var silent atomic.Bool
+	var calls atomic.Int32
 	go func() {
 		for {
 			conn, err := listener.Accept()
 			if err != nil {
 				return
 			}
-			go testkit.AnswerAsManager(conn, "masked")
+			calls.Add(1)
+			word := "masked"
+			if silent.Load() {
+				word = ""
+			}
+			go testkit.AnswerAsManager(conn, word)
 		}
 	}()
 	require.NoError(t, ask("masked"))
 	require.EqualError(t, ask("enabled"), `the service manager of ines says "masked", the files say "enabled"`)
+
+	// One that does not answer is asked once.
+	silent.Store(true)
+	m := ines()
+	require.NoError(t, m.Confirm("linux.systemd.user", "index.service", "ines", "enabled"))
+	asked := calls.Load()
+	require.NoError(t, m.Confirm("linux.systemd.user", "index.service", "ines", "enabled"))
+	require.Equal(t, asked, calls.Load())
 }
