@@ -105,6 +105,15 @@ func TestWindowsCommands(t *testing.T) {
 	narrow := &location.Item{CommandLine: `C:\Windows\System32\shell.dll`, Narrow: true}
 	identify.Annotate(m.Reader(nil), []*location.Item{narrow})
 	require.Equal(t, `C:\Windows\SysWOW64\shell.dll`, narrow.Target.Path, "where a 32-bit program finds it")
+	// What one of them found is not taken for the other, whoever comes first.
+	var both []*location.Item
+	for k := range 64 {
+		both = append(both, &location.Item{CommandLine: `C:\Windows\System32\shell.dll`, Narrow: k%2 == 0})
+	}
+	identify.Annotate(m.Reader(nil), both)
+	for _, item := range both {
+		require.Equal(t, item.Narrow, item.Target.Path == `C:\Windows\SysWOW64\shell.dll`, item.Target.Path)
+	}
 }
 
 // A name of the system's counts only with a program in the system's own folders.
