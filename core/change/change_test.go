@@ -237,3 +237,22 @@ func TestLostContent(t *testing.T) {
 	require.Len(t, plan.Steps, 1)
 	require.Equal(t, "/etc/crontab", plan.Steps[0].Artifact.Name)
 }
+
+// A newcomer in a file that is restored for other entries is switched off in it.
+func TestNewcomerInARestoredFile(t *testing.T) {
+	e, root := engine(t)
+	inv := inventory.Take(e.Machine)
+	contents := map[snapshot.Digest][]byte{}
+	snap, err := snapshot.Capture(inv, e.Now(), "", snapshot.Keeper{Keep: func(d snapshot.Digest, b []byte) error {
+		contents[d] = bytes.Clone(b)
+		return nil
+	}})
+	require.NoError(t, err)
+	snap.Load = func(d snapshot.Digest) ([]byte, error) { return contents[d], nil }
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/crontab"), []byte("#lockback:off @daily root /opt/one\n@daily root /opt/two\n@daily root /opt/three\n"), 0o644))
+	plan, err := e.Restore(inventory.Take(e.Machine), snap, change.RestoreOptions{Newcomers: change.DisableNewcomers})
+	require.NoError(t, err)
+	require.Empty(t, plan.LeftOut)
+	require.Len(t, plan.Steps, 1)
+	require.Equal(t, "@daily root /opt/one\n@daily root /opt/two\n#lockback:off @daily root /opt/three\n", string(plan.Steps[0].After.Content))
+}
