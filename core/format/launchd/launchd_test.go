@@ -3,6 +3,7 @@ package launchd
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"howett.net/plist"
@@ -50,6 +51,13 @@ func TestWhen(t *testing.T) {
 		require.Equal(t, row.when, j.When(), row.job)
 		require.Equal(t, row.kind, j.Kind(), row.job)
 	}
+}
+
+func TestIntervalsThatDoNotCount(t *testing.T) {
+	for _, v := range []any{int64(0), int64(-5), int64(1 << 31), "300", nil} {
+		require.Zero(t, Parse(map[string]any{"Label": "x", "StartInterval": v}).Interval, "%v", v)
+	}
+	require.Equal(t, 5*time.Minute, Parse(map[string]any{"StartInterval": int64(300)}).Interval)
 }
 
 func TestCommand(t *testing.T) {
