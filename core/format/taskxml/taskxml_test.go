@@ -127,3 +127,13 @@ func FuzzTask(f *testing.F) {
 		}
 	})
 }
+
+// What a trigger says of its times.
+func TestBoundaries(t *testing.T) {
+	task, err := taskxml.Parse([]byte(`<Task xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task"><Triggers><TimeTrigger>` +
+		`<StartBoundary>2026-01-02T03:04:05</StartBoundary><EndBoundary>2027-01-01T00:00:00</EndBoundary><Enabled>1</Enabled></TimeTrigger></Triggers></Task>`))
+	require.NoError(t, err)
+	require.Len(t, task.Triggers, 1)
+	require.Equal(t, []string{"2026-01-02T03:04:05", "2027-01-01T00:00:00"}, []string{task.Triggers[0].Start, task.Triggers[0].End})
+	require.True(t, task.Triggers[0].Enabled)
+}
