@@ -322,6 +322,19 @@ func TestWhatIsThere(t *testing.T) {
 	}
 }
 
+// A folder of an app's helpers that cannot be read is reported.
+func TestHelpersThatCannotBeRead(t *testing.T) {
+	root := mac(t, "14.5", dict{"/Applications/A.app/Contents/Info.plist": dict{"CFBundleIdentifier": "a"}, "/Applications/A.app/Contents/Library/x": "x"})
+	require.NoError(t, os.Symlink("LaunchAgents", filepath.Join(root, "Applications/A.app/Contents/Library/LaunchAgents")))
+	m, err := machine.Open(root)
+	require.NoError(t, err)
+	defer m.Close()
+	unread := inventory.Take(m).Unread
+	require.True(t, slices.ContainsFunc(unread, func(u autostart.Unread) bool {
+		return u.Path == "/Applications/A.app/Contents/Library/LaunchAgents"
+	}), "%v", unread)
+}
+
 // archived is a keyed archive with one object at its top.
 func archived(root any) []byte {
 	doc := plist.New(dict{"$archiver": "NSKeyedArchiver", "$objects": list{"$null", root}, "$top": dict{"root": plist.UID(1)}})
