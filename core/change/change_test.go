@@ -176,11 +176,9 @@ func TestDeniedNamesTheEntries(t *testing.T) {
 	require.Len(t, denied.Artifacts, 2)
 }
 
-// A part of a kind that a later version recorded cannot be brought back alone: it is left out and
-// named, and the others in its file stay.
-func TestPartOfALaterVersion(t *testing.T) {
-	e, root := engine(t)
-	inv, items := named(t, e, "one")
+// captured is a snapshot that keeps its contents in memory.
+func captured(t *testing.T, e *change.Engine, inv inventory.Inventory) *snapshot.Snapshot {
+	t.Helper()
 	contents := map[snapshot.Digest][]byte{}
 	snap, err := snapshot.Capture(inv, e.Now(), "", snapshot.Keeper{Keep: func(d snapshot.Digest, b []byte) error {
 		contents[d] = bytes.Clone(b)
@@ -188,6 +186,15 @@ func TestPartOfALaterVersion(t *testing.T) {
 	}})
 	require.NoError(t, err)
 	snap.Load = func(d snapshot.Digest) ([]byte, error) { return contents[d], nil }
+	return snap
+}
+
+// A part of a kind that a later version recorded cannot be brought back alone: it is left out and
+// named, and the others in its file stay.
+func TestPartOfALaterVersion(t *testing.T) {
+	e, root := engine(t)
+	inv, items := named(t, e, "one")
+	snap := captured(t, e, inv)
 	replaced := 0
 	for k, s := range snap.Sections {
 		replaced += bytes.Count(s.Text, []byte("\tline 1 "))
@@ -211,22 +218,20 @@ func TestPartOfALaterVersion(t *testing.T) {
 func TestLostContent(t *testing.T) {
 	e, root := engine(t)
 	inv := inventory.Take(e.Machine)
-	contents := map[snapshot.Digest][]byte{}
-	snap, err := snapshot.Capture(inv, e.Now(), "", snapshot.Keeper{Keep: func(d snapshot.Digest, b []byte) error {
-		contents[d] = bytes.Clone(b)
-		return nil
-	}})
-	require.NoError(t, err)
+	snap := captured(t, e, inv)
 	bell, table := filepath.Join(root, "etc/xdg/autostart/bell.desktop"), filepath.Join(root, "etc/crontab")
 	was, err := os.ReadFile(bell)
 	require.NoError(t, err)
 	lost := snapshot.Digest(sha256.Sum256(was))
-	require.Contains(t, contents, lost)
+	load := snap.Load
+	content, err := load(lost)
+	require.NoError(t, err)
+	require.Equal(t, was, content)
 	snap.Load = func(d snapshot.Digest) ([]byte, error) {
 		if d == lost {
 			return nil, errors.New("the content is lost")
 		}
-		return contents[d], nil
+		return load(d)
 	}
 	require.NoError(t, os.WriteFile(bell, append(was, "Hidden=true\n"...), 0o644))
 	require.NoError(t, os.WriteFile(table, []byte("#lockback:off @daily root /opt/one\n@daily root /opt/two\n"), 0o644))
@@ -242,13 +247,7 @@ func TestLostContent(t *testing.T) {
 func TestNewcomerInARestoredFile(t *testing.T) {
 	e, root := engine(t)
 	inv := inventory.Take(e.Machine)
-	contents := map[snapshot.Digest][]byte{}
-	snap, err := snapshot.Capture(inv, e.Now(), "", snapshot.Keeper{Keep: func(d snapshot.Digest, b []byte) error {
-		contents[d] = bytes.Clone(b)
-		return nil
-	}})
-	require.NoError(t, err)
-	snap.Load = func(d snapshot.Digest) ([]byte, error) { return contents[d], nil }
+	snap := captured(t, e, inv)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/crontab"), []byte("#lockback:off @daily root /opt/one\n@daily root /opt/two\n@daily root /opt/three\n"), 0o644))
 	plan, err := e.Restore(inventory.Take(e.Machine), snap, change.RestoreOptions{Newcomers: change.DisableNewcomers})
 	require.NoError(t, err)

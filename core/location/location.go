@@ -317,11 +317,12 @@ type Survey struct {
 	Machine *machine.Reader
 	Unread  []autostart.Unread
 
-	items  []*Item
-	at     Location
-	seen   map[string]int // keys already used, to number those that repeat
-	idle   string         // why nothing acts on the location
-	adjust []func(*Item)  // what is done with an item before it is added, the innermost last
+	items    []*Item
+	at       Location
+	seen     map[string]int // keys already used, to number those that repeat
+	idle     string         // why nothing acts on the location
+	packaged []string       // the paths of its places where only packages put files
+	adjust   []func(*Item)  // what is done with an item before it is added, the innermost last
 
 	mu      sync.Mutex // of what is reported while places are read side by side
 	present bool
@@ -332,7 +333,7 @@ type Survey struct {
 func Run(m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Report) {
 	surveys := make([]*Survey, len(table))
 	SideBySide(len(table), func(k int) {
-		s := &Survey{View: m, Machine: m, at: table[k], seen: map[string]int{}}
+		s := &Survey{View: m, Machine: m, at: table[k], packaged: table[k].packaged(), seen: map[string]int{}}
 		if s.at.Runner.Off != nil {
 			s.idle = s.at.Runner.Off(s)
 		}
@@ -418,7 +419,7 @@ func (s *Survey) Add(key string, item *Item) {
 	if item.Effect == "" {
 		item.Effect = s.at.Effect
 	}
-	item.Packaged = item.Packaged || s.at.Packaged(e.Source.Path)
+	item.Packaged = item.Packaged || heldBy(s.packaged, e.Source.Path)
 	if item.Role == NoRole {
 		item.Role = s.at.Role
 	}

@@ -215,15 +215,24 @@ func holds(place, file string) bool {
 }
 
 // Packaged reports whether a file lies where only the system's own packages put files.
-func (l Location) Packaged(file string) bool {
+func (l Location) Packaged(file string) bool { return heldBy(l.packaged(), file) }
+
+// packaged are the paths of the places where only the system's own packages put files.
+func (l Location) packaged() []string {
+	var paths []string
 	for _, r := range l.readings() {
 		for _, p := range r.Places {
-			if p.Packaged && holds(p.Path, file) {
-				return true
+			if p.Packaged {
+				paths = append(paths, p.Path)
 			}
 		}
 	}
-	return false
+	return paths
+}
+
+// heldBy reports whether a file lies at one of some paths, or in it.
+func heldBy(paths []string, file string) bool {
+	return slices.ContainsFunc(paths, func(p string) bool { return holds(p, file) })
 }
 
 // Daemons are those of a running system that must be told after files were changed, by the rows

@@ -286,14 +286,14 @@ type choice struct {
 func choose(inv inventory.Inventory, words []string, all bool) (choice, autostart.Selector, error) {
 	var c choice
 	sel, err := autostart.ParseSelector(words)
-	if err == nil {
+	if err == nil && !sel.Empty() { // nothing is looked up for a list of everything
 		sel, err = sel.Resolve(inv.Entries())
-	}
-	if err == nil {
-		err = sel.Check("location", locationsOf(inv))
-	}
-	if err == nil {
-		err = sel.Check("user", usersOf(inv))
+		if err == nil {
+			err = sel.Check("location", locationsOf(inv))
+		}
+		if err == nil {
+			err = sel.Check("user", usersOf(inv))
+		}
 	}
 	if err != nil {
 		return c, sel, usageError{err}
