@@ -37,6 +37,12 @@ const (
 // Stages lists all stages in their fixed order.
 var Stages = []Stage{Boot, System, SignIn, Schedule, Event, Attach}
 
+// When is when the entries of a stage start that say nothing more exact; empty where the stage
+// does not tell.
+func (s Stage) When() string {
+	return map[Stage]string{Boot: "at startup, before services", System: "at startup", SignIn: "at sign-in"}[s]
+}
+
 // State says whether an entry would start the next time its stage comes.
 type State string
 
@@ -80,23 +86,31 @@ const (
 // Entry is one thing that starts by itself. The JSON names are a promise to
 // scripts, see docs/schema/list.schema.json.
 type Entry struct {
-	Handle   string   `json:"handle"`   // seven characters, see [Handle]
-	Location string   `json:"location"` // the id of the location, "linux.xdg-autostart"
-	Stage    Stage    `json:"stage"`
-	Scope    Scope    `json:"scope"`
-	User     string   `json:"user"` // whose entry it is; empty for the whole computer
-	Name     string   `json:"name"`
-	State    State    `json:"state"`
-	Mode     string   `json:"mode"`    // the operating system's own word for the state
-	Command  string   `json:"command"` // as it is written at the source
-	Target   Target   `json:"target"`
-	Maker    Maker    `json:"maker"`
-	OSPart   bool     `json:"os_part"` // a part of the operating system itself
-	Guarded  string   `json:"guarded"` // what a mistake with it would cost; empty: not guarded
-	Source   Source   `json:"source"`
-	Switch   Switch   `json:"switch"`
-	Problems []string `json:"problems"` // words of a fixed list, see docs
+	Handle   string `json:"handle"`   // seven characters, see [Handle]
+	Location string `json:"location"` // the id of the location, "linux.xdg-autostart"
+	Place    string `json:"place"`    // the location in people's words, "Autostart folder of ines"
+	Stage    Stage  `json:"stage"`
+	Scope    Scope  `json:"scope"`
+	User     string `json:"user"` // whose entry it is; empty for the whole computer
+	Name     string `json:"name"`
+	// SystemName is what the system itself calls it: a service, a label, a value, a file.
+	SystemName string   `json:"system_name"`
+	State      State    `json:"state"`
+	Mode       string   `json:"mode"`    // the operating system's own word for the state
+	When       string   `json:"when"`    // when it starts, in words
+	Command    string   `json:"command"` // as it is written at the source
+	Target     Target   `json:"target"`
+	Maker      Maker    `json:"maker"`
+	OSPart     bool     `json:"os_part"` // a part of the operating system itself
+	Guarded    string   `json:"guarded"` // what a mistake with it would cost; empty: not guarded
+	Source     Source   `json:"source"`
+	Switch     Switch   `json:"switch"`
+	Problems   []string `json:"problems"` // words of a fixed list, see docs
 }
+
+// ForEveryone reports whether the entry starts for whoever signs in, or is loaded into everyone's
+// programs. What starts without anyone signing in is not meant.
+func (e *Entry) ForEveryone() bool { return e.User == "" && (e.Stage == SignIn || e.Stage == Attach) }
 
 // Target is the program that an entry really starts.
 type Target struct {

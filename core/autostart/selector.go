@@ -10,10 +10,13 @@ import (
 // Selector chooses entries. Words that name entries (handles and names, the
 // latter with the wildcards * and ?) add up; field words such as stage=sign-in
 // narrow down. Several values of a field, separated by commas, are alternatives;
-// != excludes. Names and values are compared without regard to case.
+// != excludes. Names and values are compared without regard to case. A name is the
+// one that lists show, or the system's own.
 type Selector struct {
 	names  []string
 	fields []fieldTest
+	// anywhere says that a naming word without wildcards is searched in all that names an entry.
+	anywhere bool
 }
 
 type fieldTest struct {
@@ -25,8 +28,13 @@ type fieldTest struct {
 // selectable gives the values that an entry has for a field. One that has
 // several (problem) passes when any of them matches.
 var selectable = map[string]func(Entry) []string{
-	"handle":   func(e Entry) []string { return []string{e.Handle} },
-	"name":     func(e Entry) []string { return []string{e.Name} },
+	"handle": func(e Entry) []string { return []string{e.Handle} },
+	"name":   func(e Entry) []string { return []string{e.Name, e.SystemName} },
+	"place":  func(e Entry) []string { return []string{e.Place} },
+	"when":   func(e Entry) []string { return []string{e.When} },
+	// What starts for a user: what is the user's own, and what starts for everyone at sign-in or is
+	// loaded into programs. Of the latter, every name is true, see [Selector.Matches].
+	"for":      func(e Entry) []string { return []string{e.User} },
 	"stage":    func(e Entry) []string { return []string{string(e.Stage)} },
 	"state":    func(e Entry) []string { return []string{string(e.State)} },
 	"scope":    func(e Entry) []string { return []string{string(e.Scope)} },
@@ -145,7 +153,7 @@ const minBeginning = 3
 func (s Selector) Resolve(entries []*Entry) (Selector, error) {
 	names := slices.Clone(s.names)
 	for k, w := range names {
-		if len(w) < minBeginning || len(w) > 7 || slices.ContainsFunc(entries, func(e *Entry) bool { return names[k] == e.Handle || matchFold(w, e.Name) }) {
+		if len(w) < minBeginning || len(w) > 7 || slices.ContainsFunc(entries, func(e *Entry) bool { return named(w, e) }) {
 			continue
 		}
 		var begun []string
@@ -186,11 +194,11 @@ func (s Selector) ByHandle(e Entry) bool { return slices.Contains(s.names, e.Han
 
 // Matches reports whether the selector chooses e.
 func (s Selector) Matches(e Entry) bool {
-	if len(s.names) > 0 && !slices.ContainsFunc(s.names, func(w string) bool { return w == e.Handle || matchFold(w, e.Name) }) {
+	if len(s.names) > 0 && !slices.ContainsFunc(s.names, func(w string) bool { return s.meant(w, &e) }) {
 		return false
 	}
 	for _, t := range s.fields {
-		hit := slices.ContainsFunc(selectable[t.field](e), func(have string) bool {
+		hit := t.field == "for" && e.ForEveryone() || slices.ContainsFunc(selectable[t.field](e), func(have string) bool {
 			return slices.ContainsFunc(t.values, func(want string) bool { return matchFold(want, have) })
 		})
 		if hit == t.not {
@@ -200,11 +208,65 @@ func (s Selector) Matches(e Entry) bool {
 	return true
 }
 
+// Anywhere is the selector for commands that only look: a naming word without wildcards is
+// searched in the names, the maker, the command, the program and the place.
+func (s Selector) Anywhere() Selector {
+	s.anywhere = true
+	return s
+}
+
+// meant reports whether a naming word chooses an entry.
+func (s Selector) meant(word string, e *Entry) bool {
+	return named(word, e) || s.anywhere && !isPattern(word) && Occurs(word, e) != ""
+}
+
+// named reports whether a word is the handle of an entry or fits one of its names.
+func named(word string, e *Entry) bool {
+	return word == e.Handle || matchFold(word, e.Name) || e.SystemName != "" && matchFold(word, e.SystemName)
+}
+
+func isPattern(word string) bool { return strings.ContainsAny(word, "*?[") }
+
+// Occurs tells in what of an entry a word occurs, without regard to case: "name", "command"; it
+// is empty where the word occurs nowhere.
+func Occurs(word string, e *Entry) string {
+	low := strings.ToLower(word)
+	for _, at := range []struct{ what, text string }{{"name", e.Name}, {"system's name", e.SystemName}, {"maker", e.Maker.Name}, {"command", e.Command},
+		{"program", e.Target.Path}, {"source", e.Source.Path}, {"source", e.Source.Key}} {
+		if strings.Contains(strings.ToLower(at.text), low) {
+			return at.what
+		}
+	}
+	return ""
+}
+
+// Only returns the words for which a field stands alone, without exclusion: user=ines gives
+// [ines]. It is nil where the field is not used, or used otherwise.
+func (s Selector) Only(field string) []string {
+	for _, t := range s.fields {
+		if t.field == field && !t.not {
+			return t.values
+		}
+	}
+	return nil
+}
+
+// As is the selector with the values of one field asked of another.
+func (s Selector) As(field, other string) Selector {
+	s.fields = slices.Clone(s.fields)
+	for k, t := range s.fields {
+		if t.field == field {
+			s.fields[k].field = other
+		}
+	}
+	return s
+}
+
 // Unmatched returns the first naming word that matches none of the entries: a
 // misspelled handle must not vanish among ten good ones.
 func (s Selector) Unmatched(entries []*Entry) (word string, ok bool) {
 	for _, w := range s.names {
-		if !slices.ContainsFunc(entries, func(e *Entry) bool { return w == e.Handle || matchFold(w, e.Name) }) {
+		if !slices.ContainsFunc(entries, func(e *Entry) bool { return s.meant(w, e) }) {
 			return w, true
 		}
 	}
@@ -224,12 +286,12 @@ func SuggestEntry(word string, entries []*Entry) string {
 // cannot decide: "Fogbell Sync" when two people have an entry of that name.
 func (s Selector) Ambiguous(chosen []*Entry) (word string, among []*Entry) {
 	for _, w := range s.names {
-		if strings.ContainsAny(w, "*?[") {
+		if isPattern(w) {
 			continue
 		}
 		var hits []*Entry
 		for _, e := range chosen {
-			if w == e.Handle || matchFold(w, e.Name) {
+			if named(w, e) {
 				hits = append(hits, e)
 			}
 		}

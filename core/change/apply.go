@@ -371,7 +371,7 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 	// only stood in the way: a person's override.
 	for handle, state := range missing {
 		if state == autostart.Disabled && !plan.taken[handle] {
-			return nil, nil, errors.New("an entry that was switched off is no longer in the list")
+			return nil, nil, errors.New("an entry that was turned off is no longer in the list")
 		}
 	}
 	return doubts, &inv, nil

@@ -25,6 +25,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/snapshot"
 )
 
 // Errors that callers decide on.
@@ -55,17 +56,40 @@ type Plan struct {
 	Steps    []Step
 	Folders  []Folder
 	Handles  []string // of the entries that are to change
-	Effects  []string // when the change is seen
 	Warnings []string
+	// For is the user for whom alone entries of everyone are switched; empty: for all.
+	For string
 	// LeftOut are the entries, or artifacts, that are not part of the plan because they
 	// cannot be read or written; all others are.
 	LeftOut []LeftOut
+	// expect tells how an entry will be found; nil where nobody asks any more.
+	expect func(handle string) Expected
 	// want are the states that the entries must be found in afterwards.
 	want map[string]autostart.State
 	// taken are the entries that nothing on the machine will show once they are
 	// off: the record does.
 	taken map[string]bool
 }
+
+// Expected is how a plan will leave an entry.
+type Expected struct {
+	// State is empty where the entry will not be there.
+	State autostart.State
+	// Entry is what the record knows of it, for those that are not on the machine; nil where it
+	// knows nothing.
+	Entry *autostart.Entry
+}
+
+// Expect tells how the plan will leave an entry of its Handles.
+func (p Plan) Expect(handle string) Expected {
+	if p.expect == nil {
+		return Expected{}
+	}
+	return p.expect(handle)
+}
+
+// Forget lets go of what only [Plan.Expect] needs: of a large machine that is much.
+func (p *Plan) Forget() { p.expect = nil }
 
 // LeftOut is something that a plan leaves as it is, and why.
 type LeftOut struct {
@@ -325,9 +349,12 @@ func (d *draft) finish(plan *Plan) error {
 // Switch plans to bring entries to a state. Those that cannot be, for whatever reason, are
 // left out and named in the plan; where that is all of them, it fails with the first reason.
 func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error) {
-	plan := Plan{Kind: Disable, want: map[string]autostart.State{}, taken: map[string]bool{}}
+	plan := Plan{Kind: Disable, want: map[string]autostart.State{}, taken: map[string]bool{}, expect: func(string) Expected { return Expected{State: want.State} }}
 	if want.State == autostart.Enabled {
 		plan.Kind = Enable
+	}
+	if want.User != nil {
+		plan.For = want.User.Name
 	}
 	if want.Now.IsZero() {
 		want.Now = e.now()
@@ -494,9 +521,6 @@ func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want locati
 	}
 	for _, item := range items {
 		plan.Handles = append(plan.Handles, item.Handle)
-		if !slices.Contains(plan.Effects, item.Effect) {
-			plan.Effects = append(plan.Effects, item.Effect)
-		}
 		if limited(want, item).User == nil {
 			plan.want[item.Handle] = want.State
 			if location.Removes(item.Switcher) {
@@ -542,7 +566,7 @@ func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []Folder,
 // Undo plans to take a change back. Artifacts that were changed since are a
 // conflict; what cannot be read or made again is left out and named.
 func (e *Engine) Undo(c Change) (Plan, error) {
-	plan := Plan{Kind: Undo, Undoes: c.ID}
+	plan := Plan{Kind: Undo, Undoes: c.ID, expect: e.asBefore(c)}
 	d := e.newDraft()
 	var conflicts []string
 	named := map[string]bool{}
@@ -614,6 +638,37 @@ func (e *Engine) Undo(c Change) (Plan, error) {
 		}
 	}
 	return plan, nil
+}
+
+// asBefore tells how entries were in the snapshot that was taken before a change.
+func (e *Engine) asBefore(c Change) func(handle string) Expected {
+	known := sync.OnceValue(func() map[string]*snapshot.Recorded {
+		entries := map[string]*snapshot.Recorded{}
+		snap, err := e.Record.Snapshot(c.Snapshot)
+		if err != nil {
+			return entries
+		}
+		handles := map[string]bool{}
+		for _, s := range c.Steps {
+			for _, h := range s.Handles {
+				handles[h] = true
+			}
+		}
+		all, err := snap.EntriesOf(handles)
+		if err != nil {
+			return entries
+		}
+		for _, rec := range all {
+			entries[rec.Handle] = rec
+		}
+		return entries
+	})
+	return func(handle string) Expected {
+		if rec := known()[handle]; rec != nil {
+			return Expected{rec.State, &rec.Entry}
+		}
+		return Expected{}
+	}
 }
 
 // around lists the containers in which writing an artifact shows.

@@ -71,6 +71,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		}
 		r.share(item, newcomer)
 	}
+	plan.expect = r.expected
 	if opt.Only == nil {
 		err = r.all()
 	} else {
@@ -384,7 +385,7 @@ func (r *restore) parents(a machine.Artifact, handle string) error {
 		}
 		if !ok || !want.Container() {
 			want = container(dir, machine.Image{})
-			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is gone and its rights were not recorded; it is made with the usual ones", dir))
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is missing and its rights were not recorded; it is made with the usual ones", dir))
 		}
 		if err := r.d.set(dir, want, handle); err != nil {
 			return err
@@ -490,7 +491,7 @@ func (r *restore) partsOf(rec *snapshot.Recorded) (own, now part.Part) {
 // carry brings the part of one entry back and leaves those of others as they are now.
 func (r *restore) carry(rec *snapshot.Recorded, own, now part.Part, current, earlier machine.Image) (machine.Image, error) {
 	if _, there := r.current[rec.Handle]; !there && current.Kind != machine.Absent {
-		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q was gone from %s and is put back", rec.Name, own.In()))
+		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q had been removed from %s and is put back", rec.Name, own.In()))
 	}
 	return part.Replace(r.d, own, now, current, earlier, r.now)
 }
@@ -502,7 +503,7 @@ func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
 			continue
 		}
 		if n.Guarded != "" {
-			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q came since the snapshot and is guarded (%s); it is left on", n.Name, n.Guarded))
+			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q was added since the snapshot and is protected (%s); it stays enabled", n.Name, n.Guarded))
 			continue
 		}
 		if after, planned := r.d.after[machine.File(n.Source.Path)]; planned && after.Kind == machine.Absent {
@@ -511,7 +512,7 @@ func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
 		sub := Plan{want: map[string]autostart.State{}, taken: map[string]bool{}}
 		e.switchItems(r.d, &sub, []*location.Item{n}, location.Want{State: autostart.Disabled, Now: r.now})
 		for _, left := range sub.LeftOut {
-			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q came since the snapshot and is left on: %v", n.Name, left.Err))
+			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q was added since the snapshot and stays enabled: %v", n.Name, left.Err))
 		}
 		for _, h := range sub.Handles {
 			r.changes(h)
@@ -522,6 +523,27 @@ func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
 
 // maxFilesNamed is how many of the system's own files are named.
 const maxFilesNamed = 10
+
+// expected is how the snapshot has an entry. One that it does not have is disabled where that was
+// asked for, and is gone where what it is read from is taken away.
+func (r *restore) expected(handle string) Expected {
+	if rec, ok := r.recorded.Entry(handle); ok {
+		return Expected{rec.State, &rec}
+	}
+	item := r.current[handle]
+	if item == nil {
+		return Expected{}
+	}
+	for _, step := range r.plan.Steps {
+		if step.After.Kind == machine.Absent && step.Artifact == machine.File(item.Source.Path) {
+			return Expected{}
+		}
+	}
+	if r.opt.Newcomers == DisableNewcomers {
+		return Expected{State: autostart.Disabled}
+	}
+	return Expected{State: item.State}
+}
 
 // warn says where an entry comes back whose program did not stay the same.
 func (r *restore) warn() {
@@ -535,9 +557,6 @@ func (r *restore) warn() {
 			strings.Join(r.system[:min(n, maxFilesNamed)], ", "), more))
 	}
 	for _, h := range r.plan.Handles {
-		if now, ok := r.current[h]; ok && !slices.Contains(r.plan.Effects, now.Effect) {
-			r.plan.Effects = append(r.plan.Effects, now.Effect)
-		}
 		rec, ok := r.recorded.Entry(h)
 		if !ok || rec.Target.Exists == nil || !*rec.Target.Exists {
 			continue
@@ -545,13 +564,10 @@ func (r *restore) warn() {
 		info, err := r.inv.Machine.Stat(rec.Target.Path)
 		switch {
 		case machine.IsMissing(err):
-			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q is gone: %s", rec.Name, rec.Target.Path))
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q is missing: %s", rec.Name, rec.Target.Path))
 		case err == nil && (info.Size() != rec.Target.Size || !info.ModTime().Equal(rec.Target.Modified)):
 			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q was replaced since: %s had %d bytes of %s, has %d bytes of %s", rec.Name, rec.Target.Path,
 				rec.Target.Size, rec.Target.Modified.Format(time.DateOnly), info.Size(), info.ModTime().UTC().Format(time.DateOnly)))
 		}
-	}
-	if len(r.plan.Effects) == 0 {
-		r.plan.Effects = []string{location.AtNextStart}
 	}
 }

@@ -99,10 +99,10 @@ func takenItem(m *machine.Machine, images func() (*snapshot.Images, error), rec 
 	}
 	item := &location.Item{Entry: rec.Entry, Effect: location.AtNextStart, Artifacts: func() []machine.Artifact { return rec.Artifacts }}
 	item.State = autostart.Disabled
-	item.Mode = "taken away"
+	item.Mode = "removed (kept in the record)"
 	item.Switcher = removed{rec, r.Snapshot, images}
 	item.Facts = func() []location.Fact {
-		return []location.Fact{{Name: "taken away by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}
+		return []location.Fact{{Name: "removed by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}
 	}
 	return item
 }

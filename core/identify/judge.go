@@ -25,7 +25,7 @@ var costs = map[location.Role]string{
 	location.Module:     "a driver: a device may not work without it",
 	location.Device:     "the device that it drives stops working",
 	location.Session:    "needed to start or to sign in",
-	location.SignInStep: "nobody may be able to sign in without it",
+	location.SignInStep: "no user may be able to sign in without it",
 	location.Sound:      "needed for sound",
 	location.Camera:     "needed for a camera",
 	location.InputMode:  "needed to type",

@@ -25,12 +25,21 @@ var tables = map[string]func() []location.Location{
 	"macos":   macos.Locations,
 }
 
+// notLookedAt are the locations of each operating system that nothing reads yet.
+var notLookedAt = map[string]func() []location.Location{
+	"linux":   linux.NotLookedAt,
+	"windows": windows.NotLookedAt,
+	"macos":   macos.NotLookedAt,
+}
+
 // Inventory is what was found on one machine.
 type Inventory struct {
 	Machine   *machine.Machine
 	Items     []*location.Item
 	Unread    []autostart.Unread
 	Locations []location.Report
+	// NotLookedAt are the kinds of places that nothing reads yet.
+	NotLookedAt []location.Location
 }
 
 // Take reads all locations of the machine. What could not be read stands in
@@ -45,9 +54,9 @@ func Take(m *machine.Machine) Inventory {
 		}
 	}
 	if file, err := m.Accounts(); err != nil {
-		unread = append(unread, autostart.Unread{Location: m.OS, Path: file, Reason: machine.Reason(err) + "; what people have of their own is not listed"})
+		unread = append(unread, autostart.Unread{Location: m.OS, Path: file, Reason: machine.Reason(err) + "; users' own entries are not listed"})
 	}
-	inv := Inventory{Machine: m, Items: items, Unread: unread, Locations: reports}
+	inv := Inventory{Machine: m, Items: items, Unread: unread, Locations: reports, NotLookedAt: notLookedAt[m.OS]()}
 	inv.Sort()
 	return inv
 }

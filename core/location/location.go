@@ -52,6 +52,9 @@ type Images = part.Images
 type Location struct {
 	ID    string
 	Stage autostart.Stage
+	// Title is what people call the kind of place; Common is added to it where an entry is not
+	// one user's: "Run keys", "of the system".
+	Title, Common string
 	// Effect says when a switched entry is seen to be off or on.
 	Effect string
 	Places []Place
@@ -75,6 +78,17 @@ type Tells struct {
 type Reading struct {
 	Places []Place
 	Form   Form
+}
+
+// Place is what people call the place of an entry: of a user, or of the whole machine.
+func (l Location) Place(user string) string {
+	switch {
+	case user != "":
+		return l.Title + " of " + user
+	case l.Common != "":
+		return l.Title + " " + l.Common
+	}
+	return l.Title
 }
 
 // Where are the places as a person would name them.
@@ -137,6 +151,8 @@ type Item struct {
 	// system's own files are, or reads as the system came with it. Whether it counts as a part
 	// of the system is decided in core/identify, and by nobody else.
 	Shipped bool
+	// Everyones says that the entry is what everyone has, as its user gets it.
+	Everyones bool
 	// Packaged says that the entry is read from where only the system's own packages put files.
 	Packaged bool
 	// Role is what the machine needs the entry for; [NoRole] takes the location's.
@@ -258,6 +274,13 @@ type Remover interface {
 	Removes() bool
 }
 
+// Stopper is the switch of what keeps running after it was switched off.
+type Stopper interface {
+	Switcher
+	// Stop is the command, in words, by which the system ends it now.
+	Stop() []string
+}
+
 // Removes reports whether a switch leaves nothing behind.
 func Removes(s Switcher) bool {
 	remover, ok := s.(Remover)
@@ -278,18 +301,18 @@ type Grouped interface {
 // Errors that callers decide on.
 var (
 	// ErrNoSwitch says that no safe way of switching exists.
-	ErrNoSwitch = errors.New("cannot be switched")
+	ErrNoSwitch = errors.New("cannot be turned on or off here")
 	// ErrNotPerUser says that an entry cannot be switched for one person.
-	ErrNotPerUser = errors.New("cannot be switched for one person only")
+	ErrNotPerUser = errors.New("cannot be turned on or off for one user only")
 )
 
 // When the system looks at a kind of entry again.
 const (
-	AtNextStart  = "next start of the machine"
-	AtNextSignIn = "next sign-in"
+	AtNextStart  = "at the next restart"
+	AtNextSignIn = "at the next sign-in"
 	WithinMinute = "within a minute"
-	AtNextRun    = "next run of the schedule"
-	Immediately  = "next use"
+	AtNextRun    = "at the next run"
+	Immediately  = "at the next use"
 )
 
 // Status says what came of reading a location.
@@ -301,7 +324,18 @@ const (
 	Empty        Status = "empty"
 	Absent       Status = "absent"
 	StatusUnread Status = "unread"
+	// Unlooked says that nothing reads such locations yet.
+	Unlooked Status = "not-looked-at"
 )
+
+// NotLookedAt is a location that nothing reads yet: it is only named.
+func NotLookedAt(id string, stage autostart.Stage, title string, where ...string) Location {
+	l := Location{ID: id, Stage: stage, Title: title, Form: Code{Shows: autostart.Report, Reader: func(*Survey, []Place) {}}}
+	for _, w := range where {
+		l.Places = append(l.Places, Told(w)...)
+	}
+	return l
+}
 
 // Report is what came of reading one location.
 type Report struct {
@@ -319,10 +353,11 @@ type Survey struct {
 
 	items    []*Item
 	at       Location
-	seen     map[string]int // keys already used, to number those that repeat
-	idle     string         // why nothing acts on the location
-	packaged []string       // the paths of its places where only packages put files
-	adjust   []func(*Item)  // what is done with an item before it is added, the innermost last
+	seen     map[string]int    // keys already used, to number those that repeat
+	idle     string            // why nothing acts on the location
+	titles   map[string]string // the place's title for each user, kept once
+	packaged []string          // the paths of its places where only packages put files
+	adjust   []func(*Item)     // what is done with an item before it is added, the innermost last
 
 	mu      sync.Mutex // of what is reported while places are read side by side
 	present bool
@@ -333,7 +368,7 @@ type Survey struct {
 func Run(m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Report) {
 	surveys := make([]*Survey, len(table))
 	SideBySide(len(table), func(k int) {
-		s := &Survey{View: m, Machine: m, at: table[k], packaged: table[k].packaged(), seen: map[string]int{}}
+		s := &Survey{View: m, Machine: m, at: table[k], packaged: table[k].packaged(), seen: map[string]int{}, titles: map[string]string{}}
 		if s.at.Runner.Off != nil {
 			s.idle = s.at.Runner.Off(s)
 		}
@@ -408,10 +443,21 @@ func (s *Survey) Add(key string, item *Item) {
 	}
 	e := &item.Entry
 	e.Location = s.at.ID
+	owner := e.User
+	if item.Everyones {
+		owner = ""
+	}
+	if e.Place = s.titles[owner]; e.Place == "" {
+		e.Place = s.at.Place(owner)
+		s.titles[owner] = e.Place
+	}
 	if e.Stage == "" {
 		e.Stage = s.at.Stage
 	}
 	e.Switch = item.Word()
+	if e.When == "" {
+		e.When = e.Stage.When()
+	}
 	if s.idle != "" && e.State == autostart.Enabled {
 		e.State, e.Mode = autostart.Disabled, strings.TrimSpace(e.Mode+" ignored: "+s.idle)
 		e.Problems = append(e.Problems, autostart.Ignored)
@@ -442,10 +488,23 @@ func (s *Survey) Add(key string, item *Item) {
 	if e.Handle == "" || s.seen[id] > 1 {
 		e.Handle = autostart.Handle(e.Location, e.User, key)
 	}
-	e.Name, e.Command = autostart.Text(e.Name), autostart.Text(e.Command)
-	e.Mode, e.Source.Path, e.Source.Key = autostart.Text(e.Mode), autostart.Text(e.Source.Path), autostart.Text(e.Source.Key)
+	e.Name, e.Command, e.Mode, e.When = autostart.Text(e.Name), autostart.Text(e.Command), autostart.Text(e.Mode), autostart.Text(e.When)
+	e.Source.Path, e.Source.Key = autostart.Text(e.Source.Path), autostart.Text(e.Source.Key)
+	if e.SystemName == "" {
+		e.SystemName = systemName(e.Source)
+	}
+	e.SystemName = autostart.Text(e.SystemName)
 	s.items = append(s.items, item)
 	s.present = true
+}
+
+// systemName is what a system calls an entry where its location says nothing else: the key or
+// value that it stands in, else its file.
+func systemName(at autostart.Source) string {
+	if at.Key != "" {
+		return at.Key
+	}
+	return at.Path[strings.LastIndexAny(at.Path, `/\`)+1:]
 }
 
 // Skip reports a place that could not be read. That nothing is there is no

@@ -80,7 +80,7 @@ func (m *Machine) reloadUnits(user string) (warning string) {
 	}
 	if err := reload(who); err != nil {
 		m.isDeaf(who)
-		return fmt.Sprintf("%s did not reload its units: %v; it will at the next start", who, err)
+		return fmt.Sprintf("%s did not reload its units: %v; it will at the next restart", who, err)
 	}
 	return ""
 }

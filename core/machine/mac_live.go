@@ -220,7 +220,7 @@ func (m *Machine) launchdImage(a Artifact, domain string) (Image, error) {
 }
 
 // ErrNotSignedIn says that launchd knows nothing of a person now.
-var ErrNotSignedIn = errors.New("not signed in, and launchd takes changes for people who are; sign in, or change the disk from another system with --root")
+var ErrNotSignedIn = errors.New("not signed in, and launchd takes changes only for users who are; sign in, or change the disk from another system with --root")
 
 // launchdWritable tells beforehand what a change of a database needs.
 func (m *Machine) launchdWritable(domain string, uid int) error {
@@ -319,7 +319,7 @@ func (m *Machine) loginItem(a Artifact) (User, string, error) {
 }
 
 // ErrNoLoginItems says that nobody can be asked for a list of login items.
-var ErrNoLoginItems = errors.New("login items are told by the running Mac of the person who is signed in only")
+var ErrNoLoginItems = errors.New("the running Mac tells the login items of the signed-in user only")
 
 // The scripts that System Events answers, in the JavaScript of osascript(1). What
 // they get stands in arguments, so nothing of it is ever taken for a script.
@@ -406,7 +406,7 @@ func (m *Machine) setLoginItem(a Artifact, want Image) error {
 
 // Errors that name what a running Mac protects.
 var (
-	ErrProtected  = errors.New("protected by System Integrity Protection: macOS lets nobody change it while it runs")
+	ErrProtected  = errors.New("protected by System Integrity Protection: macOS lets no one change it while it runs")
 	ErrFullAccess = errors.New("macOS lets programs see this only with Full Disk Access; give it to the terminal in System Settings > Privacy & Security")
 )
 

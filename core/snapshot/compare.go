@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"lockback/core/autostart"
+	"lockback/core/difference"
 	"lockback/core/location"
 	"lockback/core/machine"
 )
@@ -34,6 +35,8 @@ type Field struct {
 	Field string `json:"field"`
 	From  string `json:"from"`
 	To    string `json:"to"`
+	// What says in words what changed, where From and To are images.
+	What string `json:"what,omitempty"`
 }
 
 // Empty reports whether nothing differs.
@@ -229,6 +232,7 @@ var comparedFields = []struct {
 }{
 	{"state", func(e *autostart.Entry) string { return string(e.State) }},
 	{"mode", func(e *autostart.Entry) string { return e.Mode }},
+	{"when", func(e *autostart.Entry) string { return e.When }},
 	{"name", func(e *autostart.Entry) string { return e.Name }},
 	{"stage", func(e *autostart.Entry) string { return string(e.Stage) }},
 	{"command", func(e *autostart.Entry) string { return e.Command }},
@@ -252,9 +256,14 @@ func program(e *autostart.Entry) string {
 
 func compareEntries(a, b *autostart.Entry) []Field {
 	var fields []Field
+	// An early snapshot says when an entry starts in its mode, and has no word for the place.
+	early := a.Place == "" || b.Place == ""
 	for _, f := range comparedFields {
+		if early && (f.name == "mode" || f.name == "when") {
+			continue
+		}
 		if from, to := f.value(a), f.value(b); from != to {
-			fields = append(fields, Field{f.name, from, to})
+			fields = append(fields, Field{Field: f.name, From: from, To: to})
 		}
 	}
 	return fields
@@ -277,7 +286,7 @@ func compareImages(id string, bodies [2]string, from, to *Snapshot) ([]Field, er
 	if a.Same(b) || machine.SameMeaning(artifact, a, b) {
 		return nil, nil // a folder that others put something into
 	}
-	field := Field{autostart.Text(artifact.String()), a.String(), b.String()}
+	field := Field{autostart.Text(artifact.String()), a.String(), b.String(), autostart.Text(strings.Join(difference.Words(artifact, a, b), "; "))}
 	if field.From == field.To {
 		field.From += ", " + describeRest(a)
 		field.To += ", " + describeRest(b)

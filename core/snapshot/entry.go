@@ -120,13 +120,16 @@ var entryFields = []struct {
 			return nil
 		},
 	},
+	text(func(e *Recorded) *string { return &e.Place }),
+	text(func(e *Recorded) *string { return &e.SystemName }),
+	text(func(e *Recorded) *string { return &e.When }),
 }
 
 // yes and no are what a decoded entry's target points to; nothing writes there.
 var yes, no = true, false
 
 // beforeParts is how many fields the snapshots have that know of no parts.
-var beforeParts = len(entryFields) - 2
+var beforeParts = len(entryFields) - 5
 
 // text is a field that is a string already.
 func text(at func(*Recorded) *string) (f struct {

@@ -75,7 +75,7 @@ func alone(path string, info fs.FileInfo, above bool) error {
 	}
 	dacl, _, err := sd.DACL()
 	if err != nil || dacl == nil {
-		return fmt.Errorf("%w: everybody may write to %s", ErrNotOurs, path)
+		return fmt.Errorf("%w: everyone may write to %s", ErrNotOurs, path)
 	}
 	for k := range uint32(dacl.AceCount) {
 		var ace *windows.ACCESS_ALLOWED_ACE

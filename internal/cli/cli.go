@@ -7,10 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
+	"os/signal"
 	"runtime"
 	"runtime/debug"
+	"strconv"
 	"strings"
+	"sync/atomic"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -44,6 +48,9 @@ type Streams struct {
 	Width int  // of the terminal that Out is; 0 when it is none
 	Ask   bool // In is a terminal, so questions can be asked
 	Color bool
+	// Watch says that the process is this program's own: Ctrl-C ends it with a line that says
+	// what was done.
+	Watch bool
 	// At is passed on to the change engine; tests crash there.
 	At func(point string)
 	// Open opens the machine; nil means machine.Open. Tests put a running machine
@@ -55,13 +62,24 @@ type Streams struct {
 func Standard() Streams {
 	s := Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Ask: term.IsTerminal(int(os.Stdin.Fd()))}
 	if term.IsTerminal(int(os.Stdout.Fd())) {
-		s.Width, s.Color = 80, os.Getenv("TERM") != "dumb"
+		s.Width, s.Color = 80, os.Getenv("TERM") != "dumb" && consoleColors()
 		if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 0 {
-			s.Width = max(w, 40)
+			s.Width = max(w, minWidth)
+		}
+	} else if w, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && w > 0 {
+		s.Width = max(w, minWidth)
+	} else if info, err := os.Stdout.Stat(); err == nil && info.Mode()&fs.ModeNamedPipe != 0 {
+		// A pager at the end of the pipe shows it on the same terminal.
+		if w, _, err := term.GetSize(int(os.Stderr.Fd())); err == nil && w > 0 {
+			s.Width = max(w, minWidth)
 		}
 	}
+	s.Watch = true
 	return s
 }
+
+// minWidth is the narrowest terminal that is written for.
+const minWidth = 40
 
 // usageError is a mistake in the command line: exit code 2.
 type usageError struct{ error }
@@ -78,9 +96,31 @@ type app struct {
 	Streams
 	root, store, format string
 	noColor             bool
+	verbose, quiet      bool
 	yes, dryRun         bool
 	guarded             bool
 	toldDisk            bool // of the record on the disk
+	// stopping is what is said when the person stops the program; empty: a change is being made,
+	// which has its own way to stop.
+	stopping atomic.Pointer[string]
+}
+
+// stopMeans says what a stop at this point of the run means.
+func (a *app) stopMeans(words string) { a.stopping.Store(&words) }
+
+// watch ends the process when the person stops it, with a line that says what was and was not
+// done.
+func (a *app) watch() {
+	stopped := make(chan os.Signal, 1)
+	signal.Notify(stopped, os.Interrupt)
+	go func() {
+		for range stopped {
+			if words := *a.stopping.Load(); words != "" {
+				fmt.Fprintln(a.Err, "\nlockback: stopped; "+words)
+				os.Exit(exitFailed)
+			}
+		}
+	}()
 }
 
 // Main runs the program and returns its exit code.
@@ -88,6 +128,10 @@ func Main(args []string, streams Streams) int {
 	out := &output{Writer: streams.Out}
 	streams.Out = out
 	a := &app{Streams: streams}
+	a.stopMeans("nothing was changed")
+	if streams.Watch {
+		a.watch()
+	}
 	root := a.command()
 	root.SetArgs(args)
 	root.SetIn(streams.In)
@@ -147,14 +191,14 @@ func exitCode(err error) int {
 }
 
 const about = `Lock Back lists everything that starts by itself on a computer, records the
-exact state, switches entries off so that nothing is lost, and brings any
+exact state, turns entries off so that nothing is lost, and brings any
 recorded state back: on the running machine, or with --root on the disk of one
 that no longer starts.`
 
 const afterwards = `
 Entries are chosen by selectors:
   k7f3qa2             a handle, as list shows it; its first letters are enough
-  'Fogbell*'          a name, with the wildcards * and ?
+  "Fogbell*"          a name, with the wildcards * and ?
   stage=sign-in       a field; several values: stage=boot,system
   user!=ines          everything but this
 Handles and names add up, fields narrow down. Fields: %s.
@@ -166,7 +210,7 @@ found differences; 4 needs more rights; 5 the machine is not as the plan saw it;
 func (a *app) command() *cobra.Command {
 	c := &cobra.Command{
 		Use:           "lockback",
-		Short:         "See, record, switch off and bring back what starts by itself",
+		Short:         "See, record, turn off and bring back what starts by itself",
 		Long:          about + "\n" + fmt.Sprintf(afterwards, fieldList()),
 		SilenceErrors: true,
 		SilenceUsage:  true,
@@ -190,6 +234,8 @@ func (a *app) command() *cobra.Command {
 	f.StringVar(&a.store, "store", os.Getenv("LOCKBACK_STORE"), "the record's `FILE`, or disk for the one on the mounted disk (default: see history --help)")
 	f.StringVar(&a.format, "format", "table", "table, json or csv")
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "no colours")
+	f.BoolVar(&a.verbose, "verbose", false, "say more: artifacts, and what they were and will be")
+	f.BoolVar(&a.quiet, "quiet", false, "no notes and no progress; errors and results only")
 	c.AddCommand(a.listCommand(), a.showCommand(), a.locationsCommand(), a.snapshotCommand(), a.historyCommand(), a.compareCommand(),
 		a.disableCommand(), a.enableCommand(), a.restoreCommand(), a.undoCommand(), a.recoverCommand(), a.demoCommand())
 	c.InitDefaultCompletionCmd()
@@ -248,8 +294,11 @@ func (a *app) printer() view.Printer {
 	return view.Printer{Out: a.Out, Width: a.Width, Color: a.Color && !a.noColor}
 }
 
-// note writes a line for the person to standard error. All of it is made safe for a terminal:
-// errors of packages hold names from the disk, too.
+// note writes a line for the person to standard error, unless --quiet is given. All of it is made
+// safe for a terminal: errors of packages hold names from the disk, too.
 func (a *app) note(format string, args ...any) {
+	if a.quiet {
+		return
+	}
 	fmt.Fprintln(a.Err, view.Safe(fmt.Sprintf(format, args...)))
 }

@@ -2,9 +2,11 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -21,11 +23,14 @@ import (
 func (a *app) compareCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare FROM [TO]",
-		Short: "Show what differs between two snapshots, or between one and now",
+		Short: "Show what differs between two snapshots, or since one, or since a change",
 		Long: `Show what differs between two snapshots, or between a snapshot and the machine as
-it is now: entries that came, entries that went, and what changed in the others.
+it is now: entries that were added, entries that were removed, and what changed in
+the others. What a change of lockback did is told apart from what happened by itself.
+From a change on ("compare C2"), what that change did is no difference: it shows what
+happened since, and what was put back.
 Exits with 0 where nothing differs and with 3 where something does.`,
-		Example: "  lockback compare S1\n  lockback compare S1 S4",
+		Example: "  lockback compare S1\n  lockback compare S1 S4\n  lockback compare C2",
 		Args:    cobra.RangeArgs(1, 2),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.open(store.Read)
@@ -33,12 +38,12 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 				return err
 			}
 			defer s.close()
-			from, err := s.snapshot(args[0])
+			fromName, before, since, err := s.compareFrom(args[0])
 			if err != nil {
 				return err
 			}
-			if from.Machine != s.machine.ID {
-				a.note("note: %s is of another machine, %s", from.Name(), s.nameOf(from.Machine))
+			if before.Machine != s.machine.ID {
+				a.note("note: %s is of another machine, %s", before.Name(), s.nameOf(before.Machine))
 			}
 			name := "now"
 			var to *snapshot.Snapshot
@@ -47,16 +52,31 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 					return err
 				}
 				name = to.Name()
+				if since != nil && to.ID <= since.Snapshot {
+					return usage("%s was taken before %s", to.Name(), since.Name())
+				}
 			} else {
 				if to, err = s.captureNow(); err != nil {
 					return err
 				}
 			}
-			d, err := snapshot.Compare(from, to)
+			d, err := snapshot.Compare(before, to)
 			if err != nil {
 				return adviseStore(err)
 			}
-			if err := s.printDifference(from.Name(), name, d); err != nil {
+			if since != nil {
+				if d, err = s.engine.Since(*since, d, before, to); err != nil {
+					return adviseStore(err)
+				}
+			}
+			doing, err := s.engine.Doing(before, to)
+			if err == nil {
+				err = doing.Look(before, to, d)
+			}
+			if err != nil {
+				return adviseStore(err)
+			}
+			if err := s.printDifference(fromName, name, d, doing); err != nil {
 				return err
 			}
 			if !d.Empty() {
@@ -65,6 +85,30 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 			return nil
 		},
 	}
+}
+
+// compareFrom is where a comparison begins: a snapshot, or a change with the one before it.
+func (s *session) compareFrom(id string) (string, *snapshot.Snapshot, *change.Change, error) {
+	if !strings.HasPrefix(strings.ToUpper(id), "C") {
+		snap, err := s.snapshot(id)
+		if err != nil {
+			return "", nil, nil, err
+		}
+		return snap.Name(), snap, nil, nil
+	}
+	n, err := number(id, "C", "a change")
+	if err != nil {
+		return "", nil, nil, err
+	}
+	c, err := s.change(n)
+	if err == nil && c.State != change.Done {
+		err = usage("%s is %s; compare with S%d, which was taken before it", c.Name(), string(c.State), c.Snapshot)
+	}
+	if err != nil {
+		return "", nil, nil, err
+	}
+	snap, err := s.snapshot("S" + strconv.Itoa(c.Snapshot))
+	return c.Name(), snap, &c, err
 }
 
 // captureNow captures the machine for a comparison with the record, and keeps of the contents
@@ -92,65 +136,130 @@ func (s *session) captureNow() (*snapshot.Snapshot, error) {
 	return now, nil
 }
 
-func (s *session) printDifference(from, to string, d snapshot.Difference) error {
+// changedJSON is an entry that changed, and the change of ours that did it.
+type changedJSON struct {
+	Handle string           `json:"handle"`
+	Name   string           `json:"name"`
+	By     string           `json:"by"`
+	Fields []snapshot.Field `json:"fields"`
+}
+
+func (s *session) printDifference(from, to string, d snapshot.Difference, doing *change.Doing) error {
+	changed := make([]changedJSON, len(d.Changed))
+	for k, c := range d.Changed {
+		changed[k] = changedJSON{c.Handle, c.Name, doing.By(c.Handle), c.Fields}
+	}
 	p := s.printer()
 	switch s.format {
 	case "json":
 		return p.JSON(struct {
-			From    string             `json:"from"`
-			To      string             `json:"to"`
-			Added   []autostart.Entry  `json:"added"`
-			Removed []autostart.Entry  `json:"removed"`
-			Changed []snapshot.Changed `json:"changed"`
-		}{from, to, notNil(d.Added), notNil(d.Removed), notNil(d.Changed)})
+			From    string            `json:"from"`
+			To      string            `json:"to"`
+			Added   []autostart.Entry `json:"added"`
+			Removed []autostart.Entry `json:"removed"`
+			Changed []changedJSON     `json:"changed"`
+		}{from, to, notNil(d.Added), notNil(d.Removed), changed})
 	case "csv":
 		var rows [][]string
 		for _, e := range d.Added {
-			rows = append(rows, []string{"added", e.Handle, e.Name, "", "", string(e.State)})
+			rows = append(rows, []string{"added", e.Handle, e.Name, doing.By(e.Handle), "", "", string(e.State)})
 		}
 		for _, e := range d.Removed {
-			rows = append(rows, []string{"removed", e.Handle, e.Name, "", string(e.State), ""})
+			rows = append(rows, []string{"removed", e.Handle, e.Name, doing.By(e.Handle), "", string(e.State), ""})
 		}
-		for _, c := range d.Changed {
+		for _, c := range changed {
 			for _, f := range c.Fields {
-				rows = append(rows, []string{"changed", c.Handle, c.Name, f.Field, f.From, f.To})
+				rows = append(rows, []string{"changed", c.Handle, c.Name, c.By, f.Field, f.From, f.To})
 			}
 		}
-		return p.CSV([]string{"what", "handle", "name", "field", "from", "to"}, rows)
+		return p.CSV([]string{"what", "handle", "name", "by", "field", "from", "to"}, rows)
 	}
 	p.Line("%s", heading(describe(s.machine)))
 	if d.Empty() {
 		p.Line("nothing differs between %s and %s", from, to)
 		return nil
 	}
-	if len(d.Added) > 0 {
+	section := func(title string) {
 		p.Line("")
-		p.Bold("Came since " + from)
-		p.Table(cameColumns, slices.Values(came(d.Added)))
+		p.Bold(title)
 	}
-	if len(d.Removed) > 0 {
-		p.Line("")
-		p.Bold("Gone since " + from)
-		p.Table(cameColumns, slices.Values(came(d.Removed)))
-	}
-	if len(d.Changed) > 0 {
-		p.Line("")
-		p.Bold("Changed since " + from)
-		var rows [][]view.Cell
-		for _, c := range d.Changed {
-			for k, f := range together(c.Fields) {
-				handle, name := c.Handle, c.Name
-				if k > 0 && p.Width > 0 {
-					handle, name = "", ""
-				}
-				rows = append(rows, []view.Cell{view.T(handle), view.T(name), view.T(f.Field), view.T(f.From), view.T(f.To)})
-			}
+	printListed(p, "Added since "+from, d.Added, doing)
+	printListed(p, "Removed since "+from, d.Removed, doing)
+	var order []string // who did it: nobody of ours first
+	by := map[string][]changedJSON{}
+	for _, c := range changed {
+		if by[c.By] == nil {
+			order = append(order, c.By)
 		}
-		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 2}, {Title: "what", Share: 2}, {Title: "was", Share: 2}, {Title: "is", Share: 2}}, slices.Values(rows))
+		by[c.By] = append(by[c.By], c)
+	}
+	slices.SortStableFunc(order, func(a, b string) int { return cmp.Or(cmp.Compare(len(a), len(b)), cmp.Compare(a, b)) })
+	for _, who := range order {
+		if who == "" {
+			section("Changed since " + from + ", not by lockback")
+		} else {
+			section("Changed since " + from + " by " + who)
+		}
+		printChanged(p, by[who])
 	}
 	p.Line("")
-	p.Line("%d came, %d gone, %d changed between %s and %s", len(d.Added), len(d.Removed), len(d.Changed), from, to)
+	own := len(changed) - len(by[""])
+	p.Line("%d added, %d removed, %d changed between %s and %s; %d of the changes %s lockback's own", len(d.Added), len(d.Removed), len(d.Changed), from, to, own, isAre(own))
 	return nil
+}
+
+func printChanged(p view.Printer, changed []changedJSON) {
+	if p.Width > 0 {
+		for _, c := range changed {
+			var lines [][]string
+			for _, f := range together(c.Fields) {
+				switch {
+				case f.What != "":
+					lines = append(lines, []string{f.Field + ":", f.What})
+				default:
+					lines = append(lines, []string{f.Field + ":", cmp.Or(f.From, "nothing"), "→ " + cmp.Or(f.To, "nothing")})
+				}
+			}
+			p.Block(c.Handle+"  "+c.Name, lines)
+		}
+		return
+	}
+	p.Table([]view.Column{{Title: "handle"}, {Title: "name"}, {Title: "what"}, {Title: "was"}, {Title: "is"}}, func(yield func([]view.Cell) bool) {
+		for _, c := range changed {
+			for _, f := range together(c.Fields) {
+				was, is := f.From, f.To
+				if f.What != "" {
+					was, is = "", f.What
+				}
+				if !yield([]view.Cell{view.T(c.Handle), view.T(c.Name), view.T(f.Field), view.T(was), view.T(is)}) {
+					return
+				}
+			}
+		}
+	})
+}
+
+// printListed writes entries that were added or removed, those that no change of ours did first.
+func printListed(p view.Printer, title string, entries []autostart.Entry, doing *change.Doing) {
+	by := map[string][]*autostart.Entry{}
+	var order []string
+	for k := range entries {
+		who := doing.By(entries[k].Handle)
+		if by[who] == nil {
+			order = append(order, who)
+		}
+		by[who] = append(by[who], &entries[k])
+	}
+	slices.SortFunc(order, func(a, b string) int { return cmp.Or(cmp.Compare(len(a), len(b)), cmp.Compare(a, b)) })
+	for _, who := range order {
+		p.Line("")
+		if who == "" {
+			p.Bold(title + ", not by lockback")
+		} else {
+			p.Bold(title + " by " + who)
+		}
+		p.Entries(by[who], view.Layout{Group: "place"})
+	}
 }
 
 // together puts the system's own word for a state beside the state, where both
@@ -168,16 +277,6 @@ func together(fields []snapshot.Field) []snapshot.Field {
 	}
 	first := snapshot.Field{Field: "state", From: join(state.From, mode.From), To: join(state.To, mode.To)}
 	return append([]snapshot.Field{first}, fields[2:]...)
-}
-
-var cameColumns = []view.Column{{Title: "handle"}, {Title: "state"}, {Title: "stage"}, {Title: "name", Share: 2}, {Title: "for"}, {Title: "starts", Share: 3}}
-
-func came(entries []autostart.Entry) [][]view.Cell {
-	var rows [][]view.Cell
-	for _, e := range entries {
-		rows = append(rows, []view.Cell{view.T(e.Handle), view.T(string(e.State)), view.T(string(e.Stage)), view.T(e.Name), view.T(forWhom(e)), view.T(e.Command)})
-	}
-	return rows
 }
 
 // notFound tells which ids there are where one was not found.

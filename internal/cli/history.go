@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -51,11 +52,12 @@ func (a *app) historyCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "history [ID]",
 		Short: "List snapshots and changes, newest first",
-		Long: `List the snapshots and changes of this machine, newest first; with an id, that
-one in full.
+		Long: `List the snapshots and changes of this machine, newest first, in local time (UTC in
+JSON and CSV). A snapshot that a change took first stands in that change's line.
+With an id, that one in full.
 
 The record is the file named by --store or LOCKBACK_STORE, else that of this system
-when run as root, else the person's own in their state folder. It is used only where
+when run as root, else the user's own in their state folder. It is used only where
 nobody else could have written to it. --store disk is the record that lies on the
 mounted disk (in var/lib/lockback, ProgramData\lockback or Library/Application
 Support/lockback): what it says is the word of whoever had the disk.`,
@@ -91,12 +93,18 @@ Support/lockback): what it says is the word of whoever had the disk.`,
 				}
 			}
 			slices.Reverse(items)
-			return s.printItems(items)
+			before := map[string]string{}
+			for _, c := range changes {
+				before[c.Name()] = "S" + strconv.Itoa(c.Snapshot)
+			}
+			return s.printItems(items, before)
 		},
 	}
 }
 
-func (s *session) printItems(items []itemJSON) error {
+// printItems lists snapshots and changes. On a screen, a snapshot that a change took first stands
+// in the change's own line.
+func (s *session) printItems(items []itemJSON, before map[string]string) error {
 	p := s.printer()
 	switch s.format {
 	case "json":
@@ -112,17 +120,31 @@ func (s *session) printItems(items []itemJSON) error {
 	}
 	p.Line("%s", heading(describe(s.machine)))
 	p.Line("")
+	folded := map[string]bool{}
+	for _, snap := range before {
+		folded[snap] = true
+	}
 	var rows [][]view.Cell
 	for _, i := range items {
+		if i.Kind == "snapshot" && folded[i.ID] && automatic(i) {
+			continue
+		}
 		mark := view.Plain
 		if i.State != "done" {
 			mark = view.Alert
 		}
-		rows = append(rows, []view.Cell{view.T(i.ID), view.T(i.Time), view.T(i.Kind), view.T(strconv.Itoa(i.Entries)), {Lines: []string{i.State}, Mark: mark}, view.T(i.Message)})
+		when := i.Time
+		if t, err := time.Parse(time.RFC3339, i.Time); err == nil {
+			when = local(t)
+		}
+		rows = append(rows, []view.Cell{view.T(i.ID), view.T(when), view.T(i.Kind), view.T(strconv.Itoa(i.Entries)), {Lines: []string{i.State}, Mark: mark}, view.T(before[i.ID]), view.T(i.Message)})
 	}
-	p.Table([]view.Column{{Title: "id"}, {Title: "time (UTC)"}, {Title: "kind"}, {Title: "entries"}, {Title: "state"}, {Title: "message", Share: 1}}, slices.Values(rows))
+	p.Table([]view.Column{{Title: "id"}, {Title: "time"}, {Title: "kind"}, {Title: "entries"}, {Title: "state"}, {Title: "before it"}, {Title: "message", Share: 1}}, slices.Values(rows))
 	return nil
 }
+
+// automatic reports whether a change took the snapshot, not a person.
+func automatic(i itemJSON) bool { return strings.HasPrefix(i.Message, "before ") }
 
 func (s *session) historyOf(id string) error {
 	p := s.printer()
@@ -136,18 +158,31 @@ func (s *session) historyOf(id string) error {
 			return err
 		}
 		item := changeItem(c)
+		touched := s.touchedBy(c)
 		if s.format == "json" {
 			return p.JSON(struct {
 				itemJSON
-				Steps []stepJSON `json:"steps"`
-			}{item, stepsOf(c.Steps)})
+				Snapshot string     `json:"snapshot"`
+				Touched  []named    `json:"touched"`
+				Steps    []stepJSON `json:"steps"`
+			}{item, "S" + strconv.Itoa(c.Snapshot), touched, stepsOf(c.Steps)})
 		}
 		if s.format == "csv" {
 			return s.stepsCSV(c.Steps)
 		}
-		p.Line("%s of %s, %s: %s", item.ID, item.Time, item.State, item.Message)
+		p.Line("%s", heading(describe(s.machine)))
+		p.Line("%s of %s, %s: %s", item.ID, dated(c.Time), item.State, item.Message)
+		p.Line("S%d has the state before it.", c.Snapshot)
 		p.Line("")
-		s.printSteps(c.Steps)
+		names := make(map[string]string, len(touched))
+		var rows [][]view.Cell
+		for _, n := range touched {
+			names[n.Handle] = n.Name
+			rows = append(rows, []view.Cell{view.T(n.Handle), view.T(n.Name), view.T(cmp.Or(n.User, "everyone")), view.T(n.Was)})
+		}
+		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 1}, {Title: "for"}, {Title: "was"}}, slices.Values(rows))
+		p.Line("")
+		s.printSteps(c.Steps, func(h string) string { return names[h] })
 		return nil
 	}
 	snap, err := s.snapshot(id)
@@ -171,15 +206,65 @@ func (s *session) historyOf(id string) error {
 			Unread []autostart.Unread `json:"unread"`
 		}{item, entries, notNil(snap.Unread)})
 	case "csv":
-		return p.EntriesCSV(entries)
+		return p.EntriesCSV(entries, nil)
 	}
-	p.Line("%s", strings.TrimSuffix(item.ID+" of "+item.Time+": "+item.Message, ": "))
+	p.Line("%s", heading(describe(s.machine)))
+	p.Line("%s", strings.TrimSuffix(item.ID+" of "+dated(snap.Time)+": "+item.Message, ": "))
 	p.Line("")
-	p.Entries(entries)
+	p.Entries(entries, view.Layout{})
 	p.Unread(snap.Unread)
 	p.Line("")
 	p.Line("%s", view.Counts(entries, 0))
 	return nil
+}
+
+// named is an entry that a change touched, as it was before.
+type named struct {
+	Handle string `json:"handle"`
+	Name   string `json:"name"`
+	User   string `json:"user"`
+	Was    string `json:"was"`
+}
+
+// touchedBy lists the entries of a change by their names. Those that were not there before it have
+// only a handle.
+func (s *session) touchedBy(c change.Change) []named {
+	list := []named{}
+	at := map[string]int{}
+	for _, step := range c.Steps {
+		for _, h := range step.Handles {
+			if _, known := at[h]; !known {
+				at[h] = len(list)
+				list = append(list, named{Handle: h, Was: absent})
+			}
+		}
+	}
+	snap, err := s.store.Snapshot(c.Snapshot)
+	if err != nil {
+		return list // the change itself can be told of all the same
+	}
+	handles := make(map[string]bool, len(at))
+	for h := range at {
+		handles[h] = true
+	}
+	entries, err := snap.EntriesOf(handles)
+	if err != nil {
+		return list
+	}
+	for _, rec := range entries {
+		n := &list[at[rec.Handle]]
+		n.Name, n.User, n.Was = rec.Name, rec.User, string(rec.State)
+	}
+	return list
+}
+
+// namesAt tells the names of entries that a change touched.
+func (s *session) namesAt(c change.Change) func(handle string) string {
+	names := map[string]string{}
+	for _, n := range s.touchedBy(c) {
+		names[n.Handle] = n.Name
+	}
+	return func(h string) string { return names[h] }
 }
 
 // snapshot loads a snapshot by its written number.

@@ -1,7 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
+	"slices"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -9,6 +13,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/store"
 	"lockback/internal/view"
 )
 
@@ -55,6 +60,7 @@ func subject(m *machine.Machine) string {
 
 func (a *app) listCommand() *cobra.Command {
 	var all bool
+	var o listOptions
 	c := &cobra.Command{
 		Use:   "list [SELECTOR...]",
 		Short: "List what starts by itself",
@@ -63,8 +69,12 @@ off stay in the list. Parts of the operating system are left out and counted;
 --all shows them. Places that could not be read are listed with the reason.`,
 		Example: "  lockback list\n  lockback list stage=sign-in user=ines\n  lockback --root /mnt/disk list problem=target-missing",
 		RunE: func(_ *cobra.Command, words []string) error {
-			return a.look(func(m *machine.Machine, inv inventory.Inventory) error {
-				c, _, err := choose(inv, words, all)
+			layout, sortBy, err := o.layout()
+			if err != nil {
+				return err
+			}
+			return a.look(func(m *machine.Machine, inv inventory.Inventory, st *store.Store) error {
+				c, err := a.choose(m, inv, st, words, scope{all: all, anywhere: true})
 				var nothing nothingFound
 				if errors.As(err, &nothing) {
 					a.note("%s", oneLine(err)) // which is an answer: the rest of the machine was read
@@ -72,33 +82,129 @@ off stay in the list. Parts of the operating system are left out and counted;
 					return err
 				}
 				entries := entriesOf(c.items)
+				if sortBy != nil {
+					slices.SortStableFunc(entries, func(a, b *autostart.Entry) int { return sortBy(a, b) })
+				}
 				p := a.printer()
 				switch a.format {
 				case "json":
 					return view.JSONList(p, struct {
 						Machine machineJSON `json:"machine"`
 					}{describe(m)}, "entries", entries, struct {
-						LeftOut int                `json:"left_out"`
-						Unread  []autostart.Unread `json:"unread"`
-					}{c.leftOut, notNil(inv.Unread)}, view.AppendEntry)
+						LeftOut     int                `json:"left_out"`
+						Unread      []autostart.Unread `json:"unread"`
+						NotLookedAt []string           `json:"not_looked_at"`
+					}{c.hidden, notNil(inv.Unread), idsOf(inv.NotLookedAt)}, view.AppendEntry)
 				case "csv":
 					a.noteUnread(inv.Unread)
-					return p.EntriesCSV(entries)
+					return p.EntriesCSV(entries, layout.Columns)
 				}
 				p.Line("%s", heading(describe(m)))
 				if len(entries) > 0 {
 					p.Line("")
-					p.Entries(entries)
+					p.Entries(entries, layout)
 				}
 				p.Unread(inv.Unread)
 				p.Line("")
-				p.Line("%s", view.Counts(entries, c.leftOut))
+				p.Line("%s", view.Counts(entries, c.hidden))
+				if more := forEveryoneToo(inv, c, all); more > 0 {
+					p.Line("and %s for everyone (for=%s shows them too)", view.Number(more, "more", "more"), strings.Join(c.sel.Only("user"), ","))
+				}
+				if n := len(inv.Unread); n > 0 {
+					p.Line("%s could not be read, see above", view.Number(n, "place", "places"))
+				}
+				if n := len(inv.NotLookedAt); n > 0 {
+					p.Line("%s %s not looked at yet (lockback locations names them): this list is not complete", view.Number(n, "kind of place", "kinds of places"), isAre(n))
+				}
 				return nil
 			})
 		},
 	}
-	c.Flags().BoolVar(&all, "all", false, "show parts of the operating system too")
+	f := c.Flags()
+	f.BoolVar(&all, "all", false, "show parts of the operating system too")
+	f.StringVar(&o.group, "group", "place", "the headings: place, stage, maker or none")
+	f.StringVar(&o.sort, "sort", "", "sort by this `FIELD`, without headings unless --group is given")
+	f.StringSliceVar(&o.columns, "columns", nil, "a table of these fields: `LIST` of names with commas")
 	return c
+}
+
+// listOptions say how a list is laid out.
+type listOptions struct {
+	group, sort string
+	columns     []string
+}
+
+// layout checks the options.
+func (o listOptions) layout() (view.Layout, func(a, b *autostart.Entry) int, error) {
+	layout := view.Layout{Group: o.group}
+	if !slices.Contains(view.Groupings, o.group) {
+		return layout, nil, usage("a list cannot be grouped by %q%s (it is one of %s)", o.group, autostart.Suggest(o.group, view.Groupings), strings.Join(view.Groupings, ", "))
+	}
+	named := func(name string) (view.Field, error) {
+		f, ok := view.FieldNamed(name)
+		if !ok {
+			return f, usage("entries have no field %q%s (the fields are %s)", name, autostart.Suggest(name, view.FieldNames()), strings.Join(view.FieldNames(), ", "))
+		}
+		return f, nil
+	}
+	for _, name := range o.columns {
+		f, err := named(name)
+		if err != nil {
+			return layout, nil, err
+		}
+		layout.Columns = append(layout.Columns, f)
+	}
+	if o.sort == "" {
+		return layout, nil, nil
+	}
+	f, err := named(o.sort)
+	if err != nil {
+		return layout, nil, err
+	}
+	if layout.Group == "place" {
+		layout.Group = "none"
+	}
+	number := map[string]bool{"line": true, "target_size": true}[f.Name]
+	return layout, func(a, b *autostart.Entry) int {
+		x, y := f.Value(a), f.Value(b)
+		if number {
+			n, _ := strconv.ParseInt(x, 10, 64)
+			m, _ := strconv.ParseInt(y, 10, 64)
+			return cmp.Compare(n, m)
+		}
+		return strings.Compare(strings.ToLower(x), strings.ToLower(y))
+	}, nil
+}
+
+// forEveryoneToo counts what starts for everyone besides what a list of one user's own shows: a
+// sign-in is not clean because the user's own list is empty.
+func forEveryoneToo(inv inventory.Inventory, c choice, all bool) int {
+	if c.sel.Only("user") == nil || slices.Contains(c.sel.Only("user"), "") {
+		return 0
+	}
+	sel, n := c.sel.As("user", "for"), 0
+	for _, item := range inv.Items {
+		if item.User == "" && (all || !item.OSPart) && sel.Matches(item.Entry) {
+			n++
+		}
+	}
+	return n
+}
+
+// idsOf are the ids of locations.
+func idsOf(locations []location.Location) []string {
+	ids := make([]string, len(locations))
+	for k, l := range locations {
+		ids[k] = l.ID
+	}
+	return ids
+}
+
+func isAre(n int) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
 }
 
 func entriesOf(items []*location.Item) []*autostart.Entry {

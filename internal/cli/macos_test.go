@@ -50,7 +50,7 @@ func TestArchiveMac(t *testing.T) {
 	gone := []string{"target-missing"}
 	apps := "/Applications/"
 	for name, want := range map[string]testkit.Entry{
-		"org.kelpline.updater":       {Location: "macos.launch-daemons", Stage: "system", Mode: "at load, every 1 h", Target: target("/Library/Application Support/Kelpline/updater", true)},
+		"org.kelpline.updater":       {Location: "macos.launch-daemons", Stage: "system", Mode: "at startup, every 1 h", Target: target("/Library/Application Support/Kelpline/updater", true)},
 		"org.kelpline.telemetry":     {Location: "macos.launch-daemons", Stage: "schedule", State: "disabled", Mode: "switched off in System Settings"},
 		"org.brinecast.helper":       {Location: "macos.launch-daemons", Mode: "kept running", Target: target("/Library/PrivilegedHelperTools/org.brinecast.helper", false), Problems: gone},
 		"org.saltmarsh.licence":      {Location: "macos.launch-daemons", Stage: "event", Mode: "when a program asks for org.saltmarsh.licence"},
@@ -61,17 +61,17 @@ func TestArchiveMac(t *testing.T) {
 		"com.apple.configd":          {Location: "macos.launch-daemons", Mode: "kept running", OSPart: true, Guarded: "the machine needs it to start"},
 		"com.apple.atrun":            {Location: "macos.launch-daemons", State: "disabled", Mode: "disabled in launchd's database", Stage: "schedule", OSPart: true},
 		"com.apple.Dock.agent/jonas": {Location: "macos.launch-agents", Mode: "again after it failed", OSPart: true, Guarded: "needed to show a screen"},
-		"org.fogbell.sync/annika":    {Location: "macos.launch-agents", Mode: "at load, again after it failed", Target: target(apps+"Fogbell Sync.app/Contents/MacOS/Fogbell Sync", true)},
-		"org.gullrock.welcome/jonas": {Location: "macos.launch-agents", Mode: "at load", Target: target(apps+"Gullrock Welcome.app/Contents/MacOS/Gullrock Welcome", true)},
-		"org.gullrock.notice":        {Location: "macos.launch-agents", Mode: "at the login window, at load"},
-		"com.apple.speedkeeper/mirela": {Location: "macos.launch-agents", Mode: "at load, kept running",
+		"org.fogbell.sync/annika":    {Location: "macos.launch-agents", Mode: "at sign-in, again after it failed", Target: target(apps+"Fogbell Sync.app/Contents/MacOS/Fogbell Sync", true)},
+		"org.gullrock.welcome/jonas": {Location: "macos.launch-agents", Mode: "", Target: target(apps+"Gullrock Welcome.app/Contents/MacOS/Gullrock Welcome", true)},
+		"org.gullrock.notice":        {Location: "macos.launch-agents", Mode: "at the login window, at startup"},
+		"com.apple.speedkeeper/mirela": {Location: "macos.launch-agents", Mode: "at sign-in, kept running",
 			Target: target("/Users/mirela/Library/.speed/keeper", true)}, // calls itself a part of the system
 		"org.gullrock.Übersicht der Gezeiten/mirela": {Location: "macos.launch-agents", Mode: "every 15 min", Target: target("/Users/mirela/Documents/Gezeiten.scpt", true)},
-		"org.brinecast.screens/jonas":                {Location: "macos.launch-agents", Mode: "at load", Target: target(apps+"Brinecast.app/Contents/MacOS/Brinecast", false), Problems: gone},
+		"org.brinecast.screens/jonas":                {Location: "macos.launch-agents", Mode: "", Target: target(apps+"Brinecast.app/Contents/MacOS/Brinecast", false), Problems: gone},
 		"org.tidewatch.notes/jonas":                  {Location: "macos.launch-agents", State: "disabled", Mode: "disabled in launchd's database"},
-		"Fogbell Helper/mirela":                      {Location: "macos.embedded-jobs", Mode: "at sign-in", Target: target(apps+"Fogbell Sync.app/Contents/Library/LoginItems/Fogbell Helper.app/Contents/MacOS/Fogbell Helper", true)},
+		"Fogbell Helper/mirela":                      {Location: "macos.embedded-jobs", Mode: "", Target: target(apps+"Fogbell Sync.app/Contents/Library/LoginItems/Fogbell Helper.app/Contents/MacOS/Fogbell Helper", true)},
 		"org.fogbell.quick/mirela":                   {Location: "macos.embedded-jobs", State: "disabled", Mode: "switched off in System Settings"},
-		"org.fogbell.quick/jonas":                    {Location: "macos.embedded-jobs", Mode: "at load", Target: target(apps+"Fogbell Sync.app/Contents/MacOS/quick", true)},
+		"org.fogbell.quick/jonas":                    {Location: "macos.embedded-jobs", Mode: "", Target: target(apps+"Fogbell Sync.app/Contents/MacOS/quick", true)},
 		"Gullrock Catalogue/mirela":                  {Location: "macos.reopen", Mode: "open at the last sign-out", Target: target(apps+"Gullrock Catalogue.app/Contents/MacOS/Gullrock Catalogue", true)},
 		"Brinecast/mirela":                           {Location: "macos.login-items", Target: target(apps+"Brinecast.app", false), Problems: gone},
 		"Tide Table/jonas":                           {Location: "macos.login-items", Mode: "older list, taken over at sign-in", Target: target(apps+"Tide Table.app/Contents/MacOS/Tide Table", true)},
@@ -81,8 +81,8 @@ func TestArchiveMac(t *testing.T) {
 		"LoginHook":                                  {Location: "macos.login-hooks", Mode: "before sign-in, as root", Target: target("/usr/local/bin/gullrock-sign-in", true)},
 		"Gullrock Welcome":                           {Location: "macos.managed-login-items", Mode: "managed"},
 		"at job 7/mirela":                            {Location: "macos.at", Stage: "schedule", State: "disabled", Mode: "com.apple.atrun is disabled", Target: target("/Users/mirela/bin/index", true)},
-		"110.clean-tmps":                             {Location: "macos.periodic", Stage: "schedule", Mode: "daily", OSPart: true},
-		"500.gullrock-index":                         {Location: "macos.periodic", Stage: "schedule", Mode: "weekly"},
+		"110.clean-tmps":                             {Location: "macos.periodic", Stage: "schedule", Mode: "every day", OSPart: true},
+		"500.gullrock-index":                         {Location: "macos.periodic", Stage: "schedule", Mode: "every week"},
 		"rc.local":                                   {Location: "macos.rc", Stage: "system", State: "disabled", Mode: "ignored: not run since OS X 10.10", Problems: []string{"ignored"}},
 		"door bell":                                  {Location: "macos.emond", Stage: "event", State: "disabled", Mode: "ignored: no event monitor since 13", Problems: []string{"ignored"}},
 		"rename scans.scpt/annika":                   {Location: "macos.folder-actions", Stage: "event", Mode: "when something is put into /Users/annika/Scans"},
@@ -103,10 +103,10 @@ func TestArchiveMac(t *testing.T) {
 			want.Stage = got.Stage
 		}
 		if name == "zprofile" {
-			want.Mode = got.Mode
+			want.Mode = got.Told()
 		}
 		require.Equal(t, []any{want.Location, want.Stage, want.State, want.Mode, want.OSPart, want.Guarded},
-			[]any{got.Location, got.Stage, got.State, got.Mode, got.OSPart, got.Guarded}, name)
+			[]any{got.Location, got.Stage, got.State, got.Told(), got.OSPart, got.Guarded}, name)
 		if want.Target.Path != "" {
 			require.Equal(t, want.Target, got.Target, name)
 		}

@@ -3,13 +3,13 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/inventory"
-	"lockback/core/location"
 )
 
 func (a *app) restoreCommand() *cobra.Command {
@@ -21,14 +21,14 @@ func (a *app) restoreCommand() *cobra.Command {
 		Short: "Bring a recorded state back",
 		Long: `Bring the state of a snapshot back: every file, link and folder that decides an
 entry gets the content, owner, mode, times and attributes that it had. Entries
-that came since are kept as they are, unless --newcomers=disable is given, and so is
-what somebody made since where there was nothing, and lines added to a file of lines.
+added since are kept as they are, unless --newcomers=disable is given, and so is
+what was made since where there was nothing, and lines added to a file of lines.
 Files in the operating system's own folders stay as its last upgrade has them;
 --with-system-files brings them back too. What cannot be read or written is left out
 and named; all else is done, and the exit code is then 1.
 A snapshot taken on the running machine can be restored onto its disk with --root,
 and the other way round. A snapshot is taken first, so undo takes the restore back.`,
-		Example: "  lockback restore S1\n  lockback restore S1 --only 'Fogbell*'\n  lockback --root /mnt/disk restore S1 --dry-run",
+		Example: "  lockback restore S1\n  lockback restore S1 --only \"Fogbell*\"\n  lockback --root /mnt/disk restore S1 --dry-run",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			opt := change.RestoreOptions{Newcomers: change.Newcomers(newcomers), SystemFiles: systemFiles}
@@ -60,7 +60,7 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 				for _, r := range recorded {
 					entries = append(entries, &r.Entry)
 				}
-				if opt.Only, err = chosenHandles(append(entries, inv.Entries()...), only); err != nil {
+				if opt.Only, err = chosenHandles(inv, append(entries, inv.Entries()...), only); err != nil {
 					return err
 				}
 			}
@@ -71,14 +71,7 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 				} else {
 					a.note("there is nothing to do on %s but for what is kept or left out", subject(s.machine))
 				}
-				s.noteLeftOut(plan)
-				for _, w := range plan.Warnings {
-					a.note("note: %s", w)
-				}
-				if err := s.printChange(change.Plan{Warnings: plan.Warnings}, nil, change.Result{}); err != nil {
-					return err
-				}
-				return s.incomplete(plan)
+				return s.printNothing(plan)
 			}
 			if err != nil {
 				return err
@@ -86,13 +79,14 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			if message == "" {
 				message = snap.Name()
 			}
-			return s.carryOut(plan, inv, itemsOf(inv, plan.Handles), message, "Restore")
+			about := strings.TrimSuffix(fmt.Sprintf("Back to %s of %s: %s", snap.Name(), dated(snap.Time), snap.Message), ": ")
+			return s.carryOut(errand{plan, inv, "Restore", []string{about, "lockback undo then takes this restore back."}, message})
 		},
 	}
 	a.writeFlags(c)
 	f := c.Flags()
 	f.StringArrayVar(&only, "only", nil, "bring back only the entries that this `SELECTOR` word chooses (repeatable)")
-	f.StringVar(&newcomers, "newcomers", string(change.KeepNewcomers), "entries that came since: keep or disable")
+	f.StringVar(&newcomers, "newcomers", string(change.KeepNewcomers), "entries added since: keep or disable")
 	f.BoolVar(&systemFiles, "with-system-files", false, "bring back files of the operating system's own folders too")
 	f.StringVar(&onto, "onto", "", "restore onto another machine, with this `NAME`")
 	f.StringVarP(&message, "message", "m", "", "say why, for the history")
@@ -109,16 +103,16 @@ func whatIs(opt change.RestoreOptions) string {
 
 // chosenHandles are the handles of the entries, of then or of now, that the
 // words choose. The words are explicit, so parts of the operating system count.
-func chosenHandles(entries []*autostart.Entry, words []string) (map[string]bool, error) {
+func chosenHandles(inv inventory.Inventory, entries []*autostart.Entry, words []string) (map[string]bool, error) {
 	sel, err := autostart.ParseSelector(words)
 	if err == nil {
-		sel, err = sel.Resolve(entries)
+		sel, err = resolve(sel, inv, entries)
 	}
 	if err != nil {
 		return nil, usageError{err}
 	}
 	if word, ok := sel.Unmatched(entries); ok {
-		return nil, usage("no entry has the handle or name %q, in the snapshot or now%s", word, autostart.SuggestEntry(word, entries))
+		return nil, fmt.Errorf("in the snapshot and now: %w", unknownWord(word, entries, scope{all: true}))
 	}
 	handles := map[string]bool{}
 	for _, e := range sel.Choose(entries) {
@@ -128,17 +122,6 @@ func chosenHandles(entries []*autostart.Entry, words []string) (map[string]bool,
 		return nil, usage("no entry matches %q, in the snapshot or now", words)
 	}
 	return handles, nil
-}
-
-func itemsOf(inv inventory.Inventory, handles []string) []*location.Item {
-	var items []*location.Item
-	known := inv.ByHandle()
-	for _, h := range handles {
-		if item, ok := known[h]; ok {
-			items = append(items, item)
-		}
-	}
-	return items
 }
 
 // nameOf words a machine of the record.

@@ -2,18 +2,23 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/snapshot"
 	"lockback/core/store"
 	"lockback/internal/view"
 )
@@ -141,7 +146,7 @@ func (a *app) open(access store.Access) (*session, error) {
 	s := &session{app: a, machine: m}
 	if m.ID == "" && access == store.Write {
 		m.Close()
-		return nil, fmt.Errorf("the system has no id of its own, and without one its record would be anybody's: %s", noID[m.OS])
+		return nil, fmt.Errorf("the system has no id of its own, and without one its record could be any machine's: %s", noID[m.OS])
 	}
 	if s.store, err = a.openStore(m, access); err != nil {
 		m.Close()
@@ -188,7 +193,7 @@ func (s *session) settled() error {
 		return adviseStore(err)
 	}
 	if ok {
-		return fmt.Errorf("%s of %s was interrupted%s: %w; run lockback recover", c.Name(), c.Time.Format("2006-01-02 15:04"), s.madeElsewhere(c), change.ErrInterrupted)
+		return fmt.Errorf("%s of %s was interrupted%s: %w; run lockback recover", c.Name(), local(c.Time), s.madeElsewhere(c), change.ErrInterrupted)
 	}
 	return nil
 }
@@ -231,17 +236,17 @@ func (a *app) warnInterrupted(m *machine.Machine, st *store.Store) {
 	c, ok, err := s.engine.Interrupted()
 	if err == nil && !ok {
 		if c, ok, err := s.toRecover(); err == nil && ok {
-			a.note("note: %s%s of %s was interrupted%s, which has the same id; nothing waits for it here", claim, c.Name(), c.Time.Format("2006-01-02 15:04"), s.madeElsewhere(c))
+			a.note("note: %s%s of %s was interrupted%s, which has the same id; nothing waits for it here", claim, c.Name(), local(c.Time), s.madeElsewhere(c))
 		}
 	}
 	if err == nil && ok {
-		a.note("lockback: %s%s of %s was interrupted%s; the machine is between two states: run lockback recover", claim, c.Name(), c.Time.Format("2006-01-02 15:04"), s.madeElsewhere(c))
+		a.note("lockback: %s%s of %s was interrupted%s; the machine is between two states: run lockback recover", claim, c.Name(), local(c.Time), s.madeElsewhere(c))
 	}
 }
 
 // look opens the machine, reads its inventory and shows something of it: what
 // every command does that only looks.
-func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory) error) error {
+func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *store.Store) error) error {
 	m, err := a.machine()
 	if err != nil {
 		return err
@@ -253,7 +258,7 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory) error)
 		defer st.Close()
 		a.warnInterrupted(m, st)
 	}
-	if err := show(m, a.withTaken(inv, st)); err != nil {
+	if err := show(m, a.withTaken(inv, st), st); err != nil {
 		return err
 	}
 	return machine.RanOut()
@@ -269,7 +274,7 @@ func (s *session) inventory() inventory.Inventory {
 func (a *app) withTaken(inv inventory.Inventory, st *store.Store) inventory.Inventory {
 	all, err := change.WithTaken(inv, recordOf(st))
 	if err != nil {
-		a.note("lockback: what was taken away earlier is not shown: %v", err)
+		a.note("lockback: what was removed earlier is not shown: %v", err)
 		return inv
 	}
 	return all
@@ -277,54 +282,159 @@ func (a *app) withTaken(inv inventory.Inventory, st *store.Store) inventory.Inve
 
 // choice is what a selector chooses from an inventory.
 type choice struct {
-	items   []*location.Item
-	leftOut int // parts of the operating system that were not shown
+	items  []*location.Item
+	hidden int // parts of the operating system that it would choose, and that are not shown
+	sel    autostart.Selector
 }
 
-// choose applies selector words to an inventory. Parts of the operating system
-// are only chosen with all, or by their handle.
-func choose(inv inventory.Inventory, words []string, all bool) (choice, autostart.Selector, error) {
+// scope is what a selector may choose from, and how it is read.
+type scope struct {
+	all bool // parts of the operating system too
+	// anywhere says that the command only looks: bare words are searched.
+	anywhere bool
+}
+
+// choose applies selector words to an inventory. Parts of the operating system are only chosen
+// with all, or by their handle.
+func (a *app) choose(m *machine.Machine, inv inventory.Inventory, st *store.Store, words []string, in scope) (choice, error) {
 	var c choice
-	sel, err := autostart.ParseSelector(words)
-	if err == nil && !sel.Empty() { // nothing is looked up for a list of everything
-		sel, err = sel.Resolve(inv.Entries())
-		if err == nil {
-			err = sel.Check("location", locationsOf(inv))
-		}
-		if err == nil {
-			err = sel.Check("user", usersOf(inv))
-		}
+	words, newer, err := a.since(m, st, words)
+	if err != nil {
+		return c, err
+	}
+	c.sel, err = autostart.ParseSelector(words)
+	if err == nil && !c.sel.Empty() { // nothing is looked up for a list of everything
+		c.sel, err = resolve(c.sel, inv, inv.Entries())
 	}
 	if err != nil {
-		return c, sel, usageError{err}
+		return c, usageError{err}
 	}
-	hidden := 0
+	if in.anywhere {
+		c.sel = c.sel.Anywhere()
+	}
 	for _, item := range inv.Items {
-		matches := sel.Empty() || sel.Matches(item.Entry)
-		switch {
-		case matches && (!item.OSPart || all || sel.ByHandle(item.Entry)):
+		if newer != nil && !newer(item.Handle) || !c.sel.Empty() && !c.sel.Matches(item.Entry) {
+			continue
+		}
+		if item.OSPart && !in.all && !c.sel.ByHandle(item.Entry) {
+			c.hidden++
+		} else {
 			c.items = append(c.items, item)
-		case item.OSPart && !all:
-			c.leftOut++
-			if matches {
-				hidden++
-			}
 		}
 	}
-	if sel.Empty() {
-		return c, sel, nil
+	if c.sel.Empty() && newer == nil {
+		return c, nil
 	}
-	if word, ok := sel.Unmatched(inv.Entries()); ok {
-		return c, sel, nothingFound{usage("no entry has the handle or name %q%s (lockback list --all shows all)", word, autostart.SuggestEntry(word, inv.Entries()))}
+	if word, ok := c.sel.Unmatched(inv.Entries()); ok {
+		return c, nothingFound{unknownWord(word, inv.Entries(), in)}
 	}
-	if len(c.items) == 0 && !sel.Empty() {
-		if hidden > 0 {
-			return c, sel, nothingFound{usage("%q matches parts of the operating system only; add --all to choose among them", strings.Join(words, " "))}
+	if len(c.items) == 0 {
+		if c.hidden > 0 {
+			return c, nothingFound{usage("%q matches hidden parts of the operating system only; add --all to choose among them", strings.Join(words, " "))}
 		}
-		return c, sel, nothingFound{usage("no entry matches %q", strings.Join(words, " "))}
+		if newer != nil && c.sel.Empty() {
+			return c, nothingFound{usage("nothing was added since then")}
+		}
+		return c, nothingFound{usage("no entry matches %q", strings.Join(words, " "))}
 	}
-	return c, sel, nil
+	return c, nil
 }
+
+// resolve completes handles, and checks the words of a machine's own sets.
+func resolve(sel autostart.Selector, inv inventory.Inventory, entries []*autostart.Entry) (autostart.Selector, error) {
+	sel, err := sel.Resolve(entries)
+	if err == nil {
+		err = sel.Check("location", locationsOf(inv))
+	}
+	for _, field := range []string{"user", "for"} {
+		if err == nil {
+			err = sel.Check(field, usersOf(inv))
+		}
+	}
+	return sel, err
+}
+
+// maxMeant is how many entries are named that a word may have meant.
+const maxMeant = 8
+
+// unknownWord says that a naming word chooses nothing, and what it may have meant.
+func unknownWord(word string, entries []*autostart.Entry, in scope) error {
+	if in.anywhere {
+		return usage("nothing has %q in its name, maker, command, program or place%s", word, autostart.SuggestEntry(word, entries))
+	}
+	var meant []string
+	more := 0
+	for _, e := range entries {
+		if what := autostart.Occurs(word, e); what == "" || e.OSPart && !in.all {
+			continue
+		} else if len(meant) == maxMeant {
+			more++
+		} else {
+			meant = append(meant, fmt.Sprintf("%s %s (%s)", e.Handle, e.Name, what))
+		}
+	}
+	if len(meant) == 0 {
+		return usage("no entry has the handle or name %q%s (lockback list --all shows all)", word, autostart.SuggestEntry(word, entries))
+	}
+	if more > 0 {
+		meant = append(meant, fmt.Sprintf("and %d more", more))
+	}
+	return usage("no entry has the handle or name %q; it occurs in %s. Give the handles of those you mean", word, strings.Join(meant, ", "))
+}
+
+// since takes since=S3 and since=2026-11-01 out of selector words: what is in the snapshot, or in
+// the last one from before that day, does not count. The function is nil where there is no such
+// word.
+func (a *app) since(m *machine.Machine, st *store.Store, words []string) ([]string, func(handle string) bool, error) {
+	at := slices.IndexFunc(words, func(w string) bool { return strings.HasPrefix(strings.ToLower(w), "since=") })
+	if at < 0 {
+		return words, nil, nil
+	}
+	from := words[at][len("since="):]
+	words = slices.Delete(slices.Clone(words), at, at+1)
+	if st == nil {
+		return nil, nil, usage("since=%s needs a record, and there is none yet; take a snapshot first", from)
+	}
+	s := &session{app: a, machine: m, store: st}
+	day, err := time.ParseInLocation(time.DateOnly, from, time.Local)
+	if err != nil {
+		if len(from) == 0 || !strings.EqualFold(from[:1], "s") {
+			return nil, nil, usage("since=%s is neither a snapshot (since=S3) nor a day (since=2026-11-01)", from)
+		}
+	} else {
+		snaps, err := st.Snapshots(m.ID)
+		if err != nil {
+			return nil, nil, adviseStore(err)
+		}
+		before := slices.DeleteFunc(slices.Clone(snaps), func(s *snapshot.Snapshot) bool { return !s.Time.Before(day) })
+		switch {
+		case len(snaps) == 0:
+			return nil, nil, usage("since=%s: the record has no snapshot of this machine", from)
+		case len(before) == 0:
+			return nil, nil, usage("since=%s: the record has no snapshot from before that day; the first is %s of %s", from, snaps[0].Name(), local(snaps[0].Time))
+		}
+		from = before[len(before)-1].Name()
+	}
+	snap, err := s.snapshot(from)
+	if err == nil && snap.Machine != m.ID {
+		err = usage("%s is of another machine, %s", snap.Name(), s.nameOf(snap.Machine))
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	known, err := snap.Entries()
+	if err != nil {
+		return nil, nil, adviseStore(err)
+	}
+	had := make(map[string]bool, len(known))
+	for _, r := range known {
+		had[r.Handle] = true
+	}
+	return words, func(handle string) bool { return !had[handle] }, nil
+}
+
+// local is a moment as a person reads it: in the time of the place where the program runs.
+func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
 // nothingFound says that a selector chooses nothing, or one of its words: an answer where one
 // looks, a mistake where something is to be done.
@@ -361,24 +471,17 @@ func usersOf(inv inventory.Inventory) []string {
 	return users
 }
 
-// exact refuses a name that several entries bear.
-func exact(c choice, sel autostart.Selector) error {
-	word, among := sel.Ambiguous(entriesOf(c.items))
+// exact refuses a name that several entries have.
+func exact(c choice) error {
+	word, among := c.sel.Ambiguous(entriesOf(c.items))
 	if word == "" {
 		return nil
 	}
 	var names []string
 	for _, e := range among {
-		names = append(names, fmt.Sprintf("%s (%s, for %s)", e.Handle, e.Location, forWhom(*e)))
+		names = append(names, fmt.Sprintf("%s (%s, for %s)", e.Handle, cmp.Or(e.Place, e.Location), view.Whose(e)))
 	}
-	return usage("%q is the name of %d entries: %s; use a handle, or user=NAME beside it, or %q for all", word, len(among), strings.Join(names, ", "), word+"*")
-}
-
-func forWhom(e autostart.Entry) string {
-	if e.User == "" {
-		return "all"
-	}
-	return e.User
+	return usage("%q is the name of %d entries: %s; use handles, or user=NAME beside it", word, len(among), strings.Join(names, ", "))
 }
 
 // confirm asks before something is done. Without a terminal it stops, unless
@@ -388,12 +491,26 @@ func (a *app) confirm(question string) error {
 		return nil
 	}
 	if !a.Ask {
-		return usage("nothing was done: this needs a yes, and there is no terminal to ask at; add --yes, or --dry-run to look first")
+		return usage("nothing was done: confirmation needed, and there is no terminal to ask at; add --yes, or --dry-run to look first")
 	}
 	fmt.Fprintf(a.Err, "%s [y/N] ", view.Safe(question))
 	answer, _ := bufio.NewReader(a.In).ReadString('\n')
 	switch strings.ToLower(strings.TrimSpace(answer)) {
 	case "y", "yes":
+		return nil
+	}
+	a.note("nothing was done")
+	return exitError(exitFailed)
+}
+
+// confirmNumber asks before something large is done: the number of entries is to be typed.
+func (a *app) confirmNumber(question string, n int) error {
+	if a.yes || !a.Ask {
+		return a.confirm(question)
+	}
+	fmt.Fprintf(a.Err, "%s Type the number of entries to go on: ", view.Safe(question))
+	answer, _ := bufio.NewReader(a.In).ReadString('\n')
+	if strings.TrimSpace(answer) == strconv.Itoa(n) {
 		return nil
 	}
 	a.note("nothing was done")

@@ -1,9 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
-	"time"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -11,29 +12,26 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/store"
 	"lockback/internal/view"
 )
 
 func (a *app) showCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:     "show SELECTOR",
-		Short:   "Show everything known of one entry",
-		Long:    "Show everything known of one entry, where each fact comes from, and every\nartifact that decides it with its present state.",
-		Example: "  lockback show k7f3qa2\n  lockback show 'Fogbell Sync' user=ines",
+		Use:   "show SELECTOR...",
+		Short: "Show everything known of one entry, or of several",
+		Long: `Show everything known of an entry: what it is, whether its program is there, what
+is wrong with it, when it starts and how it is turned off; where each fact comes
+from; and every artifact that decides it, with its present state.`,
+		Example: "  lockback show k7f3qa2\n  lockback show \"Fogbell Sync\" user=ines\n  lockback show k7f3qa2 m2c5xyd",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, words []string) error {
-			return a.look(func(m *machine.Machine, inv inventory.Inventory) error {
-				c, sel, err := choose(inv, words, true)
-				if err == nil {
-					err = exact(c, sel)
-				}
+			return a.look(func(m *machine.Machine, inv inventory.Inventory, st *store.Store) error {
+				c, err := a.choose(m, inv, st, words, scope{all: true, anywhere: true})
 				if err != nil {
 					return err
 				}
-				if len(c.items) > 1 {
-					return usage("%d entries match; show takes one: %s and %s are among them", len(c.items), c.items[0].Handle, c.items[1].Handle)
-				}
-				return a.show(m, c.items[0])
+				return a.show(m, c.items)
 			})
 		},
 	}
@@ -49,16 +47,25 @@ type factJSON struct {
 type artifactJSON struct {
 	Artifact string `json:"artifact"`
 	Image    string `json:"image"`
+	kind     machine.ArtifactKind
 }
 
-func (a *app) show(m *machine.Machine, item *location.Item) error {
-	var facts []factJSON
+// shownEntry is an entry with all that is known of it.
+type shownEntry struct {
+	Entry     autostart.Entry `json:"entry"`
+	Effect    string          `json:"takes_effect"`
+	Facts     []factJSON      `json:"facts"`
+	Artifacts []artifactJSON  `json:"artifacts"`
+}
+
+// known gathers what is known of an item.
+func known(m *machine.Machine, item *location.Item) shownEntry {
+	e := shownEntry{Entry: item.Entry, Effect: item.Effect}
 	if item.Facts != nil {
 		for _, f := range item.Facts() {
-			facts = append(facts, factJSON{f.Name, autostart.Text(f.Value), autostart.Text(f.Basis)})
+			e.Facts = append(e.Facts, factJSON{f.Name, autostart.Text(f.Value), autostart.Text(f.Basis)})
 		}
 	}
-	var artifacts []artifactJSON
 	for _, art := range item.Artifacts() {
 		text := ""
 		if i, err := m.Image(art); err != nil {
@@ -66,92 +73,176 @@ func (a *app) show(m *machine.Machine, item *location.Item) error {
 		} else {
 			text = i.String()
 		}
-		artifacts = append(artifacts, artifactJSON{autostart.Text(art.Name), autostart.Text(text)})
+		e.Artifacts = append(e.Artifacts, artifactJSON{autostart.Text(art.Name), autostart.Text(text), art.Kind})
 	}
+	e.Facts, e.Artifacts = notNil(e.Facts), notNil(e.Artifacts)
+	return e
+}
+
+func (a *app) show(m *machine.Machine, items []*location.Item) error {
 	p := a.printer()
-	e := item.Entry
-	rows := [][3]string{
-		{"handle", e.Handle, ""}, {"name", e.Name, ""}, {"state", string(e.State), e.Location}, {"mode", e.Mode, "the system's own word"},
-		{"stage", string(e.Stage), ""}, {"for", forWhom(e), ""}, {"command", e.Command, place(e)},
-		{"program", program(e), "looked up on the machine"}, {"maker", e.Maker.Name, e.Maker.Basis}, {"switch", string(e.Switch), ""}, {"takes effect", item.Effect, ""},
-		{"guarded", e.Guarded, "catalogue"},
-	}
-	for _, problem := range e.Problems {
-		rows = append(rows, [3]string{"problem", problem, ""})
-	}
-	for _, f := range facts {
-		rows = append(rows, [3]string{f.Name, f.Value, f.Basis})
-	}
 	switch a.format {
 	case "json":
+		list := make([]shownEntry, len(items))
+		for k, item := range items {
+			list[k] = known(m, item)
+		}
 		return p.JSON(struct {
-			Machine   machineJSON     `json:"machine"`
-			Entry     autostart.Entry `json:"entry"`
-			Facts     []factJSON      `json:"facts"`
-			Artifacts []artifactJSON  `json:"artifacts"`
-		}{describe(m), e, notNil(facts), notNil(artifacts)})
+			Machine machineJSON  `json:"machine"`
+			Entries []shownEntry `json:"entries"`
+		}{describe(m), list})
 	case "csv":
 		var sheet [][]string
-		for _, r := range rows {
-			if r[1] != "" {
-				sheet = append(sheet, r[:])
+		for _, item := range items {
+			e := known(m, item)
+			for _, r := range e.rows() {
+				sheet = append(sheet, []string{e.Entry.Handle, r.name, r.value, r.basis})
+			}
+			for _, art := range e.Artifacts {
+				sheet = append(sheet, []string{e.Entry.Handle, "artifact", art.Artifact, art.Image})
 			}
 		}
-		for _, art := range artifacts {
-			sheet = append(sheet, []string{"artifact", art.Artifact, art.Image})
-		}
-		return p.CSV([]string{"fact", "value", "basis"}, sheet)
+		return p.CSV([]string{"handle", "fact", "value", "basis"}, sheet)
 	}
-	p.Bold(e.Name)
-	var cells [][]view.Cell
-	for _, r := range rows {
-		if r[1] != "" {
-			mark := view.Plain
-			if r[0] == "problem" || r[0] == "guarded" {
-				mark = view.Alert
-			}
-			cells = append(cells, []view.Cell{view.T(r[0]), {Lines: []string{r[1]}, Mark: mark}, {Lines: []string{r[2]}, Mark: view.Quiet}})
+	for k, item := range items {
+		if k > 0 {
+			p.Line("")
 		}
-	}
-	p.Table([]view.Column{{Title: "fact"}, {Title: "value", Share: 3}, {Title: "from", Share: 2}}, slices.Values(cells))
-	p.Line("")
-	p.Bold("Decided by")
-	present, absent := artifactRows(artifacts)
-	p.Table([]view.Column{{Title: "artifact", Share: 3}, {Title: "now", Share: 2}}, slices.Values(present))
-	if absent > 0 {
-		p.Line("and by the absence of %s that could override it (--format json lists them)", view.Number(absent, "file or folder", "files and folders"))
+		a.print(p, known(m, item))
 	}
 	return nil
 }
 
-// artifactRows leaves out what is not there: a machine with many users has many
-// places where an override could be.
-func artifactRows(artifacts []artifactJSON) (present [][]view.Cell, absent int) {
-	for _, art := range artifacts {
-		if art.Image == "absent" {
-			absent++
-			continue
-		}
-		present = append(present, []view.Cell{view.T(art.Artifact), view.T(art.Image)})
-	}
-	return present, absent
+// row is a line of what is known.
+type row struct {
+	name, value, basis string
+	mark               view.Mark
 }
 
-func place(e autostart.Entry) string {
+// leading are the facts that tell what an entry is: they come first.
+var leading = []string{"description", "comment"}
+
+// rows are the facts of an entry, the most telling first; without those that are not known.
+func (e shownEntry) rows() []row {
+	entry := &e.Entry
+	var rows []row
+	add := func(name, value, basis string, mark view.Mark) {
+		again := slices.ContainsFunc(rows, func(r row) bool { return r.name == name && r.value == value })
+		if value != "" && !again {
+			rows = append(rows, row{name, value, basis, mark})
+		}
+	}
+	for _, f := range e.Facts {
+		if slices.Contains(leading, f.Name) {
+			add(f.Name, f.Value, f.Basis, view.Plain)
+		}
+	}
+	add("maker", entry.Maker.Name, entry.Maker.Basis, view.Plain)
+	value, mark := program(entry)
+	add("program", value, "looked up on the machine", mark)
+	told := *entry // that the program is missing stands there already
+	told.Problems = slices.DeleteFunc(slices.Clone(entry.Problems), func(p string) bool { return p == autostart.TargetMissing && entry.Target.Path != "" })
+	for _, problem := range view.Problems(&told) {
+		add("problem", problem, "", view.Alert)
+	}
+	add("protected", entry.Guarded, "catalogue", view.Alert)
+	state := string(entry.State)
+	if entry.Mode != "" && entry.Mode != state {
+		state += ", " + entry.Mode
+	}
+	add("state", state, "", view.Plain)
+	add("starts", entry.When, cmp.Or(entry.Place, entry.Location), view.Plain)
+	add("for", view.Whose(entry), "", view.Plain)
+	add("command", entry.Command, place(entry), view.Plain)
+	if entry.Switch == autostart.Report {
+		add("turned off by", "cannot be turned off here", "", view.Plain)
+	} else {
+		add("turned off by", string(entry.Switch)+", which counts "+e.Effect, "lockback help switches", view.Plain)
+	}
+	if entry.OSPart {
+		add("hidden", "a part of the operating system", "catalogue", view.Plain)
+	}
+	if entry.SystemName != entry.Name {
+		add("system's own name", entry.SystemName, "", view.Plain)
+	}
+	add("location", entry.Location, "", view.Plain)
+	for _, f := range e.Facts {
+		if !slices.Contains(leading, f.Name) {
+			add(f.Name, f.Value, f.Basis, view.Plain)
+		}
+	}
+	return rows
+}
+
+func (a *app) print(p view.Printer, e shownEntry) {
+	p.Bold(e.Entry.Name + "  " + e.Entry.Handle)
+	var pairs []view.Pair
+	for _, r := range e.rows() {
+		pairs = append(pairs, view.Pair{Name: r.name, Value: r.value, From: r.basis, Mark: r.mark})
+	}
+	p.Pairs(pairs)
+	p.Line("")
+	p.Bold("Decided by")
+	present, absent := artifactRows(e.Artifacts, a.verbose)
+	for _, art := range present {
+		p.Block(art.Artifact, [][]string{{art.Image}})
+	}
+	if absent != "" {
+		p.Line("and by the absence of %s that could override it (--verbose lists them)", absent)
+	}
+}
+
+// absentWords are what is absent, for each kind of artifact: one, and several.
+var absentWords = []struct {
+	kinds     []machine.ArtifactKind
+	one, many string
+}{
+	{[]machine.ArtifactKind{machine.FileArtifact}, "file or folder", "files and folders"},
+	{[]machine.ArtifactKind{machine.ValueArtifact}, "registry value", "registry values"},
+	{[]machine.ArtifactKind{machine.KeyArtifact, machine.TreeArtifact}, "registry key", "registry keys"},
+	{[]machine.ArtifactKind{machine.LoginItemArtifact}, "login item", "login items"},
+}
+
+// artifactRows leaves out what is not there, unless all is asked for: a machine with many users
+// has many places where an override could be.
+func artifactRows(artifacts []artifactJSON, all bool) (present []artifactJSON, absent string) {
+	missing := map[machine.ArtifactKind]int{}
+	for _, art := range artifacts {
+		if art.Image == "absent" && !all {
+			missing[art.kind]++
+			continue
+		}
+		present = append(present, art)
+	}
+	var words []string
+	for _, w := range absentWords {
+		n := 0
+		for _, kind := range w.kinds {
+			n += missing[kind]
+		}
+		if n > 0 {
+			words = append(words, view.Number(n, w.one, w.many))
+		}
+	}
+	return present, strings.Join(words, " and ")
+}
+
+func place(e *autostart.Entry) string {
 	if e.Source.Line > 0 {
 		return fmt.Sprintf("%s, line %d", e.Source.Path, e.Source.Line)
 	}
 	return e.Source.Path
 }
 
-func program(e autostart.Entry) string {
+// program words what an entry starts, and whether it is there.
+func program(e *autostart.Entry) (string, view.Mark) {
 	switch {
 	case e.Target.Path == "":
-		return "cannot be told without running a shell"
+		return "cannot be told without running a shell", view.Plain
 	case e.Target.Exists == nil:
-		return e.Target.Path + " (not known whether it is there)"
+		return e.Target.Path + " (not known whether it is there)", view.Plain
 	case !*e.Target.Exists:
-		return e.Target.Path + " (is missing)"
+		return e.Target.Path + " (missing)", view.Alert
 	}
-	return fmt.Sprintf("%s (%d bytes of %s)", e.Target.Path, e.Target.Size, e.Target.Modified.Format(time.DateTime))
+	return fmt.Sprintf("%s (%d bytes, of %s)", e.Target.Path, e.Target.Size, local(e.Target.Modified)), view.Plain
 }

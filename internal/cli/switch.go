@@ -1,16 +1,10 @@
 package cli
 
 import (
-	"cmp"
-	"context"
 	"errors"
 	"fmt"
-	"os"
-	"os/signal"
-	"runtime"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -37,17 +31,20 @@ func (a *app) disableCommand() *cobra.Command {
 	o := switchOptions{state: autostart.Disabled}
 	c := &cobra.Command{
 		Use:   "disable SELECTOR...",
-		Short: "Switch entries off, so that they can be brought back exactly",
-		Long: `Switch entries off. A snapshot is taken first, and every step is written down
-before it is made. Entries that are off already are passed over; guarded ones,
-which the machine needs, are left out and named unless --guarded is given.
-What runs at this moment goes on running.`,
-		Example: "  lockback disable k7f3qa2 m2c5xyd\n  lockback disable 'Kelpline*' -m 'updaters off'\n  lockback disable fogbell-tray --user ines",
+		Short: "Turn entries off, so that they can be brought back exactly",
+		Long: `Turn entries off. A snapshot is taken first, and every step is written down
+before it is made. Entries that are disabled already are passed over; protected
+ones, which the machine needs, are left out and named unless --guarded is given.
+What runs at this moment keeps running until the change counts.
+
+Where protected entries, parts of the operating system, or more than half of what
+starts would no longer start, the question wants the number of entries instead of y.`,
+		Example: "  lockback disable k7f3qa2 m2c5xyd\n  lockback disable \"Kelpline*\" -m \"updaters off\"\n  lockback disable fogbell-tray --for ines --dry-run",
 		Args:    cobra.MinimumNArgs(1),
 		RunE:    func(_ *cobra.Command, words []string) error { o.selector = words; return a.switchEntries(o) },
 	}
 	a.switchFlags(c, &o)
-	c.Flags().BoolVar(&a.guarded, "guarded", false, "switch guarded entries too")
+	c.Flags().BoolVar(&a.guarded, "guarded", false, "turn protected entries off too")
 	return c
 }
 
@@ -55,10 +52,10 @@ func (a *app) enableCommand() *cobra.Command {
 	o := switchOptions{state: autostart.Enabled}
 	c := &cobra.Command{
 		Use:   "enable SELECTOR...",
-		Short: "Switch entries on",
-		Long: `Switch entries on. What lockback itself switched off comes back exactly as it
-was, if nothing changed it since.`,
-		Example: "  lockback enable k7f3qa2",
+		Short: "Turn entries on",
+		Long: `Turn entries on. What lockback itself turned off comes back exactly as it was,
+if nothing changed it since.`,
+		Example: "  lockback enable k7f3qa2\n  lockback enable \"Kelpline*\" --for ines",
 		Args:    cobra.MinimumNArgs(1),
 		RunE:    func(_ *cobra.Command, words []string) error { o.selector = words; return a.switchEntries(o) },
 	}
@@ -69,13 +66,13 @@ was, if nothing changed it since.`,
 func (a *app) switchFlags(c *cobra.Command, o *switchOptions) {
 	a.writeFlags(c)
 	c.Flags().StringVarP(&o.message, "message", "m", "", "say why, for the history")
-	c.Flags().StringVar(&o.user, "user", "", "switch for `NAME` only, also what is for everybody")
+	c.Flags().StringVar(&o.user, "for", "", "for the user `NAME` only, also what is for everyone")
 	c.Flags().BoolVar(&o.all, "all", false, "choose among parts of the operating system too")
 }
 
 // writeFlags are those of every command that writes to the machine.
 func (a *app) writeFlags(c *cobra.Command) {
-	c.Flags().BoolVar(&a.dryRun, "dry-run", false, "print every step and change nothing")
+	c.Flags().BoolVar(&a.dryRun, "dry-run", false, "show every step and change nothing")
 	c.Flags().BoolVar(&a.yes, "yes", false, "do not ask")
 }
 
@@ -91,11 +88,12 @@ func (a *app) switchEntries(o switchOptions) error {
 	if o.user != "" {
 		u, ok := s.machine.UserNamed(o.user)
 		if !ok {
-			return usage("the machine has no person %q; it has %s", o.user, people(s.machine))
+			names := userNames(s.machine)
+			return usage("the machine has no user %q%s (it has %s)", o.user, autostart.Suggest(o.user, names), strings.Join(names, ", "))
 		}
 		want.User = &u
 	}
-	c, sel, err := choose(inv, o.selector, o.all)
+	c, err := a.choose(s.machine, inv, s.store, o.selector, scope{all: o.all})
 	if err == nil && want.User != nil {
 		c.items = slices.DeleteFunc(c.items, func(i *location.Item) bool { return i.User != "" && i.User != want.User.Name })
 		if len(c.items) == 0 {
@@ -103,7 +101,7 @@ func (a *app) switchEntries(o switchOptions) error {
 		}
 	}
 	if err == nil {
-		err = exact(c, sel)
+		err = exact(c)
 	}
 	if err != nil {
 		return err
@@ -113,7 +111,7 @@ func (a *app) switchEntries(o switchOptions) error {
 		a.note("left out: %s  %s: %s", item.Handle, item.Name, s.whyFixed(item, want))
 	}
 	if len(sifted.guarded) > 0 {
-		a.note("left out because they are guarded (--guarded switches them too):")
+		a.note("left out because they are protected (--guarded takes them too):")
 		for _, item := range sifted.guarded {
 			a.note("  %s  %s: %s", item.Handle, item.Name, item.Guarded)
 		}
@@ -124,26 +122,22 @@ func (a *app) switchEntries(o switchOptions) error {
 	items := sifted.chosen
 	if len(items) == 0 {
 		if len(sifted.guarded) > 0 && sifted.already == 0 {
-			return usage("nothing was done: all that matches is guarded")
+			return usage("nothing was done: all that matches is protected")
 		}
 		if len(sifted.fixed) > 0 && sifted.already == 0 {
-			return fmt.Errorf("nothing was done: what matches cannot be switched")
+			return fmt.Errorf("nothing was done: what matches cannot be turned off or on here")
 		}
 		a.note("there is nothing to do on %s", subject(s.machine))
-		return s.printChange(change.Plan{}, nil, change.Result{})
+		return s.printNothing(change.Plan{})
 	}
 	plan, err := s.engine.Switch(items, want)
 	if errors.Is(err, change.ErrNothing) {
-		s.noteLeftOut(plan)
-		what := "it"
+		what := "all that was chosen"
 		if len(plan.LeftOut) > 0 {
 			what = "all else"
 		}
 		a.note("there is nothing to do on %s: %s is %s already", subject(s.machine), what, string(o.state))
-		if err := s.printChange(change.Plan{}, nil, change.Result{}); err != nil {
-			return err
-		}
-		return s.incomplete(plan)
+		return s.printNothing(plan)
 	}
 	if err != nil {
 		return err
@@ -153,7 +147,7 @@ func (a *app) switchEntries(o switchOptions) error {
 		o.message = summary(items, o.user)
 	}
 	verb := map[autostart.State]string{autostart.Disabled: "Disable", autostart.Enabled: "Enable"}[o.state]
-	return s.carryOut(plan, inv, items, o.message, verb)
+	return s.carryOut(errand{plan: plan, inv: inv, verb: verb, message: o.message})
 }
 
 // summary names what a change is about, for a history without a message.
@@ -199,12 +193,12 @@ func (a *app) openToWrite(recordNeeded bool) (*session, error) {
 	return s, nil
 }
 
-func people(m *machine.Machine) string {
+func userNames(m *machine.Machine) []string {
 	var names []string
 	for _, u := range m.Users {
-		names = append(names, u.Name)
+		names = append(names, autostart.Text(u.Name))
 	}
-	return strings.Join(names, ", ")
+	return names
 }
 
 // sifted is what a selector chose, by what can be done with it.
@@ -237,7 +231,7 @@ func (s *session) whyFixed(item *location.Item, want location.Want) string {
 	if _, err := item.Plan(s.machine, want); err != nil {
 		return err.Error()
 	}
-	return "it has no switch"
+	return "it cannot be turned off here"
 }
 
 // stillStarted warns where a service that is switched off has a timer, socket or
@@ -270,270 +264,4 @@ func stillStarted(inv inventory.Inventory, items []*location.Item, state autosta
 		}
 	}
 	return warnings
-}
-
-// stepJSON is one step for one entry.
-type stepJSON struct {
-	Handle   string `json:"handle"`
-	Artifact string `json:"artifact"`
-	Before   string `json:"before"`
-	After    string `json:"after"`
-}
-
-// stepsOf words steps. One that serves several entries stands once for each.
-func stepsOf(steps []change.Step) []stepJSON {
-	list := []stepJSON{}
-	for _, s := range steps {
-		handles := s.Handles
-		if len(handles) == 0 {
-			handles = []string{""}
-		}
-		for _, h := range handles {
-			list = append(list, stepJSON{h, autostart.Text(s.Artifact.Name), autostart.Text(s.Before.String()), autostart.Text(s.After.String())})
-		}
-	}
-	return list
-}
-
-func (a *app) printSteps(steps []change.Step) {
-	var rows [][]view.Cell
-	for _, s := range stepsOf(steps) {
-		rows = append(rows, []view.Cell{view.T(s.Handle), view.T(s.Artifact), view.T(s.Before), view.T(s.After)})
-	}
-	a.printer().Table([]view.Column{{Title: "handle"}, {Title: "artifact", Share: 3}, {Title: "before", Share: 2}, {Title: "after", Share: 2}}, slices.Values(rows))
-}
-
-func (a *app) stepsCSV(steps []change.Step) error {
-	var rows [][]string
-	for _, s := range stepsOf(steps) {
-		rows = append(rows, []string{s.Handle, s.Artifact, s.Before, s.After})
-	}
-	return a.printer().CSV([]string{"handle", "artifact", "before", "after"}, rows)
-}
-
-// carryOut shows a plan, asks, applies it and prints what came of it.
-func (s *session) carryOut(plan change.Plan, inv inventory.Inventory, items []*location.Item, message, verb string) error {
-	s.noteLeftOut(plan)
-	if s.dryRun {
-		if err := s.printChange(plan, nil, change.Result{Change: change.Change{Steps: plan.Steps}}); err != nil {
-			return err
-		}
-		return s.incomplete(plan)
-	}
-	if !s.yes {
-		// Nobody is asked about what cannot be done. Apply checks once more.
-		if err := s.engine.Check(plan); err != nil {
-			return s.explain(err)
-		}
-		p := s.printer()
-		p.Out = s.Err
-		p.Line("%s", subject(s.machine))
-		p.Line("")
-		p.Entries(entriesOf(items))
-		for _, w := range plan.Warnings {
-			s.note("note: %s", w)
-		}
-		question := fmt.Sprintf("%s %s, in %s, on %s?", verb, view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"), cmp.Or(describe(s.machine).Name, "this machine"))
-		if err := s.confirm(question); err != nil {
-			return err
-		}
-	}
-	s.progress(len(plan.Steps))
-	// Who presses Ctrl-C, or closes the window, wants it as it was: the change is taken back.
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	defer stop()
-	s.engine.Context = ctx
-	// From here on the first inventory is not used: a large machine's takes much memory, and a
-	// second one is read.
-	was := statesOf(inv)
-	result, err := s.engine.Apply(plan, inv, message)
-	if err != nil {
-		return s.explain(err)
-	}
-	if err := s.printChange(plan, was, result); err != nil {
-		return err
-	}
-	return s.incomplete(plan)
-}
-
-// noteLeftOut names what a plan leaves out because it cannot be read or written.
-func (s *session) noteLeftOut(plan change.Plan) {
-	for _, l := range plan.LeftOut {
-		s.note("left out: %s", leftOut(l))
-	}
-}
-
-func leftOut(l change.LeftOut) string {
-	return strings.TrimSpace(fmt.Sprintf("%s  %s: %v", l.Handle, l.Name, l.Err))
-}
-
-// incomplete ends a run whose plan left something out: not everything was done.
-func (s *session) incomplete(plan change.Plan) error {
-	if len(plan.LeftOut) == 0 {
-		return nil
-	}
-	s.note("not everything was done: %s left out, see above", view.Number(len(plan.LeftOut), "thing was", "things were"))
-	return exitError(exitFailed)
-}
-
-// progress shows on a terminal how far a long change is.
-func (s *session) progress(steps int) {
-	if s.At != nil || s.Width == 0 || steps < 20 {
-		return
-	}
-	s.engine.At = func(point string) { fmt.Fprintf(s.Err, "\r%-40s\r", point) }
-}
-
-// explain ends an error of a change with what to do.
-func (s *session) explain(err error) error {
-	var denied *change.Denied
-	switch {
-	case errors.As(err, &denied) && errors.Is(denied.Cause, machine.ErrNeedsRights):
-		todo := "run as root"
-		switch {
-		case runtime.GOOS == "windows":
-			todo = "run from an elevated prompt"
-		case s.machine.Live:
-			todo = "run with sudo"
-		}
-		return fmt.Errorf("nothing was changed: writing %s %w; %s", names(denied), denied.Cause, todo)
-	case errors.As(err, &denied) && errors.Is(denied.Cause, machine.ErrReadOnly):
-		return fmt.Errorf("nothing was changed: cannot write %s: %w; mount the disk for writing and try again", names(denied), denied.Cause)
-	case errors.As(err, &denied):
-		return fmt.Errorf("nothing was changed: cannot write %s: %w", names(denied), denied.Cause)
-	case errors.Is(err, change.ErrInterrupted):
-		return fmt.Errorf("%w; run lockback recover", err)
-	case errors.Is(err, machine.ErrRanOut):
-		return fmt.Errorf("nothing was changed: %w", err)
-	}
-	return adviseStore(err)
-}
-
-func names(d *change.Denied) string {
-	text := autostart.Text(d.Artifacts[0].Name)
-	if more := len(d.Artifacts) - 1; more > 0 {
-		text += fmt.Sprintf(" (and %d more)", more)
-	}
-	return text
-}
-
-// stateOf is what is told of an entry that a change touched.
-type stateOf struct{ name, whom, state string }
-
-// statesOf are those of all entries, by handle.
-func statesOf(inv inventory.Inventory) map[string]stateOf {
-	states := make(map[string]stateOf, len(inv.Items))
-	for _, item := range inv.Items {
-		if _, taken := states[item.Handle]; !taken {
-			states[item.Handle] = stateOf{item.Name, forWhom(item.Entry), string(item.State)}
-		}
-	}
-	return states
-}
-
-// printChange prints a change, or what a dry run would do. The states are those
-// of before.
-func (s *session) printChange(plan change.Plan, was map[string]stateOf, result change.Result) error {
-	p := s.printer()
-	warnings := append(append([]string{}, plan.Warnings...), result.Warnings...)
-	if s.format == "json" {
-		for _, l := range plan.LeftOut {
-			warnings = append(warnings, "left out: "+leftOut(l))
-		}
-	}
-	effect := strings.Join(plan.Effects, ", ")
-	changeID, snapID := "", ""
-	if result.Change.ID > 0 {
-		changeID, snapID = result.Change.Name(), result.Snapshot.Name()
-	}
-	switch s.format {
-	case "json":
-		return p.JSON(struct {
-			Machine     machineJSON `json:"machine"`
-			Change      string      `json:"change"`
-			Snapshot    string      `json:"snapshot"`
-			Steps       []stepJSON  `json:"steps"`
-			TakesEffect string      `json:"takes_effect"`
-			Warnings    []string    `json:"warnings"`
-		}{describe(s.machine), changeID, snapID, stepsOf(result.Change.Steps), effect, warnings})
-	case "csv":
-		for _, w := range warnings {
-			s.note("note: %s", w)
-		}
-		return s.stepsCSV(result.Change.Steps)
-	}
-	if len(result.Change.Steps) == 0 {
-		return nil
-	}
-	p.Line("%s", subject(s.machine))
-	p.Line("")
-	if s.dryRun {
-		s.printSteps(result.Change.Steps)
-		p.Line("")
-		p.Line("%s for %s; nothing was changed", view.Number(len(plan.Steps), "step", "steps"), view.Number(len(plan.Handles), "entry", "entries"))
-	} else {
-		after := result.After
-		if after == nil {
-			read := inventory.Take(s.machine)
-			after = &read
-		}
-		s.printStates(plan, was, statesOf(s.withTaken(*after, s.store)))
-		p.Line("")
-		undo := "undo"
-		if plan.Kind == change.Undo {
-			undo += " " + changeID // undo alone takes back what is no undo itself
-		}
-		p.Line("%s done: %s changed in %s; %s takes it back, %s has the state before", changeID,
-			view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"), undo, snapID)
-	}
-	p.Line("takes effect: %s", effect)
-	for _, w := range warnings {
-		p.Line("note: %s", w)
-	}
-	return nil
-}
-
-// printStates lists the entries that a change touched, as they were and as they
-// are now.
-func (s *session) printStates(plan change.Plan, before, after map[string]stateOf) {
-	// An entry of its own can come and go with a change: a person's override of
-	// what is for everybody.
-	handles := slices.Clone(plan.Handles)
-	for _, side := range [2][2]map[string]stateOf{{after, before}, {before, after}} {
-		var only []string
-		for h := range side[0] {
-			if _, both := side[1][h]; !both {
-				only = append(only, h)
-			}
-		}
-		slices.Sort(only)
-		handles = append(handles, only...)
-	}
-	seen := make(map[string]bool, len(handles))
-	handles = slices.DeleteFunc(handles, func(h string) bool {
-		was, had := before[h]
-		is, has := after[h]
-		again := seen[h]
-		seen[h] = true
-		return again || had == has && was.state == is.state
-	})
-	if len(handles) == 0 {
-		return
-	}
-	rows := func(yield func([]view.Cell) bool) {
-		for _, h := range handles {
-			was, had := before[h]
-			is, has := after[h]
-			switch {
-			case !had:
-				was.state = "not there"
-			case !has:
-				is, is.state = was, "gone"
-			}
-			if !yield([]view.Cell{view.T(h), view.T(is.name), view.T(is.whom), view.T(was.state), view.T(is.state)}) {
-				return
-			}
-		}
-	}
-	s.printer().Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 1}, {Title: "for"}, {Title: "was"}, {Title: "is"}}, rows)
 }

@@ -34,25 +34,39 @@ was changed since by something else, nothing is touched and the conflict is name
 			plan, err := s.engine.Undo(c)
 			if errors.Is(err, change.ErrNothing) {
 				a.note("there is nothing to do on %s: nothing is left of %s that could be taken back", subject(s.machine), c.Name())
-				for _, w := range plan.Warnings {
-					a.note("note: %s", w)
-				}
-				return s.printChange(change.Plan{}, nil, change.Result{})
+				return s.printNothing(plan)
 			}
 			if err != nil {
 				return s.explain(err)
 			}
-			items := itemsOf(inv, plan.Handles)
-			for _, item := range items {
-				if !slices.Contains(plan.Effects, item.Effect) {
-					plan.Effects = append(plan.Effects, item.Effect)
-				}
+			about, err := s.aboutUndo(c)
+			if err != nil {
+				return err
 			}
-			return s.carryOut(plan, inv, items, "takes back "+c.Name(), "Take back "+c.Name()+":")
+			return s.carryOut(errand{plan, inv, "Take back " + c.Name() + ":", about, "takes back " + c.Name()})
 		},
 	}
 	a.writeFlags(c)
 	return c
+}
+
+// aboutUndo says what an undo takes back, and what the next one would.
+func (s *session) aboutUndo(c change.Change) ([]string, error) {
+	what := map[change.Kind]string{change.Restore: "It was a restore: the machine will be as it was before that, in %s.", change.Undo: "It took a change back itself: that change will be in force again, and %s has the state before it."}[c.Kind]
+	if what == "" {
+		what = "The machine will be as it was before that, in %s."
+	}
+	about := []string{fmt.Sprintf("Takes back %s of %s: %s", c.Name(), dated(c.Time), changeItem(c).Message), fmt.Sprintf(what, fmt.Sprintf("S%d", c.Snapshot))}
+	changes, err := s.store.Changes(s.machine.ID)
+	if err != nil {
+		return nil, adviseStore(err)
+	}
+	for _, next := range slices.Backward(changes) {
+		if next.State == change.Done && next.Kind != change.Undo && next.ID != c.ID {
+			return append(about, fmt.Sprintf("A second undo would take back %s of %s: %s", next.Name(), dated(next.Time), changeItem(next).Message)), nil
+		}
+	}
+	return append(about, "A second undo would find nothing more to take back."), nil
 }
 
 // toUndo is the change that was named, or the last one that is done and no undo
@@ -132,11 +146,15 @@ A change that can be neither taken back nor finished can be given up with
 					}
 					slices.Reverse(steps)
 				}
-				if a.format == "table" {
-					a.printer().Line("%s", subject(s.machine))
-					a.printer().Line("")
+				switch a.format {
+				case "json":
+					return s.changeAsJSON("", "", steps, nil, nil)
+				case "csv":
+					return s.stepsCSV(steps)
 				}
-				a.printSteps(steps)
+				a.printer().Line("%s", subject(s.machine))
+				a.printer().Line("")
+				a.printSteps(steps, s.namesAt(c))
 				return nil
 			}
 			elsewhere := s.madeElsewhere(c)
@@ -144,7 +162,7 @@ A change that can be neither taken back nor finished can be given up with
 				return usage("%s was made elsewhere%s; this is %s. If it is the same machine all the same, add --onto %q; if not, recover --abandon gives the change up",
 					c.Name(), elsewhere, heading(describe(s.machine)), s.machine.Name)
 			}
-			question := fmt.Sprintf("%s %s, %s of %s%s, on %s?", verb, c.Name(), c.Kind, c.Time.Format("2006-01-02 15:04"), elsewhere, subject(s.machine))
+			question := fmt.Sprintf("%s %s, %s of %s%s, on %s?", verb, c.Name(), c.Kind, dated(c.Time), elsewhere, subject(s.machine))
 			if err := a.confirm(question); err != nil {
 				return err
 			}

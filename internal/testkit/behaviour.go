@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
 )
 
 // ComeAndGo does with a machine what every machine must bear: everything that has
@@ -19,7 +21,7 @@ func ComeAndGo(t *testing.T, root string, state func() map[string]string) {
 	all, _ := p.List(t, "--all")
 	p.OK(t, "snapshot")
 	r := p.Run(t, "disable", "name=*", "--all", "--guarded", "--yes")
-	if strings.Contains(r.Err, "what matches cannot be switched") {
+	if strings.Contains(r.Err, "cannot be turned off or on here") {
 		return
 	}
 	require.Zero(t, r.Code, r.Err)
@@ -31,4 +33,13 @@ func ComeAndGo(t *testing.T, root string, state func() map[string]string) {
 	p.OK(t, "restore", "S1", "--yes")
 	require.Empty(t, Changed(before, state()))
 	p.OK(t, "compare", "S1")
+}
+
+// Told is the mode of an entry, or where it has none, when it starts if that is not its stage's
+// usual time.
+func Told(e autostart.Entry) string {
+	if e.Mode == "" && e.When != e.Stage.When() {
+		return e.When
+	}
+	return e.Mode
 }

@@ -14,6 +14,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
 )
 
 // Project is the folder of go.mod.
@@ -114,8 +116,8 @@ func (p Program) JSON(t testing.TB, into any, args ...string) {
 
 // Entry is what tests look at of an entry in JSON.
 type Entry struct {
-	Handle, Location, Stage, Scope, User, Name, State, Mode, Command string
-	Target                                                           struct {
+	Handle, Location, Place, Stage, Scope, User, Name, State, Mode, When, Command string
+	Target                                                                        struct {
 		Path   string
 		Exists *bool
 	}
@@ -127,6 +129,11 @@ type Entry struct {
 	Guarded  string
 	Switch   string
 	Problems []string
+}
+
+// Told is [Told] of the entry.
+func (e Entry) Told() string {
+	return Told(autostart.Entry{Mode: e.Mode, When: e.When, Stage: autostart.Stage(e.Stage)})
 }
 
 // List is the JSON of list.

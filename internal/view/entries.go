@@ -1,6 +1,7 @@
 package view
 
 import (
+	"bufio"
 	"fmt"
 	"iter"
 	"slices"
@@ -13,82 +14,329 @@ import (
 
 // stageWords tell a person when a stage is.
 var stageWords = map[autostart.Stage]string{
-	autostart.Boot:     "At boot, before services",
-	autostart.System:   "With the system, nobody signed in",
-	autostart.SignIn:   "When somebody signs in",
+	autostart.Boot:     "At startup, before services",
+	autostart.System:   "At startup, before anyone signs in",
+	autostart.SignIn:   "When a user signs in",
 	autostart.Schedule: "At a time or an interval",
 	autostart.Event:    "On an event: a connection, a device, a file",
 	autostart.Attach:   "Loaded into other programs",
 }
 
-// remarks are what a technician must not overlook about an entry.
-func remarks(e *autostart.Entry) []string {
-	var r []string
-	for _, p := range e.Problems {
-		switch p {
-		case autostart.TargetMissing:
-			// Where the command has the whole path, it is not said again.
-			if e.Target.Path != "" && !(strings.ContainsAny(e.Target.Path, `/\`) && strings.Contains(e.Command, e.Target.Path)) {
-				r = append(r, "program is missing: "+e.Target.Path)
-			} else {
-				r = append(r, "program is missing")
-			}
-		case autostart.Unparsable:
-			r = append(r, "cannot be understood")
-		case autostart.Insecure:
-			r = append(r, "anybody may change it")
-		case autostart.NotDefault:
-			r = append(r, "not the system's own setting")
-		}
-	}
-	if e.Guarded != "" {
-		r = append(r, "guarded: "+e.Guarded)
-	}
-	if e.Switch == autostart.Report {
-		r = append(r, "has no switch")
-	}
-	return r
+// problemWords say in words what is wrong with an entry.
+var problemWords = map[string]string{
+	autostart.Unparsable: "cannot be understood",
+	autostart.Insecure:   "any user can change what it runs",
+	autostart.NotDefault: "not the system's own setting",
 }
 
-// whose words for whom an entry starts.
-func whose(e *autostart.Entry) string {
+// Problems are in words what is wrong with an entry.
+func Problems(e *autostart.Entry) []string {
+	var all []string
+	for _, p := range e.Problems {
+		switch {
+		case p == autostart.Ignored: // its mode says why
+		case p == autostart.TargetMissing && e.Target.Path != "" && !(strings.ContainsAny(e.Target.Path, `/\`) && strings.Contains(e.Command, e.Target.Path)):
+			all = append(all, "program missing: "+e.Target.Path)
+		case p == autostart.TargetMissing: // the command has the whole path
+			all = append(all, "program missing")
+		case problemWords[p] != "":
+			all = append(all, problemWords[p])
+		default:
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+// remarks are what else a technician should know of an entry before touching it.
+func remarks(e *autostart.Entry) []string {
+	var all []string
+	if e.Guarded != "" {
+		all = append(all, "protected: "+e.Guarded)
+	}
+	if e.Switch == autostart.Report {
+		all = append(all, "cannot be turned off here")
+	}
+	return all
+}
+
+// Whose words for whom an entry starts.
+func Whose(e *autostart.Entry) string {
 	if e.User == "" {
-		return "all"
+		return "everyone"
 	}
 	return e.User
 }
 
-// wideEnough is the width from which on an entry fits a row of its own.
-const wideEnough = 120
-
-// Entries writes entries grouped by stage: a row for each where the terminal is
-// wide, else the name with what it starts below it.
-func (p Printer) Entries(entries []*autostart.Entry) {
-	columns, row := wideColumns, wideRow
-	if p.Width > 0 && p.Width < wideEnough {
-		columns, row = narrowColumns, narrowRow
+// saysMore reports whether a mode says more than the state and the time of the start do.
+func saysMore(mode string) bool {
+	switch mode {
+	case "", "enabled", "disabled", "on":
+		return false
 	}
-	rows := func(stages ...autostart.Stage) iter.Seq[[]Cell] {
+	return !strings.HasPrefix(mode, "automatic") && !strings.HasPrefix(mode, "manual")
+}
+
+// details are when an entry starts and in what mode it is, as far as its stage and state do not
+// say it.
+func details(e *autostart.Entry) []string {
+	var all []string
+	if e.When != e.Stage.When() {
+		all = append(all, e.When)
+	}
+	if saysMore(e.Mode) {
+		all = append(all, e.Mode)
+	}
+	return all
+}
+
+// Field is a field of an entry as text, for columns, sheets and sorting.
+type Field struct {
+	Name  string
+	Value func(*autostart.Entry) string
+}
+
+// Fields are all fields, in the order of a sheet.
+var Fields = []Field{
+	{"handle", func(e *autostart.Entry) string { return e.Handle }},
+	{"location", func(e *autostart.Entry) string { return e.Location }},
+	{"place", func(e *autostart.Entry) string { return e.Place }},
+	{"stage", func(e *autostart.Entry) string { return string(e.Stage) }},
+	{"scope", func(e *autostart.Entry) string { return string(e.Scope) }},
+	{"user", func(e *autostart.Entry) string { return e.User }},
+	{"name", func(e *autostart.Entry) string { return e.Name }},
+	{"system_name", func(e *autostart.Entry) string { return e.SystemName }},
+	{"state", func(e *autostart.Entry) string { return string(e.State) }},
+	{"mode", func(e *autostart.Entry) string { return e.Mode }},
+	{"when", func(e *autostart.Entry) string { return e.When }},
+	{"command", func(e *autostart.Entry) string { return e.Command }},
+	{"target", func(e *autostart.Entry) string { return e.Target.Path }},
+	{"target_exists", func(e *autostart.Entry) string {
+		if e.Target.Exists == nil {
+			return "unknown"
+		}
+		return strconv.FormatBool(*e.Target.Exists)
+	}},
+	{"target_size", func(e *autostart.Entry) string { return strconv.FormatInt(e.Target.Size, 10) }},
+	{"target_modified", func(e *autostart.Entry) string {
+		if e.Target.Modified.IsZero() {
+			return ""
+		}
+		return e.Target.Modified.UTC().Format(time.RFC3339)
+	}},
+	{"maker", func(e *autostart.Entry) string { return e.Maker.Name }},
+	{"maker_basis", func(e *autostart.Entry) string { return e.Maker.Basis }},
+	{"os_part", func(e *autostart.Entry) string { return strconv.FormatBool(e.OSPart) }},
+	{"guarded", func(e *autostart.Entry) string { return e.Guarded }},
+	{"source", func(e *autostart.Entry) string { return e.Source.Path }},
+	{"key", func(e *autostart.Entry) string { return e.Source.Key }},
+	{"line", func(e *autostart.Entry) string { return strconv.Itoa(e.Source.Line) }},
+	{"switch", func(e *autostart.Entry) string { return string(e.Switch) }},
+	{"problems", func(e *autostart.Entry) string { return strings.Join(e.Problems, " ") }},
+}
+
+// FieldNamed finds a field by its name.
+func FieldNamed(name string) (Field, bool) {
+	k := slices.IndexFunc(Fields, func(f Field) bool { return f.Name == name })
+	if k < 0 {
+		return Field{}, false
+	}
+	return Fields[k], true
+}
+
+// FieldNames are the names of all fields.
+func FieldNames() []string {
+	names := make([]string, len(Fields))
+	for k, f := range Fields {
+		names[k] = f.Name
+	}
+	return names
+}
+
+// Groupings are the words that a list can be grouped by.
+var Groupings = []string{"place", "stage", "maker", "none"}
+
+// Layout says how a list of entries is laid out. The zero Layout groups by place.
+type Layout struct {
+	Group   string  // one of Groupings
+	Columns []Field // a table of just these; nil for the usual form
+}
+
+// wideEnough is the width from which on an entry fits a row of its own.
+const wideEnough = 150
+
+// group is a run of entries under one heading.
+type group struct {
+	title   string
+	entries []*autostart.Entry
+}
+
+// grouped puts entries together by a key, in the order in which the keys come first.
+func grouped(entries []*autostart.Entry, key func(*autostart.Entry) string) []group {
+	var groups []group
+	at := map[string]int{}
+	for _, e := range entries {
+		k := key(e)
+		n, known := at[k]
+		if !known {
+			n = len(groups)
+			at[k] = n
+			groups = append(groups, group{title: k})
+		}
+		groups[n].entries = append(groups[n].entries, e)
+	}
+	return groups
+}
+
+// placeOf is the heading that an entry stands under.
+func placeOf(e *autostart.Entry) string {
+	if e.Place == "" { // an early snapshot has no word for it
+		return e.Location
+	}
+	return e.Place
+}
+
+// Entries writes entries in groups: a row for each where the terminal is wide, else one or two
+// lines. Names, paths and handles are never broken.
+func (p Printer) Entries(entries []*autostart.Entry, layout Layout) {
+	b := bufio.NewWriterSize(p.Out, 64<<10)
+	defer b.Flush()
+	p.Out = b
+	indent := ""
+	if layout.Group == "" || layout.Group == "place" {
+		indent = "  "
+	}
+	each := p.entryWriter(entries, layout, indent)
+	sections := []group{{entries: entries}}
+	switch layout.Group {
+	case "maker":
+		sections = grouped(entries, func(e *autostart.Entry) string {
+			if e.Maker.Name == "" {
+				return "Maker not known"
+			}
+			return e.Maker.Name
+		})
+		slices.SortStableFunc(sections, func(a, b group) int { return strings.Compare(strings.ToLower(a.title), strings.ToLower(b.title)) })
+	case "none":
+	default:
+		sections = grouped(entries, func(e *autostart.Entry) string { return stageWords[e.Stage] })
+	}
+	for k, section := range sections {
+		if k > 0 {
+			fmt.Fprintln(p.Out)
+		}
+		if section.title != "" {
+			p.Bold(section.title)
+		}
+		if indent == "" {
+			each(section.entries)
+			continue
+		}
+		for _, place := range grouped(section.entries, placeOf) {
+			p.Line("%s: %s", place.title, states(place.entries))
+			each(place.entries)
+		}
+	}
+}
+
+// states counts entries by their state: "3 enabled, 1 disabled".
+func states(entries []*autostart.Entry) string {
+	on := 0
+	for _, e := range entries {
+		if e.State == autostart.Enabled {
+			on++
+		}
+	}
+	switch off := len(entries) - on; {
+	case off == 0:
+		return fmt.Sprintf("%d enabled", on)
+	case on == 0:
+		return fmt.Sprintf("%d disabled", off)
+	default:
+		return fmt.Sprintf("%d enabled, %d disabled", on, off)
+	}
+}
+
+// entryWriter makes the function that writes the entries of a group.
+func (p Printer) entryWriter(entries []*autostart.Entry, layout Layout, indent string) func([]*autostart.Entry) {
+	if layout.Columns == nil && p.Width > 0 && p.Width < wideEnough {
+		return func(group []*autostart.Entry) {
+			for _, e := range group {
+				p.stacked(e, indent)
+			}
+		}
+	}
+	columns, row := wideColumns, wideRow
+	if layout.Columns != nil {
+		columns, row = fieldColumns(layout.Columns)
+	}
+	rows := func(of []*autostart.Entry) iter.Seq[[]Cell] {
 		return func(yield func([]Cell) bool) {
-			for _, e := range entries {
-				if slices.Contains(stages, e.Stage) && !yield(row(e)) {
+			for _, e := range of {
+				if !yield(row(e)) {
 					return
 				}
 			}
 		}
 	}
-	widths := p.Widths(columns, rows(autostart.Stages...))
+	columns, row = p.filled(columns, row, entries)
+	p.Indent = indent
+	widths := p.Widths(columns, rows(entries))
 	titles := true
-	for _, stage := range autostart.Stages {
-		if !slices.ContainsFunc(entries, func(e *autostart.Entry) bool { return e.Stage == stage }) {
-			continue
-		}
-		if !titles {
-			fmt.Fprintln(p.Out)
-		}
-		p.Bold(stageWords[stage])
-		p.table(columns, rows(stage), widths, titles)
+	return func(group []*autostart.Entry) {
+		p.table(columns, rows(group), widths, titles)
 		titles = false
+	}
+}
+
+// filled leaves out the columns that nobody fills.
+func (p Printer) filled(columns []Column, row func(*autostart.Entry) []Cell, entries []*autostart.Entry) ([]Column, func(*autostart.Entry) []Cell) {
+	used := make([]bool, len(columns))
+	left := len(columns)
+	for _, e := range entries {
+		for k, c := range row(e) {
+			if !used[k] && slices.ContainsFunc(c.Lines, func(l string) bool { return l != "" }) {
+				used[k] = true
+				left--
+			}
+		}
+		if left == 0 {
+			return columns, row
+		}
+	}
+	var kept []Column
+	for k, c := range columns {
+		if used[k] {
+			kept = append(kept, c)
+		}
+	}
+	return kept, func(e *autostart.Entry) []Cell {
+		var cells []Cell
+		for k, c := range row(e) {
+			if used[k] {
+				cells = append(cells, c)
+			}
+		}
+		return cells
+	}
+}
+
+// fieldColumns are the columns of chosen fields.
+func fieldColumns(fields []Field) ([]Column, func(*autostart.Entry) []Cell) {
+	columns := make([]Column, len(fields))
+	for k, f := range fields {
+		columns[k] = Column{Title: f.Name, Share: 1}
+		switch f.Name {
+		case "handle", "state", "stage", "scope", "user", "os_part", "line", "switch", "target_exists", "target_size", "target_modified":
+			columns[k].Share = 0
+		}
+	}
+	return columns, func(e *autostart.Entry) []Cell {
+		cells := make([]Cell, len(fields))
+		for k, f := range fields {
+			cells[k] = Cell{[]string{f.Value(e)}, markOf(e)}
+		}
+		return cells
 	}
 }
 
@@ -100,31 +348,154 @@ func markOf(e *autostart.Entry) Mark {
 	return Plain
 }
 
-var wideColumns = []Column{{Title: "handle"}, {Title: "state"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "mode", Share: 3},
-	{Title: "starts", Share: 5}, {Title: "remarks", Share: 3}}
+var wideColumns = []Column{{Title: "handle"}, {Title: "state"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "when and how", Share: 3},
+	{Title: "starts", Share: 5}, {Title: "problems", Share: 2}, {Title: "remarks", Share: 3}}
+
+// others is for whom an entry starts where its place does not say it.
+func others(e *autostart.Entry) string {
+	if e.User == "" || strings.HasSuffix(placeOf(e), " of "+e.User) {
+		return ""
+	}
+	return e.User
+}
 
 func wideRow(e *autostart.Entry) []Cell {
 	m := markOf(e)
-	return []Cell{T(e.Handle), {[]string{string(e.State)}, m}, {[]string{e.Name}, m}, T(whose(e)), {[]string{e.Mode}, m},
-		{[]string{e.Command}, m}, {remarks(e), Alert}}
+	return []Cell{T(e.Handle), {[]string{string(e.State)}, m}, {[]string{e.Name}, m}, T(others(e)), {details(e), m},
+		{[]string{e.Command}, m}, {Problems(e), Alert}, {remarks(e), Quiet}}
 }
 
-var narrowColumns = []Column{{Title: "handle"}, {Title: "state"}, {Title: "for"}, {Title: "name, what it starts, mode and remarks", Share: 1}}
-
-func narrowRow(e *autostart.Entry) []Cell {
+// stacked writes an entry in one or two lines, more where they do not suffice.
+func (p Printer) stacked(e *autostart.Entry, indent string) {
 	m := markOf(e)
-	lines := []string{e.Name}
+	pieces := []piece{{e.Name, m}}
+	info := details(e)
+	if who := others(e); who != "" {
+		info = append(info, "for "+who)
+	}
+	for _, d := range info {
+		pieces = append(pieces, piece{"(" + d + ")", m})
+	}
+	for _, problem := range Problems(e) {
+		pieces = append(pieces, piece{"! " + problem, Alert})
+	}
+	for _, r := range remarks(e) {
+		pieces = append(pieces, piece{"- " + r, Quiet})
+	}
+	fmt.Fprintf(p.Out, "%s%s  %s%*s  ", indent, e.Handle, p.paint(string(e.State), m), len("disabled")-len(e.State), "")
+	p.flow(pieces, len(indent)+len(e.Handle)+len("  disabled  "), len(indent)+len(e.Handle)+2, "  ")
 	if e.Command != "" {
-		lines = append(lines, e.Command)
+		var words []piece
+		for _, w := range commandWords(e) {
+			words = append(words, piece{w, m})
+		}
+		at := len(indent) + len(e.Handle) + 2
+		fmt.Fprintf(p.Out, "%*s", at, "")
+		p.flow(words, at, at, " ")
 	}
-	notes := remarks(e)
-	if e.Mode != "" && e.Mode != string(e.State) {
-		notes = append([]string{e.Mode}, notes...)
+}
+
+// Block writes a head, and below it lines of pieces that are not broken where they fit.
+func (p Printer) Block(head string, lines [][]string) {
+	fmt.Fprintln(p.Out, Safe(head))
+	for _, line := range lines {
+		pieces := make([]piece, len(line))
+		for k, text := range line {
+			pieces[k] = piece{text: text}
+		}
+		fmt.Fprint(p.Out, "    ")
+		p.flow(pieces, 4, 6, "  ")
 	}
-	if len(notes) > 0 {
-		lines = append(lines, "("+strings.Join(notes, "; ")+")")
+}
+
+// Pair is a name with what stands behind it, and where that comes from.
+type Pair struct {
+	Name, Value, From string
+	Mark              Mark
+}
+
+// Pairs writes names and values below each other. Words are not broken where they fit a line.
+func (p Printer) Pairs(pairs []Pair) {
+	at := 0
+	for _, pair := range pairs {
+		at = max(at, width(Safe(pair.Name)))
 	}
-	return []Cell{T(e.Handle), {[]string{string(e.State)}, m}, T(whose(e)), {lines, m}}
+	at += 2
+	for _, pair := range pairs {
+		name := Safe(pair.Name)
+		fmt.Fprintf(p.Out, "%s%*s", p.paint(name, Quiet), at-width(name), "")
+		var pieces []piece
+		for _, w := range strings.Fields(pair.Value) {
+			pieces = append(pieces, piece{w, pair.Mark})
+		}
+		if pair.From != "" {
+			pieces = append(pieces, piece{"(" + pair.From + ")", Quiet})
+		}
+		p.flow(pieces, at, at, " ")
+	}
+}
+
+// piece is a stretch of text that is not broken where it fits a line.
+type piece struct {
+	text string
+	mark Mark
+}
+
+// flow writes pieces one after another from a column on, on further lines where they do not
+// fit. A name or a path that is longer than a line stays whole.
+func (p Printer) flow(pieces []piece, at, indent int, between string) {
+	start := true
+	for _, piece := range pieces {
+		s := Safe(piece.text)
+		w := width(s)
+		switch {
+		case start:
+		case p.Width == 0 || at+len(between)+w < p.Width:
+			fmt.Fprint(p.Out, between)
+			at += len(between)
+		default:
+			fmt.Fprintf(p.Out, "\n%*s", indent, "")
+			at = indent
+		}
+		start = false
+		fmt.Fprint(p.Out, p.paint(s, piece.mark))
+		at += w
+	}
+	fmt.Fprintln(p.Out)
+}
+
+// commandWords splits a command where it may be broken: at spaces, but not in a quoted word, and
+// not in the path of its program.
+func commandWords(e *autostart.Entry) []string {
+	rest := e.Command
+	var words []string
+	if rest == e.Source.Path || strings.HasPrefix(e.Target.Path, rest) { // the whole of it is a path
+		return []string{rest}
+	}
+	if path := e.Target.Path; strings.Contains(path, " ") && strings.HasPrefix(rest, path) {
+		words, rest = append(words, path), strings.TrimPrefix(rest, path)
+	}
+	quote := rune(0)
+	var word strings.Builder
+	for _, r := range rest {
+		switch {
+		case quote == 0 && r == ' ':
+			if word.Len() > 0 {
+				words = append(words, word.String())
+				word.Reset()
+			}
+			continue
+		case quote == 0 && (r == '"' || r == '\''):
+			quote = r
+		case r == quote:
+			quote = 0
+		}
+		word.WriteRune(r)
+	}
+	if word.Len() > 0 {
+		words = append(words, word.String())
+	}
+	return words
 }
 
 // AppendEntry appends an entry in JSON, exactly as encoding/json would: thousands
@@ -138,12 +509,15 @@ func AppendEntry(b []byte, e *autostart.Entry) ([]byte, error) {
 	b = append(b, '{')
 	str("handle", e.Handle)
 	str("location", e.Location)
+	str("place", e.Place)
 	str("stage", string(e.Stage))
 	str("scope", string(e.Scope))
 	str("user", e.User)
 	str("name", e.Name)
+	str("system_name", e.SystemName)
 	str("state", string(e.State))
 	str("mode", e.Mode)
+	str("when", e.When)
 	str("command", e.Command)
 	b = append(b, `"target":{`...)
 	str("path", e.Target.Path)
@@ -195,36 +569,53 @@ func appendString(b []byte, s string) []byte {
 	return append(b, text...)
 }
 
-// EntriesCSV writes entries as a sheet.
-func (p Printer) EntriesCSV(entries []*autostart.Entry) error {
-	header := []string{"handle", "location", "stage", "scope", "user", "name", "state", "mode", "command", "target", "target_exists",
-		"maker", "maker_basis", "os_part", "guarded", "source", "key", "line", "switch", "problems"}
+// EntriesCSV writes entries as a sheet, with all fields or the chosen ones.
+func (p Printer) EntriesCSV(entries []*autostart.Entry, fields []Field) error {
+	if fields == nil {
+		fields = Fields
+	}
+	header := make([]string, len(fields))
+	for k, f := range fields {
+		header[k] = f.Name
+	}
 	rows := make([][]string, len(entries))
 	for k, e := range entries {
-		exists := "unknown"
-		if e.Target.Exists != nil {
-			exists = strconv.FormatBool(*e.Target.Exists)
+		rows[k] = make([]string, len(fields))
+		for n, f := range fields {
+			rows[k][n] = f.Value(e)
 		}
-		rows[k] = []string{e.Handle, e.Location, string(e.Stage), string(e.Scope), e.User, e.Name, string(e.State), e.Mode, e.Command,
-			e.Target.Path, exists, e.Maker.Name, e.Maker.Basis, strconv.FormatBool(e.OSPart), e.Guarded, e.Source.Path, e.Source.Key,
-			strconv.Itoa(e.Source.Line), string(e.Switch), strings.Join(e.Problems, " ")}
 	}
 	return p.CSV(header, rows)
 }
 
 // Counts words the numbers that a technician quotes.
-func Counts(entries []*autostart.Entry, leftOut int) string {
-	on := 0
+func Counts(entries []*autostart.Entry, hidden int) string {
+	on, guarded, missing, fixed := 0, 0, 0, 0
 	for _, e := range entries {
 		if e.State == autostart.Enabled {
 			on++
 		}
+		if e.Guarded != "" {
+			guarded++
+		}
+		if e.Switch == autostart.Report {
+			fixed++
+		}
+		if slices.Contains(e.Problems, autostart.TargetMissing) {
+			missing++
+		}
 	}
-	s := fmt.Sprintf("%d %s, %d %s off", on, plural(on, "starts", "start"), len(entries)-on, plural(len(entries)-on, "is", "are"))
-	if leftOut > 0 {
-		s += fmt.Sprintf(", %d not shown (parts of the operating system; --all shows them)", leftOut)
+	parts := []string{fmt.Sprintf("%d enabled, %d disabled", on, len(entries)-on)}
+	for _, more := range []struct {
+		n         int
+		one, many string
+	}{{guarded, "protected", "protected"}, {fixed, "cannot be turned off here", "cannot be turned off here"}, {missing, "program missing", "programs missing"},
+		{hidden, "part of the operating system is hidden (--all shows it)", "parts of the operating system are hidden (--all shows them)"}} {
+		if more.n > 0 {
+			parts = append(parts, Number(more.n, more.one, more.many))
+		}
 	}
-	return s
+	return Number(len(entries), "entry", "entries") + ": " + strings.Join(parts, ", ")
 }
 
 func plural(n int, one, many string) string {

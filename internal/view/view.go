@@ -27,8 +27,10 @@ import (
 // Printer writes results in one of three forms.
 type Printer struct {
 	Out   io.Writer
-	Width int  // columns of the terminal; 0: no terminal, nothing is wrapped
-	Color bool // the terminal shows colours; they never say what words do not
+	Width int // columns of the terminal; 0: no terminal, nothing is wrapped
+	// Indent stands before each row of a table.
+	Indent string
+	Color  bool // the terminal shows colours; they never say what words do not
 }
 
 // Safe shows the characters that would act on a terminal, or turn text around,
@@ -136,7 +138,7 @@ func (p Printer) Widths(columns []Column, rows iter.Seq[[]Cell]) []int {
 			}
 		}
 	}
-	left, shares := p.Width-1, 0
+	left, shares := p.Width-1-len(p.Indent), 0
 	for k, c := range columns {
 		if k > 0 {
 			left -= gap
@@ -149,6 +151,23 @@ func (p Printer) Widths(columns []Column, rows iter.Seq[[]Cell]) []int {
 	}
 	if p.Width == 0 {
 		return widths
+	}
+	// Names and paths are not broken where there is room for them.
+	words, room := make([]int, len(columns)), left
+	for row := range rows {
+		for k, c := range columns {
+			if c.Share > 0 {
+				words[k] = max(words[k], longestWord(row[k]))
+			}
+		}
+	}
+	for k, c := range columns {
+		if c.Share > 0 {
+			room -= max(words[k], len(c.Title))
+		}
+	}
+	if room < 0 {
+		clear(words)
 	}
 	// A column that needs less than its share leaves the rest to the others.
 	open := map[int]bool{}
@@ -168,12 +187,35 @@ func (p Printer) Widths(columns []Column, rows iter.Seq[[]Cell]) []int {
 			}
 		}
 	}
+	for settled := true; settled; {
+		settled = false
+		for k, c := range columns {
+			if open[k] && words[k] > left*c.Share/shares {
+				widths[k] = words[k]
+				left -= words[k]
+				shares -= c.Share
+				delete(open, k)
+				settled = true
+			}
+		}
+	}
 	for k, c := range columns {
 		if open[k] {
 			widths[k] = max(8, left*c.Share/shares)
 		}
 	}
 	return widths
+}
+
+// longestWord is how wide the widest word of a cell is.
+func longestWord(c Cell) int {
+	longest := 0
+	for _, l := range c.Lines {
+		for w := range strings.FieldsSeq(l) {
+			longest = max(longest, width(Safe(w)))
+		}
+	}
+	return longest
 }
 
 // Table writes rows under their titles. Cells that do not fit are wrapped, never
@@ -216,7 +258,7 @@ func (p Printer) row(b *bufio.Writer, cells []Cell, widths []int) {
 		height = max(height, len(lines[k]))
 	}
 	for h := range height {
-		pending := 0 // spaces that are only written before something
+		pending := len(p.Indent) // spaces that are only written before something
 		for k := range cells {
 			part := ""
 			if h < len(lines[k]) {

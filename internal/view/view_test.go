@@ -35,7 +35,7 @@ func TestTablesFitAndLoseNothing(t *testing.T) {
 	for _, width := range []int{40, 80, 100, 120, 142, 200, 0} {
 		for _, color := range []bool{false, true} {
 			var out bytes.Buffer
-			view.Printer{Out: &out, Width: width, Color: color}.Entries(samples())
+			view.Printer{Out: &out, Width: width, Color: color}.Entries(samples(), view.Layout{})
 			text := out.String()
 			if color {
 				for _, code := range []string{"\x1b[2m", "\x1b[22m", "\x1b[0m", "\x1b[1m", "\x1b[33m"} {
@@ -103,7 +103,7 @@ func TestEntriesInJSONAreThoseOfThePackage(t *testing.T) {
 
 func TestSheets(t *testing.T) {
 	var out bytes.Buffer
-	require.NoError(t, view.Printer{Out: &out}.EntriesCSV(samples()))
+	require.NoError(t, view.Printer{Out: &out}.EntriesCSV(samples(), nil))
 	rows, err := csv.NewReader(&out).ReadAll()
 	require.NoError(t, err)
 	require.Len(t, rows, 4)

@@ -148,7 +148,7 @@ func TestUnitsOfPeople(t *testing.T) {
 		"shared.service/ines": "disabled disabled", "w.timer/ines": "enabled enabled", "w.timer": "disabled disabled",
 	} {
 		require.Contains(t, items, key)
-		require.Equal(t, want, string(items[key].State)+" "+items[key].Mode, key)
+		require.Equal(t, want, string(items[key].State)+" "+testkit.Told(items[key].Entry), key)
 	}
 	require.NotContains(t, items, "all.service/ines")
 	// All folders that a mask of theirs may have to be made in decide a person's unit.
@@ -181,7 +181,7 @@ func TestAutostartRules(t *testing.T) {
 		"gone/ines": "disabled|dangling link", "a/bram": "disabled|link to /dev/null",
 	} {
 		require.Contains(t, items, key)
-		require.Equal(t, want, string(items[key].State)+"|"+items[key].Mode, key)
+		require.Equal(t, want, string(items[key].State)+"|"+testkit.Told(items[key].Entry), key)
 	}
 	require.NotContains(t, items, "general")
 	require.NotContains(t, items, "vendor's")
@@ -205,11 +205,11 @@ func TestCronRules(t *testing.T) {
 	_, items, _ = disk(t, files)
 	require.NotContains(t, items, "dotted") // Debian's cron does not
 	for name, want := range map[string]string{
-		"good": "enabled|5 4 * * *", "cut": "disabled|5 4 * * * ignored: the last line does not end",
-		"fine": "disabled|5 4 * * * ignored: a line cannot be understood", "tab/ann": "enabled|@daily", "direct/zoe": "enabled|@hourly",
+		"good": "enabled|every day at 04:05", "cut": "disabled|ignored: the last line does not end",
+		"fine": "disabled|ignored: a line cannot be understood", "tab/ann": "enabled|every day at 00:00", "direct/zoe": "enabled|every hour",
 	} {
 		require.Contains(t, items, name)
-		require.Equal(t, want, string(items[name].State)+"|"+items[name].Mode, name)
+		require.Equal(t, want, string(items[name].State)+"|"+testkit.Told(items[name].Entry), name)
 	}
 }
 
@@ -247,7 +247,7 @@ func TestWhatCannotBeSwitched(t *testing.T) {
 func states(items map[string]*location.Item) map[string]string {
 	words := map[string]string{}
 	for name, i := range items {
-		words[name] = strings.TrimSpace(string(i.State) + " " + string(i.Switch) + " " + i.Mode)
+		words[name] = strings.TrimSpace(string(i.State) + " " + string(i.Switch) + " " + testkit.Told(i.Entry))
 	}
 	return words
 }
@@ -299,7 +299,7 @@ func TestMessageOfTheDay(t *testing.T) {
 func TestLinkedScripts(t *testing.T) {
 	_, items, _ := disk(t, map[string]string{"etc/cron.daily/tide": "#!/bin/sh\n", "etc/cron.weekly/linked": "-> ../cron.daily/tide", "etc/cron.daily/again": "-> tide",
 		"etc/rc.local": "#!/bin/sh\n", "etc/rc.d/rc.local": "-> ../rc.local"})
-	require.Equal(t, map[string]string{"tide": "enabled unexec daily", "linked": "enabled unexec weekly", "again": "enabled unexec daily", "rc.local": "enabled unexec"}, states(items))
+	require.Equal(t, map[string]string{"tide": "enabled unexec every day", "linked": "enabled unexec every week", "again": "enabled unexec every day", "rc.local": "enabled unexec"}, states(items))
 	require.Equal(t, "/etc/rc.local", items["rc.local"].Source.Path)
 }
 

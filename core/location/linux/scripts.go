@@ -4,13 +4,15 @@ import (
 	"path"
 	"regexp"
 	"strings"
+
+	"lockback/core/location/unix"
 )
 
 // periodicFolders are run by /etc/crontab, anacron or timers, with run-parts(8).
 var periodicFolders = []string{"/etc/cron.hourly", "/etc/cron.daily", "/etc/cron.weekly", "/etc/cron.monthly"}
 
 // period is how often what is in such a folder runs.
-func period(dir string) string { return strings.TrimPrefix(path.Ext(dir), ".") }
+func period(dir string) string { return unix.Every[strings.TrimPrefix(path.Ext(dir), ".")] }
 
 // runPartsAccepts is the rule of run-parts(8) without options: letters, digits,
 // underscores and hyphens. It leaves out what package managers and editors put

@@ -129,6 +129,7 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	}
 	f, dropIns := set.file(name)
 	started := set.describe(name, f, item)
+	item.When = when(name, f)
 	item.Facts = func() []location.Fact { return set.facts(name, f, by, dropIns) }
 
 	item.Artifacts = func() []machine.Artifact { return sw.artifacts(s, source, found, started, dropIns) }
@@ -333,6 +334,14 @@ func (sw unitSwitch) Word() autostart.Switch {
 		return autostart.Mask
 	}
 	return autostart.Unlink
+}
+
+// Stop is systemctl's, systemctl(1).
+func (sw unitSwitch) Stop() []string {
+	if sw.user != nil || sw.set.path.control == "" {
+		return []string{"systemctl", "--user", "stop", sw.name}
+	}
+	return []string{"systemctl", "stop", sw.name}
 }
 
 func (sw unitSwitch) Plan(images location.Images, want location.Want) ([]location.Edit, error) {

@@ -168,7 +168,6 @@ func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *locati
 	for _, word := range []struct{ key, before, after string }{
 		{"OnlyShowIn", "only in ", ""},
 		{"NotShowIn", "not in ", ""},
-		{"X-GNOME-Autostart-Delay", "after ", " s"},
 		{"AutostartCondition", "if ", ""},
 		{"X-KDE-autostart-condition", "if ", ""},
 	} {
@@ -177,6 +176,9 @@ func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *locati
 		}
 	}
 	item.Mode = strings.Join(modes, "; ")
+	if delay, _ := f.Get("X-GNOME-Autostart-Delay"); delay != "" {
+		item.When = "at sign-in, after " + delay + " s"
+	}
 	var facts []location.Fact
 	for _, fact := range []struct{ key, name string }{
 		{"Comment", "comment"}, {"TryExec", "only if installed"}, {"X-KDE-autostart-phase", "KDE phase"},
@@ -336,7 +338,7 @@ func contentOf(images location.Images, file string) ([]byte, error) {
 		switch image.Kind {
 		case machine.Regular:
 			if image.Mode&0o004 == 0 {
-				return nil, fmt.Errorf("%w: not everybody may read %s, so it is not copied", location.ErrNoSwitch, file)
+				return nil, fmt.Errorf("%w: not every user may read %s, so it is not copied", location.ErrNoSwitch, file)
 			}
 			return image.Content, nil
 		case machine.Symlink:

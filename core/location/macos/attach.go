@@ -52,7 +52,7 @@ func readAuthorization(s *location.Survey) {
 	}
 	known := err == nil
 	s.Skip(authorizationDatabase, err)
-	why := "taking a step out of a right by hand can lock everybody out; the program that put it there takes it out"
+	why := "taking a step out of a right by hand can lock everyone out; the program that put it there takes it out"
 	ours, theirs := bundlesIn(s, systemPlugIns), bundlesIn(s, agentPlugIns)
 	for _, name := range slices.Sorted(maps.Keys(theirs)) {
 		item := newBundle(s, nil, theirs[name], "")
@@ -105,7 +105,7 @@ func readFolderActions(s *location.Survey) {
 				target := placeOf(script, "scriptBookmark", "bookmark", "scriptURL")
 				name := cmp.Or(script.Field("name").Text(), path.Base(target))
 				item := newItem(h.user, name, target, file)
-				item.Mode = "when something is put into " + cmp.Or(folder, "a folder that cannot be told")
+				item.When = "when something is put into " + cmp.Or(folder, "a folder that cannot be told")
 				if target != "" {
 					item.Argv = []string{target}
 				} else {
@@ -190,7 +190,7 @@ func (d *disk) readEnvironment(s *location.Survey) {
 			if name == preload {
 				item.Argv = []string{value}
 			}
-			fixed(item, "a setting of the person's; change it in the file")
+			fixed(item, "the user's own setting; change it in the file")
 			if !s.Machine.Release().Before(machine.Release{10, 8}) {
 				ignored(item, "not read since OS X 10.8")
 			}
@@ -210,7 +210,7 @@ var chromium = []struct{ name, folder string }{
 var hostFolders = []string{"Library/Google/Chrome/NativeMessagingHosts", "Library/Microsoft/Edge/NativeMessagingHosts", "Library/Application Support/Chromium/NativeMessagingHosts",
 	"Library/Application Support/Google/Chrome/NativeMessagingHosts", "Library/Application Support/Microsoft Edge/NativeMessagingHosts", "Library/Application Support/Mozilla/NativeMessagingHosts"}
 
-const browserWhy = "an extension is switched off in the browser itself, which rewrites its list"
+const browserWhy = "an extension is turned off in the browser itself, which rewrites its list"
 
 var browsers = browser.System{Join: path.Join}
 

@@ -47,7 +47,7 @@ func describeSetting(_ *location.Survey, f location.Found, line string) *locatio
 func ignoresSettings(s *location.Survey, f location.Found) string {
 	switch {
 	case f.User != nil:
-		return "launchd never read a person's"
+		return "launchd never read a user's own"
 	case !s.Machine.Release().Before(yosemite):
 		return "not read since OS X 10.10"
 	}
@@ -108,7 +108,7 @@ func (d *disk) readAt(s *location.Survey) {
 		}
 		item := newItem(u, "at job "+strconv.FormatUint(number, 10), command, file)
 		item.Argv = []string{"/bin/sh", "-c", command}
-		item.Mode = "once, at " + time.Unix(int64(minute)*60, 0).UTC().Format("2006-01-02 15:04") + " UTC"
+		item.When = "once, at " + time.Unix(int64(minute)*60, 0).UTC().Format("2006-01-02 15:04") + " UTC"
 		item.Switcher = location.Park{Artifact: machine.File(file)}
 		if d.atIsOff(s) {
 			off(item, "com.apple.atrun is disabled")
@@ -162,7 +162,7 @@ func readPeriodic(s *location.Survey) {
 			dir := path.Join(folder, period)
 			for _, e := range s.Dir(dir) {
 				if !e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
-					unix.Script(s, path.Join(dir, e.Name()), period)
+					unix.Script(s, path.Join(dir, e.Name()), unix.Every[period])
 				}
 			}
 		}
@@ -178,7 +178,7 @@ func readPeriodic(s *location.Survey) {
 				continue
 			}
 			item := newItem(nil, path.Base(file), file, file)
-			item.Argv, item.Mode = []string{file}, period
+			item.Argv, item.When = []string{file}, unix.Every[period]
 			parked(item, file)
 			s.Add(key(nil, file), item)
 		}
@@ -212,7 +212,7 @@ func readEmond(s *location.Survey) {
 				name = strings.TrimSuffix(e.Name(), ".plist") + " " + strconv.Itoa(k+1)
 			}
 			item := newItem(nil, name, "", file)
-			item.Mode = "on " + strings.Join(d.Texts("eventTypes"), ", ")
+			item.When = "on " + strings.Join(d.Texts("eventTypes"), ", ")
 			for _, action := range d.Dicts("actions") {
 				if command := action.Text("command"); command != "" {
 					item.Argv = append([]string{command}, action.Texts("arguments")...)
@@ -242,7 +242,7 @@ func readEmond(s *location.Survey) {
 
 // describeRC says when an rc of ssh runs.
 func describeRC(_ *location.Survey, _ location.Found, item *location.Item) {
-	item.Mode = "when somebody connects over ssh"
+	item.When = "when somebody connects over ssh"
 }
 
 // The files that shells read when somebody signs in or opens a terminal.
@@ -288,7 +288,7 @@ func readShellFiles(s *location.Survey) {
 		}
 		item := newItem(u, path.Base(file), file, file)
 		item.Argv = []string{file}
-		fixed(item, "people keep their own settings in it; look through it in an editor")
+		fixed(item, "users keep their own settings in it; look through it in an editor")
 		item.Shipped = u == nil
 		count := 0
 		for line := range strings.Lines(string(content)) {
@@ -347,7 +347,7 @@ func readPAM(s *location.Survey, at []location.Place) {
 			if path.IsAbs(module) {
 				item.Argv = []string{module}
 			}
-			fixed(item, "a mistake here locks everybody out; change it in an editor, with a second session open")
+			fixed(item, "a mistake here locks everyone out; change it in an editor, with a second session open")
 			s.Add(key(nil, file, text), item)
 		}
 	}

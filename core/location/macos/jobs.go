@@ -171,7 +171,7 @@ func (d *disk) readAgents(s *location.Survey) {
 			}
 			for _, j := range f.files {
 				if !atLoginWindow(j) {
-					d.addJob(s, j, h.user, known)
+					s.Adjusting(func(item *location.Item) { item.Everyones = f.user == nil }, func(s *location.Survey) { d.addJob(s, j, h.user, known) })
 				}
 			}
 		}
@@ -183,7 +183,7 @@ func (d *disk) readAgents(s *location.Survey) {
 		for _, j := range f.files {
 			if atLoginWindow(j) {
 				s.Adjusting(func(item *location.Item) {
-					item.Mode = "at the login window, " + item.Mode
+					item.When = "at the login window, " + item.When
 					fixed(item, "it runs at the login window, which has no database of its own")
 				}, func(s *location.Survey) { d.addJob(s, j, nil, map[string]string{}) })
 			}
@@ -199,6 +199,17 @@ func atLoginWindow(j *jobFile) bool {
 // kindStages are the stages of what starts by an event or at a time.
 var kindStages = map[launchd.Kind]autostart.Stage{launchd.OnSchedule: autostart.Schedule, launchd.OnEvent: autostart.Event, launchd.OnRequest: autostart.Event}
 
+// loaded says in people's words when a job is loaded: an agent at sign-in, a daemon at startup.
+func loaded(when string, agent bool) string {
+	if rest, ok := strings.CutPrefix(when, "at load"); ok {
+		if agent {
+			return "at sign-in" + rest
+		}
+		return "at startup" + rest
+	}
+	return when
+}
+
 // addJob reports a job for a person, or for the system. Known are the labels that
 // were taken already, with the files that took them.
 func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map[string]string) {
@@ -209,7 +220,7 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 	item := newItem(u, name, j.command, j.path)
 	item.Argv = j.job.Command()
 	if item.Source.Key = j.job.Label; j.broken == "" {
-		item.Stage, item.Mode = kindStages[j.job.Kind()], j.when
+		item.Stage, item.When = kindStages[j.job.Kind()], loaded(j.when, u != nil)
 	}
 	if j.insecure {
 		item.Problems = append(item.Problems, autostart.Insecure)
@@ -240,8 +251,8 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 		isOff, decided := db.off[j.job.Label]
 		switch {
 		case listed && !rec.allowed():
-			off(item, "switched off in System Settings")
-			o.refused = "it is switched off in System Settings > General > Login Items, and only there can it be switched on"
+			off(item, "turned off in System Settings")
+			o.refused = "it is turned off in System Settings > General > Login Items, and only there can it be turned on"
 		case isOff:
 			off(item, "disabled in launchd's database")
 		case !decided && j.job.Disabled:
@@ -437,7 +448,7 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) 
 	var item *location.Item
 	if h.login {
 		item = newItem(u, strings.TrimSuffix(path.Base(h.file), ".app"), h.file, h.file)
-		item.Argv, item.Mode = []string{h.start}, "at sign-in"
+		item.Argv = []string{h.start}
 		if label == "" {
 			item.Problems = append(item.Problems, autostart.Unparsable)
 		}
@@ -455,7 +466,7 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) 
 			command[0] = path.Join(a.path, j.job.BundleProgram)
 		}
 		item = newItem(u, label, strings.Join(command, " "), h.file)
-		item.Argv, item.Mode, item.Stage = command, j.when, kindStages[j.job.Kind()]
+		item.Argv, item.When, item.Stage = command, loaded(j.when, h.agent), kindStages[j.job.Kind()]
 		item.AddFacts(func() []location.Fact { return jobFacts(j, record{}) })
 		if j.broken != "" {
 			ignored(item, "it cannot be read")
@@ -494,14 +505,14 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) 
 	case !known:
 		off(item, "not registered by its app")
 	case !on:
-		off(item, "switched off in System Settings")
+		off(item, "turned off in System Settings")
 	}
 	item.Switcher = o
 	switch {
 	case h.job != nil && h.job.broken != "":
 		fixed(item, "launchd cannot read it either: "+h.job.broken)
 	case label == "" || u == nil && h.agent:
-		fixed(item, fmt.Sprintf("%s has not registered it for anybody", path.Base(a.path)))
+		fixed(item, fmt.Sprintf("%s has not registered it for any user", path.Base(a.path)))
 	}
 	s.Add(key(u, h.file), item)
 }

@@ -185,7 +185,7 @@ func loginItemOf(u *machine.User, file string, l listed) *location.Item {
 		item.Argv = []string{l.path}
 	}
 	if l.off {
-		off(item, "switched off in System Settings")
+		off(item, "turned off in System Settings")
 	}
 	if l.broken != nil {
 		item.Problems = append(item.Problems, autostart.Unparsable)
@@ -222,7 +222,7 @@ func (d *disk) askLoginItems(s *location.Survey, u *machine.User) bool {
 }
 
 // hooks are the keys of the sign-in window that run a program.
-var hooks = []struct{ key, mode string }{{"LoginHook", "before sign-in, as root"}, {"LogoutHook", "after sign-out, as root"}}
+var hooks = []struct{ key, when string }{{"LoginHook", "before sign-in, as root"}, {"LogoutHook", "after sign-out, as root"}}
 
 func readLoginHooks(s *location.Survey) {
 	places := append([]root{{"/", nil}}, homes(s)...)
@@ -243,7 +243,7 @@ func readLoginHooks(s *location.Survey) {
 					u = nil // root's preferences are those of the window itself
 				}
 				item := newItem(u, h.key, command, file)
-				item.Source.Key, item.Mode, item.Argv = h.key, h.mode, []string{command}
+				item.Source.Key, item.When, item.Argv = h.key, h.when, []string{command}
 				if _, _, err := location.FindProgram(s, command); err != nil && strings.Contains(command, " ") {
 					item.Argv = strings.Fields(command)
 				}

@@ -148,10 +148,10 @@ func TestRules(t *testing.T) {
 			daemons + "n.plist": "<plist><dict><key>Label</key>", daemons + "o.plist": job("hour", dict{"RunAtLoad": nil, "StartInterval": uint64(3600)}),
 			state + "disabled.plist": dict{"off": true, "asked back": false, "other": true, "odd": "text"},
 		}, want: map[string]string{
-			"macos.launch-daemons on": "enabled|at load|override", "macos.launch-daemons off": byDatabase, "macos.launch-daemons asked back": "enabled|at load|override",
-			"macos.launch-daemons off by itself": "disabled|disabled in its own file|override", "macos.launch-daemons binary": "enabled|at load|override", "macos.launch-daemons text": "enabled|only when asked for|override",
+			"macos.launch-daemons on": "enabled||override", "macos.launch-daemons off": byDatabase, "macos.launch-daemons asked back": "enabled||override",
+			"macos.launch-daemons off by itself": "disabled|disabled in its own file|override", "macos.launch-daemons binary": "enabled||override", "macos.launch-daemons text": "enabled|only when asked for|override",
 			"macos.launch-daemons g": "disabled|ignored: it has no Label|report", "macos.launch-daemons idle": "disabled|ignored: it names no program|report", "macos.launch-daemons open": "disabled|ignored: others may write to it|report",
-			"macos.launch-daemons on#2": "disabled|ignored: another file has its label|report", "macos.launch-daemons twice": "disabled|ignored: another file has its label|report", "macos.launch-daemons twice#2": "enabled|at load|override", // the system's own is loaded first
+			"macos.launch-daemons on#2": "disabled|ignored: another file has its label|report", "macos.launch-daemons twice": "disabled|ignored: another file has its label|report", "macos.launch-daemons twice#2": "enabled||override", // the system's own is loaded first
 			"macos.launch-daemons n": "disabled|ignored: it cannot be read|report unparsable", "macos.launch-daemons hour": "enabled|every 1 h|override",
 		}},
 		{name: "whom an agent concerns", release: "14.0", files: dict{
@@ -159,8 +159,8 @@ func TestRules(t *testing.T) {
 			"/Library/Apple/System" + agents + "x.plist": job("from an update", nil),
 			home + agents + "d.plist":                    job("own", nil), home + agents + "e.plist": job("all", nil), state + "disabled.501.plist": dict{"own": true}, state + "disabled.plist": dict{"all": true},
 		}, want: map[string]string{
-			"macos.launch-agents all ines": "enabled|at load|override", "macos.launch-agents window": "enabled|at the login window, at load|report", "macos.launch-agents both ines": "enabled|at load|override",
-			"macos.launch-agents from an update ines": "enabled|at load|override",
+			"macos.launch-agents all ines": "enabled||override", "macos.launch-agents window": "enabled|at the login window, at startup|report", "macos.launch-agents both ines": "enabled||override",
+			"macos.launch-agents from an update ines": "enabled||override",
 			"macos.launch-agents own ines":            byDatabase, "macos.launch-agents all ines#2": "disabled|ignored: another file has its label|report",
 		}},
 		{name: "10.9", release: "10.9.5", files: dict{
@@ -173,7 +173,7 @@ func TestRules(t *testing.T) {
 			"/private/etc/emond.d/rules/one.plist": list{dict{"name": "bell", "enabled": true, "eventTypes": list{"a", "b"}, "actions": list{dict{"type": "Log"}, dict{"command": "/tide", "arguments": list{"x"}}}}},
 			"/private/etc/emond.d/rules/two.plist": list{dict{"name": "first", "enabled": true}, dict{"enabled": false}}, "/private/var/db/emondClients/any": "",
 		}, want: map[string]string{
-			"macos.launch-daemons off": byDatabase, "macos.launch-daemons on": "enabled|at load|override", "macos.launch-agents hers ines": byDatabase,
+			"macos.launch-daemons off": byDatabase, "macos.launch-daemons on": "enabled||override", "macos.launch-agents hers ines": byDatabase,
 			"macos.startup-items Tide": "enabled||park", "macos.startup-items Empty": "disabled|without its StartupParameters.plist|park", "macos.startup-items Odd": "disabled|ignored: its StartupParameters.plist cannot be read|park unparsable",
 			"macos.rc rc.local": "enabled||park", "macos.rc limit maxfiles 512": "enabled||comment", "macos.rc setenv A b": "disabled||comment", "macos.rc bsexec 1 /tide": "enabled||comment",
 			"macos.login-items Old ines": "enabled||report", "macos.emond bell": "enabled|on a, b|park", "macos.emond first": "enabled|on |report", "macos.emond two 2": "disabled|not enabled in its file|report",
@@ -214,7 +214,7 @@ func TestRules(t *testing.T) {
 			state + "disabled.501.plist":                                                     dict{"overridden": true},
 		}, want: map[string]string{
 			"macos.login-items Opens ines": "enabled||report", "macos.login-items Forbidden ines": inSettings + "report", "macos.login-items Gone ines": inSettings + "report",
-			"macos.launch-agents agent ines": inSettings + "override", "macos.embedded-jobs Helper ines": "enabled|at sign-in|override", "macos.embedded-jobs Other ines": inSettings + "override",
+			"macos.launch-agents agent ines": inSettings + "override", "macos.embedded-jobs Helper ines": "enabled||override", "macos.embedded-jobs Other ines": inSettings + "override",
 			"macos.embedded-jobs Unused": "disabled|not registered by its app|report", "macos.embedded-jobs Broken": "disabled|not registered by its app|report unparsable",
 			"macos.embedded-jobs inner": "enabled|kept running|override", "macos.embedded-jobs overridden ines": byDatabase, "macos.embedded-jobs f": "disabled|ignored: it cannot be read|report unparsable",
 			"macos.embedded-jobs hers ines": "disabled|not registered by its app|override",
@@ -237,9 +237,9 @@ func TestRules(t *testing.T) {
 			"/private/etc/periodic.conf": "daily_local=\"/etc/daily.local /usr/tide.local\" # ours\nlocal_periodic=\"/opt/periodic relative\"\n#weekly_local=/x\n", "/private/etc/daily.local": "", "/usr/tide.local": "", "/private/etc/weekly.local": "",
 			"/opt/periodic/monthly/one": in{0o755, ""}, "/private/etc/periodic/daily/two": in{0o644, ""}, "/usr/local/etc/periodic/weekly/three": in{0o755, ""},
 		}, want: map[string]string{
-			"macos.cron tide": "enabled|@daily|comment", "macos.cron tide ines": "enabled|5 * * * *|comment", "macos.cron tide ines#2": "disabled|6 * * * *|comment", "macos.at at job 1": "enabled|once, at 2026-05-31 20:10 UTC|park",
-			"macos.periodic daily.local": "enabled|daily|park", "macos.periodic tide.local": "enabled|daily|park", "macos.periodic weekly.local": "enabled|weekly|park",
-			"macos.periodic one": "enabled|monthly|unexec", "macos.periodic two": "disabled|daily not executable|unexec", "macos.periodic three": "enabled|weekly|unexec",
+			"macos.cron tide": "enabled|every day at 00:00|comment", "macos.cron tide ines": "enabled|every hour at minute 5|comment", "macos.cron tide ines#2": "disabled|commented out|comment", "macos.at at job 1": "enabled|once, at 2026-05-31 20:10 UTC|park",
+			"macos.periodic daily.local": "enabled|every day|park", "macos.periodic tide.local": "enabled|every day|park", "macos.periodic weekly.local": "enabled|every week|park",
+			"macos.periodic one": "enabled|every month|unexec", "macos.periodic two": "disabled|not executable|unexec", "macos.periodic three": "enabled|every week|unexec",
 		}},
 		{name: "bundles", release: "14.0", unread: 1, files: dict{
 			"/Library/Extensions/A.kext/Contents/Info.plist": dict{"CFBundleIdentifier": "org.a", "CFBundleExecutable": "A"}, "/Library/Extensions/B.kext/x": "", "/Library/Extensions/C.txt": "",
@@ -266,7 +266,7 @@ func TestRules(t *testing.T) {
 			support + "Mozilla/NativeMessagingHosts/org.t.json":  `{"path": "tide-host"}`, "/Library/Application Support/Chromium/NativeMessagingHosts/org.u.json": `{"name": 5}`,
 			home + "/Library/Preferences/com.apple.FolderActionsDispatcher.plist": dict{"folderActionsEnabled": false, "folderActions": archived(list{dict{"folderURL": "file:///Users/ines/In", "scripts": list{dict{"scriptURL": "file:///s.scpt", "name": "s"}, dict{"name": "lost"}}}})},
 		}, want: map[string]string{
-			"macos.launch-daemons hooked": "enabled|at load|override", "macos.environment a.dylib": "enabled|loaded into hooked|report", "macos.environment tide": "enabled|loaded into hooked|report", "macos.environment b.dylib": "enabled|loaded into B.app|report",
+			"macos.launch-daemons hooked": "enabled||override", "macos.environment a.dylib": "enabled|loaded into hooked|report", "macos.environment tide": "enabled|loaded into hooked|report", "macos.environment b.dylib": "enabled|loaded into B.app|report",
 			"macos.environment A ines": "disabled|ignored: not read since OS X 10.8|report", "macos.login-shell zprofile": "enabled|3 commands|report", "macos.login-shell zshrc": "enabled|1 command|report", "macos.login-shell config.fish ines": "enabled|2 commands|report",
 			"macos.ssh-rc rc ines": "enabled|when somebody connects over ssh|park", "macos.ssh-rc sshrc": "enabled|when somebody connects over ssh|park", "macos.pam pam_tide": "enabled|for sudo|report", "macos.pam pam_other": "enabled|for sudo|report",
 			"macos.browser abcdefghijklmnopabcdefghijklmnop ines": "enabled|Chromium extension 2.0" + extension, "macos.browser f@x ines": "disabled|Firefox extension 3" + extension, "macos.browser Tide ines": "enabled|Safari extension" + extension,
@@ -286,7 +286,7 @@ func TestRules(t *testing.T) {
 				if seen[key]++; seen[key] > 1 {
 					key += fmt.Sprintf("#%d", seen[key])
 				}
-				got[key] = fmt.Sprintf("%s|%s|%s", i.State, i.Mode, i.Switch)
+				got[key] = fmt.Sprintf("%s|%s|%s", i.State, testkit.Told(i.Entry), i.Switch)
 				if slices.Contains(i.Problems, autostart.Unparsable) {
 					got[key] += " unparsable"
 				}

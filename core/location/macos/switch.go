@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/format/plist"
@@ -93,6 +94,15 @@ type override struct {
 }
 
 func (override) Word() autostart.Switch { return autostart.Override }
+
+// Stop is launchctl's, launchctl(1): it ends the job in its domain, which the database's name tells.
+func (o override) Stop() []string {
+	domain := "system"
+	if uid, ok := strings.CutPrefix(strings.TrimSuffix(path.Base(o.file), ".plist"), "disabled."); ok {
+		domain = "gui/" + uid
+	}
+	return []string{"launchctl", "bootout", domain + "/" + o.label}
+}
 
 // Part is what the database says of the label.
 func (o override) Part() part.Part {

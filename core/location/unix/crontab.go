@@ -89,13 +89,22 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 	in := &cronTable{file: file, system: owner == ""}
 	items, switches, words := make([]location.Item, len(jobs)), make([]cronLine, len(jobs)), make([]string, 3*len(jobs))
 	runsAs := map[string]func() []location.Fact{}
+	schedules := map[string]string{} // each in words, once
+	spoken := func(schedule string) string {
+		words, known := schedules[schedule]
+		if !known {
+			words = crontab.Words(schedule)
+			schedules[schedule] = words
+		}
+		return words
+	}
 	for k := range jobs {
 		l, item, argv := &jobs[k], &items[k], words[3*k:3*k+3:3*k+3]
 		argv[0], argv[1], argv[2] = "/bin/sh", "-c", beforePercent(l.Command)
 		switches[k] = cronLine{in, l}
 		*item = location.Item{
 			Entry: autostart.Entry{
-				User: autostart.Text(owner), Name: cronName(*l), State: autostart.Enabled, Mode: l.Schedule, Command: l.Command,
+				User: autostart.Text(owner), Name: cronName(*l), State: autostart.Enabled, When: spoken(l.Schedule), Command: l.Command,
 				Source: autostart.Source{Path: file, Line: l.Number},
 			},
 			Artifacts: artifacts,
@@ -113,14 +122,14 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 			item.Stage, item.Effect = autostart.System, location.AtNextStart
 		}
 		if l.Kind == crontab.Bad {
-			item.Problems, item.Argv = append(item.Problems, autostart.Unparsable), nil
+			item.When, item.Problems, item.Argv = "", append(item.Problems, autostart.Unparsable), nil
 		}
 		if why != "" {
-			item.State, item.Mode = autostart.Disabled, strings.TrimSpace(l.Schedule+" ignored: "+why)
+			item.State, item.Mode = autostart.Disabled, "ignored: "+why
 			item.Problems = append(item.Problems, autostart.Ignored)
 		}
 		if l.Off {
-			item.State = autostart.Disabled
+			item.State, item.Mode = autostart.Disabled, "commented out"
 		}
 		s.Add(file+"\x00"+l.User+"\x00"+l.Command, item)
 	}

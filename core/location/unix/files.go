@@ -52,8 +52,8 @@ func (w WholeFiles) Read(s *location.Survey, places []location.Place) {
 type Executables struct {
 	// Accepts says which names of a folder count; all where nil.
 	Accepts func(name string) bool
-	// Mode words when those of a folder run; nil where the location says it all.
-	Mode func(dir string) string
+	// When words when those of a folder run; nil where the location says it all.
+	When func(dir string) string
 }
 
 // Word is [autostart.Unexec].
@@ -65,10 +65,10 @@ func (x Executables) Read(s *location.Survey, places []location.Place) {
 		if f.Dir != "" && x.Accepts != nil && !x.Accepts(path.Base(f.Path)) {
 			return
 		}
-		mode := ""
-		if x.Mode != nil {
-			mode = x.Mode(f.Dir)
+		when := ""
+		if x.When != nil {
+			when = x.When(f.Dir)
 		}
-		Script(s, f.Path, mode)
+		Script(s, f.Path, when)
 	})
 }

@@ -13,15 +13,16 @@ import (
 )
 
 // Script reports an executable file as one entry. What is not executable does
-// not start: that is also how the switch leaves it.
-func Script(s *location.Survey, file, schedule string) {
+// not start: that is also how the switch leaves it. When words when it runs; empty where the
+// location says it all.
+func Script(s *location.Survey, file, when string) {
 	info, err := s.Stat(file)
 	if err != nil {
 		if link, lerr := s.Lstat(file); lerr == nil && link.Mode()&fs.ModeSymlink != 0 && machine.IsMissing(err) {
 			target, _ := s.Readlink(file)
 			s.Add(file, &location.Item{
 				Entry: autostart.Entry{
-					Name: path.Base(file), State: autostart.Disabled, Mode: "dangling link", Command: file,
+					Name: path.Base(file), State: autostart.Disabled, When: when, Mode: "dangling link", Command: file,
 					Source: autostart.Source{Path: file}, Problems: []string{autostart.TargetMissing},
 				},
 				Artifacts: Files(file),
@@ -47,7 +48,7 @@ func Script(s *location.Survey, file, schedule string) {
 	}
 	item := &location.Item{
 		Entry: autostart.Entry{
-			Name: path.Base(file), State: autostart.Enabled, Mode: schedule, Command: file,
+			Name: path.Base(file), State: autostart.Enabled, When: when, Command: file,
 			Source: autostart.Source{Path: file},
 		},
 		Artifacts: Files(file),
@@ -55,14 +56,16 @@ func Script(s *location.Survey, file, schedule string) {
 		Switcher:  unexec{file},
 	}
 	if info.Mode()&0o111 == 0 {
-		item.State = autostart.Disabled
-		item.Mode = strings.TrimSpace(schedule + " not executable")
+		item.State, item.Mode = autostart.Disabled, "not executable"
 	}
 	if info.Mode()&0o022 != 0 && info.Mode()&0o002 != 0 {
 		item.Problems = []string{autostart.Insecure}
 	}
 	s.Add(file, item)
 }
+
+// Every words how often what is called hourly, daily, weekly or monthly is run.
+var Every = map[string]string{"hourly": "every hour", "daily": "every day", "weekly": "every week", "monthly": "every month"}
 
 // linkMark begins the file that takes the place of a link while it is off.
 const linkMark = "# lockback:off link to "

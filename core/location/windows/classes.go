@@ -204,7 +204,7 @@ func readFilters(s *location.Survey, at []location.Place) {
 }
 
 // Behaviours of an add-in, as the maker's documents number them.
-var addinBehaviours = map[uint64]string{0: "unloaded", 1: "loaded by hand", 2: "not loaded at start", 3: "at start", 8: "on demand", 9: "on demand, loaded", 16: "at the next start only"}
+var addinBehaviours = map[uint64]string{0: "unloaded", 1: "loaded by hand", 2: "not loaded at start", 3: "at start", 8: "on demand", 9: "on demand, loaded", 16: "at the next start of the program only"}
 
 // officeFolders are where files are opened from when an application starts.
 var officeFolders = []string{`%APPDATA%\Microsoft\Excel\XLSTART`, `%APPDATA%\Microsoft\Word\STARTUP`, `%APPDATA%\Microsoft\AddIns`}

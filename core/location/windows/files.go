@@ -87,8 +87,8 @@ func describeJob(item *location.Item, b []byte) {
 	}
 	item.Command = strings.TrimSpace(job.Program + " " + job.Arguments)
 	item.CommandLine = strings.TrimSpace(`"` + job.Program + `" ` + job.Arguments)
-	if item.Mode = fmt.Sprintf("%d triggers", job.Triggers); job.Triggers == 1 {
-		item.Mode = "1 trigger"
+	if item.When = fmt.Sprintf("on %d triggers", job.Triggers); job.Triggers == 1 {
+		item.When = "on 1 trigger"
 	}
 	if job.Disabled {
 		item.State, item.Mode = autostart.Disabled, "disabled"
@@ -116,7 +116,7 @@ func readLogonScripts(s *location.Survey) {
 						continue
 					}
 					item := newItem(p.origin(), shortName(k.Text("Script")), strings.TrimSpace(k.Text("Script")+" "+k.Text("Parameters")))
-					item.Stage, item.Mode = scriptStage(kind), strings.ToLower(kind)
+					item.Stage, item.When = scriptStage(kind), scriptWords[strings.ToLower(kind)]
 					a := machine.RegistryTree(k.Path)
 					item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 					s.Add(id(p), item)
@@ -125,6 +125,9 @@ func readLogonScripts(s *location.Survey) {
 		}
 	}
 }
+
+// scriptWords say when the scripts of a policy run.
+var scriptWords = map[string]string{"startup": "at startup", "shutdown": "at shutdown", "logon": "at sign-in", "logoff": "at sign-out"}
 
 func scriptStage(kind string) autostart.Stage {
 	switch strings.ToLower(kind) {
@@ -154,7 +157,7 @@ func readScriptsFile(s *location.Survey, dir, name string, b []byte) {
 			}
 			item := newItem(origin{path: dir + `\` + name}, shortName(script), strings.TrimSpace(k.Value+" "+section.Get(number+"Parameters")))
 			item.CommandLine = `"` + script + `"`
-			item.Stage, item.Mode, item.Source.Line = scriptStage(section.Name), strings.ToLower(section.Name), k.Line
+			item.Stage, item.When, item.Source.Line = scriptStage(section.Name), scriptWords[strings.ToLower(section.Name)], k.Line
 			item.Source.Key = section.Name
 			a := machine.File(dir + `\` + name)
 			item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
@@ -187,8 +190,8 @@ var browsers = browser.System{Join: func(elements ...string) string { return str
 
 // Why extensions are not switched.
 const (
-	signed    = "an extension is switched off in the browser itself, which keeps a signature over its list"
-	rewritten = "an extension is switched off in the browser itself, which rewrites its list when it ends"
+	signed    = "an extension is turned off in the browser itself, which keeps a signature over its list"
+	rewritten = "an extension is turned off in the browser itself, which rewrites its list when it ends"
 )
 
 func readBrowsers(s *location.Survey) {

@@ -50,8 +50,8 @@ func TestRules(t *testing.T) {
 			`Software\` + cv + `\Explorer\StartupApproved\Run`:   {approved("hers", 3)},
 			`Software\` + cv + `\Explorer\StartupApproved\Run32`: {approved("hers", 2)},
 		}, want: map[string]string{
-			"windows.run on": "enabled||approve", "windows.run off": "disabled|not approved|approve", "windows.run off by policy": "disabled|not approved|approve",
-			"windows.run odd": "enabled||approve", "windows.run unsaid": "enabled||approve", "windows.run narrow": "disabled|not approved|approve", "windows.run hers": "disabled|not approved|approve",
+			"windows.run on": "enabled||approve", "windows.run off": "disabled|off in Windows' own startup settings|approve", "windows.run off by policy": "disabled|off in Windows' own startup settings|approve",
+			"windows.run odd": "enabled||approve", "windows.run unsaid": "enabled||approve", "windows.run narrow": "disabled|off in Windows' own startup settings|approve", "windows.run hers": "disabled|off in Windows' own startup settings|approve",
 		}},
 		{name: "browsers, a person's data outside of their home", ines: testkit.Keys{`Environment`: {sz("APPDATA", `C:\D`), sz("LOCALAPPDATA", `C:\`)}}, files: map[string]string{
 			`D\Mozilla\Firefox\Profiles\p\extensions.json`:                                             `{"addons": [{"id": "f@x", "active": true, "version": "3"}, {"id": "off@x", "active": false}]}`,
@@ -101,8 +101,8 @@ func TestRules(t *testing.T) {
 			nt + `\SilentProcessExit\e.exe`:                             {sz("MonitorProcess", "x.exe")},
 			`WOW6432Node\` + nt + `\Image File Execution Options\a.exe`: {sz("Debugger", "x.exe")}, // both views have it in common
 		}, want: map[string]string{
-			"windows.image-options a.exe": "enabled|runs instead of it|park not-default", "windows.image-options b.exe": "disabled|GlobalFlag does not ask for it|park",
-			"windows.image-options c.exe": "enabled|loaded into it|park", `windows.image-options d.exe (C:\d.exe)`: "enabled|runs instead of it|park not-default", "windows.image-options e.exe": "enabled|when it exits|park",
+			"windows.image-options a.exe": "enabled|whenever it is started, instead of it|park not-default", "windows.image-options b.exe": "disabled|GlobalFlag does not ask for it|park",
+			"windows.image-options c.exe": "enabled|loaded into it|park", `windows.image-options d.exe (C:\d.exe)`: "enabled|whenever it is started, instead of it|park not-default", "windows.image-options e.exe": "enabled|when it exits|park",
 		}},
 		{name: "files", files: map[string]string{
 			`Windows\System32\GroupPolicy\User\Scripts\scripts.ini`:                                "[Logon]\n0CmdLine=one.cmd\n1CmdLine=C:\\two.cmd\n1Parameters=/q\n[Logoff]\n",
@@ -110,7 +110,7 @@ func TestRules(t *testing.T) {
 			`Users\ines\AppData\Roaming\Microsoft\Excel\XLSTART\book.xlsb`: "", `Users\ines\AppData\Roaming\Microsoft\Excel\XLSTART\~$book.xlsb`: "",
 			`Users\ines\Documents\PowerShell\profile.ps1`: "", `Users\ines\Documents\PowerShell\other.ps1`: "", `Windows\Tasks\broken.job`: "x",
 		}, want: map[string]string{
-			"windows.logon-script one.cmd": "enabled|logon|report", "windows.logon-script two.cmd": "enabled|logon|report", "windows.startup-folder x": "enabled||approve",
+			"windows.logon-script one.cmd": "enabled||report", "windows.logon-script two.cmd": "enabled||report", "windows.startup-folder x": "enabled||approve",
 			"windows.office-addins book.xlsb": "enabled||park", "windows.powershell-profile profile.ps1": "enabled||park", "windows.tasks-legacy broken": "enabled||park",
 		}},
 	} {
@@ -123,7 +123,7 @@ func TestRules(t *testing.T) {
 			require.Empty(t, inv.Unread)
 			got := map[string]string{}
 			for _, item := range inv.Items {
-				got[item.Location+" "+item.Name] = strings.Join([]string{string(item.State), item.Mode, string(item.Switch)}, "|")
+				got[item.Location+" "+item.Name] = strings.Join([]string{string(item.State), testkit.Told(item.Entry), string(item.Switch)}, "|")
 				if slices.Contains(item.Problems, autostart.NotDefault) {
 					got[item.Location+" "+item.Name] += " not-default"
 				}

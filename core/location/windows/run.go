@@ -56,11 +56,11 @@ func switchByApproval(s *location.Survey, item *location.Item, own machine.Artif
 	}
 	if off, known := approvedState(v); known && off {
 		item.State = autostart.Disabled
-		item.Mode = "not approved"
+		item.Mode = "off in Windows' own startup settings"
 		if len(v.Data) >= 12 {
 			if t := windata.Time(le64(v.Data[4:])); !t.IsZero() {
 				item.AddFacts(func() []location.Fact {
-					return []location.Fact{{Name: "switched off", Value: t.Format("2006-01-02 15:04 MST"), Basis: key}}
+					return []location.Fact{{Name: "turned off", Value: t.Format("2006-01-02 15:04 MST"), Basis: key}}
 				})
 			}
 		}

@@ -69,19 +69,23 @@ func readServices(s *location.Survey) {
 		case startAuto:
 			item.Mode = "automatic"
 			if delayed == 1 {
-				item.Mode = "automatic, delayed"
+				item.Mode, item.When = "automatic, delayed", "a while after startup"
 			}
 		case startDemand:
 			item.Stage, item.Mode, usual = autostart.Event, "manual", startDemand
+			item.When = "when a program asks for it"
 		default:
 			item.Mode = fmt.Sprintf("start type %d", start)
 		}
 		if triggered && start != startDisabled {
 			item.Mode += ", on a trigger"
+			if item.When = "at startup, and on a trigger"; start == startDemand {
+				item.When = "on a trigger, or when a program asks for it"
+			}
 		}
 		if kind&userService != 0 {
-			item.Mode += ", for each person"
-			item.Stage = autostart.SignIn
+			item.Mode += ", for each user"
+			item.Stage, item.When = autostart.SignIn, ""
 		}
 		dll := serviceDLL(k)
 		if dll != "" {
@@ -94,7 +98,7 @@ func readServices(s *location.Survey) {
 		s.Add(strings.ToLower(k.Name()), item)
 		if v, err := k.Value("FailureCommand"); err == nil && text(v) != "" {
 			command := addValue(s, p, v, displayName(k)+" (when it fails)")
-			command.Stage = autostart.Event
+			command.Stage, command.When = autostart.Event, "when the service fails"
 			s.Add(strings.ToLower(k.Name())+"\x00FailureCommand", command)
 		}
 	})
@@ -147,7 +151,7 @@ func readDrivers(s *location.Survey) {
 		case startAuto:
 			item.Stage, item.Mode = autostart.System, "automatic"
 		case startDemand:
-			item.Stage, item.Mode = autostart.Event, "with its device"
+			item.Stage, item.Mode, item.When = autostart.Event, "manual", "with its device, or when a program asks for it"
 		default:
 			item.State, item.Mode = autostart.Disabled, "disabled"
 		}

@@ -32,7 +32,7 @@ func readActiveSetup(s *location.Survey, at []location.Place) {
 			}
 			at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
 			item := addValue(s, at, v, name)
-			item.Mode = "once for each person"
+			item.When = "once, at each user's next sign-in"
 			if n, ok := k.Number("IsInstalled"); ok && n == 0 {
 				item.State, item.Mode = autostart.Disabled, "not installed"
 			}
@@ -124,7 +124,7 @@ func readImageOptions(s *location.Survey) {
 			if v, err := k.Value("MonitorProcess"); err == nil && text(v) != "" {
 				at := place{RegistryKey: k, narrow: p.narrow}
 				item := addValue(s, at, v, k.Name())
-				item.Mode = "when it exits"
+				item.When = "when it exits"
 				s.Add(id(at, v.Name), item)
 			}
 		}
@@ -138,7 +138,7 @@ func readRedirects(s *location.Survey, p place, program string) {
 			continue
 		}
 		item := addValue(s, p, v, program)
-		item.Mode = "runs instead of it"
+		item.When = "whenever it is started, instead of it"
 		if name == "VerifierDlls" {
 			item.Mode = "loaded into it"
 			if n, _ := p.Number("GlobalFlag"); n&globalVerifier == 0 {
@@ -278,7 +278,7 @@ func readWMI(s *location.Survey) {
 			seen[b.consumer+"\x00"+b.filter] = true
 			item := newItem(origin{path: name}, b.name(), b.consumer)
 			item.CommandLine = ""
-			item.Mode = "on the filter " + b.filter
+			item.When = "when the filter " + b.filter + " finds something"
 			item.Shipped = b.consumer == `NTEventLogEventConsumer.Name="SCM Event Log Consumer"`
 			item.Artifacts = artifacts()
 			item.Switcher = location.NoSwitch{Why: "its store's format is not documented; remove it on the running machine"}

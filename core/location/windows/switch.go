@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"slices"
+	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
@@ -128,6 +129,11 @@ func (t trim) Plan(images location.Images, want location.Want) ([]location.Edit,
 type startType struct {
 	key   string
 	usual uint32
+}
+
+// Stop is the one of the service control manager's own program.
+func (t startType) Stop() []string {
+	return []string{"sc.exe", "stop", t.key[strings.LastIndexByte(t.key, '\\')+1:]}
 }
 
 // Start types, as winnt.h names them.

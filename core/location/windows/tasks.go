@@ -51,7 +51,7 @@ var stageOf = map[string]autostart.Stage{
 
 // words for triggers without a schedule.
 var triggerWords = map[string]string{
-	"BootTrigger": "at start", "LogonTrigger": "at sign-in", "TimeTrigger": "at a time", "EventTrigger": "on an event", "IdleTrigger": "when idle",
+	"BootTrigger": "at startup", "LogonTrigger": "at sign-in", "TimeTrigger": "at a time", "EventTrigger": "on an event", "IdleTrigger": "when idle",
 	"RegistrationTrigger": "when it is registered", "SessionStateChangeTrigger": "when a session changes", "WnfStateChangeTrigger": "on a change of state",
 }
 
@@ -59,7 +59,7 @@ func addTask(s *location.Survey, file, path string) {
 	item := newItem(origin{path: file}, path[strings.LastIndexByte(path, '\\')+1:], "")
 	item.Switcher = taskSwitch{file}
 	if !s.Machine.Live {
-		item.Switcher = location.NoSwitch{Why: "the scheduler keeps a hash over each task that is not documented; switch it on the running machine, or restore a snapshot that has it off"}
+		item.Switcher = location.NoSwitch{Why: "the scheduler keeps a hash over each task that is not documented; turn it off on the running machine, or restore a snapshot that has it off"}
 	}
 	item.Artifacts = func() []machine.Artifact { return taskArtifacts(s.Machine, file, path) }
 	item.Facts = func() []location.Fact { return []location.Fact{{Name: "task", Value: path, Basis: file}} }
@@ -94,7 +94,7 @@ func describeTask(s *location.Survey, item *location.Item, task *taskxml.Task, p
 	if !task.Enabled {
 		item.State, item.Mode = autostart.Disabled, "disabled"
 	}
-	var modes []string
+	var times []string
 	item.Stage = ""
 	for _, t := range task.Triggers {
 		word := t.Schedule
@@ -112,16 +112,15 @@ func describeTask(s *location.Survey, item *location.Item, task *taskxml.Task, p
 		} else if stage := stageOf[t.Kind]; item.Stage == "" && stage != "" {
 			item.Stage = stage
 		}
-		modes = append(modes, word)
+		times = append(times, word)
 	}
 	if item.Stage == "" {
 		item.Stage = autostart.Schedule
 	}
-	if item.Mode == "" {
-		if item.Mode = strings.Join(modes, "; "); item.Mode == "" {
-			item.Mode = "no trigger: only by hand or by a program"
-		}
+	if item.When = strings.Join(times, "; "); item.When == "" {
+		item.When = "only by hand or by a program: it has no trigger"
 	}
+	item.SystemName = path
 	switch {
 	case len(task.Execs) > 0:
 		e := task.Execs[0]
@@ -147,7 +146,7 @@ func describeTask(s *location.Survey, item *location.Item, task *taskxml.Task, p
 	}
 	item.Facts = func() []location.Fact {
 		facts := []location.Fact{{Name: "task", Value: path, Basis: item.Source.Path}}
-		for _, f := range [][2]string{{"triggers", strings.Join(modes, "; ")}, {"author", task.Author}, {"description", task.Description}, {"registered", task.Date},
+		for _, f := range [][2]string{{"triggers", strings.Join(times, "; ")}, {"author", task.Author}, {"description", task.Description}, {"registered", task.Date},
 			{"runs as", task.UserID + task.GroupID}, {"rights", task.RunLevel}} {
 			if f[1] != "" && !strings.HasPrefix(f[1], "$(@") {
 				facts = append(facts, location.Fact{Name: f[0], Value: f[1], Basis: item.Source.Path})

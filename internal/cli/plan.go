@@ -1,0 +1,636 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"regexp"
+	"runtime"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/change"
+	"lockback/core/difference"
+	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/internal/view"
+)
+
+// A plan is shown, asked about, carried out and told of in the same words, whichever command
+// made it.
+
+// stepJSON is one step for one entry.
+type stepJSON struct {
+	Handle   string `json:"handle"`
+	Artifact string `json:"artifact"`
+	What     string `json:"what"`
+	Before   string `json:"before"`
+	After    string `json:"after"`
+}
+
+// stepsOf words steps. One that serves several entries stands once for each.
+func stepsOf(steps []change.Step) []stepJSON {
+	list := []stepJSON{}
+	for _, s := range steps {
+		handles := s.Handles
+		if len(handles) == 0 {
+			handles = []string{""}
+		}
+		what := inWords(s)
+		for _, h := range handles {
+			list = append(list, stepJSON{h, autostart.Text(s.Artifact.Name), what, autostart.Text(s.Before.String()), autostart.Text(s.After.String())})
+		}
+	}
+	return list
+}
+
+func inWords(s change.Step) string {
+	return autostart.Text(strings.Join(difference.Words(s.Artifact, s.Before, s.After), "; "))
+}
+
+// printSteps lists what the steps change, in words; with --verbose with each artifact's images.
+func (a *app) printSteps(steps []change.Step, nameOf func(handle string) string) {
+	p := a.printer()
+	if p.Width > 0 {
+		for _, s := range steps {
+			lines := [][]string{append([]string{inWords(s)}, forEntries(s.Handles, nameOf)...)}
+			if a.verbose {
+				lines = append(lines, []string{"before: " + autostart.Text(s.Before.String())}, []string{"after:  " + autostart.Text(s.After.String())})
+			}
+			p.Block(autostart.Text(s.Artifact.Name), lines)
+		}
+		return
+	}
+	columns := []view.Column{{Title: "where"}, {Title: "what changes"}, {Title: "for"}}
+	if a.verbose {
+		columns = append(columns, view.Column{Title: "before"}, view.Column{Title: "after"})
+	}
+	p.Table(columns, func(yield func([]view.Cell) bool) {
+		for _, s := range steps {
+			row := []view.Cell{view.T(autostart.Text(s.Artifact.Name)), view.T(inWords(s)), {Lines: forEntries(s.Handles, nameOf)}}
+			if a.verbose {
+				row = append(row, view.T(autostart.Text(s.Before.String())), view.T(autostart.Text(s.After.String())))
+			}
+			if !yield(row) {
+				return
+			}
+		}
+	})
+}
+
+// maxFor is how many entries of one step are named.
+const maxFor = 3
+
+func forEntries(handles []string, nameOf func(string) string) []string {
+	var lines []string
+	for k, h := range handles {
+		if k == maxFor {
+			return append(lines, fmt.Sprintf("and %d more", len(handles)-maxFor))
+		}
+		lines = append(lines, "("+strings.TrimSpace(h+" "+nameOf(h))+")")
+	}
+	return lines
+}
+
+func (a *app) stepsCSV(steps []change.Step) error {
+	var rows [][]string
+	for _, s := range stepsOf(steps) {
+		rows = append(rows, []string{s.Handle, s.Artifact, s.What, s.Before, s.After})
+	}
+	return a.printer().CSV([]string{"handle", "artifact", "what", "before", "after"}, rows)
+}
+
+// outcome is an entry as it was, and as it will be or is now.
+type outcome struct {
+	Handle      string `json:"handle"`
+	Name        string `json:"name"`
+	Was         string `json:"was"`
+	WillBe      string `json:"will_be"`
+	TakesEffect string `json:"takes_effect"`
+	whom        string
+	problems    []string
+}
+
+// absent is what is told of an entry that is not there.
+const absent = "absent"
+
+// planned tells what a plan makes of each of its entries.
+func planned(plan change.Plan, inv inventory.Inventory) []outcome {
+	known, effects := inv.ByHandle(), effectsOf(inv)
+	all := make([]outcome, 0, len(plan.Handles))
+	for _, h := range plan.Handles {
+		o, will := outcome{Handle: h, Was: absent, WillBe: absent}, plan.Expect(h)
+		if item := known[h]; item != nil {
+			o.Name, o.whom, o.Was, o.TakesEffect, o.problems = item.Name, view.Whose(&item.Entry), string(item.State), item.Effect, view.Problems(&item.Entry)
+		} else if will.Entry != nil {
+			o.Name, o.whom, o.TakesEffect = will.Entry.Name, view.Whose(will.Entry), effects[will.Entry.Location]
+		}
+		if will.State != "" {
+			o.WillBe = string(will.State)
+		}
+		if plan.For != "" {
+			o.whom = autostart.Text(plan.For) + " only"
+		}
+		all = append(all, o)
+	}
+	return append(replaced(all, plan, inv), all...)
+}
+
+// replaced finds the entries that are gone with the artifacts that a plan takes away, besides its
+// own: a user's override of what is for everyone.
+func replaced(all []outcome, plan change.Plan, inv inventory.Inventory) []outcome {
+	if plan.Kind == change.Disable || plan.Kind == change.Enable {
+		return nil
+	}
+	gone := map[machine.Artifact]bool{}
+	for _, s := range plan.Steps {
+		gone[s.Artifact] = s.After.Kind == machine.Absent
+	}
+	listed, kept := map[string]bool{}, map[string]bool{}
+	for _, o := range all {
+		listed[o.Handle] = true
+		if o.Was == o.WillBe {
+			kept[o.Name] = true
+		}
+	}
+	var more []outcome
+	for _, item := range inv.Items {
+		if item.User == "" || !kept[item.Name] || listed[item.Handle] {
+			continue
+		}
+		if slices.ContainsFunc(item.Artifacts(), func(a machine.Artifact) bool { return gone[a] }) {
+			more = append(more, outcome{Handle: item.Handle, Name: item.Name, whom: view.Whose(&item.Entry), Was: string(item.State), WillBe: absent, TakesEffect: item.Effect})
+		}
+	}
+	return more
+}
+
+// effectsOf are the words of locations for when a change counts.
+func effectsOf(inv inventory.Inventory) map[string]string {
+	effects := map[string]string{}
+	for _, l := range inv.Locations {
+		effects[l.ID] = l.Effect
+	}
+	return effects
+}
+
+// printOutcomes lists entries as they were and as they will be, or are now.
+func printOutcomes(p view.Printer, list []outcome, will string) {
+	same := len(list) > 0
+	for _, o := range list {
+		same = same && o.TakesEffect == list[0].TakesEffect
+	}
+	columns := []view.Column{{Title: "handle"}, {Title: "name", Share: 2}, {Title: "for"}, {Title: "was"}, {Title: will, Share: 1}}
+	if !same {
+		columns = append(columns, view.Column{Title: "when it counts"})
+	}
+	p.Table(columns, func(yield func([]view.Cell) bool) {
+		for _, o := range list {
+			is := o.WillBe
+			if o.Was == o.WillBe {
+				is += ", otherwise changed"
+			}
+			row := []view.Cell{view.T(o.Handle), view.T(o.Name), view.T(o.whom), view.T(o.Was), view.T(is)}
+			if !same {
+				row = append(row, view.T(o.TakesEffect))
+			}
+			if !yield(row) {
+				return
+			}
+		}
+	})
+	if same && list[0].TakesEffect != "" {
+		p.Line("It counts %s.", list[0].TakesEffect)
+	}
+}
+
+// nameIn tells the names of entries, by handle.
+func nameIn(list []outcome) func(string) string {
+	names := make(map[string]string, len(list))
+	for _, o := range list {
+		names[o.Handle] = o.Name
+	}
+	return func(h string) string { return names[h] }
+}
+
+// errand is a plan with what people are told about it.
+type errand struct {
+	plan    change.Plan
+	inv     inventory.Inventory
+	verb    string   // "Disable", "Restore"
+	about   []string // what it goes back to
+	message string   // for the history
+}
+
+// carryOut shows a plan, asks, applies it and prints what came of it.
+func (s *session) carryOut(e errand) error {
+	s.noteLeftOut(e.plan)
+	if s.dryRun {
+		if err := s.printDryRun(e); err != nil {
+			return err
+		}
+		return s.incomplete(e.plan)
+	}
+	if !s.yes {
+		// Nobody is asked about what cannot be done. Apply checks once more.
+		if err := s.engine.Check(e.plan); err != nil {
+			return s.explain(err)
+		}
+		if err := s.ask(e); err != nil {
+			return err
+		}
+	}
+	s.progress(len(e.plan.Steps))
+	// Who presses Ctrl-C, or closes the window, wants it as it was: the change is taken back.
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer stop()
+	s.engine.Context = ctx
+	s.stopMeans("")
+	// From here on the first inventory is not used: a large machine's takes much memory, and a
+	// second one is read.
+	was, running, plan := statesOf(e.inv), s.stillRunning(e), e.plan
+	plan.Forget()
+	inv := e.inv
+	e.inv, e.plan = inventory.Inventory{}, change.Plan{}
+	result, err := s.engine.Apply(plan, inv, e.message)
+	inv = inventory.Inventory{}
+	if err != nil {
+		return s.explain(err)
+	}
+	s.stopMeans(fmt.Sprintf("%s is done, and was not told of to the end", result.Change.Name()))
+	if err := s.printChange(plan, was, result, running); err != nil {
+		return err
+	}
+	return s.incomplete(plan)
+}
+
+// printDryRun prints what a plan would do.
+func (s *session) printDryRun(e errand) error {
+	list := planned(e.plan, e.inv)
+	switch s.format {
+	case "json":
+		return s.changeAsJSON("", "", e.plan.Steps, list, s.allWarnings(e.plan, nil))
+	case "csv":
+		for _, w := range e.plan.Warnings {
+			s.note("note: %s", w)
+		}
+		return s.stepsCSV(e.plan.Steps)
+	}
+	p := s.printer()
+	s.printAbout(p, e)
+	printOutcomes(p, list, "will be")
+	p.Line("")
+	s.printSteps(e.plan.Steps, nameIn(list))
+	p.Line("")
+	p.Line("%s for %s; nothing was changed", view.Number(len(e.plan.Steps), "step", "steps"), view.Number(len(e.plan.Handles), "entry", "entries"))
+	printLines(p, append(s.stillRunning(e), noted(e.plan.Warnings)...))
+	return nil
+}
+
+// printAbout heads what is said of a plan: the machine, and what it goes back to.
+func (s *session) printAbout(p view.Printer, e errand) {
+	p.Line("%s", subject(s.machine))
+	for _, line := range e.about {
+		p.Line("%s", line)
+	}
+	p.Line("")
+}
+
+func noted(warnings []string) []string {
+	lines := make([]string, len(warnings))
+	for k, w := range warnings {
+		lines[k] = "note: " + w
+	}
+	return lines
+}
+
+func printLines(p view.Printer, lines []string) {
+	for _, l := range lines {
+		p.Line("%s", l)
+	}
+}
+
+// ask shows a plan to the person and asks whether to go on.
+func (s *session) ask(e errand) error {
+	p := s.printer()
+	p.Out = s.Err
+	list := planned(e.plan, e.inv)
+	s.printAbout(p, e)
+	printOutcomes(p, list, "will be")
+	printLines(p, append(s.stillRunning(e), noted(e.plan.Warnings)...))
+	question := fmt.Sprintf("%s %s, in %s, on %s?", e.verb, view.Number(len(list), "entry", "entries"), view.Number(len(e.plan.Steps), "step", "steps"), cmp.Or(describe(s.machine).Name, "this machine"))
+	large := large(list, e.inv)
+	if large != "" {
+		p.Line("Look again: %s", large)
+		return s.confirmNumber(question, len(list))
+	}
+	return s.confirm(question)
+}
+
+// large words what is large about a change: protected entries, the system's own parts, or more
+// than half of what starts would no longer start. It is empty where nothing is.
+func large(list []outcome, inv inventory.Inventory) string {
+	known := inv.ByHandle()
+	going, guarded, parts, starting := 0, 0, 0, 0
+	for _, item := range inv.Items {
+		if item.State == autostart.Enabled && !item.OSPart {
+			starting++
+		}
+	}
+	visible := 0
+	for _, o := range list {
+		item := known[o.Handle]
+		if item == nil || o.Was != string(autostart.Enabled) || o.WillBe == string(autostart.Enabled) {
+			continue
+		}
+		going++
+		if item.Guarded != "" {
+			guarded++
+		}
+		if item.OSPart {
+			parts++
+		} else {
+			visible++
+		}
+	}
+	var why []string
+	if guarded > 0 {
+		why = append(why, fmt.Sprintf("%d of them %s protected", guarded, isAre(guarded)))
+	}
+	if parts > 0 {
+		why = append(why, fmt.Sprintf("%d of them %s of the operating system", parts, isParts(parts)))
+	}
+	if 2*visible > starting {
+		why = append(why, fmt.Sprintf("%d of the %d entries that start would no longer start", visible, starting))
+	}
+	if going == 0 {
+		return ""
+	}
+	return strings.Join(why, "; ")
+}
+
+func isParts(n int) string {
+	if n == 1 {
+		return "is a part"
+	}
+	return "are parts"
+}
+
+// plainWord is a word that no shell reads as anything else: what a program calls itself is not
+// put into a command that somebody copies.
+var plainWord = regexp.MustCompile(`^[A-Za-z0-9@%+=:,./_-]+$`)
+
+// maxStops is how many commands are named that end what runs now.
+const maxStops = 5
+
+// stillRunning says that what runs now goes on until the change counts, and how to end it, where
+// the machine runs and the system has a way.
+func (s *session) stillRunning(e errand) []string {
+	if !s.machine.Live {
+		return nil
+	}
+	known := map[string]*location.Item{}
+	for _, item := range e.inv.Items {
+		known[item.Handle] = item
+	}
+	var stops []string
+	running := 0
+	for _, h := range e.plan.Handles {
+		item := known[h]
+		if item == nil || item.State != autostart.Enabled || e.plan.Expect(h).State == autostart.Enabled || item.Effect == location.Immediately {
+			continue
+		}
+		running++
+		if stopper, ok := item.Switcher.(location.Stopper); ok {
+			words := stopper.Stop()
+			if !slices.ContainsFunc(words, func(w string) bool { return !plainWord.MatchString(w) }) {
+				stops = append(stops, strings.Join(words, " "))
+			}
+		}
+	}
+	if running == 0 {
+		return nil
+	}
+	lines := []string{"What runs now keeps running until then."}
+	for k, stop := range stops {
+		if k == maxStops {
+			return append(lines, fmt.Sprintf("  and %d more", len(stops)-k))
+		}
+		if k == 0 {
+			lines[0] += " To end it now:"
+		}
+		lines = append(lines, "  "+stop)
+	}
+	return lines
+}
+
+// noteLeftOut names what a plan leaves out because it cannot be read or written.
+func (s *session) noteLeftOut(plan change.Plan) {
+	for _, l := range plan.LeftOut {
+		s.note("left out: %s", leftOut(l))
+	}
+}
+
+func leftOut(l change.LeftOut) string {
+	return strings.TrimSpace(fmt.Sprintf("%s  %s: %v", l.Handle, l.Name, l.Err))
+}
+
+// incomplete ends a run whose plan left something out: not everything was done.
+func (s *session) incomplete(plan change.Plan) error {
+	if len(plan.LeftOut) == 0 {
+		return nil
+	}
+	s.note("not everything was done: %s left out, see above", view.Number(len(plan.LeftOut), "thing was", "things were"))
+	return exitError(exitFailed)
+}
+
+// progress shows on a terminal how far a long change is.
+func (s *session) progress(steps int) {
+	if s.At != nil || s.Width == 0 || steps < 20 || s.quiet {
+		return
+	}
+	s.engine.At = func(point string) { fmt.Fprintf(s.Err, "\r%-40s\r", point) }
+}
+
+// explain ends an error of a change with what to do.
+func (s *session) explain(err error) error {
+	var denied *change.Denied
+	switch {
+	case errors.As(err, &denied) && errors.Is(denied.Cause, machine.ErrNeedsRights):
+		todo := "run as root"
+		switch {
+		case runtime.GOOS == "windows":
+			todo = "run from an elevated prompt"
+		case s.machine.Live:
+			todo = "run with sudo"
+		}
+		return fmt.Errorf("nothing was changed: writing %s %w; %s", names(denied), denied.Cause, todo)
+	case errors.As(err, &denied) && errors.Is(denied.Cause, machine.ErrReadOnly):
+		return fmt.Errorf("nothing was changed: cannot write %s: %w; mount the disk for writing and try again", names(denied), denied.Cause)
+	case errors.As(err, &denied):
+		return fmt.Errorf("nothing was changed: cannot write %s: %w", names(denied), denied.Cause)
+	case errors.Is(err, change.ErrInterrupted):
+		return fmt.Errorf("%w; run lockback recover", err)
+	case errors.Is(err, machine.ErrRanOut):
+		return fmt.Errorf("nothing was changed: %w", err)
+	}
+	return adviseStore(err)
+}
+
+func names(d *change.Denied) string {
+	text := autostart.Text(d.Artifacts[0].Name)
+	if more := len(d.Artifacts) - 1; more > 0 {
+		text += fmt.Sprintf(" (and %d more)", more)
+	}
+	return text
+}
+
+// stateOf is what is told of an entry that a change touched.
+type stateOf struct{ name, whom, state, effect string }
+
+// statesOf are those of all entries, by handle.
+func statesOf(inv inventory.Inventory) map[string]stateOf {
+	states := make(map[string]stateOf, len(inv.Items))
+	for _, item := range inv.Items {
+		if _, known := states[item.Handle]; !known {
+			states[item.Handle] = stateOf{item.Name, view.Whose(&item.Entry), string(item.State), item.Effect}
+		}
+	}
+	return states
+}
+
+// became lists the entries that a change touched, as they were and as they are now.
+func became(plan change.Plan, before, after map[string]stateOf) []outcome {
+	// An entry of its own can be added or removed with a change: a user's override of what is for
+	// everyone.
+	handles := slices.Clone(plan.Handles)
+	for _, side := range [2][2]map[string]stateOf{{after, before}, {before, after}} {
+		var only []string
+		for h := range side[0] {
+			if _, both := side[1][h]; !both {
+				only = append(only, h)
+			}
+		}
+		slices.Sort(only)
+		handles = append(handles, only...)
+	}
+	seen := make(map[string]bool, len(handles))
+	list := make([]outcome, 0, len(handles))
+	for _, h := range handles {
+		was, had := before[h]
+		is, has := after[h]
+		if seen[h] || !had && !has || plan.For != "" && had && has && was.state == is.state {
+			continue // of what is for everyone, one user's own override tells
+		}
+		seen[h] = true
+		o := outcome{Handle: h, Name: cmp.Or(is.name, was.name), whom: cmp.Or(is.whom, was.whom), Was: absent, WillBe: absent, TakesEffect: cmp.Or(is.effect, was.effect)}
+		if had {
+			o.Was = was.state
+		}
+		if has {
+			o.WillBe = is.state
+		}
+		list = append(list, o)
+	}
+	return list
+}
+
+// allWarnings are those of a plan and of what came of it, for a script.
+func (s *session) allWarnings(plan change.Plan, more []string) []string {
+	warnings := append(append([]string{}, plan.Warnings...), more...)
+	for _, l := range plan.LeftOut {
+		warnings = append(warnings, "left out: "+leftOut(l))
+	}
+	return warnings
+}
+
+func (s *session) changeAsJSON(changeID, snapID string, steps []change.Step, entries []outcome, warnings []string) error {
+	return s.printer().JSON(struct {
+		Machine  machineJSON `json:"machine"`
+		Change   string      `json:"change"`
+		Snapshot string      `json:"snapshot"`
+		Steps    []stepJSON  `json:"steps"`
+		Entries  []outcome   `json:"entries"`
+		Warnings []string    `json:"warnings"`
+	}{describe(s.machine), changeID, snapID, stepsOf(steps), notNil(entries), warnings})
+}
+
+// printNothing ends a command that found nothing to do.
+func (s *session) printNothing(plan change.Plan) error {
+	s.noteLeftOut(plan)
+	if s.format == "json" {
+		if err := s.changeAsJSON("", "", nil, nil, s.allWarnings(plan, nil)); err != nil {
+			return err
+		}
+		return s.incomplete(plan)
+	}
+	for _, w := range plan.Warnings {
+		s.note("note: %s", w)
+	}
+	if s.format == "csv" {
+		if err := s.stepsCSV(nil); err != nil {
+			return err
+		}
+	}
+	return s.incomplete(plan)
+}
+
+// printChange tells what came of a change. The states are those of before.
+func (s *session) printChange(plan change.Plan, was map[string]stateOf, result change.Result, running []string) error {
+	changeID, snapID := result.Change.Name(), result.Snapshot.Name()
+	if s.format == "csv" {
+		for _, w := range append(slices.Clone(plan.Warnings), result.Warnings...) {
+			s.note("note: %s", w)
+		}
+		return s.stepsCSV(result.Change.Steps)
+	}
+	after := result.After
+	if after == nil {
+		read := inventory.Take(s.machine)
+		after = &read
+	}
+	list := became(plan, was, statesOf(s.withTaken(*after, s.store)))
+	if s.format == "json" {
+		return s.changeAsJSON(changeID, snapID, result.Change.Steps, list, s.allWarnings(plan, result.Warnings))
+	}
+	p := s.printer()
+	p.Line("%s", subject(s.machine))
+	p.Line("")
+	printOutcomes(p, list, "is now")
+	p.Line("")
+	undo := "undo"
+	if plan.Kind == change.Undo {
+		undo += " " + changeID // undo alone takes back what is no undo itself
+	}
+	p.Line("%s done: %s changed in %s. lockback %s takes it back; %s has the state before", changeID,
+		view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"), undo, snapID)
+	printLines(p, running)
+	printLines(p, noted(append(slices.Clone(plan.Warnings), result.Warnings...)))
+	return nil
+}
+
+// ago words how long ago a moment was.
+func ago(t, now time.Time) string {
+	d := now.Sub(t)
+	switch {
+	case d < -time.Minute:
+		return "in the future, by this clock"
+	case d < 2*time.Minute:
+		return "just now"
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d minutes ago", int(d/time.Minute))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d hours ago", int(d/time.Hour))
+	}
+	return fmt.Sprintf("%d days ago", int(d/(24*time.Hour)))
+}
+
+// dated words a moment with its age: "2026-11-20 10:22, 5 days ago".
+func dated(t time.Time) string { return local(t) + ", " + ago(t, time.Now()) }
