@@ -3,6 +3,7 @@
 # make release  static binaries for the six targets, with checksums, in dist/
 # make bench    the figures of docs/performance.md
 # make campaign random kills, full disks, mutated disks: MINUTES=30 each
+# make docs     the manual pages and the reference, from the help texts
 # make shots    the pictures of docs/screenshots
 
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
@@ -10,7 +11,7 @@ TARGETS := linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windo
 FLAGS   := -trimpath -ldflags "-s -w -X lockback/internal/cli.Version=$(VERSION)"
 export CGO_ENABLED := 0
 
-.PHONY: test peers check build-all demo release bench campaign shots fuzz
+.PHONY: test peers check build-all demo release bench campaign shots docs fuzz
 
 test: peers check build-all
 	go test -count=1 -timeout 20m ./...
@@ -18,7 +19,7 @@ test: peers check build-all
 # Says which real systems and tools are missing, whose tests are then skipped.
 peers:
 	@[ "$$(id -u)" = 0 ] || echo "not root: skipped are the tests that boot a Debian, mount small disks, and drop rights"
-	@for p in debootstrap systemd-nspawn systemctl run-parts strace setpriv wine x86_64-w64-mingw32-gcc hivexregedit reglookup regtree regfexport lnkinfo mkntfs ntfs-3g plistutil mkfs.ext4 chattr; do \
+	@for p in debootstrap systemd-nspawn systemctl run-parts strace setpriv wine x86_64-w64-mingw32-gcc hivexregedit reglookup regtree regfexport lnkinfo mkntfs ntfs-3g plistutil mkfs.ext4 chattr mandoc zsh tmux; do \
 	  PATH=$$PATH:/usr/sbin:/sbin command -v $$p >/dev/null || echo "missing peer: $$p; its tests are skipped"; done
 
 check:
@@ -43,6 +44,9 @@ bench:
 
 campaign:
 	LOCKBACK_CAMPAIGN=$${MINUTES:-30}m go test ./internal/campaign -count=1 -v -timeout 24h
+
+docs:
+	go run ./internal/reference docs
 
 shots:
 	docs/screenshots/make

@@ -28,13 +28,15 @@ var mayImport = []struct{ room, allowed string }{
 	{`core/location/.*`, `core/(autostart|machine|location(/unix|/part|/browser)?|format/.*)`},
 	{`core/identify`, `core/(autostart|machine|location|format/.*)`},
 	{`core/inventory`, `core/(autostart|machine|location(/.*)?|identify)`},
-	{`core/snapshot`, `core/(autostart|machine|location(/part)?|inventory)`},
+	{`core/difference`, `core/(autostart|machine|format/(crontab|plist))`},
+	{`core/snapshot`, `core/(autostart|machine|difference|location(/part)?|inventory)`},
 	{`core/change`, `core/(autostart|machine|location(/part)?|inventory|snapshot)`},
 	{`core/store`, `core/(autostart|machine|snapshot|change)`},
 	{`internal/view`, `core/autostart`},
 	{`internal/demo`, `core/format/.*`},
 	{`internal/cli`, `(core/.*|internal/(view|demo))`},
 	{`internal/(bench.*|testkit|recordtest|peers.*|campaign)`, `core/.*`},
+	{`internal/reference`, `internal/cli`},
 	{`cmd/lockback`, `internal/cli`},
 }
 

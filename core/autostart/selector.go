@@ -17,6 +17,9 @@ type Selector struct {
 	fields []fieldTest
 	// anywhere says that a naming word without wildcards is searched in all that names an entry.
 	anywhere bool
+	// shown are the naming words that lists show as the name of an entry: the system's own names
+	// of others do not count for them.
+	shown map[string]bool
 }
 
 type fieldTest struct {
@@ -81,6 +84,9 @@ var fixedValues = map[string][]string{
 		string(Override), string(Trim), string(Park), string(Report)},
 	"problem": {TargetMissing, Unparsable, Ignored, Insecure, NotDefault, ""}, // problem= chooses those without one
 }
+
+// FixedValues are the values that a field can have, where they come from a fixed list; else nil.
+func FixedValues(field string) []string { return slices.Clone(fixedValues[field]) }
 
 // ParseSelector reads the words of a command line. An unknown field, a value
 // that the field cannot have and a malformed wildcard are errors.
@@ -152,8 +158,10 @@ const minBeginning = 3
 // an entry's name or whole handle stays what it is. It fails where a word begins several handles.
 func (s Selector) Resolve(entries []*Entry) (Selector, error) {
 	names := slices.Clone(s.names)
+	s.shown = map[string]bool{}
 	for k, w := range names {
-		if len(w) < minBeginning || len(w) > 7 || slices.ContainsFunc(entries, func(e *Entry) bool { return named(w, e) }) {
+		s.shown[w] = !isPattern(w) && slices.ContainsFunc(entries, func(e *Entry) bool { return strings.EqualFold(w, e.Name) })
+		if len(w) < minBeginning || len(w) > 7 || slices.ContainsFunc(entries, func(e *Entry) bool { return s.named(w, e) }) {
 			continue
 		}
 		var begun []string
@@ -217,12 +225,12 @@ func (s Selector) Anywhere() Selector {
 
 // meant reports whether a naming word chooses an entry.
 func (s Selector) meant(word string, e *Entry) bool {
-	return named(word, e) || s.anywhere && !isPattern(word) && Occurs(word, e) != ""
+	return s.named(word, e) || s.anywhere && !isPattern(word) && Occurs(word, e) != ""
 }
 
 // named reports whether a word is the handle of an entry or fits one of its names.
-func named(word string, e *Entry) bool {
-	return word == e.Handle || matchFold(word, e.Name) || e.SystemName != "" && matchFold(word, e.SystemName)
+func (s Selector) named(word string, e *Entry) bool {
+	return word == e.Handle || matchFold(word, e.Name) || e.SystemName != "" && !s.shown[word] && matchFold(word, e.SystemName)
 }
 
 func isPattern(word string) bool { return strings.ContainsAny(word, "*?[") }
@@ -291,7 +299,7 @@ func (s Selector) Ambiguous(chosen []*Entry) (word string, among []*Entry) {
 		}
 		var hits []*Entry
 		for _, e := range chosen {
-			if named(w, e) {
+			if s.named(w, e) {
 				hits = append(hits, e)
 			}
 		}

@@ -88,6 +88,10 @@ func (p Plan) Expect(handle string) Expected {
 	return p.expect(handle)
 }
 
+// Takes reports whether the plan removes what nothing on the machine will show afterwards: only the
+// record has it then.
+func (p Plan) Takes() bool { return len(p.taken) > 0 }
+
 // Forget lets go of what only [Plan.Expect] needs: of a large machine that is much.
 func (p *Plan) Forget() { p.expect = nil }
 

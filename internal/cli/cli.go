@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"runtime"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -100,6 +101,7 @@ type app struct {
 	yes, dryRun         bool
 	guarded             bool
 	toldDisk            bool // of the record on the disk
+	toldOthers          bool // of other records of the machine
 	// stopping is what is said when the person stops the program; empty: a change is being made,
 	// which has its own way to stop.
 	stopping atomic.Pointer[string]
@@ -195,34 +197,43 @@ exact state, turns entries off so that nothing is lost, and brings any
 recorded state back: on the running machine, or with --root on the disk of one
 that no longer starts.`
 
-const afterwards = `
-Entries are chosen by selectors:
-  k7f3qa2             a handle, as list shows it; its first letters are enough
-  "Fogbell*"          a name, with the wildcards * and ?
-  stage=sign-in       a field; several values: stage=boot,system
-  user!=ines          everything but this
-Handles and names add up, fields narrow down. Fields: %s.
+// formats are the forms of output.
+var formats = []string{"table", "json", "csv"}
 
-Exit codes: 0 done; 1 failed, or not everything done; 2 wrong usage; 3 compare
-found differences; 4 needs more rights; 5 the machine is not as the plan saw it;
-6 an interrupted change waits for recover.`
+// groups are the headings of the help, in the order of the work, and the commands below each.
+var groups = []struct {
+	id, title string
+	commands  []string
+}{
+	{"look", "Look:", []string{"list", "show", "locations"}},
+	{"change", "Change:", []string{"disable", "enable", "undo", "restore", "recover"}},
+	{"record", "Record:", []string{"snapshot", "history", "compare", "record"}},
+	{"help", "Help:", []string{"demo", "completion", "config", "help"}},
+}
+
+// Command is the whole tree of commands, for who documents it.
+func Command() *cobra.Command {
+	a := &app{Streams: Streams{Out: io.Discard, Err: io.Discard}}
+	return a.command()
+}
 
 func (a *app) command() *cobra.Command {
+	cobra.EnableCommandSorting = false // the help has them in the order of the work
 	c := &cobra.Command{
 		Use:           "lockback",
 		Short:         "See, record, turn off and bring back what starts by itself",
-		Long:          about + "\n" + fmt.Sprintf(afterwards, fieldList()),
+		Long:          about,
+		Example:       "  lockback list\n  lockback disable k7f3qa2 --dry-run\n  lockback --root /mnt/disk restore S1",
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Version:       version(),
 		Args:          cobra.NoArgs,
 		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
-		PersistentPreRunE: func(*cobra.Command, []string) error {
-			switch a.format {
-			case "table", "json", "csv":
-				return nil
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			if !slices.Contains(formats, a.format) {
+				return usage("unknown format %q%s (it is table, json or csv)", a.format, autostart.Suggest(a.format, formats))
 			}
-			return usage("unknown format %q%s (it is table, json or csv)", a.format, autostart.Suggest(a.format, []string{"table", "json", "csv"}))
+			return a.configure(c)
 		},
 	}
 	c.SetVersionTemplate("lockback {{.Version}}\n")
@@ -231,14 +242,25 @@ func (a *app) command() *cobra.Command {
 	})
 	f := c.PersistentFlags()
 	f.StringVar(&a.root, "root", "", "work on the system whose disk is mounted at `DIR`")
-	f.StringVar(&a.store, "store", os.Getenv("LOCKBACK_STORE"), "the record's `FILE`, or disk for the one on the mounted disk (default: see history --help)")
+	f.StringVar(&a.store, "store", "", "the record's `FILE`, or disk for the one on the mounted disk (default: see history --help)")
 	f.StringVar(&a.format, "format", "table", "table, json or csv")
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "no colours")
 	f.BoolVar(&a.verbose, "verbose", false, "say more: artifacts, and what they were and will be")
 	f.BoolVar(&a.quiet, "quiet", false, "no notes and no progress; errors and results only")
-	c.AddCommand(a.listCommand(), a.showCommand(), a.locationsCommand(), a.snapshotCommand(), a.historyCommand(), a.compareCommand(),
-		a.disableCommand(), a.enableCommand(), a.restoreCommand(), a.undoCommand(), a.recoverCommand(), a.demoCommand())
+	c.AddCommand(a.listCommand(), a.showCommand(), a.locationsCommand(), a.disableCommand(), a.enableCommand(), a.undoCommand(), a.restoreCommand(), a.recoverCommand(),
+		a.snapshotCommand(), a.historyCommand(), a.compareCommand(), a.recordCommand(), a.demoCommand(), a.configCommand())
+	c.AddCommand(topicCommands()...)
+	c.InitDefaultHelpCmd()
 	c.InitDefaultCompletionCmd()
+	for _, g := range groups {
+		c.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
+		for _, sub := range c.Commands() {
+			if slices.Contains(g.commands, sub.Name()) {
+				sub.GroupID = g.id
+			}
+		}
+	}
+	a.complete(c)
 	// An argument too many, or an unknown command, is a usage error too.
 	for _, sub := range append(c.Commands(), c) {
 		if check := sub.Args; check != nil {

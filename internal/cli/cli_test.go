@@ -74,7 +74,7 @@ func TestForOnePersonOnly(t *testing.T) {
 	p := workshop(t)
 	before := testkit.Tree(t, p.Root)
 	for _, name := range []string{"Kelpline Assistant", "Fogbell Notifier", "gullrock-welcome.service"} {
-		p.OK(t, "disable", name, "--user", "bram", "--yes")
+		p.OK(t, "disable", name, "--for", "bram", "--yes")
 	}
 	_, now := p.List(t)
 	for _, name := range []string{"Kelpline Assistant", "Fogbell Notifier", "gullrock-welcome.service"} {
@@ -90,8 +90,8 @@ func TestForOnePersonOnly(t *testing.T) {
 		p.OK(t, "undo", "--yes")
 	}
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
-	p.Fails(t, 1, "for one person", "disable", "tidewatch.service", "--user", "bram", "--yes")
-	p.Fails(t, 2, "no person", "disable", "tidewatch.service", "--user", "nobody", "--yes")
+	p.Fails(t, 1, "for one user", "disable", "tidewatch.service", "--for", "bram", "--yes")
+	p.Fails(t, 2, "no user", "disable", "tidewatch.service", "--for", "nobody", "--yes")
 }
 
 func TestNewcomersAreKeptOrSwitchedOff(t *testing.T) {
@@ -151,7 +151,7 @@ func TestRestoreWarnsOfProgramsThatAreNotTheSame(t *testing.T) {
 	p.JSON(t, &change, "restore", "S1", "--dry-run")
 	require.Len(t, change.Warnings, 2)
 	text := strings.Join(change.Warnings, "\n")
-	require.Contains(t, text, `program of "Fogbell Sync" is gone`)
+	require.Contains(t, text, `program of "Fogbell Sync" is missing`)
 	require.Contains(t, text, `program of "tidewatch.service" was replaced since`)
 }
 
@@ -182,8 +182,8 @@ func TestBadUsageIsOneClearLine(t *testing.T) {
 		{2, "add --yes", []string{"disable", "Fogbell Sync"}},
 		{2, "can be taken back", []string{"undo", "--yes"}},
 		{2, "--newcomers is keep or disable", []string{"restore", "S1", "--newcomers", "drop"}},
-		{2, "guarded", []string{"disable", "dbus.service", "--all", "--yes"}},
-		{1, "cannot be switched", []string{"enable", "--yes", "name=oldplotter.service", "--user", "ines"}},
+		{2, "protected", []string{"disable", "dbus.service", "--all", "--yes"}},
+		{1, "cannot be turned on or off", []string{"enable", "--yes", "name=oldplotter.service", "--for", "ines"}},
 	} {
 		p.Fails(t, c.code, c.words, c.args...)
 	}
@@ -199,7 +199,7 @@ func TestAmbiguousName(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Twin\nExec=/opt/fogbell/sync\n"), 0o644))
 	}
 	p.Fails(t, 2, `"Twin" is the name of 2 entries`, "disable", "Twin", "--yes")
-	p.Fails(t, 2, `"Twin" is the name of 2 entries`, "show", "Twin")
+	require.Equal(t, 2, strings.Count(p.OK(t, "show", "Twin"), "/opt/fogbell/sync (23 bytes"), "who looks sees both")
 	p.OK(t, "disable", "Twin", "user=ines", "--yes")
 	_, now := p.List(t)
 	require.Equal(t, "disabled", now["Twin/ines"].State)

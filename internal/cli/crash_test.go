@@ -103,7 +103,7 @@ func TestKilledAtEveryStep(t *testing.T) {
 		{"disable", nil, everything, 30},
 		{"undo", [][]string{everything}, []string{"undo", "--yes"}, 30},
 		{"restore", [][]string{{"snapshot"}, everything, {"disable", "Fogbell Sync", "--yes"}}, []string{"restore", "S1", "--yes"}, 25},
-		{"into a new folder", nil, []string{"disable", "Kelpline Assistant", "Fogbell Notifier", "gullrock-welcome.service", "--user", "root", "--yes"}, 7},
+		{"into a new folder", nil, []string{"disable", "Kelpline Assistant", "Fogbell Notifier", "gullrock-welcome.service", "--for", "root", "--yes"}, 7},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			start := func() (testkit.Program, testkit.Picture) {

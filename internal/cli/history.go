@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -72,34 +73,40 @@ Support/lockback): what it says is the word of whoever had the disk.`,
 			if len(args) == 1 {
 				return s.historyOf(args[0])
 			}
-			snaps, err := s.store.Snapshots(s.machine.ID)
+			items, before, err := itemsOf(s.store, s.machine.ID)
 			if err != nil {
 				return adviseStore(err)
-			}
-			changes, err := s.store.Changes(s.machine.ID)
-			if err != nil {
-				return adviseStore(err)
-			}
-			// A change stands above the snapshot that was taken before it.
-			var items []itemJSON
-			used := map[int][]change.Change{}
-			for _, c := range changes {
-				used[c.Snapshot] = append(used[c.Snapshot], c)
-			}
-			for _, snap := range snaps {
-				items = append(items, snapshotItem(snap))
-				for _, c := range used[snap.ID] {
-					items = append(items, changeItem(c))
-				}
-			}
-			slices.Reverse(items)
-			before := map[string]string{}
-			for _, c := range changes {
-				before[c.Name()] = "S" + strconv.Itoa(c.Snapshot)
 			}
 			return s.printItems(items, before)
 		},
 	}
+}
+
+// itemsOf lists the snapshots and changes of a machine, the newest first, and tells which snapshot
+// was taken before each change. A change stands above that.
+func itemsOf(st *store.Store, machine string) (items []itemJSON, before map[string]string, err error) {
+	snaps, err := st.Snapshots(machine)
+	if err != nil {
+		return nil, nil, err
+	}
+	changes, err := st.Changes(machine)
+	if err != nil {
+		return nil, nil, err
+	}
+	used := map[int][]change.Change{}
+	before = map[string]string{}
+	for _, c := range changes {
+		used[c.Snapshot] = append(used[c.Snapshot], c)
+		before[c.Name()] = "S" + strconv.Itoa(c.Snapshot)
+	}
+	for _, snap := range snaps {
+		items = append(items, snapshotItem(snap))
+		for _, c := range used[snap.ID] {
+			items = append(items, changeItem(c))
+		}
+	}
+	slices.Reverse(items)
+	return items, before, nil
 }
 
 // printItems lists snapshots and changes. On a screen, a snapshot that a change took first stands
@@ -120,6 +127,19 @@ func (s *session) printItems(items []itemJSON, before map[string]string) error {
 	}
 	p.Line("%s", heading(describe(s.machine)))
 	p.Line("")
+	p.Table(itemColumns, slices.Values(itemRows(items, before)))
+	others := s.otherItems(s.machine.ID, s.store.Path)
+	for _, path := range slices.Sorted(maps.Keys(others)) {
+		p.Line("")
+		p.Bold("In another record, " + path + " (numbers of its own)")
+		p.Table(itemColumns, slices.Values(itemRows(others[path], nil)))
+	}
+	return nil
+}
+
+var itemColumns = []view.Column{{Title: "id"}, {Title: "time"}, {Title: "kind"}, {Title: "entries"}, {Title: "state"}, {Title: "before it"}, {Title: "message", Share: 1}}
+
+func itemRows(items []itemJSON, before map[string]string) [][]view.Cell {
 	folded := map[string]bool{}
 	for _, snap := range before {
 		folded[snap] = true
@@ -139,8 +159,7 @@ func (s *session) printItems(items []itemJSON, before map[string]string) error {
 		}
 		rows = append(rows, []view.Cell{view.T(i.ID), view.T(when), view.T(i.Kind), view.T(strconv.Itoa(i.Entries)), {Lines: []string{i.State}, Mark: mark}, view.T(before[i.ID]), view.T(i.Message)})
 	}
-	p.Table([]view.Column{{Title: "id"}, {Title: "time"}, {Title: "kind"}, {Title: "entries"}, {Title: "state"}, {Title: "before it"}, {Title: "message", Share: 1}}, slices.Values(rows))
-	return nil
+	return rows
 }
 
 // automatic reports whether a change took the snapshot, not a person.

@@ -125,7 +125,7 @@ func TestRacer(t *testing.T) {
 	require.NoError(t, racer.Start())
 	defer racer.Process.Kill()
 	for end := time.Now().Add(6 * time.Second); time.Now().Before(end); {
-		p.Run(t, "disable", "Fogbell Sync", "--user", "ines", "--yes")
+		p.Run(t, "disable", "Fogbell Sync", "--for", "ines", "--yes")
 		p.Run(t, "undo", "--yes")
 		p.Run(t, "recover", "--abandon", "--yes")
 		files, err := os.ReadDir(auto)
@@ -584,7 +584,7 @@ func TestFoldersInUseStay(t *testing.T) {
 	p := workshop(t)
 	home := filepath.Join(p.Root, "home/bram")
 	require.NoError(t, os.RemoveAll(filepath.Join(home, ".config")))
-	disable := []string{"disable", "Kelpline Assistant", "--user", "bram", "--yes"}
+	disable := []string{"disable", "Kelpline Assistant", "--for", "bram", "--yes"}
 	p.OK(t, disable...)
 	put(t, home, ".config/gullrock.conf", "x", 0o644)
 	require.Contains(t, p.OK(t, "undo", "--yes"), ".config was made by C1 and stays")
@@ -936,7 +936,7 @@ func TestListsMadeSinceAreStates(t *testing.T) {
 	p.OK(t, "snapshot")
 	other := p
 	other.Store = filepath.Join(t.TempDir(), "other.db")
-	other.OK(t, "disable", "org.fogbell.sync", "--user", "mirela", "--yes")
+	other.OK(t, "disable", "org.fogbell.sync", "--for", "mirela", "--yes")
 	_, now := p.List(t)
 	require.Equal(t, "disabled", now["org.fogbell.sync/mirela"].State)
 	p.OK(t, "restore", "S1", "--yes")

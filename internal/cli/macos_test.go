@@ -51,7 +51,7 @@ func TestArchiveMac(t *testing.T) {
 	apps := "/Applications/"
 	for name, want := range map[string]testkit.Entry{
 		"org.kelpline.updater":       {Location: "macos.launch-daemons", Stage: "system", Mode: "at startup, every 1 h", Target: target("/Library/Application Support/Kelpline/updater", true)},
-		"org.kelpline.telemetry":     {Location: "macos.launch-daemons", Stage: "schedule", State: "disabled", Mode: "switched off in System Settings"},
+		"org.kelpline.telemetry":     {Location: "macos.launch-daemons", Stage: "schedule", State: "disabled", Mode: "turned off in System Settings"},
 		"org.brinecast.helper":       {Location: "macos.launch-daemons", Mode: "kept running", Target: target("/Library/PrivilegedHelperTools/org.brinecast.helper", false), Problems: gone},
 		"org.saltmarsh.licence":      {Location: "macos.launch-daemons", Stage: "event", Mode: "when a program asks for org.saltmarsh.licence"},
 		"org.saltmarsh.broken":       {Location: "macos.launch-daemons", State: "disabled", Mode: "ignored: it cannot be read", Problems: []string{"unparsable", "ignored"}},
@@ -70,7 +70,7 @@ func TestArchiveMac(t *testing.T) {
 		"org.brinecast.screens/jonas":                {Location: "macos.launch-agents", Mode: "", Target: target(apps+"Brinecast.app/Contents/MacOS/Brinecast", false), Problems: gone},
 		"org.tidewatch.notes/jonas":                  {Location: "macos.launch-agents", State: "disabled", Mode: "disabled in launchd's database"},
 		"Fogbell Helper/mirela":                      {Location: "macos.embedded-jobs", Mode: "", Target: target(apps+"Fogbell Sync.app/Contents/Library/LoginItems/Fogbell Helper.app/Contents/MacOS/Fogbell Helper", true)},
-		"org.fogbell.quick/mirela":                   {Location: "macos.embedded-jobs", State: "disabled", Mode: "switched off in System Settings"},
+		"org.fogbell.quick/mirela":                   {Location: "macos.embedded-jobs", State: "disabled", Mode: "turned off in System Settings"},
 		"org.fogbell.quick/jonas":                    {Location: "macos.embedded-jobs", Mode: "", Target: target(apps+"Fogbell Sync.app/Contents/MacOS/quick", true)},
 		"Gullrock Catalogue/mirela":                  {Location: "macos.reopen", Mode: "open at the last sign-out", Target: target(apps+"Gullrock Catalogue.app/Contents/MacOS/Gullrock Catalogue", true)},
 		"Brinecast/mirela":                           {Location: "macos.login-items", Target: target(apps+"Brinecast.app", false), Problems: gone},
@@ -86,10 +86,10 @@ func TestArchiveMac(t *testing.T) {
 		"rc.local":                                   {Location: "macos.rc", Stage: "system", State: "disabled", Mode: "ignored: not run since OS X 10.10", Problems: []string{"ignored"}},
 		"door bell":                                  {Location: "macos.emond", Stage: "event", State: "disabled", Mode: "ignored: no event monitor since 13", Problems: []string{"ignored"}},
 		"rename scans.scpt/annika":                   {Location: "macos.folder-actions", Stage: "event", Mode: "when something is put into /Users/annika/Scans"},
-		"GullrockBadge":                              {Location: "macos.authorization", Stage: "attach", Mode: "for system.login.console", Guarded: "nobody may be able to sign in without it"},
-		"OldBadge":                                   {Location: "macos.authorization", Stage: "attach", Mode: "for system.login.console", Problems: gone, Guarded: "nobody may be able to sign in without it"},
+		"GullrockBadge":                              {Location: "macos.authorization", Stage: "attach", Mode: "for system.login.console", Guarded: "no user may be able to sign in without it"},
+		"OldBadge":                                   {Location: "macos.authorization", Stage: "attach", Mode: "for system.login.console", Problems: gone, Guarded: "no user may be able to sign in without it"},
 		"SaltmarshKey":                               {Location: "macos.kernel-extensions", Stage: "boot", Mode: "kernel extension", Guarded: "the device that it drives stops working"},
-		"pam_badge":                                  {Location: "macos.pam", Stage: "attach", Mode: "for sudo", Guarded: "nobody may be able to sign in without it"},
+		"pam_badge":                                  {Location: "macos.pam", Stage: "attach", Mode: "for sudo", Guarded: "no user may be able to sign in without it"},
 		"zprofile":                                   {Location: "macos.login-shell", Mode: "6 commands", OSPart: true},
 		"org.gullrock.cite/mirela":                   {Location: "macos.browser", Stage: "attach", State: "disabled", Mode: "Safari extension"},
 		"hook.dylib/mirela":                          {Location: "macos.environment", Stage: "attach", Mode: "loaded into com.apple.speedkeeper", Problems: gone},
@@ -297,7 +297,7 @@ func TestHostileMac(t *testing.T) {
 	_, byName = p.List(t)
 	odd, ok := byName["\\xffbad\x1b[31m!"]
 	require.True(t, ok)
-	require.Equal(t, `when /w\xff`+"\x1b[2 changes", odd.Mode)
+	require.Equal(t, `when /w\xff`+"\x1b[2 changes", odd.When)
 	require.NotContains(t, p.OK(t, "list"), "\x1b")
 	require.NotContains(t, p.OK(t, "show", odd.Handle), "\x1b")
 	p.Fails(t, 1, "cannot be written back unchanged", "disable", odd.Handle, "--yes")

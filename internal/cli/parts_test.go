@@ -289,7 +289,7 @@ func TestLineOfADeletedTable(t *testing.T) {
 	line := list.Entries[0].Source.Line
 	write(t, p, table, strings.Join(slices.Delete(slices.Clone(lines), line-1, line), ""))
 	out := p.OK(t, "restore", "S1", "--only", list.Entries[0].Handle, "--yes")
-	require.Contains(t, out, "was gone from /etc/cron.d/kelpline and is put back")
+	require.Contains(t, out, "had been removed from /etc/cron.d/kelpline and is put back")
 	require.Equal(t, whole, read(t, p, table))
 }
 

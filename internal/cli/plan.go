@@ -611,6 +611,13 @@ func (s *session) printChange(plan change.Plan, was map[string]stateOf, result c
 	}
 	p.Line("%s done: %s changed in %s. lockback %s takes it back; %s has the state before", changeID,
 		view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"), undo, snapID)
+	if plan.Takes() {
+		where := "What was removed is kept in the record only, " + s.store.Path + ": keep that file."
+		if !s.machine.Live && s.app.store != onDisk {
+			where += " lockback record carry copies it onto the disk."
+		}
+		p.Line("%s", where)
+	}
 	printLines(p, running)
 	printLines(p, noted(append(slices.Clone(plan.Warnings), result.Warnings...)))
 	return nil

@@ -83,7 +83,7 @@ func TestRunningMacSwitches(t *testing.T) {
 		require.Empty(t, m.SignedIn[501])
 		entries = m.list(t)
 		require.Equal(t, "disabled in launchd's database", entries["org.kelpline.updater"].Mode, "as launchd says, whatever the file does")
-		require.Equal(t, "taken away", entries["Quote \"it\"/mirela"].Mode)
+		require.Equal(t, "removed (kept in the record)", entries["Quote \"it\"/mirela"].Mode)
 		m.ok(t, "enable", "Quote*", "org.brinecast.helper", "--yes")
 		require.Equal(t, []testkit.LoginItem{{Name: "Quote \"it\"", Path: "/Applications/Quote \"it\".app", Hidden: true}}, m.SignedIn[501])
 		require.False(t, m.Off("system", "org.brinecast.helper"))

@@ -12,6 +12,7 @@ import (
 // A typing error is named, with what may have been meant, and nothing is done.
 func TestTypingErrors(t *testing.T) {
 	p := workshop(t)
+	p.OK(t, "snapshot")
 	for _, c := range []struct {
 		words string
 		args  []string
@@ -21,9 +22,16 @@ func TestTypingErrors(t *testing.T) {
 		{`switch cannot be "parc"; did you mean park?`, []string{"list", "switch!=parc"}},
 		{`location cannot be "linux.crn"; did you mean linux.cron.periodic, linux.cron.system or linux.cron.user?`, []string{"list", "location=linux.crn"}},
 		{`location cannot be "windows.*" (it is one of linux.modules,`, []string{"disable", "location=windows.*", "--yes"}},
+		{`for cannot be "inez"; did you mean ines? (it is one of root, ines, bram)`, []string{"list", "for=inez"}},
+		{`no user "inez"; did you mean ines?`, []string{"disable", "Kelpline Assistant", "--for", "inez", "--yes"}},
+		{`entries have no field "stat"; did you mean state`, []string{"list", "--sort", "stat"}},
+		{`entries have no field "comand"; did you mean command`, []string{"list", "--columns", "handle,comand"}},
+		{`a list cannot be grouped by "plase"; did you mean place? (it is one of place, stage, maker, none)`, []string{"list", "--group", "plase"}},
+		{`location cannot be "linux.crn"; did you mean`, []string{"restore", "S1", "--only", "location=linux.crn", "--yes"}},
 		{`user cannot be "inez"; did you mean ines? (it is one of root, ines, bram)`, []string{"list", "user=inez"}},
 		{`unknown field "usr" in "usr=ines"; did you mean user?`, []string{"show", "usr=ines"}},
-		{`"Fogbel"; did you mean "Fogbell Notifier", "Fogbell Sync" or fogbell-index.service?`, []string{"disable", "Fogbel", "--yes"}},
+		{`"Fogbel"; it occurs in gp7tpfj sync (command), aczxbut fogbell-index.service (name), ufloywb Fogbell Notifier (name), ryvfm3c Fogbell Sync (name). Give the handles`, []string{"disable", "Fogbel", "--yes"}},
+		{`"Fogbel Sync"; did you mean "Fogbell Sync"?`, []string{"disable", "Fogbel Sync", "--yes"}},
 		{`unknown command "restor" for "lockback"; did you mean restore?`, []string{"restor"}},
 		{"unknown flag: --dry; did you mean --dry-run?", []string{"undo", "--dry"}},
 		{`unknown format "jsn"; did you mean json?`, []string{"list", "--format", "jsn"}},
@@ -50,8 +58,8 @@ func TestShortHandles(t *testing.T) {
 	p.OK(t, "restore", "S1", "--only", "Ryvf", "--yes")
 	_, now := p.List(t)
 	require.Equal(t, "enabled", now["Fogbell Sync/ines"].State)
-	p.Fails(t, 2, "no entry has the handle or name", "show", "ry")
-	p.Fails(t, 2, "no entry has the handle or name", "show", "ryvfm3cc")
+	p.Fails(t, 2, "no entry has the handle or name", "disable", "ryvfm3cc", "--yes")
+	p.Fails(t, 2, "nothing has", "show", "ryvfm3cc")
 }
 
 // That nothing is found is an answer for who looks, and an error for who would do something.

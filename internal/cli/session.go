@@ -5,9 +5,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -22,8 +20,6 @@ import (
 	"lockback/core/store"
 	"lockback/internal/view"
 )
-
-func fieldList() string { return strings.Join(autostart.Fields(), ", ") }
 
 // diskRecord is where a system's own record lies on its disk.
 var diskRecord = map[string]string{"linux": "/var/lib/lockback/record.db", "windows": `C:\ProgramData\lockback\record.db`, "macos": "/Library/Application Support/lockback/record.db"}
@@ -87,6 +83,7 @@ func (a *app) openStore(m *machine.Machine, access store.Access) (*store.Store, 
 		a.toldDisk = true
 		a.note("note: the disk has a record of its own, which is not used; --store disk uses it. It says what whoever had the disk put into it")
 	}
+	a.noteOtherRecords(m.ID, path)
 	return store.Open(path, access)
 }
 
@@ -97,28 +94,11 @@ func (a *app) storePath() (string, error) {
 		return a.store, nil
 	}
 	if machine.Privileged() {
-		switch runtime.GOOS {
-		case "windows":
-			if dir := os.Getenv("ProgramData"); dir != "" {
-				return filepath.Join(dir, "lockback", "record.db"), nil
-			}
-		case "darwin":
-			return diskRecord["macos"], nil
-		default:
-			return diskRecord["linux"], nil
+		if path := systemRecord(); path != "" {
+			return path, nil
 		}
 	}
-	if dir := os.Getenv("LocalAppData"); runtime.GOOS == "windows" && filepath.IsAbs(dir) {
-		return filepath.Join(dir, "lockback", "record.db"), nil
-	}
-	if dir := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(dir) {
-		return filepath.Join(dir, "lockback", "record.db"), nil
-	}
-	home, err := os.UserHomeDir()
-	if err != nil {
-		return "", fmt.Errorf("no place for the record: %w; name one with --store", err)
-	}
-	return filepath.Join(home, ".local", "state", "lockback", "record.db"), nil
+	return userRecord()
 }
 
 // noID says what gives a system its id.

@@ -238,7 +238,7 @@ func TestPlacedLinksLeadNowhere(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(home, ".config")))
 	require.NoError(t, os.Symlink("/etc", filepath.Join(home, ".config")))
 	before := testkit.Tree(t, p.Root)
-	p.Fails(t, 1, "leads out of the home folder", "disable", "Kelpline Assistant", "--user", "bram", "--yes")
+	p.Fails(t, 1, "leads out of the home folder", "disable", "Kelpline Assistant", "--for", "bram", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 	// Nor may a person's link make root copy what is not for their eyes.
 	require.NoError(t, os.Remove(filepath.Join(home, ".config")))
@@ -334,9 +334,9 @@ func TestWhatHasNoSwitchIsLeftOut(t *testing.T) {
 	require.NoError(t, os.Symlink("/opt/gone", filepath.Join(p.Root, "etc/cron.daily/leads-nowhere")))
 	r := p.Run(t, "enable", "location=linux.cron.periodic", "--yes")
 	require.Zero(t, r.Code, r.Err)
-	require.Contains(t, r.Err, "leads-nowhere: cannot be switched: it is a link to /opt/gone, which does not exist")
+	require.Contains(t, r.Err, "leads-nowhere: cannot be turned on or off here: it is a link to /opt/gone, which does not exist")
 	require.Contains(t, r.Out, "tidewatch-archive")
-	p.Fails(t, 1, "what matches cannot be switched", "enable", "leads-nowhere", "--yes")
+	p.Fails(t, 1, "what matches cannot be turned off or on here", "enable", "leads-nowhere", "--yes")
 }
 
 // A commit of the record itself that was cut short is taken back by whoever

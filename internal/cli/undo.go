@@ -184,7 +184,10 @@ A change that can be neither taken back nor finished can be given up with
 			p := a.printer()
 			if a.format == "json" {
 				c.State = state
-				return p.JSON(changeItem(c))
+				return p.JSON(struct {
+					Machine machineJSON `json:"machine"`
+					itemJSON
+				}{describe(s.machine), changeItem(c)})
 			}
 			p.Line("%s", subject(s.machine))
 			p.Line("%s was %s", c.Name(), done)

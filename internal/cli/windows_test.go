@@ -64,7 +64,7 @@ func TestTicketDesk(t *testing.T) {
 	list, byName := p.List(t, "--all")
 	for name, want := range map[string]testkit.Entry{
 		"Fogbell Sync":          {Location: "windows.run", State: "enabled", Target: target(`C:\Program Files\Fogbell\Fogbell Sync.exe`, true)},
-		"Lampwick Label Helper": {Location: "windows.run", State: "disabled", Mode: "not approved", Target: target(`C:\Program Files\Lampwick\LabelHelper.exe`, true)},
+		"Lampwick Label Helper": {Location: "windows.run", State: "disabled", Mode: "off in Windows' own startup settings", Target: target(`C:\Program Files\Lampwick\LabelHelper.exe`, true)},
 		"Kelpline Updater":      {Location: "windows.run", State: "enabled", Target: target(`C:\Program Files (x86)\Kelpline\updater.exe`, true)},
 		"Backup to drive/odile": {Location: "windows.run", State: "enabled", Target: testkit.Entry{}.Target},
 		"Kelpline Assistant/tomas": {Location: "windows.run", State: "enabled", // from the log of a hive that was not closed
@@ -74,7 +74,7 @@ func TestTicketDesk(t *testing.T) {
 		"Gullrock Tickets":                  {Location: "windows.startup-folder", State: "enabled", Target: target(`C:\Program Files\Gullrock\tickets.exe`, true)},
 		"Brinecast Überblick/odile":         {Location: "windows.startup-folder", State: "enabled", Target: target(`C:\Program Files\Brinecast\Überblick.exe`, false), Problems: []string{"target-missing"}},
 		"tuner.exe":                         {Location: "windows.winlogon", State: "enabled", Target: target(`C:\ProgramData\tuner\tuner.exe`, true), Problems: []string{"not-default"}},
-		"taskmgr.exe":                       {Location: "windows.image-options", State: "enabled", Mode: "runs instead of it", Target: target(`C:\ProgramData\tuner\tuner.exe`, true), Problems: []string{"not-default"}},
+		"taskmgr.exe":                       {Location: "windows.image-options", State: "enabled", Mode: "whenever it is started, instead of it", Target: target(`C:\ProgramData\tuner\tuner.exe`, true), Problems: []string{"not-default"}},
 		"Lampwick label spool":              {Location: "windows.services", State: "enabled", Mode: "manual, on a trigger", Target: target(`C:\Program Files\Lampwick\spool.dll`, true)},
 		"Kelpline Update Service (kupdate)": {Location: "windows.services", State: "enabled", Mode: "automatic, delayed", Target: target(`C:\Program Files (x86)\Kelpline\service.exe`, true)},
 		"Tidewatch tide gauge reader":       {Location: "windows.services", State: "enabled", Mode: "automatic", Target: target(`C:\Program Files\Tidewatch\tidewatch.exe`, true)},
@@ -87,7 +87,7 @@ func TestTicketDesk(t *testing.T) {
 	} {
 		got, ok := byName[name]
 		require.True(t, ok, name)
-		require.Equal(t, []any{want.Location, want.State, want.Mode, want.OSPart}, []any{got.Location, got.State, got.Mode, got.OSPart}, name)
+		require.Equal(t, []any{want.Location, want.State, want.Mode, want.OSPart}, []any{got.Location, got.State, got.Told(), got.OSPart}, name)
 		if want.Target.Path != "" {
 			require.Equal(t, want.Target, got.Target, name)
 		} else if name != "hook.dll" && name != "Calibrate" { // another drive, a short name: it may be there

@@ -368,26 +368,26 @@ func wideRow(e *autostart.Entry) []Cell {
 // stacked writes an entry in one or two lines, more where they do not suffice.
 func (p Printer) stacked(e *autostart.Entry, indent string) {
 	m := markOf(e)
-	pieces := []piece{{e.Name, m}}
+	pieces := []piece{{e.Name, m, true}}
 	info := details(e)
 	if who := others(e); who != "" {
 		info = append(info, "for "+who)
 	}
 	for _, d := range info {
-		pieces = append(pieces, piece{"(" + d + ")", m})
+		pieces = append(pieces, piece{"(" + d + ")", m, false})
 	}
 	for _, problem := range Problems(e) {
-		pieces = append(pieces, piece{"! " + problem, Alert})
+		pieces = append(pieces, piece{"! " + problem, Alert, false})
 	}
 	for _, r := range remarks(e) {
-		pieces = append(pieces, piece{"- " + r, Quiet})
+		pieces = append(pieces, piece{"- " + r, Quiet, false})
 	}
 	fmt.Fprintf(p.Out, "%s%s  %s%*s  ", indent, e.Handle, p.paint(string(e.State), m), len("disabled")-len(e.State), "")
 	p.flow(pieces, len(indent)+len(e.Handle)+len("  disabled  "), len(indent)+len(e.Handle)+2, "  ")
 	if e.Command != "" {
 		var words []piece
 		for _, w := range commandWords(e) {
-			words = append(words, piece{w, m})
+			words = append(words, piece{w, m, true})
 		}
 		at := len(indent) + len(e.Handle) + 2
 		fmt.Fprintf(p.Out, "%*s", at, "")
@@ -426,27 +426,28 @@ func (p Printer) Pairs(pairs []Pair) {
 		fmt.Fprintf(p.Out, "%s%*s", p.paint(name, Quiet), at-width(name), "")
 		var pieces []piece
 		for _, w := range strings.Fields(pair.Value) {
-			pieces = append(pieces, piece{w, pair.Mark})
+			pieces = append(pieces, piece{w, pair.Mark, true})
 		}
 		if pair.From != "" {
-			pieces = append(pieces, piece{"(" + pair.From + ")", Quiet})
+			pieces = append(pieces, piece{"(" + pair.From + ")", Quiet, false})
 		}
 		p.flow(pieces, at, at, " ")
 	}
 }
 
-// piece is a stretch of text that is not broken where it fits a line.
+// piece is a stretch of text that stays on one line where it fits one. Where it does not, it is
+// broken at its spaces, but for a whole one: a name.
 type piece struct {
-	text string
-	mark Mark
+	text  string
+	mark  Mark
+	whole bool
 }
 
 // flow writes pieces one after another from a column on, on further lines where they do not
 // fit. A name or a path that is longer than a line stays whole.
 func (p Printer) flow(pieces []piece, at, indent int, between string) {
 	start := true
-	for _, piece := range pieces {
-		s := Safe(piece.text)
+	put := func(s string, mark Mark, between string) {
 		w := width(s)
 		switch {
 		case start:
@@ -458,8 +459,22 @@ func (p Printer) flow(pieces []piece, at, indent int, between string) {
 			at = indent
 		}
 		start = false
-		fmt.Fprint(p.Out, p.paint(s, piece.mark))
+		fmt.Fprint(p.Out, p.paint(s, mark))
 		at += w
+	}
+	for _, piece := range pieces {
+		s := Safe(piece.text)
+		if piece.whole || p.Width == 0 || indent+width(s) < p.Width {
+			put(s, piece.mark, between)
+			continue
+		}
+		for k, word := range strings.Fields(s) {
+			if k == 0 {
+				put(word, piece.mark, between)
+			} else {
+				put(word, piece.mark, " ")
+			}
+		}
 	}
 	fmt.Fprintln(p.Out)
 }

@@ -429,6 +429,10 @@ func compact(v any) ([]byte, error) {
 // apostrophe before it: at the start of a cell, and behind a semicolon, where sheets of other
 // languages begin a new one.
 func (p Printer) CSV(header []string, rows [][]string) error {
+	// The mark by which sheets know that it is UTF-8.
+	if _, err := io.WriteString(p.Out, "\ufeff"); err != nil {
+		return err
+	}
 	w := csv.NewWriter(p.Out)
 	w.Write(header)
 	for _, row := range rows {

@@ -310,7 +310,7 @@ func TestPeopleByTheirNumbers(t *testing.T) {
 	require.Len(t, items, 2)
 	files["etc/login.defs"] = "# UID_MIN 1\nUID_MIN\t1001\n"
 	m, items, _ := disk(t, files)
-	require.Equal(t, map[string]string{"~/.ssh/rc/bram": "enabled park"}, states(items))
+	require.Equal(t, map[string]string{"~/.ssh/rc/bram": "enabled park when somebody connects over ssh"}, states(items))
 	require.Equal(t, []string{"root", "bram"}, []string{m.Users[0].Name, m.Users[1].Name})
 }
 

@@ -129,7 +129,7 @@ func TestRules(t *testing.T) {
 		windowFile = "/Library/Preferences/com.apple.loginwindow.plist"
 		notRun     = "disabled|ignored: not read since OS X 10.10|"
 		byDatabase = "disabled|disabled in launchd's database|override"
-		inSettings = "disabled|switched off in System Settings|"
+		inSettings = "disabled|turned off in System Settings|"
 		appList    = "AutoLaunchedApplicationDictionary"
 		extension  = "|report"
 	)

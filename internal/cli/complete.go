@@ -1,0 +1,216 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+	"unicode"
+
+	"github.com/spf13/cobra"
+
+	"lockback/core/autostart"
+	"lockback/core/inventory"
+	"lockback/core/store"
+	"lockback/internal/view"
+)
+
+// Completion offers what the machine and its record have. It never says anything else: an error
+// offers nothing.
+
+const noFiles = cobra.ShellCompDirectiveNoFileComp
+
+// quietly makes a copy of the app for a completion, with the settings of the configuration.
+func (a *app) quietly(c *cobra.Command) *app {
+	q := &app{Streams: a.Streams, root: a.root, store: a.store, format: "table", quiet: true}
+	if all, err := q.configuration(); err == nil && q.store == "" {
+		q.store = all["store"].value
+	}
+	return q
+}
+
+// describe makes a name fit to stand beside a completion: shells treat some characters as their
+// own.
+func described(name string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case unicode.IsLetter(r), unicode.IsDigit(r), strings.ContainsRune(" -_.+@/,", r):
+			return r
+		}
+		return '?'
+	}, name)
+}
+
+// completeSelectors offers handles with their names, fields, and the values of fields.
+func (a *app) completeSelectors(c *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+	q := a.quietly(c)
+	m, err := q.machine()
+	if err != nil {
+		return nil, noFiles
+	}
+	defer m.Close()
+	inv := inventory.Take(m)
+	if field, _, isField := strings.Cut(word, "="); isField {
+		return valuesOf(q, inv, strings.TrimSuffix(field, "!"), word), noFiles
+	}
+	var offers []string
+	for _, item := range inv.Items {
+		if !item.OSPart && strings.HasPrefix(item.Handle, strings.ToLower(word)) && !slices.Contains(args, item.Handle) {
+			offers = append(offers, item.Handle+"\t"+described(item.Name)+" - "+string(item.State)+", "+described(view.Whose(&item.Entry)))
+		}
+	}
+	for _, f := range append(autostart.Fields(), "since") {
+		if strings.HasPrefix(f, word) {
+			offers = append(offers, f+"=\tonly entries with this "+f)
+		}
+	}
+	directive := noFiles
+	if word != "" && len(offers) > 0 && !slices.ContainsFunc(offers, func(o string) bool { return !strings.Contains(o, "=\t") }) {
+		directive |= cobra.ShellCompDirectiveNoSpace
+	}
+	return offers, directive
+}
+
+// valuesOf offers the values of a field, behind what of the word is typed already.
+func valuesOf(q *app, inv inventory.Inventory, field, word string) []string {
+	var values []string
+	switch field {
+	case "location":
+		values = locationsOf(inv)
+	case "user", "for":
+		values = usersOf(inv)
+	case "since":
+		for _, id := range q.ids("S") {
+			values = append(values, id)
+		}
+	default:
+		values = autostart.FixedValues(field)
+	}
+	if values == nil {
+		values = distinct(inv, field)
+	}
+	before := word[:strings.LastIndexAny(word, "=,")+1]
+	var offers []string
+	for _, v := range values {
+		id, what, _ := strings.Cut(v, "\t")
+		if id == "" || !strings.HasPrefix(strings.ToLower(before+id), strings.ToLower(word)) {
+			continue
+		}
+		if what != "" {
+			what = "\t" + what
+		}
+		offers = append(offers, before+id+what)
+	}
+	return offers
+}
+
+// maxOffered is how many values of a free field are offered.
+const maxOffered = 60
+
+// distinct are the values that entries have for a free field.
+func distinct(inv inventory.Inventory, field string) []string {
+	f, ok := view.FieldNamed(field)
+	if !ok {
+		return nil
+	}
+	var values []string
+	for _, item := range inv.Items {
+		if v := f.Value(&item.Entry); !item.OSPart && v != "" && described(v) == v && !strings.ContainsAny(v, " ,") && !slices.Contains(values, v) {
+			if values = append(values, v); len(values) == maxOffered {
+				break
+			}
+		}
+	}
+	return values
+}
+
+// ids are the numbers of the record's snapshots (S), changes (C) or both, with their messages.
+func (a *app) ids(letters string) []string {
+	m, err := a.machine()
+	if err != nil {
+		return nil
+	}
+	defer m.Close()
+	st, err := a.openStore(m, store.Read)
+	if err != nil {
+		return nil
+	}
+	defer st.Close()
+	items, _, err := itemsOf(st, m.ID)
+	if err != nil {
+		return nil
+	}
+	var offers []string
+	for _, i := range items {
+		if strings.Contains(letters, i.ID[:1]) {
+			offers = append(offers, i.ID+"\t"+described(strings.TrimSpace(i.Time[:10]+" "+i.Message)))
+		}
+	}
+	return offers
+}
+
+// completeIDs offers numbers of the record, for as many arguments as a command takes.
+func (a *app) completeIDs(letters string, most int) cobra.CompletionFunc {
+	return func(c *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+		if len(args) >= most {
+			return nil, noFiles
+		}
+		return withPrefix(a.quietly(c).ids(letters), word), noFiles | cobra.ShellCompDirectiveKeepOrder
+	}
+}
+
+func withPrefix(offers []string, word string) []string {
+	return slices.DeleteFunc(offers, func(o string) bool { return !strings.HasPrefix(strings.ToLower(o), strings.ToLower(word)) })
+}
+
+// completeUsers offers the machine's users.
+func (a *app) completeUsers(c *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {
+	m, err := a.quietly(c).machine()
+	if err != nil {
+		return nil, noFiles
+	}
+	defer m.Close()
+	var offers []string
+	for _, u := range m.Users {
+		offers = append(offers, described(u.Name))
+	}
+	return withPrefix(offers, word), noFiles
+}
+
+// completeWords offers fixed words, also behind a comma.
+func completeWords(words []string) cobra.CompletionFunc {
+	return func(_ *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {
+		before := word[:strings.LastIndexByte(word, ',')+1]
+		var offers []string
+		for _, w := range words {
+			offers = append(offers, before+w)
+		}
+		return withPrefix(offers, word), noFiles | cobra.ShellCompDirectiveNoSpace
+	}
+}
+
+// complete says of all commands what their arguments and options can be.
+func (a *app) complete(root *cobra.Command) {
+	arguments := map[string]cobra.CompletionFunc{
+		"list": a.completeSelectors, "show": a.completeSelectors, "disable": a.completeSelectors, "enable": a.completeSelectors,
+		"restore": a.completeIDs("S", 1), "undo": a.completeIDs("C", 1), "compare": a.completeIDs("SC", 2), "history": a.completeIDs("SC", 1),
+	}
+	options := map[string]cobra.CompletionFunc{
+		"for": a.completeUsers, "only": a.completeSelectors, "format": cobra.FixedCompletions(formats, noFiles), "group": cobra.FixedCompletions(view.Groupings, noFiles),
+		"sort": cobra.FixedCompletions(view.FieldNames(), noFiles), "columns": completeWords(view.FieldNames()),
+		"newcomers": cobra.FixedCompletions([]string{"keep", "disable"}, noFiles), "message": cobra.NoFileCompletions, "onto": cobra.NoFileCompletions,
+		"root": func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return nil, cobra.ShellCompDirectiveFilterDirs
+		},
+	}
+	for _, c := range append(root.Commands(), root) {
+		if complete := arguments[c.Name()]; complete != nil {
+			c.ValidArgsFunction = complete
+		} else if c.Args != nil && c.ValidArgsFunction == nil && !c.HasSubCommands() {
+			c.ValidArgsFunction = cobra.NoFileCompletions
+		}
+		for name, complete := range options {
+			if c.Flags().Lookup(name) != nil || c.PersistentFlags().Lookup(name) != nil {
+				c.RegisterFlagCompletionFunc(name, complete)
+			}
+		}
+	}
+}

@@ -1,0 +1,247 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/knadh/koanf/parsers/yaml"
+	"github.com/knadh/koanf/providers/rawbytes"
+	"github.com/knadh/koanf/v2"
+	"github.com/spf13/cobra"
+
+	"lockback/core/autostart"
+	"lockback/core/machine"
+	"lockback/internal/view"
+)
+
+// setting is something that the configuration file can give a default for. Its variable wins over
+// the file, and its flag over both.
+type setting struct {
+	key      string // in the file; the flag is called the same, but for colours
+	variable string
+	meaning  string
+	check    func(value string) error
+}
+
+var settings = []setting{
+	{"columns", "LOCKBACK_COLUMNS", "the fields that list shows as a table", func(v string) error {
+		_, _, err := listOptions{group: "place", columns: strings.Split(v, ",")}.layout()
+		return err
+	}},
+	{"sort", "LOCKBACK_SORT", "the field that list sorts by", func(v string) error {
+		_, _, err := listOptions{group: "place", sort: v}.layout()
+		return err
+	}},
+	{"group", "LOCKBACK_GROUP", "the headings of list: " + strings.Join(view.Groupings, ", "), func(v string) error {
+		_, _, err := listOptions{group: v}.layout()
+		return err
+	}},
+	{"color", "LOCKBACK_COLOR", "auto or never", func(v string) error {
+		if v != "auto" && v != "never" {
+			return usage("color is auto or never, not %q", v)
+		}
+		return nil
+	}},
+	{"store", "LOCKBACK_STORE", "the record's file, or disk for the one on the mounted disk", func(string) error { return nil }},
+}
+
+// configured is the value of a setting, and what it comes from.
+type configured struct{ value, from string }
+
+// maxConfig is the largest configuration file that is read, in bytes.
+const maxConfig = 64 << 10
+
+// configPath is where the configuration file is looked for.
+func configPath() (string, error) {
+	if path := os.Getenv("LOCKBACK_CONFIG"); path != "" {
+		return path, nil
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", fmt.Errorf("no place for a configuration file: %w; name one with LOCKBACK_CONFIG", err)
+	}
+	return filepath.Join(dir, "lockback", "config.yaml"), nil
+}
+
+// configuration reads the settings of the file and of the environment.
+func (a *app) configuration() (map[string]configured, error) {
+	all := map[string]configured{}
+	path, err := configPath()
+	if err == nil {
+		if err := a.readConfig(path, all); err != nil {
+			return nil, err
+		}
+	}
+	for _, s := range settings {
+		if v := os.Getenv(s.variable); v != "" {
+			if err := s.check(v); err != nil {
+				return nil, usage("%s: %v", s.variable, err)
+			}
+			all[s.key] = configured{v, s.variable}
+		}
+	}
+	return all, nil
+}
+
+// readConfig reads the file. One of somebody else's is no configuration of who runs the program:
+// as root, the file must be root's.
+func (a *app) readConfig(path string, into map[string]configured) error {
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("the configuration cannot be read: %w", err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil || !info.Mode().IsRegular() {
+		return usage("the configuration %s is not a file", path)
+	}
+	if uid, _ := machine.Owner(info); uid > 0 && uid != os.Geteuid() || uid >= 0 && info.Mode()&0o022 != 0 {
+		a.note("note: the configuration %s is not used: it is another user's, or others may write to it", path)
+		return nil
+	}
+	text, err := io.ReadAll(io.LimitReader(f, maxConfig+1))
+	if err != nil {
+		return fmt.Errorf("the configuration cannot be read: %w", err)
+	}
+	if len(text) > maxConfig {
+		return usage("the configuration %s is larger than %d bytes", path, maxConfig)
+	}
+	k := koanf.New("/")
+	if err := k.Load(rawbytes.Provider(text), yaml.Parser()); err != nil {
+		return usage("the configuration %s cannot be understood: %s", path, strings.ReplaceAll(err.Error(), "\n", " "))
+	}
+	var keys []string
+	for _, s := range settings {
+		keys = append(keys, s.key)
+	}
+	for _, key := range slices.Sorted(slices.Values(k.Keys())) {
+		at := slices.Index(keys, key)
+		if at < 0 {
+			return usage("the configuration %s has the unknown setting %q%s (the settings are %s)", path, key, autostart.Suggest(key, keys), strings.Join(keys, ", "))
+		}
+		value := k.String(key)
+		if list := k.Strings(key); len(list) > 0 {
+			value = strings.Join(list, ",")
+		}
+		if err := settings[at].check(value); err != nil {
+			return usage("%s: %v", path, err)
+		}
+		into[key] = configured{value, path}
+	}
+	return nil
+}
+
+// configure gives flags that were not set the values of the configuration.
+func (a *app) configure(c *cobra.Command) error {
+	all, err := a.configuration()
+	if err != nil {
+		return err
+	}
+	for key, v := range all {
+		if key == "color" {
+			if !c.Flags().Changed("no-color") && v.value == "never" {
+				a.noColor = true
+			}
+			continue
+		}
+		if f := c.Flags().Lookup(key); f != nil && !f.Changed {
+			if err := f.Value.Set(v.value); err != nil {
+				return usage("%s: %v", v.from, err)
+			}
+		}
+	}
+	return nil
+}
+
+func (a *app) configCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "config",
+		Short: "Show the configuration",
+		Long: `The configuration is a YAML file with defaults for options. Environment variables
+win over it, and options of the command line over both:
+
+` + settingsHelp(),
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	show := &cobra.Command{
+		Use:     "show",
+		Short:   "Show every setting, its value and what it comes from",
+		Long:    "Show every setting, its value, and whether that comes from the configuration file or from the environment.",
+		Example: "  lockback config show",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			all, err := a.configuration()
+			if err != nil {
+				return err
+			}
+			p := a.printer()
+			type settingJSON struct {
+				Setting string `json:"setting"`
+				Value   string `json:"value"`
+				From    string `json:"from"`
+			}
+			var list []settingJSON
+			for _, s := range settings {
+				list = append(list, settingJSON{s.key, all[s.key].value, all[s.key].from})
+			}
+			switch a.format {
+			case "json":
+				return p.JSON(struct {
+					Settings []settingJSON `json:"settings"`
+				}{list})
+			case "csv":
+				var rows [][]string
+				for _, s := range list {
+					rows = append(rows, []string{s.Setting, s.Value, s.From})
+				}
+				return p.CSV([]string{"setting", "value", "from"}, rows)
+			}
+			var pairs []view.Pair
+			for _, s := range list {
+				pair := view.Pair{Name: s.Setting, Value: s.Value, From: s.From}
+				if s.From == "" {
+					pair.Value, pair.From = "not set", ""
+				}
+				pairs = append(pairs, pair)
+			}
+			p.Pairs(pairs)
+			return nil
+		},
+	}
+	path := &cobra.Command{
+		Use:     "path",
+		Short:   "Print where the configuration file is looked for",
+		Long:    "Print the path at which the configuration file is looked for, whether it is there or not. LOCKBACK_CONFIG names another.",
+		Example: "  lockback config path",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			path, err := configPath()
+			if err != nil {
+				return err
+			}
+			a.printer().Line("%s", path)
+			return nil
+		},
+	}
+	c.AddCommand(show, path)
+	return c
+}
+
+func settingsHelp() string {
+	var b strings.Builder
+	for _, s := range settings {
+		fmt.Fprintf(&b, "  %-8s  %-17s  %s\n", s.key, s.variable, s.meaning)
+	}
+	b.WriteString("\nA file could read:\n\n  columns: [handle, state, name, when]\n  color: never\n\nAs root, only a file of root's own is used.")
+	return b.String()
+}

@@ -1,0 +1,115 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"lockback/core/autostart"
+)
+
+// topics are help pages that belong to no command.
+var topics = []struct {
+	name, short string
+	long        func() string
+}{
+	{"selectors", "How entries are chosen", selectorsHelp},
+	{"states", "What enabled, disabled, hidden and protected mean", func() string { return statesHelp }},
+	{"problems", "What is said to be wrong with an entry", func() string { return problemsHelp }},
+	{"switches", "How entries are turned off", func() string { return switchesHelp }},
+	{"exit-codes", "What the exit code tells a script", func() string { return exitHelp }},
+}
+
+// topicCommands are the pages as cobra wants them: commands that cannot be run.
+func topicCommands() []*cobra.Command {
+	var all []*cobra.Command
+	for _, t := range topics {
+		all = append(all, &cobra.Command{Use: t.name, Short: t.short, Long: t.long()})
+	}
+	return all
+}
+
+func selectorsHelp() string {
+	return fmt.Sprintf(`Selectors choose entries. The same words work in every command:
+
+  k7f3qa2              a handle, as list shows it; three letters that no other
+                       handle begins with are enough, capitals do not matter
+  "Fogbell*"           a name with the wildcards * and ?
+  "name=Fogbell Sync"  exactly that name
+  stage=boot,system    a field; any of several values
+  location!=linux.cron.*
+                       everything but this
+  for=ines             all that starts for a user: the user's own, and what starts
+                       for everyone at sign-in or is loaded into programs
+  user=ines            only the user's own list
+  since=S3             added since a snapshot; since=2026-11-01 since a day
+
+Handles and names add up: any of them. Fields narrow down: all of them. A name is the
+one that list shows, or the system's own (a service, a label, a value, a file).
+
+In commands that only look (list, show), a bare word is searched anywhere: in the
+names, the maker, the command, the program and the place. In commands that change
+something it must be a handle, a whole name or a wildcard; if it only occurs inside
+something, the command stops and names what it would have meant.
+
+Parts of the operating system are hidden: they are chosen only with --all, or by
+their handle. Fields: %s.
+
+In cmd, PowerShell and sh alike, words with spaces or wildcards go into double
+quotes.`, strings.Join(append(autostart.Fields(), "since"), ", "))
+}
+
+const statesHelp = `  enabled    it starts the next time its stage comes
+  disabled   it does not; the list says why, where the system has a word for it
+  absent     it is not there, in a plan or a comparison
+
+  hidden     a part of the operating system: left out of lists unless --all is given
+  protected  a mistake with it would hurt: disable leaves it out unless --guarded is
+             given (in JSON the field is called guarded, and says what it would cost)
+  removed (kept in the record)
+             its way of being turned off leaves nothing on the machine; it stays in
+             the list, and enable, undo or restore bring it back
+
+The stages are when an entry starts, in the same words on every system:
+
+  boot       with the kernel and before services
+  system     services, before anyone signs in
+  sign-in    when a user signs in
+  schedule   at a time or an interval
+  event      on a device, network, sleep or message event
+  attach     code loaded into other programs`
+
+const problemsHelp = `  target-missing  the program is not there
+  unparsable      it cannot be understood; it is kept as it is
+  ignored         the system passes it over, and the list says why
+  insecure        other users can change what it runs
+  not-default     something other than the system's own setting stands there
+
+A program on another volume, or behind a variable that cannot be told, is unknown and
+not missing. "problem=" chooses the entries that have none.`
+
+const switchesHelp = `An entry is turned off in the way that its own system knows, where there is one, so
+that the system's settings agree. All of them can be taken back exactly.
+
+  hide          Hidden=true in the desktop entry, or in a user's own copy before it
+  unlink        takes away the links that enable a unit, as systemctl disable does
+  mask          a link to /dev/null at the place that comes first
+  comment       "#lockback:off " before the line
+  unexec        takes the execute bits away
+  approve       the value that Windows' own startup settings write
+  start-type    the start type of a service or driver
+  task-enabled  the task scheduler's own switch, on the running machine
+  state-value   the on and off value that the place documents
+  override      launchd's own list of what is disabled
+  trim          takes this one item out of a list
+  park          takes it away; the record keeps it
+  report        cannot be turned off here: it is shown, compared and restored`
+
+const exitHelp = `  0  done
+  1  failed, or not everything was done; the message says which
+  2  wrong usage
+  3  compare found differences
+  4  needs more rights
+  5  conflict: the machine is not as the plan saw it, and nothing was touched
+  6  an interrupted change waits for recover`
