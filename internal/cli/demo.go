@@ -1,6 +1,9 @@
 package cli
 
 import (
+	"bufio"
+	"fmt"
+
 	"github.com/spf13/cobra"
 
 	"lockback/internal/demo"
@@ -8,7 +11,7 @@ import (
 
 func (a *app) demoCommand() *cobra.Command {
 	var keep string
-	var buildOnly bool
+	var buildOnly, step bool
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "A guided example on made-up machines",
@@ -16,7 +19,7 @@ func (a *app) demoCommand() *cobra.Command {
 ticket-desk PC, the archive Mac) as mounted disks in a temporary folder and walk
 through the job on them: every command is printed with its real output. Nothing of
 this machine is touched.`,
-		Example: "  lockback demo\n  lockback demo --keep /tmp/gullrock",
+		Example: "  lockback demo\n  lockback demo --step\n  lockback demo --keep gullrock --build-only",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if buildOnly && keep == "" {
@@ -28,10 +31,20 @@ this machine is touched.`,
 				streams.Ask = false
 				return Main(args, streams)
 			}
-			return demo.Guide(a.Out, keep, buildOnly, run)
+			o := demo.Options{Keep: keep, BuildOnly: buildOnly}
+			if step {
+				lines := bufio.NewReader(a.In)
+				o.Next = func() {
+					fmt.Fprint(a.Err, "(Enter runs it, Ctrl-C ends) ")
+					lines.ReadString('\n')
+				}
+			}
+			a.stopMeans("the example ends here; nothing of this computer was touched")
+			return demo.Guide(a.Out, o, run)
 		},
 	}
 	c.Flags().StringVar(&keep, "keep", "", "build the machines in `DIR`, which must not exist, and leave them there")
+	c.Flags().BoolVar(&step, "step", false, "wait for Enter before each command")
 	c.Flags().BoolVar(&buildOnly, "build-only", false, "with --keep: build the machines as they were found, and do nothing to them")
 	return c
 }

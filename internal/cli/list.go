@@ -64,10 +64,13 @@ func (a *app) listCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "list [SELECTOR...]",
 		Short: "List what starts by itself",
-		Long: `List what starts by itself, grouped by when it starts. Entries that were switched
-off stay in the list. Parts of the operating system are left out and counted;
---all shows them. Places that could not be read are listed with the reason.`,
-		Example: "  lockback list\n  lockback list stage=sign-in user=ines\n  lockback --root /mnt/disk list problem=target-missing",
+		Long: `List what starts by itself: by when it starts, and below that by the place that it
+starts from. Entries that were disabled stay in the list. Parts of the operating
+system are hidden and counted; --all shows them. Places that could not be read are
+listed with the reason, and the last lines say what is not looked at yet.
+
+A bare word is searched anywhere: in names, makers, commands, programs and places.`,
+		Example: "  lockback list\n  lockback list stage=sign-in for=ines\n  lockback --root /mnt/disk list problem=target-missing\n  lockback list since=S3 --sort name --columns handle,name,command",
 		RunE: func(_ *cobra.Command, words []string) error {
 			layout, sortBy, err := o.layout()
 			if err != nil {

@@ -64,7 +64,8 @@ func (a *app) locationsCommand() *cobra.Command {
 empty or absent, could not be read and why, or is not looked at yet; how many
 entries it has, hidden parts of the operating system included; and the switch that
 its entries are turned off with (lockback help switches).`,
-		Args: cobra.NoArgs,
+		Example: "  lockback locations\n  lockback --root /mnt/disk locations --format json",
+		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			return a.look(func(m *machine.Machine, inv inventory.Inventory, _ *store.Store) error {
 				list := []locationJSON{}

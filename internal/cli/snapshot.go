@@ -24,7 +24,8 @@ func (a *app) snapshotCommand() *cobra.Command {
 one, with content, owner, mode, times and extended attributes. Only what is new
 takes room in the record. What could not be read is named, and for root the exit
 code is then 1.`,
-		Args: cobra.NoArgs,
+		Example: "  lockback snapshot\n  lockback snapshot -m \"as found\"",
+		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) (err error) {
 			s, err := a.open(store.Write)
 			if err != nil {

@@ -105,7 +105,8 @@ func (a *app) recoverCommand() *cobra.Command {
 that the machine is exactly as before, or with --finish carry it out to its end.
 A change that can be neither taken back nor finished can be given up with
 --abandon: how each of its files is left is then listed, and it no longer waits.`,
-		Args: cobra.NoArgs,
+		Example: "  lockback recover --dry-run\n  lockback recover\n  lockback recover --finish",
+		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if finish && abandon {
 				return usage("--finish and --abandon exclude each other")

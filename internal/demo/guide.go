@@ -80,7 +80,7 @@ var scenes = map[string][]scene{"workshop-box": {
 	{say: "Something was put where the system has settings of its own.",
 		args: []string{"list", "problem=not-default"}},
 	{say: "What is known of the program that runs beside the desktop?",
-		args: []string{"show", "tuner.exe"}},
+		args: []string{"show", "name=tuner.exe"}},
 	{say: "Of what else is the program missing? What lies on another drive cannot be told, and is not called missing.",
 		args: []string{"list", "problem=target-missing"}},
 	{say: "The intruder, the leftovers, the updaters and a strange name go off together. Values are set as Windows' own settings pages do it; what has no such setting is removed, kept in the record, and stays in the list.",
@@ -118,11 +118,18 @@ var scenes = map[string][]scene{"workshop-box": {
 	{args: []string{"compare", "S11"}},
 }}
 
-// Guide builds the machine, in a temporary folder or in keep, and leads through
-// the job, unless it is only to be built. Every command really runs; its output is
-// what it printed.
-func Guide(out io.Writer, keep string, buildOnly bool, run func(args ...string) int) error {
-	dir := keep
+// Options say how the guided example is shown.
+type Options struct {
+	Keep      string // the folder that is left; empty: a temporary one
+	BuildOnly bool   // nothing is done to the machines
+	// Next waits before the next step; nil where nobody wants to go step by step.
+	Next func()
+}
+
+// Guide builds the machines, in a temporary folder or in one that is kept, and leads through the
+// job, unless they are only to be built. Every command really runs; its output is what it printed.
+func Guide(out io.Writer, o Options, run func(args ...string) int) error {
+	dir := o.Keep
 	if dir == "" {
 		temp, err := os.MkdirTemp("", "gullrock-")
 		if err != nil {
@@ -142,25 +149,32 @@ func Guide(out io.Writer, keep string, buildOnly bool, run func(args ...string) 
 			return err
 		}
 	}
-	if buildOnly {
-		return nil
+	if o.BuildOnly {
+		fmt.Fprintf(out, "Made three computers of the Gullrock Lighthouse Museum, as they were found:\n")
+	} else {
+		for _, name := range order {
+			if err := play(out, filepath.Join(dir, name), name, record, scenes[name], o.Next, run); err != nil {
+				return err
+			}
+		}
+		if o.Keep == "" {
+			fmt.Fprintf(out, "\n# That was the example; its folder is removed again. What to try next:\n")
+			for _, line := range []string{"lockback demo --keep gullrock --build-only   the same computers, to try things out", "lockback list                                this computer, which only looks",
+				"lockback help selectors                      how entries are chosen"} {
+				fmt.Fprintf(out, "  %s\n", line)
+			}
+			return nil
+		}
+		fmt.Fprintf(out, "\nThe machines and their record are left for trying things out:\n")
 	}
 	for _, name := range order {
-		if err := play(out, filepath.Join(dir, name), name, record, scenes[name], run); err != nil {
-			return err
-		}
-	}
-	if keep != "" {
-		fmt.Fprintf(out, "\nThe machines and their record are left for trying things out:\n")
-		for _, name := range order {
-			fmt.Fprintf(out, "  lockback --root %s --store %s list\n", quoted([]string{filepath.Join(dir, name)}), quoted([]string{record}))
-		}
+		fmt.Fprintf(out, "  lockback --root %s --store %s list\n", quoted([]string{filepath.Join(dir, name)}), quoted([]string{record}))
 	}
 	return nil
 }
 
 // play runs the scenes of one machine.
-func play(out io.Writer, root, name, record string, scenes []scene, run func(args ...string) int) error {
+func play(out io.Writer, root, name, record string, scenes []scene, next func(), run func(args ...string) int) error {
 	for _, s := range scenes {
 		if s.say != "" {
 			fmt.Fprintf(out, "\n# %s\n", s.say)
@@ -174,6 +188,9 @@ func play(out io.Writer, root, name, record string, scenes []scene, run func(arg
 			continue
 		}
 		fmt.Fprintf(out, "\n$ lockback --root %s %s\n", name, quoted(s.args))
+		if next != nil {
+			next()
+		}
 		if code := run(append([]string{"--root", root, "--store", record}, s.args...)...); code != s.exit {
 			return fmt.Errorf("the example did not go as it should: %q ended with exit code %d, not %d", strings.Join(s.args, " "), code, s.exit)
 		}
@@ -181,13 +198,13 @@ func play(out io.Writer, root, name, record string, scenes []scene, run func(arg
 	return nil
 }
 
-// quoted words arguments as a shell takes them.
+// quoted words arguments as cmd, PowerShell and sh take them alike.
 func quoted(args []string) string {
 	words := make([]string, len(args))
 	for k, a := range args {
 		words[k] = a
-		if strings.ContainsAny(a, " *'\"$") {
-			words[k] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		if strings.ContainsAny(a, " *?'") {
+			words[k] = `"` + a + `"`
 		}
 	}
 	return strings.Join(words, " ")

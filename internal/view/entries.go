@@ -340,6 +340,14 @@ func fieldColumns(fields []Field) ([]Column, func(*autostart.Entry) []Cell) {
 	}
 }
 
+// nameOf is the name of an entry, or words for one that has none.
+func nameOf(e *autostart.Entry) string {
+	if e.Name == "" {
+		return "(no name)"
+	}
+	return e.Name
+}
+
 // markOf makes what is off faint.
 func markOf(e *autostart.Entry) Mark {
 	if e.State == autostart.Disabled {
@@ -361,14 +369,14 @@ func others(e *autostart.Entry) string {
 
 func wideRow(e *autostart.Entry) []Cell {
 	m := markOf(e)
-	return []Cell{T(e.Handle), {[]string{string(e.State)}, m}, {[]string{e.Name}, m}, T(others(e)), {details(e), m},
+	return []Cell{T(e.Handle), {[]string{string(e.State)}, m}, {[]string{nameOf(e)}, m}, T(others(e)), {details(e), m},
 		{[]string{e.Command}, m}, {Problems(e), Alert}, {remarks(e), Quiet}}
 }
 
 // stacked writes an entry in one or two lines, more where they do not suffice.
 func (p Printer) stacked(e *autostart.Entry, indent string) {
 	m := markOf(e)
-	pieces := []piece{{e.Name, m, true}}
+	pieces := []piece{{nameOf(e), m, true}}
 	info := details(e)
 	if who := others(e); who != "" {
 		info = append(info, "for "+who)

@@ -138,74 +138,67 @@ func (p Printer) Widths(columns []Column, rows iter.Seq[[]Cell]) []int {
 			}
 		}
 	}
-	left, shares := p.Width-1-len(p.Indent), 0
-	for k, c := range columns {
-		if k > 0 {
-			left -= gap
-		}
-		if c.Share == 0 {
-			left -= widths[k]
-		} else {
-			shares += c.Share
-		}
-	}
 	if p.Width == 0 {
 		return widths
 	}
-	// Names and paths are not broken where there is room for them.
-	words, room := make([]int, len(columns)), left
+	left := p.Width - 1 - len(p.Indent) - gap*(len(columns)-1)
+	least := make([]int, len(columns)) // so that no name or path is broken
 	for row := range rows {
 		for k, c := range columns {
 			if c.Share > 0 {
-				words[k] = max(words[k], longestWord(row[k]))
+				least[k] = max(least[k], longestWord(row[k]))
 			}
 		}
+	}
+	room := left
+	for k, c := range columns {
+		if c.Share > 0 {
+			least[k] = min(widths[k], max(least[k], narrowest))
+			room -= least[k]
+		} else {
+			room -= widths[k]
+		}
+	}
+	if room < 0 { // there is no room for that: words are broken
+		for k, c := range columns {
+			if c.Share > 0 {
+				room += least[k]
+				least[k] = min(widths[k], narrowest)
+				room -= least[k]
+			}
+		}
+	}
+	// What is left is shared out among the columns that could use more.
+	for room > 0 {
+		shares := 0
+		for k, c := range columns {
+			if c.Share > 0 && least[k] < widths[k] {
+				shares += c.Share
+			}
+		}
+		given := 0
+		for k, c := range columns {
+			if c.Share > 0 && least[k] < widths[k] {
+				more := min(widths[k]-least[k], max(1, room*c.Share/shares), room-given)
+				least[k] += more
+				given += more
+			}
+		}
+		if given == 0 {
+			break
+		}
+		room -= given
 	}
 	for k, c := range columns {
 		if c.Share > 0 {
-			room -= max(words[k], len(c.Title))
-		}
-	}
-	if room < 0 {
-		clear(words)
-	}
-	// A column that needs less than its share leaves the rest to the others.
-	open := map[int]bool{}
-	for k, c := range columns {
-		if c.Share > 0 {
-			open[k] = true
-		}
-	}
-	for settled := true; settled; {
-		settled = false
-		for k, c := range columns {
-			if open[k] && widths[k] <= left*c.Share/shares {
-				left -= widths[k]
-				shares -= c.Share
-				delete(open, k)
-				settled = true
-			}
-		}
-	}
-	for settled := true; settled; {
-		settled = false
-		for k, c := range columns {
-			if open[k] && words[k] > left*c.Share/shares {
-				widths[k] = words[k]
-				left -= words[k]
-				shares -= c.Share
-				delete(open, k)
-				settled = true
-			}
-		}
-	}
-	for k, c := range columns {
-		if open[k] {
-			widths[k] = max(8, left*c.Share/shares)
+			widths[k] = least[k]
 		}
 	}
 	return widths
 }
+
+// narrowest is the least width of a column that is shared out.
+const narrowest = 8
 
 // longestWord is how wide the widest word of a cell is.
 func longestWord(c Cell) int {
