@@ -179,7 +179,7 @@ func valueText(i machine.Image) string {
 	if v.IsText() {
 		var all []string
 		for _, s := range v.Strings() {
-			all = append(all, strconv.Quote(shown(s)))
+			all = append(all, `"`+shown(s)+`"`)
 		}
 		return cmp.Or(strings.Join(all, ", "), `""`)
 	}
@@ -204,12 +204,12 @@ func items(name string, was, is []string) []string {
 	var words []string
 	for _, w := range was {
 		if !slices.Contains(is, w) {
-			words = append(words, fmt.Sprintf("%s taken out of %s", strconv.Quote(shown(w)), name))
+			words = append(words, fmt.Sprintf(`"%s" taken out of %s`, shown(w), name))
 		}
 	}
 	for _, w := range is {
 		if !slices.Contains(was, w) {
-			words = append(words, fmt.Sprintf("%s added to %s", strconv.Quote(shown(w)), name))
+			words = append(words, fmt.Sprintf(`"%s" added to %s`, shown(w), name))
 		}
 	}
 	return words

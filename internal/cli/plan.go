@@ -64,7 +64,7 @@ func (a *app) printSteps(steps []change.Step, nameOf func(handle string) string)
 			if a.verbose {
 				lines = append(lines, []string{"before: " + autostart.Text(s.Before.String())}, []string{"after:  " + autostart.Text(s.After.String())})
 			}
-			p.Block(autostart.Text(s.Artifact.Name), lines)
+			p.Block(whereIs(s.Artifact), lines)
 		}
 		return
 	}
@@ -74,7 +74,7 @@ func (a *app) printSteps(steps []change.Step, nameOf func(handle string) string)
 	}
 	p.Table(columns, func(yield func([]view.Cell) bool) {
 		for _, s := range steps {
-			row := []view.Cell{view.T(autostart.Text(s.Artifact.Name)), view.T(inWords(s)), {Lines: forEntries(s.Handles, nameOf)}}
+			row := []view.Cell{view.T(whereIs(s.Artifact)), view.T(inWords(s)), {Lines: forEntries(s.Handles, nameOf)}}
 			if a.verbose {
 				row = append(row, view.T(autostart.Text(s.Before.String())), view.T(autostart.Text(s.After.String())))
 			}
@@ -83,6 +83,15 @@ func (a *app) printSteps(steps []change.Step, nameOf func(handle string) string)
 			}
 		}
 	})
+}
+
+// whereIs names an artifact for a person.
+func whereIs(a machine.Artifact) string {
+	if a.Kind == machine.ValueArtifact {
+		key, _ := a.Value()
+		return autostart.Text(key)
+	}
+	return autostart.Text(a.Name)
 }
 
 // maxFor is how many entries of one step are named.
@@ -181,33 +190,34 @@ func effectsOf(inv inventory.Inventory) map[string]string {
 	return effects
 }
 
-// printOutcomes lists entries as they were and as they will be, or are now.
+// printOutcomes lists entries as they were and as they will be, or are now, below when it counts.
 func printOutcomes(p view.Printer, list []outcome, will string) {
-	same := len(list) > 0
+	var effects []string
+	by := map[string][]outcome{}
 	for _, o := range list {
-		same = same && o.TakesEffect == list[0].TakesEffect
-	}
-	columns := []view.Column{{Title: "handle"}, {Title: "name", Share: 2}, {Title: "for"}, {Title: "was"}, {Title: will, Share: 1}}
-	if !same {
-		columns = append(columns, view.Column{Title: "when it counts"})
-	}
-	p.Table(columns, func(yield func([]view.Cell) bool) {
-		for _, o := range list {
-			is := o.WillBe
-			if o.Was == o.WillBe {
-				is += ", otherwise changed"
-			}
-			row := []view.Cell{view.T(o.Handle), view.T(o.Name), view.T(o.whom), view.T(o.Was), view.T(is)}
-			if !same {
-				row = append(row, view.T(o.TakesEffect))
-			}
-			if !yield(row) {
-				return
-			}
+		if by[o.TakesEffect] == nil {
+			effects = append(effects, o.TakesEffect)
 		}
-	})
-	if same && list[0].TakesEffect != "" {
-		p.Line("It counts %s.", list[0].TakesEffect)
+		by[o.TakesEffect] = append(by[o.TakesEffect], o)
+	}
+	for k, effect := range effects {
+		if k > 0 {
+			p.Line("")
+		}
+		if effect != "" {
+			p.Line("What counts %s:", effect)
+		}
+		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "was"}, {Title: will, Share: 1}}, func(yield func([]view.Cell) bool) {
+			for _, o := range by[effect] {
+				is := o.WillBe
+				if o.Was == o.WillBe {
+					is += ", otherwise changed"
+				}
+				if !yield([]view.Cell{view.T(o.Handle), view.T(o.Name), view.T(o.whom), view.T(o.Was), view.T(is)}) {
+					return
+				}
+			}
+		})
 	}
 }
 
@@ -530,7 +540,7 @@ func became(plan change.Plan, before, after map[string]stateOf) []outcome {
 			continue // of what is for everyone, one user's own override tells
 		}
 		seen[h] = true
-		o := outcome{Handle: h, Name: cmp.Or(is.name, was.name), whom: cmp.Or(is.whom, was.whom), Was: absent, WillBe: absent, TakesEffect: cmp.Or(is.effect, was.effect)}
+		o := outcome{Handle: h, Name: cmp.Or(is.name, was.name), whom: cmp.Or(is.whom, was.whom), Was: absent, WillBe: absent, TakesEffect: cmp.Or(was.effect, is.effect)}
 		if had {
 			o.Was = was.state
 		}

@@ -48,6 +48,7 @@ type artifactJSON struct {
 	Artifact string `json:"artifact"`
 	Image    string `json:"image"`
 	kind     machine.ArtifactKind
+	where    string // the same, for people
 }
 
 // shownEntry is an entry with all that is known of it.
@@ -73,7 +74,7 @@ func known(m *machine.Machine, item *location.Item) shownEntry {
 		} else {
 			text = i.String()
 		}
-		e.Artifacts = append(e.Artifacts, artifactJSON{autostart.Text(art.Name), autostart.Text(text), art.Kind})
+		e.Artifacts = append(e.Artifacts, artifactJSON{autostart.Text(art.Name), autostart.Text(text), art.Kind, whereAll(art)})
 	}
 	e.Facts, e.Artifacts = notNil(e.Facts), notNil(e.Artifacts)
 	return e
@@ -185,11 +186,20 @@ func (a *app) print(p view.Printer, e shownEntry) {
 	p.Bold("Decided by")
 	present, absent := artifactRows(e.Artifacts, a.verbose)
 	for _, art := range present {
-		p.Block(art.Artifact, [][]string{{art.Image}})
+		p.Block(art.where, [][]string{{art.Image}})
 	}
 	if absent != "" {
 		p.Line("and by the absence of %s that could override it (--verbose lists them)", absent)
 	}
+}
+
+// whereAll names an artifact for a person, a value by its key and its own name.
+func whereAll(a machine.Artifact) string {
+	if a.Kind == machine.ValueArtifact {
+		_, name := a.Value()
+		return whereIs(a) + ", value " + cmp.Or(autostart.Text(name), "of the key itself")
+	}
+	return whereIs(a)
 }
 
 // absentWords are what is absent, for each kind of artifact: one, and several.

@@ -320,7 +320,7 @@ func TestRCOfSSH(t *testing.T) {
 	require.Equal(t, map[string]string{"sshrc": "disabled park ignored: no ssh server is installed", "~/.ssh/rc/ines": "disabled park ignored: no ssh server is installed"}, states(items))
 	files["usr/sbin/sshd"] = "#!"
 	_, items, _ = disk(t, files)
-	require.Equal(t, map[string]string{"sshrc": "enabled park", "~/.ssh/rc/ines": "enabled park"}, states(items))
+	require.Equal(t, map[string]string{"sshrc": "enabled park when somebody connects over ssh", "~/.ssh/rc/ines": "enabled park when somebody connects over ssh"}, states(items))
 	require.Equal(t, []location.Fact{{Name: "own file instead", Value: "ines", Basis: "~/.ssh/rc"}}, items["sshrc"].Facts())
 	for config, permitted := range map[string]bool{"# PermitUserRC no\n": true, "permituserrc=no\n": false, "PermitUserRC \"no\"\n": false, "PermitUserRC yes\nPermitUserRC no\n": true, "Match User x\nPermitUserRC no\n": true} {
 		files["etc/ssh/sshd_config"] = config

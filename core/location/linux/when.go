@@ -37,6 +37,9 @@ func when(name string, f unitfile.File) string {
 	for _, k := range whenKeys[unitfile.Suffix(name)] {
 		for _, value := range f.All(k.section, k.key) {
 			value = unitfile.Expand(value, name)
+			if strings.HasPrefix(k.key, "Listen") && strings.Trim(value, "0123456789") == "" && value != "" {
+				value = "port " + value
+			}
 			if k.key == "OnCalendar" {
 				if words, known := calendarWords[value]; known {
 					value = words

@@ -150,7 +150,7 @@ func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *locati
 	gnome, hasGnome := f.Get("X-GNOME-Autostart-enabled")
 	switch {
 	case f.Bool("Hidden"):
-		off("hidden")
+		off("Hidden=true")
 	case hasGnome && strings.EqualFold(gnome, "false"):
 		off("off in the desktop's settings")
 	case kind != "Application":

@@ -268,7 +268,7 @@ func jobFacts(j *jobFile, rec record) []location.Fact {
 	if j.broken != "" {
 		return []location.Fact{{Name: "cannot be read", Value: autostart.Text(j.broken), Basis: j.path}}
 	}
-	facts := []location.Fact{{Name: "starts", Value: j.when, Basis: j.path}}
+	var facts []location.Fact
 	for _, row := range []struct{ name, value string }{
 		{"runs as", j.job.UserName}, {"in sessions of type", strings.Join(j.job.Sessions, ", ")}, {"in folder", j.job.Folder}, {"below", j.job.RootFolder},
 		{"belongs to", strings.Join(j.job.Associated, ", ")},

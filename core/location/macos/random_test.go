@@ -163,7 +163,7 @@ func TestRandomMacs(t *testing.T) {
 			switch {
 			case len(i.Problems) > 0 && i.Mode[:8] == "ignored:":
 				state = "ignored"
-			case i.Mode == "switched off in System Settings":
+			case i.Mode == "turned off in System Settings":
 				state = "refused"
 			}
 			got[i.Source.Path+" "+i.User] = state

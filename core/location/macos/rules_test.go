@@ -182,7 +182,7 @@ func TestRules(t *testing.T) {
 			"/Library/StartupItems/Tide/StartupParameters.plist": dict{"Provides": list{"Tide"}}, "/private/etc/rc.local": "", "/private/etc/launchd.conf": "umask 0\n", home + "/.launchd.conf": "umask 0\n", "/private/etc/rc.common": "",
 			agentFile: agentList, oldFile: oldList, "/private/etc/emond.d/rules/one.plist": list{dict{"name": "bell", "enabled": true}},
 		}, want: map[string]string{
-			"macos.startup-items Tide": notRun + "park", "macos.rc rc.local": "disabled|ignored: not run since OS X 10.10|park", "macos.rc umask 0": notRun + "comment", "macos.rc umask 0 ines": "disabled|ignored: launchd never read a person's|comment",
+			"macos.startup-items Tide": notRun + "park", "macos.rc rc.local": "disabled|ignored: not run since OS X 10.10|park", "macos.rc umask 0": notRun + "comment", "macos.rc umask 0 ines": "disabled|ignored: launchd never read a user's own|comment",
 			"macos.rc rc.common": "enabled||park", "macos.login-items Newer ines": "enabled||report", "macos.emond bell": "disabled|the event monitor does not run|park",
 		}},
 		{name: "an unknown release reads what is there", files: dict{daemons + "a.plist": job("off", nil), oldState + "/overrides.plist": dict{"off": dict{"Disabled": true}}, oldFile: oldList}, want: map[string]string{

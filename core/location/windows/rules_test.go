@@ -78,7 +78,7 @@ func TestRules(t *testing.T) {
 			`ControlSet001\Services\earlier`: {dw("Type", 0x10), dw("Start", 2), sz("ImagePath", `C:\a.exe`)},
 		}, want: map[string]string{
 			"windows.services auto": "enabled|automatic, delayed|start-type", "windows.services manual": "enabled|manual|start-type", "windows.services Off duty": "disabled|disabled|start-type",
-			"windows.services person": "enabled|automatic, for each person|start-type", "windows.drivers driver": "enabled|at the very start|start-type",
+			"windows.services person": "enabled|automatic, for each user|start-type", "windows.drivers driver": "enabled|at the very start|start-type",
 		}},
 		{name: "lists", software: testkit.Keys{
 			nt + `\Winlogon`: {sz("Shell", "explorer.exe"), sz("Userinit", `C:\Windows\system32\USERINIT.exe,`), sz("Taskman", `C:\t.exe`)},
