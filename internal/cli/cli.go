@@ -105,6 +105,7 @@ type app struct {
 	// stopping is what is said when the person stops the program; empty: a change is being made,
 	// which has its own way to stop.
 	stopping atomic.Pointer[string]
+	tidy     func() // removes what a stop would leave behind; nil where there is nothing
 }
 
 // stopMeans says what a stop at this point of the run means.
@@ -118,6 +119,9 @@ func (a *app) watch() {
 	go func() {
 		for range stopped {
 			if words := *a.stopping.Load(); words != "" {
+				if a.tidy != nil {
+					a.tidy()
+				}
 				fmt.Fprintln(a.Err, "\nlockback: stopped; "+words)
 				os.Exit(exitFailed)
 			}

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"fmt"
+	"os"
 
 	"github.com/spf13/cobra"
 
@@ -28,7 +29,7 @@ this machine is touched.`,
 			run := func(args ...string) int {
 				streams := a.Streams
 				streams.Color = streams.Color && !a.noColor
-				streams.Ask = false
+				streams.Ask, streams.Watch = false, false
 				return Main(args, streams)
 			}
 			o := demo.Options{Keep: keep, BuildOnly: buildOnly}
@@ -39,6 +40,7 @@ this machine is touched.`,
 					lines.ReadString('\n')
 				}
 			}
+			o.Made = func(temp string) { a.tidy = func() { os.RemoveAll(temp) } }
 			a.stopMeans("the example ends here; nothing of this computer was touched")
 			return demo.Guide(a.Out, o, run)
 		},

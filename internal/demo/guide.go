@@ -124,6 +124,8 @@ type Options struct {
 	BuildOnly bool   // nothing is done to the machines
 	// Next waits before the next step; nil where nobody wants to go step by step.
 	Next func()
+	// Made is told the temporary folder, for who ends the program in the middle.
+	Made func(temp string)
 }
 
 // Guide builds the machines, in a temporary folder or in one that is kept, and leads through the
@@ -136,6 +138,9 @@ func Guide(out io.Writer, o Options, run func(args ...string) int) error {
 			return err
 		}
 		defer os.RemoveAll(temp)
+		if o.Made != nil {
+			o.Made(temp)
+		}
 		dir = temp
 	} else if err := os.Mkdir(dir, 0o755); err != nil {
 		if errors.Is(err, fs.ErrExist) {

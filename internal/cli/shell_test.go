@@ -1,0 +1,144 @@
+//go:build linux
+
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/internal/testkit"
+)
+
+// terminal is a shell in a real terminal.
+type terminal struct {
+	t      *testing.T
+	socket string
+}
+
+// openTerminal starts a shell with the built program in its path.
+func openTerminal(t *testing.T, shell ...string) terminal {
+	t.Helper()
+	testkit.Need(t, "tmux", shell[0])
+	term := terminal{t, filepath.Join(t.TempDir(), "tmux")}
+	home := t.TempDir()
+	path := filepath.Dir(testkit.Built(t)) + ":" + os.Getenv("PATH")
+	line := fmt.Sprintf("env -i TERM=xterm-256color PATH=%s HOME=%s PS1='> ' %s", path, home, strings.Join(shell, " "))
+	out, err := exec.Command("tmux", "-f", "/dev/null", "-S", term.socket, "new-session", "-d", "-x", "240", "-y", "40", line).CombinedOutput()
+	require.NoError(t, err, string(out))
+	t.Cleanup(func() { exec.Command("tmux", "-S", term.socket, "kill-server").Run() })
+	return term
+}
+
+// keys types text or keys by their names.
+func (term terminal) keys(keys ...string) {
+	out, err := exec.Command("tmux", append([]string{"-S", term.socket, "send-keys"}, keys...)...).CombinedOutput()
+	require.NoError(term.t, err, string(out))
+}
+
+// shows waits until the screen shows all the words.
+func (term terminal) shows(words ...string) string {
+	term.t.Helper()
+	screen := ""
+	for range 100 {
+		out, err := exec.Command("tmux", "-S", term.socket, "capture-pane", "-p").Output()
+		require.NoError(term.t, err)
+		screen = string(out)
+		all := true
+		for _, w := range words {
+			all = all && strings.Contains(screen, w)
+		}
+		if all {
+			return screen
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	require.Fail(term.t, "not shown", "%q in\n%s", words, screen)
+	return ""
+}
+
+// Completion offers what the machine and the record have, in real shells.
+func TestCompletion(t *testing.T) {
+	p := workshop(t)
+	p.OK(t, "snapshot", "-m", "as found")
+	p.OK(t, "disable", "Fogbell Sync", "--yes", "-m", "quiet please")
+	shells := map[string]struct {
+		start []string
+		setup string
+	}{
+		"bash": {[]string{"bash", "--norc", "--noprofile"}, "source /usr/share/bash-completion/bash_completion; source <(lockback completion bash)"},
+		"zsh":  {[]string{"zsh", "-f"}, "autoload -U compinit; compinit -u; source <(lockback completion zsh)"},
+	}
+	for name, shell := range shells {
+		t.Run(name, func(t *testing.T) {
+			if _, err := os.Stat("/usr/share/bash-completion/bash_completion"); err != nil && name == "bash" {
+				require.NotEqual(t, "required", os.Getenv("LOCKBACK_PEERS"), "bash-completion is missing")
+				t.Skip("bash-completion is missing")
+			}
+			term := openTerminal(t, shell.start...)
+			term.shows(">")
+			term.keys(shell.setup+"; clear; echo ready", "Enter")
+			term.shows("ready")
+			common := " --root " + p.Root + " --store " + p.Store + " "
+			for _, c := range []struct{ typed, shown string }{
+				{"show ryv", "show ryvfm3c"},
+				{"undo C", "undo C1"},
+				{"list stage=sig", "list stage=sign-in"},
+				{"list user=in", "list user=ines"},
+				{"disable ryvfm3c --for in", "--for ines"},
+				{"list --group pl", "--group place"},
+				{"restore S", "as found"},
+				{"compare ", "quiet please"},
+			} {
+				term.keys("lockback"+common+c.typed, "Tab", "Tab")
+				term.shows(c.shown)
+				term.keys("C-c")
+				term.keys("clear", "Enter")
+			}
+			term.keys("lockback"+common+"show ", "Tab", "Tab")
+			screen := term.shows("Fogbell Notifier - enabled, everyone")
+			require.NotContains(t, screen, "\x1b")
+		})
+	}
+}
+
+// What is offered never holds what a shell or a terminal takes as its own.
+func TestCompletionOfHostileNames(t *testing.T) {
+	p := workshop(t)
+	file := filepath.Join(p.Root, "home/ines/.config/autostart/evil.desktop")
+	require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=$(touch /tmp/x)`id`;\x1b[31m \"'|\\\nExec=/opt/fogbell/sync\n"), 0o644))
+	out := p.OK(t, "__complete", "show", "")
+	require.Contains(t, out, "??touch /tmp/x??id???")
+	for _, c := range []string{"$", "`", "\x1b", "\"", "'", "|", ";", "\\"} {
+		require.NotContains(t, strings.Split(out, "\n:")[0], c)
+	}
+	require.NotContains(t, p.Run(t, "__complete", "show", "").Err, "\x1b")
+	for _, args := range [][]string{{"__complete", "undo", ""}, {"__complete", "compare", "S"}, {"__complete", "list", "since=S"}} {
+		require.True(t, strings.HasPrefix(p.OK(t, args...), ":"), "no record, no offers, no words")
+	}
+}
+
+// Who presses Ctrl-C is told what was and was not done.
+func TestStopped(t *testing.T) {
+	p := workshop(t)
+	before := testkit.Tree(t, p.Root)
+	term := openTerminal(t, "bash", "--norc", "--noprofile")
+	term.shows(">")
+	term.keys("lockback --root "+p.Root+" --store "+p.Store+" disable 'Fogbell Sync'", "Enter")
+	term.shows("[y/N]")
+	term.keys("C-c")
+	term.shows("lockback: stopped; nothing was changed")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	term.keys("clear; lockback demo --step", "Enter")
+	term.shows("(Enter runs it, Ctrl-C ends)", "lockback --root workshop-box list")
+	term.keys("Enter")
+	term.shows("lockback --root workshop-box snapshot")
+	term.keys("C-c")
+	term.shows("lockback: stopped; the example ends here; nothing of this computer was touched")
+}
