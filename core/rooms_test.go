@@ -37,6 +37,7 @@ var mayImport = []struct{ room, allowed string }{
 	{`internal/cli`, `(core/.*|internal/(view|demo))`},
 	{`internal/(bench.*|testkit|recordtest|peers.*|campaign)`, `core/.*`},
 	{`internal/reference`, `internal/cli`},
+	{`internal/sentences`, `none`},
 	{`cmd/lockback`, `internal/cli`},
 }
 

@@ -217,7 +217,7 @@ func printChanged(p view.Printer, changed []changedJSON) {
 				case f.What != "":
 					lines = append(lines, []string{f.Field + ":", f.What})
 				default:
-					lines = append(lines, []string{f.Field + ":", cmp.Or(f.From, "nothing"), "→ " + cmp.Or(f.To, "nothing")})
+					lines = append(lines, []string{f.Field + ": " + cmp.Or(f.From, "nothing") + " → " + cmp.Or(f.To, "nothing")})
 				}
 			}
 			p.Block(c.Handle+"  "+c.Name, lines)

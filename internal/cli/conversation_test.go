@@ -25,6 +25,7 @@ import (
 func answered(p testkit.Program, answer string, args ...string) (code int, out, errs string) {
 	var o, e bytes.Buffer
 	code = cli.Main(append([]string{"--root", p.Root, "--store", p.Store}, args...), cli.Streams{Ask: true, In: strings.NewReader(answer), Out: &o, Err: &e})
+	testkit.Said(o.String(), e.String())
 	return code, o.String(), e.String()
 }
 

@@ -823,9 +823,11 @@ func TestTrapsInEveryPlace(t *testing.T) {
 				if e.User == "" {
 					continue
 				}
-				var shown struct{ Artifacts []struct{ Artifact string } }
+				var shown struct {
+					Entries []struct{ Artifacts []struct{ Artifact string } }
+				}
 				original.JSON(t, &shown, "show", e.Handle)
-				for _, a := range shown.Artifacts {
+				for _, a := range shown.Entries[0].Artifacts {
 					rest, ok := strings.CutPrefix(a.Artifact, homes)
 					if !ok {
 						continue

@@ -200,14 +200,13 @@ func printOutcomes(p view.Printer, list []outcome, will string) {
 		}
 		by[o.TakesEffect] = append(by[o.TakesEffect], o)
 	}
-	for k, effect := range effects {
-		if k > 0 {
-			p.Line("")
-		}
+	var sections []view.Section
+	for _, effect := range effects {
+		title := ""
 		if effect != "" {
-			p.Line("What counts %s:", effect)
+			title = "What counts " + effect + ":"
 		}
-		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "was"}, {Title: will, Share: 1}}, func(yield func([]view.Cell) bool) {
+		sections = append(sections, view.Section{Title: title, Rows: func(yield func([]view.Cell) bool) {
 			for _, o := range by[effect] {
 				is := o.WillBe
 				if o.Was == o.WillBe {
@@ -217,8 +216,9 @@ func printOutcomes(p view.Printer, list []outcome, will string) {
 					return
 				}
 			}
-		})
+		}})
 	}
+	p.Sections([]view.Column{{Title: "handle"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "was"}, {Title: will, Share: 1}}, sections)
 }
 
 // nameIn tells the names of entries, by handle.
@@ -336,6 +336,7 @@ func (s *session) ask(e errand) error {
 	printOutcomes(p, list, "will be")
 	printLines(p, append(s.stillRunning(e), noted(e.plan.Warnings)...))
 	question := fmt.Sprintf("%s %s, in %s, on %s?", e.verb, view.Number(len(list), "entry", "entries"), view.Number(len(e.plan.Steps), "step", "steps"), cmp.Or(describe(s.machine).Name, "this machine"))
+	p.Line("")
 	large := large(list, e.inv)
 	if large != "" {
 		p.Line("Look again: %s", large)

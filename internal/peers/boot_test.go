@@ -174,7 +174,7 @@ func TestRealSystemWithoutRights(t *testing.T) {
 		return "runuser -u ines -- env HOME=/home/ines lockback " + args + "; echo exit $?"
 	}
 	marks, out := b.boot(t, as("list"), as("disable tidewatch.service --yes"), as("disable 'Fogbell Sync' index.service --yes"),
-		as("disable 'Kelpline Assistant' --user ines --yes"), as("history"), "chown -R ines: /home/ines/.local; lockback history; echo exit $?")
+		as("disable 'Kelpline Assistant' --for ines --yes"), as("history"), "chown -R ines: /home/ines/.local; lockback history; echo exit $?")
 	require.Equal(t, started, marks)
 	require.Contains(t, out, "Not read")
 	require.Contains(t, out, "/var/spool/cron/crontabs")

@@ -80,7 +80,22 @@ func (p Program) Run(t testing.TB, args ...string) Run {
 	if _, exited := err.(*exec.ExitError); err != nil && !exited {
 		require.NoError(t, err)
 	}
+	Said(out.String(), errs.String())
 	return Run{cmd.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+// Said adds to the file that LOCKBACK_SAID names what the program printed, see internal/sentences.
+func Said(texts ...string) {
+	name := os.Getenv("LOCKBACK_SAID")
+	if name == "" {
+		return
+	}
+	f, err := os.OpenFile(name, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	f.WriteString(strings.Join(texts, "\n") + "\n")
 }
 
 // OK runs the program and wants it to succeed.

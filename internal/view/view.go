@@ -218,6 +218,34 @@ func (p Printer) Table(columns []Column, rows iter.Seq[[]Cell]) {
 	p.table(columns, rows, p.Widths(columns, rows), true)
 }
 
+// Section is rows of a table under a heading of their own.
+type Section struct {
+	Title string
+	Rows  iter.Seq[[]Cell]
+}
+
+// Sections writes tables below each other whose columns stand below each other.
+func (p Printer) Sections(columns []Column, sections []Section) {
+	widths := p.Widths(columns, func(yield func([]Cell) bool) {
+		for _, s := range sections {
+			for row := range s.Rows {
+				if !yield(row) {
+					return
+				}
+			}
+		}
+	})
+	for k, s := range sections {
+		if k > 0 {
+			fmt.Fprintln(p.Out)
+		}
+		if s.Title != "" {
+			p.Line("%s", s.Title)
+		}
+		p.table(columns, s.Rows, widths, true)
+	}
+}
+
 func (p Printer) table(columns []Column, rows iter.Seq[[]Cell], widths []int, titles bool) {
 	b := bufio.NewWriterSize(p.Out, 64<<10)
 	defer b.Flush()

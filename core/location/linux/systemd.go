@@ -338,8 +338,11 @@ func (sw unitSwitch) Word() autostart.Switch {
 
 // Stop is systemctl's, systemctl(1).
 func (sw unitSwitch) Stop() []string {
-	if sw.user != nil || sw.set.path.control == "" {
-		return []string{"systemctl", "--user", "stop", sw.name}
+	switch {
+	case sw.user != nil:
+		return []string{"systemctl", "--user", "--machine=" + sw.user.Name + "@.host", "stop", sw.name}
+	case sw.set.path.control == "":
+		return []string{"systemctl", "--user", "stop", sw.name} // each user for themself
 	}
 	return []string{"systemctl", "stop", sw.name}
 }
