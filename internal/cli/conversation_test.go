@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/require"
 
 	"lockback/internal/cli"
@@ -452,4 +454,82 @@ func TestGolden(t *testing.T) {
 			})
 		}
 	}
+}
+
+// Every command's help can be read, and says what its options do.
+func TestEveryHelp(t *testing.T) {
+	p := testkit.Program{}
+	seen := 0
+	var each func(c *cobra.Command)
+	each = func(c *cobra.Command) {
+		seen++
+		args := strings.Fields(c.CommandPath())[1:]
+		help := p.OK(t, append(args, "--help")...)
+		require.Contains(t, help, strings.SplitN(c.Long, "\n", 2)[0], c.CommandPath())
+		if c.Runnable() && !strings.Contains(c.CommandPath(), "completion") && c.Name() != "help" {
+			require.NotContains(t, c.Example, "'", "quotes of one shell only")
+			require.True(t, c.HasExample() || c.HasSubCommands(), "%s has no example", c.CommandPath())
+		}
+		for _, sub := range c.Commands() {
+			each(sub)
+		}
+	}
+	each(cli.Command())
+	require.Greater(t, seen, 25)
+}
+
+// Sentences for what does not happen every day.
+func TestSentencesForRareThings(t *testing.T) {
+	p := workshop(t)
+	for _, c := range []struct {
+		code  int
+		words string
+		args  []string
+	}{
+		{2, "--build-only goes with --keep", []string{"demo", "--build-only"}},
+		{2, "--finish and --abandon exclude each other", []string{"recover", "--finish", "--abandon"}},
+		{2, `"Fogbell Sync" matches nothing that starts for bram`, []string{"disable", "Fogbell Sync", "--for", "bram", "--yes"}},
+		{2, "no change of this machine can be taken back", []string{"undo", "--yes"}},
+	} {
+		p.Fails(t, c.code, c.words, c.args...)
+	}
+	testkit.Program{Store: "disk"}.Fails(t, 2, "--store disk is the record on a mounted disk; name one with --root", "history")
+	p.OK(t, "snapshot")
+	require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "1 step for 1 entry; nothing was changed")
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/systemd/system/tidewatch.timer"), []byte("[Timer]\nOnCalendar=hourly\nOnCalendar=*-*-* 06:00\n[Install]\nWantedBy=timers.target\n"), 0o644))
+	require.NoError(t, os.Symlink("/etc/systemd/system/tidewatch.timer", filepath.Join(p.Root, "etc/systemd/system/timers.target.wants/tidewatch.timer")))
+	require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "tidewatch.timer (")
+	require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), ") stays on and can still start tidewatch.service")
+	require.Contains(t, p.OK(t, "list", "tidewatch.timer"), "every hour, at the times *-*-* 06:00")
+	p.OK(t, "disable", "Fogbell Sync", "--yes")
+	p.OK(t, "undo", "--yes")
+	require.Contains(t, p.OK(t, "undo", "C2", "--dry-run"), "It took a change back itself: that change will be in force again, and S3 has the state before it.")
+	p.Fails(t, 2, "C1 is undone already", "undo", "C1", "--yes")
+	p.Fails(t, 2, "is neither a snapshot", "list", "since=")
+	require.NoError(t, os.Truncate(filepath.Join(p.Root, "etc/hostname"), 0))
+	require.Contains(t, p.OK(t, "list", "stage=boot"), "a machine without a name — ")
+	require.Contains(t, p.OK(t, "disable", "Fogbell Sync", "--dry-run"), "a machine without a name, the disk mounted at ")
+	// A clock that was set back.
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/hostname"), []byte("workshop-box\n"), 0o644))
+	if lib, err := exec.LookPath("faketime"); err == nil {
+		p.Prefix = []string{lib, "2001-01-01"}
+		require.Contains(t, p.OK(t, "restore", "S1", "--dry-run"), "in the future, by this clock")
+	}
+}
+
+// What a user's own program runs goes on until the next sign-in, and how to end it is said.
+func TestWhatRunsNow(t *testing.T) {
+	p := shared(t)
+	withProc(t, p)
+	live := inside(t, p)
+	out := live.OK(t, "disable", "tidewatch.service", "fogbell-index.service", "--dry-run")
+	require.Contains(t, out, "What runs now keeps running until then. To end it now:\n  systemctl stop tidewatch.service\n  systemctl --user --machine=ines@.host stop fogbell-index.service\n")
+	require.NotContains(t, live.OK(t, "disable", "60-tidewatch", "--dry-run"), "systemctl")
+	// A name that a shell would take apart is in no command.
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, `etc/systemd/system/a\x3b.service`), []byte("[Service]\nExecStart=/opt/tide\n[Install]\nWantedBy=multi-user.target\n"), 0o644))
+	require.NoError(t, os.Symlink(`/etc/systemd/system/a\x3b.service`, filepath.Join(p.Root, `etc/systemd/system/multi-user.target.wants/a\x3b.service`)))
+	out = live.OK(t, "disable", `source=/etc/systemd/system/a*`, "--dry-run")
+	require.Contains(t, out, "What runs now keeps running until then.")
+	require.NotContains(t, out, "systemctl stop a")
+	require.NotContains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "keeps running", "nothing runs on a disk")
 }
