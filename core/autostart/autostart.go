@@ -56,7 +56,7 @@ const (
 // Scope says whose list an entry stands in.
 type Scope string
 
-// The scopes: the whole computer, or one person's account.
+// The scopes: the whole computer, or one user's account.
 const (
 	ForSystem Scope = "system"
 	ForUser   Scope = "user"

@@ -331,7 +331,7 @@ func stepError(s Step, err error) error {
 }
 
 // verify reads everything again: the artifacts, and the entries as their
-// locations see them. It returns what a person's own service manager says
+// locations see them. It returns what a user's own service manager says
 // otherwise: as root that is a doubt and no more, because the person answers there.
 func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.Inventory, err error) {
 	e.at("verify")
@@ -367,8 +367,8 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 			doubts = append(doubts, err.Error())
 		}
 	}
-	// What was switched off must stay in sight. Switching on can take away what
-	// only stood in the way: a person's override.
+	// What was turned off must stay in sight. Switching on can take away what
+	// only stood in the way: a user's override.
 	for handle, state := range missing {
 		if state == autostart.Disabled && !plan.taken[handle] {
 			return nil, nil, errors.New("an entry that was turned off is no longer in the list")

@@ -25,7 +25,7 @@ import (
 	"lockback/internal/testkit"
 )
 
-// engine works on a small machine with a person, an entry for everybody and two
+// engine works on a small machine with a person, an entry for everyone and two
 // lines of one crontab.
 func engine(t *testing.T) (*change.Engine, string) {
 	t.Helper()
@@ -243,7 +243,7 @@ func TestLostContent(t *testing.T) {
 	require.Equal(t, "/etc/crontab", plan.Steps[0].Artifact.Name)
 }
 
-// A newcomer in a file that is restored for other entries is switched off in it.
+// A newcomer in a file that is restored for other entries is turned off in it.
 func TestNewcomerInARestoredFile(t *testing.T) {
 	e, root := engine(t)
 	inv := inventory.Take(e.Machine)

@@ -16,7 +16,7 @@ import (
 	"lockback/core/store"
 )
 
-// A line of a crontab is switched off, and the change is taken back.
+// A line of a crontab is turned off, and the change is taken back.
 func Example() {
 	dir, err := os.MkdirTemp("", "example")
 	if err != nil {

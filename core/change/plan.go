@@ -415,7 +415,7 @@ func (p *Plan) leave(item *location.Item, err error) {
 	p.LeftOut = append(p.LeftOut, LeftOut{item.Handle, item.Name, err})
 }
 
-// limited is a want for one person, where the entry is not that person's alone anyway.
+// limited is a want for one user, where the entry is not that user's alone anyway.
 func limited(want location.Want, item *location.Item) location.Want {
 	if want.User != nil && item.User == want.User.Name {
 		want.User = nil
@@ -536,7 +536,7 @@ func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want locati
 
 // remembered returns the edits that take back the last change that switched the
 // entry off, where it was the entry's alone and all its artifacts still are as
-// it left them: so the entry is switched on exactly as it was, to the time of
+// it left them: so the entry is turned on exactly as it was, to the time of
 // its files.
 func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []Folder, bool) {
 	changes, err := d.disables()

@@ -13,7 +13,7 @@ import (
 )
 
 // WithTaken adds to an inventory the entries that changes took away and that
-// nothing put back since: what was switched off stays in the list, even where
+// nothing put back since: what was turned off stays in the list, even where
 // the way of switching it off left nothing behind on the machine.
 func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) {
 	if st == nil {

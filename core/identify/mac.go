@@ -18,7 +18,7 @@ import (
 )
 
 // macFinder finds what commands start on one Mac. It remembers what it looked up:
-// every person has the same agents.
+// every user has the same agents.
 type macFinder struct {
 	machine *machine.Reader
 	known   sync.Map // words, to their targets

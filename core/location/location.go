@@ -70,7 +70,7 @@ type Location struct {
 // person's own for what lies in a home, else the system's. The zero Tells is none.
 type Tells struct {
 	Daemon machine.DaemonKind
-	// Everyone says that what is for everybody is read by a daemon of each person's.
+	// Everyone says that what is for everyone is read by a daemon of each user's.
 	Everyone bool
 }
 
@@ -231,8 +231,8 @@ func (p Park) Plan(images Images, want Want) ([]Edit, error) {
 // Want is the state that an entry is wanted in.
 type Want struct {
 	State autostart.State
-	// User limits the switch of an entry for everybody to one person; nil
-	// means everybody that the entry is for.
+	// User limits the switch of an entry for everyone to one user; nil
+	// means everyone that the entry is for.
 	User *machine.User
 	Now  time.Time
 }
@@ -274,7 +274,7 @@ type Remover interface {
 	Removes() bool
 }
 
-// Stopper is the switch of what keeps running after it was switched off.
+// Stopper is the switch of what keeps running after it was turned off.
 type Stopper interface {
 	Switcher
 	// Stop is the command, in words, by which the system ends it now.
@@ -302,7 +302,7 @@ type Grouped interface {
 var (
 	// ErrNoSwitch says that no safe way of switching exists.
 	ErrNoSwitch = errors.New("cannot be turned on or off here")
-	// ErrNotPerUser says that an entry cannot be switched for one person.
+	// ErrNotPerUser says that an entry cannot be switched for one user.
 	ErrNotPerUser = errors.New("cannot be turned on or off for one user only")
 )
 

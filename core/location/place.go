@@ -13,7 +13,7 @@ import (
 
 // Place is where a location looks: a file, the files of a folder, those of an override chain, or
 // a key of the registry. A path that begins with ~/ stands in every home, a key that begins with
-// HKCU in the registry of every person.
+// HKCU in the registry of every user.
 type Place struct {
 	Path string
 	// Words tell of places that no path can name; Path is empty then.

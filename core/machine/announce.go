@@ -6,14 +6,14 @@ import (
 	"time"
 )
 
-// How long the system's manager may take to answer, and how long a person's, whose
-// socket anybody's program may sit at.
+// How long the system's manager may take to answer, and how long a user's, whose
+// socket anyone's program may sit at.
 const (
 	systemTimeout = 10 * time.Second
 	personTimeout = 2 * time.Second
 )
 
-// manager is one of systemd's managers: the system's (empty), or a person's.
+// manager is one of systemd's managers: the system's (empty), or a user's.
 type manager struct{ user User }
 
 func (m manager) timeout() time.Duration {
@@ -108,7 +108,7 @@ func (m *Machine) Confirm(location, name, user, mode string) error {
 		}
 		who.user = u
 	} else if location == "linux.systemd.user" {
-		return nil // everybody's: each manager words it for its own person
+		return nil // everyone's: each manager words it for its own person
 	}
 	if m.deaf[who.user.Name] {
 		return nil

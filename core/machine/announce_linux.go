@@ -14,7 +14,7 @@ import (
 )
 
 // connect reaches a manager over its private socket, which it also answers at
-// while no message bus runs, and which root may use for everybody's manager. That
+// while no message bus runs, and which root may use for everyone's manager. That
 // no manager runs is reported by a nil connection.
 func connect(ctx context.Context, m manager) (*systemd.Conn, error) {
 	address := "/run/systemd/private"

@@ -510,7 +510,7 @@ func (f *Files) Image(a Artifact) (Image, error) {
 }
 
 // maxImage is the largest file that is recorded of what lies at a path without links,
-// in bytes. A hive may be a person's whole registry; it is no artifact itself.
+// in bytes. A hive may be a user's whole registry; it is no artifact itself.
 func (f *Files) maxImage(full string) int64 {
 	if _, ok := f.homeAt(full); ok {
 		return MaxHomeImage

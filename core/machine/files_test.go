@@ -212,7 +212,7 @@ func trapsOfWriting(t *testing.T) {
 		{link("/home", "home/ines/all") + "/other/x", machine.ErrLeadsOut, false},
 		{link("loop", "home/ines/loop") + "/x", unix.ELOOP, false},
 		{"/home/ines/pipe/x", nil, false},
-		{"/open/etc/x", machine.ErrForeignFolder, false}, // anybody could have placed it
+		{"/open/etc/x", machine.ErrForeignFolder, false}, // anyone could have placed it
 		{link("/etc", "tmp/etc") + "/x", machine.ErrForeignFolder, true},
 		{"/tmp/d/x", machine.ErrForeignFolder, true},
 		{link("/tmp/d", "home/ines/.config/d") + "/x", machine.ErrLeadsOut, false},

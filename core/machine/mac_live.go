@@ -283,7 +283,7 @@ func (m *Machine) setLaunchd(domain string, want Image) error {
 	return nil
 }
 
-// LoginItem is an entry of a person's list of what opens at sign-in, as the
+// LoginItem is an entry of a user's list of what opens at sign-in, as the
 // system's scripting interface has it.
 type LoginItem struct {
 	Name   string `json:"name"`
@@ -291,13 +291,13 @@ type LoginItem struct {
 	Hidden bool   `json:"hidden"`
 }
 
-// LoginItemOf is the artifact of one program in a person's list. Only a running
+// LoginItemOf is the artifact of one program in a user's list. Only a running
 // Mac has it: on a disk the list is a part of the background-items database.
 func LoginItemOf(u User, program string) Artifact {
 	return Artifact{LoginItemArtifact, u.Name + ":" + program}
 }
 
-// agentItems ends the path of a person's list of login items before macOS 13.
+// agentItems ends the path of a user's list of login items before macOS 13.
 const agentItems = "/com.apple.backgroundtaskmanagementagent/backgrounditems.btm"
 
 // macManaged is [Machine.Managed] of a Mac.
@@ -378,7 +378,7 @@ func (m *Machine) loginItemImage(a Artifact) (Image, error) {
 	return Image{Kind: Absent}, err
 }
 
-// setLoginItem takes a program out of a person's list, or puts it in again, at
+// setLoginItem takes a program out of a user's list, or puts it in again, at
 // the end.
 func (m *Machine) setLoginItem(a Artifact, want Image) error {
 	u, program, err := m.loginItem(a)
@@ -433,7 +433,7 @@ func (f *Files) Attributes(name string) (map[string][]byte, error) {
 	return i.Xattrs, err
 }
 
-// readPreferencesAgain ends the daemon that holds a person's preferences in memory, or root's; it
+// readPreferencesAgain ends the daemon that holds a user's preferences in memory, or root's; it
 // is started again when it is asked for.
 func (m *Machine) readPreferencesAgain(user string) (warning string) {
 	if m.tools == nil {

@@ -317,7 +317,7 @@ var ErrNoAccounts = errors.New("the machine's accounts cannot be read, so nothin
 // people's own entries are not found.
 func (m *Machine) Accounts() (file string, err error) { return passwdFile, m.accounts }
 
-// firstUID is the lowest id of a person's account: UID_MIN of login.defs(5), or
+// firstUID is the lowest id of a user's account: UID_MIN of login.defs(5), or
 // 1000 as every current distribution has it.
 func (m *Machine) firstUID() int {
 	for line := range strings.Lines(m.smallFile("/etc/login.defs")) {

@@ -50,7 +50,7 @@ func (m *Machine) medium(a Artifact) medium {
 }
 
 // fileMedium keeps files, links and folders. A name that lies in a place which the system
-// protects from everybody fails with [ErrProtected], where the machine runs.
+// protects from everyone fails with [ErrProtected], where the machine runs.
 type fileMedium struct{ m *Machine }
 
 func (f fileMedium) image(a Artifact) (Image, error) {

@@ -21,7 +21,7 @@ import (
 //     wants each folder to be root's or, inside a home, its person's. What is
 //     exchanged between the two steps is therefore refused, not followed.
 //
-// On a Mac, what a person installed for everybody in /Library and /Applications counts as
+// On a Mac, what a person installed for everyone in /Library and /Applications counts as
 // their home does.
 //
 // Root here means: root, the user that this process runs as, and who owns the top of
@@ -185,13 +185,13 @@ func (f *Files) trusted(uid int) bool {
 	return uid <= 0 || uid == self() || uid == f.topOwner
 }
 
-// openToOthers reports whether anybody could exchange what lies in a folder.
+// openToOthers reports whether anyone could exchange what lies in a folder.
 func openToOthers(info fs.FileInfo) bool {
 	uid, _ := owner(info)
 	return uid >= 0 && info.Mode()&0o002 != 0 && info.Mode()&fs.ModeSticky == 0
 }
 
-// home is a person's folder.
+// home is a user's folder.
 type home struct {
 	plain string // the path without links
 	uid   int

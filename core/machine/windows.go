@@ -117,7 +117,7 @@ func (m *Machine) windowsVersion() string {
 	return strings.TrimSpace(name)
 }
 
-// readProfiles reads the list of everybody who ever signed in, and mounts the
+// readProfiles reads the list of everyone who ever signed in, and mounts the
 // hives of those who are not signed in now.
 func (m *Machine) readProfiles() {
 	list, err := m.Registry.Key(profileList)
@@ -142,7 +142,7 @@ func (m *Machine) readProfiles() {
 	}
 }
 
-// mountProfile makes a person's part of the registry readable.
+// mountProfile makes a user's part of the registry readable.
 func (m *Machine) mountProfile(u User) {
 	root := `HKU\` + u.SID
 	if u.SID == "S-1-5-18" {
@@ -221,7 +221,7 @@ func (m *Machine) Expand(text string, u *User) string {
 	return m.expand(text, own)
 }
 
-// expand replaces variables, a person's own before the system's.
+// expand replaces variables, a user's own before the system's.
 func (m *Machine) expand(text string, own map[string]string) string {
 	var b strings.Builder
 	for {

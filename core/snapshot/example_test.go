@@ -12,7 +12,7 @@ import (
 	"lockback/core/snapshot"
 )
 
-// Two captures of one entry, which was switched off in between.
+// Two captures of one entry, which was turned off in between.
 func ExampleCompare() {
 	capture := func(state autostart.State) *snapshot.Snapshot {
 		item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Name: "Fogbell Sync", State: state}, Artifacts: func() []machine.Artifact { return nil }}

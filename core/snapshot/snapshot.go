@@ -427,7 +427,7 @@ type Recorded struct {
 	Artifacts []machine.Artifact
 	// Part is its part of an artifact that others share; nil where the artifacts are its own.
 	Part part.Part
-	// Removes says that nothing on the machine shows the entry once it is switched off.
+	// Removes says that nothing on the machine shows the entry once it is turned off.
 	Removes bool
 
 	partText string // of which Part is made

@@ -14,7 +14,7 @@ func makeFolders(dir string) error { return os.MkdirAll(dir, 0o700) }
 
 // alone fails where a file or folder belongs to somebody else than this user or root,
 // or others may write to it, as ssh(1) demands of keys. A group that is the owner's own
-// counts as the owner. Further up, a folder that everybody may write to is no harm
+// counts as the owner. Further up, a folder that everyone may write to is no harm
 // where nobody can rename what is another's (the sticky bit of /tmp).
 func alone(path string, info fs.FileInfo, above bool) error {
 	st, ok := info.Sys().(*syscall.Stat_t)

@@ -55,7 +55,7 @@ const changing = windows.FILE_WRITE_DATA | windows.FILE_APPEND_DATA | windows.DE
 
 // alone fails where a file or folder belongs to somebody else than this user, the
 // administrators or the system, or others may write to it. The folders above the
-// record's own are the system's business. A disk that keeps no rights (FAT) lets everybody
+// record's own are the system's business. A disk that keeps no rights (FAT) lets everyone
 // write, and nothing can be asked of it.
 func alone(path string, info fs.FileInfo, above bool) error {
 	if above || !keepsRights(path) {

@@ -9,7 +9,7 @@ import (
 
 // MacSize is how much a made-up Mac's disk holds.
 type MacSize struct {
-	Jobs  int // launchd jobs: of the system, of the machine, and of each person
+	Jobs  int // launchd jobs: of the system, of the machine, and of each user
 	Apps  int // each with a helper inside
 	Users int
 }

@@ -520,6 +520,6 @@ func TestMutatedDisks(t *testing.T) {
 		})
 	}
 	wait.Wait()
-	t.Logf("%d mutated disks, %d runs, the longest %v; %d switched off and restored: %d exactly, %d as far as was said; %d mutated records", disks, runs, longest.Round(time.Millisecond), switched, exact, partly, records)
+	t.Logf("%d mutated disks, %d runs, the longest %v; %d turned off and restored: %d exactly, %d as far as was said; %d mutated records", disks, runs, longest.Round(time.Millisecond), switched, exact, partly, records)
 	require.NotZero(t, exact)
 }

@@ -32,7 +32,7 @@ func as(t testing.TB, uid int, line string) {
 	require.NoError(t, err, "%s\n%s", line, out)
 }
 
-// shared makes the workshop box one that people can reach, with folders that everybody may
+// shared makes the workshop box one that people can reach, with folders that everyone may
 // write to, and a shadow file.
 func shared(t testing.TB) testkit.Program {
 	t.Helper()
@@ -113,7 +113,7 @@ func TestTrapsLeadNowhere(t *testing.T) {
 	}
 }
 
-// While root changes something in a person's folder, that person exchanges names there.
+// While root changes something in a user's folder, that user exchanges names there.
 func TestRacer(t *testing.T) {
 	p := shared(t)
 	auto := filepath.Join(p.Root, "home/ines/.config/autostart")
@@ -164,7 +164,7 @@ func TestRecordsOfOthers(t *testing.T) {
 		"others may write to it":   func(_, file string) { os.Chmod(file, 0o666) },
 		"others may read it":       func(_, file string) { os.Chmod(file, 0o644) },
 		"its folder is another's":  func(dir, _ string) { os.Chown(dir, 1000, 1000) },
-		"anybody may write beside": func(dir, _ string) { os.Chmod(dir, 0o777) },
+		"anyone may write beside": func(dir, _ string) { os.Chmod(dir, 0o777) },
 		"even if it is sticky":     func(dir, _ string) { os.Chmod(dir, 0o777|os.ModeSticky) },
 		"a folder above":           func(dir, _ string) { os.Chmod(filepath.Dir(dir), 0o777) },
 		"its journal is another's": func(_, file string) { put(t, "", file+"-journal", "x", 0o600); os.Chown(file+"-journal", 1000, 1000) },
@@ -761,7 +761,7 @@ func TestHangUp(t *testing.T) {
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 }
 
-// Of several entries, one that cannot be switched on does not keep the others off.
+// Of several entries, one that cannot be turned on does not keep the others off.
 func TestEnableTheRest(t *testing.T) {
 	p := museum(t, "ticket-desk-pc")
 	r := p.Run(t, "enable", "state=disabled", "--yes", "--format", "json")

@@ -36,7 +36,7 @@ func randomTable(r *rand.Rand) string {
 	return b.String() + "@hourly root /opt/tide/last\n"
 }
 
-// In tables drawn by lot, lines are switched off and on by lot: only those lines
+// In tables drawn by lot, lines are turned off and on by lot: only those lines
 // change, a restore is exact, and lines that came since survive it.
 func TestLinesDrawnByLot(t *testing.T) {
 	for seed := range uint64(25) {

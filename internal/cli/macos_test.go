@@ -168,7 +168,7 @@ func TestArchiveMac(t *testing.T) {
 }
 
 // One entry of a shared database comes back, and the others stay as they are; what
-// came since and was switched off stays off.
+// came since and was turned off stays off.
 func TestRestoreFromASharedDatabase(t *testing.T) {
 	p := archive(t)
 	file := filepath.Join(p.Root, launchdState, "disabled.plist")
@@ -189,7 +189,7 @@ func TestRestoreFromASharedDatabase(t *testing.T) {
 	require.Contains(t, out, "org.tidewatch.gauge", "each entry that comes back is named")
 	require.Contains(t, out, "org.kelpline.updater")
 	db = readPlist(t, p, launchdState+"disabled.plist")
-	require.True(t, db.Bool("org.kelpline.back"), "a newcomer that was switched off stays off")
+	require.True(t, db.Bool("org.kelpline.back"), "a newcomer that was turned off stays off")
 	require.False(t, db.Has("org.kelpline.updater"))
 	require.NoError(t, os.Remove(came))
 	p.OK(t, "restore", "S1", "--yes")

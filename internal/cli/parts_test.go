@@ -293,7 +293,7 @@ func TestLineOfADeletedTable(t *testing.T) {
 	require.Equal(t, whole, read(t, p, table))
 }
 
-// A line of a vendor's file is switched off by a copy before it, in a folder that was not there;
+// A line of a vendor's file is turned off by a copy before it, in a folder that was not there;
 // a stranger's line in the copy, and an update of the vendor's file, survive what comes.
 func TestOverrideOfAVendorsFile(t *testing.T) {
 	const vendor, own = "usr/lib/modules-load.d/salt.conf", "etc/modules-load.d/salt.conf"
@@ -350,7 +350,7 @@ func read(t *testing.T, p testkit.Program, name string) string {
 	return string(content)
 }
 
-// A value that the system has itself, and that was led elsewhere, is switched off by giving it
+// A value that the system has itself, and that was led elsewhere, is turned off by giving it
 // its own content again, which is another entry.
 func TestHijackedDefault(t *testing.T) {
 	p := ticketDesk(t)

@@ -42,7 +42,7 @@ func TestOntoWantsTheName(t *testing.T) {
 func TestHistoryIsOfOneMachine(t *testing.T) {
 	p := workshop(t)
 	p.OK(t, "snapshot", "-m", "the first machine")
-	p.OK(t, "disable", "Fogbell Sync", "--yes", "-m", "switched on the first")
+	p.OK(t, "disable", "Fogbell Sync", "--yes", "-m", "turned on the first")
 	other := workshop(t)
 	setID(t, other, strings.Repeat("ef", 16)+"\n")
 	other.Store = p.Store
@@ -70,7 +70,7 @@ func TestParkedKeysComeBackWhole(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, h.SetValue(below, regf.NewNumber("n", 7)))
 	require.NoError(t, h.SetClass(below, []byte("t\x00i\x00d\x00e\x00")))
-	// Everybody may read: a descriptor of revision 1 with a list of one entry, [MS-DTYP] 2.4.6.
+	// Everyone may read: a descriptor of revision 1 with a list of one entry, [MS-DTYP] 2.4.6.
 	everyone := []byte{1, 0, 4, 0x80, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 20, 0, 0, 0, 2, 0, 28, 0, 1, 0, 0, 0, 0, 0, 20, 0, 0x19, 0, 2, 0, 1, 1, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0}
 	require.NoError(t, h.SetSecurity(below, everyone))
 	require.NoError(t, h.SetTime(below, time.Unix(1_400_000_000, 0)))

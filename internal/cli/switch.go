@@ -234,7 +234,7 @@ func (s *session) whyFixed(item *location.Item, want location.Want) string {
 	return "it cannot be turned off here"
 }
 
-// stillStarted warns where a service that is switched off has a timer, socket or
+// stillStarted warns where a service that is turned off has a timer, socket or
 // path of the same name that stays on and can start it.
 func stillStarted(inv inventory.Inventory, items []*location.Item, state autostart.State) []string {
 	if state != autostart.Disabled {

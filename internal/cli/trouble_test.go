@@ -240,7 +240,7 @@ func TestPlacedLinksLeadNowhere(t *testing.T) {
 	before := testkit.Tree(t, p.Root)
 	p.Fails(t, 1, "leads out of the home folder", "disable", "Kelpline Assistant", "--for", "bram", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
-	// Nor may a person's link make root copy what is not for their eyes.
+	// Nor may a user's link make root copy what is not for their eyes.
 	require.NoError(t, os.Remove(filepath.Join(home, ".config")))
 	require.NoError(t, os.MkdirAll(filepath.Join(home, ".config/autostart"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/secret"), []byte("[Desktop Entry]\nType=Application\nName=Secret\nExec=/bin/x password\n"), 0o600))

@@ -120,7 +120,7 @@ func workshopBox() []piece {
 
 		file("/etc/modules-load.d/brinecast.conf", unit("# the camera of the screen caster", "brinecast_cam")),
 
-		// What starts with a session, for everybody and for one person.
+		// What starts with a session, for everyone and for one user.
 		piece{path: "/etc/update-motd.d/60-tidewatch", text: "#!/bin/sh\n/opt/tidewatch/bin/tidewatchd --next-high-tide\n", mode: 0o755},
 		program("/usr/sbin/sshd"),
 		file("/home/bram/.ssh/rc", "/opt/tidechart/tidechart --greet\n").of(bram),

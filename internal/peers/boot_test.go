@@ -54,7 +54,7 @@ svc $L/tide@.service 'instance-%i'; ln -s /usr/lib/systemd/system/tide@.service 
 svc $L/aliased.service alias; printf '[Install]\nAlias=known-as.service\n' >> $L/aliased.service
 ln -s /usr/lib/systemd/system/aliased.service $S/known-as.service
 printf '[Unit]\nWants=known-as.service\n' > $L/multi-user.target.d/20-alias.conf
-svc $U/welcome.service user-everybody; printf '[Install]\nWantedBy=default.target\n' >> $U/welcome.service
+svc $U/welcome.service user-everyone; printf '[Install]\nWantedBy=default.target\n' >> $U/welcome.service
 mkdir -p $R/etc/systemd/user/default.target.wants $H/systemd/user/default.target.wants $H/autostart $R/etc/xdg/autostart
 ln -s /usr/lib/systemd/user/welcome.service $R/etc/systemd/user/default.target.wants/
 svc $H/systemd/user/index.service user-own; printf '[Install]\nWantedBy=default.target\n' >> $H/systemd/user/index.service
@@ -62,7 +62,7 @@ ln -s /home/ines/.config/systemd/user/index.service $H/systemd/user/default.targ
 printf '[Unit]\nDescription=desk\nWants=xdg-desktop-autostart.target\n' > $H/systemd/user/desk.target
 ln -s /home/ines/.config/systemd/user/desk.target $H/systemd/user/default.target.wants/
 printf '[Desktop Entry]\nType=Application\nName=Fogbell Sync\nExec=/opt/gullrock/mark xdg-own\n' > $H/autostart/fogbell.desktop
-printf '[Desktop Entry]\nType=Application\nName=Kelpline Assistant\nExec=/opt/gullrock/mark xdg-everybody\n' > $R/etc/xdg/autostart/kelpline.desktop
+printf '[Desktop Entry]\nType=Application\nName=Kelpline Assistant\nExec=/opt/gullrock/mark xdg-everyone\n' > $R/etc/xdg/autostart/kelpline.desktop
 chroot $R chown -R ines:ines /home/ines
 printf '@reboot root /opt/gullrock/mark cron-system\n' > $R/etc/cron.d/gullrock
 printf '@reboot /opt/gullrock/mark cron-user\n' > $R/var/spool/cron/crontabs/ines
@@ -75,7 +75,7 @@ ln -s /etc/systemd/system/zz-report.service $S/graphical.target.wants/
 
 // started are the marks of a system in which everything starts.
 var started = []string{"alias", "cron-system", "cron-user", "dependency-key", "instance-high", "path", "periodic", "rc-local", "service",
-	"socket", "timer", "user-everybody", "user-own", "vendor-link", "xdg-everybody", "xdg-own"}
+	"socket", "timer", "user-everyone", "user-own", "vendor-link", "xdg-everyone", "xdg-own"}
 
 func newBox(t *testing.T) box {
 	t.Helper()
@@ -160,7 +160,7 @@ func TestRealSystemAcrossTheBorder(t *testing.T) {
 	require.Equal(t, started, marks)
 	require.Contains(t, out, "restore: S1")
 
-	// And the other way round: switched off inside, taken back from outside.
+	// And the other way round: turned off inside, taken back from outside.
 	outside.OK(t, "undo", "--yes")
 	outside.OK(t, "undo", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, b.root, leave...))

@@ -247,7 +247,7 @@ func TestJudgesAgreeEntryByEntry(t *testing.T) {
 		global := judgeUnits(t, p, "linux.systemd.user", "--global")
 		xdg := judgeXDG(t, p, "ines", "/home/ines")
 		periodic := judgePeriodic(t, p)
-		t.Logf("%s: %d system units, %d units of everybody's sign-in, %d XDG entries that start, %d periodic scripts that run", when, system, global, xdg, periodic)
+		t.Logf("%s: %d system units, %d units of everyone's sign-in, %d XDG entries that start, %d periodic scripts that run", when, system, global, xdg, periodic)
 	}
 	before := testkit.Tree(t, root)
 	judge("before")

@@ -154,13 +154,13 @@ func TestUnitsDrawnByLot(t *testing.T) {
 		p.OK(t, "restore", "S1", "--yes")
 		require.Empty(t, testkit.Differences(before, testkit.Tree(t, root)), name)
 	}
-	t.Logf("%d words of systemctl's compared, %d entries switched off and on", compared, switched)
+	t.Logf("%d words of systemctl's compared, %d entries turned off and on", compared, switched)
 	require.Greater(t, compared, 1000)
 	require.Greater(t, switched, 150)
 }
 
-// randomEntries makes a root with sign-in entries drawn by lot, for everybody
-// and for one person.
+// randomEntries makes a root with sign-in entries drawn by lot, for everyone
+// and for one user.
 func randomEntries(t *testing.T, seed uint64) string {
 	t.Helper()
 	r := rand.New(rand.NewPCG(seed, 1888))

@@ -11,7 +11,7 @@ import (
 )
 
 // ComeAndGo does with a machine what every machine must bear: everything that has
-// a switch is switched off, and found off, and is still in the list; then an earlier
+// a switch is turned off, and found off, and is still in the list; then an earlier
 // state is restored, and what state tells of the machine is as it was. State reads
 // the machine without any code of Lock Back.
 func ComeAndGo(t *testing.T, root string, state func() map[string]string) {

@@ -45,7 +45,7 @@ func Hive(t testing.TB, keys Keys) []byte {
 	return b.Bytes()
 }
 
-// The keys that make a disk a Windows machine of one person, ines.
+// The keys that make a disk a Windows machine of one user, ines.
 var (
 	windowsSoftware = Keys{
 		`Microsoft\Cryptography`:                                              {regf.NewText("MachineGuid", "00112233-4455-6677-8899-AABBCCDDEEFF")},

@@ -10,7 +10,7 @@ import (
 	"github.com/godbus/dbus/v5"
 )
 
-// AnswerAsManager answers at the place where a person's service manager does: it says that
+// AnswerAsManager answers at the place where a user's service manager does: it says that
 // every unit is in the given state, or nothing at all.
 func AnswerAsManager(conn net.Conn, state string) {
 	defer conn.Close()

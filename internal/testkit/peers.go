@@ -34,7 +34,7 @@ func Need(t testing.TB, programs ...string) {
 	}
 }
 
-// Readable lets everybody run the built program.
+// Readable lets everyone run the built program.
 func Readable(t testing.TB) {
 	t.Helper()
 	require.NoError(t, os.Chmod(filepath.Dir(Built(t)), 0o755))

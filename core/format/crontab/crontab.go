@@ -13,7 +13,7 @@ import (
 	"strings"
 )
 
-// OffMark begins a line that Lock Back switched off.
+// OffMark begins a line that Lock Back turned off.
 const OffMark = "#lockback:off "
 
 // Kind says what a line is.
@@ -32,7 +32,7 @@ const (
 type Line struct {
 	Number   int // counted from 1
 	Kind     Kind
-	Off      bool   // switched off by Lock Back
+	Off      bool   // turned off by Lock Back
 	Schedule string // "17 * * * *" or "@reboot"
 	User     string // in a system table
 	Command  string // with cron's % still in it
@@ -151,7 +151,7 @@ func (t *Table) Bytes() []byte {
 	return b.Bytes()
 }
 
-// Jobs returns the lines that start something, those switched off by us among
+// Jobs returns the lines that start something, those turned off by us among
 // them, and the ones that cannot be understood.
 func (t *Table) Jobs() []Line {
 	jobs := make([]Line, 0, len(t.Lines))

@@ -263,7 +263,7 @@ func months(words map[string][]string) string {
 	return "every month"
 }
 
-// SetEnabled returns the definition with the task switched on or off, all other
+// SetEnabled returns the definition with the task turned on or off, all other
 // bytes as they were. A definition that does not say gets the word at the end of
 // its settings.
 func SetEnabled(content []byte, on bool) ([]byte, error) {

@@ -37,7 +37,7 @@ type Extension struct {
 const idLength = 32
 
 // Chromium finds the extensions of all profiles in a data folder of a browser of Chromium's
-// family: a folder for each, in it a folder for each version. Which of them are switched off
+// family: a folder for each, in it a folder for each version. Which of them are turned off
 // stands in a list that is signed, and is not told.
 func (sys System) Chromium(s *location.Survey, browser, data string, visit func(Extension)) {
 	for _, profile := range s.Dir(data) {

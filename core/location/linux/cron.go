@@ -38,8 +38,8 @@ func cronieAccepts(name string) bool {
 }
 
 // cronIgnores tells why cron passes over a whole table: Debian's cron wants a
-// system table to be root's and writable by nobody else, and a person's table
-// to be that person's.
+// system table to be root's and writable by nobody else, and a user's table
+// to be that user's.
 func cronIgnores(s *location.Survey, owner string, info fs.FileInfo) string {
 	uid, _ := machine.Owner(info)
 	if uid < 0 || !s.Machine.KeepsOwners {

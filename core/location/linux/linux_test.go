@@ -151,7 +151,7 @@ func TestUnitsOfPeople(t *testing.T) {
 		require.Equal(t, want, string(items[key].State)+" "+testkit.Told(items[key].Entry), key)
 	}
 	require.NotContains(t, items, "all.service/ines")
-	// All folders that a mask of theirs may have to be made in decide a person's unit.
+	// All folders that a mask of theirs may have to be made in decide a user's unit.
 	for _, folder := range []string{"/home/ines/.config/systemd", "/home/ines/.config/systemd/user"} {
 		require.Contains(t, items["shared.service/ines"].Artifacts(), machine.File(folder))
 	}

@@ -25,8 +25,8 @@ func readSystemUnits(s *location.Survey) {
 
 func readUserUnits(s *location.Survey) {
 	parsed := newParsedFiles()
-	everybody := loadUnits(s, userUnits, parsed)
-	addUnits(s, everybody, everybody.names(), nil)
+	everyone := loadUnits(s, userUnits, parsed)
+	addUnits(s, everyone, everyone.names(), nil)
 	for _, u := range s.Machine.Users {
 		p := userUnits.forHome(u.Home)
 		own := false
@@ -45,7 +45,7 @@ func readUserUnits(s *location.Survey) {
 }
 
 // ownedBy reports whether a file or link of the unit lies in the home: only then
-// is it an entry of that person's and not everybody's.
+// is it an entry of that user's and not everyone's.
 func (set *unitSet) ownedBy(name, home string) bool {
 	inHome := func(file string) bool { return strings.HasPrefix(file, home+"/") }
 	return slices.ContainsFunc(set.sources[name], func(u unitSource) bool { return inHome(u.path) }) ||
@@ -139,7 +139,7 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 
 // artifacts lists what decides the unit: its files and drop-ins, what it
 // triggers, the links that start it, those its [Install] section would make, and
-// the masks that would switch it off for everybody or for one person.
+// the masks that would switch it off for everyone or for one user.
 func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool, started string, dropIns []string) []machine.Artifact {
 	var list []machine.Artifact
 	set, name := sw.set, sw.name
@@ -158,7 +158,7 @@ func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool
 	if found {
 		artifact(source.path)
 		if source.link != "" && sw.user == nil {
-			// What a person's own link leads to is looked at, and never written.
+			// What a user's own link leads to is looked at, and never written.
 			if full, err := s.Reach(source.path, true); err == nil {
 				artifact(full)
 			}
@@ -267,7 +267,7 @@ func (set *unitSet) facts(name string, f unitfile.File, by, dropIns []string) []
 type unitSwitch struct {
 	set    *unitSet
 	name   string
-	user   *machine.User // whose manager it is; nil for everybody's
+	user   *machine.User // whose manager it is; nil for everyone's
 	links  []string      // what an administrator's enabling has made
 	pulled bool          // it still starts without them
 	maskAt string

@@ -19,7 +19,7 @@ type unitPath struct {
 	runtime string   // the same, gone with the next start
 	above   []string // folders before config
 	below   []string // folders after it
-	global  string   // for a person's manager: config of everybody's
+	global  string   // for a user's manager: config of everyone's
 	roots   []string // the units that the manager starts by itself
 }
 

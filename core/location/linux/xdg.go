@@ -13,10 +13,10 @@ import (
 )
 
 // overrideFolder is where an administrator's version of a vendor's entry goes:
-// of the folders for everybody it is searched first.
+// of the folders for everyone it is searched first.
 const overrideFolder = "/etc/xdg/autostart"
 
-// systemAutostart lists the folders for everybody, the one that wins first:
+// systemAutostart lists the folders for everyone, the one that wins first:
 // $XDG_CONFIG_DIRS as /etc/environment sets it, or its default, then the older
 // places that desktops still read.
 func systemAutostart(s *location.Survey) []string {
@@ -33,10 +33,10 @@ func systemAutostart(s *location.Survey) []string {
 }
 
 // readXDGAutostart follows the Desktop Application Autostart Specification: the
-// files of all folders are judged by name, and a person's own file wins over
-// everybody's.
+// files of all folders are judged by name, and a user's own file wins over
+// everyone's.
 func readXDGAutostart(s *location.Survey) {
-	system := map[string]string{} // file name, to the path that wins for everybody
+	system := map[string]string{} // file name, to the path that wins for everyone
 	below := map[string]string{}  // and to the one that would win without it
 	types := map[string]fs.FileMode{}
 	var order []string
@@ -91,7 +91,7 @@ func addDesktopEntry(s *location.Survey, file string, kind fs.FileMode, sw hide,
 	item.Artifacts = func() []machine.Artifact {
 		reached := ""
 		if sw.user == nil && full != file {
-			// What a person's own link leads to is looked at, and never written.
+			// What a user's own link leads to is looked at, and never written.
 			reached, _ = s.Reach(file, true)
 		}
 		return sw.artifacts(s.Machine.Users, reached)
@@ -203,12 +203,12 @@ func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *locati
 // it is an administrator's or the person's own, else in an overriding copy.
 type hide struct {
 	file  string
-	user  *machine.User // whose file it is; nil for everybody's
+	user  *machine.User // whose file it is; nil for everyone's
 	below string        // the file that would decide without this one
 }
 
 // artifacts lists what decides the entry: its file, what a link leads to, and
-// what would switch it off for everybody or for one person.
+// what would switch it off for everyone or for one user.
 func (h hide) artifacts(users []machine.User, full string) []machine.Artifact {
 	list := []machine.Artifact{machine.File(h.file)}
 	if h.user == nil {
@@ -228,7 +228,7 @@ func (h hide) artifacts(users []machine.User, full string) []machine.Artifact {
 	return list
 }
 
-// override is the file that decides for everybody: the file itself where it is
+// override is the file that decides for everyone: the file itself where it is
 // the administrator's, a copy before it where it is a vendor's.
 func (h hide) override() string {
 	if strings.HasPrefix(h.file, "/etc/") {
@@ -327,8 +327,8 @@ func isHiddenCopy(images location.Images, original string, content []byte) bool 
 	return string(f.Bytes()) == string(content)
 }
 
-// contentOf reads a file that everybody may read through the plan's images,
-// following links: what a person's link leads to may be none of their business.
+// contentOf reads a file that everyone may read through the plan's images,
+// following links: what a user's link leads to may be none of their business.
 func contentOf(images location.Images, file string) ([]byte, error) {
 	for range 8 {
 		image, err := images.Image(machine.File(file))

@@ -144,7 +144,7 @@ func placeOf(o keyedarchive.Object, fields ...string) string {
 const preload = "DYLD_INSERT_LIBRARIES"
 
 // readEnvironment reports libraries that jobs and apps are told to load, and what
-// a person's sessions were given by older systems.
+// a user's sessions were given by older systems.
 func (d *disk) readEnvironment(s *location.Survey) {
 	why := "it belongs to what it is set for; switch that off instead"
 	add := func(u *machine.User, of, libraries, file string) {
@@ -205,7 +205,7 @@ var chromium = []struct{ name, folder string }{
 	{"Chrome", "Google/Chrome"}, {"Edge", "Microsoft Edge"}, {"Chromium", "Chromium"}, {"Brave", "BraveSoftware/Brave-Browser"}, {"Vivaldi", "Vivaldi"}, {"Opera", "com.operasoftware.Opera"},
 }
 
-// hostFolders are where native messaging hosts are described, for everybody and
+// hostFolders are where native messaging hosts are described, for everyone and
 // below a home.
 var hostFolders = []string{"Library/Google/Chrome/NativeMessagingHosts", "Library/Microsoft/Edge/NativeMessagingHosts", "Library/Application Support/Chromium/NativeMessagingHosts",
 	"Library/Application Support/Google/Chrome/NativeMessagingHosts", "Library/Application Support/Microsoft Edge/NativeMessagingHosts", "Library/Application Support/Mozilla/NativeMessagingHosts"}

@@ -159,7 +159,7 @@ func fileOf(text string) string {
 	return path.Clean(u.Path)
 }
 
-// idsOf are the ids under which the database keeps what is a person's, or the
+// idsOf are the ids under which the database keeps what is a user's, or the
 // system's. An account of the system has one that is made of its number.
 func idsOf(u *machine.User) []string {
 	made := func(uid int64) string { return fmt.Sprintf("FFFFEEEE-DDDD-CCCC-BBBB-AAAA%08X", uint32(uid)) }
@@ -176,10 +176,10 @@ func (b *background) find(among []int, u *machine.User, fits func(record) bool) 
 		return record{}, false
 	}
 	ids := idsOf(u)
-	for _, anybody := range []bool{false, true} {
+	for _, anyone := range []bool{false, true} {
 		for _, k := range among {
 			r := b.records[k]
-			if (slices.Contains(ids, r.person) || anybody && u == nil) && r.person != "" && fits(r) {
+			if (slices.Contains(ids, r.person) || anyone && u == nil) && r.person != "" && fits(r) {
 				return r, true
 			}
 		}

@@ -20,7 +20,7 @@ import (
 type jobFile struct {
 	path    string
 	job     launchd.Job
-	command string // what it runs, and when, in words: an agent of everybody is told once for each person
+	command string // what it runs, and when, in words: an agent of everyone is told once for each user
 	when    string
 	// broken says why it could not be understood, ignored why launchd passes it
 	// over; both are empty of one that counts.
@@ -28,7 +28,7 @@ type jobFile struct {
 	insecure        bool
 }
 
-// jobFolder is a folder of jobs: daemons, or agents of everybody or of one
+// jobFolder is a folder of jobs: daemons, or agents of everyone or of one
 // person.
 type jobFolder struct {
 	path   string
@@ -153,7 +153,7 @@ func (d *disk) readDaemons(s *location.Survey) {
 	}
 }
 
-// readAgents reports an agent once for each person whom it concerns: each has a
+// readAgents reports an agent once for each user whom it concerns: each has a
 // switch of their own.
 func (d *disk) readAgents(s *location.Survey) {
 	folders := d.jobFolders(s)
@@ -191,7 +191,7 @@ func (d *disk) readAgents(s *location.Survey) {
 	}
 }
 
-// atLoginWindow reports whether an agent runs before anybody has signed in only.
+// atLoginWindow reports whether an agent runs before anyone has signed in only.
 func atLoginWindow(j *jobFile) bool {
 	return len(j.job.Sessions) > 0 && !slices.ContainsFunc(j.job.Sessions, func(t string) bool { return t != "LoginWindow" })
 }
@@ -415,7 +415,7 @@ func (d *disk) readEmbedded(s *location.Survey) {
 	}
 }
 
-// addForPeople reports a helper for everybody for whom it is registered, or once
+// addForPeople reports a helper for everyone for whom it is registered, or once
 // where it is for nobody.
 func (d *disk) addForPeople(s *location.Survey, a *app, h helper) {
 	forSomebody := false

@@ -158,7 +158,7 @@ func readOldLoginItems(s *location.Survey, file string) []listed {
 	return items
 }
 
-// addLoginItems reports a person's list. On a disk it is not switched: the format
+// addLoginItems reports a user's list. On a disk it is not switched: the format
 // is not documented, and macOS keeps it in memory while it runs.
 func addLoginItems(s *location.Survey, u *machine.User, file, mode string, list []listed) {
 	for _, l := range list {

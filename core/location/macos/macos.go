@@ -34,7 +34,7 @@ type disk struct {
 // releases that changed where things are.
 var (
 	yosemite   = machine.Release{10, 10} // launchd's new databases; no startup items, no launchd.conf
-	highSierra = machine.Release{10, 13} // background items, a list for each person
+	highSierra = machine.Release{10, 13} // background items, a list for each user
 	ventura    = machine.Release{13, 0}  // background items, one database
 )
 
@@ -88,7 +88,7 @@ func fixed(item *location.Item, why string) {
 	item.Switcher = location.NoSwitch{Why: why}
 }
 
-// parked makes an item one that is switched off by taking its file away.
+// parked makes an item one that is turned off by taking its file away.
 func parked(item *location.Item, file string) {
 	item.Switcher = location.Park{Artifact: machine.File(file)}
 }
@@ -118,7 +118,7 @@ func people(s *location.Survey) []*machine.User {
 	return list
 }
 
-// root is a place of the machine's, or of a person's.
+// root is a place of the machine's, or of a user's.
 type root struct {
 	path string
 	user *machine.User
@@ -134,7 +134,7 @@ func roots(s *location.Survey) []root {
 	return list
 }
 
-// homes are the home folders of everybody, root's too.
+// homes are the home folders of everyone, root's too.
 func homes(s *location.Survey) []root {
 	var list []root
 	for k := range s.Machine.Users {

@@ -42,7 +42,7 @@ const (
 	macID   = "1887C0DE-0314-4092-A653-5A17ABCDEF03"
 )
 
-// mac writes a small Mac of a release, with one person.
+// mac writes a small Mac of a release, with one user.
 func mac(t *testing.T, release string, files dict) string {
 	t.Helper()
 	root := t.TempDir()

@@ -16,7 +16,7 @@ import (
 // The switches of macOS. Each only says which image an artifact should have.
 
 // Where launchd keeps which jobs are disabled: a file for the system and one for
-// each person; before 10.10 a folder for each.
+// each user; before 10.10 a folder for each.
 const (
 	launchdState    = "/private/var/db/com.apple.xpc.launchd"
 	oldLaunchdState = "/private/var/db/launchd.db"
@@ -89,7 +89,7 @@ func exists(s *location.Survey, file string) bool {
 type override struct {
 	*database
 	label string
-	// refused says why it cannot be switched on; empty: it can.
+	// refused says why it cannot be turned on; empty: it can.
 	refused string
 }
 

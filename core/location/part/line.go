@@ -12,10 +12,10 @@ import (
 	"lockback/core/machine"
 )
 
-// OffMark begins a line of a text file that Lock Back switched off.
+// OffMark begins a line of a text file that Lock Back turned off.
 const OffMark = crontab.OffMark
 
-// Line is one line of a text file, switched off by a mark before it.
+// Line is one line of a text file, turned off by a mark before it.
 type Line struct {
 	File   string
 	Number int // counted from 1, in the file that it was read from
@@ -65,7 +65,7 @@ func decodeLine(text string) (Part, error) {
 	return l, nil
 }
 
-// lineKey is what makes two lines the same: switched off or not, and whatever ends them.
+// lineKey is what makes two lines the same: turned off or not, and whatever ends them.
 func lineKey(line []byte) string { return keyOf(string(line)) }
 
 func keyOf(line string) string {
@@ -119,7 +119,7 @@ func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (mac
 	return made(content, into, base, now), nil
 }
 
-// Marked is the image in which the line is switched off by the mark, or on without it; ok is
+// Marked is the image in which the line is turned off by the mark, or on without it; ok is
 // false where the line is not there.
 func (l Line) Marked(images Images, image machine.Image, off bool, now time.Time) (marked machine.Image, ok bool, err error) {
 	base, err := l.vendors(images)

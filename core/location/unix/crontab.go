@@ -16,7 +16,7 @@ import (
 )
 
 // The largest table that is read, in bytes and lines, without the marks of what is
-// switched off.
+// turned off.
 const (
 	maxTable = 4 << 20
 	maxLines = 100_000

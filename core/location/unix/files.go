@@ -9,7 +9,7 @@ import (
 )
 
 // WholeFiles is the form of files each of which is an entry, run by a shell whatever its
-// rights are. One is switched off by taking it away.
+// rights are. One is turned off by taking it away.
 type WholeFiles struct {
 	// Adjust says more of an item; nil where there is no more to say.
 	Adjust func(s *location.Survey, f location.Found, item *location.Item)

@@ -14,7 +14,7 @@ import (
 )
 
 // readParkedFiles reads a folder each of whose files is an entry that is
-// switched off by taking it away. With names, only those count.
+// turned off by taking it away. With names, only those count.
 func readParkedFiles(s *location.Survey, u *machine.User, dir string, names []string) {
 	for _, e := range s.Dir(dir) {
 		name := strings.ToLower(e.Name())
@@ -211,7 +211,7 @@ func readBrowsers(s *location.Survey) {
 	}
 }
 
-// belowHome is a path from a person's home on; all of it where it lies elsewhere, as a variable of
+// belowHome is a path from a user's home on; all of it where it lies elsewhere, as a variable of
 // theirs may have it.
 func belowHome(u *machine.User, path string) string {
 	if len(path) >= len(u.Home) && strings.EqualFold(path[:len(u.Home)], u.Home) {

@@ -12,7 +12,7 @@ import (
 )
 
 // parkedValues is the form of keys each of whose values is an entry, or each of some values that
-// are named. One is switched off by taking it away.
+// are named. One is turned off by taking it away.
 type parkedValues struct {
 	// usual is what the system has itself in some values, by their names in small letters.
 	usual map[string]string
@@ -163,7 +163,7 @@ func (f reported) Read(s *location.Survey, at []location.Place) {
 func byProgram(_ *location.Survey, item *location.Item) { item.Name = shortName(item.Command) }
 
 // classKeys is the form of keys whose subkeys are classes, by their own name or by their default
-// value. One is switched off by taking its key away.
+// value. One is turned off by taking its key away.
 type classKeys struct{}
 
 // Word is [autostart.Park].
@@ -174,7 +174,7 @@ func (classKeys) Read(s *location.Survey, at []location.Place) {
 	eachClassKey(s, at, func(p place, item *location.Item, _ string) { parkKey(p, item) })
 }
 
-// parkKey makes an item one that is switched off by taking its key away.
+// parkKey makes an item one that is turned off by taking its key away.
 func parkKey(p place, item *location.Item) {
 	a := machine.RegistryTree(p.Path)
 	item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
@@ -205,7 +205,7 @@ func eachClassKey(s *location.Survey, at []location.Place, decide func(place, *l
 }
 
 // classValues is the form of keys whose values name classes: by their name, or by their data. One
-// is switched off by taking its value away.
+// is turned off by taking its value away.
 type classValues struct{}
 
 // Word is [autostart.Park].

@@ -53,7 +53,7 @@ func TestRules(t *testing.T) {
 			"windows.run on": "enabled||approve", "windows.run off": "disabled|off in Windows' own startup settings|approve", "windows.run off by policy": "disabled|off in Windows' own startup settings|approve",
 			"windows.run odd": "enabled||approve", "windows.run unsaid": "enabled||approve", "windows.run narrow": "disabled|off in Windows' own startup settings|approve", "windows.run hers": "disabled|off in Windows' own startup settings|approve",
 		}},
-		{name: "browsers, a person's data outside of their home", ines: testkit.Keys{`Environment`: {sz("APPDATA", `C:\D`), sz("LOCALAPPDATA", `C:\`)}}, files: map[string]string{
+		{name: "browsers, a user's data outside of their home", ines: testkit.Keys{`Environment`: {sz("APPDATA", `C:\D`), sz("LOCALAPPDATA", `C:\`)}}, files: map[string]string{
 			`D\Mozilla\Firefox\Profiles\p\extensions.json`:                                             `{"addons": [{"id": "f@x", "active": true, "version": "3"}, {"id": "off@x", "active": false}]}`,
 			`Chromium\User Data\Default\Extensions\abcdefghijklmnopabcdefghijklmnop\2.0\manifest.json`: `{"name": "Tide", "version": "2.0"}`,
 			`Chromium\User Data\Default\Extensions\short\2.0\manifest.json`:                            `{"name": "Other", "version": "2.0"}`,
@@ -136,7 +136,7 @@ func TestRules(t *testing.T) {
 					require.NotEmpty(t, edits, item.Name)
 				}
 				_, err = item.Plan(m, location.Want{State: autostart.Disabled, User: &m.Users[0]})
-				require.Error(t, err, "for one person only")
+				require.Error(t, err, "for one user only")
 			}
 			require.Equal(t, c.want, got)
 			testkit.Need(t, "hivexregedit")

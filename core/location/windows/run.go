@@ -121,7 +121,7 @@ func readSections(s *location.Survey, at []location.Place) {
 	}
 }
 
-// shellFolder is where a person, or everybody, has one of the shell's folders.
+// shellFolder is where a person, or everyone, has one of the shell's folders.
 func shellFolder(s *location.Survey, u *machine.User, name, usual string) string {
 	key := cv
 	if u != nil {

@@ -18,7 +18,7 @@ import (
 
 // approve is the switch that Windows' own settings pages use: a value of twelve
 // bytes in StartupApproved, by the name of what it is about. The first byte's
-// lowest bit says that it is off; a time follows of when it was switched off.
+// lowest bit says that it is off; a time follows of when it was turned off.
 type approve struct{ key, name string }
 
 const (

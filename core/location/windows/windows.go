@@ -66,7 +66,7 @@ func views(path string) []string {
 // places opens keys, see [found].
 func places(s *location.Survey, paths ...string) []place { return found(s, location.At(paths...)) }
 
-// found opens keys in both views, and for every person where one begins with HKCU. That one is
+// found opens keys in both views, and for every user where one begins with HKCU. That one is
 // absent is no failure.
 func found(s *location.Survey, at []location.Place) []place {
 	var found []place
@@ -159,7 +159,7 @@ func artifacts(list ...machine.Artifact) func() []machine.Artifact {
 	return func() []machine.Artifact { return list }
 }
 
-// addValue reports a value as an entry that is switched off by taking it away.
+// addValue reports a value as an entry that is turned off by taking it away.
 func addValue(s *location.Survey, p place, v regf.Value, name string) *location.Item {
 	item := newItem(p.origin(), name, text(v))
 	item.Source.Key = v.Name

@@ -1,5 +1,5 @@
 // Tideservice is a Windows service that writes down that it was started. It shows
-// whether a service that was switched off really stays off.
+// whether a service that was turned off really stays off.
 package main
 
 import (
