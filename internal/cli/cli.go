@@ -52,6 +52,8 @@ type Streams struct {
 	// Watch says that the process is this program's own: Ctrl-C ends it with a line that says
 	// what was done.
 	Watch bool
+	// Told says that Err is a terminal, where long work can show that it goes on.
+	Told bool
 	// At is passed on to the change engine; tests crash there.
 	At func(point string)
 	// Open opens the machine; nil means machine.Open. Tests put a running machine
@@ -75,7 +77,7 @@ func Standard() Streams {
 			s.Width = max(w, minWidth)
 		}
 	}
-	s.Watch = true
+	s.Watch, s.Told = true, term.IsTerminal(int(os.Stderr.Fd()))
 	return s
 }
 
@@ -254,7 +256,7 @@ func (a *app) command() *cobra.Command {
 	c.AddCommand(a.listCommand(), a.showCommand(), a.locationsCommand(), a.disableCommand(), a.enableCommand(), a.undoCommand(), a.restoreCommand(), a.recoverCommand(),
 		a.snapshotCommand(), a.historyCommand(), a.compareCommand(), a.recordCommand(), a.demoCommand(), a.configCommand())
 	c.AddCommand(topicCommands()...)
-	c.InitDefaultHelpCmd()
+	c.SetHelpCommand(a.helpCommand())
 	c.InitDefaultCompletionCmd()
 	for _, g := range groups {
 		c.AddGroup(&cobra.Group{ID: g.id, Title: g.title})

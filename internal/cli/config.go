@@ -177,7 +177,7 @@ win over it, and options of the command line over both:
 		Use:     "show",
 		Short:   "Show every setting, its value and what it comes from",
 		Long:    "Show every setting, its value, and whether that comes from the configuration file or from the environment.",
-		Example: "  lockback config show",
+		Example: "  lockback config show\n  lockback config show --format json",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			all, err := a.configuration()

@@ -164,7 +164,7 @@ func TestRecordsOfOthers(t *testing.T) {
 		"others may write to it":   func(_, file string) { os.Chmod(file, 0o666) },
 		"others may read it":       func(_, file string) { os.Chmod(file, 0o644) },
 		"its folder is another's":  func(dir, _ string) { os.Chown(dir, 1000, 1000) },
-		"anyone may write beside": func(dir, _ string) { os.Chmod(dir, 0o777) },
+		"anyone may write beside":  func(dir, _ string) { os.Chmod(dir, 0o777) },
 		"even if it is sticky":     func(dir, _ string) { os.Chmod(dir, 0o777|os.ModeSticky) },
 		"a folder above":           func(dir, _ string) { os.Chmod(filepath.Dir(dir), 0o777) },
 		"its journal is another's": func(_, file string) { put(t, "", file+"-journal", "x", 0o600); os.Chown(file+"-journal", 1000, 1000) },

@@ -269,7 +269,12 @@ func (s *session) carryOut(e errand) error {
 	plan.Forget()
 	inv := e.inv
 	e.inv, e.plan = inventory.Inventory{}, change.Plan{}
+	done := func() {}
+	if s.engine.At == nil {
+		done = s.busy("changing, and reading it back")
+	}
 	result, err := s.engine.Apply(plan, inv, e.message)
+	done()
 	inv = inventory.Inventory{}
 	if err != nil {
 		return s.explain(err)
@@ -464,7 +469,7 @@ func (s *session) incomplete(plan change.Plan) error {
 
 // progress shows on a terminal how far a long change is.
 func (s *session) progress(steps int) {
-	if s.At != nil || s.Width == 0 || steps < 20 || s.quiet {
+	if s.At != nil || !s.Told || steps < 20 || s.quiet {
 		return
 	}
 	s.engine.At = func(point string) { fmt.Fprintf(s.Err, "\r%-40s\r", point) }

@@ -34,7 +34,7 @@ the user's own.`,
 to the place where lockback run as root on that machine looks for its record. What
 was removed can then be brought back there, too. A record that the disk has already
 is not touched.`,
-		Example: "  lockback --root /mnt/disk record carry",
+		Example: "  lockback --root /mnt/disk record carry --dry-run\n  lockback --root /mnt/disk record carry",
 		Args:    cobra.NoArgs,
 		RunE:    func(*cobra.Command, []string) error { return a.carry() },
 	}
@@ -43,7 +43,7 @@ is not touched.`,
 		Use:     "verify",
 		Short:   "Read all of the record and check it",
 		Long:    "Read every content of the record and check it against its checksum. Nothing is written.",
-		Example: "  lockback record verify",
+		Example: "  lockback record verify\n  lockback --root /mnt/disk --store disk record verify",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			s, err := a.open(store.Read)

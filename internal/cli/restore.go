@@ -10,6 +10,8 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/inventory"
+	"lockback/core/snapshot"
+	"lockback/internal/view"
 )
 
 func (a *app) restoreCommand() *cobra.Command {
@@ -66,7 +68,9 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			}
 			plan, err := s.engine.Restore(inv, snap, opt)
 			if errors.Is(err, change.ErrNothing) {
-				if len(plan.Warnings)+len(plan.LeftOut) == 0 {
+				if added := addedSince(inv, snap); added > 0 && opt.Only == nil {
+					a.note("there is nothing to do on %s: what %s knows is as it has it; %s", subject(s.machine), snap.Name(), view.Number(added, "entry was added since and stays as it is", "entries were added since and stay as they are"))
+				} else if len(plan.Warnings)+len(plan.LeftOut) == 0 {
 					a.note("there is nothing to do on %s: %s as %s has it", subject(s.machine), whatIs(opt), snap.Name())
 				} else {
 					a.note("there is nothing to do on %s but for what is kept or left out", subject(s.machine))
@@ -91,6 +95,25 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 	f.StringVar(&onto, "onto", "", "restore onto another machine, with this `NAME`")
 	f.StringVarP(&message, "message", "m", "", "say why, for the history")
 	return c
+}
+
+// addedSince counts the entries that a snapshot does not know.
+func addedSince(inv inventory.Inventory, snap *snapshot.Snapshot) int {
+	known, err := snap.Entries()
+	if err != nil {
+		return 0 // it was read a moment ago
+	}
+	had := map[string]bool{}
+	for _, r := range known {
+		had[r.Handle] = true
+	}
+	n := 0
+	for _, item := range inv.Items {
+		if !had[item.Handle] {
+			n++
+		}
+	}
+	return n
 }
 
 // whatIs names what a restore brings back: all, or what was chosen.

@@ -232,7 +232,9 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *st
 		return err
 	}
 	defer m.Close()
+	done := a.busy("reading the machine")
 	inv := inventory.Take(m)
+	done()
 	st := a.record(m)
 	if st != nil {
 		defer st.Close()
@@ -246,6 +248,7 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *st
 
 // inventory reads the machine, with what changes took away.
 func (s *session) inventory() inventory.Inventory {
+	defer s.busy("reading the machine")()
 	return s.withTaken(inventory.Take(s.machine), s.store)
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -138,7 +139,7 @@ func (e shownEntry) rows() []row {
 			add(f.Name, f.Value, f.Basis, view.Plain)
 		}
 	}
-	add("maker", entry.Maker.Name, entry.Maker.Basis, view.Plain)
+	add("maker", cmp.Or(entry.Maker.Name, "not known"), entry.Maker.Basis, view.Plain)
 	value, mark := program(entry)
 	add("program", value, "looked up on the machine", mark)
 	told := *entry // that the program is missing stands there already
@@ -186,12 +187,19 @@ func (a *app) print(p view.Printer, e shownEntry) {
 	p.Bold("Decided by")
 	present, absent := artifactRows(e.Artifacts, a.verbose)
 	for _, art := range present {
-		p.Block(art.where, [][]string{{art.Image}})
+		image := art.Image
+		if !a.verbose {
+			image = digest.ReplaceAllString(image, "")
+		}
+		p.Block(art.where, [][]string{{image}})
 	}
 	if absent != "" {
 		p.Line("and by the absence of %s that could override it (--verbose lists them)", absent)
 	}
 }
+
+// digest is what the words for an image end with, for who compares: --verbose and JSON have it.
+var digest = regexp.MustCompile(`, [0-9a-f]{8}$`)
 
 // whereAll names an artifact for a person, a value by its key and its own name.
 func whereAll(a machine.Artifact) string {

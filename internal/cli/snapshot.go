@@ -37,10 +37,12 @@ code is then 1.`,
 			}
 			inv := s.inventory()
 			var snap *snapshot.Snapshot
+			done := a.busy("recording")
 			err = s.store.Update(func(tx change.Tx) (err error) {
 				snap, err = s.engine.Capture(tx, inv, time.Now(), message)
 				return err
 			})
+			done()
 			if err != nil {
 				return fmt.Errorf("no snapshot was recorded: %w", adviseStore(err))
 			}

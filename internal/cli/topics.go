@@ -113,3 +113,38 @@ const exitHelp = `  0  done
   4  needs more rights
   5  conflict: the machine is not as the plan saw it, and nothing was touched
   6  an interrupted change waits for recover`
+
+// helpCommand shows the page of a command or a topic.
+func (a *app) helpCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "help [COMMAND|TOPIC]",
+		Short: "Show the page of a command or a topic",
+		Long:  "Show the page of a command, or of a topic: selectors, states, problems, switches, exit-codes.",
+		ValidArgsFunction: func(c *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+			at, _, err := c.Root().Find(args)
+			if err != nil {
+				return nil, noFiles
+			}
+			return withPrefix(pages(at), word), noFiles
+		},
+		RunE: func(c *cobra.Command, words []string) error {
+			page, rest, err := c.Root().Find(words)
+			if err != nil || len(rest) > 0 {
+				return usage("there is no page %q%s", strings.Join(words, " "), autostart.Suggest(words[len(words)-1], pages(c.Root())))
+			}
+			page.InitDefaultHelpFlag()
+			return page.Help()
+		},
+	}
+}
+
+// pages are the names of the commands and topics below a command.
+func pages(c *cobra.Command) []string {
+	var names []string
+	for _, sub := range c.Commands() {
+		if sub.IsAvailableCommand() || sub.IsAdditionalHelpTopicCommand() {
+			names = append(names, sub.Name())
+		}
+	}
+	return names
+}
