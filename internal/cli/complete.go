@@ -19,7 +19,7 @@ import (
 const noFiles = cobra.ShellCompDirectiveNoFileComp
 
 // quietly makes a copy of the app for a completion, with the settings of the configuration.
-func (a *app) quietly(c *cobra.Command) *app {
+func (a *app) quietly() *app {
 	q := &app{Streams: a.Streams, root: a.root, store: a.store, format: "table", quiet: true}
 	if all, err := q.configuration(); err == nil && q.store == "" {
 		q.store = all["store"].value
@@ -40,8 +40,8 @@ func described(name string) string {
 }
 
 // completeSelectors offers handles with their names, fields, and the values of fields.
-func (a *app) completeSelectors(c *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
-	q := a.quietly(c)
+func (a *app) completeSelectors(_ *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+	q := a.quietly()
 	m, err := q.machine()
 	if err != nil {
 		return nil, noFiles
@@ -78,9 +78,7 @@ func valuesOf(q *app, inv inventory.Inventory, field, word string) []string {
 	case "user", "for":
 		values = usersOf(inv)
 	case "since":
-		for _, id := range q.ids("S") {
-			values = append(values, id)
-		}
+		values = q.ids("S")
 	default:
 		values = autostart.FixedValues(field)
 	}
@@ -149,11 +147,11 @@ func (a *app) ids(letters string) []string {
 
 // completeIDs offers numbers of the record, for as many arguments as a command takes.
 func (a *app) completeIDs(letters string, most int) cobra.CompletionFunc {
-	return func(c *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+	return func(_ *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 		if len(args) >= most {
 			return nil, noFiles
 		}
-		return withPrefix(a.quietly(c).ids(letters), word), noFiles | cobra.ShellCompDirectiveKeepOrder
+		return withPrefix(a.quietly().ids(letters), word), noFiles | cobra.ShellCompDirectiveKeepOrder
 	}
 }
 
@@ -162,8 +160,8 @@ func withPrefix(offers []string, word string) []string {
 }
 
 // completeUsers offers the machine's users.
-func (a *app) completeUsers(c *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {
-	m, err := a.quietly(c).machine()
+func (a *app) completeUsers(_ *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {
+	m, err := a.quietly().machine()
 	if err != nil {
 		return nil, noFiles
 	}
