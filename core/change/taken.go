@@ -78,7 +78,7 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 			})
 		}
 		if rec, ok := recorded[l.Snapshot][l.handle]; ok {
-			if item := takenItem(inv.Machine, images[l.Snapshot], rec, l.Removal); item != nil {
+			if item := takenItem(inv, images[l.Snapshot], rec, l.Removal); item != nil {
 				inv.Items = append(inv.Items, item)
 			}
 		}
@@ -89,15 +89,21 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 
 // takenItem makes the item of an entry that a change took away; nil where that
 // is not what became of it.
-func takenItem(m *machine.Machine, images func() (*snapshot.Images, error), rec *snapshot.Recorded, r Removal) *location.Item {
+func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error), rec *snapshot.Recorded, r Removal) *location.Item {
 	if !rec.Removes {
 		return nil // its program was removed since
 	}
 	// What was cut out of an artifact leaves that.
-	if now, err := m.Image(r.Artifact); rec.Part == nil && (err != nil || r.Whole && now.Kind != machine.Absent) {
+	if now, err := inv.Machine.Image(r.Artifact); rec.Part == nil && (err != nil || r.Whole && now.Kind != machine.Absent) {
 		return nil
 	}
-	item := &location.Item{Entry: rec.Entry, Effect: location.AtNextStart, Artifacts: func() []machine.Artifact { return rec.Artifacts }}
+	effect := location.AtNextStart
+	for _, l := range inv.Locations {
+		if l.ID == rec.Location {
+			effect = l.Effect
+		}
+	}
+	item := &location.Item{Entry: rec.Entry, Effect: effect, Artifacts: func() []machine.Artifact { return rec.Artifacts }}
 	item.State = autostart.Disabled
 	item.Mode = "removed (kept in the record)"
 	item.Switcher = removed{rec, r.Snapshot, images}

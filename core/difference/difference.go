@@ -134,6 +134,9 @@ func removed(a machine.Artifact, i machine.Image) string {
 	case machine.Tree:
 		return "key removed, with all below it"
 	case machine.Value:
+		if _, ok := approval(a, i); ok {
+			return valueName(a) + " no longer marked in Windows' own startup settings"
+		}
 		return fmt.Sprintf("%s removed, was %s", valueName(a), valueText(i))
 	case machine.LoginItemKind:
 		return "login item removed"

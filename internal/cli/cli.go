@@ -322,6 +322,13 @@ func (a *app) printer() view.Printer {
 	return view.Printer{Out: a.Out, Width: a.Width, Color: a.Color && !a.noColor}
 }
 
+// notes writes several.
+func (a *app) notes(lines []string) {
+	for _, l := range lines {
+		a.note("%s", l)
+	}
+}
+
 // note writes a line for the person to standard error, unless --quiet is given. All of it is made
 // safe for a terminal: errors of packages hold names from the disk, too.
 func (a *app) note(format string, args ...any) {

@@ -426,8 +426,8 @@ func TestGolden(t *testing.T) {
 		"workshop-box": {{"list", "for=ines"}, {"list", "stage=schedule,event"}, {"show", "kelpline-updater.timer"}, {"snapshot", "-m", "as found"}, {"disable", "kelpline*.*", "Tide Chart", "updater", "--dry-run"},
 			{"disable", "kelpline*.*", "Tide Chart", "updater", "--yes", "-m", "updaters"}, {"compare", "S1"}, {"history"}, {"history", "C1"}, {"undo", "--dry-run"}, {"restore", "S1", "--only", "updater", "--yes"}},
 		"ticket-desk-pc": {{"list", "user=odile"}, {"list", "location=windows.services,windows.winlogon,windows.wmi"}, {"show", "name=tuner.exe"}, {"disable", "tuner.exe", "Kelpline Updater", "kupdate", "--dry-run"},
-			{"disable", "tuner.exe", "Kelpline Updater", "kupdate", "vidc.bell", "--yes"}, {"history"}},
-		"archive-mac": {{"list", "for=mirela", "stage=sign-in"}, {"show", "name=com.apple.speedkeeper"}, {"disable", "org.kelpline.updater", "LoginHook", "--dry-run"}, {"disable", "org.kelpline.updater", "LoginHook", "--yes"}, {"compare", "C1"}},
+			{"disable", "tuner.exe", "Kelpline Updater", "kupdate", "vidc.bell", "--yes"}, {"compare", "S1"}, {"history"}, {"undo", "--dry-run"}, {"restore", "S1", "--dry-run"}},
+		"archive-mac": {{"list", "for=mirela", "stage=sign-in"}, {"show", "name=com.apple.speedkeeper"}, {"disable", "org.kelpline.updater", "LoginHook", "--dry-run"}, {"disable", "org.kelpline.updater", "LoginHook", "--yes"}, {"compare", "C1"}, {"history", "C1"}, {"undo", "--yes"}, {"restore", "S1", "--only", "LoginHook", "--yes"}},
 	} {
 		for _, width := range []int{80, 120, 200} {
 			t.Run(fmt.Sprintf("%s-%d", machine, width), func(t *testing.T) {

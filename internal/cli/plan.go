@@ -237,15 +237,18 @@ type errand struct {
 	verb    string   // "Disable", "Restore"
 	about   []string // what it goes back to
 	message string   // for the history
+	notes   []string // what of the selection is left as it is
 }
 
 // carryOut shows a plan, asks, applies it and prints what came of it.
 func (s *session) carryOut(e errand) error {
-	s.noteLeftOut(e.plan)
+	// The machine comes first, so what is left out is told after the plan.
+	e.notes = append(e.notes, leftOutNotes(e.plan)...)
 	if s.dryRun {
 		if err := s.printDryRun(e); err != nil {
 			return err
 		}
+		s.notes(e.notes)
 		return s.incomplete(e.plan)
 	}
 	if !s.yes {
@@ -282,6 +285,9 @@ func (s *session) carryOut(e errand) error {
 	s.stopMeans(fmt.Sprintf("%s is done, and was not told of to the end", result.Change.Name()))
 	if err := s.printChange(plan, was, result, running); err != nil {
 		return err
+	}
+	if s.yes { // else they stood above the question
+		s.notes(e.notes)
 	}
 	return s.incomplete(plan)
 }
@@ -339,7 +345,7 @@ func (s *session) ask(e errand) error {
 	list := planned(e.plan, e.inv)
 	s.printAbout(p, e)
 	printOutcomes(p, list, "will be")
-	printLines(p, append(s.stillRunning(e), noted(e.plan.Warnings)...))
+	printLines(p, slices.Concat(e.notes, s.stillRunning(e), noted(e.plan.Warnings)))
 	question := fmt.Sprintf("%s %s, in %s, on %s?", e.verb, view.Number(len(list), "entry", "entries"), view.Number(len(e.plan.Steps), "step", "steps"), cmp.Or(describe(s.machine).Name, "this machine"))
 	p.Line("")
 	large := large(list, e.inv)
@@ -447,11 +453,13 @@ func (s *session) stillRunning(e errand) []string {
 	return lines
 }
 
-// noteLeftOut names what a plan leaves out because it cannot be read or written.
-func (s *session) noteLeftOut(plan change.Plan) {
+// leftOutNotes name what a plan leaves out because it cannot be read or written.
+func leftOutNotes(plan change.Plan) []string {
+	var notes []string
 	for _, l := range plan.LeftOut {
-		s.note("left out: %s", leftOut(l))
+		notes = append(notes, "left out: "+leftOut(l))
 	}
+	return notes
 }
 
 func leftOut(l change.LeftOut) string {
@@ -580,7 +588,7 @@ func (s *session) changeAsJSON(changeID, snapID string, steps []change.Step, ent
 
 // printNothing ends a command that found nothing to do.
 func (s *session) printNothing(plan change.Plan) error {
-	s.noteLeftOut(plan)
+	s.notes(leftOutNotes(plan))
 	if s.format == "json" {
 		if err := s.changeAsJSON("", "", nil, nil, s.allWarnings(plan, nil)); err != nil {
 			return err

@@ -84,7 +84,7 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 				message = snap.Name()
 			}
 			about := strings.TrimSuffix(fmt.Sprintf("Back to %s of %s: %s", snap.Name(), dated(snap.Time), snap.Message), ": ")
-			return s.carryOut(errand{plan, inv, "Restore", []string{about, "lockback undo then takes this restore back."}, message})
+			return s.carryOut(errand{plan: plan, inv: inv, verb: "Restore", about: []string{about, "lockback undo then takes this restore back."}, message: message})
 		},
 	}
 	a.writeFlags(c)

@@ -107,20 +107,10 @@ func (a *app) switchEntries(o switchOptions) error {
 		return err
 	}
 	sifted := sift(c.items, want, a.guarded)
-	for _, item := range sifted.fixed {
-		a.note("left out: %s  %s: %s", item.Handle, item.Name, s.whyFixed(item, want))
-	}
-	if len(sifted.guarded) > 0 {
-		a.note("left out because they are protected (--guarded takes them too):")
-		for _, item := range sifted.guarded {
-			a.note("  %s  %s: %s", item.Handle, item.Name, item.Guarded)
-		}
-	}
-	if sifted.already > 0 {
-		a.note("%s %s already", view.Number(sifted.already, "entry is", "entries are"), string(o.state))
-	}
+	notes := s.leftOutOf(sifted, want)
 	items := sifted.chosen
 	if len(items) == 0 {
+		a.notes(notes)
 		if len(sifted.guarded) > 0 && sifted.already == 0 {
 			return usage("nothing was done: all that matches is protected")
 		}
@@ -131,6 +121,9 @@ func (a *app) switchEntries(o switchOptions) error {
 		return s.printNothing(change.Plan{})
 	}
 	plan, err := s.engine.Switch(items, want)
+	if err != nil {
+		a.notes(notes)
+	}
 	if errors.Is(err, change.ErrNothing) {
 		what := "all that was chosen"
 		if len(plan.LeftOut) > 0 {
@@ -147,7 +140,25 @@ func (a *app) switchEntries(o switchOptions) error {
 		o.message = summary(items, o.user)
 	}
 	verb := map[autostart.State]string{autostart.Disabled: "Disable", autostart.Enabled: "Enable"}[o.state]
-	return s.carryOut(errand{plan: plan, inv: inv, verb: verb, message: o.message})
+	return s.carryOut(errand{plan: plan, inv: inv, verb: verb, message: o.message, notes: notes})
+}
+
+// leftOutOf says what of a selection is left as it is, and why.
+func (s *session) leftOutOf(of sifted, want location.Want) []string {
+	var notes []string
+	for _, item := range of.fixed {
+		notes = append(notes, fmt.Sprintf("left out: %s  %s: %s", item.Handle, item.Name, s.whyFixed(item, want)))
+	}
+	if len(of.guarded) > 0 {
+		notes = append(notes, "left out because they are protected (--guarded takes them too):")
+		for _, item := range of.guarded {
+			notes = append(notes, fmt.Sprintf("  %s  %s: %s", item.Handle, item.Name, item.Guarded))
+		}
+	}
+	if of.already > 0 {
+		notes = append(notes, fmt.Sprintf("%s %s already", view.Number(of.already, "entry is", "entries are"), string(want.State)))
+	}
+	return notes
 }
 
 // summary names what a change is about, for a history without a message.

@@ -43,7 +43,7 @@ was changed since by something else, nothing is touched and the conflict is name
 			if err != nil {
 				return err
 			}
-			return s.carryOut(errand{plan, inv, "Take back " + c.Name() + ":", about, "takes back " + c.Name()})
+			return s.carryOut(errand{plan: plan, inv: inv, verb: "Take back " + c.Name() + ":", about: about, message: "takes back " + c.Name()})
 		},
 	}
 	a.writeFlags(c)
@@ -163,7 +163,10 @@ A change that can be neither taken back nor finished can be given up with
 				return usage("%s was made elsewhere%s; this is %s. If it is the same machine all the same, add --onto %q; if not, recover --abandon gives the change up",
 					c.Name(), elsewhere, heading(describe(s.machine)), s.machine.Name)
 			}
-			question := fmt.Sprintf("%s %s, %s of %s%s, on %s?", verb, c.Name(), c.Kind, dated(c.Time), elsewhere, subject(s.machine))
+			if !a.yes {
+				a.note("%s", subject(s.machine))
+			}
+			question := fmt.Sprintf("%s %s, %s of %s%s?", verb, c.Name(), c.Kind, dated(c.Time), elsewhere)
 			if err := a.confirm(question); err != nil {
 				return err
 			}

@@ -84,8 +84,32 @@ var option = regexp.MustCompile(`(?m)^(?:\.PP\n)?(\\fB-.*)\n\t`)
 // sound mends what manual readers complain of: the date, and options.
 func sound(page []byte, date time.Time) []byte {
 	page = bytes.Replace(page, []byte(`"`+date.Format("Jan 2006")+`"`), []byte(`"`+date.Format(time.DateOnly)+`"`), 1)
-	return option.ReplaceAll(page, []byte(".TP\n$1\n"))
+	page = option.ReplaceAll(page, []byte(".TP\n$1\n"))
+	var b bytes.Buffer
+	literal := false
+	for line := range bytes.Lines(page) {
+		text := strings.TrimRight(string(line), "\n")
+		switch text {
+		case ".EX", ".nf":
+			literal = true
+		case ".EE", ".fi":
+			literal = false
+		}
+		for !literal && len(text) > longLine && !strings.HasPrefix(text, ".") {
+			at := strings.LastIndexByte(text[:longLine], ' ')
+			if at < 1 || strings.ContainsAny(text[at+1:at+2], ".'") {
+				break
+			}
+			b.WriteString(text[:at] + "\n")
+			text = text[at+1:]
+		}
+		b.WriteString(text + "\n")
+	}
+	return b.Bytes()
 }
+
+// longLine is how many bytes a line of a manual page may have.
+const longLine = 80
 
 // anchor leads to a command's heading in the one page that has them all.
 func anchor(file string) string {
