@@ -1,7 +1,6 @@
 package change
 
 import (
-	"maps"
 	"slices"
 
 	"lockback/core/autostart"
@@ -10,20 +9,63 @@ import (
 )
 
 // Doing tells which of an entry's differences between two snapshots are the doing of changes in
-// the record, and which the machine made by itself.
+// the record, and which the machine made by itself. It holds no journal: a step is read when an
+// entry is asked for, for a change can have a hundred thousand.
 type Doing struct {
-	engine  *Engine
-	changes []Change                         // with their steps, the newest first
-	steps   []map[string][]Step              // of each change, by entry
-	images  func() (*snapshot.Images, error) // of the later side
-	// decided are the artifacts of entries that came or went, see [Doing.Look].
+	engine *Engine
+	// places are the steps of each entry, those of the newest change first.
+	places map[string][]place
+	// at are the steps on artifacts of entries that were added or removed: an override, for example, is an
+	// entry of its own that a change for another entry made.
+	at      map[machine.Artifact][]place
 	decided map[string][]machine.Artifact
+	images  *snapshot.Images // of the later side, what may differ from the earlier one
+	holds   map[place]verdict
 }
 
-// Look reads what decides entries of the earlier and of the later side that no step names: an
-// override, for example, is an entry of its own that a change for another entry made.
-func (d *Doing) Look(from, to *snapshot.Snapshot, diff snapshot.Difference) error {
-	d.decided = map[string][]machine.Artifact{}
+// place is where a step stands in the record.
+type place struct{ change, seq int }
+
+// verdict is what the later side says of the image that a step gave.
+type verdict uint8
+
+// It says nothing of a folder, and of what is as it was before; else it has the image, or another.
+const (
+	unasked verdict = iota
+	silent
+	same
+	another
+)
+
+// Doing looks for the changes that stand, were made between two snapshots, and concern what differs
+// between them. A later snapshot without a number is the machine as it is now.
+func (e *Engine) Doing(from, to *snapshot.Snapshot, diff snapshot.Difference) (*Doing, error) {
+	if e.Record == nil || diff.Empty() {
+		return &Doing{engine: e}, nil
+	}
+	all, err := e.Record.Changes(e.Machine.ID)
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(c Change) bool {
+		return c.State != Done || c.Snapshot < from.ID || to.ID > 0 && c.Snapshot >= to.ID
+	})
+	slices.Reverse(all)
+	handles := map[string]bool{}
+	for _, c := range diff.Changed {
+		handles[c.Handle] = true
+	}
+	return e.doing(all, from, to, diff, handles)
+}
+
+// doing looks through changes, the newest first, for entries that changed and for those that were
+// added or removed.
+func (e *Engine) doing(changes []Change, from, to *snapshot.Snapshot, diff snapshot.Difference, handles map[string]bool) (*Doing, error) {
+	d := &Doing{engine: e, places: map[string][]place{}, at: map[machine.Artifact][]place{}, decided: map[string][]machine.Artifact{}, holds: map[place]verdict{}}
+	if len(changes) == 0 {
+		return d, nil
+	}
+	wanted := map[machine.Artifact]bool{}
 	for _, side := range []struct {
 		snap    *snapshot.Snapshot
 		entries []autostart.Entry
@@ -31,115 +73,104 @@ func (d *Doing) Look(from, to *snapshot.Snapshot, diff snapshot.Difference) erro
 		if len(side.entries) == 0 {
 			continue
 		}
-		handles := map[string]bool{}
+		of := map[string]bool{}
 		for _, e := range side.entries {
-			handles[e.Handle] = true
+			of[e.Handle] = true
 		}
-		all, err := side.snap.EntriesOf(handles)
+		recorded, err := side.snap.EntriesOf(of)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		for _, rec := range all {
+		for _, rec := range recorded {
+			handles[rec.Handle] = true
 			d.decided[rec.Handle] = rec.Artifacts
+			for _, a := range rec.Artifacts {
+				wanted[a] = true
+			}
 		}
 	}
-	return nil
-}
-
-// stepsFor are the steps of a change that an entry is as it is by.
-func (d *Doing) stepsFor(k int, handle string) []Step {
-	if steps := d.steps[k][handle]; len(steps) > 0 {
-		return steps
-	}
-	var steps []Step
-	for _, s := range d.changes[k].Steps {
-		if !s.Before.Container() && !s.After.Container() && slices.Contains(d.decided[handle], s.Artifact) {
-			steps = append(steps, s)
-		}
-	}
-	return steps
-}
-
-// Doing reads the changes that were made between two snapshots and stand. A later snapshot without
-// a number is the machine as it is now.
-func (e *Engine) Doing(from, to *snapshot.Snapshot) (*Doing, error) {
-	d := &Doing{engine: e}
-	if e.Record == nil {
-		return d, nil
-	}
-	all, err := e.Record.Changes(e.Machine.ID)
-	if err != nil {
-		return nil, err
-	}
-	for _, c := range slices.Backward(all) {
-		if c.State != Done || c.Snapshot < from.ID || to.ID > 0 && c.Snapshot >= to.ID {
-			continue
-		}
-		if err := d.add(c.ID); err != nil {
+	for _, c := range changes {
+		if err := e.Record.Touched(c.ID, func(seq int, of []string, a machine.Artifact) {
+			at := place{c.ID, seq}
+			for _, h := range of {
+				if handles[h] {
+					d.places[h] = append(d.places[h], at)
+				}
+			}
+			if wanted[a] {
+				d.at[a] = append(d.at[a], at)
+			}
+		}); err != nil {
 			return nil, err
 		}
 	}
-	d.read(to)
-	return d, nil
-}
-
-func (d *Doing) add(id int) error {
-	full, err := d.engine.Record.Change(id)
-	if err != nil {
-		return err
-	}
-	byEntry := map[string][]Step{}
-	for _, s := range full.Steps {
-		for _, h := range s.Handles {
-			byEntry[h] = append(byEntry[h], s)
-		}
-	}
-	d.changes, d.steps = append(d.changes, full), append(d.steps, byEntry)
-	return nil
-}
-
-func (d *Doing) read(to *snapshot.Snapshot) {
-	var images *snapshot.Images
 	var err error
-	d.images = func() (*snapshot.Images, error) {
-		if images == nil && err == nil {
-			images, err = to.Images()
-		}
-		return images, err
+	d.images, err = to.ImagesUnlike(from)
+	return d, err
+}
+
+// stepsOf are the steps that an entry may be as it is by: its own, else those on what decides it.
+func (d *Doing) stepsOf(handle string) []place {
+	if own := d.places[handle]; len(own) > 0 {
+		return own
 	}
+	var all []place
+	for _, a := range d.decided[handle] {
+		all = append(all, d.at[a]...)
+	}
+	slices.SortStableFunc(all, func(a, b place) int { return b.change - a.change })
+	return all
 }
 
 // By is the change that left an entry as the later side has it; empty where none did.
 func (d *Doing) By(handle string) string {
-	for k, c := range d.changes {
-		if steps := d.stepsFor(k, handle); len(steps) > 0 && d.holds(steps, func(s Step) machine.Image { return s.After }) {
-			return c.Name()
+	steps := d.stepsOf(handle)
+	for len(steps) > 0 {
+		id := steps[0].change
+		end := slices.IndexFunc(steps, func(p place) bool { return p.change != id })
+		if end < 0 {
+			end = len(steps)
 		}
+		if d.all(steps[:end]) {
+			return Change{ID: id}.Name()
+		}
+		steps = steps[end:]
 	}
 	return ""
 }
 
-// holds reports whether the later side has the images that steps give. What it does not tell of,
-// a folder for example, decides nothing; where it tells of none, nothing holds.
-func (d *Doing) holds(steps []Step, image func(Step) machine.Image) bool {
-	images, err := d.images()
-	if err != nil {
-		return false
-	}
+// all reports whether the later side has the images that steps gave, as far as it tells of them.
+func (d *Doing) all(steps []place) bool {
 	told := false
-	for _, s := range steps {
-		is, ok, err := images.Image(s.Artifact)
-		switch {
-		case err != nil:
+	for _, at := range steps {
+		switch d.look(at) {
+		case another:
 			return false
-		case !ok, image(s).Container():
-		case !d.engine.Machine.Same(s.Artifact, is, image(s)):
-			return false
-		default:
+		case same:
 			told = true
 		}
 	}
 	return told
+}
+
+// look compares the later side with the image that a step gave, once.
+func (d *Doing) look(at place) verdict {
+	if known := d.holds[at]; known != unasked {
+		return known
+	}
+	v := another
+	if step, err := d.engine.Record.Step(at.change, at.seq); err == nil {
+		is, ok, err := d.images.Image(step.Artifact)
+		switch {
+		case err != nil:
+		case !ok, step.After.Container(), step.Before.Container():
+			v = silent
+		case d.engine.Machine.Same(step.Artifact, is, step.After):
+			v = same
+		}
+	}
+	d.holds[at] = v
+	return v
 }
 
 // leaves are the states in which a kind of change leaves its entries.
@@ -147,36 +178,40 @@ var leaves = map[Kind]autostart.State{Disable: autostart.Disabled, Enable: autos
 
 // Since is what differs from how a change left the machine, given what differs from the snapshot
 // that was taken before it: what the change did is no difference, and what was put back is one.
-func (e *Engine) Since(c Change, d snapshot.Difference, before, to *snapshot.Snapshot) (snapshot.Difference, error) {
-	doing := &Doing{engine: e}
-	if err := doing.add(c.ID); err != nil {
-		return d, err
+func (e *Engine) Since(c Change, diff snapshot.Difference, before, to *snapshot.Snapshot) (snapshot.Difference, error) {
+	handles := map[string]bool{}
+	var order []string
+	if err := e.Record.Touched(c.ID, func(_ int, of []string, _ machine.Artifact) {
+		for _, h := range of {
+			if !handles[h] {
+				handles[h] = true
+				order = append(order, h)
+			}
+		}
+	}); err != nil {
+		return diff, err
 	}
-	doing.read(to)
-	if err := doing.Look(before, to, d); err != nil {
-		return d, err
-	}
-	steps := doing.steps[0]
-	did := func(handle string) bool {
-		own := doing.stepsFor(0, handle)
-		return len(own) > 0 && doing.holds(own, func(s Step) machine.Image { return s.After })
-	}
-	d.Added = slices.DeleteFunc(d.Added, func(e autostart.Entry) bool { return did(e.Handle) })
-	d.Removed = slices.DeleteFunc(d.Removed, func(e autostart.Entry) bool { return did(e.Handle) })
-	entries, err := to.EntriesOf(keys(steps))
+	entries, err := to.EntriesOf(handles)
 	if err != nil {
-		return d, err
+		return diff, err
 	}
-	now := map[string]*snapshot.Recorded{}
+	now := make(map[string]*snapshot.Recorded, len(entries))
 	for _, rec := range entries {
 		now[rec.Handle] = rec
 	}
+	doing, err := e.doing([]Change{c}, before, to, diff, handles)
+	if err != nil {
+		return diff, err
+	}
+	did := func(handle string) bool { return doing.By(handle) != "" }
+	diff.Added = slices.DeleteFunc(diff.Added, func(e autostart.Entry) bool { return did(e.Handle) })
+	diff.Removed = slices.DeleteFunc(diff.Removed, func(e autostart.Entry) bool { return did(e.Handle) })
 	left := leaves[c.Kind]
 	var changed []snapshot.Changed
 	told := map[string]bool{}
-	for _, ch := range d.Changed {
+	for _, ch := range diff.Changed {
 		rec := now[ch.Handle]
-		if steps[ch.Handle] == nil || rec == nil {
+		if rec == nil { // no entry of the change's
 			changed = append(changed, ch)
 			continue
 		}
@@ -188,7 +223,7 @@ func (e *Engine) Since(c Change, d snapshot.Difference, before, to *snapshot.Sna
 			// Its state is compared with what the change made of it, not with what was before.
 			again := rec.State != left // which says all that its artifacts would
 			ch.Fields = slices.DeleteFunc(ch.Fields, func(f snapshot.Field) bool { return f.Field == "state" || f.Field == "mode" || again && f.What != "" })
-			if rec.State != left {
+			if again {
 				ch.Fields = slices.Insert(ch.Fields, 0, snapshot.Field{Field: "state", From: string(left), To: string(rec.State)})
 			}
 		}
@@ -196,7 +231,8 @@ func (e *Engine) Since(c Change, d snapshot.Difference, before, to *snapshot.Sna
 			changed = append(changed, ch)
 		}
 	}
-	for _, h := range slices.Sorted(maps.Keys(steps)) {
+	slices.Sort(order)
+	for _, h := range order {
 		rec := now[h]
 		if rec == nil || told[h] || did(h) {
 			continue
@@ -210,14 +246,6 @@ func (e *Engine) Since(c Change, d snapshot.Difference, before, to *snapshot.Sna
 			changed = append(changed, snapshot.Changed{Handle: h, Name: rec.Name, Fields: []snapshot.Field{{Field: "state", From: from, To: to}}})
 		}
 	}
-	d.Changed = changed
-	return d, nil
-}
-
-func keys(of map[string][]Step) map[string]bool {
-	set := make(map[string]bool, len(of))
-	for k := range of {
-		set[k] = true
-	}
-	return set
+	diff.Changed = changed
+	return diff, nil
 }

@@ -45,6 +45,10 @@ type Record interface {
 	// StepsOn visits the images that the changes of a machine which stand found and left at an
 	// artifact, oldest first.
 	StepsOn(id string, a machine.Artifact, visit func(before, after machine.Image)) error
+	// Touched visits the steps of a change without their images, and Step loads one of them by
+	// its number: of a large change, most are never asked for.
+	Touched(id int, visit func(seq int, handles []string, a machine.Artifact)) error
+	Step(id, seq int) (Step, error)
 }
 
 // Tx is a transaction of a record.

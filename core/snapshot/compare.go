@@ -50,16 +50,7 @@ func Compare(from, to *Snapshot) (Difference, error) {
 	// A section that both have says the same of its entries and images in both. An image
 	// stands in the section of the entry that names it first, so entries of such a section
 	// can still name one that differs.
-	same := map[Digest]bool{}
-	for _, section := range from.Sections {
-		same[section.Digest] = true
-	}
-	alike := map[Digest]bool{}
-	for _, section := range to.Sections {
-		if same[section.Digest] {
-			alike[section.Digest] = true
-		}
-	}
+	alike := alike(from, to)
 	changed := map[string][2]string{} // an artifact's id, to its bodies
 	if err := mergeOf(from, to, 'A', alike, func(a, b *line) {
 		if a != nil && b != nil && a.body() != b.body() {

@@ -610,6 +610,28 @@ func (s *Snapshot) Images() (*Images, error) {
 	return &Images{s, images}, err
 }
 
+// ImagesUnlike is [Snapshot.Images] without those that another snapshot has in the same section:
+// they are the same in both.
+func (s *Snapshot) ImagesUnlike(other *Snapshot) (*Images, error) {
+	images, err := s.linesOf('A', alike(s, other))
+	return &Images{s, images}, err
+}
+
+// alike are the sections that two snapshots have in common.
+func alike(a, b *Snapshot) map[Digest]bool {
+	same := map[Digest]bool{}
+	for _, section := range a.Sections {
+		same[section.Digest] = true
+	}
+	both := map[Digest]bool{}
+	for _, section := range b.Sections {
+		if same[section.Digest] {
+			both[section.Digest] = true
+		}
+	}
+	return both
+}
+
 // Artifacts visits what the snapshot holds images of, by name.
 func (i *Images) Artifacts() iter.Seq[machine.Artifact] {
 	return func(yield func(machine.Artifact) bool) {

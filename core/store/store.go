@@ -797,6 +797,45 @@ func (s *Store) Change(id int) (change.Change, error) {
 	return c, err
 }
 
+// Touched visits the steps of a change without their images.
+func (s *Store) Touched(id int, visit func(seq int, handles []string, a machine.Artifact)) error {
+	return s.each("SELECT seq, handles, kind, artifact FROM step WHERE change = ? ORDER BY seq", []any{id}, func(scan func(...any) error) error {
+		var seq int
+		var text, kind string
+		var name []byte
+		if err := scan(&seq, &text, &kind, &name); err != nil {
+			return err
+		}
+		handles, err := decodeHandles(text)
+		if err == nil {
+			visit(seq, handles, machine.Artifact{Kind: machine.ArtifactKind(kind), Name: string(name)})
+		}
+		return err
+	})
+}
+
+// Step loads one step of a change, or fails with [change.ErrNotFound].
+func (s *Store) Step(id, seq int) (change.Step, error) {
+	var step change.Step
+	var handles, kind, before, after string
+	var name []byte
+	row := s.conn.QueryRowContext(context.Background(), "SELECT handles, kind, artifact, before, after FROM step WHERE change = ? AND seq = ?", id, seq)
+	if err := row.Scan(&handles, &kind, &name, &before, &after); errors.Is(err, sql.ErrNoRows) {
+		return step, fmt.Errorf("step %d of C%d: %w", seq, id, change.ErrNotFound)
+	} else if err != nil {
+		return step, explain(s.Path, err)
+	}
+	step.Artifact = machine.Artifact{Kind: machine.ArtifactKind(kind), Name: string(name)}
+	var err error
+	if step.Handles, err = decodeHandles(handles); err == nil {
+		step.Before, err = snapshot.DecodeImage(before, s.Blob)
+	}
+	if err == nil {
+		step.After, err = snapshot.DecodeImage(after, s.Blob)
+	}
+	return step, err
+}
+
 // Removals visits what the changes of a machine that stand took away, whether they
 // switched it off or restored an earlier state, the newest
 // first: of a machine with a history there are many, and most are back.

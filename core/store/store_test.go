@@ -126,3 +126,45 @@ func TestReadingNeedsARecord(t *testing.T) {
 	_, err = os.Stat(path)
 	require.ErrorIs(t, err, os.ErrNotExist)
 }
+
+// A content that is not what it should be is found, whichever it is.
+func TestVerify(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "record.db")
+	st := open(t, path)
+	require.NoError(t, st.Update(func(tx change.Tx) error {
+		require.NoError(t, tx.AddMachine(box))
+		return tx.AddSnapshot(capture(t, "one", tx.Keeper()))
+	}))
+	n, err := st.Verify()
+	require.NoError(t, err)
+	require.Equal(t, 3, n, "a content, a section, and what the snapshot consists of")
+	require.NoError(t, st.Close())
+	for id := 1; id <= n; id++ {
+		db, err := sql.Open("sqlite", path)
+		require.NoError(t, err)
+		var data []byte
+		require.NoError(t, db.QueryRow("SELECT data FROM blob ORDER BY id LIMIT 1 OFFSET ?", id-1).Scan(&data))
+		_, err = db.Exec("UPDATE blob SET data = ? WHERE id = (SELECT id FROM blob ORDER BY id LIMIT 1 OFFSET ?)", append([]byte{data[0] ^ 1}, data[1:]...), id-1)
+		require.NoError(t, err)
+		st, err := store.Open(path, store.Read)
+		require.NoError(t, err)
+		_, err = st.Verify()
+		require.ErrorIs(t, err, change.ErrDamaged)
+		require.NoError(t, st.Close())
+		_, err = db.Exec("UPDATE blob SET data = ? WHERE id = (SELECT id FROM blob ORDER BY id LIMIT 1 OFFSET ?)", data, id-1)
+		require.NoError(t, err)
+		require.NoError(t, db.Close())
+	}
+}
+
+// A record that holds something takes nothing more.
+func TestCarryIntoAnEmptyRecordOnly(t *testing.T) {
+	from, to := open(t, filepath.Join(t.TempDir(), "a.db")), open(t, filepath.Join(t.TempDir(), "b.db"))
+	for _, st := range []*store.Store{from, to} {
+		require.NoError(t, st.Update(func(tx change.Tx) error {
+			require.NoError(t, tx.AddMachine(box))
+			return tx.AddSnapshot(capture(t, "one", tx.Keeper()))
+		}))
+	}
+	require.ErrorIs(t, from.Carry(to, box.ID), store.ErrNotEmpty)
+}

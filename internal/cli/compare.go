@@ -69,10 +69,7 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 					return adviseStore(err)
 				}
 			}
-			doing, err := s.engine.Doing(before, to)
-			if err == nil {
-				err = doing.Look(before, to, d)
-			}
+			doing, err := s.engine.Doing(before, to, d)
 			if err != nil {
 				return adviseStore(err)
 			}

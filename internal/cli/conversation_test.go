@@ -172,6 +172,7 @@ func TestLargeChanges(t *testing.T) {
 		args []string
 	}{
 		{"21 of the 22 entries that start would no longer start", 21, []string{"disable", "state=enabled"}},
+		{"7 of the 8 entries that start for ines would no longer start", 7, []string{"disable", "for=ines", "switch!=report", "location!=linux.motd", "state=enabled", "--for", "ines"}},
 		{"1 of them is protected", 1, []string{"disable", "brinecast_cam", "--guarded"}},
 		{"2 of them are protected; 2 of them are parts of the operating system", 2, []string{"disable", "dbus.service", "systemd-logind.service", "--all", "--guarded"}},
 	} {
@@ -199,6 +200,10 @@ func TestLargeChanges(t *testing.T) {
 func TestOwnDoing(t *testing.T) {
 	p := workshop(t)
 	p.OK(t, "snapshot")
+	original, err := os.ReadFile(filepath.Join(p.Root, "home/ines/.config/autostart/fogbell-sync.desktop"))
+	require.NoError(t, err)
+	info, err := os.Stat(filepath.Join(p.Root, "home/ines/.config/autostart/fogbell-sync.desktop"))
+	require.NoError(t, err)
 	p.OK(t, "disable", "kelpline-updater.timer", "Fogbell Sync", "--yes")
 	p.OK(t, "disable", "gullrock-welcome.service", "--for", "ines", "--yes")
 	p.OK(t, "compare", "C2")
@@ -239,6 +244,17 @@ func TestOwnDoing(t *testing.T) {
 	require.Contains(t, out, "Added since S1, not by lockback")
 	require.Contains(t, out, "Added since S1 by C2")
 	require.Contains(t, out, "Changed since S1 by C1")
+	// Put back to the byte and the time: nothing differs from before the change, and it is a difference.
+	hidden := filepath.Join(p.Root, "home/ines/.config/autostart/fogbell-sync.desktop")
+	as := testkit.Tree(t, p.Root)["home/ines/.config/autostart/fogbell-sync.desktop"]
+	now, err := os.ReadFile(hidden)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(hidden, original, 0o644))
+	require.NoError(t, os.Chtimes(hidden, info.ModTime(), info.ModTime()))
+	require.NotEqual(t, as, testkit.Tree(t, p.Root)["home/ines/.config/autostart/fogbell-sync.desktop"])
+	_, by = compare("C1")
+	require.Equal(t, "disabled→enabled", by["Fogbell Sync state"], "put back exactly")
+	require.NoError(t, os.WriteFile(hidden, now, 0o644))
 	p.Fails(t, 2, "S2 was taken before C2", "compare", "C2", "S2")
 	p.OK(t, "undo", "C2", "--yes")
 	p.Fails(t, 2, "C2 is undone; compare with S3", "compare", "C2")
@@ -345,6 +361,12 @@ func TestConfiguration(t *testing.T) {
 	r := p.Run(t, "list", "name=Fogbell Sync")
 	require.Zero(t, r.Code)
 	require.Contains(t, r.Err, "others may write to it")
+	if os.Geteuid() == 0 {
+		require.NoError(t, os.Chmod(file, 0o644))
+		require.NoError(t, os.Chown(file, 1000, 1000))
+		require.Contains(t, p.Run(t, "list", "name=Fogbell Sync").Out, "Autostart folder", "another user's is not obeyed")
+		require.NoError(t, os.Chmod(file, 0o666))
+	}
 	require.Contains(t, r.Out, "Autostart folder", "what others may write to is not obeyed")
 	require.NotContains(t, p.Run(t, "list", "name=Fogbell Sync", "--quiet").Err, "note:")
 }
@@ -354,6 +376,9 @@ func TestCarry(t *testing.T) {
 	p := workshop(t)
 	other := testkit.Program{Root: archive(t).Root, Store: p.Store}
 	other.OK(t, "snapshot")
+	other.OK(t, "disable", "org.kelpline.assistant", "--yes")
+	// What looks like the name of a content is none.
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/digest"), []byte("@daily root /opt/tide "+strings.Repeat("ab12", 16)+"\n"), 0o644))
 	p.Fails(t, 2, "there is nothing to carry", "record", "carry", "--yes")
 	p.OK(t, "snapshot", "-m", "as found")
 	out := p.OK(t, "disable", "~/.ssh/rc", "Fogbell Sync", "--yes")
@@ -372,7 +397,7 @@ func TestCarry(t *testing.T) {
 	p.JSON(t, &ours, "record", "verify")
 	carried.JSON(t, &theirs, "record", "verify")
 	require.Less(t, theirs.Contents, ours.Contents, "nothing of the other machine")
-	carried.OK(t, "restore", "S2", "--yes") // S1 is of the other machine
+	carried.OK(t, "restore", "S3", "--yes") // S1 and S2 are of the other machine
 	carried.Fails(t, 2, "there is no S1", "restore", "S1", "--yes")
 	_, now := carried.List(t)
 	require.Equal(t, "enabled", now["~/.ssh/rc/bram"].State)

@@ -348,7 +348,7 @@ func (s *session) ask(e errand) error {
 	printLines(p, slices.Concat(e.notes, s.stillRunning(e), noted(e.plan.Warnings)))
 	question := fmt.Sprintf("%s %s, in %s, on %s?", e.verb, view.Number(len(list), "entry", "entries"), view.Number(len(e.plan.Steps), "step", "steps"), cmp.Or(describe(s.machine).Name, "this machine"))
 	p.Line("")
-	large := large(list, e.inv)
+	large := large(e.plan, list, e.inv)
 	if large != "" {
 		p.Line("Look again: %s", large)
 		return s.confirmNumber(question, len(list))
@@ -358,11 +358,12 @@ func (s *session) ask(e errand) error {
 
 // large words what is large about a change: protected entries, the system's own parts, or more
 // than half of what starts would no longer start. It is empty where nothing is.
-func large(list []outcome, inv inventory.Inventory) string {
+func large(plan change.Plan, list []outcome, inv inventory.Inventory) string {
 	known := inv.ByHandle()
 	going, guarded, parts, starting := 0, 0, 0, 0
 	for _, item := range inv.Items {
-		if item.State == autostart.Enabled && !item.OSPart {
+		concerned := plan.For == "" || item.User == plan.For || item.ForEveryone()
+		if item.State == autostart.Enabled && !item.OSPart && concerned {
 			starting++
 		}
 	}
@@ -390,7 +391,11 @@ func large(list []outcome, inv inventory.Inventory) string {
 		why = append(why, fmt.Sprintf("%d of them %s of the operating system", parts, isParts(parts)))
 	}
 	if 2*visible > starting {
-		why = append(why, fmt.Sprintf("%d of the %d entries that start would no longer start", visible, starting))
+		whom := ""
+		if plan.For != "" {
+			whom = " for " + autostart.Text(plan.For)
+		}
+		why = append(why, fmt.Sprintf("%d of the %d entries that start%s would no longer start", visible, starting, whom))
 	}
 	if going == 0 {
 		return ""

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"lockback/core/change"
 	"lockback/core/machine"
 	"lockback/core/store"
 	"lockback/internal/view"
@@ -193,7 +194,11 @@ func (a *app) noteOtherRecords(id, used string) {
 	for _, path := range otherRecords(used) {
 		st, err := store.Open(path, store.Read)
 		if err != nil {
-			a.note("note: there is another record on this computer, %s, which cannot be looked into from here (%v)", path, err)
+			is := "there is"
+			if errors.Is(err, change.ErrRights) {
+				is = "there may be"
+			}
+			a.note("note: %s another record on this computer, %s, which cannot be looked into from here; its owner can (%v)", is, path, err)
 			continue
 		}
 		snaps, err := st.Snapshots(id)

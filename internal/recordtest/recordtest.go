@@ -200,6 +200,18 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 		require.NoError(t, err)
 		require.False(t, ok)
 		var steps []string
+		seen := 0
+		require.NoError(t, rec.Touched(second.ID, func(seq int, handles []string, at machine.Artifact) {
+			one, err := rec.Step(second.ID, seq)
+			require.NoError(t, err)
+			require.True(t, one.Before.Same(second.Steps[seq].Before) && one.After.Same(second.Steps[seq].After))
+			require.Equal(t, one.Handles, handles)
+			require.Equal(t, second.Steps[seq].Artifact, at)
+			seen++
+		}))
+		require.Len(t, second.Steps, seen)
+		_, err = rec.Step(second.ID, seen)
+		require.ErrorIs(t, err, change.ErrNotFound)
 		require.NoError(t, rec.StepsOn(box.ID, a, func(before, after machine.Image) {
 			steps = append(steps, string(before.Content)+">"+string(after.Content))
 		}))

@@ -71,6 +71,21 @@ func TestTablesFitAndLoseNothing(t *testing.T) {
 	}
 }
 
+// A quoted program, and a path that is the whole command, are not broken at their spaces.
+func TestCommandsAreBrokenBetweenWordsOnly(t *testing.T) {
+	for command, whole := range map[string]string{
+		`"C:\Program Files\Lampwick\Label Helper.exe" /min /quiet /log C:\x`: `"C:\Program Files\Lampwick\Label Helper.exe"`,
+		"/Library/Application Support/Kelpline/updater --telemetry":          "/Library/Application Support/Kelpline/updater",
+		"/Applications/Fogbell Sync.app/Contents/Fogbell Helper.app":         "/Applications/Fogbell Sync.app/Contents/Fogbell Helper.app",
+	} {
+		e := samples()[0]
+		e.Command, e.Target.Path = command, strings.Trim(whole, `"`)
+		var out bytes.Buffer
+		view.Printer{Out: &out, Width: 40}.Entries([]*autostart.Entry{e}, view.Layout{})
+		require.Contains(t, out.String(), whole)
+	}
+}
+
 // inOrder reports whether the letters of word appear in text in their order.
 func inOrder(text, word string) bool {
 	rest := []rune(word)
