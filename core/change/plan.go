@@ -64,8 +64,9 @@ type Plan struct {
 	LeftOut []LeftOut
 	// expect tells how an entry will be found; nil where nobody asks any more.
 	expect func(handle string) Expected
-	// want are the states that the entries must be found in afterwards.
-	want map[string]autostart.State
+	// want are the entries that must be found in the state afterwards.
+	want  map[string]struct{}
+	state autostart.State
 	// taken are the entries that nothing on the machine will show once they are
 	// off: the record does.
 	taken map[string]bool
@@ -353,7 +354,7 @@ func (d *draft) finish(plan *Plan) error {
 // Switch plans to bring entries to a state. Those that cannot be, for whatever reason, are
 // left out and named in the plan; where that is all of them, it fails with the first reason.
 func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error) {
-	plan := Plan{Kind: Disable, want: map[string]autostart.State{}, taken: map[string]bool{}, expect: func(string) Expected { return Expected{State: want.State} }}
+	plan := Plan{Kind: Disable, state: want.State, want: map[string]struct{}{}, taken: map[string]bool{}, expect: func(string) Expected { return Expected{State: want.State} }}
 	if want.State == autostart.Enabled {
 		plan.Kind = Enable
 	}
@@ -526,7 +527,7 @@ func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want locati
 	for _, item := range items {
 		plan.Handles = append(plan.Handles, item.Handle)
 		if limited(want, item).User == nil {
-			plan.want[item.Handle] = want.State
+			plan.want[item.Handle] = struct{}{}
 			if location.Removes(item.Switcher) {
 				plan.taken[item.Handle] = true
 			}

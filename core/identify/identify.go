@@ -45,6 +45,7 @@ func annotate(m *machine.Reader, mac *macFinder, items []*location.Item) {
 			item.Problems = appendNew(item.Problems, autostart.TargetMissing)
 		}
 		judge(m, item)
+		item.Argv = nil // nobody else asks, and of a large machine it is much
 	}
 }
 

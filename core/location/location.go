@@ -133,7 +133,7 @@ type Item struct {
 	// so it is only made when it is asked for.
 	Artifacts func() []machine.Artifact
 	// Argv is the command split as its location's syntax wants it; nil where
-	// only a shell could tell.
+	// only a shell could tell. It is let go of once the program is looked up.
 	Argv []string
 	// CommandLine is the command as a Windows machine gets it, which splits commands by
 	// rules of its own; For is the person whose variables it is read with, and

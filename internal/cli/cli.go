@@ -100,6 +100,7 @@ type app struct {
 	root, store, format string
 	noColor             bool
 	verbose, quiet      bool
+	search              string // the address to look something up at, see settings
 	yes, dryRun         bool
 	guarded             bool
 	toldDisk            bool // of the record on the disk

@@ -48,6 +48,12 @@ var settings = []setting{
 		}
 		return nil
 	}},
+	{"search", "LOCKBACK_SEARCH", "a web address that show fills in for what is shown: {} stands for the words", func(v string) error {
+		if !strings.HasPrefix(v, "https://") && !strings.HasPrefix(v, "http://") || strings.Count(v, "{}") != 1 {
+			return usage("search is a web address with {} where the words go, such as https://search.example/?q={}, not %q", v)
+		}
+		return nil
+	}},
 	{"store", "LOCKBACK_STORE", "the record's file, or disk for the one on the mounted disk", func(string) error { return nil }},
 }
 
@@ -147,6 +153,10 @@ func (a *app) configure(c *cobra.Command) error {
 		return err
 	}
 	for key, v := range all {
+		if key == "search" {
+			a.search = v.value
+			continue
+		}
 		if key == "color" {
 			if !c.Flags().Changed("no-color") && v.value == "never" {
 				a.noColor = true
@@ -242,6 +252,6 @@ func settingsHelp() string {
 	for _, s := range settings {
 		fmt.Fprintf(&b, "  %-8s  %-17s  %s\n", s.key, s.variable, s.meaning)
 	}
-	b.WriteString("\nA file could read:\n\n  columns: [handle, state, name, when]\n  color: never\n\nAs root, only a file of root's own is used.")
+	b.WriteString("\nA file could read:\n\n  columns: [handle, state, name, when]\n  color: never\n  search: https://search.example/?q={}\n\nAs root, only a file of root's own is used.")
 	return b.String()
 }

@@ -351,11 +351,15 @@ func TestConfiguration(t *testing.T) {
 	p.Env = p.Env[:1]
 	for text, words := range map[string]string{
 		"colums: [handle]": `unknown setting "colums"; did you mean columns?`, "group: plase": "did you mean place", "a: [": "cannot be understood",
-		"color: red": "color is auto or never", strings.Repeat("#", 70<<10): "larger than",
+		"color: red": "color is auto or never", "search: search.example/{}": "search is a web address with {}", "search: https://search.example/": "search is a web address", strings.Repeat("#", 70<<10): "larger than",
 	} {
 		write(text)
 		p.Fails(t, 2, words, "list")
 	}
+	write("search: https://search.example/?q={}&x=1\n")
+	require.Contains(t, p.OK(t, "show", "name=Fogbell Sync"), "https://search.example/?q=Fogbell+Sync+sync&x=1")
+	require.NotContains(t, p.OK(t, "show", "name=~/.ssh/rc"), "bram%", "no path, no user")
+	require.Contains(t, p.OK(t, "show", "Speed*"), "https://search.example/?q=Speed%E2%80%AEgnp.exe+Cleaner%1B%5B31m+curl&x=1")
 	write("group: none\n")
 	require.NoError(t, os.Chmod(file, 0o666))
 	r := p.Run(t, "list", "name=Fogbell Sync")

@@ -124,7 +124,6 @@ type outcome struct {
 	WillBe      string `json:"will_be"`
 	TakesEffect string `json:"takes_effect"`
 	whom        string
-	problems    []string
 }
 
 // absent is what is told of an entry that is not there.
@@ -137,7 +136,7 @@ func planned(plan change.Plan, inv inventory.Inventory) []outcome {
 	for _, h := range plan.Handles {
 		o, will := outcome{Handle: h, Was: absent, WillBe: absent}, plan.Expect(h)
 		if item := known[h]; item != nil {
-			o.Name, o.whom, o.Was, o.TakesEffect, o.problems = item.Name, view.Whose(&item.Entry), string(item.State), item.Effect, view.Problems(&item.Entry)
+			o.Name, o.whom, o.Was, o.TakesEffect = item.Name, view.Whose(&item.Entry), string(item.State), item.Effect
 		} else if will.Entry != nil {
 			o.Name, o.whom, o.TakesEffect = will.Entry.Name, view.Whose(will.Entry), effects[will.Entry.Location]
 		}
@@ -193,12 +192,10 @@ func effectsOf(inv inventory.Inventory) map[string]string {
 // printOutcomes lists entries as they were and as they will be, or are now, below when it counts.
 func printOutcomes(p view.Printer, list []outcome, will string) {
 	var effects []string
-	by := map[string][]outcome{}
 	for _, o := range list {
-		if by[o.TakesEffect] == nil {
+		if !slices.Contains(effects, o.TakesEffect) {
 			effects = append(effects, o.TakesEffect)
 		}
-		by[o.TakesEffect] = append(by[o.TakesEffect], o)
 	}
 	var sections []view.Section
 	for _, effect := range effects {
@@ -207,7 +204,10 @@ func printOutcomes(p view.Printer, list []outcome, will string) {
 			title = "What counts " + effect + ":"
 		}
 		sections = append(sections, view.Section{Title: title, Rows: func(yield func([]view.Cell) bool) {
-			for _, o := range by[effect] {
+			for _, o := range list {
+				if o.TakesEffect != effect {
+					continue
+				}
 				is := o.WillBe
 				if o.Was == o.WillBe {
 					is += ", otherwise changed"
@@ -521,29 +521,63 @@ func names(d *change.Denied) string {
 	return text
 }
 
-// stateOf is what is told of an entry that a change touched.
-type stateOf struct{ name, whom, state, effect string }
+// stateOf is what is told of an entry that a change touched. Of what many entries have in common it
+// has the numbers of words, for a machine can have a hundred thousand.
+type stateOf struct {
+	name                string
+	whom, state, effect uint32
+}
 
-// statesOf are those of all entries, by handle.
-func statesOf(inv inventory.Inventory) map[string]stateOf {
-	states := make(map[string]stateOf, len(inv.Items))
+// states are those of all entries, by handle.
+type states struct {
+	of    map[string]stateOf
+	words *words
+}
+
+// words are texts with numbers.
+type words struct {
+	texts   []string
+	numbers map[string]uint32
+}
+
+func (w *words) number(text string) uint32 {
+	n, known := w.numbers[text]
+	if !known {
+		n = uint32(len(w.texts))
+		w.texts, w.numbers[text] = append(w.texts, text), n
+	}
+	return n
+}
+
+// statesOf are the states of all entries.
+func statesOf(inv inventory.Inventory) states {
+	s := states{make(map[string]stateOf, len(inv.Items)), &words{numbers: map[string]uint32{}}}
 	for _, item := range inv.Items {
-		if _, known := states[item.Handle]; !known {
-			states[item.Handle] = stateOf{item.Name, view.Whose(&item.Entry), string(item.State), item.Effect}
+		if _, known := s.of[item.Handle]; !known {
+			s.of[item.Handle] = stateOf{item.Name, s.words.number(view.Whose(&item.Entry)), s.words.number(string(item.State)), s.words.number(item.Effect)}
 		}
 	}
-	return states
+	return s
+}
+
+// get is what is told of an entry.
+func (s states) get(handle string) (o outcome, state string, ok bool) {
+	of, ok := s.of[handle]
+	if !ok {
+		return outcome{}, absent, false
+	}
+	return outcome{Name: of.name, whom: s.words.texts[of.whom], TakesEffect: s.words.texts[of.effect]}, s.words.texts[of.state], true
 }
 
 // became lists the entries that a change touched, as they were and as they are now.
-func became(plan change.Plan, before, after map[string]stateOf) []outcome {
+func became(plan change.Plan, before, after states) []outcome {
 	// An entry of its own can be added or removed with a change: a user's override of what is for
 	// everyone.
 	handles := slices.Clone(plan.Handles)
-	for _, side := range [2][2]map[string]stateOf{{after, before}, {before, after}} {
+	for _, side := range [2][2]states{{after, before}, {before, after}} {
 		var only []string
-		for h := range side[0] {
-			if _, both := side[1][h]; !both {
+		for h := range side[0].of {
+			if _, both := side[1].of[h]; !both {
 				only = append(only, h)
 			}
 		}
@@ -553,20 +587,13 @@ func became(plan change.Plan, before, after map[string]stateOf) []outcome {
 	seen := make(map[string]bool, len(handles))
 	list := make([]outcome, 0, len(handles))
 	for _, h := range handles {
-		was, had := before[h]
-		is, has := after[h]
-		if seen[h] || !had && !has || plan.For != "" && had && has && was.state == is.state {
+		was, wasState, had := before.get(h)
+		is, isState, has := after.get(h)
+		if seen[h] || !had && !has || plan.For != "" && had && has && wasState == isState {
 			continue // of what is for everyone, one user's own override tells
 		}
 		seen[h] = true
-		o := outcome{Handle: h, Name: cmp.Or(is.name, was.name), whom: cmp.Or(is.whom, was.whom), Was: absent, WillBe: absent, TakesEffect: cmp.Or(was.effect, is.effect)}
-		if had {
-			o.Was = was.state
-		}
-		if has {
-			o.WillBe = is.state
-		}
-		list = append(list, o)
+		list = append(list, outcome{Handle: h, Name: cmp.Or(is.Name, was.Name), whom: cmp.Or(is.whom, was.whom), Was: wasState, WillBe: isState, TakesEffect: cmp.Or(was.TakesEffect, is.TakesEffect)})
 	}
 	return list
 }
@@ -612,7 +639,7 @@ func (s *session) printNothing(plan change.Plan) error {
 }
 
 // printChange tells what came of a change. The states are those of before.
-func (s *session) printChange(plan change.Plan, was map[string]stateOf, result change.Result, running []string) error {
+func (s *session) printChange(plan change.Plan, was states, result change.Result, running []string) error {
 	changeID, snapID := result.Change.Name(), result.Snapshot.Name()
 	if s.format == "csv" {
 		for _, w := range append(slices.Clone(plan.Warnings), result.Warnings...) {

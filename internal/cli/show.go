@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"fmt"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -56,13 +57,14 @@ type artifactJSON struct {
 type shownEntry struct {
 	Entry     autostart.Entry `json:"entry"`
 	Effect    string          `json:"takes_effect"`
+	Search    string          `json:"search,omitempty"`
 	Facts     []factJSON      `json:"facts"`
 	Artifacts []artifactJSON  `json:"artifacts"`
 }
 
 // known gathers what is known of an item.
-func known(m *machine.Machine, item *location.Item) shownEntry {
-	e := shownEntry{Entry: item.Entry, Effect: item.Effect}
+func (a *app) known(m *machine.Machine, item *location.Item) shownEntry {
+	e := shownEntry{Entry: item.Entry, Effect: item.Effect, Search: a.searchFor(&item.Entry)}
 	if item.Facts != nil {
 		for _, f := range item.Facts() {
 			e.Facts = append(e.Facts, factJSON{f.Name, autostart.Text(f.Value), autostart.Text(f.Basis)})
@@ -87,7 +89,7 @@ func (a *app) show(m *machine.Machine, items []*location.Item) error {
 	case "json":
 		list := make([]shownEntry, len(items))
 		for k, item := range items {
-			list[k] = known(m, item)
+			list[k] = a.known(m, item)
 		}
 		return p.JSON(struct {
 			Machine machineJSON  `json:"machine"`
@@ -96,7 +98,7 @@ func (a *app) show(m *machine.Machine, items []*location.Item) error {
 	case "csv":
 		var sheet [][]string
 		for _, item := range items {
-			e := known(m, item)
+			e := a.known(m, item)
 			for _, r := range e.rows() {
 				sheet = append(sheet, []string{e.Entry.Handle, r.name, r.value, r.basis})
 			}
@@ -110,9 +112,24 @@ func (a *app) show(m *machine.Machine, items []*location.Item) error {
 		if k > 0 {
 			p.Line("")
 		}
-		a.print(p, known(m, item))
+		a.print(p, a.known(m, item))
 	}
 	return nil
+}
+
+// searchFor fills the address of the configuration in: with the name, the maker and the name of the
+// program's file. No path goes into it, for paths have users' names.
+func (a *app) searchFor(e *autostart.Entry) string {
+	if a.search == "" {
+		return ""
+	}
+	var words []string
+	for _, w := range []string{e.Name, e.Maker.Name, e.Target.Path[strings.LastIndexAny(e.Target.Path, `/\`)+1:]} {
+		if w != "" && !slices.Contains(words, w) && !strings.ContainsAny(w, `/\`) {
+			words = append(words, w)
+		}
+	}
+	return strings.Replace(a.search, "{}", url.QueryEscape(strings.Join(words, " ")), 1)
 }
 
 // row is a line of what is known.
@@ -168,6 +185,7 @@ func (e shownEntry) rows() []row {
 		add("system's own name", entry.SystemName, "", view.Plain)
 	}
 	add("location", entry.Location, "", view.Plain)
+	add("look it up at", e.Search, "lockback opens nothing", view.Plain)
 	for _, f := range e.Facts {
 		if !slices.Contains(leading, f.Name) {
 			add(f.Name, f.Value, f.Basis, view.Plain)

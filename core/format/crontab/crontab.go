@@ -17,7 +17,7 @@ import (
 const OffMark = "#lockback:off "
 
 // Kind says what a line is.
-type Kind int
+type Kind uint8
 
 // The kinds of lines. A Bad line is neither comment nor variable nor job: cron
 // then refuses the whole table.
@@ -30,7 +30,7 @@ const (
 
 // Line is one line of a table.
 type Line struct {
-	Number   int // counted from 1
+	Number   int32 // counted from 1
 	Kind     Kind
 	Off      bool   // turned off by Lock Back
 	Schedule string // "17 * * * *" or "@reboot"
@@ -59,7 +59,7 @@ func Parse(content []byte, withUser bool) *Table {
 	// The lines share one copy of the text: a table can have a hundred thousand.
 	for raw := range strings.Lines(string(content)) {
 		l := parseLine(raw, withUser)
-		l.Number = len(t.Lines) + 1
+		l.Number = int32(len(t.Lines) + 1)
 		t.Lines = append(t.Lines, l)
 	}
 	return t
@@ -164,7 +164,7 @@ func (t *Table) Jobs() []Line {
 }
 
 // SetOff switches the line with that number off or on.
-func (t *Table) SetOff(number int, off bool) {
+func (t *Table) SetOff(number int32, off bool) {
 	l := &t.Lines[number-1]
 	if l.Off == off {
 		return

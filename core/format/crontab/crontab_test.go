@@ -30,7 +30,7 @@ func TestReadSystemTable(t *testing.T) {
 	require.Equal(t, "17 * * * *", jobs[0].Schedule)
 	require.Equal(t, "root", jobs[0].User)
 	require.Equal(t, "cd / && run-parts --report /etc/cron.hourly", jobs[0].Command)
-	require.Equal(t, 5, jobs[0].Number)
+	require.EqualValues(t, 5, jobs[0].Number)
 	require.Equal(t, "@reboot", jobs[1].Schedule)
 	require.Equal(t, []bool{false, false, true, true}, []bool{jobs[0].Off, jobs[1].Off, jobs[2].Off, jobs[3].Off})
 	require.Equal(t, "*/5 0-6,12 1 jan-mar mon-fri", jobs[2].Schedule)

@@ -105,7 +105,7 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 		*item = location.Item{
 			Entry: autostart.Entry{
 				User: autostart.Text(owner), Name: cronName(*l), State: autostart.Enabled, When: spoken(l.Schedule), Command: l.Command,
-				Source: autostart.Source{Path: file, Line: l.Number},
+				Source: autostart.Source{Path: file, Line: int(l.Number)},
 			},
 			Artifacts: artifacts,
 			Argv:      argv,
@@ -181,7 +181,7 @@ type cronLine struct {
 func (*cronLine) Word() autostart.Switch { return autostart.Comment }
 
 // Part is the line.
-func (c *cronLine) Part() part.Part { return part.NewLine(c.in.file, c.line.Number, c.line.Text()) }
+func (c *cronLine) Part() part.Part { return part.NewLine(c.in.file, int(c.line.Number), c.line.Text()) }
 
 func (c *cronLine) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	edits, errs := c.PlanGroup(images, want, []location.Switcher{c})
@@ -237,7 +237,7 @@ func (c *cronLine) find(t *crontab.Table) (crontab.Line, bool) {
 	is := func(l crontab.Line) bool {
 		return l.Kind == c.line.Kind && l.Command == c.line.Command && l.User == c.line.User && l.Schedule == c.line.Schedule
 	}
-	if n := c.line.Number; n <= len(t.Lines) && is(t.Lines[n-1]) {
+	if n := c.line.Number; int(n) <= len(t.Lines) && is(t.Lines[n-1]) {
 		return t.Lines[n-1], true
 	}
 	for _, l := range t.Lines {
