@@ -181,7 +181,9 @@ type cronLine struct {
 func (*cronLine) Word() autostart.Switch { return autostart.Comment }
 
 // Part is the line.
-func (c *cronLine) Part() part.Part { return part.NewLine(c.in.file, int(c.line.Number), c.line.Text()) }
+func (c *cronLine) Part() part.Part {
+	return part.NewLine(c.in.file, int(c.line.Number), c.line.Text())
+}
 
 func (c *cronLine) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	edits, errs := c.PlanGroup(images, want, []location.Switcher{c})
