@@ -40,7 +40,15 @@ var Stages = []Stage{Boot, System, SignIn, Schedule, Event, Attach}
 // When is when the entries of a stage start that say nothing more exact; empty where the stage
 // does not tell.
 func (s Stage) When() string {
-	return map[Stage]string{Boot: "at startup, before services", System: "at startup", SignIn: "at sign-in"}[s]
+	switch s {
+	case Boot:
+		return "at startup, before services"
+	case System:
+		return "at startup"
+	case SignIn:
+		return "at sign-in"
+	}
+	return ""
 }
 
 // State says whether an entry would start the next time its stage comes.

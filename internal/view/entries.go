@@ -257,6 +257,12 @@ func states(entries []*autostart.Entry) string {
 	}
 }
 
+// entryColumn is a column of a table of entries.
+type entryColumn struct {
+	Column
+	cell func(*autostart.Entry) Cell
+}
+
 // entryWriter makes the function that writes the entries of a group.
 func (p Printer) entryWriter(entries []*autostart.Entry, layout Layout, indent string) func([]*autostart.Entry) {
 	if layout.Columns == nil && p.Width > 0 && p.Width < wideEnough {
@@ -266,78 +272,56 @@ func (p Printer) entryWriter(entries []*autostart.Entry, layout Layout, indent s
 			}
 		}
 	}
-	columns, row := wideColumns, wideRow
+	columns := filled(wideColumns, entries)
 	if layout.Columns != nil {
-		columns, row = fieldColumns(layout.Columns)
+		columns = filled(fieldColumns(layout.Columns), entries)
 	}
+	plain := make([]Column, len(columns))
+	for k, c := range columns {
+		plain[k] = c.Column
+	}
+	cells := make([]Cell, len(columns)) // of the row at hand: no row is kept
 	rows := func(of []*autostart.Entry) iter.Seq[[]Cell] {
 		return func(yield func([]Cell) bool) {
 			for _, e := range of {
-				if !yield(row(e)) {
+				for k, c := range columns {
+					cells[k] = c.cell(e)
+				}
+				if !yield(cells) {
 					return
 				}
 			}
 		}
 	}
-	columns, row = p.filled(columns, row, entries)
 	p.Indent = indent
-	widths := p.Widths(columns, rows(entries))
+	widths := p.Widths(plain, rows(entries))
 	titles := true
 	return func(group []*autostart.Entry) {
-		p.table(columns, rows(group), widths, titles)
+		p.table(plain, rows(group), widths, titles)
 		titles = false
 	}
 }
 
 // filled leaves out the columns that nobody fills.
-func (p Printer) filled(columns []Column, row func(*autostart.Entry) []Cell, entries []*autostart.Entry) ([]Column, func(*autostart.Entry) []Cell) {
-	used := make([]bool, len(columns))
-	left := len(columns)
-	for _, e := range entries {
-		for k, c := range row(e) {
-			if !used[k] && slices.ContainsFunc(c.Lines, func(l string) bool { return l != "" }) {
-				used[k] = true
-				left--
-			}
-		}
-		if left == 0 {
-			return columns, row
-		}
-	}
-	var kept []Column
-	for k, c := range columns {
-		if used[k] {
-			kept = append(kept, c)
-		}
-	}
-	return kept, func(e *autostart.Entry) []Cell {
-		var cells []Cell
-		for k, c := range row(e) {
-			if used[k] {
-				cells = append(cells, c)
-			}
-		}
-		return cells
-	}
+func filled(columns []entryColumn, entries []*autostart.Entry) []entryColumn {
+	return slices.DeleteFunc(slices.Clone(columns), func(c entryColumn) bool {
+		return !slices.ContainsFunc(entries, func(e *autostart.Entry) bool {
+			return slices.ContainsFunc(c.cell(e).Lines, func(l string) bool { return l != "" })
+		})
+	})
 }
 
 // fieldColumns are the columns of chosen fields.
-func fieldColumns(fields []Field) ([]Column, func(*autostart.Entry) []Cell) {
-	columns := make([]Column, len(fields))
+func fieldColumns(fields []Field) []entryColumn {
+	columns := make([]entryColumn, len(fields))
 	for k, f := range fields {
-		columns[k] = Column{Title: f.Name, Share: 1}
+		columns[k] = entryColumn{Column{Title: f.Name, Share: 1}, func(e *autostart.Entry) Cell { return Cell{[]string{f.Value(e)}, markOf(e)} }}
 		switch f.Name {
 		case "handle", "state", "stage", "scope", "user", "os_part", "line", "switch", "target_exists", "target_size", "target_modified":
 			columns[k].Share = 0
 		}
 	}
-	return columns, func(e *autostart.Entry) []Cell {
-		cells := make([]Cell, len(fields))
-		for k, f := range fields {
-			cells[k] = Cell{[]string{f.Value(e)}, markOf(e)}
-		}
-		return cells
-	}
+	return columns
 }
 
 // nameOf is the name of an entry, or words for one that has none.
@@ -356,8 +340,16 @@ func markOf(e *autostart.Entry) Mark {
 	return Plain
 }
 
-var wideColumns = []Column{{Title: "handle"}, {Title: "state"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "when and how", Share: 3},
-	{Title: "starts", Share: 5}, {Title: "problems", Share: 2}, {Title: "remarks", Share: 3}}
+var wideColumns = []entryColumn{
+	{Column{Title: "handle"}, func(e *autostart.Entry) Cell { return T(e.Handle) }},
+	{Column{Title: "state"}, func(e *autostart.Entry) Cell { return Cell{[]string{string(e.State)}, markOf(e)} }},
+	{Column{Title: "name", Share: 3}, func(e *autostart.Entry) Cell { return Cell{[]string{nameOf(e)}, markOf(e)} }},
+	{Column{Title: "for"}, func(e *autostart.Entry) Cell { return T(others(e)) }},
+	{Column{Title: "when and how", Share: 3}, func(e *autostart.Entry) Cell { return Cell{details(e), markOf(e)} }},
+	{Column{Title: "starts", Share: 5}, func(e *autostart.Entry) Cell { return Cell{[]string{e.Command}, markOf(e)} }},
+	{Column{Title: "problems", Share: 2}, func(e *autostart.Entry) Cell { return Cell{Problems(e), Alert} }},
+	{Column{Title: "remarks", Share: 3}, func(e *autostart.Entry) Cell { return Cell{remarks(e), Quiet} }},
+}
 
 // others is for whom an entry starts where its place does not say it.
 func others(e *autostart.Entry) string {
@@ -365,12 +357,6 @@ func others(e *autostart.Entry) string {
 		return ""
 	}
 	return e.User
-}
-
-func wideRow(e *autostart.Entry) []Cell {
-	m := markOf(e)
-	return []Cell{T(e.Handle), {[]string{string(e.State)}, m}, {[]string{nameOf(e)}, m}, T(others(e)), {details(e), m},
-		{[]string{e.Command}, m}, {Problems(e), Alert}, {remarks(e), Quiet}}
 }
 
 // stacked writes an entry in one or two lines, more where they do not suffice.
