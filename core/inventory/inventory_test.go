@@ -62,6 +62,11 @@ func TestRowsAreTrue(t *testing.T) {
 		require.NoError(t, err)
 		defer m.Close()
 		ids := map[string]bool{}
+		for _, row := range notLookedAt[m.OS]() {
+			require.True(t, strings.HasPrefix(row.ID, m.OS+".") && row.Title != "" && len(row.Where()) > 0, row.ID)
+			require.False(t, ids[row.ID], "%s stands twice, or is read and said to be not looked at", row.ID)
+			ids[row.ID] = true
+		}
 		for n := range tables[m.OS]() {
 			row := tables[m.OS]()[n] // nothing is remembered from the others
 			require.False(t, ids[row.ID], "%s stands twice", row.ID)
@@ -71,6 +76,7 @@ func TestRowsAreTrue(t *testing.T) {
 			reader := m.Reader(func(place string) { lock.Lock(); seen[place] = true; lock.Unlock() })
 			items, _, _ := location.Run(reader, []location.Location{row})
 			require.NotEmpty(t, row.Where(), row.ID)
+			require.NotEmpty(t, row.Title, row.ID)
 			require.NotEmpty(t, items, "%s has no entry on an example machine", row.ID)
 			for _, where := range row.Where() {
 				all := patterns(where)
