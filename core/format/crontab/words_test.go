@@ -24,3 +24,14 @@ func TestWords(t *testing.T) {
 		require.Equal(t, want, crontab.Words(schedule), schedule)
 	}
 }
+
+func FuzzWords(f *testing.F) {
+	for _, s := range []string{"@daily", "*/10 * * * *", "30 18 * * 1-5", "0-59/2 1-20 1,2 jan-dec sun", "*/0 * * * *", "5-1 * * * *"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, schedule string) {
+		words := crontab.Words(schedule)
+		require.NotEmpty(t, words)
+		require.Equal(t, words, crontab.Words(schedule))
+	})
+}
