@@ -1,6 +1,7 @@
 package change
 
 import (
+	"cmp"
 	"fmt"
 	"sync"
 
@@ -97,13 +98,7 @@ func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error),
 	if now, err := inv.Machine.Image(r.Artifact); rec.Part == nil && (err != nil || r.Whole && now.Kind != machine.Absent) {
 		return nil
 	}
-	effect := location.AtNextStart
-	for _, l := range inv.Locations {
-		if l.ID == rec.Location {
-			effect = l.Effect
-		}
-	}
-	item := &location.Item{Entry: rec.Entry, Effect: effect, Artifacts: func() []machine.Artifact { return rec.Artifacts }}
+	item := &location.Item{Entry: rec.Entry, Effect: cmp.Or(inv.Effect(rec.Location), location.AtNextStart), Artifacts: func() []machine.Artifact { return rec.Artifacts }}
 	item.State = autostart.Disabled
 	item.Mode = "removed (kept in the record)"
 	item.Switcher = removed{rec, r.Snapshot, images}

@@ -84,6 +84,17 @@ func (inv Inventory) Entries() []*autostart.Entry {
 	return entries
 }
 
+// Effect is when a change of a location's entries counts; empty where the machine has no such
+// location.
+func (inv Inventory) Effect(location string) string {
+	for _, l := range inv.Locations {
+		if l.ID == location {
+			return l.Effect
+		}
+	}
+	return ""
+}
+
 // ByHandle finds the items by their handles; of several with the same one, the first counts.
 func (inv Inventory) ByHandle() map[string]*location.Item {
 	items := make(map[string]*location.Item, len(inv.Items))

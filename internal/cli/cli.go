@@ -4,6 +4,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -65,20 +66,24 @@ type Streams struct {
 func Standard() Streams {
 	s := Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Ask: term.IsTerminal(int(os.Stdin.Fd()))}
 	if term.IsTerminal(int(os.Stdout.Fd())) {
-		s.Width, s.Color = 80, os.Getenv("TERM") != "dumb" && consoleColors()
-		if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 0 {
-			s.Width = max(w, minWidth)
-		}
+		s.Width, s.Color = cmp.Or(widthOf(os.Stdout), 80), os.Getenv("TERM") != "dumb" && consoleColors()
 	} else if w, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && w > 0 {
 		s.Width = max(w, minWidth)
 	} else if info, err := os.Stdout.Stat(); err == nil && info.Mode()&fs.ModeNamedPipe != 0 {
 		// A pager at the end of the pipe shows it on the same terminal.
-		if w, _, err := term.GetSize(int(os.Stderr.Fd())); err == nil && w > 0 {
-			s.Width = max(w, minWidth)
-		}
+		s.Width = widthOf(os.Stderr)
 	}
 	s.Watch, s.Told = true, term.IsTerminal(int(os.Stderr.Fd()))
 	return s
+}
+
+// widthOf is how many columns a terminal has; 0 where the file is none, or does not tell.
+func widthOf(f *os.File) int {
+	w, _, err := term.GetSize(int(f.Fd()))
+	if err != nil || w <= 0 {
+		return 0
+	}
+	return max(w, minWidth)
 }
 
 // minWidth is the narrowest terminal that is written for.
@@ -105,14 +110,17 @@ type app struct {
 	guarded             bool
 	toldDisk            bool // of the record on the disk
 	toldOthers          bool // of other records of the machine
-	// stopping is what is said when the person stops the program; empty: a change is being made,
-	// which has its own way to stop.
-	stopping atomic.Pointer[string]
-	tidy     func() // removes what a stop would leave behind; nil where there is nothing
+	stopping            atomic.Pointer[stop]
+}
+
+// stop is what happens when the person stops the program.
+type stop struct {
+	words string // empty: a change is being made, which has its own way to stop
+	tidy  func() // removes what would be left behind; nil where there is nothing
 }
 
 // stopMeans says what a stop at this point of the run means.
-func (a *app) stopMeans(words string) { a.stopping.Store(&words) }
+func (a *app) stopMeans(words string) { a.stopping.Store(&stop{words: words}) }
 
 // watch ends the process when the person stops it, with a line that says what was and was not
 // done.
@@ -121,11 +129,11 @@ func (a *app) watch() {
 	signal.Notify(stopped, os.Interrupt)
 	go func() {
 		for range stopped {
-			if words := *a.stopping.Load(); words != "" {
-				if a.tidy != nil {
-					a.tidy()
+			if now := a.stopping.Load(); now.words != "" {
+				if now.tidy != nil {
+					now.tidy()
 				}
-				fmt.Fprintln(a.Err, "\nlockback: stopped; "+words)
+				fmt.Fprintln(a.Err, "\nlockback: stopped; "+now.words)
 				os.Exit(exitFailed)
 			}
 		}

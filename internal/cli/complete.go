@@ -27,7 +27,7 @@ func (a *app) quietly() *app {
 	return q
 }
 
-// describe makes a name fit to stand beside a completion: shells treat some characters as their
+// described makes a name fit to stand beside a completion: shells treat some characters as their
 // own.
 func described(name string) string {
 	return strings.Map(func(r rune) rune {

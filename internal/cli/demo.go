@@ -40,8 +40,9 @@ this machine is touched.`,
 					lines.ReadString('\n')
 				}
 			}
-			o.Made = func(temp string) { a.tidy = func() { os.RemoveAll(temp) } }
-			a.stopMeans("the example ends here; nothing of this computer was touched")
+			const ends = "the example ends here; nothing of this computer was touched"
+			a.stopMeans(ends)
+			o.Made = func(temp string) { a.stopping.Store(&stop{ends, func() { os.RemoveAll(temp) }}) }
 			return demo.Guide(a.Out, o, run)
 		},
 	}

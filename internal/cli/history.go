@@ -193,15 +193,13 @@ func (s *session) historyOf(id string) error {
 		p.Line("%s of %s, %s: %s", item.ID, dated(c.Time), item.State, item.Message)
 		p.Line("S%d has the state before it.", c.Snapshot)
 		p.Line("")
-		names := make(map[string]string, len(touched))
 		var rows [][]view.Cell
 		for _, n := range touched {
-			names[n.Handle] = n.Name
 			rows = append(rows, []view.Cell{view.T(n.Handle), view.T(n.Name), view.T(cmp.Or(n.User, "everyone")), view.T(n.Was)})
 		}
 		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 1}, {Title: "for"}, {Title: "was"}}, slices.Values(rows))
 		p.Line("")
-		s.printSteps(c.Steps, func(h string) string { return names[h] })
+		s.printSteps(c.Steps, entryNames(touched))
 		return nil
 	}
 	snap, err := s.snapshot(id)
@@ -277,10 +275,10 @@ func (s *session) touchedBy(c change.Change) []named {
 	return list
 }
 
-// namesAt tells the names of entries that a change touched.
-func (s *session) namesAt(c change.Change) func(handle string) string {
-	names := map[string]string{}
-	for _, n := range s.touchedBy(c) {
+// entryNames tells the names of entries that a change touched.
+func entryNames(touched []named) func(handle string) string {
+	names := make(map[string]string, len(touched))
+	for _, n := range touched {
 		names[n.Handle] = n.Name
 	}
 	return func(h string) string { return names[h] }

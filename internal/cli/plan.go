@@ -131,14 +131,14 @@ const absent = "absent"
 
 // planned tells what a plan makes of each of its entries.
 func planned(plan change.Plan, inv inventory.Inventory) []outcome {
-	known, effects := inv.ByHandle(), effectsOf(inv)
+	known := inv.ByHandle()
 	all := make([]outcome, 0, len(plan.Handles))
 	for _, h := range plan.Handles {
 		o, will := outcome{Handle: h, Was: absent, WillBe: absent}, plan.Expect(h)
 		if item := known[h]; item != nil {
 			o.Name, o.whom, o.Was, o.TakesEffect = item.Name, view.Whose(&item.Entry), string(item.State), item.Effect
 		} else if will.Entry != nil {
-			o.Name, o.whom, o.TakesEffect = will.Entry.Name, view.Whose(will.Entry), effects[will.Entry.Location]
+			o.Name, o.whom, o.TakesEffect = will.Entry.Name, view.Whose(will.Entry), inv.Effect(will.Entry.Location)
 		}
 		if will.State != "" {
 			o.WillBe = string(will.State)
@@ -178,15 +178,6 @@ func replaced(all []outcome, plan change.Plan, inv inventory.Inventory) []outcom
 		}
 	}
 	return more
-}
-
-// effectsOf are the words of locations for when a change counts.
-func effectsOf(inv inventory.Inventory) map[string]string {
-	effects := map[string]string{}
-	for _, l := range inv.Locations {
-		effects[l.ID] = l.Effect
-	}
-	return effects
 }
 
 // printOutcomes lists entries as they were and as they will be, or are now, below when it counts.
@@ -278,7 +269,6 @@ func (s *session) carryOut(e errand) error {
 	}
 	result, err := s.engine.Apply(plan, inv, e.message)
 	done()
-	inv = inventory.Inventory{}
 	if err != nil {
 		return s.explain(err)
 	}
@@ -423,10 +413,7 @@ func (s *session) stillRunning(e errand) []string {
 	if !s.machine.Live {
 		return nil
 	}
-	known := map[string]*location.Item{}
-	for _, item := range e.inv.Items {
-		known[item.Handle] = item
-	}
+	known := e.inv.ByHandle()
 	var stops []string
 	running := 0
 	for _, h := range e.plan.Handles {
@@ -462,13 +449,9 @@ func (s *session) stillRunning(e errand) []string {
 func leftOutNotes(plan change.Plan) []string {
 	var notes []string
 	for _, l := range plan.LeftOut {
-		notes = append(notes, "left out: "+leftOut(l))
+		notes = append(notes, "left out: "+strings.TrimSpace(fmt.Sprintf("%s  %s: %v", l.Handle, l.Name, l.Err)))
 	}
 	return notes
-}
-
-func leftOut(l change.LeftOut) string {
-	return strings.TrimSpace(fmt.Sprintf("%s  %s: %v", l.Handle, l.Name, l.Err))
 }
 
 // incomplete ends a run whose plan left something out: not everything was done.
@@ -600,11 +583,7 @@ func became(plan change.Plan, before, after states) []outcome {
 
 // allWarnings are those of a plan and of what came of it, for a script.
 func (s *session) allWarnings(plan change.Plan, more []string) []string {
-	warnings := append(append([]string{}, plan.Warnings...), more...)
-	for _, l := range plan.LeftOut {
-		warnings = append(warnings, "left out: "+leftOut(l))
-	}
-	return warnings
+	return notNil(slices.Concat(plan.Warnings, more, leftOutNotes(plan)))
 }
 
 func (s *session) changeAsJSON(changeID, snapID string, steps []change.Step, entries []outcome, warnings []string) error {

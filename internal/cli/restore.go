@@ -99,13 +99,9 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 
 // addedSince counts the entries that a snapshot does not know.
 func addedSince(inv inventory.Inventory, snap *snapshot.Snapshot) int {
-	known, err := snap.Entries()
+	had, err := handlesOf(snap)
 	if err != nil {
 		return 0 // it was read a moment ago
-	}
-	had := map[string]bool{}
-	for _, r := range known {
-		had[r.Handle] = true
 	}
 	n := 0
 	for _, item := range inv.Items {

@@ -405,15 +405,21 @@ func (a *app) since(m *machine.Machine, st *store.Store, words []string) ([]stri
 	if err != nil {
 		return nil, nil, err
 	}
-	known, err := snap.Entries()
+	had, err := handlesOf(snap)
 	if err != nil {
 		return nil, nil, adviseStore(err)
 	}
-	had := make(map[string]bool, len(known))
-	for _, r := range known {
-		had[r.Handle] = true
-	}
 	return words, func(handle string) bool { return !had[handle] }, nil
+}
+
+// handlesOf are the handles of a snapshot's entries.
+func handlesOf(snap *snapshot.Snapshot) (map[string]bool, error) {
+	entries, err := snap.Entries()
+	handles := make(map[string]bool, len(entries))
+	for _, r := range entries {
+		handles[r.Handle] = true
+	}
+	return handles, err
 }
 
 // local is a moment as a person reads it: in the time of the place where the program runs.
