@@ -108,9 +108,10 @@ type Entry struct {
 	When       string   `json:"when"`    // when it starts, in words
 	Command    string   `json:"command"` // as it is written at the source
 	Target     Target   `json:"target"`
-	Maker      Maker    `json:"maker"`
-	OSPart     bool     `json:"os_part"` // a part of the operating system itself
-	Guarded    string   `json:"guarded"` // what a mistake with it would cost; empty: not guarded
+	Known      *Known   `json:"-"`        // what is known of the program; nil: nothing, see [Entry.Facts]
+	OSPart     bool     `json:"os_part"`  // a part of the operating system itself
+	OSBasis    string   `json:"os_basis"` // how that is known: [BySignature] and its like
+	Guarded    string   `json:"guarded"`  // what a mistake with it would cost; empty: not guarded
 	Source     Source   `json:"source"`
 	Switch     Switch   `json:"switch"`
 	Problems   []string `json:"problems"` // words of a fixed list, see docs
@@ -158,6 +159,14 @@ const (
 	Ignored       = "ignored"        // the operating system passes it over, the mode says why
 	Insecure      = "insecure"       // others than its owner may change what it runs
 	NotDefault    = "not-default"    // a setting of the system's own that leads elsewhere
+	// Of the program itself.
+	Unsigned         = "unsigned"          // not signed, where the system's kind of program usually is
+	SignatureInvalid = "signature-invalid" // signed, and not as it was when it was signed
+	Changed          = "changed"           // not as its package delivered it
+	Impostor         = "impostor"          // a system's name in another place
+	OddPlace         = "odd-place"         // where programs are not installed
+	Obscured         = "obscured"          // its command hides what it does
+	Twice            = "twice"             // another entry of the stage starts the same program
 )
 
 // Handle makes the short name of an entry from what identifies it: its location,

@@ -1,9 +1,11 @@
 package autostart_test
 
 import (
+	"encoding/json"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
@@ -98,4 +100,29 @@ func FuzzSelector(f *testing.F) {
 			s.Matches(*entry(raw, a, b, autostart.Enabled))
 		}
 	})
+}
+
+func TestEntriesInJSON(t *testing.T) {
+	there := true
+	for _, e := range []autostart.Entry{
+		{Problems: []string{}},
+		{Handle: "k7f3qa2", Name: "a \"b\" \\ \x07 <&> \u2028", User: "ines", State: autostart.Disabled, Stage: autostart.SignIn, Scope: autostart.ForUser, OSPart: true, OSBasis: autostart.ByName, Switch: autostart.Park,
+			Target: autostart.Target{Path: "/a", Exists: &there, Size: 7, Modified: time.Unix(1, 5).UTC()}, Source: autostart.Source{Path: "p", Key: "k", Line: 3}, Problems: []string{"a", "b"},
+			Known: &autostart.Known{Maker: autostart.Maker{Name: "Fogbell", Basis: autostart.BySignature}, Product: autostart.Product{Name: "Fogbell Sync", Version: "3", Installed: "2026-01-02"}, Description: "d", DescriptionBasis: autostart.ByPackage}},
+	} {
+		text, err := json.Marshal(e)
+		require.NoError(t, err)
+		var got struct {
+			autostart.Entry  // its tags, without its methods for JSON
+			Maker            autostart.Maker
+			Product          autostart.Product
+			Description      string
+			DescriptionBasis string `json:"description_basis"`
+		}
+		require.NoError(t, json.Unmarshal(text, &got))
+		known := e.Facts()
+		require.Equal(t, *known, autostart.Known{Maker: got.Maker, Product: got.Product, Description: got.Description, DescriptionBasis: got.DescriptionBasis})
+		got.Entry.Known = e.Known
+		require.Equal(t, e, got.Entry)
+	}
 }

@@ -43,7 +43,8 @@ var selectable = map[string]func(Entry) []string{
 	"scope":    func(e Entry) []string { return []string{string(e.Scope)} },
 	"user":     func(e Entry) []string { return []string{e.User} },
 	"location": func(e Entry) []string { return []string{e.Location} },
-	"maker":    func(e Entry) []string { return []string{e.Maker.Name} },
+	"maker":    func(e Entry) []string { return []string{e.Maker().Name} },
+	"product":  func(e Entry) []string { return []string{e.Facts().Product.Name} },
 	"mode":     func(e Entry) []string { return []string{e.Mode} },
 	"switch":   func(e Entry) []string { return []string{string(e.Switch)} },
 	"command":  func(e Entry) []string { return []string{e.Command} },
@@ -239,7 +240,7 @@ func isPattern(word string) bool { return strings.ContainsAny(word, "*?[") }
 // is empty where the word occurs nowhere.
 func Occurs(word string, e *Entry) string {
 	low := strings.ToLower(word)
-	for _, at := range []struct{ what, text string }{{"name", e.Name}, {"system's name", e.SystemName}, {"maker", e.Maker.Name}, {"command", e.Command},
+	for _, at := range []struct{ what, text string }{{"name", e.Name}, {"system's name", e.SystemName}, {"maker", e.Maker().Name}, {"command", e.Command},
 		{"program", e.Target.Path}, {"source", e.Source.Path}, {"source", e.Source.Key}} {
 		if strings.Contains(strings.ToLower(at.text), low) {
 			return at.what

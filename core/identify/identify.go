@@ -11,12 +11,14 @@ package identify
 import (
 	"path"
 	"runtime"
+	"slices"
 	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/format/shellcommand"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/program"
 )
 
 // Annotate fills in target, os_part and guarded of the items.
@@ -25,12 +27,99 @@ func Annotate(m *machine.Reader, items []*location.Item) {
 	// shared out; each worker remembers the programs that it has looked up.
 	workers := runtime.GOMAXPROCS(0)
 	mac := &macFinder{machine: m}
+	part := func(k int) []*location.Item { return items[k*len(items)/workers : (k+1)*len(items)/workers] }
+	location.SideBySide(workers, func(k int) { findTargets(m, mac, part(k)) })
+	book := program.Open(m)
+	book.Look(namesOf(m, items))
 	location.SideBySide(workers, func(k int) {
-		annotate(m, mac, items[k*len(items)/workers:(k+1)*len(items)/workers])
+		for _, item := range part(k) {
+			tell(item, book.File(item.Target.Path))
+			judge(m, book, item)
+		}
 	})
 }
 
-func annotate(m *machine.Reader, mac *macFinder, items []*location.Item) {
+// namesOf are the files that the items start, and those that decide what of the system's may be
+// a part of it.
+func namesOf(m *machine.Reader, items []*location.Item) []string {
+	var names []string
+	for _, item := range items {
+		if item.Target.Exists != nil && *item.Target.Exists {
+			names = append(names, item.Target.Path)
+		}
+		if program.HasPackages(m) && item.Scope == autostart.ForSystem {
+			names = append(names, item.Source.Path)
+			names = append(names, deciding(m, item)...)
+		}
+	}
+	return names
+}
+
+// deciding are the regular files outside of homes, beside its source, that decide an item now.
+func deciding(m *machine.Reader, item *location.Item) []string {
+	var files []string
+	for _, a := range item.Artifacts() {
+		if a.Kind != machine.FileArtifact || a.Name == item.Source.Path || inHome(m, a.Name) {
+			continue
+		}
+		if info, err := m.Lstat(a.Name); err == nil && info.Mode().IsRegular() {
+			files = append(files, a.Name)
+		}
+	}
+	return files
+}
+
+func inHome(m *machine.Reader, file string) bool {
+	return slices.ContainsFunc(m.Users, func(u machine.User) bool { return strings.HasPrefix(file, u.Home+"/") && u.Home != "/" && u.Home != "" })
+}
+
+// tell gives an item what is known of its program, behind what its location knows of it.
+func tell(item *location.Item, file *program.File) {
+	known := file.Known()
+	if claim := item.Known; claim != nil {
+		known = program.Merge(known, claim)
+	}
+	item.Known = known
+	for _, problem := range file.Problems() {
+		item.Problems = appendNew(item.Problems, problem)
+	}
+	if file != nil && len(file.Evidence) > 0 {
+		item.AddFacts(func() []location.Fact { return evidenceFacts(file) })
+	}
+}
+
+// evidenceFacts are the pieces of evidence on a file, for a person to read.
+func evidenceFacts(file *program.File) []location.Fact {
+	var facts []location.Fact
+	add := func(name, value, basis string) {
+		if value != "" {
+			facts = append(facts, location.Fact{Name: name, Value: value, Basis: basis})
+		}
+	}
+	add("kind", file.Kind, "its first bytes")
+	for _, e := range file.Evidence {
+		product := e.Product
+		if e.Version != "" {
+			product = strings.TrimSpace(product + " " + e.Version)
+		}
+		add("product", product, e.Source)
+		add("installed", e.Installed, e.Source)
+		add("made by", e.Maker, e.Source)
+		add("described as", e.Description, e.Source)
+		switch e.State {
+		case program.Unchanged:
+			add("unchanged", "yes, as it was delivered", e.Source)
+		case program.Changed:
+			add("unchanged", "no, it is not as it was delivered", e.Source)
+		}
+		for _, n := range e.Notes {
+			add(n.Name, n.Text, e.Source)
+		}
+	}
+	return facts
+}
+
+func findTargets(m *machine.Reader, mac *macFinder, items []*location.Item) {
 	programs := map[string]autostart.Target{}
 	find := func(item *location.Item) autostart.Target { return target(m, programs, item.Argv) }
 	switch m.OS {
@@ -44,7 +133,6 @@ func annotate(m *machine.Reader, mac *macFinder, items []*location.Item) {
 		if item.Target.Exists != nil && !*item.Target.Exists {
 			item.Problems = appendNew(item.Problems, autostart.TargetMissing)
 		}
-		judge(m, item)
 		item.Argv = nil // nobody else asks, and of a large machine it is much
 	}
 }
@@ -64,7 +152,7 @@ const maxKnown = 4096
 
 // target resolves the program of a command and looks whether it is there.
 func target(view location.View, known map[string]autostart.Target, argv []string) autostart.Target {
-	word, ok := program(argv, 0)
+	word, ok := programWord(argv, 0)
 	if !ok {
 		return autostart.Target{}
 	}
@@ -110,9 +198,9 @@ func isInterpreter(base string) bool {
 	return interpreters[base] || strings.HasPrefix(base, "python3.")
 }
 
-// program returns the word that names what really runs, looking through
+// programWord returns the word that names what really runs, looking through
 // launchers, shells and interpreters.
-func program(argv []string, depth int) (string, bool) {
+func programWord(argv []string, depth int) (string, bool) {
 	if depth > 8 || len(argv) == 0 {
 		return "", false
 	}
@@ -134,7 +222,7 @@ func program(argv []string, depth int) (string, bool) {
 				rest = rest[1:]
 				continue
 			}
-			return program(rest, depth+1)
+			return programWord(rest, depth+1)
 		}
 	case shells[base]:
 		for k, arg := range argv[1:] {
@@ -185,7 +273,7 @@ func shellProgram(command string, depth int) (string, bool) {
 				argv[k] = "$" + argv[k] // no program can be told from it
 			}
 		}
-		return program(argv, depth)
+		return programWord(argv, depth)
 	}
 	return "", false
 }

@@ -30,13 +30,13 @@ func TestWhatReallyStarts(t *testing.T) {
 		"sh -c 'A=$(date) && export A && [[ -x /opt/a ]] && exec nice /opt/a \"$A\"'": "/opt/a",
 		`sh -c '"/opt/Fog Bell/run" 2>&1 | logger'`:                                   "/opt/Fog Bell/run",
 	} {
-		got, ok := program(unitfile.SplitCommand(command), 0)
+		got, ok := programWord(unitfile.SplitCommand(command), 0)
 		require.True(t, ok, command)
 		require.Equal(t, want, got, command)
 	}
 	for _, unknown := range []string{"", "sh -c '$HOME/bin/run'", "sh -c", "sh script", "$X", "sh -c 'exec /opt/*/run'", "sh -c '/opt/$X/run'", "sh -c '~/bin/run'", "sh -c 'nice \"$(which a)\"'",
 		"sh -c '((((('", "sh -c 'case $1 in start) ;; esac'"} {
-		got, ok := program(unitfile.SplitCommand(unknown), 0)
+		got, ok := programWord(unitfile.SplitCommand(unknown), 0)
 		require.False(t, ok, "%s: %s", unknown, got)
 	}
 }
@@ -74,7 +74,7 @@ func FuzzProgram(f *testing.F) {
 	f.Add(`sh -c "sh -c 'sh -c x'"`)
 	f.Add("a=b ;&&|| \\")
 	f.Fuzz(func(t *testing.T, command string) {
-		program(desktopentry.SplitExec(command), 0)
-		program([]string{"sh", "-c", command}, 0)
+		programWord(desktopentry.SplitExec(command), 0)
+		programWord([]string{"sh", "-c", command}, 0)
 	})
 }

@@ -3,8 +3,10 @@ package identify
 import (
 	"cmp"
 
+	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/program"
 )
 
 // What a mistake would cost.
@@ -32,17 +34,64 @@ var costs = map[location.Role]string{
 }
 
 // judge decides whether an entry is a part of the operating system, and whether it is guarded.
-// No other code decides either. The catalogue has the last word on the first, because it looks at
-// the program too; what it says of the cost is more exact than the role.
-func judge(m *machine.Reader, item *location.Item) {
+// No other code decides either.
+//
+// Where the machine has a database that tells what the system is made of, all that decides the
+// entry, and its program, must be as the system's packages delivered it; the catalogue says what
+// it is for, and of packages that are not the base of every desktop, whether they count as parts.
+// Where there is none, name and place decide, and the basis says that it is only that. What the
+// catalogue says of the cost is more exact than the role, and counts for what was delivered only:
+// nothing protects an impostor.
+func judge(m *machine.Reader, book *program.Book, item *location.Item) {
 	item.OSPart, item.Guarded = item.Shipped, costs[item.Role]
 	row, ok := findRow(m, item)
+	if program.HasPackages(m) {
+		proof := prove(m, book, item)
+		item.OSPart = proof.base || proof.delivered && ok && row.part
+		if ok && !proof.owned {
+			item.Problems = appendNew(item.Problems, autostart.Impostor)
+		}
+		if item.OSPart {
+			item.OSBasis = autostart.ByPackage
+		}
+		ok = ok && proof.delivered
+	} else if ok {
+		item.OSPart = row.part
+	}
+	if item.OSPart && item.OSBasis == "" {
+		item.OSBasis = autostart.ByName
+	}
 	if !ok {
 		return
 	}
-	item.OSPart = row.part
 	item.Guarded = cmp.Or(row.guards, item.Guarded)
 	item.AddFacts(func() []location.Fact {
 		return []location.Fact{{Name: "part of the operating system", Value: row.what, Basis: "catalogue of " + row.location}}
 	})
+}
+
+// proof is what the system's packages say of an entry.
+type proof struct {
+	owned     bool // a package delivered its source
+	delivered bool // all of it is as a package delivered it
+	base      bool // of packages that are the system's own
+}
+
+// prove asks for the entry's source, all other files that decide it, and its program.
+func prove(m *machine.Reader, book *program.Book, item *location.Item) proof {
+	if item.Scope != autostart.ForSystem {
+		return proof{}
+	}
+	source := book.File(item.Source.Path)
+	p := proof{owned: source != nil && len(source.Evidence) > 0, delivered: source.Delivered(), base: source.Vouched() != ""}
+	files := deciding(m, item)
+	if item.Target.Exists != nil && *item.Target.Exists {
+		files = append(files, item.Target.Path)
+	}
+	for _, name := range files {
+		file := book.File(name)
+		p.delivered = p.delivered && file.Delivered()
+		p.base = p.base && file.Vouched() != ""
+	}
+	return p
 }

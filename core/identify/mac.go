@@ -33,7 +33,7 @@ func (f *macFinder) target(item *location.Item) autostart.Target {
 		if len(argv) == 0 {
 			return autostart.Target{}
 		}
-		word, ok := program(argv, 0)
+		word, ok := programWord(argv, 0)
 		if !ok {
 			return autostart.Target{}
 		}

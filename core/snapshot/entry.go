@@ -76,8 +76,8 @@ var entryFields = []struct {
 			return errors.Join(err, nerr)
 		},
 	},
-	text(func(e *Recorded) *string { return &e.Maker.Name }),
-	text(func(e *Recorded) *string { return &e.Maker.Basis }),
+	known(func(k *autostart.Known) *string { return &k.Maker.Name }),
+	known(func(k *autostart.Known) *string { return &k.Maker.Basis }),
 	{
 		func(e *Recorded) string { return strconv.FormatBool(e.OSPart) },
 		func(e *Recorded, s string) (err error) {
@@ -123,13 +123,19 @@ var entryFields = []struct {
 	text(func(e *Recorded) *string { return &e.Place }),
 	text(func(e *Recorded) *string { return &e.SystemName }),
 	text(func(e *Recorded) *string { return &e.When }),
+	text(func(e *Recorded) *string { return &e.OSBasis }),
+	known(func(k *autostart.Known) *string { return &k.Product.Name }),
+	known(func(k *autostart.Known) *string { return &k.Product.Version }),
+	known(func(k *autostart.Known) *string { return &k.Product.Installed }),
+	known(func(k *autostart.Known) *string { return &k.Description }),
+	known(func(k *autostart.Known) *string { return &k.DescriptionBasis }),
 }
 
 // yes and no are what a decoded entry's target points to; nothing writes there.
 var yes, no = true, false
 
 // beforeParts is how many fields the snapshots have that know of no parts.
-var beforeParts = len(entryFields) - 5
+const beforeParts = 22
 
 // text is a field that is a string already.
 func text(at func(*Recorded) *string) (f struct {
@@ -138,6 +144,25 @@ func text(at func(*Recorded) *string) (f struct {
 }) {
 	f.get = func(e *Recorded) string { return *at(e) }
 	f.set = func(e *Recorded, s string) error { *at(e) = s; return nil }
+	return f
+}
+
+// known is a field of what is known of an entry's program. A decoded entry has facts of its own.
+func known(at func(*autostart.Known) *string) (f struct {
+	get func(*Recorded) string
+	set func(*Recorded, string) error
+}) {
+	f.get = func(e *Recorded) string { return *at(e.Facts()) }
+	f.set = func(e *Recorded, s string) error {
+		if s == "" {
+			return nil
+		}
+		if e.Known == nil {
+			e.Known = new(autostart.Known)
+		}
+		*at(e.Known) = s
+		return nil
+	}
 	return f
 }
 

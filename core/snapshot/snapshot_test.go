@@ -44,7 +44,7 @@ func TestEntriesComeBackWhole(t *testing.T) {
 		{Problems: []string{}},
 		{Handle: "k7f3qa2", Location: "linux.rc-local", Stage: autostart.System, Scope: autostart.ForUser, User: "ines", Name: "a\tb\nc\\d\\n\u202e", State: autostart.Disabled,
 			Mode: "m", Command: "c \\t", Target: autostart.Target{Path: "/x", Exists: &yes, Size: 1 << 40, Modified: time.Unix(1, 2).UTC()},
-			Maker: autostart.Maker{Name: "n", Basis: "b"}, OSPart: true, Guarded: "g", Source: autostart.Source{Path: "p", Key: "k", Line: 7},
+			Known: &autostart.Known{Maker: autostart.Maker{Name: "n", Basis: "b"}, Product: autostart.Product{Name: "p", Version: "v", Installed: "i"}, Description: "d", DescriptionBasis: "e"}, OSPart: true, OSBasis: "o", Guarded: "g", Source: autostart.Source{Path: "p", Key: "k", Line: 7},
 			Switch: autostart.Unexec, Problems: []string{autostart.Insecure, autostart.Ignored}},
 	} {
 		text := string(appendEntry(nil, &Recorded{Entry: e}))

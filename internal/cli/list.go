@@ -97,7 +97,7 @@ A bare word is searched anywhere: in names, makers, commands, programs and place
 						LeftOut     int                `json:"left_out"`
 						Unread      []autostart.Unread `json:"unread"`
 						NotLookedAt []string           `json:"not_looked_at"`
-					}{c.hidden, notNil(inv.Unread), idsOf(inv.NotLookedAt)}, view.AppendEntry)
+					}{c.hidden, notNil(inv.Unread), idsOf(inv.NotLookedAt)}, func(b []byte, e *autostart.Entry) ([]byte, error) { return e.AppendJSON(b), nil })
 				case "csv":
 					a.noteUnread(inv.Unread)
 					return p.EntriesCSV(entries, layout.Columns)

@@ -124,7 +124,7 @@ func (a *app) searchFor(e *autostart.Entry) string {
 		return ""
 	}
 	var words []string
-	for _, w := range []string{e.Name, e.Maker.Name, e.Target.Path[strings.LastIndexAny(e.Target.Path, `/\`)+1:]} {
+	for _, w := range []string{e.Name, e.Maker().Name, e.Target.Path[strings.LastIndexAny(e.Target.Path, `/\`)+1:]} {
 		if w != "" && !slices.Contains(words, w) && !strings.ContainsAny(w, `/\`) {
 			words = append(words, w)
 		}
@@ -156,7 +156,7 @@ func (e shownEntry) rows() []row {
 			add(f.Name, f.Value, f.Basis, view.Plain)
 		}
 	}
-	add("maker", cmp.Or(entry.Maker.Name, "not known"), entry.Maker.Basis, view.Plain)
+	add("maker", cmp.Or(entry.Maker().Name, "not known"), entry.Maker().Basis, view.Plain)
 	value, mark := program(entry)
 	add("program", value, "looked up on the machine", mark)
 	told := *entry // that the program is missing stands there already

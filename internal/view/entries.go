@@ -124,9 +124,15 @@ var Fields = []Field{
 		}
 		return e.Target.Modified.UTC().Format(time.RFC3339)
 	}},
-	{"maker", func(e *autostart.Entry) string { return e.Maker.Name }},
-	{"maker_basis", func(e *autostart.Entry) string { return e.Maker.Basis }},
+	{"maker", func(e *autostart.Entry) string { return e.Maker().Name }},
+	{"maker_basis", func(e *autostart.Entry) string { return e.Maker().Basis }},
+	{"product", func(e *autostart.Entry) string { return e.Facts().Product.Name }},
+	{"product_version", func(e *autostart.Entry) string { return e.Facts().Product.Version }},
+	{"product_installed", func(e *autostart.Entry) string { return e.Facts().Product.Installed }},
+	{"description", func(e *autostart.Entry) string { return e.Facts().Description }},
+	{"description_basis", func(e *autostart.Entry) string { return e.Facts().DescriptionBasis }},
 	{"os_part", func(e *autostart.Entry) string { return strconv.FormatBool(e.OSPart) }},
+	{"os_basis", func(e *autostart.Entry) string { return e.OSBasis }},
 	{"guarded", func(e *autostart.Entry) string { return e.Guarded }},
 	{"source", func(e *autostart.Entry) string { return e.Source.Path }},
 	{"key", func(e *autostart.Entry) string { return e.Source.Key }},
@@ -211,10 +217,10 @@ func (p Printer) Entries(entries []*autostart.Entry, layout Layout) {
 	switch layout.Group {
 	case "maker":
 		sections = grouped(entries, func(e *autostart.Entry) string {
-			if e.Maker.Name == "" {
+			if e.Maker().Name == "" {
 				return "Maker not known"
 			}
-			return e.Maker.Name
+			return e.Maker().Name
 		})
 		slices.SortStableFunc(sections, func(a, b group) int { return strings.Compare(strings.ToLower(a.title), strings.ToLower(b.title)) })
 	case "none":
@@ -505,77 +511,6 @@ func commandWords(e *autostart.Entry) []string {
 		words = append(words, word.String())
 	}
 	return words
-}
-
-// AppendEntry appends an entry in JSON, exactly as encoding/json would: thousands
-// of entries are most of what list prints.
-func AppendEntry(b []byte, e *autostart.Entry) ([]byte, error) {
-	str := func(name, value string) {
-		b = append(append(append(b, '"'), name...), `":`...)
-		b = appendString(b, value)
-		b = append(b, ',')
-	}
-	b = append(b, '{')
-	str("handle", e.Handle)
-	str("location", e.Location)
-	str("place", e.Place)
-	str("stage", string(e.Stage))
-	str("scope", string(e.Scope))
-	str("user", e.User)
-	str("name", e.Name)
-	str("system_name", e.SystemName)
-	str("state", string(e.State))
-	str("mode", e.Mode)
-	str("when", e.When)
-	str("command", e.Command)
-	b = append(b, `"target":{`...)
-	str("path", e.Target.Path)
-	switch {
-	case e.Target.Exists == nil:
-		b = append(b, `"exists":null`...)
-	default:
-		b = strconv.AppendBool(append(b, `"exists":`...), *e.Target.Exists)
-	}
-	if e.Target.Size != 0 {
-		b = strconv.AppendInt(append(b, `,"size":`...), e.Target.Size, 10)
-	}
-	if !e.Target.Modified.IsZero() {
-		b = append(e.Target.Modified.AppendFormat(append(b, `,"modified":"`...), time.RFC3339Nano), '"')
-	}
-	b = append(b, `},"maker":{`...)
-	str("name", e.Maker.Name)
-	b = append(appendString(append(b, `"basis":`...), e.Maker.Basis), `},"os_part":`...)
-	b = append(strconv.AppendBool(b, e.OSPart), ',')
-	str("guarded", e.Guarded)
-	b = append(b, `"source":{`...)
-	str("path", e.Source.Path)
-	str("key", e.Source.Key)
-	b = append(strconv.AppendInt(append(b, `"line":`...), int64(e.Source.Line), 10), `},`...)
-	str("switch", string(e.Switch))
-	b = append(b, `"problems":[`...)
-	for k, problem := range e.Problems {
-		if k > 0 {
-			b = append(b, ',')
-		}
-		b = appendString(b, problem)
-	}
-	return append(b, `]}`...), nil
-}
-
-// appendString appends a JSON string. Text that needs no escape is copied.
-func appendString(b []byte, s string) []byte {
-	simple := true
-	for k := 0; k < len(s) && simple; k++ {
-		simple = s[k] >= ' ' && s[k] <= '~' && s[k] != '"' && s[k] != '\\'
-	}
-	if simple {
-		return append(append(append(b, '"'), s...), '"')
-	}
-	text, err := compact(s)
-	if err != nil {
-		panic(err) // a string always encodes
-	}
-	return append(b, text...)
 }
 
 // EntriesCSV writes entries as a sheet, with all fields or the chosen ones.

@@ -230,7 +230,7 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 	item.Artifacts = artifacts(j.path, db.file)
 	item.AddFacts(func() []location.Fact { return jobFacts(j, rec) })
 	if listed && rec.developer != "" {
-		item.Maker = autostart.Maker{Name: autostart.Text(rec.developer), Basis: "background-items database"}
+		item.Known = &autostart.Known{Maker: autostart.Maker{Name: autostart.Text(rec.developer), Basis: autostart.ByReceipt}}
 	}
 	first, taken := known[j.job.Label]
 	switch {
@@ -487,7 +487,7 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) 
 	})
 	if rec, ok := d.backgroundItems(s).forHelper(h.file, label, u); ok {
 		if rec.developer != "" {
-			item.Maker = autostart.Maker{Name: autostart.Text(rec.developer), Basis: "background-items database"}
+			item.Known = &autostart.Known{Maker: autostart.Maker{Name: autostart.Text(rec.developer), Basis: autostart.ByReceipt}}
 		}
 		item.AddFacts(rec.facts)
 	}

@@ -1,0 +1,319 @@
+// Package authenticode reads the signatures of Windows: of programs, of catalogues of files, of
+// scripts. It tells what was signed, by whom, when, and whether the signature itself holds. Who
+// is to be believed is for the caller, who has roots, see [Signature.Anchored].
+//
+//	for _, s := range must(authenticode.Parse(message)) {
+//		fmt.Println(s.Signer.Subject, s.Algorithm, s.Sum, s.Err)
+//	}
+//
+// The form is that of "Windows Authenticode Portable Executable Signature Format": a PKCS #7
+// message (RFC 2315) over an SpcIndirectDataContent. Time stamps are those of RFC 3161, or
+// countersignatures of PKCS #9.
+package authenticode
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/x509"
+	"encoding/asn1"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math/big"
+	"slices"
+	"time"
+
+	"github.com/smallstep/pkcs7"
+
+	_ "crypto/md5" // digests that signatures may have
+	_ "crypto/sha1"
+	_ "crypto/sha256"
+	_ "crypto/sha512"
+)
+
+// Bounds.
+const (
+	maxMessage = 16 << 20 // bytes of a signature
+	maxNested  = 16       // signatures in a signature
+)
+
+// Signature is one signature.
+type Signature struct {
+	// Algorithm and Sum are the digest of what was signed: of the image of a program, of the
+	// text of a script. Algorithm is 0 where it is one that is not known.
+	Algorithm crypto.Hash
+	Sum       []byte
+	// Content is what was signed: of a catalogue, its list.
+	Content []byte
+	// Signer made the signature. Certificates are all that came with it.
+	Signer       *x509.Certificate
+	Certificates []*x509.Certificate
+	// Err says why the signature does not hold by itself; nil where it does.
+	Err error
+	// Time is when it was made, as Stamper says; the zero time where no time stamp holds.
+	Time    time.Time
+	Stamper *x509.Certificate
+	// StampErr says why the time stamp does not hold; nil where it does or there is none.
+	StampErr error
+
+	stamperCertificates []*x509.Certificate
+}
+
+// Identifiers of objects, from the document above, RFC 3161 and PKCS #9.
+var (
+	oidIndirectData     = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 2, 1, 4}
+	oidNested           = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 2, 4, 1}
+	oidTimeStamp        = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 3, 3, 1}
+	oidCountersignature = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 6}
+	oidSigningTime      = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 5}
+)
+
+// digests are the algorithms by their identifiers.
+var digests = []struct {
+	id   asn1.ObjectIdentifier
+	hash crypto.Hash
+}{
+	{asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 5}, crypto.MD5},
+	{asn1.ObjectIdentifier{1, 3, 14, 3, 2, 26}, crypto.SHA1},
+	{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 1}, crypto.SHA256},
+	{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 2}, crypto.SHA384},
+	{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 3}, crypto.SHA512},
+}
+
+func hashOf(id asn1.ObjectIdentifier) crypto.Hash {
+	for _, d := range digests {
+		if d.id.Equal(id) {
+			return d.hash
+		}
+	}
+	return 0
+}
+
+// indirectData is SpcIndirectDataContent without what its data is of.
+type indirectData struct {
+	Data   asn1.RawValue
+	Digest struct {
+		Algorithm struct {
+			ID         asn1.ObjectIdentifier
+			Parameters asn1.RawValue `asn1:"optional"`
+		}
+		Sum []byte
+	}
+}
+
+// Parse reads a signature and those that are nested in it, the outer one first. It fails where
+// the message is none.
+func Parse(message []byte) ([]Signature, error) { return parse(message, 0) }
+
+func parse(message []byte, depth int) (all []Signature, err error) {
+	// The package takes messages apart that anybody made.
+	defer func() {
+		if r := recover(); r != nil {
+			all, err = nil, fmt.Errorf("the signature is damaged: %v", r)
+		}
+	}()
+	if len(message) > maxMessage {
+		return nil, errors.New("the signature is too large")
+	}
+	p, err := pkcs7.Parse(whole(message))
+	if err != nil {
+		return nil, fmt.Errorf("the signature is damaged: %w", err)
+	}
+	if len(p.Signers) != 1 {
+		return nil, fmt.Errorf("the signature is damaged: it has %d signers", len(p.Signers))
+	}
+	s := Signature{Content: p.Content, Signer: p.GetOnlySigner(), Certificates: p.Certificates}
+	if s.Signer == nil {
+		return nil, errors.New("the signature is damaged: it lacks its signer's certificate")
+	}
+	var data indirectData
+	// What was signed stands without its own head, see PKCS #7, 9.3.
+	rest := p.Content
+	if _, err := asn1.Unmarshal(sequence(rest), &data); err == nil {
+		s.Algorithm, s.Sum = hashOf(data.Digest.Algorithm.ID), data.Digest.Sum
+	}
+	s.Err = check(p)
+	s.stamp(p)
+	all = []Signature{s}
+	for _, a := range p.Signers[0].UnauthenticatedAttributes {
+		if !a.Type.Equal(oidNested) || depth > 0 {
+			continue
+		}
+		for set := a.Value.Bytes; len(set) > 0 && len(all) < maxNested; {
+			var one asn1.RawValue
+			if set, err = asn1.Unmarshal(set, &one); err != nil {
+				break
+			}
+			nested, err := parse(one.FullBytes, depth+1)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, nested...)
+		}
+	}
+	return all, nil
+}
+
+// whole cuts off what fills a message up behind its end.
+func whole(message []byte) []byte {
+	var one asn1.RawValue
+	if _, err := asn1.Unmarshal(message, &one); err == nil {
+		return one.FullBytes
+	}
+	return message
+}
+
+// sequence gives content that stands without its head one.
+func sequence(content []byte) []byte {
+	b, err := asn1.Marshal(asn1.RawValue{Tag: asn1.TagSequence, IsCompound: true, Bytes: content})
+	if err != nil {
+		return nil
+	}
+	return b
+}
+
+// check tells whether the signer signed the content. Certificates' times are no matter of the
+// signature itself, see [Signature.Anchored].
+func check(p *pkcs7.PKCS7) error {
+	err := p.Verify()
+	var late *pkcs7.SigningTimeNotValidError
+	if errors.As(err, &late) {
+		// The time is the signer's own word. Without it, the rest is compared.
+		return nil
+	}
+	return err
+}
+
+// stampInfo is TSTInfo of RFC 3161, 2.4.2, as far as it is used.
+type stampInfo struct {
+	Version int
+	Policy  asn1.ObjectIdentifier
+	Imprint struct {
+		Algorithm struct {
+			ID         asn1.ObjectIdentifier
+			Parameters asn1.RawValue `asn1:"optional"`
+		}
+		Sum []byte
+	}
+	Serial *big.Int
+	Time   time.Time     `asn1:"generalized"`
+	Rest   asn1.RawValue `asn1:"optional"`
+}
+
+// stamp reads the time stamp, of whichever kind there is.
+func (s *Signature) stamp(p *pkcs7.PKCS7) {
+	signer := p.Signers[0]
+	for _, a := range signer.UnauthenticatedAttributes {
+		switch {
+		case a.Type.Equal(oidTimeStamp):
+			s.Time, s.Stamper, s.stamperCertificates, s.StampErr = timeStamp(a.Value.Bytes, signer.EncryptedDigest)
+		case a.Type.Equal(oidCountersignature):
+			s.Time, s.Stamper, s.StampErr = countersignature(p, a.Value.Bytes)
+			s.stamperCertificates = p.Certificates
+		default:
+			continue
+		}
+		return
+	}
+}
+
+// timeStamp reads a time stamp of RFC 3161 over a signature.
+func timeStamp(message, signature []byte) (at time.Time, by *x509.Certificate, with []*x509.Certificate, err error) {
+	t, err := pkcs7.Parse(whole(message))
+	if err != nil {
+		return at, nil, nil, fmt.Errorf("the time stamp is damaged: %w", err)
+	}
+	by = t.GetOnlySigner()
+	if by == nil {
+		return at, nil, nil, errors.New("the time stamp lacks its signer's certificate")
+	}
+	if err := check(t); err != nil {
+		return at, by, t.Certificates, fmt.Errorf("the time stamp does not hold: %w", err)
+	}
+	var info stampInfo
+	if _, err := asn1.Unmarshal(t.Content, &info); err != nil {
+		return at, by, t.Certificates, fmt.Errorf("the time stamp is damaged: %w", err)
+	}
+	hash := hashOf(info.Imprint.Algorithm.ID)
+	if hash == 0 || !bytes.Equal(sumOf(hash, signature), info.Imprint.Sum) {
+		return at, by, t.Certificates, errors.New("the time stamp is of another signature")
+	}
+	return info.Time.UTC(), by, t.Certificates, nil
+}
+
+// countersignature reads one of PKCS #9, 6.6, over the signature of a message.
+func countersignature(p *pkcs7.PKCS7, value []byte) (at time.Time, by *x509.Certificate, err error) {
+	// The type of a signer is the package's own: a copy of one is overwritten.
+	c := pkcs7.PKCS7{Content: p.Signers[0].EncryptedDigest, Certificates: p.Certificates, Signers: slices.Clone(p.Signers)}
+	c.Signers[0].AuthenticatedAttributes, c.Signers[0].UnauthenticatedAttributes = nil, nil
+	if _, err := asn1.Unmarshal(value, &c.Signers[0]); err != nil {
+		return at, nil, fmt.Errorf("the countersignature is damaged: %w", err)
+	}
+	by = c.GetOnlySigner()
+	if by == nil {
+		return at, nil, errors.New("the countersignature lacks its signer's certificate")
+	}
+	if err := check(&c); err != nil {
+		return at, by, fmt.Errorf("the countersignature does not hold: %w", err)
+	}
+	for _, a := range c.Signers[0].AuthenticatedAttributes {
+		if a.Type.Equal(oidSigningTime) {
+			if _, err := asn1.Unmarshal(a.Value.Bytes, &at); err == nil {
+				return at.UTC(), by, nil
+			}
+		}
+	}
+	return at, by, errors.New("the countersignature has no time")
+}
+
+func sumOf(hash crypto.Hash, b []byte) []byte {
+	h := hash.New()
+	h.Write(b)
+	return h.Sum(nil)
+}
+
+// Anchored traces the signer to one of the roots, at the time of the time stamp, or at now where
+// there is none that holds. It returns the root. A signer must be one that may sign programs, and
+// a time stamp counts only where its signer may make them and is traced to a root, too.
+func (s *Signature) Anchored(roots []*x509.Certificate, now time.Time) (root *x509.Certificate, err error) {
+	at := now
+	if !s.Time.IsZero() && s.Stamper != nil && s.StampErr == nil {
+		if _, err := trace(s.Stamper, s.stamperCertificates, roots, s.Time, x509.ExtKeyUsageTimeStamping); err == nil {
+			at = s.Time
+		}
+	}
+	return trace(s.Signer, s.Certificates, roots, at, x509.ExtKeyUsageCodeSigning)
+}
+
+func trace(cert *x509.Certificate, with, roots []*x509.Certificate, at time.Time, usage x509.ExtKeyUsage) (*x509.Certificate, error) {
+	known, between := x509.NewCertPool(), x509.NewCertPool()
+	for _, c := range roots {
+		known.AddCert(c)
+	}
+	for _, c := range with {
+		between.AddCert(c)
+	}
+	chains, err := cert.Verify(x509.VerifyOptions{Roots: known, Intermediates: between, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{usage}})
+	if err != nil {
+		return nil, err
+	}
+	return chains[0][len(chains[0])-1], nil
+}
+
+// StoredCertificate reads a certificate from a value "Blob" of the registry's certificate stores:
+// a list of properties, each with its number, a reserved number, its size and its content. The
+// certificate itself is number 32, CERT_CERT_PROP_ID.
+func StoredCertificate(blob []byte) (*x509.Certificate, error) {
+	for len(blob) >= 12 {
+		id, size := binary.LittleEndian.Uint32(blob), binary.LittleEndian.Uint32(blob[8:])
+		blob = blob[12:]
+		if int64(size) > int64(len(blob)) {
+			break
+		}
+		if id == 32 {
+			return x509.ParseCertificate(blob[:size])
+		}
+		blob = blob[size:]
+	}
+	return nil, errors.New("no certificate in it")
+}

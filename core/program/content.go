@@ -1,0 +1,59 @@
+package program
+
+import (
+	"crypto/md5"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"runtime"
+
+	"lockback/core/machine"
+)
+
+// maxHashed is the largest file, in bytes, whose whole content is compared: half a gigabyte is
+// read in about two seconds.
+const maxHashed = 512 << 20
+
+// errTooLarge says why a file was not compared.
+var errTooLarge = errors.New("it is larger than what is compared")
+
+func workers() int { return runtime.GOMAXPROCS(0) }
+
+// hashes are the digests that package databases have.
+var hashes = map[string]func() hash.Hash{"md5": md5.New, "sha1": sha1.New, "sha256": sha256.New}
+
+// digest is the digest of the file's content, in hexadecimal.
+func (f *File) digest(kind string) (string, error) {
+	file, size, err := f.machine.OpenFile(f.Path)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	if size > maxHashed {
+		return "", errTooLarge
+	}
+	h := hashes[kind]()
+	if _, err := io.CopyBuffer(onlyWriter{h}, io.LimitReader(file, maxHashed), make([]byte, 128<<10)); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// onlyWriter keeps io.CopyBuffer to the buffer that it is given.
+type onlyWriter struct{ io.Writer }
+
+// unread is evidence that could not be read, which is told and decides nothing.
+func unread(source string, err error) Evidence {
+	return Evidence{Source: source, Notes: []Note{{"not read", fmt.Sprintf("%s: %s", source, machine.Reason(err))}}}
+}
+
+// fingerprint is the SHA-256 of a certificate, in hexadecimal.
+func fingerprint(c *x509.Certificate) string {
+	sum := sha256.Sum256(c.Raw)
+	return hex.EncodeToString(sum[:])
+}

@@ -1,0 +1,331 @@
+package program
+
+import (
+	"path"
+	"slices"
+	"strings"
+	"sync"
+
+	"lockback/core/autostart"
+	"lockback/core/format/dpkg"
+	"lockback/core/machine"
+)
+
+// Where dpkg keeps what it knows, dpkg(1).
+const (
+	dpkgFolder = "/var/lib/dpkg"
+	dpkgStatus = dpkgFolder + "/status"
+	dpkgInfo   = dpkgFolder + "/info"
+)
+
+// The largest files of dpkg that are read, in bytes: a desktop's status has 3 MB, its largest
+// list 1 MB.
+const (
+	maxStatus = 64 << 20
+	maxList   = 16 << 20
+)
+
+// debianPackages tells which package of dpkg delivered the files, and whether they still are as
+// it delivered them.
+func debianPackages(m *machine.Reader, files []*File) {
+	status, err := m.ReadFile(dpkgStatus, maxStatus)
+	if err != nil {
+		if !machine.IsMissing(err) {
+			for _, f := range files {
+				f.Evidence = append(f.Evidence, unread(dpkgStatus, err))
+			}
+		}
+		return
+	}
+	db := debian{machine: m, packages: map[string]*debianPackage{}}
+	db.merged = leadsTo(m, "/bin", "/usr/bin")
+	for p := range dpkg.Packages(status) {
+		if p.Installed {
+			db.packages[p.Name] = &debianPackage{Package: p}
+		}
+	}
+	db.findOwners(files)
+	db.findBase()
+	db.findSums()
+	sharedOut(files, db.testify)
+}
+
+func leadsTo(m *machine.Reader, link, to string) bool {
+	full, err := m.Resolve(link)
+	return err == nil && full == to
+}
+
+// debian is what dpkg knows of one machine, as far as it concerns the files that are asked for.
+type debian struct {
+	machine  *machine.Reader
+	packages map[string]*debianPackage
+	owners   map[string][]string // the packages that have a file, by the file's key
+	lists    []string            // the names of the files in the folder info
+	diverted []dpkg.Diversion
+	// merged says that /bin, /lib and their like are those below /usr: a package's list may name
+	// a file by either path.
+	merged bool
+}
+
+type debianPackage struct {
+	dpkg.Package
+	base      bool
+	wanted    bool // it has one of the files that are asked for
+	installed string
+	sums      map[string]string // by the file's key
+}
+
+// merging are the folders that systems have below /usr today, and had beside it.
+var merging = []string{"/bin/", "/sbin/", "/lib/", "/lib64/", "/lib32/", "/libx32/"}
+
+// key is a path as both spellings of it have it in common.
+func (db *debian) key(file string) string {
+	if short, ok := strings.CutPrefix(file, "/usr"); ok && db.merged && slices.ContainsFunc(merging, func(dir string) bool { return strings.HasPrefix(short, dir) }) {
+		return short
+	}
+	return file
+}
+
+// desktopFolders have a file for each session that a person can choose at sign-in.
+var desktopFolders = []string{"/usr/share/xsessions", "/usr/share/wayland-sessions"}
+
+// findOwners reads the lists of all packages once, looking for the files that are asked for.
+func (db *debian) findOwners(files []*File) {
+	wanted := map[string]bool{}
+	for _, f := range files {
+		for _, name := range []string{f.Name, f.Path} {
+			wanted[db.key(name)] = true
+		}
+	}
+	for _, dir := range desktopFolders {
+		entries, _ := db.machine.ReadDir(dir)
+		for _, e := range entries {
+			wanted[path.Join(dir, e.Name())] = true
+		}
+	}
+	if list, err := db.machine.ReadFile(dpkgFolder+"/diversions", maxList); err == nil {
+		db.diverted = dpkg.Diversions(list)
+	}
+	for _, d := range db.diverted {
+		if wanted[db.key(d.To)] {
+			wanted[db.key(d.From)] = true
+		}
+	}
+	entries, _ := db.machine.ReadDir(dpkgInfo)
+	for _, e := range entries {
+		db.lists = append(db.lists, e.Name())
+	}
+	db.owners = map[string][]string{}
+	var mu sync.Mutex
+	lists := slices.DeleteFunc(slices.Clone(db.lists), func(name string) bool {
+		owner, ok := dpkg.Owner(name, ".list")
+		return !ok || db.packages[owner] == nil
+	})
+	inParts(lists, func(part []string) {
+		for _, name := range part {
+			owner, _ := dpkg.Owner(name, ".list")
+			list, info, err := db.machine.ReadFileInfo(path.Join(dpkgInfo, name), maxList)
+			if err != nil {
+				continue
+			}
+			// The list is written when the package is unpacked.
+			installed := autostart.Day(info.ModTime())
+			mu.Lock()
+			db.packages[owner].installed = installed
+			mu.Unlock()
+			for line := range strings.Lines(string(list)) {
+				key := db.key(strings.TrimSuffix(line, "\n"))
+				if wanted[key] {
+					mu.Lock()
+					db.owners[key] = append(db.owners[key], owner)
+					mu.Unlock()
+				}
+			}
+		}
+	})
+	for _, names := range db.owners {
+		slices.Sort(names)
+	}
+}
+
+// inParts shares a list out to the processors.
+func inParts(list []string, do func(part []string)) {
+	n := workers()
+	var group sync.WaitGroup
+	for k := range n {
+		group.Go(func() { do(list[k*len(list)/n : (k+1)*len(list)/n]) })
+	}
+	group.Wait()
+}
+
+// owner is the package that has a file: the diversions of dpkg-divert(1) are followed.
+func (db *debian) owner(file string) *debianPackage {
+	key := db.key(file)
+	names := db.owners[key]
+	for _, d := range db.diverted {
+		switch key {
+		case db.key(d.To): // the file of another package, moved out of the way
+			for _, name := range db.owners[db.key(d.From)] {
+				if name != d.By {
+					return db.packages[name]
+				}
+			}
+		case db.key(d.From): // what lies here is that of the one who moved it away
+			names = slices.DeleteFunc(slices.Clone(names), func(name string) bool { return name != d.By })
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	return db.packages[names[0]]
+}
+
+// basePriorities are those of which Debian's policy says that a system without them is broken, or
+// is not what anyone expects of one (Debian Policy Manual, 2.5).
+var basePriorities = []string{"required", "important", "standard"}
+
+// baseProvides are the virtual packages that a desktop session is made of.
+var baseProvides = []string{"x-session-manager", "x-display-manager", "x-window-manager", "default-display-manager"}
+
+// findBase marks the packages that are the distribution's own: those that it calls essential or
+// gives a high priority, the kernel, what its desktop tasks and the sessions that can be chosen
+// consist of, and all that these depend on.
+func (db *debian) findBase() {
+	provided := map[string][]string{}
+	var queue []string
+	for name, p := range db.packages {
+		provides := dpkg.Depended(p.Get("Provides"))
+		for _, alternatives := range provides {
+			provided[alternatives[0]] = append(provided[alternatives[0]], name)
+		}
+		section := p.Get("Section")
+		if p.Get("Essential") == "yes" || slices.Contains(basePriorities, p.Get("Priority")) || section == "tasks" || section == "kernel" && strings.HasPrefix(name, "linux-image") ||
+			slices.ContainsFunc(provides, func(alternatives []string) bool { return slices.Contains(baseProvides, alternatives[0]) }) {
+			queue = append(queue, name)
+		}
+	}
+	for key, owners := range db.owners {
+		if slices.Contains(desktopFolders, path.Dir(key)) {
+			queue = append(queue, owners...)
+		}
+	}
+	for len(queue) > 0 {
+		name := queue[len(queue)-1]
+		queue = queue[:len(queue)-1]
+		p := db.packages[name]
+		if p == nil {
+			queue = append(queue, provided[name]...)
+			delete(provided, name) // of a virtual package, once
+			continue
+		}
+		if p.base {
+			continue
+		}
+		p.base = true
+		for _, field := range []string{"Depends", "Pre-Depends"} {
+			for _, alternatives := range dpkg.Depended(p.Get(field)) {
+				queue = append(queue, alternatives...)
+			}
+		}
+	}
+}
+
+// findSums reads the sums of the packages that have one of the files.
+func (db *debian) findSums() {
+	for _, owners := range db.owners {
+		for _, name := range owners {
+			db.packages[name].wanted = true
+		}
+	}
+	for _, d := range db.diverted {
+		for _, name := range db.owners[db.key(d.From)] {
+			db.packages[name].wanted = true
+		}
+	}
+	var lists []string
+	for _, name := range db.lists {
+		owner, ok := dpkg.Owner(name, ".md5sums")
+		if p := db.packages[owner]; ok && p != nil && p.wanted {
+			p.sums = map[string]string{}
+			lists = append(lists, name)
+		}
+	}
+	inParts(lists, func(part []string) {
+		for _, name := range part {
+			list, err := db.machine.ReadFile(path.Join(dpkgInfo, name), maxList)
+			if err != nil {
+				continue
+			}
+			owner, _ := dpkg.Owner(name, ".md5sums")
+			db.read(db.packages[owner], list)
+		}
+	})
+	for _, p := range db.packages {
+		if !p.wanted {
+			continue
+		}
+		for file, sum := range p.Conffiles() {
+			if p.sums == nil {
+				p.sums = map[string]string{}
+			}
+			p.sums[db.key(file)] = sum
+		}
+	}
+}
+
+// mu guards the sums of packages that have two lists, one for each architecture.
+var sumsMutex sync.Mutex
+
+func (db *debian) read(p *debianPackage, list []byte) {
+	sumsMutex.Lock()
+	defer sumsMutex.Unlock()
+	for file, sum := range dpkg.Sums(list) {
+		if key := db.key(file); db.owners[key] != nil {
+			p.sums[key] = sum
+		}
+	}
+}
+
+// testify adds to a file what dpkg knows of it.
+func (db *debian) testify(f *File) {
+	name := f.Path
+	p := db.owner(name)
+	if p == nil && f.Name != f.Path {
+		name = f.Name // the link belongs to a package, what it leads to does not
+		p = db.owner(name)
+	}
+	if p == nil {
+		return
+	}
+	maker, _, _ := strings.Cut(p.Get("Maintainer"), "<")
+	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (dpkg)", Maker: strings.Trim(maker, " \""), Product: p.Name, Version: p.Version,
+		Installed: p.installed, Description: p.Get("Description")}
+	sum, ok := p.sums[db.sumKey(name)]
+	switch got, err := "", error(nil); {
+	case name != f.Path || !ok:
+		e.Notes = append(e.Notes, Note{"not compared", "package " + p.Name + " has no sum for it"})
+	default:
+		if got, err = f.digest("md5"); err != nil {
+			e.Notes = append(e.Notes, Note{"not compared", machine.Reason(err)})
+			break
+		}
+		if e.State = Unchanged; got != sum {
+			e.State = Changed
+			e.Problems = append(e.Problems, autostart.Changed)
+		}
+	}
+	e.System = p.base && e.State == Unchanged
+	f.Evidence = append(f.Evidence, e)
+}
+
+// sumKey is the key under which the sum of a file stands: a diverted one keeps that of its old
+// place.
+func (db *debian) sumKey(file string) string {
+	key := db.key(file)
+	for _, d := range db.diverted {
+		if key == db.key(d.To) {
+			return db.key(d.From)
+		}
+	}
+	return key
+}

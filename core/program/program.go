@@ -1,0 +1,270 @@
+// Package program tells what a file that starts is: who made it, what it came with, whether it
+// is as it was delivered. It collects [Evidence], each piece with where it was read, and decides
+// from all of it in one place, see [File.Known].
+//
+//	book := program.Open(m)
+//	book.Look([]string{"/opt/fogbell/sync"})
+//	fmt.Println(book.File("/opt/fogbell/sync").Known().Maker)
+//
+// A new kind of evidence is one file, with a row in the table of [witnesses].
+package program
+
+import (
+	"cmp"
+	"slices"
+	"sync"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/machine"
+)
+
+// Evidence is one piece of what is known of a file. What it says nothing of is empty.
+type Evidence struct {
+	// Basis is how it is known: [autostart.BySignature] and its like. Empty where the evidence
+	// could not be read, or proves nothing: then only its notes and problems count.
+	Basis string
+	// Source is where it was read, for a person.
+	Source string
+
+	Maker, Product, Version, Installed, Description string
+
+	// System says that the file is a part of the operating system as its maker delivers it.
+	System bool
+	// State says whether the file is as it was delivered.
+	State State
+	// Problems are words for scripts, see [autostart.Unsigned] and its like.
+	Problems []string
+	// Notes are what else a person should know, what was not checked for example.
+	Notes []Note
+}
+
+// Note is something that a person is told, under a name.
+type Note struct{ Name, Text string }
+
+// State says whether a file is as it was delivered.
+type State uint8
+
+// The states.
+const (
+	NotCompared State = iota
+	Unchanged
+	Changed
+)
+
+// File is a file that something starts, with the evidence on it.
+type File struct {
+	// Name is the path as an entry has it, Path the same without links.
+	Name, Path string
+	// Kind is what the file is, for a person: "Windows program, 64-bit".
+	Kind     string
+	Size     int64
+	Modified time.Time
+	// Evidence is all that was found, in the order of the table of witnesses.
+	Evidence []Evidence
+
+	machine *machine.Reader
+	known   *autostart.Known
+}
+
+// witness is one kind of evidence.
+type witness struct {
+	// systems are the operating systems on whose machines it is asked.
+	systems []string
+	// look adds evidence to files, which it gets all at once: a database is then read once.
+	look func(m *machine.Reader, files []*File)
+}
+
+// witnesses are all kinds of evidence. Each has a file of its own.
+var witnesses = []witness{
+	{[]string{"linux"}, debianPackages},
+	{[]string{"windows"}, windowsPrograms},
+}
+
+// Book holds the files of one machine that were looked at. Looking is for one goroutine at a
+// time; what it gives out is not changed any more.
+type Book struct {
+	machine *machine.Reader
+	files   map[string]*File
+}
+
+// Open returns an empty book on a machine.
+func Open(m *machine.Reader) *Book { return &Book{machine: m, files: map[string]*File{}} }
+
+// File returns what is known of a file that was looked at; nil where it was not, or is not there.
+func (b *Book) File(name string) *File { return b.files[name] }
+
+// Look looks at the files with these names, those that it has not seen yet.
+func (b *Book) Look(names []string) {
+	var fresh []*File
+	for _, name := range names {
+		if _, seen := b.files[name]; seen || name == "" {
+			continue
+		}
+		b.files[name] = nil
+		fresh = append(fresh, &File{Name: name, machine: b.machine})
+	}
+	fresh = slices.DeleteFunc(fresh, func(f *File) bool { return !f.find() })
+	for _, w := range witnesses {
+		if slices.Contains(w.systems, b.machine.OS) && len(fresh) > 0 {
+			w.look(b.machine, fresh)
+		}
+	}
+	// A file with several names has one identification.
+	same := map[string]*autostart.Known{}
+	for _, f := range fresh {
+		if f.known = same[f.Path]; f.known == nil {
+			f.known = f.decide()
+			same[f.Path] = f.known
+		}
+		b.files[f.Name] = f
+	}
+}
+
+// find looks where the file really is; ok is false where there is no regular file.
+func (f *File) find() (ok bool) {
+	info, err := f.machine.Stat(f.Name)
+	if err != nil || !info.Mode().IsRegular() {
+		return false
+	}
+	f.Size, f.Modified = info.Size(), info.ModTime().UTC()
+	f.Path = f.Name
+	if f.machine.OS == "windows" {
+		return true
+	}
+	if full, err := f.machine.Resolve(f.Name); err == nil {
+		f.Path = full
+	}
+	return true
+}
+
+// Known is what is known of the file, nil where nothing is. Nobody changes it.
+func (f *File) Known() *autostart.Known {
+	if f == nil {
+		return nil
+	}
+	return f.known
+}
+
+// rank is the place of a basis among all, the strongest first.
+func rank(basis string) int {
+	if k := slices.Index(autostart.Bases, basis); k >= 0 {
+		return k
+	}
+	return len(autostart.Bases)
+}
+
+// ranked is the evidence that proves or states something, the strongest first.
+func (f *File) ranked() []*Evidence {
+	var all []*Evidence
+	for k := range f.Evidence {
+		if f.Evidence[k].Basis != "" {
+			all = append(all, &f.Evidence[k])
+		}
+	}
+	slices.SortStableFunc(all, func(a, b *Evidence) int { return cmp.Compare(rank(a.Basis), rank(b.Basis)) })
+	return all
+}
+
+// decide makes one answer of all evidence: for each question, the strongest piece counts that
+// says anything of it, in the order of [autostart.Bases]. Who made a file is not told by what
+// delivered it once and finds it changed since. A version counts only beside its product.
+func (f *File) decide() *autostart.Known {
+	var k autostart.Known
+	for _, e := range f.ranked() {
+		if k.Maker.Name == "" && e.Maker != "" && e.State != Changed {
+			k.Maker = autostart.Maker{Name: autostart.Text(e.Maker), Basis: e.Basis}
+		}
+		if k.Product.Name == "" && e.Product != "" {
+			k.Product = autostart.Product{Name: autostart.Text(e.Product), Version: autostart.Text(e.Version), Installed: e.Installed}
+		}
+		if k.Description == "" && e.Description != "" && e.State != Changed {
+			k.Description, k.DescriptionBasis = autostart.Text(e.Description), e.Basis
+		}
+	}
+	if k == (autostart.Known{}) {
+		return nil
+	}
+	return &k
+}
+
+// Vouched says that the file is a part of the operating system as its maker delivers it, and how
+// that is known; the basis is empty where it is not.
+func (f *File) Vouched() (basis string) {
+	if f == nil {
+		return ""
+	}
+	for _, e := range f.ranked() {
+		switch {
+		case e.State == Changed:
+			return ""
+		case basis == "" && e.System:
+			basis = e.Basis
+		}
+	}
+	return basis
+}
+
+// Delivered says that something delivered the file, and that it is as it was delivered.
+func (f *File) Delivered() bool {
+	return f != nil && slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.State == Unchanged }) &&
+		!slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.State == Changed })
+}
+
+// Problems are the words for what is wrong with the file, each once.
+func (f *File) Problems() []string {
+	if f == nil {
+		return nil
+	}
+	var all []string
+	for _, e := range f.Evidence {
+		for _, p := range e.Problems {
+			if !slices.Contains(all, p) {
+				all = append(all, p)
+			}
+		}
+	}
+	return all
+}
+
+// sharedOut does a piece of work for each file, on all processors.
+func sharedOut(files []*File, do func(f *File)) {
+	var group sync.WaitGroup
+	next := make(chan *File)
+	for range min(len(files), 2*workers()) {
+		group.Go(func() {
+			for f := range next {
+				do(f)
+			}
+		})
+	}
+	for _, f := range files {
+		next <- f
+	}
+	close(next)
+	group.Wait()
+}
+
+// HasPackages says that the machine has a database of packages which tells of every file that the
+// system delivered, so that one which is in none of them is not the system's.
+func HasPackages(m *machine.Reader) bool {
+	if m.OS != "linux" {
+		return false
+	}
+	_, err := m.Stat(dpkgStatus)
+	return err == nil
+}
+
+// Merge adds what a location knows of a program to what is known of it otherwise, which counts
+// more.
+func Merge(known, claim *autostart.Known) *autostart.Known {
+	if known == nil {
+		return claim
+	}
+	if known.Maker.Name != "" || claim.Maker.Name == "" {
+		return known
+	}
+	both := *known
+	both.Maker = claim.Maker
+	return &both
+}

@@ -1,0 +1,227 @@
+package program
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/format/authenticode"
+	"lockback/core/format/peimage"
+	"lockback/core/machine"
+)
+
+// windowsPrograms tells what programs of Windows say of themselves, and who signed them.
+func windowsPrograms(m *machine.Reader, files []*File) {
+	trust := windowsTrust(m)
+	sharedOut(files, func(f *File) { f.windowsProgram(trust) })
+}
+
+func (f *File) windowsProgram(trust *trust) {
+	file, size, err := f.machine.OpenFile(f.Path)
+	if err != nil {
+		if !machine.IsMissing(err) {
+			f.Evidence = append(f.Evidence, unread("the file", err))
+		}
+		return
+	}
+	defer file.Close()
+	image, err := peimage.Open(file, size)
+	switch {
+	case errors.Is(err, peimage.ErrNotPE):
+		return
+	case err != nil:
+		f.Evidence = append(f.Evidence, unread("its header", err))
+		return
+	}
+	f.Kind = image.Kind()
+	f.Evidence = append(f.Evidence, signatureOf(image, trust)...)
+	version, err := image.Version()
+	switch {
+	case errors.Is(err, peimage.ErrNoVersion):
+	case err != nil:
+		f.Evidence = append(f.Evidence, unread("its version resource", err))
+	default:
+		text := version.Strings
+		f.Evidence = append(f.Evidence, Evidence{Basis: autostart.ByVersionResource, Source: "its version resource, which anybody can write", Maker: text["CompanyName"],
+			Product: text["ProductName"], Version: firstOf(text["ProductVersion"], version.Product, version.File), Description: text["FileDescription"]})
+	}
+}
+
+func firstOf(texts ...string) string {
+	for _, t := range texts {
+		if t != "" {
+			return t
+		}
+	}
+	return ""
+}
+
+// notChecked is what nobody can find out without a network.
+const notChecked = "whether the certificate was withdrawn since; that needs the network"
+
+// signatureOf is what the signatures in a program prove. Of several, the one counts that proves
+// most.
+func signatureOf(image *peimage.Image, trust *trust) []Evidence {
+	const source = "its signature"
+	invalid := func(why string) []Evidence {
+		return []Evidence{{Source: source, State: Changed, Problems: []string{autostart.SignatureInvalid}, Notes: []Note{{"signature", "does not hold: " + why}}}}
+	}
+	if !image.Signed() {
+		return nil
+	}
+	messages, err := image.Signatures()
+	if err != nil {
+		return invalid(err.Error())
+	}
+	var best *Evidence
+	sums := map[crypto.Hash][]byte{}
+	why := "it has none that could be read"
+	for _, message := range messages {
+		signatures, err := authenticode.Parse(message)
+		if err != nil {
+			why = err.Error()
+			continue
+		}
+		for k := range signatures {
+			s := &signatures[k]
+			e, err := judgeSignature(s, sums, image, trust)
+			if err != nil {
+				// One that does not hold spoils the others: somebody changed the file.
+				return invalid(err.Error())
+			}
+			if best == nil || rank(e.Basis) < rank(best.Basis) {
+				best = &e
+			}
+		}
+	}
+	if best == nil {
+		return invalid(why)
+	}
+	best.Source = source
+	return []Evidence{*best}
+}
+
+// judgeSignature compares one signature with the file, and looks who made it.
+func judgeSignature(s *authenticode.Signature, sums map[crypto.Hash][]byte, image *peimage.Image, trust *trust) (Evidence, error) {
+	switch {
+	case s.Err != nil:
+		return Evidence{}, s.Err
+	case s.Algorithm == 0:
+		return Evidence{}, errors.New("it has a digest that is not known")
+	}
+	if sums[s.Algorithm] == nil {
+		h := s.Algorithm.New()
+		if err := image.Digest(h); err != nil {
+			return Evidence{}, err
+		}
+		sums[s.Algorithm] = h.Sum(nil)
+	}
+	if !bytes.Equal(sums[s.Algorithm], s.Sum) {
+		return Evidence{}, errors.New("the file is not what was signed")
+	}
+	e := signedBy(s, trust)
+	e.State = Unchanged
+	return e, nil
+}
+
+// signedBy is who made a signature that holds, as far as it can be traced.
+func signedBy(s *authenticode.Signature, trust *trust) Evidence {
+	e := Evidence{Basis: autostart.ByUnanchored, Maker: signerName(s.Signer), Notes: []Note{{"signed by", certificateName(s.Signer)}}}
+	if !s.Time.IsZero() && s.StampErr == nil {
+		e.Notes = append(e.Notes, Note{"signed at", s.Time.UTC().Format(time.RFC3339) + ", by the time stamp of " + certificateName(s.Stamper)})
+	}
+	if s.StampErr != nil {
+		e.Notes = append(e.Notes, Note{"time stamp", s.StampErr.Error()})
+	}
+	root, err := s.Anchored(trust.roots, trust.now)
+	if err != nil {
+		e.Notes = append(e.Notes, Note{"not traced", "its signer is nobody that this computer knows: " + err.Error()})
+		return e
+	}
+	e.Basis = autostart.BySignature
+	known := trust.known(root)
+	if known == "" {
+		known = "known to this computer's own store only"
+	}
+	e.Notes = append(e.Notes, Note{"traced to", certificateName(root) + ", " + known}, Note{"not checked", notChecked})
+	e.System = trust.system(s.Signer, root)
+	return e
+}
+
+// signerName is whom a certificate is for: the organisation, else its name.
+func signerName(c *x509.Certificate) string {
+	if len(c.Subject.Organization) > 0 && c.Subject.Organization[0] != "" {
+		return c.Subject.Organization[0]
+	}
+	return c.Subject.CommonName
+}
+
+func certificateName(c *x509.Certificate) string {
+	if c == nil {
+		return "nobody"
+	}
+	if c.Subject.CommonName != "" {
+		return autostart.Text(c.Subject.CommonName)
+	}
+	return autostart.Text(fmt.Sprint(c.Subject))
+}
+
+// windowsNames are the names in the certificates by which Microsoft signs the parts of Windows,
+// and nothing else: programs of other makers that it tested have another.
+var windowsNames = []string{"Microsoft Windows", "Microsoft Windows Publisher"}
+
+// trust is whom a machine believes.
+type trust struct {
+	roots []*x509.Certificate
+	now   time.Time
+}
+
+// windowsTrust reads the machine's own store of roots.
+func windowsTrust(m *machine.Reader) *trust {
+	t := &trust{now: time.Now()}
+	for _, store := range []string{"ROOT", "AuthRoot"} {
+		key, err := m.Key(`HKLM\SOFTWARE\Microsoft\SystemCertificates\` + store + `\Certificates`)
+		if err != nil {
+			continue
+		}
+		certificates, _ := key.Subkeys()
+		for _, k := range certificates {
+			v, err := k.Value("Blob")
+			if err != nil {
+				continue
+			}
+			if c, err := authenticode.StoredCertificate(v.Data); err == nil && len(t.roots) < maxRoots {
+				t.roots = append(t.roots, c)
+			}
+		}
+	}
+	return t
+}
+
+// maxRoots is how many certificates of a store are read: Windows has some hundred.
+const maxRoots = 2000
+
+// systemRoots are the roots that sign the parts of Windows, by the SHA-256 of the certificate.
+// Where each fingerprint was read stands beside it.
+var systemRoots = map[string]string{}
+
+func (t *trust) known(root *x509.Certificate) string { return systemRoots[fingerprint(root)] }
+
+// system reports whether a signer signs parts of the system: by name, and by a root that only the
+// system's maker has.
+func (t *trust) system(signer, root *x509.Certificate) bool {
+	if t.known(root) == "" {
+		return false
+	}
+	for _, name := range windowsNames {
+		if strings.EqualFold(signer.Subject.CommonName, name) {
+			return true
+		}
+	}
+	return false
+}
