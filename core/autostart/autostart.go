@@ -169,6 +169,9 @@ const (
 	Twice            = "twice"             // another entry of the stage starts the same program
 )
 
+// AllProblems are all words that [Entry.Problems] may hold.
+var AllProblems = []string{TargetMissing, Unparsable, Ignored, Insecure, NotDefault, Unsigned, SignatureInvalid, Changed, Impostor, OddPlace, Obscured, Twice}
+
 // Handle makes the short name of an entry from what identifies it: its location,
 // its user and a key that stays the same while the entry is the same (a path, a
 // unit's name, a line's command). It is the same in every snapshot. It begins

@@ -83,7 +83,7 @@ var fixedValues = map[string][]string{
 	"guarded": {"yes", "no"},
 	"switch": {string(Hide), string(Unlink), string(Mask), string(Comment), string(Unexec), string(Approve), string(StartType), string(TaskEnabled), string(StateValue),
 		string(Override), string(Trim), string(Park), string(Report)},
-	"problem": {TargetMissing, Unparsable, Ignored, Insecure, NotDefault, ""}, // problem= chooses those without one
+	"problem": append(slices.Clone(AllProblems), ""), // problem= chooses those without one
 }
 
 // FixedValues are the values that a field can have, where they come from a fixed list; else nil.
@@ -240,8 +240,8 @@ func isPattern(word string) bool { return strings.ContainsAny(word, "*?[") }
 // is empty where the word occurs nowhere.
 func Occurs(word string, e *Entry) string {
 	low := strings.ToLower(word)
-	for _, at := range []struct{ what, text string }{{"name", e.Name}, {"system's name", e.SystemName}, {"maker", e.Maker().Name}, {"command", e.Command},
-		{"program", e.Target.Path}, {"source", e.Source.Path}, {"source", e.Source.Key}} {
+	for _, at := range []struct{ what, text string }{{"name", e.Name}, {"system's name", e.SystemName}, {"command", e.Command},
+		{"program", e.Target.Path}, {"source", e.Source.Path}, {"source", e.Source.Key}, {"maker", e.Maker().Name}, {"product", e.Facts().Product.Name}, {"description", e.Facts().Description}} {
 		if strings.Contains(strings.ToLower(at.text), low) {
 			return at.what
 		}

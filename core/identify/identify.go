@@ -37,6 +37,7 @@ func Annotate(m *machine.Reader, items []*location.Item) {
 			judge(m, book, item)
 		}
 	})
+	lookForTrouble(m, book, items)
 }
 
 // namesOf are the files that the items start, and those that decide what of the system's may be

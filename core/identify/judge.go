@@ -47,7 +47,7 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item) {
 	row, ok := findRow(m, item)
 	if program.HasPackages(m) {
 		proof := prove(m, book, item)
-		item.OSPart = proof.base || proof.delivered && ok && row.part
+		item.OSPart = proof.base || proof.delivered && (ok && row.part || proof.nothing)
 		if ok && !proof.owned {
 			item.Problems = appendNew(item.Problems, autostart.Impostor)
 		}
@@ -60,6 +60,11 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item) {
 	}
 	if item.OSPart && item.OSBasis == "" {
 		item.OSBasis = autostart.ByName
+		if basis := book.File(item.Target.Path).Vouched(); basis != "" {
+			item.OSBasis = basis
+		} else if program.Sealed(m, item.Source.Path) {
+			item.OSBasis = autostart.BySealedVolume
+		}
 	}
 	if !ok {
 		return
@@ -75,6 +80,7 @@ type proof struct {
 	owned     bool // a package delivered its source
 	delivered bool // all of it is as a package delivered it
 	base      bool // of packages that are the system's own
+	nothing   bool // its source is a link to nothing, by which a package keeps a unit from starting
 }
 
 // prove asks for the entry's source, all other files that decide it, and its program.
@@ -83,7 +89,7 @@ func prove(m *machine.Reader, book *program.Book, item *location.Item) proof {
 		return proof{}
 	}
 	source := book.File(item.Source.Path)
-	p := proof{owned: source != nil && len(source.Evidence) > 0, delivered: source.Delivered(), base: source.Vouched() != ""}
+	p := proof{owned: source != nil && len(source.Evidence) > 0, delivered: source.Delivered(), base: source.Vouched() != "", nothing: source != nil && source.Nothing}
 	files := deciding(m, item)
 	if item.Target.Exists != nil && *item.Target.Exists {
 		files = append(files, item.Target.Path)

@@ -11,6 +11,7 @@ import (
 	"hash"
 	"io"
 	"runtime"
+	"strings"
 
 	"lockback/core/machine"
 )
@@ -56,4 +57,10 @@ func unread(source string, err error) Evidence {
 func fingerprint(c *x509.Certificate) string {
 	sum := sha256.Sum256(c.Raw)
 	return hex.EncodeToString(sum[:])
+}
+
+// thumbprint is the SHA-1 of a certificate, by which stores of certificates name one.
+func thumbprint(c *x509.Certificate) string {
+	sum := sha1.Sum(c.Raw)
+	return strings.ToUpper(hex.EncodeToString(sum[:]))
 }

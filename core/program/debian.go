@@ -302,6 +302,8 @@ func (db *debian) testify(f *File) {
 		Installed: p.installed, Description: p.Get("Description")}
 	sum, ok := p.sums[db.sumKey(name)]
 	switch got, err := "", error(nil); {
+	case f.Nothing:
+		e.State = Unchanged // a link to nothing, in a place that the package has
 	case name != f.Path || !ok:
 		e.Notes = append(e.Notes, Note{"not compared", "package " + p.Name + " has no sum for it"})
 	default:

@@ -56,6 +56,8 @@ const (
 type File struct {
 	// Name is the path as an entry has it, Path the same without links.
 	Name, Path string
+	// Nothing says that it is a link to /dev/null: it starts nothing, whoever made it.
+	Nothing bool
 	// Kind is what the file is, for a person: "Windows program, 64-bit".
 	Kind     string
 	Size     int64
@@ -79,6 +81,9 @@ type witness struct {
 var witnesses = []witness{
 	{[]string{"linux"}, debianPackages},
 	{[]string{"windows"}, windowsPrograms},
+	{[]string{"macos"}, sealedVolume},
+	{[]string{"macos"}, macPrograms},
+	{[]string{"macos"}, receipts},
 }
 
 // Book holds the files of one machine that were looked at. Looking is for one goroutine at a
@@ -121,8 +126,15 @@ func (b *Book) Look(names []string) {
 	}
 }
 
-// find looks where the file really is; ok is false where there is no regular file.
+// find looks where the file really is; ok is false where there is no regular file, and no link to
+// /dev/null, which stands for one that is not to be there.
 func (f *File) find() (ok bool) {
+	if f.machine.OS != "windows" {
+		if target, err := f.machine.Readlink(f.Name); err == nil && target == "/dev/null" {
+			f.Path, f.Nothing = f.Name, true
+			return true
+		}
+	}
 	info, err := f.machine.Stat(f.Name)
 	if err != nil || !info.Mode().IsRegular() {
 		return false

@@ -208,7 +208,14 @@ const maxRoots = 2000
 
 // systemRoots are the roots that sign the parts of Windows, by the SHA-256 of the certificate.
 // Where each fingerprint was read stands beside it.
-var systemRoots = map[string]string{}
+// The first was read in the signature of a public program of 2026; the others are known from
+// their maker, and were not seen on a disk here: where they were wrong, the parts of Windows would
+// be told by name and place, as without them.
+var systemRoots = map[string]string{
+	"5367f20c7ade0e2bca790915056d086b720c33c1fa2a2661acf787e3292e1270": "Microsoft Identity Verification Root Certificate Authority 2020",
+	"847df6a78497943f27fc72eb93f9a637320a02b561d0a91b09e87a7807ed7c61": "Microsoft Root Certificate Authority 2011",
+	"df545bf919a2439c36983b54cdfc903dfa4f37d3996d8d84b4c31eec6f3c163e": "Microsoft Root Certificate Authority 2010",
+}
 
 func (t *trust) known(root *x509.Certificate) string { return systemRoots[fingerprint(root)] }
 

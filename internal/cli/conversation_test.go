@@ -357,7 +357,7 @@ func TestConfiguration(t *testing.T) {
 		p.Fails(t, 2, words, "list")
 	}
 	write("search: https://search.example/?q={}&x=1\n")
-	require.Contains(t, p.OK(t, "show", "name=Fogbell Sync"), "https://search.example/?q=Fogbell+Sync+sync&x=1")
+	require.Contains(t, p.OK(t, "show", "name=Fogbell Sync"), "https://search.example/?q=Fogbell+Sync+Fogbell+Works+sync&x=1")
 	require.NotContains(t, p.OK(t, "show", "name=~/.ssh/rc"), "bram%", "no path, no user")
 	require.Contains(t, p.OK(t, "show", "Speed*"), "https://search.example/?q=Speed%E2%80%AEgnp.exe+Cleaner%1B%5B31m+curl&x=1")
 	write("group: none\n")
@@ -538,7 +538,7 @@ func TestSentencesForRareThings(t *testing.T) {
 	p.OK(t, "restore", "S1", "--yes")
 	require.Contains(t, p.Run(t, "restore", "S1", "--yes").Err, "what S1 knows is as it has it; 1 entry was added since and stays as it is")
 	show := p.OK(t, "show", "Fogbell Sync")
-	require.Contains(t, show, "maker              not known")
+	require.Contains(t, show, "maker              Fogbell Works (package)")
 	require.NotRegexp(t, `, [0-9a-f]{8}\b`, show)
 	require.Regexp(t, `, [0-9a-f]{8}\b`, p.OK(t, "show", "Fogbell Sync", "--verbose"))
 	p.Fails(t, 2, "is neither a snapshot", "list", "since=")

@@ -33,11 +33,26 @@ from; and every artifact that decides it, with its present state.`,
 				if err != nil {
 					return err
 				}
-				return a.show(m, c.items)
+				return a.show(m, c.items, starters(inv))
 			})
 		},
 	}
 }
+
+// starters are the entries that start each program.
+func starters(inv inventory.Inventory) map[string][]*location.Item {
+	all := map[string][]*location.Item{}
+	for _, item := range inv.Items {
+		if item.Target.Path != "" {
+			all[item.Target.Path] = append(all[item.Target.Path], item)
+		}
+	}
+	return all
+}
+
+// maxStarters is how many other entries are named that start the same program: a shell is started
+// by dozens.
+const maxStarters = 8
 
 // factJSON is one thing known of an entry.
 type factJSON struct {
@@ -60,11 +75,23 @@ type shownEntry struct {
 	Search    string          `json:"search,omitempty"`
 	Facts     []factJSON      `json:"facts"`
 	Artifacts []artifactJSON  `json:"artifacts"`
+	// Others are the handles of the other entries that start the same program.
+	Others []string `json:"also_started_by"`
+	others []string // the same with their names
 }
 
 // known gathers what is known of an item.
-func (a *app) known(m *machine.Machine, item *location.Item) shownEntry {
-	e := shownEntry{Entry: item.Entry, Effect: item.Effect, Search: a.searchFor(&item.Entry)}
+func (a *app) known(m *machine.Machine, item *location.Item, started map[string][]*location.Item) shownEntry {
+	e := shownEntry{Others: []string{}, Entry: item.Entry, Effect: item.Effect, Search: a.searchFor(&item.Entry)}
+	for _, other := range started[item.Target.Path] {
+		if other != item {
+			e.Others = append(e.Others, other.Handle)
+			e.others = append(e.others, other.Handle+" "+other.Name)
+		}
+	}
+	if n := len(e.others) - maxStarters; n > 0 {
+		e.others = append(e.others[:maxStarters], fmt.Sprintf("and %d more", n))
+	}
 	if item.Facts != nil {
 		for _, f := range item.Facts() {
 			e.Facts = append(e.Facts, factJSON{f.Name, autostart.Text(f.Value), autostart.Text(f.Basis)})
@@ -83,13 +110,13 @@ func (a *app) known(m *machine.Machine, item *location.Item) shownEntry {
 	return e
 }
 
-func (a *app) show(m *machine.Machine, items []*location.Item) error {
+func (a *app) show(m *machine.Machine, items []*location.Item, started map[string][]*location.Item) error {
 	p := a.printer()
 	switch a.format {
 	case "json":
 		list := make([]shownEntry, len(items))
 		for k, item := range items {
-			list[k] = a.known(m, item)
+			list[k] = a.known(m, item, started)
 		}
 		return p.JSON(struct {
 			Machine machineJSON  `json:"machine"`
@@ -98,7 +125,7 @@ func (a *app) show(m *machine.Machine, items []*location.Item) error {
 	case "csv":
 		var sheet [][]string
 		for _, item := range items {
-			e := a.known(m, item)
+			e := a.known(m, item, started)
 			for _, r := range e.rows() {
 				sheet = append(sheet, []string{e.Entry.Handle, r.name, r.value, r.basis})
 			}
@@ -112,7 +139,7 @@ func (a *app) show(m *machine.Machine, items []*location.Item) error {
 		if k > 0 {
 			p.Line("")
 		}
-		a.print(p, a.known(m, item))
+		a.print(p, a.known(m, item, started))
 	}
 	return nil
 }
@@ -156,9 +183,13 @@ func (e shownEntry) rows() []row {
 			add(f.Name, f.Value, f.Basis, view.Plain)
 		}
 	}
-	add("maker", cmp.Or(entry.Maker().Name, "not known"), entry.Maker().Basis, view.Plain)
+	known := entry.Facts()
+	add("maker", cmp.Or(known.Maker.Name, "not known"), known.Maker.Basis, view.Plain)
+	add("product", strings.TrimSpace(known.Product.Name+" "+known.Product.Version), "", view.Plain)
+	add("description", known.Description, known.DescriptionBasis, view.Plain)
 	value, mark := program(entry)
 	add("program", value, "looked up on the machine", mark)
+	add("also started by", strings.Join(e.others, ", "), "", view.Plain)
 	told := *entry // that the program is missing stands there already
 	told.Problems = slices.DeleteFunc(slices.Clone(entry.Problems), func(p string) bool { return p == autostart.TargetMissing && entry.Target.Path != "" })
 	for _, problem := range view.Problems(&told) {
@@ -179,7 +210,11 @@ func (e shownEntry) rows() []row {
 		add("turned off by", string(entry.Switch)+", which counts "+e.Effect, "lockback help switches", view.Plain)
 	}
 	if entry.OSPart {
-		add("hidden", "a part of the operating system", "catalogue", view.Plain)
+		basis := entry.OSBasis
+		if basis == autostart.ByName {
+			basis = "its name and place, and nothing more"
+		}
+		add("hidden", "a part of the operating system", basis, view.Plain)
 	}
 	if entry.SystemName != entry.Name {
 		add("system's own name", entry.SystemName, "", view.Plain)

@@ -17,6 +17,7 @@ var topics = []struct {
 	{"selectors", "How entries are chosen", selectorsHelp},
 	{"states", "What enabled, disabled, hidden and protected mean", func() string { return statesHelp }},
 	{"problems", "What is said to be wrong with an entry", func() string { return problemsHelp }},
+	{"evidence", "How it is known who made a program, and what is hidden", func() string { return evidenceHelp }},
 	{"switches", "How entries are turned off", func() string { return switchesHelp }},
 	{"exit-codes", "What the exit code tells a script", func() string { return exitHelp }},
 }
@@ -80,14 +81,41 @@ The stages are when an entry starts, in the same words on every system:
   event      on a device, network, sleep or message event
   attach     code loaded into other programs`
 
-const problemsHelp = `  target-missing  the program is not there
-  unparsable      it cannot be understood; it is kept as it is
-  ignored         the system passes it over, and the list says why
-  insecure        other users can change what it runs
-  not-default     something other than the system's own setting stands there
+const problemsHelp = `  target-missing     the program is not there
+  unparsable         it cannot be understood; it is kept as it is
+  ignored            the system passes it over, and the list says why
+  insecure           other users can change what it runs
+  not-default        something other than the system's own setting stands there
+  unsigned           the program is not signed, where such programs are
+  signature-invalid  the program is not as it was when it was signed
+  changed            the program is not as its package delivered it
+  impostor           it has a name of the system's, and is not the system's
+  odd-place          the program lies where none is installed: a temporary folder, a
+                     recycle bin, another user's home, another computer
+  obscured           the command hides what it does, or the name what it is
+  twice              another entry of the same stage starts the same program
 
 A program on another volume, or behind a variable that cannot be told, is unknown and
 not missing. "problem=" chooses the entries that have none.`
+
+const evidenceHelp = `What is known of a program comes from evidence, the strongest first. A list has the
+word in brackets; JSON has the basis.
+
+  in a list           basis                 what it means
+  signed              signature             signed, the file is as it was signed, and the
+                                            signer was traced to a root that is known
+  system volume       sealed-volume         it lies where only the system's maker writes
+  package             package               a package database of the system has the file;
+                                            "changed" says that it is not as delivered
+  as installed        receipt               what the system noted at the installation
+  signed, not traced  signature-unanchored  as it was signed, by nobody that is known
+  unproven            bundle,               the program says so itself; anybody can write
+                      version-resource      that
+
+A part of the operating system is hidden by proof where there is any: a package of the
+distribution's base, unchanged; the signature of the system's maker; the sealed volume.
+Where a machine has no such proof, name and place decide, and "lockback show" says so.
+Whether a certificate was withdrawn is not checked: that needs the network.`
 
 const switchesHelp = `An entry is turned off in the way that its own system knows, where there is one, so
 that the system's settings agree. All of them can be taken back exactly.
@@ -119,7 +147,7 @@ func (a *app) helpCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "help [COMMAND|TOPIC]",
 		Short: "Show the page of a command or a topic",
-		Long:  "Show the page of a command, or of a topic: selectors, states, problems, switches, exit-codes.",
+		Long:  "Show the page of a command, or of a topic: selectors, states, problems, evidence, switches, exit-codes.",
 		ValidArgsFunction: func(c *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 			at, _, err := c.Root().Find(args)
 			if err != nil {

@@ -70,9 +70,10 @@ func launchJob(path, label string, command []any, more dict) piece {
 	return xmlList(path, root)
 }
 
-// mach is a program of the archive Mac: enough of one to be there.
+// mach is a program of the archive Mac, signed by whoever made what it lies in.
 func mach(path string) piece {
-	return file(path, "\xcf\xfa\xed\xfe\x07\x00\x00\x01made up for the Gullrock Lighthouse Museum\n").as(0o755)
+	who, team := macMaker(path)
+	return file(path, string(macProgram(path[strings.LastIndexByte(path, '/')+1:], who, team, nil))).as(0o755)
 }
 
 // bundleOf is an app or plug-in: its Info.plist and its program.
@@ -80,7 +81,10 @@ func bundleOf(path, id, version string) []piece {
 	name := path[strings.LastIndexByte(path, '/')+1:]
 	name = name[:strings.LastIndexByte(name, '.')]
 	info := dict{"CFBundleIdentifier": id, "CFBundleExecutable": name, "CFBundleName": name, "CFBundleShortVersionString": version, "CFBundlePackageType": "BNDL"}
-	return []piece{xmlList(path+"/Contents/Info.plist", info), mach(path + "/Contents/MacOS/" + name)}
+	list := xmlList(path+"/Contents/Info.plist", info)
+	program := path + "/Contents/MacOS/" + name
+	who, team := macMaker(program)
+	return []piece{list, file(program, string(macProgram(id, who, team, map[int][]byte{1: []byte(list.text)}))).as(0o755)}
 }
 
 // archiver puts objects into a keyed archive.
@@ -237,6 +241,9 @@ func archiveMac() []piece {
 		account("_spotlight", "Spotlight", 89, "/var/empty", "FFFFEEEE-DDDD-CCCC-BBBB-AAAA00000059"),
 
 		// Parts of the system.
+		// The museum's own authority, which this Mac was told to trust.
+		xmlList("/Library/Security/Trust Settings/Admin.plist", dict{"trustVersion": uint64(1), "trustList": dict{thumbprint(museumRoot()): dict{"trustSettings": list(dict{"kSecTrustSettingsResult": uint64(1)})}}}),
+
 		launchJob("/System"+daemons+"com.apple.configd.plist", "com.apple.configd", words("/usr/libexec/configd"), dict{"KeepAlive": true}),
 		launchJob("/System"+daemons+"com.apple.WindowServer.plist", "com.apple.WindowServer", words("/System/Library/CoreServices/WindowServer"), dict{"RunAtLoad": true}),
 		launchJob("/System"+daemons+"com.apple.atrun.plist", "com.apple.atrun", words("/usr/libexec/atrun"), dict{"StartInterval": uint64(30), "Disabled": true}),

@@ -154,7 +154,7 @@ func workshopBox() []piece {
 		piece{path: "/var/spool/cron/crontabs/ines", text: unit("# m h dom mon dow command", "30 18 * * 1-5 /home/ines/bin/backup-archive \"Gullrock 1887\"", "@reboot /opt/fogbell/sync --headless"), mode: 0o600, owner: ines},
 		piece{path: "/home/ines/bin/backup-archive", text: "#!/bin/sh\n", mode: 0o755, owner: ines},
 	}
-	return pieces
+	return withPackages(pieces, workshopPackages)
 }
 
 // build makes a disk of its pieces in a folder that does not exist yet.

@@ -2,6 +2,7 @@ package view
 
 import (
 	"bufio"
+	"cmp"
 	"fmt"
 	"iter"
 	"slices"
@@ -27,6 +28,38 @@ var problemWords = map[string]string{
 	autostart.Unparsable: "cannot be understood",
 	autostart.Insecure:   "any user can change what it runs",
 	autostart.NotDefault: "not the system's own setting",
+
+	autostart.Unsigned:         "not signed",
+	autostart.SignatureInvalid: "not as it was signed",
+	autostart.Changed:          "not as its package delivered it",
+	autostart.Impostor:         "has a name of the system's, and is not the system's",
+	autostart.OddPlace:         "in an odd place",
+	autostart.Obscured:         "hides what it does",
+	autostart.Twice:            "another entry starts the same program",
+}
+
+// makerWords say how sure it is who made a program.
+var makerWords = map[string]string{
+	autostart.BySignature:       "signed",
+	autostart.ByUnanchored:      "signed, not traced",
+	autostart.ByPackage:         "package",
+	autostart.BySealedVolume:    "system volume",
+	autostart.ByReceipt:         "as installed",
+	autostart.ByBundle:          "unproven",
+	autostart.ByVersionResource: "unproven",
+}
+
+// MadeBy is who made an entry's program, and how sure that is; empty where nobody is known.
+func MadeBy(e *autostart.Entry) string {
+	maker := e.Maker()
+	if maker.Name == "" {
+		return ""
+	}
+	word, ok := makerWords[maker.Basis]
+	if !ok {
+		word = maker.Basis
+	}
+	return maker.Name + " (" + word + ")"
 }
 
 // Problems are in words what is wrong with an entry.
@@ -160,7 +193,7 @@ func FieldNames() []string {
 }
 
 // Groupings are the words that a list can be grouped by.
-var Groupings = []string{"place", "stage", "maker", "none"}
+var Groupings = []string{"place", "stage", "maker", "product", "none"}
 
 // Layout says how a list of entries is laid out. The zero Layout groups by place.
 type Layout struct {
@@ -215,13 +248,12 @@ func (p Printer) Entries(entries []*autostart.Entry, layout Layout) {
 	each := p.entryWriter(entries, layout, indent)
 	sections := []group{{entries: entries}}
 	switch layout.Group {
-	case "maker":
-		sections = grouped(entries, func(e *autostart.Entry) string {
-			if e.Maker().Name == "" {
-				return "Maker not known"
-			}
-			return e.Maker().Name
-		})
+	case "maker", "product":
+		what := map[string]func(*autostart.Entry) string{
+			"maker":   func(e *autostart.Entry) string { return cmp.Or(e.Maker().Name, "Maker not known") },
+			"product": func(e *autostart.Entry) string { return cmp.Or(e.Facts().Product.Name, "Product not known") },
+		}[layout.Group]
+		sections = grouped(entries, what)
 		slices.SortStableFunc(sections, func(a, b group) int { return strings.Compare(strings.ToLower(a.title), strings.ToLower(b.title)) })
 	case "none":
 	default:
@@ -352,6 +384,7 @@ var wideColumns = []entryColumn{
 	{Column{Title: "name", Share: 3}, func(e *autostart.Entry) Cell { return Cell{[]string{nameOf(e)}, markOf(e)} }},
 	{Column{Title: "for"}, func(e *autostart.Entry) Cell { return T(others(e)) }},
 	{Column{Title: "when and how", Share: 3}, func(e *autostart.Entry) Cell { return Cell{details(e), markOf(e)} }},
+	{Column{Title: "maker", Share: 2}, func(e *autostart.Entry) Cell { return Cell{[]string{MadeBy(e)}, markOf(e)} }},
 	{Column{Title: "starts", Share: 5}, func(e *autostart.Entry) Cell { return Cell{[]string{e.Command}, markOf(e)} }},
 	{Column{Title: "problems", Share: 2}, func(e *autostart.Entry) Cell { return Cell{Problems(e), Alert} }},
 	{Column{Title: "remarks", Share: 3}, func(e *autostart.Entry) Cell { return Cell{remarks(e), Quiet} }},
@@ -372,6 +405,9 @@ func (p Printer) stacked(e *autostart.Entry, indent string) {
 	info := details(e)
 	if who := others(e); who != "" {
 		info = append(info, "for "+who)
+	}
+	if maker := MadeBy(e); maker != "" {
+		pieces = append(pieces, piece{"by " + maker, m, false})
 	}
 	for _, d := range info {
 		pieces = append(pieces, piece{"(" + d + ")", m, false})
