@@ -140,7 +140,10 @@ type Entry struct {
 		Path string
 		Line int
 	}
-	OSPart   bool `json:"os_part"`
+	Maker    autostart.Maker
+	Product  autostart.Product
+	OSPart   bool   `json:"os_part"`
+	OSBasis  string `json:"os_basis"`
 	Guarded  string
 	Switch   string
 	Problems []string

@@ -62,6 +62,8 @@ type Signature struct {
 // Identifiers of objects, from the document above, RFC 3161 and PKCS #9.
 var (
 	oidIndirectData     = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 2, 1, 4}
+	oidCatalogue        = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 10, 1}
+	oidStampInfo        = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 16, 1, 4}
 	oidNested           = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 2, 4, 1}
 	oidTimeStamp        = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 3, 3, 1}
 	oidCountersignature = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 6}
@@ -115,7 +117,15 @@ func parse(message []byte, depth int) (all []Signature, err error) {
 	if len(message) > maxMessage {
 		return nil, errors.New("the signature is too large")
 	}
-	p, err := pkcs7.Parse(whole(message))
+	message = whole(message)
+	signed, added, listed, err := split(message)
+	switch {
+	case errors.Is(err, errDamaged):
+		return nil, err
+	case err != nil:
+		signed = message
+	}
+	p, err := pkcs7.Parse(signed)
 	if err != nil {
 		return nil, fmt.Errorf("the signature is damaged: %w", err)
 	}
@@ -132,10 +142,15 @@ func parse(message []byte, depth int) (all []Signature, err error) {
 	if _, err := asn1.Unmarshal(sequence(rest), &data); err == nil {
 		s.Algorithm, s.Sum = hashOf(data.Digest.Algorithm.ID), data.Digest.Sum
 	}
-	s.Err = check(p)
-	s.stamp(p)
-	all = []Signature{s}
+	if s.Err = check(p); s.Err == nil && listed != nil && !slices.ContainsFunc(listed, p.Signers[0].DigestAlgorithm.Algorithm.Equal) {
+		s.Err = errors.New("its digest is not one that it names")
+	}
 	for _, a := range p.Signers[0].UnauthenticatedAttributes {
+		added = append(added, attribute{a.Type, a.Value})
+	}
+	s.stamp(p, added)
+	all = []Signature{s}
+	for _, a := range added {
 		if !a.Type.Equal(oidNested) || depth > 0 {
 			continue
 		}
@@ -175,6 +190,10 @@ func sequence(content []byte) []byte {
 // check tells whether the signer signed the content. Certificates' times are no matter of the
 // signature itself, see [Signature.Anchored].
 func check(p *pkcs7.PKCS7) error {
+	// Which algorithm signed is told by the key; what the message says of it may be anything.
+	if c := p.GetOnlySigner(); c != nil && c.PublicKeyAlgorithm == x509.RSA {
+		p.Signers[0].DigestEncryptionAlgorithm.Algorithm = pkcs7.OIDEncryptionAlgorithmRSA
+	}
 	err := p.Verify()
 	var late *pkcs7.SigningTimeNotValidError
 	if errors.As(err, &late) {
@@ -201,9 +220,9 @@ type stampInfo struct {
 }
 
 // stamp reads the time stamp, of whichever kind there is.
-func (s *Signature) stamp(p *pkcs7.PKCS7) {
+func (s *Signature) stamp(p *pkcs7.PKCS7, added []attribute) {
 	signer := p.Signers[0]
-	for _, a := range signer.UnauthenticatedAttributes {
+	for _, a := range added {
 		switch {
 		case a.Type.Equal(oidTimeStamp):
 			s.Time, s.Stamper, s.stamperCertificates, s.StampErr = timeStamp(a.Value.Bytes, signer.EncryptedDigest)
@@ -219,7 +238,14 @@ func (s *Signature) stamp(p *pkcs7.PKCS7) {
 
 // timeStamp reads a time stamp of RFC 3161 over a signature.
 func timeStamp(message, signature []byte) (at time.Time, by *x509.Certificate, with []*x509.Certificate, err error) {
-	t, err := pkcs7.Parse(whole(message))
+	message = whole(message)
+	switch signed, _, _, err := split(message); {
+	case errors.Is(err, errDamaged):
+		return at, nil, nil, fmt.Errorf("the time stamp is damaged: %w", err)
+	case err == nil:
+		message = signed
+	}
+	t, err := pkcs7.Parse(message)
 	if err != nil {
 		return at, nil, nil, fmt.Errorf("the time stamp is damaged: %w", err)
 	}
