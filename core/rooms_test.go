@@ -19,7 +19,8 @@ var mayImport = []struct{ room, allowed string }{
 	{`core/autostart`, `^$`},
 	{`core/format/windata`, `^$`},
 	{`core/format/launchd`, `core/format/plist`}, // a job is a property list
-	{`core/format/.*`, `core/format/windata`},    // what formats of one system have in common
+	{`core/format/(authenticode|codesign)`, `core/format/cms`},
+	{`core/format/.*`, `core/format/windata`}, // what formats of one system have in common
 	{`core/machine`, `core/(autostart|format/(regf|taskxml|plist|windata))`},
 	{`core/location/part`, `core/(machine|format/.*)`},
 	{`core/location`, `core/(autostart|machine|location/part)`},

@@ -20,22 +20,13 @@ import (
 	"errors"
 	"fmt"
 	"math/big"
-	"slices"
 	"time"
 
-	"github.com/smallstep/pkcs7"
-
-	_ "crypto/md5" // digests that signatures may have
-	_ "crypto/sha1"
-	_ "crypto/sha256"
-	_ "crypto/sha512"
+	"lockback/core/format/cms"
 )
 
-// Bounds.
-const (
-	maxMessage = 16 << 20 // bytes of a signature
-	maxNested  = 16       // signatures in a signature
-)
+// maxNested is how many signatures are read in one.
+const maxNested = 16
 
 // Signature is one signature.
 type Signature struct {
@@ -108,49 +99,23 @@ type indirectData struct {
 func Parse(message []byte) ([]Signature, error) { return parse(message, 0) }
 
 func parse(message []byte, depth int) (all []Signature, err error) {
-	// The package takes messages apart that anybody made.
-	defer func() {
-		if r := recover(); r != nil {
-			all, err = nil, fmt.Errorf("the signature is damaged: %v", r)
-		}
-	}()
-	if len(message) > maxMessage {
-		return nil, errors.New("the signature is too large")
-	}
-	message = whole(message)
-	signed, added, listed, err := split(message)
-	switch {
-	case errors.Is(err, errDamaged):
-		return nil, err
-	case err != nil:
-		signed = message
-	}
-	p, err := pkcs7.Parse(signed)
+	p, err := cms.Parse(message)
 	if err != nil {
-		return nil, fmt.Errorf("the signature is damaged: %w", err)
+		return nil, err
 	}
-	if len(p.Signers) != 1 {
-		return nil, fmt.Errorf("the signature is damaged: it has %d signers", len(p.Signers))
+	if p.Type != nil && !p.Type.Equal(oidIndirectData) && !p.Type.Equal(oidCatalogue) {
+		return nil, fmt.Errorf("%w: it signs something else", cms.ErrDamaged)
 	}
-	s := Signature{Content: p.Content, Signer: p.GetOnlySigner(), Certificates: p.Certificates}
-	if s.Signer == nil {
-		return nil, errors.New("the signature is damaged: it lacks its signer's certificate")
-	}
+	s := Signature{Content: p.Content, Signer: p.Signer, Certificates: p.Certificates}
 	var data indirectData
 	// What was signed stands without its own head, see PKCS #7, 9.3.
-	rest := p.Content
-	if _, err := asn1.Unmarshal(sequence(rest), &data); err == nil {
+	if _, err := asn1.Unmarshal(sequence(p.Content), &data); err == nil {
 		s.Algorithm, s.Sum = hashOf(data.Digest.Algorithm.ID), data.Digest.Sum
 	}
-	if s.Err = check(p); s.Err == nil && listed != nil && !slices.ContainsFunc(listed, p.Signers[0].DigestAlgorithm.Algorithm.Equal) {
-		s.Err = errors.New("its digest is not one that it names")
-	}
-	for _, a := range p.Signers[0].UnauthenticatedAttributes {
-		added = append(added, attribute{a.Type, a.Value})
-	}
-	s.stamp(p, added)
+	s.Err = p.Check()
+	s.stamp(p)
 	all = []Signature{s}
-	for _, a := range added {
+	for _, a := range p.Added {
 		if !a.Type.Equal(oidNested) || depth > 0 {
 			continue
 		}
@@ -169,15 +134,6 @@ func parse(message []byte, depth int) (all []Signature, err error) {
 	return all, nil
 }
 
-// whole cuts off what fills a message up behind its end.
-func whole(message []byte) []byte {
-	var one asn1.RawValue
-	if _, err := asn1.Unmarshal(message, &one); err == nil {
-		return one.FullBytes
-	}
-	return message
-}
-
 // sequence gives content that stands without its head one.
 func sequence(content []byte) []byte {
 	b, err := asn1.Marshal(asn1.RawValue{Tag: asn1.TagSequence, IsCompound: true, Bytes: content})
@@ -185,22 +141,6 @@ func sequence(content []byte) []byte {
 		return nil
 	}
 	return b
-}
-
-// check tells whether the signer signed the content. Certificates' times are no matter of the
-// signature itself, see [Signature.Anchored].
-func check(p *pkcs7.PKCS7) error {
-	// Which algorithm signed is told by the key; what the message says of it may be anything.
-	if c := p.GetOnlySigner(); c != nil && c.PublicKeyAlgorithm == x509.RSA {
-		p.Signers[0].DigestEncryptionAlgorithm.Algorithm = pkcs7.OIDEncryptionAlgorithmRSA
-	}
-	err := p.Verify()
-	var late *pkcs7.SigningTimeNotValidError
-	if errors.As(err, &late) {
-		// The time is the signer's own word. Without it, the rest is compared.
-		return nil
-	}
-	return err
 }
 
 // stampInfo is TSTInfo of RFC 3161, 2.4.2, as far as it is used.
@@ -220,12 +160,12 @@ type stampInfo struct {
 }
 
 // stamp reads the time stamp, of whichever kind there is.
-func (s *Signature) stamp(p *pkcs7.PKCS7, added []attribute) {
-	signer := p.Signers[0]
-	for _, a := range added {
+func (s *Signature) stamp(p *cms.Message) {
+	signature := p.Signers[0].EncryptedDigest
+	for _, a := range p.Added {
 		switch {
 		case a.Type.Equal(oidTimeStamp):
-			s.Time, s.Stamper, s.stamperCertificates, s.StampErr = timeStamp(a.Value.Bytes, signer.EncryptedDigest)
+			s.Time, s.Stamper, s.stamperCertificates, s.StampErr = timeStamp(a.Value.Bytes, signature)
 		case a.Type.Equal(oidCountersignature):
 			s.Time, s.Stamper, s.StampErr = countersignature(p, a.Value.Bytes)
 			s.stamperCertificates = p.Certificates
@@ -238,58 +178,41 @@ func (s *Signature) stamp(p *pkcs7.PKCS7, added []attribute) {
 
 // timeStamp reads a time stamp of RFC 3161 over a signature.
 func timeStamp(message, signature []byte) (at time.Time, by *x509.Certificate, with []*x509.Certificate, err error) {
-	message = whole(message)
-	switch signed, _, _, err := split(message); {
-	case errors.Is(err, errDamaged):
-		return at, nil, nil, fmt.Errorf("the time stamp is damaged: %w", err)
-	case err == nil:
-		message = signed
-	}
-	t, err := pkcs7.Parse(message)
+	t, err := cms.Parse(message)
 	if err != nil {
-		return at, nil, nil, fmt.Errorf("the time stamp is damaged: %w", err)
+		return at, nil, nil, fmt.Errorf("the time stamp: %w", err)
 	}
-	by = t.GetOnlySigner()
-	if by == nil {
-		return at, nil, nil, errors.New("the time stamp lacks its signer's certificate")
-	}
-	if err := check(t); err != nil {
-		return at, by, t.Certificates, fmt.Errorf("the time stamp does not hold: %w", err)
+	if err := t.Check(); err != nil {
+		return at, t.Signer, t.Certificates, fmt.Errorf("the time stamp does not hold: %w", err)
 	}
 	var info stampInfo
-	if _, err := asn1.Unmarshal(t.Content, &info); err != nil {
-		return at, by, t.Certificates, fmt.Errorf("the time stamp is damaged: %w", err)
+	if _, err := asn1.Unmarshal(t.Content, &info); err != nil || t.Type != nil && !t.Type.Equal(oidStampInfo) {
+		return at, t.Signer, t.Certificates, errors.New("the time stamp is damaged")
 	}
 	hash := hashOf(info.Imprint.Algorithm.ID)
 	if hash == 0 || !bytes.Equal(sumOf(hash, signature), info.Imprint.Sum) {
-		return at, by, t.Certificates, errors.New("the time stamp is of another signature")
+		return at, t.Signer, t.Certificates, errors.New("the time stamp is of another signature")
 	}
-	return info.Time.UTC(), by, t.Certificates, nil
+	return info.Time.UTC(), t.Signer, t.Certificates, nil
 }
 
-// countersignature reads one of PKCS #9, 6.6, over the signature of a message.
-func countersignature(p *pkcs7.PKCS7, value []byte) (at time.Time, by *x509.Certificate, err error) {
-	// The type of a signer is the package's own: a copy of one is overwritten.
-	c := pkcs7.PKCS7{Content: p.Signers[0].EncryptedDigest, Certificates: p.Certificates, Signers: slices.Clone(p.Signers)}
-	c.Signers[0].AuthenticatedAttributes, c.Signers[0].UnauthenticatedAttributes = nil, nil
-	if _, err := asn1.Unmarshal(value, &c.Signers[0]); err != nil {
-		return at, nil, fmt.Errorf("the countersignature is damaged: %w", err)
+// countersignature reads one of PKCS #9 over the signature of a message.
+func countersignature(p *cms.Message, value []byte) (at time.Time, by *x509.Certificate, err error) {
+	c, err := p.Countersigned(value)
+	if err != nil {
+		return at, nil, fmt.Errorf("the countersignature: %w", err)
 	}
-	by = c.GetOnlySigner()
-	if by == nil {
-		return at, nil, errors.New("the countersignature lacks its signer's certificate")
-	}
-	if err := check(&c); err != nil {
-		return at, by, fmt.Errorf("the countersignature does not hold: %w", err)
+	if err := c.Check(); err != nil {
+		return at, c.Signer, fmt.Errorf("the countersignature does not hold: %w", err)
 	}
 	for _, a := range c.Signers[0].AuthenticatedAttributes {
 		if a.Type.Equal(oidSigningTime) {
 			if _, err := asn1.Unmarshal(a.Value.Bytes, &at); err == nil {
-				return at.UTC(), by, nil
+				return at.UTC(), c.Signer, nil
 			}
 		}
 	}
-	return at, by, errors.New("the countersignature has no time")
+	return at, c.Signer, errors.New("the countersignature has no time")
 }
 
 func sumOf(hash crypto.Hash, b []byte) []byte {

@@ -24,6 +24,8 @@ const (
 	maxCommands  = 1 << 20  // bytes of load commands
 	maxSignature = 32 << 20 // bytes of a signature
 	maxBlobs     = 64
+
+	maxAlternates = 2 // lists of digests beside the first, each over all of the code
 )
 
 // ErrNotMachO says that a file is no program of macOS at all.
@@ -79,6 +81,7 @@ func Open(r io.ReaderAt, size int64) ([]Code, error) {
 		return nil, errors.New("it is cut off")
 	}
 	var all []Code
+	left := uint64(size)
 	for ; len(table) > 0; table = table[entry:] {
 		at, length := uint64(binary.BigEndian.Uint32(table[8:])), uint64(binary.BigEndian.Uint32(table[12:]))
 		if magic == magicFat64 {
@@ -87,6 +90,10 @@ func Open(r io.ReaderAt, size int64) ([]Code, error) {
 		if at > uint64(size) || length > uint64(size)-at {
 			return nil, errors.New("it is cut off")
 		}
+		if length > left {
+			return nil, errors.New("its parts overlap")
+		}
+		left -= length
 		code, err := open(io.NewSectionReader(r, int64(at), int64(length)))
 		if err != nil {
 			return nil, err

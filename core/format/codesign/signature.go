@@ -13,9 +13,7 @@ import (
 
 	"github.com/smallstep/pkcs7"
 
-	_ "crypto/sha1" // digests that signatures may have
-	_ "crypto/sha256"
-	_ "crypto/sha512"
+	"lockback/core/format/cms"
 )
 
 // Signature is what the signature of a program says.
@@ -73,12 +71,6 @@ var ErrUnsigned = errors.New("it is not signed")
 // Signature reads the signature, and compares the code with it. It fails where the code is not
 // what was signed, or the signature does not hold by itself.
 func (c Code) Signature() (s Signature, err error) {
-	// The package takes messages apart that anybody made.
-	defer func() {
-		if r := recover(); r != nil {
-			err = fmt.Errorf("the signature is damaged: %v", r)
-		}
-	}()
 	if !c.Signed() {
 		return s, ErrUnsigned
 	}
@@ -101,8 +93,9 @@ func (c Code) Signature() (s Signature, err error) {
 	}
 	s = Signature{Identifier: directory.identifier, Team: directory.team, AdHoc: directory.flags&flagAdHoc != 0, Runtime: directory.flags&flagRuntime != 0,
 		Platform: directory.platform != 0, hash: directory.hash, special: directory.special}
-	// Of several directories, all must hold; the strongest seals what lies beside.
-	for k := range 5 {
+	// Of several directories, all must hold; the strongest seals what lies beside. There are two
+	// in the programs of the years around 2016, and one else.
+	for k := range maxAlternates {
 		blob, ok := blobs[uint32(slotAlternate+k)]
 		if !ok {
 			continue
@@ -129,24 +122,21 @@ func (c Code) Signature() (s Signature, err error) {
 	if blob := blobs[entitlements]; len(blob) > 8 {
 		s.Entitlements = blob[8:]
 	}
-	cms := blobs[slotCMS]
-	if len(cms) <= 8 {
+	message := blobs[slotCMS]
+	if len(message) <= 8 {
 		// A signature that nobody made is ad hoc, whatever its flags say.
 		s.AdHoc = true
 		return s, nil
 	}
-	if binary.BigEndian.Uint32(cms) != magicCMS {
+	if binary.BigEndian.Uint32(message) != magicCMS {
 		return s, errors.New("the signature is damaged")
 	}
-	p, err := pkcs7.Parse(cms[8:])
+	p, err := cms.Parse(message[8:])
 	if err != nil {
-		return s, fmt.Errorf("the signature is damaged: %w", err)
+		return s, err
 	}
 	p.Content = main
-	s.Signer, s.Certificates = p.GetOnlySigner(), p.Certificates
-	if s.Signer == nil {
-		return s, errors.New("the signature is damaged: it lacks its signer's certificate")
-	}
+	s.Signer, s.Certificates = p.Signer, p.Certificates
 	for _, a := range p.Signers[0].AuthenticatedAttributes {
 		if a.Type.Equal(pkcs7.OIDAttributeSigningTime) {
 			if _, err := asn1.Unmarshal(a.Value.Bytes, &s.Time); err != nil {
@@ -154,8 +144,7 @@ func (c Code) Signature() (s Signature, err error) {
 			}
 		}
 	}
-	var late *pkcs7.SigningTimeNotValidError
-	if err := p.Verify(); err != nil && !errors.As(err, &late) {
+	if err := p.Check(); err != nil {
 		return s, fmt.Errorf("the signature does not hold: %w", err)
 	}
 	return s, nil

@@ -1,4 +1,4 @@
-package authenticode
+package cms
 
 import (
 	"crypto/x509"
@@ -6,103 +6,95 @@ import (
 	"encoding/asn1"
 	"errors"
 	"math/big"
-	"slices"
 	"time"
 )
 
-// attribute is one of a signer's, RFC 2315, 9.2.
-type attribute struct {
-	Type  asn1.ObjectIdentifier
-	Value asn1.RawValue `asn1:"set"`
-}
-
 // split takes off a message what nobody signed: the attributes that were added to its signer
 // later, time stamps and nested signatures. They are damaged for themselves: a signature does not
-// fall with its time stamp. It also returns the digests that the message says it has. It fails
-// where the message is not in the distinguished form of ASN.1, on its upper levels.
-func split(message []byte) (signed []byte, added []attribute, digests []asn1.ObjectIdentifier, err error) {
+// fall with its time stamp. It fails where the message is not in the distinguished form of ASN.1,
+// on its upper levels.
+func (m *Message) split(message []byte) (signed []byte, err error) {
 	damaged := errors.New("not in distinguished form")
 	var outer struct {
 		Type    asn1.ObjectIdentifier
 		Content asn1.RawValue `asn1:"explicit,tag:0"`
 	}
 	if _, err := asn1.Unmarshal(message, &outer); err != nil {
-		return nil, nil, nil, err
+		return nil, err
 	}
 	var data asn1.RawValue
 	if _, err := asn1.Unmarshal(outer.Content.Bytes, &data); err != nil {
-		return nil, nil, nil, err
+		return nil, err
 	}
 	parts, err := elements(data.Bytes)
 	if err != nil || len(parts) < 4 {
-		return nil, nil, nil, damaged
+		return nil, damaged
 	}
 	algorithms, err := elements(parts[1].Bytes)
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, err
 	}
 	for _, a := range algorithms {
 		var id asn1.ObjectIdentifier
 		if _, err := asn1.Unmarshal(a.Bytes, &id); err == nil {
-			digests = append(digests, id)
+			m.digests = append(m.digests, id)
 		}
 	}
 	content, err := elements(parts[2].Bytes)
 	if err != nil || len(content) == 0 || len(content) > 2 {
-		return nil, nil, nil, errDamaged
+		return nil, ErrDamaged
 	}
 	// Of what kind the content is stands beside what is signed.
-	var kindOf asn1.ObjectIdentifier
-	if _, err := asn1.Unmarshal(content[0].FullBytes, &kindOf); err != nil || !slices.ContainsFunc(contentTypes, kindOf.Equal) {
-		return nil, nil, nil, errDamaged
+	if _, err := asn1.Unmarshal(content[0].FullBytes, &m.Type); err != nil {
+		return nil, ErrDamaged
 	}
 	if len(content) == 2 {
 		// What was signed is a sequence, or bytes: its head is not signed.
 		var value asn1.RawValue
 		if rest, err := asn1.Unmarshal(content[1].Bytes, &value); err != nil || len(rest) > 0 || value.Class != asn1.ClassUniversal || value.Tag != asn1.TagSequence && value.Tag != asn1.TagOctetString {
-			return nil, nil, nil, errDamaged
+			return nil, ErrDamaged
 		}
 	}
 	for k := range parts {
 		if parts[k].Class == asn1.ClassContextSpecific && parts[k].Tag == 0 && k > 2 {
 			if parts[k], err = readable(parts[k]); err != nil {
-				return nil, nil, nil, err
+				return nil, err
 			}
 		}
 	}
 	signers := &parts[len(parts)-1]
 	var signer asn1.RawValue
 	if rest, err := asn1.Unmarshal(signers.Bytes, &signer); err != nil || len(rest) > 0 {
-		return nil, nil, nil, damaged
+		return nil, damaged
 	}
 	fields, err := elements(signer.Bytes)
 	if err != nil || len(fields) == 0 {
-		return nil, nil, nil, damaged
+		return nil, damaged
 	}
 	if last := fields[len(fields)-1]; last.Class == asn1.ClassContextSpecific && last.Tag == 1 {
 		fields = fields[:len(fields)-1]
 		values, err := elements(last.Bytes)
 		if err != nil {
-			return nil, nil, nil, errDamaged
+			return nil, ErrDamaged
 		}
 		for _, v := range values {
-			var a attribute
+			var a Attribute
 			if _, err := asn1.Unmarshal(v.FullBytes, &a); err != nil {
-				return nil, nil, nil, errDamaged
+				return nil, ErrDamaged
 			}
 			if _, err := elements(a.Value.Bytes); err != nil {
-				return nil, nil, nil, errDamaged
+				return nil, ErrDamaged
 			}
-			added = append(added, a)
+			m.Added = append(m.Added, a)
 		}
 	}
 	*signers = enclose(asn1.ClassUniversal, asn1.TagSet, enclose(asn1.ClassUniversal, asn1.TagSequence, fields...))
 	whole := enclose(asn1.ClassContextSpecific, 0, enclose(asn1.ClassUniversal, asn1.TagSequence, parts...))
 	kind, err := asn1.Marshal(outer.Type)
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, err
 	}
-	return enclose(asn1.ClassUniversal, asn1.TagSequence, asn1.RawValue{FullBytes: kind}, whole).FullBytes, added, digests, nil
+	return enclose(asn1.ClassUniversal, asn1.TagSequence, asn1.RawValue{FullBytes: kind}, whole).FullBytes, nil
 }
 
 // nameSET is a part of a name; encoding/asn1 takes a type called so for a set.
@@ -144,11 +136,11 @@ func readable(certificates asn1.RawValue) (asn1.RawValue, error) {
 	for _, c := range all {
 		var form certificate
 		if _, err := asn1.Unmarshal(c.FullBytes, &form); err != nil {
-			return certificates, errDamaged
+			return certificates, ErrDamaged
 		}
 		for _, e := range form.Signed.Extensions {
 			if parts, err := elements(e.Bytes); err != nil || len(parts) < 2 || len(parts) > 3 || parts[len(parts)-1].Tag != asn1.TagOctetString {
-				return certificates, errDamaged
+				return certificates, ErrDamaged
 			}
 		}
 		if _, err := x509.ParseCertificate(c.FullBytes); err == nil {
@@ -157,16 +149,6 @@ func readable(certificates asn1.RawValue) (asn1.RawValue, error) {
 	}
 	return enclose(certificates.Class, certificates.Tag, kept...), nil
 }
-
-// contentTypes are what messages of this package sign: the digest of a file, a catalogue, and what
-// time stamps of RFC 3161 have.
-var contentTypes = []asn1.ObjectIdentifier{oidIndirectData, oidCatalogue, oidStampInfo}
-
-// errDamaged says that a part of a message which is in distinguished form cannot be taken apart.
-var errDamaged = errors.New("the signature is damaged")
-
-// maxElements is how many values one of ASN.1 holds at most.
-const maxElements = 10_000
 
 func elements(b []byte) ([]asn1.RawValue, error) {
 	var all []asn1.RawValue
