@@ -348,7 +348,7 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 	if len(plan.want) == 0 {
 		return nil, nil, nil
 	}
-	inv := inventory.Take(e.Machine)
+	inv := inventory.Take(e.Machine, e.Memory)
 	missing := plan.want // it is used up
 	for _, item := range inv.Items {
 		if _, ok := plan.want[item.Handle]; !ok {

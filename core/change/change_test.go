@@ -49,7 +49,7 @@ func engine(t *testing.T) (*change.Engine, string) {
 
 func named(t *testing.T, e *change.Engine, names ...string) (inventory.Inventory, []*location.Item) {
 	t.Helper()
-	inv := inventory.Take(e.Machine)
+	inv := inventory.Take(e.Machine, nil)
 	var items []*location.Item
 	for _, name := range names {
 		for _, item := range inv.Items {
@@ -103,7 +103,7 @@ func TestFoldersAreMadeFirstAndRemovedLast(t *testing.T) {
 	require.NoError(t, err)
 	done.Snapshot, err = e.Record.Snapshot(done.Snapshot.ID)
 	require.NoError(t, err)
-	back, err := e.Restore(inventory.Take(e.Machine), done.Snapshot, change.RestoreOptions{Newcomers: change.KeepNewcomers})
+	back, err := e.Restore(inventory.Take(e.Machine, nil), done.Snapshot, change.RestoreOptions{Newcomers: change.KeepNewcomers})
 	require.NoError(t, err)
 	names = nil
 	for _, s := range back.Steps {
@@ -112,10 +112,10 @@ func TestFoldersAreMadeFirstAndRemovedLast(t *testing.T) {
 	require.Equal(t, []string{"/home/ines/.config/autostart/bell.desktop", "/home/ines/.config/autostart", "/home/ines/.config"}, names)
 	// Where somebody put a file meanwhile, the folders stay.
 	require.NoError(t, os.WriteFile(filepath.Join(root, "home/ines/.config/other"), nil, 0o644))
-	back, err = e.Restore(inventory.Take(e.Machine), done.Snapshot, change.RestoreOptions{Newcomers: change.KeepNewcomers})
+	back, err = e.Restore(inventory.Take(e.Machine, nil), done.Snapshot, change.RestoreOptions{Newcomers: change.KeepNewcomers})
 	require.NoError(t, err)
 	require.Len(t, back.Steps, 2)
-	_, err = e.Apply(back, inventory.Take(e.Machine), "")
+	_, err = e.Apply(back, inventory.Take(e.Machine, nil), "")
 	require.NoError(t, err)
 	_, err = os.Stat(filepath.Join(root, "home/ines/.config/other"))
 	require.NoError(t, err)
@@ -148,11 +148,11 @@ func TestNothingToDo(t *testing.T) {
 	require.ErrorIs(t, err, change.ErrNothing)
 	again, err := e.Undo(done.Change)
 	require.NoError(t, err)
-	_, err = e.Apply(again, inventory.Take(e.Machine), "")
+	_, err = e.Apply(again, inventory.Take(e.Machine, nil), "")
 	require.NoError(t, err)
 	snap, err := e.Record.Snapshot(done.Snapshot.ID)
 	require.NoError(t, err)
-	_, err = e.Restore(inventory.Take(e.Machine), snap, change.RestoreOptions{})
+	_, err = e.Restore(inventory.Take(e.Machine, nil), snap, change.RestoreOptions{})
 	require.ErrorIs(t, err, change.ErrNothing)
 	_, err = e.Undo(done.Change) // it was taken back already
 	require.ErrorIs(t, err, change.ErrNothing)
@@ -205,7 +205,7 @@ func TestPartOfALaterVersion(t *testing.T) {
 	file := filepath.Join(root, "etc/crontab")
 	now := "@daily root /opt/one --since\n@daily root /opt/kept\n"
 	require.NoError(t, os.WriteFile(file, []byte(now), 0o644))
-	inv = inventory.Take(e.Machine)
+	inv = inventory.Take(e.Machine, nil)
 	plan, err := e.Restore(inv, snap, change.RestoreOptions{Only: map[string]bool{items[0].Handle: true}})
 	require.ErrorIs(t, err, change.ErrNothing)
 	require.Empty(t, plan.Steps)
@@ -217,7 +217,7 @@ func TestPartOfALaterVersion(t *testing.T) {
 // come back.
 func TestLostContent(t *testing.T) {
 	e, root := engine(t)
-	inv := inventory.Take(e.Machine)
+	inv := inventory.Take(e.Machine, nil)
 	snap := captured(t, e, inv)
 	bell, table := filepath.Join(root, "etc/xdg/autostart/bell.desktop"), filepath.Join(root, "etc/crontab")
 	was, err := os.ReadFile(bell)
@@ -235,7 +235,7 @@ func TestLostContent(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(bell, append(was, "Hidden=true\n"...), 0o644))
 	require.NoError(t, os.WriteFile(table, []byte("#lockback:off @daily root /opt/one\n@daily root /opt/two\n"), 0o644))
-	plan, err := e.Restore(inventory.Take(e.Machine), snap, change.RestoreOptions{})
+	plan, err := e.Restore(inventory.Take(e.Machine, nil), snap, change.RestoreOptions{})
 	require.NoError(t, err)
 	require.Len(t, plan.LeftOut, 1)
 	require.ErrorContains(t, plan.LeftOut[0].Err, "lost")
@@ -246,10 +246,10 @@ func TestLostContent(t *testing.T) {
 // A newcomer in a file that is restored for other entries is turned off in it.
 func TestNewcomerInARestoredFile(t *testing.T) {
 	e, root := engine(t)
-	inv := inventory.Take(e.Machine)
+	inv := inventory.Take(e.Machine, nil)
 	snap := captured(t, e, inv)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/crontab"), []byte("#lockback:off @daily root /opt/one\n@daily root /opt/two\n@daily root /opt/three\n"), 0o644))
-	plan, err := e.Restore(inventory.Take(e.Machine), snap, change.RestoreOptions{Newcomers: change.DisableNewcomers})
+	plan, err := e.Restore(inventory.Take(e.Machine, nil), snap, change.RestoreOptions{Newcomers: change.DisableNewcomers})
 	require.NoError(t, err)
 	require.Empty(t, plan.LeftOut)
 	require.Len(t, plan.Steps, 1)

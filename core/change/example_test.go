@@ -46,7 +46,7 @@ func Example() {
 	defer record.Close()
 
 	e := &change.Engine{Machine: m, Record: record}
-	inv := inventory.Take(m)
+	inv := inventory.Take(m, nil)
 	plan, err := e.Switch(inv.Items, location.Want{State: autostart.Disabled})
 	if err != nil {
 		log.Fatal(err)
@@ -64,7 +64,7 @@ func Example() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	if _, err := e.Apply(back, inventory.Take(m), ""); err != nil {
+	if _, err := e.Apply(back, inventory.Take(m, nil), ""); err != nil {
 		log.Fatal(err)
 	}
 	show()

@@ -25,6 +25,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/program"
 	"lockback/core/snapshot"
 )
 
@@ -40,6 +41,7 @@ var (
 type Engine struct {
 	Machine *machine.Machine
 	Record  Record
+	Memory  *program.Memory  // of what was found of programs; may be nil
 	Now     func() time.Time // time.Now when nil
 	// Context, where it is set, ends a change that is being applied: it is taken
 	// back at the next step.

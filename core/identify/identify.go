@@ -5,7 +5,7 @@
 // It guesses nothing: where a command could only be understood by running a
 // shell, the target stays unknown.
 //
-//	identify.Annotate(m, items)
+//	identify.Annotate(m, nil, items)
 package identify
 
 import (
@@ -21,15 +21,16 @@ import (
 	"lockback/core/program"
 )
 
-// Annotate fills in target, os_part and guarded of the items.
-func Annotate(m *machine.Reader, items []*location.Item) {
+// Annotate fills in what is known of the items' programs: target, maker, product, problems, os_part,
+// guarded. What was found of a program before is taken from the memory, which may be nil.
+func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item) {
 	// Most of it is looking whether programs are there, so the entries are
 	// shared out; each worker remembers the programs that it has looked up.
 	workers := runtime.GOMAXPROCS(0)
 	mac := &macFinder{machine: m}
 	part := func(k int) []*location.Item { return items[k*len(items)/workers : (k+1)*len(items)/workers] }
 	location.SideBySide(workers, func(k int) { findTargets(m, mac, part(k)) })
-	book := program.Open(m)
+	book := program.Open(m, memory)
 	book.Look(namesOf(m, items))
 	location.SideBySide(workers, func(k int) {
 		for _, item := range part(k) {

@@ -1,6 +1,7 @@
 package identify_test
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -91,7 +92,7 @@ func TestWindowsCommands(t *testing.T) {
 		{`"`, ``, unknown}, {``, ``, unknown}, {`   `, ``, unknown}, {`a<b>c`, ``, unknown},
 	} {
 		item := &location.Item{Entry: autostart.Entry{Location: "windows.run"}, CommandLine: c.line, For: &ines}
-		identify.Annotate(m.Reader(nil), []*location.Item{item})
+		identify.Annotate(m.Reader(nil), nil, []*location.Item{item})
 		require.Equal(t, c.path, item.Target.Path, c.line)
 		switch c.exists {
 		case unknown:
@@ -99,18 +100,18 @@ func TestWindowsCommands(t *testing.T) {
 		default:
 			require.NotNil(t, item.Target.Exists, c.line)
 			require.Equal(t, c.exists == there, *item.Target.Exists, c.line)
-			require.Equal(t, c.exists == gone, len(item.Problems) == 1, c.line)
+			require.Equal(t, c.exists == gone, slices.Contains(item.Problems, autostart.TargetMissing), c.line)
 		}
 	}
 	narrow := &location.Item{CommandLine: `C:\Windows\System32\shell.dll`, Narrow: true}
-	identify.Annotate(m.Reader(nil), []*location.Item{narrow})
+	identify.Annotate(m.Reader(nil), nil, []*location.Item{narrow})
 	require.Equal(t, `C:\Windows\SysWOW64\shell.dll`, narrow.Target.Path, "where a 32-bit program finds it")
 	// What one of them found is not taken for the other, whoever comes first.
 	var both []*location.Item
 	for k := range 64 {
 		both = append(both, &location.Item{CommandLine: `C:\Windows\System32\shell.dll`, Narrow: k%2 == 0})
 	}
-	identify.Annotate(m.Reader(nil), both)
+	identify.Annotate(m.Reader(nil), nil, both)
 	for _, item := range both {
 		require.Equal(t, item.Narrow, item.Target.Path == `C:\Windows\SysWOW64\shell.dll`, item.Target.Path)
 	}
@@ -136,7 +137,7 @@ func TestPartsOfWindows(t *testing.T) {
 		{"Dnscache", `C:\Windows\System32\dnsrslvr.dll`, "ines", false},
 	} {
 		item := &location.Item{Entry: autostart.Entry{Location: "windows.services", User: c.user, Source: autostart.Source{Path: machine.KeyCCS + `\Services\` + c.service}}, CommandLine: c.line}
-		identify.Annotate(m.Reader(nil), []*location.Item{item})
+		identify.Annotate(m.Reader(nil), nil, []*location.Item{item})
 		require.Equal(t, c.part, item.OSPart, c.line)
 		require.Equal(t, c.part, item.Guarded != "", c.line)
 	}
@@ -149,6 +150,6 @@ func FuzzWindowsCommand(f *testing.F) {
 		f.Add(line)
 	}
 	f.Fuzz(func(t *testing.T, line string) {
-		identify.Annotate(m.Reader(nil), []*location.Item{{CommandLine: line}})
+		identify.Annotate(m.Reader(nil), nil, []*location.Item{{CommandLine: line}})
 	})
 }

@@ -2,7 +2,7 @@
 // locations of its operating system, each entry identified, in the fixed order
 // of all outputs.
 //
-//	inv := inventory.Take(m)
+//	inv := inventory.Take(m, nil)
 //	for _, item := range inv.Items { ... }
 package inventory
 
@@ -16,6 +16,7 @@ import (
 	"lockback/core/location/macos"
 	"lockback/core/location/windows"
 	"lockback/core/machine"
+	"lockback/core/program"
 )
 
 // tables are the locations of each operating system.
@@ -43,11 +44,12 @@ type Inventory struct {
 }
 
 // Take reads all locations of the machine. What could not be read stands in
-// Unread; reading goes on.
-func Take(m *machine.Machine) Inventory {
+// Unread; reading goes on. What was found of programs before is taken from the memory, which may
+// be nil.
+func Take(m *machine.Machine, memory *program.Memory) Inventory {
 	reader := m.Reader(nil)
 	items, unread, reports := location.Run(reader, tables[m.OS]())
-	identify.Annotate(reader, items)
+	identify.Annotate(reader, memory, items)
 	if m.Registry != nil {
 		for hive, err := range m.Registry.Stale() {
 			unread = append(unread, autostart.Unread{Location: m.OS, Path: hive, Reason: err.Error() + "; what it says may be out of date"})

@@ -31,3 +31,14 @@ func self() int { return os.Geteuid() }
 func writableFolder(dir *os.File) bool {
 	return unix.Faccessat(int(dir.Fd()), ".", unix.W_OK|unix.X_OK, unix.AT_EACCESS) == nil
 }
+
+// FileNumber is the number of a file on its disk; 0 where it is not known.
+func FileNumber(info fs.FileInfo) uint64 {
+	switch st := info.Sys().(type) {
+	case *unix.Stat_t:
+		return uint64(st.Ino)
+	case *syscall.Stat_t:
+		return uint64(st.Ino)
+	}
+	return 0
+}

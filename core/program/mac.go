@@ -286,10 +286,13 @@ func sealedVolume(m *machine.Reader, files []*File) {
 	}
 }
 
+// receiptsFolder has a list for each package that was installed.
+const receiptsFolder = "/private/var/db/receipts"
+
 // receipts tells which packages were installed, for programs whose app or label has a package's
 // id: macOS notes each in /private/var/db/receipts.
 func receipts(m *machine.Reader, files []*File) {
-	const folder = "/private/var/db/receipts"
+	const folder = receiptsFolder
 	entries, err := m.ReadDir(folder)
 	if err != nil {
 		return

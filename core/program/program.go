@@ -2,7 +2,7 @@
 // is as it was delivered. It collects [Evidence], each piece with where it was read, and decides
 // from all of it in one place, see [File.Known].
 //
-//	book := program.Open(m)
+//	book := program.Open(m, nil)
 //	book.Look([]string{"/opt/fogbell/sync"})
 //	fmt.Println(book.File("/opt/fogbell/sync").Known().Maker)
 //
@@ -66,6 +66,7 @@ type File struct {
 	Evidence []Evidence
 
 	machine *machine.Reader
+	number  uint64 // of the file on its disk
 	known   *autostart.Known
 }
 
@@ -90,11 +91,14 @@ var witnesses = []witness{
 // time; what it gives out is not changed any more.
 type Book struct {
 	machine *machine.Reader
+	memory  *Memory
 	files   map[string]*File
 }
 
-// Open returns an empty book on a machine.
-func Open(m *machine.Reader) *Book { return &Book{machine: m, files: map[string]*File{}} }
+// Open returns an empty book on a machine, with what was found before.
+func Open(m *machine.Reader, memory *Memory) *Book {
+	return &Book{machine: m, memory: memory, files: map[string]*File{}}
+}
 
 // File returns what is known of a file that was looked at; nil where it was not, or is not there.
 func (b *Book) File(name string) *File { return b.files[name] }
@@ -110,10 +114,18 @@ func (b *Book) Look(names []string) {
 		fresh = append(fresh, &File{Name: name, machine: b.machine})
 	}
 	fresh = slices.DeleteFunc(fresh, func(f *File) bool { return !f.find() })
+	state := ""
+	if b.memory != nil {
+		state = stateOf(b.machine)
+	}
+	unknown := slices.DeleteFunc(slices.Clone(fresh), func(f *File) bool { return b.memory.recall(f, state) })
 	for _, w := range witnesses {
-		if slices.Contains(w.systems, b.machine.OS) && len(fresh) > 0 {
-			w.look(b.machine, fresh)
+		if slices.Contains(w.systems, b.machine.OS) && len(unknown) > 0 {
+			w.look(b.machine, unknown)
 		}
+	}
+	for _, f := range unknown {
+		b.memory.keep(f, state)
 	}
 	// A file with several names has one identification.
 	same := map[string]*autostart.Known{}
@@ -139,7 +151,7 @@ func (f *File) find() (ok bool) {
 	if err != nil || !info.Mode().IsRegular() {
 		return false
 	}
-	f.Size, f.Modified = info.Size(), info.ModTime().UTC()
+	f.Size, f.Modified, f.number = info.Size(), info.ModTime().UTC(), machine.FileNumber(info)
 	f.Path = f.Name
 	if f.machine.OS == "windows" {
 		return true

@@ -3,9 +3,12 @@ package program
 import (
 	"bytes"
 	"crypto"
+	"crypto/sha256"
 	"crypto/x509"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -181,16 +184,34 @@ type trust struct {
 	now   time.Time
 }
 
+// rootStores are the stores of roots: what came with Windows or was added, and what Windows fetched.
+var rootStores = []string{"ROOT", "AuthRoot"}
+
+func certificatesIn(m *machine.Reader, store string) []*machine.RegistryKey {
+	key, err := m.Key(`HKLM\SOFTWARE\Microsoft\SystemCertificates\` + store + `\Certificates`)
+	if err != nil {
+		return nil
+	}
+	keys, _ := key.Subkeys()
+	return keys
+}
+
+// storeState tells one state of the stores from others: each certificate is named by its digest.
+func storeState(m *machine.Reader) string {
+	h := sha256.New()
+	for _, store := range rootStores {
+		for _, k := range certificatesIn(m, store) {
+			io.WriteString(h, k.Name()+"\n")
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil)[:8])
+}
+
 // windowsTrust reads the machine's own store of roots.
 func windowsTrust(m *machine.Reader) *trust {
 	t := &trust{now: time.Now()}
-	for _, store := range []string{"ROOT", "AuthRoot"} {
-		key, err := m.Key(`HKLM\SOFTWARE\Microsoft\SystemCertificates\` + store + `\Certificates`)
-		if err != nil {
-			continue
-		}
-		certificates, _ := key.Subkeys()
-		for _, k := range certificates {
+	for _, store := range rootStores {
+		for _, k := range certificatesIn(m, store) {
 			v, err := k.Value("Blob")
 			if err != nil {
 				continue

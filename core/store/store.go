@@ -33,6 +33,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/machine"
+	"lockback/core/program"
 	"lockback/core/snapshot"
 )
 
@@ -94,12 +95,15 @@ ALTER TABLE step ADD COLUMN before_kind TEXT NOT NULL DEFAULT '';
 ALTER TABLE step ADD COLUMN after_kind TEXT NOT NULL DEFAULT '';
 UPDATE step SET before_kind = CASE WHEN json_valid(before) THEN coalesce(json_extract(before, '$.kind'), '') ELSE '' END,
 	after_kind = CASE WHEN json_valid(after) THEN coalesce(json_extract(after, '$.kind'), '') ELSE '' END;
+`, `
+-- What was found of programs: it can be found again, so nothing refers to it.
+CREATE TABLE program (machine TEXT NOT NULL, name TEXT NOT NULL, key TEXT NOT NULL, evidence BLOB NOT NULL, PRIMARY KEY (machine, name)) WITHOUT ROWID;
 `}
 
 // schemas are the digests of the schema of each version, as schemaDigest makes them. A
 // record with anything else in it, a trigger or a view for example, is no record:
 // it could let a write succeed and keep nothing.
-var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb", "9576e690ceca9e755820529b8dd204a1"}
+var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb", "9576e690ceca9e755820529b8dd204a1", "e97a9c8c833970b38bf83eb5e2769eae"}
 
 // Store is an opened record.
 type Store struct {
@@ -108,6 +112,14 @@ type Store struct {
 	conn    *sql.Conn
 	size    *sql.Stmt // of a content by its digest, see contentSize
 	version int       // of its schema
+	claim   bool      // what it says may be anybody's word
+	found   []foundProgram
+}
+
+// foundProgram waits for the next transaction.
+type foundProgram struct {
+	machine string
+	program.Row
 }
 
 // Open opens the record at path. The errors of this package tell what is wrong;
@@ -120,7 +132,11 @@ func Open(path string, access Access) (*Store, error) { return open(path, access
 // OpenClaim opens the record that lies on a mounted disk. Whoever had that disk may have
 // made it: what it says is a claim, to be believed about that disk at most.
 func OpenClaim(path string, access Access) (*Store, error) {
-	return open(path, access, func(string, fs.FileInfo) error { return nil })
+	s, err := open(path, access, func(string, fs.FileInfo) error { return nil })
+	if s != nil {
+		s.claim = true
+	}
+	return s, err
 }
 
 // judge fails where a file or folder of a record cannot be believed.
@@ -419,6 +435,35 @@ func explain(path string, err error) error {
 	return fmt.Errorf("%s: %w (%v)", path, kind, err)
 }
 
+// maxEvidence is how many bytes of evidence on one file are believed.
+const maxEvidence = 1 << 16
+
+// Programs are what was found of a machine's programs. Of a record that is a claim there are none:
+// whoever made it would say what is to be believed of the disk's programs.
+func (s *Store) Programs(machine string) ([]program.Row, error) {
+	if s.claim || s.version < 4 {
+		return nil, nil
+	}
+	var all []program.Row
+	err := s.each("SELECT name, key, evidence FROM program WHERE machine = ? AND length(evidence) <= ?", []any{machine, maxEvidence}, func(scan func(...any) error) error {
+		var r program.Row
+		err := scan(&r.Name, &r.Key, &r.Evidence)
+		all = append(all, r)
+		return err
+	})
+	return all, err
+}
+
+// KeepPrograms keeps what was found of a machine's programs, with the next transaction: it is
+// worth none of its own.
+func (s *Store) KeepPrograms(machine string, rows []program.Row) {
+	for _, r := range rows {
+		if len(r.Evidence) <= maxEvidence {
+			s.found = append(s.found, foundProgram{machine, r})
+		}
+	}
+}
+
 // Tx is a transaction: all of it is recorded, or nothing.
 type Tx struct {
 	store *Store
@@ -435,7 +480,13 @@ func (s *Store) Update(do func(change.Tx) error) error {
 		}
 	}
 	if tx.err == nil {
+		for _, p := range s.found {
+			tx.exec("INSERT INTO program VALUES (?, ?, ?, ?) ON CONFLICT (machine, name) DO UPDATE SET key = excluded.key, evidence = excluded.evidence", p.machine, p.Name, p.Key, p.Evidence)
+		}
 		tx.exec("COMMIT")
+	}
+	if tx.err == nil {
+		s.found = nil
 	}
 	if tx.err != nil {
 		s.conn.ExecContext(context.Background(), "ROLLBACK")

@@ -125,7 +125,7 @@ func BenchmarkInventory(b *testing.B) {
 	for b.Loop() {
 		m, err := machine.Open(root)
 		require.NoError(b, err)
-		require.Greater(b, len(inventory.Take(m).Items), 4000)
+		require.Greater(b, len(inventory.Take(m, nil).Items), 4000)
 		m.Close()
 	}
 }
@@ -185,7 +185,7 @@ func BenchmarkSecondSnapshot(b *testing.B) {
 	defer st.Close()
 	record := func() int64 {
 		require.NoError(b, st.Update(func(tx change.Tx) error {
-			snap, err := snapshot.Capture(inventory.Take(m), time.Now(), "", tx.Keeper())
+			snap, err := snapshot.Capture(inventory.Take(m, nil), time.Now(), "", tx.Keeper())
 			if err != nil {
 				return err
 			}

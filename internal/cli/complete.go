@@ -47,7 +47,7 @@ func (a *app) completeSelectors(_ *cobra.Command, args []string, word string) ([
 		return nil, noFiles
 	}
 	defer m.Close()
-	inv := inventory.Take(m)
+	inv := inventory.Take(m, nil)
 	if field, _, isField := strings.Cut(word, "="); isField {
 		return valuesOf(q, inv, strings.TrimSuffix(field, "!"), word), noFiles
 	}

@@ -37,7 +37,7 @@ func sharings(t *testing.T) map[string]sharing {
 	for _, name := range []string{"ticket-desk-pc", "archive-mac", "archive-mac 10.9", "workshop-box"} {
 		m, err := machine.Open(build(t, name).Root)
 		require.NoError(t, err)
-		for _, i := range inventory.Take(m).Items {
+		for _, i := range inventory.Take(m, nil).Items {
 			p := location.PartOf(i.Switcher)
 			if p == nil || i.State != autostart.Enabled {
 				continue

@@ -628,7 +628,7 @@ func (s *session) printChange(plan change.Plan, was states, result change.Result
 	}
 	after := result.After
 	if after == nil {
-		read := inventory.Take(s.machine)
+		read := inventory.Take(s.machine, s.memory)
 		after = &read
 	}
 	list := became(plan, was, statesOf(s.withTaken(*after, s.store)))

@@ -16,6 +16,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/program"
 	"lockback/core/snapshot"
 	"lockback/core/store"
 	"lockback/internal/view"
@@ -114,6 +115,7 @@ type session struct {
 	machine *machine.Machine
 	store   *store.Store
 	engine  *change.Engine
+	memory  *program.Memory
 }
 
 // open opens the machine and its record. For writing, the machine must have an
@@ -132,7 +134,8 @@ func (a *app) open(access store.Access) (*session, error) {
 		m.Close()
 		return nil, adviseStore(err)
 	}
-	s.engine = &change.Engine{Machine: m, Record: recordOf(s.store), At: a.At}
+	s.memory = memoryOf(m, s.store)
+	s.engine = &change.Engine{Machine: m, Record: recordOf(s.store), Memory: s.memory, At: a.At}
 	return s, nil
 }
 
@@ -233,9 +236,9 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *st
 	}
 	defer m.Close()
 	done := a.busy("reading the machine")
-	inv := inventory.Take(m)
-	done()
 	st := a.record(m)
+	inv := inventory.Take(m, memoryOf(m, st))
+	done()
 	if st != nil {
 		defer st.Close()
 		a.warnInterrupted(m, st)
@@ -249,7 +252,20 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *st
 // inventory reads the machine, with what changes took away.
 func (s *session) inventory() inventory.Inventory {
 	defer s.busy("reading the machine")()
-	return s.withTaken(inventory.Take(s.machine), s.store)
+	inv := inventory.Take(s.machine, s.memory)
+	if s.store != nil {
+		s.store.KeepPrograms(s.machine.ID, s.memory.Fresh())
+	}
+	return s.withTaken(inv, s.store)
+}
+
+// memoryOf is what the record has of a machine's programs. A record that cannot tell has nothing.
+func memoryOf(m *machine.Machine, st *store.Store) *program.Memory {
+	var rows []program.Row
+	if st != nil && m.ID != "" {
+		rows, _ = st.Programs(m.ID)
+	}
+	return program.NewMemory(rows)
 }
 
 // withTaken adds what changes took away. Where the record cannot tell, that is

@@ -187,7 +187,7 @@ func (e shownEntry) rows() []row {
 	add("maker", cmp.Or(known.Maker.Name, "not known"), known.Maker.Basis, view.Plain)
 	add("product", strings.TrimSpace(known.Product.Name+" "+known.Product.Version), "", view.Plain)
 	add("description", known.Description, known.DescriptionBasis, view.Plain)
-	value, mark := program(entry)
+	value, mark := programWords(entry)
 	add("program", value, "looked up on the machine", mark)
 	add("also started by", strings.Join(e.others, ", "), "", view.Plain)
 	told := *entry // that the program is missing stands there already
@@ -305,8 +305,8 @@ func place(e *autostart.Entry) string {
 	return e.Source.Path
 }
 
-// program words what an entry starts, and whether it is there.
-func program(e *autostart.Entry) (string, view.Mark) {
+// programWords tells what an entry starts, and whether it is there.
+func programWords(e *autostart.Entry) (string, view.Mark) {
 	switch {
 	case e.Target.Path == "":
 		return "cannot be told without running a shell", view.Plain

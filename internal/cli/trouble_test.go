@@ -42,7 +42,7 @@ func fill(t *testing.T, dir string) {
 }
 
 func TestFullDiskUnderTheRecord(t *testing.T) {
-	disk := smallDisk(t, "128k")
+	disk := smallDisk(t, "256k")
 	p := workshop(t)
 	p.Store = filepath.Join(disk, "record.db")
 	p.OK(t, "snapshot")

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -154,14 +155,14 @@ func TestRandomMacs(t *testing.T) {
 		root := drawn.build(t, r)
 		m, err := machine.Open(root)
 		require.NoError(t, err)
-		inv := inventory.Take(m)
+		inv := inventory.Take(m, nil)
 		m.Close()
 		require.Empty(t, inv.Unread, seed)
 		got := map[string]string{}
 		for _, i := range inv.Items {
 			state := string(i.State)
 			switch {
-			case len(i.Problems) > 0 && i.Mode[:8] == "ignored:":
+			case len(i.Problems) > 0 && strings.HasPrefix(i.Mode, "ignored:"):
 				state = "ignored"
 			case i.Mode == "turned off in System Settings":
 				state = "refused"
@@ -207,7 +208,7 @@ func TestSwitchingRandomMacs(t *testing.T) {
 			m, err := machine.Open(root)
 			require.NoError(t, err)
 			off := map[string]bool{}
-			for _, i := range inventory.Take(m).Items {
+			for _, i := range inventory.Take(m, nil).Items {
 				off[i.Source.Path+" "+i.User] = i.State == "disabled"
 			}
 			m.Close()

@@ -278,7 +278,7 @@ func TestRules(t *testing.T) {
 			root := mac(t, c.release, c.files)
 			m, err := machine.Open(root)
 			require.NoError(t, err)
-			inv := inventory.Take(m)
+			inv := inventory.Take(m, nil)
 			m.Close()
 			got, seen := map[string]string{}, map[string]int{}
 			for _, i := range inv.Items {
@@ -313,7 +313,7 @@ func TestWhatIsThere(t *testing.T) {
 	}{{dict{}, location.Absent}, {dict{"/Library/LaunchDaemons/a.plist": job("a", nil)}, location.Empty}} {
 		m, err := machine.Open(mac(t, "14.5", c.files))
 		require.NoError(t, err)
-		for _, r := range inventory.Take(m).Locations {
+		for _, r := range inventory.Take(m, nil).Locations {
 			if r.ID == "macos.environment" {
 				require.Equal(t, c.want, r.Status)
 			}
@@ -329,7 +329,7 @@ func TestHelpersThatCannotBeRead(t *testing.T) {
 	m, err := machine.Open(root)
 	require.NoError(t, err)
 	defer m.Close()
-	unread := inventory.Take(m).Unread
+	unread := inventory.Take(m, nil).Unread
 	require.True(t, slices.ContainsFunc(unread, func(u autostart.Unread) bool {
 		return u.Path == "/Applications/A.app/Contents/Library/LaunchAgents"
 	}), "%v", unread)

@@ -119,7 +119,7 @@ func TestRules(t *testing.T) {
 			m, err := machine.Open(root)
 			require.NoError(t, err)
 			defer m.Close()
-			inv := inventory.Take(m)
+			inv := inventory.Take(m, nil)
 			require.Empty(t, inv.Unread)
 			got := map[string]string{}
 			for _, item := range inv.Items {

@@ -1,0 +1,113 @@
+package program
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"lockback/core/machine"
+)
+
+// Memory keeps what was found of files, so that it need not be found again while they are the
+// same: by path, size, time and number of the file, and by the state of the databases that were
+// asked. A nil Memory keeps nothing. It is for one machine and one goroutine.
+type Memory struct {
+	rows  map[string]Row
+	fresh map[string]Row
+}
+
+// Row is what a memory keeps of one file.
+type Row struct {
+	Name string
+	// Key is what the file and the databases were like.
+	Key string
+	// Evidence is what was found, encoded.
+	Evidence []byte
+}
+
+// NewMemory returns a memory with the rows that were kept before.
+func NewMemory(rows []Row) *Memory {
+	m := &Memory{rows: make(map[string]Row, len(rows)), fresh: map[string]Row{}}
+	for _, r := range rows {
+		m.rows[r.Name] = r
+	}
+	return m
+}
+
+// Fresh are the rows that are not as they were when the memory was made.
+func (m *Memory) Fresh() []Row {
+	if m == nil {
+		return nil
+	}
+	all := make([]Row, 0, len(m.fresh))
+	for _, r := range m.fresh {
+		all = append(all, r)
+	}
+	return all
+}
+
+// remembered is the form in which evidence is kept.
+type remembered struct {
+	Path     string
+	Kind     string
+	Evidence []Evidence
+}
+
+// recall fills in what is known of a file, and reports whether it is.
+func (m *Memory) recall(f *File, state string) bool {
+	if m == nil {
+		return false
+	}
+	r, ok := m.rows[f.Name]
+	if !ok || r.Key != f.key(state) {
+		return false
+	}
+	var was remembered
+	if json.Unmarshal(r.Evidence, &was) != nil || was.Path != f.Path {
+		return false
+	}
+	f.Kind, f.Evidence = was.Kind, was.Evidence
+	return true
+}
+
+func (m *Memory) keep(f *File, state string) {
+	if m == nil {
+		return
+	}
+	b, err := json.Marshal(remembered{f.Path, f.Kind, f.Evidence})
+	if err != nil {
+		return
+	}
+	r := Row{f.Name, f.key(state), b}
+	m.rows[f.Name], m.fresh[f.Name] = r, r
+}
+
+func (f *File) key(state string) string {
+	return fmt.Sprintf("%d %d %d %s", f.Size, f.Modified.UnixNano(), f.number, state)
+}
+
+// version is raised when what the witnesses find means something else than before.
+const version = 1
+
+// stateOf tells databases from others that say something else: what they are was written then.
+// Certificates end, so nothing is kept for longer than a month.
+func stateOf(m *machine.Reader) string {
+	state := fmt.Sprintf("%d %s", version, time.Now().UTC().Format("2006-01"))
+	if m.OS == "windows" {
+		state += " " + storeState(m)
+	}
+	for _, name := range databases[m.OS] {
+		if info, err := m.Stat(name); err == nil {
+			state += fmt.Sprintf(" %d.%d", info.Size(), info.ModTime().UnixNano())
+		} else {
+			state += " -"
+		}
+	}
+	return state
+}
+
+// databases are the files whose change may change what is known of others.
+var databases = map[string][]string{
+	"linux": {dpkgStatus, dpkgFolder + "/diversions", dpkgInfo},
+	"macos": {trustSettings, receiptsFolder},
+}
