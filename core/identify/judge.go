@@ -57,6 +57,11 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item) {
 		ok = ok && proof.delivered
 	} else if ok {
 		item.OSPart = row.part
+		if m.OS == "windows" && book.File(item.Target.Path).Foreign() {
+			// The name of one of the system's parts, and somebody else's program.
+			item.OSPart, ok = false, false
+			item.Problems = appendNew(item.Problems, autostart.Impostor)
+		}
 	}
 	if item.OSPart && item.OSBasis == "" {
 		item.OSBasis = autostart.ByName

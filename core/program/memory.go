@@ -95,6 +95,9 @@ func stateOf(m *machine.Reader) string {
 	state := fmt.Sprintf("%d %s", version, time.Now().UTC().Format("2006-01"))
 	if m.OS == "windows" {
 		state += " " + storeState(m)
+		if info, err := m.Stat(m.Windows() + catalogueFolder); err == nil {
+			state += fmt.Sprintf(" %d", info.ModTime().UnixNano())
+		}
 	}
 	for _, name := range databases[m.OS] {
 		if info, err := m.Stat(name); err == nil {
@@ -109,5 +112,5 @@ func stateOf(m *machine.Reader) string {
 // databases are the files whose change may change what is known of others.
 var databases = map[string][]string{
 	"linux": {dpkgStatus, dpkgFolder + "/diversions", dpkgInfo},
-	"macos": {trustSettings, receiptsFolder},
+	"macos": {trustSettings},
 }

@@ -31,6 +31,8 @@ type Evidence struct {
 
 	// System says that the file is a part of the operating system as its maker delivers it.
 	System bool
+	// Foreign says that somebody else than the system's maker signed it.
+	Foreign bool
 	// State says whether the file is as it was delivered.
 	State State
 	// Problems are words for scripts, see [autostart.Unsigned] and its like.
@@ -76,15 +78,21 @@ type witness struct {
 	systems []string
 	// look adds evidence to files, which it gets all at once: a database is then read once.
 	look func(m *machine.Reader, files []*File)
+	// always says that it is cheap to ask, and asked again where a memory has the rest.
+	always bool
 }
 
 // witnesses are all kinds of evidence. Each has a file of its own.
 var witnesses = []witness{
-	{[]string{"linux"}, debianPackages},
-	{[]string{"windows"}, windowsPrograms},
-	{[]string{"macos"}, sealedVolume},
-	{[]string{"macos"}, macPrograms},
-	{[]string{"macos"}, receipts},
+	{[]string{"linux"}, debianPackages, false},
+	{[]string{"windows"}, windowsPrograms, false},
+	{[]string{"windows"}, windowsScripts, false},
+	{[]string{"windows"}, windowsCatalogues, false},
+	{[]string{"windows"}, windowsUnsigned, false},
+	{[]string{"macos"}, sealedVolume, false},
+	{[]string{"macos"}, macPrograms, false},
+	{[]string{"macos"}, receipts, true},
+	{[]string{"windows"}, installedProducts, true},
 }
 
 // Book holds the files of one machine that were looked at. Looking is for one goroutine at a
@@ -119,14 +127,11 @@ func (b *Book) Look(names []string) {
 		state = stateOf(b.machine)
 	}
 	unknown := slices.DeleteFunc(slices.Clone(fresh), func(f *File) bool { return b.memory.recall(f, state) })
-	for _, w := range witnesses {
-		if slices.Contains(w.systems, b.machine.OS) && len(unknown) > 0 {
-			w.look(b.machine, unknown)
-		}
-	}
+	b.ask(false, unknown)
 	for _, f := range unknown {
 		b.memory.keep(f, state)
 	}
+	b.ask(true, fresh)
 	// A file with several names has one identification.
 	same := map[string]*autostart.Known{}
 	for _, f := range fresh {
@@ -135,6 +140,15 @@ func (b *Book) Look(names []string) {
 			same[f.Path] = f.known
 		}
 		b.files[f.Name] = f
+	}
+}
+
+// ask asks the witnesses of one kind.
+func (b *Book) ask(always bool, files []*File) {
+	for _, w := range witnesses {
+		if w.always == always && slices.Contains(w.systems, b.machine.OS) && len(files) > 0 {
+			w.look(b.machine, files)
+		}
 	}
 }
 
@@ -229,6 +243,12 @@ func (f *File) Vouched() (basis string) {
 	return basis
 }
 
+// Foreign says that somebody else than the system's maker made the file as it is: signed it, or
+// changed it since it was signed.
+func (f *File) Foreign() bool {
+	return f != nil && slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.Foreign || e.State == Changed })
+}
+
 // Delivered says that something delivered the file, and that it is as it was delivered.
 func (f *File) Delivered() bool {
 	return f != nil && slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.State == Unchanged }) &&
@@ -252,18 +272,21 @@ func (f *File) Problems() []string {
 }
 
 // sharedOut does a piece of work for each file, on all processors.
-func sharedOut(files []*File, do func(f *File)) {
+func sharedOut(files []*File, do func(f *File)) { each(len(files), func(k int) { do(files[k]) }) }
+
+// each does a piece of work for each number below n, on all processors.
+func each(n int, do func(k int)) {
 	var group sync.WaitGroup
-	next := make(chan *File)
-	for range min(len(files), 2*workers()) {
+	next := make(chan int)
+	for range min(n, 2*workers()) {
 		group.Go(func() {
-			for f := range next {
-				do(f)
+			for k := range next {
+				do(k)
 			}
 		})
 	}
-	for _, f := range files {
-		next <- f
+	for k := range n {
+		next <- k
 	}
 	close(next)
 	group.Wait()

@@ -1,7 +1,6 @@
 package program
 
 import (
-	"bytes"
 	"crypto"
 	"crypto/sha256"
 	"crypto/x509"
@@ -68,21 +67,27 @@ func firstOf(texts ...string) string {
 const notChecked = "whether the certificate was withdrawn since; that needs the network"
 
 // signatureOf is what the signatures in a program prove. Of several, the one counts that proves
-// most.
+// most; one that does not hold spoils the others: somebody changed the file.
 func signatureOf(image *peimage.Image, trust *trust) []Evidence {
-	const source = "its signature"
-	invalid := func(why string) []Evidence {
-		return []Evidence{{Source: source, State: Changed, Problems: []string{autostart.SignatureInvalid}, Notes: []Note{{"signature", "does not hold: " + why}}}}
-	}
 	if !image.Signed() {
 		return nil
 	}
 	messages, err := image.Signatures()
 	if err != nil {
-		return invalid(err.Error())
+		return []Evidence{invalidSignature(err.Error())}
+	}
+	sums := map[crypto.Hash][]byte{}
+	digest := func(kind crypto.Hash) ([]byte, error) {
+		if sums[kind] == nil {
+			h := kind.New()
+			if err := image.Digest(h); err != nil {
+				return nil, err
+			}
+			sums[kind] = h.Sum(nil)
+		}
+		return sums[kind], nil
 	}
 	var best *Evidence
-	sums := map[crypto.Hash][]byte{}
 	why := "it has none that could be read"
 	for _, message := range messages {
 		signatures, err := authenticode.Parse(message)
@@ -91,11 +96,9 @@ func signatureOf(image *peimage.Image, trust *trust) []Evidence {
 			continue
 		}
 		for k := range signatures {
-			s := &signatures[k]
-			e, err := judgeSignature(s, sums, image, trust)
+			e, err := judgeSignature(&signatures[k], digest, trust)
 			if err != nil {
-				// One that does not hold spoils the others: somebody changed the file.
-				return invalid(err.Error())
+				return []Evidence{invalidSignature(err.Error())}
 			}
 			if best == nil || rank(e.Basis) < rank(best.Basis) {
 				best = &e
@@ -103,33 +106,9 @@ func signatureOf(image *peimage.Image, trust *trust) []Evidence {
 		}
 	}
 	if best == nil {
-		return invalid(why)
+		return []Evidence{invalidSignature(why)}
 	}
-	best.Source = source
 	return []Evidence{*best}
-}
-
-// judgeSignature compares one signature with the file, and looks who made it.
-func judgeSignature(s *authenticode.Signature, sums map[crypto.Hash][]byte, image *peimage.Image, trust *trust) (Evidence, error) {
-	switch {
-	case s.Err != nil:
-		return Evidence{}, s.Err
-	case s.Algorithm == 0:
-		return Evidence{}, errors.New("it has a digest that is not known")
-	}
-	if sums[s.Algorithm] == nil {
-		h := s.Algorithm.New()
-		if err := image.Digest(h); err != nil {
-			return Evidence{}, err
-		}
-		sums[s.Algorithm] = h.Sum(nil)
-	}
-	if !bytes.Equal(sums[s.Algorithm], s.Sum) {
-		return Evidence{}, errors.New("the file is not what was signed")
-	}
-	e := signedBy(s, trust)
-	e.State = Unchanged
-	return e, nil
 }
 
 // signedBy is who made a signature that holds, as far as it can be traced.
@@ -153,6 +132,7 @@ func signedBy(s *authenticode.Signature, trust *trust) Evidence {
 	}
 	e.Notes = append(e.Notes, Note{"traced to", certificateName(root) + ", " + known}, Note{"not checked", notChecked})
 	e.System = trust.system(s.Signer, root)
+	e.Foreign = trust.known(root) == ""
 	return e
 }
 

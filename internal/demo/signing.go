@@ -140,10 +140,14 @@ func sequenceOf(content ...[]byte) []byte {
 
 // authenticode is the signature of a program whose digest is sum.
 func (s signer) authenticode(sum []byte) ([]byte, error) {
-	// SpcPeImageData: no flags, and a file that is not named.
-	image := sequenceOf(der(idImageData), sequenceOf(der(asn1.BitString{}), der(tagged(asn1.ClassContextSpecific, 0, der(tagged(asn1.ClassContextSpecific, 2, der(asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0})))))))
-	content := sequenceOf(image, sequenceOf(der(algorithm{ID: idSHA256, Parameters: asn1.NullRawValue}), der(sum)))
+	content := sequenceOf(imageData(), sequenceOf(der(algorithm{ID: idSHA256, Parameters: asn1.NullRawValue}), der(sum)))
 	return s.message(idIndirectData, content, true)
+}
+
+// imageData says that a digest is that of a program: SpcPeImageData, without flags, of a file
+// that is not named.
+func imageData() []byte {
+	return sequenceOf(der(idImageData), sequenceOf(der(asn1.BitString{}), der(tagged(asn1.ClassContextSpecific, 0, der(tagged(asn1.ClassContextSpecific, 2, der(asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0})))))))
 }
 
 // message is a PKCS #7 message over content, which stands in it or beside it. What is signed of

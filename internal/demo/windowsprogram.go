@@ -2,6 +2,7 @@ package demo
 
 import (
 	"bytes"
+	"encoding/asn1"
 	"encoding/binary"
 	"unicode/utf16"
 
@@ -161,4 +162,30 @@ func (s signer) signed(image []byte) ([]byte, error) {
 	image = binary.LittleEndian.AppendUint16(image, 0x200)
 	image = binary.LittleEndian.AppendUint16(image, 2)
 	return append(image, message...), nil
+}
+
+// idCatalogue is that of a list of files.
+var idCatalogue = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 10, 1}
+
+// catalogue is a signed list of images.
+func (s signer) catalogue(images ...[]byte) ([]byte, error) {
+	var subjects [][]byte
+	for _, image := range images {
+		opened, err := peimage.Open(bytes.NewReader(image), int64(len(image)))
+		if err != nil {
+			return nil, err
+		}
+		h := signedHash.New()
+		if err := opened.Digest(h); err != nil {
+			return nil, err
+		}
+		sum := h.Sum(nil)
+		data := sequenceOf(imageData(), sequenceOf(der(algorithm{ID: idSHA256, Parameters: asn1.NullRawValue}), der(sum)))
+		attribute := sequenceOf(der(idIndirectData), der(tagged(asn1.ClassUniversal, asn1.TagSet, data)))
+		subjects = append(subjects, sequenceOf(der(sum), der(tagged(asn1.ClassUniversal, asn1.TagSet, attribute))))
+	}
+	usage := sequenceOf(der(asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 12, 1, 1}))
+	kind := sequenceOf(der(asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 12, 1, 3}), der(asn1.NullRawValue))
+	content := sequenceOf(usage, der([]byte("Gullrock catalogue")), der(made), kind, sequenceOf(subjects...))
+	return s.message(idCatalogue, content, true)
 }
