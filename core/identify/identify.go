@@ -31,7 +31,7 @@ func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item)
 	part := func(k int) []*location.Item { return items[k*len(items)/workers : (k+1)*len(items)/workers] }
 	location.SideBySide(workers, func(k int) { findTargets(m, mac, part(k)) })
 	book := program.Open(m, memory)
-	book.Look(namesOf(m, items))
+	book.Look(namesOf(m, book, items))
 	location.SideBySide(workers, func(k int) {
 		for _, item := range part(k) {
 			tell(item, book.File(item.Target.Path))
@@ -43,13 +43,13 @@ func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item)
 
 // namesOf are the files that the items start, and those that decide what of the system's may be
 // a part of it.
-func namesOf(m *machine.Reader, items []*location.Item) []string {
+func namesOf(m *machine.Reader, book *program.Book, items []*location.Item) []string {
 	var names []string
 	for _, item := range items {
 		if item.Target.Exists != nil && *item.Target.Exists {
 			names = append(names, item.Target.Path)
 		}
-		if program.HasPackages(m) && item.Scope == autostart.ForSystem {
+		if book.HasPackages && item.Scope == autostart.ForSystem {
 			names = append(names, item.Source.Path)
 			names = append(names, deciding(m, item)...)
 		}
@@ -158,6 +158,7 @@ func target(view location.View, known map[string]autostart.Target, argv []string
 	if !ok {
 		return autostart.Target{}
 	}
+	word = contained(view, word, argv)
 	if t, ok := known[word]; ok {
 		return t
 	}
@@ -180,6 +181,46 @@ func target(view location.View, known map[string]autostart.Target, argv []string
 	}
 	known[word] = t
 	return t
+}
+
+// contained looks into what Flatpak and snap start: of an app of Flatpak, the command that its
+// metadata names, of a snap, the file that it is. Where it is not found, the word stays.
+func contained(view location.View, word string, argv []string) string {
+	base := path.Base(word)
+	if base != "flatpak" && base != "snap" {
+		return word
+	}
+	at := slices.IndexFunc(argv, func(a string) bool { return path.Base(a) == base })
+	if at < 0 || at+1 >= len(argv) || argv[at+1] != "run" {
+		return word
+	}
+	for _, name := range argv[at+2:] {
+		if strings.HasPrefix(name, "-") {
+			continue
+		}
+		if strings.Contains(name, "/") {
+			return word
+		}
+		if base == "snap" {
+			name, _, _ = strings.Cut(name, ".")
+			if revision, err := view.Readlink("/snap/" + name + "/current"); err == nil && !strings.Contains(revision, "/") {
+				return "/var/lib/snapd/snaps/" + name + "_" + revision + ".snap"
+			}
+			return word
+		}
+		active := "/var/lib/flatpak/app/" + name + "/current/active/"
+		metadata, err := view.ReadFile(active+"metadata", machine.MaxFileSize)
+		if err != nil {
+			return word
+		}
+		for line := range strings.Lines(string(metadata)) {
+			if command, ok := strings.CutPrefix(strings.TrimSpace(line), "command="); ok && !strings.Contains(command, "/") && command != "" {
+				return active + "files/bin/" + command
+			}
+		}
+		return word
+	}
+	return word
 }
 
 // launchers start the program that their arguments name; options of theirs that

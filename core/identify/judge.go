@@ -45,7 +45,7 @@ var costs = map[location.Role]string{
 func judge(m *machine.Reader, book *program.Book, item *location.Item) {
 	item.OSPart, item.Guarded = item.Shipped, costs[item.Role]
 	row, ok := findRow(m, item)
-	if program.HasPackages(m) {
+	if book.HasPackages {
 		proof := prove(m, book, item)
 		item.OSPart = proof.base || proof.delivered && (ok && row.part || proof.nothing)
 		if ok && !proof.owned {

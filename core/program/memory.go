@@ -3,6 +3,7 @@ package program
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"lockback/core/machine"
@@ -111,6 +112,6 @@ func stateOf(m *machine.Reader) string {
 
 // databases are the files whose change may change what is known of others.
 var databases = map[string][]string{
-	"linux": {dpkgStatus, dpkgFolder + "/diversions", dpkgInfo},
+	"linux": slices.Concat([]string{dpkgStatus, dpkgFolder + "/diversions", dpkgInfo, pacmanFolder}, rpmDatabases, apkInstalled),
 	"macos": {trustSettings},
 }

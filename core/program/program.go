@@ -85,6 +85,11 @@ type witness struct {
 // witnesses are all kinds of evidence. Each has a file of its own.
 var witnesses = []witness{
 	{[]string{"linux"}, debianPackages, false},
+	{[]string{"linux"}, rpmPackages, false},
+	{[]string{"linux"}, pacmanPackages, false},
+	{[]string{"linux"}, apkPackages, false},
+	{[]string{"linux"}, flatpaks, true},
+	{[]string{"linux"}, snaps, true},
 	{[]string{"windows"}, windowsPrograms, false},
 	{[]string{"windows"}, windowsScripts, false},
 	{[]string{"windows"}, windowsCatalogues, false},
@@ -98,6 +103,10 @@ var witnesses = []witness{
 // Book holds the files of one machine that were looked at. Looking is for one goroutine at a
 // time; what it gives out is not changed any more.
 type Book struct {
+	// HasPackages says that the machine has a database of packages which tells of every file that
+	// the system delivered, so that one which is in none of them is not the system's.
+	HasPackages bool
+
 	machine *machine.Reader
 	memory  *Memory
 	files   map[string]*File
@@ -105,7 +114,7 @@ type Book struct {
 
 // Open returns an empty book on a machine, with what was found before.
 func Open(m *machine.Reader, memory *Memory) *Book {
-	return &Book{machine: m, memory: memory, files: map[string]*File{}}
+	return &Book{HasPackages: hasPackages(m), machine: m, memory: memory, files: map[string]*File{}}
 }
 
 // File returns what is known of a file that was looked at; nil where it was not, or is not there.
@@ -292,14 +301,16 @@ func each(n int, do func(k int)) {
 	group.Wait()
 }
 
-// HasPackages says that the machine has a database of packages which tells of every file that the
-// system delivered, so that one which is in none of them is not the system's.
-func HasPackages(m *machine.Reader) bool {
+func hasPackages(m *machine.Reader) bool {
 	if m.OS != "linux" {
 		return false
 	}
-	_, err := m.Stat(dpkgStatus)
-	return err == nil
+	for _, name := range slices.Concat([]string{dpkgStatus, pacmanFolder + "/ALPM_DB_VERSION"}, rpmDatabases, apkInstalled) {
+		if _, err := m.Stat(name); err == nil {
+			return true
+		}
+	}
+	return false
 }
 
 // Merge adds what a location knows of a program to what is known of it otherwise, which counts

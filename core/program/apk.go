@@ -1,0 +1,63 @@
+package program
+
+import (
+	"slices"
+
+	"lockback/core/autostart"
+	"lockback/core/format/apkdb"
+	"lockback/core/machine"
+)
+
+// apkInstalled is the database of apk: today's place is that below /usr.
+var apkInstalled = []string{"/usr/lib/apk/db/installed", "/lib/apk/db/installed"}
+
+// apkPackages tells which package of apk delivered the files, and whether they still are as it
+// delivered them. Part of the system is what the package "alpine-base" consists of.
+func apkPackages(m *machine.Reader, files []*File) {
+	for _, name := range apkInstalled {
+		content, err := m.ReadFile(name, maxStatus)
+		if err != nil {
+			if !machine.IsMissing(err) {
+				for _, f := range files {
+					f.Evidence = append(f.Evidence, unread(name, err))
+				}
+			}
+			continue
+		}
+		merged := mergedFolders(m)
+		wanted := map[string][]*File{}
+		for _, f := range files {
+			for _, name := range []string{f.Name, f.Path} {
+				if key := merged.key(name); !slices.Contains(wanted[key], f) {
+					wanted[key] = append(wanted[key], f)
+				}
+			}
+		}
+		set := dependencies{}
+		var owners []apkdb.Package
+		for p := range apkdb.Packages(string(content), func(file string) bool { return wanted[merged.key(file)] != nil }) {
+			set.add(p.Name, p.Depends, nil)
+			if len(p.Files) > 0 {
+				owners = append(owners, p)
+			}
+		}
+		base := set.closure([]string{"alpine-base"})
+		found := map[*File]delivery{}
+		for _, p := range owners {
+			e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (apk)", Maker: packagerName(p.Maintainer), Product: p.Name, Version: p.Version, Description: p.Description, System: base[p.Name]}
+			for _, owned := range p.Files {
+				for _, f := range wanted[merged.key(owned.Path)] {
+					if was, ok := found[f]; !ok || merged.key(was.path) != merged.key(f.Path) {
+						found[f] = delivery{path: owned.Path, evidence: e, kind: "sha1", sum: owned.SHA1}
+					}
+				}
+			}
+		}
+		sharedOut(files, func(f *File) {
+			if d, ok := found[f]; ok {
+				f.compare(d, merged)
+			}
+		})
+		return
+	}
+}

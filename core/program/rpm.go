@@ -1,0 +1,156 @@
+package program
+
+import (
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/format/rpmdb"
+	"lockback/core/machine"
+)
+
+// rpmDatabases are where rpm has its database: today's place and the earlier one, of either kind.
+var rpmDatabases = []string{"/usr/lib/sysimage/rpm/rpmdb.sqlite", "/usr/lib/sysimage/rpm/Packages.db", "/var/lib/rpm/rpmdb.sqlite", "/var/lib/rpm/Packages.db"}
+
+// rpmBerkeley is the database of earlier years, which is not read.
+var rpmBerkeley = []string{"/var/lib/rpm/Packages", "/usr/lib/sysimage/rpm/Packages"}
+
+// rpmPackages tells which package of rpm delivered the files, and whether they still are as it
+// delivered them.
+func rpmPackages(m *machine.Reader, files []*File) {
+	for _, name := range rpmDatabases {
+		if _, err := m.Stat(name); err != nil {
+			continue
+		}
+		if err := rpmIn(m, name, files); err != nil {
+			for _, f := range files {
+				f.Evidence = append(f.Evidence, unread(name, err))
+			}
+		}
+		return
+	}
+	for _, name := range rpmBerkeley {
+		if _, err := m.Stat(name); err == nil {
+			for _, f := range files {
+				f.Evidence = append(f.Evidence, Evidence{Source: name, Notes: []Note{{"not read", "the package database is of an old kind (Berkeley DB)"}}})
+			}
+			return
+		}
+	}
+}
+
+func rpmIn(m *machine.Reader, name string, files []*File) error {
+	file, size, err := m.OpenFile(name)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	db, err := rpmdb.Open(file, size)
+	if err != nil {
+		return err
+	}
+	merged := mergedFolders(m)
+	wanted := map[string][]*File{}
+	var names []string
+	for _, f := range files {
+		for _, name := range []string{f.Path, f.Name} {
+			base := path.Base(name)
+			if !slices.Contains(names, base) {
+				names = append(names, base)
+			}
+			if key := merged.key(name); !slices.Contains(wanted[key], f) {
+				wanted[key] = append(wanted[key], f)
+			}
+		}
+	}
+	found := map[*File]delivery{}
+	err = db.Having(names, func(p *rpmdb.Package) {
+		for _, base := range names {
+			for _, owned := range p.Files(base) {
+				for _, f := range wanted[merged.key(owned.Path)] {
+					// A link may belong to one package, and what it leads to, to another.
+					if was, ok := found[f]; ok && merged.key(was.path) == merged.key(f.Path) {
+						continue
+					}
+					found[f] = delivery{path: owned.Path, evidence: rpmEvidence(p), kind: p.Algorithm, sum: owned.Digest}
+				}
+			}
+		}
+	})
+	sharedOut(files, func(f *File) {
+		if d, ok := found[f]; ok {
+			f.compare(d, merged)
+		}
+	})
+	return err
+}
+
+func rpmEvidence(p *rpmdb.Package) Evidence {
+	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (rpm)", Maker: firstOf(p.Vendor, p.Packager), Product: p.Name, Version: p.Version + "-" + p.Release, Description: p.Summary}
+	if !p.Installed.IsZero() {
+		e.Installed = p.Installed.Format(time.RFC3339)
+	}
+	return e
+}
+
+// delivery is what a package says of one file that it delivered.
+type delivery struct {
+	path     string // as the package has it
+	evidence Evidence
+	kind     string // of the sum; empty where it is one that is not made here
+	sum      string
+}
+
+// compare adds what a package says of the file, and holds its content against the sum.
+func (f *File) compare(d delivery, merged mergedPaths) {
+	e := d.evidence
+	switch {
+	case f.Nothing:
+		e.State = Unchanged
+	case d.sum == "" || hashes[d.kind] == nil || merged.key(d.path) != merged.key(f.Path):
+		e.Notes = append(e.Notes, Note{"not compared", "its package has no sum for it"})
+	default:
+		got, err := f.digest(d.kind)
+		if err != nil {
+			e.Notes = append(e.Notes, Note{"not compared", machine.Reason(err)})
+			break
+		}
+		if e.State = Unchanged; got != strings.ToLower(d.sum) {
+			e.State = Changed
+			e.Problems = append(e.Problems, autostart.Changed)
+		}
+	}
+	e.System = e.System && e.State == Unchanged
+	f.Evidence = append(f.Evidence, e)
+}
+
+// mergedPaths says which folders are links to those of the same name below /usr: a package may
+// name a file by either path.
+type mergedPaths []string
+
+func mergedFolders(m *machine.Reader) mergedPaths {
+	var all mergedPaths
+	for _, dir := range merging {
+		if name := strings.TrimSuffix(dir, "/"); leadsTo(m, name, "/usr"+name) {
+			all = append(all, dir)
+		}
+	}
+	if leadsTo(m, "/sbin", "/usr/bin") {
+		all = append(all, "/sbin/") // since 2025, in one of the families
+	}
+	return all
+}
+
+// key is a path as all spellings of it have it in common.
+func (p mergedPaths) key(file string) string {
+	short, below := strings.CutPrefix(file, "/usr")
+	if below && slices.ContainsFunc(p, func(dir string) bool { return strings.HasPrefix(short, dir) }) {
+		file = short
+	}
+	if rest, ok := strings.CutPrefix(file, "/sbin/"); ok && len(p) > 0 && p[len(p)-1] == "/sbin/" {
+		return "/bin/" + rest
+	}
+	return file
+}

@@ -1,0 +1,228 @@
+package peers
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
+	"lockback/internal/testkit"
+)
+
+// TestPackagesAsDpkgSees holds what list says of the programs of a real desktop against dpkg: whose
+// they are, and whether they are as they were delivered, before and after some were changed.
+func TestPackagesAsDpkgSees(t *testing.T) {
+	root := testkit.Debian(t, "desktop")
+	if named := os.Getenv("LOCKBACK_DESKTOP"); named != "" {
+		root = named // a larger one, for a person who has it: it is not written to
+	}
+	p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+	list, _ := p.List(t, "--all")
+	packages := map[string]bool{}
+	owners := map[string]string{} // by path
+	hidden := 0
+	for _, e := range list.Entries {
+		require.NotContains(t, e.Problems, autostart.Impostor, e.Name)
+		require.NotContains(t, e.Problems, autostart.Changed, e.Name)
+		require.NotContains(t, e.Problems, autostart.OddPlace, e.Name)
+		require.NotContains(t, e.Problems, autostart.Obscured, e.Name)
+		require.NotContains(t, e.Problems, autostart.Twice, e.Name)
+		if e.OSPart {
+			hidden++
+			require.Equal(t, autostart.ByPackage, e.OSBasis, e.Name)
+		}
+		if e.Target.Exists == nil || !*e.Target.Exists {
+			continue
+		}
+		owner := dpkgOwner(root, e.Target.Path)
+		require.Equal(t, owner, e.Product.Name, "%s starts %s", e.Name, e.Target.Path)
+		if owner != "" {
+			packages[owner] = true
+			owners[e.Target.Path] = owner
+		}
+	}
+	t.Logf("%d entries, %d hidden; %d programs of %d packages", len(list.Entries), hidden, len(owners), len(packages))
+	require.Greater(t, len(packages), 15)
+	verify := func() []string {
+		args := append([]string{"--root=" + root, "--verify"}, slices.Sorted(setOf(packages))...)
+		out, err := exec.Command("dpkg", args...).Output()
+		if err != nil && len(out) == 0 {
+			require.NoError(t, err)
+		}
+		var changed []string
+		for line := range strings.Lines(string(out)) {
+			if f := strings.Fields(line); len(f) > 1 && strings.Contains(f[0], "5") {
+				changed = append(changed, filepath.Base(f[len(f)-1]))
+			}
+		}
+		return changed
+	}
+	for path := range owners {
+		require.NotContains(t, verify(), filepath.Base(path))
+		break
+	}
+	if os.Getenv("LOCKBACK_DESKTOP") != "" {
+		return
+	}
+	spoiled := map[string]bool{}
+	for _, path := range slices.Sorted(setOf(owners))[:8] {
+		file, err := filepath.EvalSymlinks(filepath.Join(root, path))
+		if err != nil || !strings.HasPrefix(file, root) {
+			continue
+		}
+		f, err := os.OpenFile(file, os.O_APPEND|os.O_WRONLY, 0)
+		require.NoError(t, err)
+		_, err = f.WriteString("\n")
+		require.NoError(t, err)
+		require.NoError(t, f.Close())
+		spoiled[path] = true
+	}
+	require.NotEmpty(t, spoiled)
+	changed := verify()
+	list, _ = p.List(t, "--all")
+	for _, e := range list.Entries {
+		if spoiled[e.Target.Path] {
+			require.Contains(t, changed, filepath.Base(e.Target.Path))
+			require.Contains(t, e.Problems, autostart.Changed, e.Name)
+			require.False(t, e.OSPart, e.Name)
+			require.Empty(t, e.Maker.Name, e.Name)
+		}
+	}
+}
+
+// dpkgOwner is the package that dpkg says has a file, by whichever of its two paths.
+func dpkgOwner(root, file string) string {
+	full := file
+	if real, err := filepath.EvalSymlinks(filepath.Join(root, file)); err == nil {
+		full = strings.TrimPrefix(real, root)
+	}
+	for _, name := range []string{full, strings.TrimPrefix(full, "/usr"), "/usr" + full, file, strings.TrimPrefix(file, "/usr")} {
+		out, err := exec.Command("dpkg-query", "--admindir="+filepath.Join(root, "var/lib/dpkg"), "-S", name).Output()
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(out)) {
+			if owner, path, ok := strings.Cut(strings.TrimSpace(line), ": "); ok && path == name && !strings.HasPrefix(owner, "diversion") {
+				owner, _, _ = strings.Cut(owner, ":")
+				owner, _, _ = strings.Cut(owner, ",")
+				return owner
+			}
+		}
+	}
+	return ""
+}
+
+func setOf[V any](all map[string]V) func(func(string) bool) {
+	return func(yield func(string) bool) {
+		for name := range all {
+			if !yield(name) {
+				return
+			}
+		}
+	}
+}
+
+// smallLinux is a small disk without packages, and a program with a unit that starts it.
+func smallLinux(t *testing.T) string {
+	t.Helper()
+	root := filepath.Join(t.TempDir(), "root")
+	for name, text := range map[string]string{
+		"etc/os-release": "PRETTY_NAME=\"Gullrock Linux\"\nID=gullrock\n", "etc/machine-id": "00112233445566778899aabbccddeeff\n", "etc/hostname": "bench\n",
+		"etc/passwd": "root:x:0:0::/root:/bin/sh\n", "usr/lib/systemd/system/multi-user.target": "[Unit]\n", "usr/lib/systemd/system/default.target": "[Unit]\nWants=tidewatch.service report.service\n",
+	} {
+		file := filepath.Join(root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	}
+	for _, dir := range []string{"bin", "sbin", "lib"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(root, "usr", dir), 0o755))
+		require.NoError(t, os.Symlink("usr/"+dir, filepath.Join(root, dir)))
+	}
+	return root
+}
+
+// The files of the package that the tests make.
+var tideFiles = map[string]string{
+	"usr/bin/tidewatchd":                       "#!/bin/sh\nexec sleep 5\n",
+	"usr/bin/report":                           "#!/bin/sh\necho tide\n",
+	"usr/lib/systemd/system/tidewatch.service": "[Service]\nExecStart=/usr/bin/tidewatchd\n",
+	"usr/lib/systemd/system/report.service":    "[Service]\nExecStart=/bin/report --daily\n",
+}
+
+// judgePackage looks at the package on the disk, before and after a file of it is changed.
+func judgePackage(t *testing.T, root, maker, version string) {
+	t.Helper()
+	p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+	_, entries := p.List(t, "--all")
+	for _, name := range []string{"tidewatch.service", "report.service"} {
+		e := entries[name]
+		require.Equal(t, autostart.Maker{Name: maker, Basis: autostart.ByPackage}, e.Maker, name)
+		require.Equal(t, "tidewatch", e.Product.Name)
+		require.Equal(t, version, e.Product.Version)
+		require.NotEmpty(t, e.Product.Installed)
+		require.Empty(t, e.Problems)
+	}
+	require.Contains(t, p.OK(t, "show", "tidewatch.service"), "reads the tide gauge")
+	require.NoError(t, os.WriteFile(filepath.Join(root, "usr/bin/report"), []byte("#!/bin/sh\necho ebb\n"), 0o755))
+	_, entries = p.List(t, "--all")
+	require.Contains(t, entries["report.service"].Problems, autostart.Changed)
+	require.NotContains(t, entries["tidewatch.service"].Problems, autostart.Changed)
+}
+
+// TestPackagesOfRpm looks at a package that rpm itself installed, in each of its databases.
+func TestPackagesOfRpm(t *testing.T) {
+	testkit.NeedRoot(t, "installing a package with rpm")
+	testkit.Need(t, "rpm", "rpmbuild")
+	dir := t.TempDir()
+	var install, list strings.Builder
+	for name, text := range tideFiles {
+		file := filepath.Join(dir, filepath.Base(name))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		fmt.Fprintf(&install, "install -D -m 755 %s %%{buildroot}/%s\n", file, name)
+		list.WriteString("/" + name + "\n")
+	}
+	spec := filepath.Join(dir, "tidewatch.spec")
+	require.NoError(t, os.WriteFile(spec, []byte("Name: tidewatch\nVersion: 1.18\nRelease: 2\nSummary: reads the tide gauge\nLicense: none\nVendor: Tidewatch Instruments\nBuildArch: noarch\n"+
+		"%description\ntide\n%install\n"+install.String()+"%files\n"+list.String()), 0o644))
+	testkit.Shell(t, fmt.Sprintf("rpmbuild --define '_topdir %s' --define '_rpmdir %s' -bb %s", dir, dir, spec))
+	for _, backend := range []string{"sqlite"} { // this rpm writes no other
+		t.Run(backend, func(t *testing.T) {
+			root := smallLinux(t)
+			// The packages before it make numbers that are not the first.
+			testkit.Shell(t, fmt.Sprintf("rpm --root %s --dbpath /usr/lib/sysimage/rpm --define '_db_backend %s' --initdb && rpm --root %s --dbpath /usr/lib/sysimage/rpm --define '_db_backend %s' -i --nodeps --ignorearch %s/noarch/tidewatch-1.18-2.noarch.rpm", root, backend, root, backend, dir))
+			judgePackage(t, root, "Tidewatch Instruments", "1.18-2")
+			out, _ := exec.Command("rpm", "--root", root, "--dbpath", "/usr/lib/sysimage/rpm", "--define", "_db_backend "+backend, "-V", "tidewatch").Output()
+			require.Regexp(t, regexp.MustCompile(`(?m)^..5.* /usr/bin/report$`), string(out))
+		})
+	}
+}
+
+// TestPackagesOfPacman looks at a package that pacman itself installed.
+func TestPackagesOfPacman(t *testing.T) {
+	testkit.NeedRoot(t, "installing a package with pacman")
+	testkit.Need(t, "pacman", "bsdtar")
+	dir := t.TempDir()
+	for name, text := range tideFiles {
+		file := filepath.Join(dir, "pkg", name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o755))
+	}
+	info := "pkgname = tidewatch\npkgver = 1.18-2\npkgdesc = reads the tide gauge\npackager = Tidewatch Instruments <packages@tidewatch.example>\narch = any\nsize = 1\nbuilddate = 1773480413\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "pkg/.PKGINFO"), []byte(info), 0o644))
+	root := smallLinux(t)
+	conf := filepath.Join(dir, "pacman.conf")
+	require.NoError(t, os.WriteFile(conf, []byte("[options]\nArchitecture = auto\nSigLevel = Never\n"), 0o644))
+	testkit.Shell(t, fmt.Sprintf("cd %s/pkg && bsdtar -czf .MTREE --format=mtree --options='!all,use-set,type,uid,gid,mode,time,size,sha256,link' .PKGINFO usr && bsdtar -cf ../tidewatch-1.18-2-any.pkg.tar.gz -z .MTREE .PKGINFO usr", dir))
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "var/lib/pacman"), 0o755))
+	testkit.Shell(t, fmt.Sprintf("pacman --config %s --root %s --dbpath %s/var/lib/pacman --noconfirm -U %s/tidewatch-1.18-2-any.pkg.tar.gz", conf, root, root, dir))
+	judgePackage(t, root, "Tidewatch Instruments", "1.18-2")
+	out, _ := exec.Command("pacman", "--config", conf, "--root", root, "--dbpath", filepath.Join(root, "var/lib/pacman"), "-Qkk", "tidewatch").CombinedOutput()
+	require.Contains(t, string(out), "/usr/bin/report (")
+}
