@@ -1,6 +1,9 @@
 package autostart
 
-import "time"
+import (
+	"cmp"
+	"time"
+)
 
 // The ways in which a fact is known: what [Maker.Basis] and its like may hold. Where a fact is
 // told by several, the stronger one is kept; core/program has the order.
@@ -27,6 +30,9 @@ type Known struct {
 	Product          Product
 	Description      string
 	DescriptionBasis string
+	// Role is what the program is for, Verdict what the catalogue or a note says of it; empty
+	// where that is not known.
+	Role, Verdict, VerdictBasis string
 }
 
 // Product is what a program came with.
@@ -37,6 +43,18 @@ type Product struct {
 	// exact as the system keeps it; empty where it does not.
 	Installed string `json:"installed"`
 }
+
+// RoleUnknown and Unrated are the words for a role and a verdict that nobody knows.
+const (
+	RoleUnknown = "unknown"
+	Unrated     = "unrated"
+)
+
+// RoleWord is the program's role, [RoleUnknown] where it is not known.
+func (k *Known) RoleWord() string { return cmp.Or(k.Role, RoleUnknown) }
+
+// VerdictWord is what is said of the program, [Unrated] where nothing is.
+func (k *Known) VerdictWord() string { return cmp.Or(k.Verdict, Unrated) }
 
 // nothing is what is known of an entry that has no [Known].
 var nothing Known
@@ -59,3 +77,10 @@ func Day(t time.Time) string {
 	}
 	return t.UTC().Format(time.DateOnly)
 }
+
+// Roles are the words for what a program is for.
+var Roles = []string{"security", "device", "input", "display", "sound", "network", "storage", "system", "accessibility", "backup", "sync", "updater", "messaging", "launcher", "media", "printing", "office",
+	"telemetry", "helper", RoleUnknown}
+
+// Verdicts are the words for what to do with a program.
+var Verdicts = []string{"essential", "useful", "spare", "hostile", Unrated}

@@ -44,6 +44,8 @@ var selectable = map[string]func(Entry) []string{
 	"user":     func(e Entry) []string { return []string{e.User} },
 	"location": func(e Entry) []string { return []string{e.Location} },
 	"maker":    func(e Entry) []string { return []string{e.Maker().Name} },
+	"role":     func(e Entry) []string { return []string{e.Facts().RoleWord()} },
+	"verdict":  func(e Entry) []string { return []string{e.Facts().VerdictWord()} },
 	"product":  func(e Entry) []string { return []string{e.Facts().Product.Name} },
 	"mode":     func(e Entry) []string { return []string{e.Mode} },
 	"switch":   func(e Entry) []string { return []string{string(e.Switch)} },
@@ -81,6 +83,8 @@ var fixedValues = map[string][]string{
 	"state":   {"enabled", "disabled"},
 	"scope":   {"system", "user"},
 	"guarded": {"yes", "no"},
+	"role":    Roles,
+	"verdict": Verdicts,
 	"switch": {string(Hide), string(Unlink), string(Mask), string(Comment), string(Unexec), string(Approve), string(StartType), string(TaskEnabled), string(StateValue),
 		string(Override), string(Trim), string(Park), string(Report)},
 	"problem": append(slices.Clone(AllProblems), ""), // problem= chooses those without one

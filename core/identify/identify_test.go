@@ -7,11 +7,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/autostart"
+	"lockback/core/catalogue"
 	"lockback/core/format/desktopentry"
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
 	"lockback/core/location/linux"
-	"lockback/core/machine"
 )
 
 func TestWhatReallyStarts(t *testing.T) {
@@ -53,10 +53,10 @@ func TestCatalogueKnowsItsOwn(t *testing.T) {
 		guards                         string
 		part                           bool
 	}{
-		{"dbus.service", "linux.systemd.system", "/usr/lib/systemd/system/dbus.service", "/usr/bin/dbus-daemon", toStart, true},
-		{"getty@tty1.service", "linux.systemd.system", "/lib/systemd/system/getty@.service", "/sbin/agetty", toSignIn, true},
-		{"systemd-udevd-kernel.socket", "linux.systemd.system", "/usr/lib/systemd/system/systemd-udevd-kernel.socket", "", toInput, true},
-		{"NetworkManager.service", "linux.systemd.system", "/usr/lib/systemd/system/NetworkManager.service", "/usr/sbin/NetworkManager", toNetwork, true},
+		{"dbus.service", "linux.systemd.system", "/usr/lib/systemd/system/dbus.service", "/usr/bin/dbus-daemon", "start", true},
+		{"getty@tty1.service", "linux.systemd.system", "/lib/systemd/system/getty@.service", "/sbin/agetty", "sign-in", true},
+		{"systemd-udevd-kernel.socket", "linux.systemd.system", "/usr/lib/systemd/system/systemd-udevd-kernel.socket", "", "input", true},
+		{"NetworkManager.service", "linux.systemd.system", "/usr/lib/systemd/system/NetworkManager.service", "/usr/sbin/NetworkManager", "network", true},
 		{"cron.service", "linux.systemd.system", "/usr/lib/systemd/system/cron.service", "/usr/sbin/cron", "", true},
 		{"dbus.service", "linux.systemd.system", "/etc/systemd/system/dbus.service", "/usr/bin/dbus-daemon", "", false},
 		{"dbus.service", "linux.systemd.system", "/usr/lib/systemd/system/dbus.service", "/opt/x/dbus-daemon", "", false},
@@ -64,9 +64,13 @@ func TestCatalogueKnowsItsOwn(t *testing.T) {
 	} {
 		e := autostart.Entry{Name: c.name, Location: c.location, Scope: autostart.ForSystem,
 			Source: autostart.Source{Path: c.source}, Target: autostart.Target{Path: c.target}}
-		r, ok := findRow((&machine.Machine{OS: "linux"}).Reader(nil), &location.Item{Entry: e, Packaged: packaged(linux.Locations(), c.location, c.source)})
-		require.Equal(t, c.part, ok, c.source)
-		require.Equal(t, c.guards, r.guards, c.source)
+		names := linuxNames(&location.Item{Entry: e, Packaged: packaged(linux.Locations(), c.location, c.source)})
+		r := catalogue.Of("linux").Find(catalogue.Subject{Location: c.location, Names: names})
+		require.Equal(t, c.part, r != nil, c.source)
+		if r != nil {
+			require.True(t, r.Part)
+			require.Equal(t, c.guards, r.Protect, c.source)
+		}
 	}
 }
 

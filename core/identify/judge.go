@@ -4,21 +4,10 @@ import (
 	"cmp"
 
 	"lockback/core/autostart"
+	"lockback/core/catalogue"
 	"lockback/core/location"
 	"lockback/core/machine"
 	"lockback/core/program"
-)
-
-// What a mistake would cost.
-const (
-	toStart   = "the machine needs it to start"
-	toSignIn  = "needed to sign in"
-	toShow    = "needed to show a screen"
-	toInput   = "needed for keyboard, mouse and other input"
-	toNetwork = "needed to reach the network"
-	toDisks   = "needed to reach its disks"
-	toSession = "the desktop session needs it"
-	toProtect = "it protects the machine"
 )
 
 // costs says what a mistake with an entry would cost by the role that its place gives it.
@@ -44,19 +33,21 @@ var costs = map[location.Role]string{
 // nothing protects an impostor.
 func judge(m *machine.Reader, book *program.Book, item *location.Item) {
 	item.OSPart, item.Guarded = item.Shipped, costs[item.Role]
-	row, ok := findRow(m, item)
+	row := findEntry(m, book, item)
+	ok := row != nil
+	part := ok && row.Part
 	if book.HasPackages {
 		proof := prove(m, book, item)
-		item.OSPart = proof.base || proof.delivered && (ok && row.part || proof.nothing)
-		if ok && !proof.owned {
+		item.OSPart = proof.base || proof.delivered && (part || proof.nothing)
+		if part && !proof.owned {
 			item.Problems = appendNew(item.Problems, autostart.Impostor)
 		}
 		if item.OSPart {
 			item.OSBasis = autostart.ByPackage
 		}
 		ok = ok && proof.delivered
-	} else if ok {
-		item.OSPart = row.part
+	} else if part {
+		item.OSPart = true
 		if m.OS == "windows" && book.File(item.Target.Path).Foreign() {
 			// The name of one of the system's parts, and somebody else's program.
 			item.OSPart, ok = false, false
@@ -74,10 +65,24 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item) {
 	if !ok {
 		return
 	}
-	item.Guarded = cmp.Or(row.guards, item.Guarded)
+	item.Guarded = cmp.Or(catalogue.Protections[row.Protect], item.Guarded)
+	item.Known = withCatalogue(item.Known, row)
 	item.AddFacts(func() []location.Fact {
-		return []location.Fact{{Name: "part of the operating system", Value: row.what, Basis: "catalogue of " + row.location}}
+		basis := "catalogue, entry " + row.ID
+		return []location.Fact{{Name: "without it", Value: row.Without, Basis: basis}, {Name: "its own setting", Value: row.Setting, Basis: basis}}
 	})
+}
+
+// withCatalogue adds what the catalogue says of a program to what is known of it. What it does,
+// the catalogue says in a technician's words, so that comes first.
+func withCatalogue(known *autostart.Known, row *catalogue.Entry) *autostart.Known {
+	var k autostart.Known
+	if known != nil {
+		k = *known
+	}
+	k.Description, k.DescriptionBasis = row.Does, autostart.ByCatalogue
+	k.Role, k.Verdict, k.VerdictBasis = row.Role, row.Verdict, autostart.ByCatalogue
+	return &k
 }
 
 // proof is what the system's packages say of an entry.

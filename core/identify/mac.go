@@ -240,41 +240,28 @@ func origin(m *machine.Reader, file string) []location.Fact {
 	return facts
 }
 
-// macCatalogue is what a mistake with the system's own jobs and scripts would
-// cost, by label. All of them are parts of macOS where they lie in its own
-// folders and start programs in its own folders.
-var macCatalogue = []row{
-	{"macos.launch-*", "com.apple.launchd* com.apple.configd com.apple.diskarbitrationd com.apple.opendirectoryd com.apple.securityd* com.apple.trustd* com.apple.logd com.apple.syslogd com.apple.UserEventAgent* com.apple.kextd com.apple.kernelmanagerd com.apple.notifyd com.apple.cfprefsd* com.apple.distnoted* com.apple.coreservicesd com.apple.fseventsd com.apple.runningboardd com.apple.tccd* com.apple.apsd com.apple.backgroundtaskmanagement*", "the core of the system", toStart, true},
-	{"macos.launch-*", "com.apple.loginwindow com.apple.authd com.apple.SecurityAgent* com.apple.security.* com.apple.ctkd* com.apple.KerberosHelper*", "sign-in", toSignIn, true},
-	{"macos.launch-*", "com.apple.WindowServer com.apple.Dock.agent com.apple.Finder com.apple.SystemUIServer.agent com.apple.controlcenter* com.apple.notificationcenterui*", "the desktop", toShow, true},
-	{"macos.launch-*", "com.apple.mDNSResponder* com.apple.airportd com.apple.nsurlsessiond com.apple.networkd* com.apple.symptomsd* com.apple.nehelper com.apple.nesessionmanager com.apple.wifi*", "the network", toNetwork, true},
-	{"macos.launch-*", "com.apple.hidd com.apple.bluetoothd com.apple.inputmethod* com.apple.TISwitcher* com.apple.universalaccess* com.apple.coreaudiod com.apple.audio.*", "devices and input", toInput, true},
-	{"macos.launch-*", "com.apple.XProtect* com.apple.MRT* com.apple.syspolicyd com.apple.sandboxd com.apple.alf* com.apple.endpointsecurity* com.apple.amfid com.apple.fpsd*", "protection", toProtect, true},
-	{"macos.launch-*", "*", "a job of the system", "", true},
-	{"macos.periodic", "100.clean-logs 110.clean-tmps 130.clean-msgs 140.clean-rwho 199.clean-fax 199.rotate-fax 200.accounting 310.accounting 320.whatis 400.status-disks 420.status-network 430.status-rwho 500.daily 999.local", "housekeeping of the system", "", true},
-}
-
 // macFolders are where only macOS itself puts programs.
 var macFolders = []string{"/System/", "/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/libexec/", "/usr/share/", "/bin/", "/sbin/", "/Library/Apple/"}
 
-// findMac returns the catalogue's row for an entry of a Mac.
-func findMac(item *location.Item) (row, bool) {
+// macNames are the names of an entry that is read from where only macOS puts files, and whose
+// program lies in its own folders.
+func macNames(item *location.Item) []string {
 	e := &item.Entry
 	inFolders := func(file string) bool {
 		return slices.ContainsFunc(macFolders, func(dir string) bool { return strings.HasPrefix(file, dir) })
 	}
 	if !item.Packaged {
-		return row{}, false
+		return nil
 	}
 	switch e.Location {
 	case "macos.launch-daemons", "macos.launch-agents":
 		// A bare name is looked for in the system's own folders only.
 		if e.Target.Path != "" && path.IsAbs(e.Target.Path) && !inFolders(e.Target.Path) {
-			return row{}, false
+			return nil
 		}
 	case "macos.periodic":
 	default:
-		return row{}, false
+		return nil
 	}
-	return lookUp(e.Location, e.Name)
+	return []string{e.Name}
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/autostart"
+	"lockback/core/catalogue"
 	"lockback/core/format/plist"
 	"lockback/core/location"
 	"lockback/core/location/macos"
@@ -81,17 +82,21 @@ func TestPartsOfMacOS(t *testing.T) {
 		part                     bool
 		guarded                  string
 	}{
-		{"macos.launch-daemons", "com.apple.configd", "/System/Library/LaunchDaemons/x.plist", "/usr/libexec/configd", true, toStart},
+		{"macos.launch-daemons", "com.apple.configd", "/System/Library/LaunchDaemons/x.plist", "/usr/libexec/configd", true, "start"},
 		{"macos.launch-daemons", "org.cups.cupsd", "/System/Library/LaunchDaemons/x.plist", "/usr/sbin/cupsd", true, ""},
 		{"macos.launch-daemons", "com.apple.configd", "/System/Library/LaunchDaemons/x.plist", "/usr/local/bin/configd", false, ""},
 		{"macos.launch-daemons", "com.apple.configd", "/Library/LaunchDaemons/x.plist", "/usr/libexec/configd", false, ""},
-		{"macos.launch-agents", "com.apple.Dock.agent", "/System/Library/LaunchAgents/x.plist", "", true, toShow},
+		{"macos.launch-agents", "com.apple.Dock.agent", "/System/Library/LaunchAgents/x.plist", "", true, "screen"},
 		{"macos.launch-agents", "com.apple.Dock.agent", "/Users/ines/Library/LaunchAgents/x.plist", "", false, ""},
 		{"macos.periodic", "110.clean-tmps", "/private/etc/periodic/daily/110.clean-tmps", "", true, ""}, {"macos.periodic", "110.clean-tmps", "/usr/local/etc/periodic/daily/110.clean-tmps", "", false, ""},
 		{"macos.periodic", "500.ours", "/private/etc/periodic/daily/500.ours", "", false, ""}, {"macos.cron", "com.apple.x", "/System/x", "", false, ""},
 	} {
-		r, ok := findMac(&location.Item{Packaged: packaged(macos.Locations(), row.at, row.source),
+		names := macNames(&location.Item{Packaged: packaged(macos.Locations(), row.at, row.source),
 			Entry: autostart.Entry{Location: row.at, Name: row.name, Source: autostart.Source{Path: row.source}, Target: autostart.Target{Path: row.target}}})
-		require.Equal(t, []any{row.part, row.guarded}, []any{ok, r.guards}, "%v", row)
+		r := catalogue.Of("macos").Find(catalogue.Subject{Location: row.at, Names: names})
+		require.Equal(t, row.part, r != nil, "%v", row)
+		if r != nil {
+			require.Equal(t, row.guarded, r.Protect, "%v", row)
+		}
 	}
 }

@@ -44,7 +44,7 @@ func apkPackages(m *machine.Reader, files []*File) {
 		base := set.closure([]string{"alpine-base"})
 		found := map[*File]delivery{}
 		for _, p := range owners {
-			e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (apk)", Maker: packagerName(p.Maintainer), Product: p.Name, Version: p.Version, Description: p.Description, System: base[p.Name]}
+			e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (apk)", Package: p.Name, Maker: packagerName(p.Maintainer), Product: p.Name, Version: p.Version, Description: p.Description, System: base[p.Name]}
 			for _, owned := range p.Files {
 				for _, f := range wanted[merged.key(owned.Path)] {
 					if was, ok := found[f]; !ok || merged.key(was.path) != merged.key(f.Path) {

@@ -298,7 +298,7 @@ func (db *debian) testify(f *File) {
 		return
 	}
 	maker, _, _ := strings.Cut(p.Get("Maintainer"), "<")
-	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (dpkg)", Maker: strings.Trim(maker, " \""), Product: p.Name, Version: p.Version,
+	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (dpkg)", Package: p.Name, Maker: strings.Trim(maker, " \""), Product: p.Name, Version: p.Version,
 		Installed: p.installed, Description: p.Get("Description")}
 	sum, ok := p.sums[db.sumKey(name)]
 	switch got, err := "", error(nil); {

@@ -60,6 +60,7 @@ func (f *File) bundleSays(b bundle) {
 	e := Evidence{Basis: autostart.ByBundle, Source: b.folder + "/Contents/Info.plist, which anybody can write", Product: firstOf(b.dict.Text("CFBundleDisplayName"), b.dict.Text("CFBundleName")),
 		Version: firstOf(b.dict.Text("CFBundleShortVersionString"), b.dict.Text("CFBundleVersion"))}
 	if id := b.dict.Text("CFBundleIdentifier"); id != "" {
+		e.Bundle = id
 		e.Notes = append(e.Notes, Note{"bundle id", autostart.Text(id)})
 	}
 	if _, err := f.machine.Stat(b.folder + "/Contents/_MASReceipt/receipt"); err == nil {
@@ -320,16 +321,14 @@ func receipts(m *machine.Reader, files []*File) {
 	}
 	for _, f := range files {
 		for _, e := range f.Evidence {
-			for _, n := range e.Notes {
-				if n.Name != "bundle id" {
-					continue
-				}
-				// The id of a package is often that of the app, with ".pkg" behind it.
-				for _, id := range []string{n.Text, n.Text + ".pkg"} {
-					if found, ok := byID[strings.ToLower(id)]; ok {
-						f.Evidence = append(f.Evidence, found)
-						break
-					}
+			if e.Bundle == "" {
+				continue
+			}
+			// The id of a package is often that of the app, with ".pkg" behind it.
+			for _, id := range []string{e.Bundle, e.Bundle + ".pkg"} {
+				if found, ok := byID[strings.ToLower(id)]; ok {
+					f.Evidence = append(f.Evidence, found)
+					break
 				}
 			}
 		}

@@ -29,6 +29,8 @@ type Evidence struct {
 
 	Maker, Product, Version, Installed, Description string
 
+	// Package is the package that delivered the file, Bundle the id of the app that it lies in.
+	Package, Bundle string
 	// System says that the file is a part of the operating system as its maker delivers it.
 	System bool
 	// Foreign says that somebody else than the system's maker signed it.
@@ -250,6 +252,41 @@ func (f *File) Vouched() (basis string) {
 		}
 	}
 	return basis
+}
+
+// Packages are the packages that delivered the file as it is.
+func (f *File) Packages() []string {
+	if f == nil {
+		return nil
+	}
+	var all []string
+	for _, e := range f.Evidence {
+		if e.Package != "" && e.State != Changed {
+			all = append(all, e.Package)
+		}
+	}
+	return all
+}
+
+// Bundle is the id of the app that a file lies in which is as it was signed; empty otherwise.
+func (f *File) Bundle() string {
+	if f == nil || !f.Delivered() {
+		return ""
+	}
+	for _, e := range f.Evidence {
+		if e.Bundle != "" {
+			return e.Bundle
+		}
+	}
+	return ""
+}
+
+// Signer is who signed the file as it is, where that was traced; empty otherwise.
+func (f *File) Signer() string {
+	if k := f.Known(); k != nil && k.Maker.Basis == autostart.BySignature {
+		return k.Maker.Name
+	}
+	return ""
 }
 
 // Foreign says that somebody else than the system's maker made the file as it is: signed it, or

@@ -88,7 +88,7 @@ func rpmIn(m *machine.Reader, name string, files []*File) error {
 }
 
 func rpmEvidence(p *rpmdb.Package) Evidence {
-	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (rpm)", Maker: firstOf(p.Vendor, p.Packager), Product: p.Name, Version: p.Version + "-" + p.Release, Description: p.Summary}
+	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (rpm)", Package: p.Name, Maker: firstOf(p.Vendor, p.Packager), Product: p.Name, Version: p.Version + "-" + p.Release, Description: p.Summary}
 	if !p.Installed.IsZero() {
 		e.Installed = p.Installed.Format(time.RFC3339)
 	}

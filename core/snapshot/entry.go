@@ -129,6 +129,9 @@ var entryFields = []struct {
 	known(func(k *autostart.Known) *string { return &k.Product.Installed }),
 	known(func(k *autostart.Known) *string { return &k.Description }),
 	known(func(k *autostart.Known) *string { return &k.DescriptionBasis }),
+	known(func(k *autostart.Known) *string { return &k.Role }),
+	known(func(k *autostart.Known) *string { return &k.Verdict }),
+	known(func(k *autostart.Known) *string { return &k.VerdictBasis }),
 }
 
 // yes and no are what a decoded entry's target points to; nothing writes there.

@@ -221,6 +221,7 @@ var groups = []struct {
 	commands  []string
 }{
 	{"look", "Look:", []string{"list", "show", "locations"}},
+	{"decide", "Decide:", []string{"catalogue"}},
 	{"change", "Change:", []string{"disable", "enable", "undo", "restore", "recover"}},
 	{"record", "Record:", []string{"snapshot", "history", "compare", "record"}},
 	{"help", "Help:", []string{"demo", "completion", "config", "help"}},
@@ -263,7 +264,7 @@ func (a *app) command() *cobra.Command {
 	f.BoolVar(&a.verbose, "verbose", false, "say more: artifacts, and what they were and will be")
 	f.BoolVar(&a.quiet, "quiet", false, "no notes and no progress; errors and results only")
 	c.AddCommand(a.listCommand(), a.showCommand(), a.locationsCommand(), a.disableCommand(), a.enableCommand(), a.undoCommand(), a.restoreCommand(), a.recoverCommand(),
-		a.snapshotCommand(), a.historyCommand(), a.compareCommand(), a.recordCommand(), a.demoCommand(), a.configCommand())
+		a.snapshotCommand(), a.historyCommand(), a.compareCommand(), a.recordCommand(), a.catalogueCommand(), a.demoCommand(), a.configCommand())
 	c.AddCommand(topicCommands()...)
 	c.SetHelpCommand(a.helpCommand())
 	c.InitDefaultCompletionCmd()

@@ -187,6 +187,8 @@ func (e shownEntry) rows() []row {
 	add("maker", cmp.Or(known.Maker.Name, "not known"), known.Maker.Basis, view.Plain)
 	add("product", strings.TrimSpace(known.Product.Name+" "+known.Product.Version), "", view.Plain)
 	add("description", known.Description, known.DescriptionBasis, view.Plain)
+	add("role", known.Role, "", view.Plain)
+	add("verdict", known.Verdict, known.VerdictBasis, view.Plain)
 	value, mark := programWords(entry)
 	add("program", value, "looked up on the machine", mark)
 	add("also started by", strings.Join(e.others, ", "), "", view.Plain)

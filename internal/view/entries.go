@@ -164,6 +164,9 @@ var Fields = []Field{
 	{"product_installed", func(e *autostart.Entry) string { return e.Facts().Product.Installed }},
 	{"description", func(e *autostart.Entry) string { return e.Facts().Description }},
 	{"description_basis", func(e *autostart.Entry) string { return e.Facts().DescriptionBasis }},
+	{"role", func(e *autostart.Entry) string { return e.Facts().RoleWord() }},
+	{"verdict", func(e *autostart.Entry) string { return e.Facts().VerdictWord() }},
+	{"verdict_basis", func(e *autostart.Entry) string { return e.Facts().VerdictBasis }},
 	{"os_part", func(e *autostart.Entry) string { return strconv.FormatBool(e.OSPart) }},
 	{"os_basis", func(e *autostart.Entry) string { return e.OSBasis }},
 	{"guarded", func(e *autostart.Entry) string { return e.Guarded }},
@@ -384,10 +387,27 @@ var wideColumns = []entryColumn{
 	{Column{Title: "name", Share: 3}, func(e *autostart.Entry) Cell { return Cell{[]string{nameOf(e)}, markOf(e)} }},
 	{Column{Title: "for"}, func(e *autostart.Entry) Cell { return T(others(e)) }},
 	{Column{Title: "when and how", Share: 3}, func(e *autostart.Entry) Cell { return Cell{details(e), markOf(e)} }},
-	{Column{Title: "maker", Share: 2}, func(e *autostart.Entry) Cell { return Cell{[]string{MadeBy(e)}, markOf(e)} }},
+	{Column{Title: "what it is", Share: 4}, func(e *autostart.Entry) Cell { return Cell{about(e), markOf(e)} }},
 	{Column{Title: "starts", Share: 5}, func(e *autostart.Entry) Cell { return Cell{[]string{e.Command}, markOf(e)} }},
 	{Column{Title: "problems", Share: 2}, func(e *autostart.Entry) Cell { return Cell{Problems(e), Alert} }},
 	{Column{Title: "remarks", Share: 3}, func(e *autostart.Entry) Cell { return Cell{remarks(e), Quiet} }},
+}
+
+// about tells in a few words what an entry's program is, who made it, and what the catalogue says
+// of it.
+func about(e *autostart.Entry) []string {
+	var all []string
+	known := e.Facts()
+	if known.Description != "" && known.DescriptionBasis != autostart.ByVersionResource {
+		all = append(all, known.Description)
+	}
+	if maker := MadeBy(e); maker != "" {
+		all = append(all, "by "+maker)
+	}
+	if known.Verdict == "spare" || known.Verdict == "hostile" {
+		all = append(all, known.Verdict)
+	}
+	return all
 }
 
 // others is for whom an entry starts where its place does not say it.
@@ -406,8 +426,8 @@ func (p Printer) stacked(e *autostart.Entry, indent string) {
 	if who := others(e); who != "" {
 		info = append(info, "for "+who)
 	}
-	if maker := MadeBy(e); maker != "" {
-		pieces = append(pieces, piece{"by " + maker, m, false})
+	for _, what := range about(e) {
+		pieces = append(pieces, piece{what, m, false})
 	}
 	for _, d := range info {
 		pieces = append(pieces, piece{"(" + d + ")", m, false})

@@ -1,0 +1,239 @@
+// Package catalogue is what is known of programs beforehand: what one does, what is lost without
+// it, whether a technician would keep it, and by what it is recognised. The catalogue is data, in
+// a form of its own that docs/catalogue.md describes; that of the operating systems and their
+// common applications is part of the program.
+//
+//	for _, e := range catalogue.Of("linux").Find(catalogue.Subject{Location: "linux.systemd.system", Names: []string{"cups"}}) {
+//		fmt.Println(e.Does)
+//	}
+package catalogue
+
+import (
+	"embed"
+	"encoding/json"
+	"slices"
+	"strings"
+	"sync"
+)
+
+// Entry is one program, or several that are the same to a person.
+type Entry struct {
+	// ID names the entry in its file.
+	ID string
+	// Does says in one sentence what it does, Without what is lost when it does not start, and
+	// Setting where its own setting is that stops it, where it has one.
+	Does             string
+	Without, Setting string `json:",omitempty"`
+	Role             string // one of [autostart.Roles]
+	Verdict          string // one of [autostart.Verdicts]
+	// Protect is a key of [Protections]: what a mistake with it would cost; empty: not much.
+	Protect string
+	// Part says that it is a part of the operating system. Whether this one is that part is for
+	// the proof to tell, and where there is none, for the place.
+	Part bool
+	// KnownBy are the ways in which it is recognised: any of them.
+	KnownBy []Mark
+	// Line is where it stands in its file, counted from 1.
+	Line int `json:"-"`
+}
+
+// Mark is a way of recognising a program. All that a mark has must be true.
+type Mark struct {
+	// Location is a wildcard for the location's id; empty means any.
+	Location string
+	// Names are wildcards for the names that an entry has; any of them. What they are compared
+	// with depends on the location: a unit without its ending, a service, the file of a library.
+	Names []string
+	// Package is the package that delivered the program or what starts it, Bundle the id of an
+	// app whose signature holds, Maker who signed it, File the name of the program's file,
+	// Command a wildcard for the whole command.
+	Package, Bundle, Maker, File, Command string
+}
+
+// onName reports whether a mark rests on names alone, which anybody can give.
+func (m Mark) onName() bool { return m.Package == "" && m.Bundle == "" && m.Maker == "" }
+
+// leadingOff are the verdicts that lead to switching off.
+var leadingOff = []string{"spare", "hostile"}
+
+// Protections are what a mistake would cost, by the words of the catalogue.
+var Protections = map[string]string{
+	"start":         "the machine needs it to start",
+	"sign-in":       "needed to sign in",
+	"screen":        "needed to show a screen",
+	"input":         "needed for keyboard, mouse and other input",
+	"network":       "needed to reach the network",
+	"disks":         "needed to reach its disks",
+	"session":       "the desktop session needs it",
+	"security":      "it protects the machine",
+	"sound":         "needed for sound",
+	"elevate":       "without it nobody can work as administrator, or undo this",
+	"remote":        "somebody may be working on the machine from afar",
+	"accessibility": "some users cannot use the machine without it",
+}
+
+// Subject is what a catalogue is asked about: an entry and its program, as far as they are proved.
+type Subject struct {
+	Location string
+	// Names are those that the entry goes by, see [Mark.Names]; without one where its place is not
+	// one of the system's.
+	Names    []string
+	Packages []string
+	Bundle   string
+	Maker    string
+	File     string
+	Command  string
+}
+
+// Catalogue is a list of entries, of which the first that fits counts.
+type Catalogue struct {
+	Entries []Entry
+
+	plain    map[string][]mark // marks with plain names, by the name in small letters
+	wild     []mark            // marks with wildcards in a name
+	packages map[string][]mark
+	other    []mark // marks without names and packages
+}
+
+// mark is a mark of an entry, by their numbers.
+type mark struct {
+	entry, mark int
+	pattern     string // the name, in small letters
+}
+
+// What is embedded are the entries of the files linux.yaml, windows.yaml and macos.yaml in a form
+// that is read ten times as fast. A test holds the two against each other, and makes them anew:
+// LOCKBACK_GOLDEN=write go test ./core/catalogue.
+//
+//go:embed linux.json windows.json macos.json
+var files embed.FS
+
+var shipped = map[string]func() *Catalogue{"linux": load("linux"), "windows": load("windows"), "macos": load("macos")}
+
+func load(system string) func() *Catalogue {
+	return sync.OnceValue(func() *Catalogue {
+		text, err := files.ReadFile(system + ".json")
+		if err != nil {
+			panic(err) // it is embedded
+		}
+		c := &Catalogue{}
+		if err := json.Unmarshal(text, &c.Entries); err != nil {
+			panic(err) // a test reads it
+		}
+		c.index()
+		return c
+	})
+}
+
+// Of is the catalogue that comes with the program for an operating system; an empty one for others.
+func Of(system string) *Catalogue {
+	if c, ok := shipped[system]; ok {
+		return c()
+	}
+	return &Catalogue{}
+}
+
+// index prepares the entries for searching.
+func (c *Catalogue) index() {
+	c.plain, c.packages = map[string][]mark{}, map[string][]mark{}
+	for e := range c.Entries {
+		for k, m := range c.Entries[e].KnownBy {
+			switch {
+			case m.Package != "":
+				c.packages[m.Package] = append(c.packages[m.Package], mark{e, k, ""})
+			case len(m.Names) == 0:
+				c.other = append(c.other, mark{e, k, ""})
+			}
+			if m.Package != "" {
+				continue
+			}
+			for _, name := range m.Names {
+				name = strings.ToLower(name)
+				if strings.ContainsAny(name, "*?") {
+					c.wild = append(c.wild, mark{e, k, name})
+				} else {
+					c.plain[name] = append(c.plain[name], mark{e, k, name})
+				}
+			}
+		}
+	}
+}
+
+// Find returns the entry for a subject; nil where there is none. A part of the system that is known
+// by the names of its entries comes before what is known of the whole package, and of several
+// entries the first counts.
+func (c *Catalogue) Find(s Subject) *Entry {
+	best := len(c.Entries)
+	take := func(m mark) {
+		if m.entry < best && c.fits(m, s) {
+			best = m.entry
+		}
+	}
+	for _, name := range s.Names {
+		name = strings.ToLower(name)
+		for _, m := range c.plain[name] {
+			take(m)
+		}
+		for _, m := range c.wild {
+			if m.entry < best && matches(m.pattern, name) {
+				take(m)
+			}
+		}
+	}
+	if best < len(c.Entries) {
+		return &c.Entries[best]
+	}
+	for _, name := range s.Packages {
+		for _, m := range c.packages[name] {
+			take(m)
+		}
+	}
+	for _, m := range c.other {
+		take(m)
+	}
+	if best < len(c.Entries) {
+		return &c.Entries[best]
+	}
+	return nil
+}
+
+// fits reports whether all that a mark has beside its names and its package is true.
+func (c *Catalogue) fits(m mark, s Subject) bool {
+	k := c.Entries[m.entry].KnownBy[m.mark]
+	if k.Location != "" && !matches(k.Location, s.Location) {
+		return false
+	}
+	if k.Package != "" && len(k.Names) > 0 && !slices.ContainsFunc(s.Names, func(name string) bool {
+		return slices.ContainsFunc(k.Names, func(p string) bool { return matches(strings.ToLower(p), strings.ToLower(name)) })
+	}) {
+		return false
+	}
+	for _, pair := range [][2]string{{k.Bundle, s.Bundle}, {k.Maker, s.Maker}, {k.File, s.File}} {
+		if pair[0] != "" && !strings.EqualFold(pair[0], pair[1]) {
+			return false
+		}
+	}
+	return k.Command == "" || matches(strings.ToLower(k.Command), strings.ToLower(s.Command))
+}
+
+// matches compares with a wildcard: a star stands for any characters, a question mark for one.
+func matches(pattern, text string) bool {
+	star, mark := -1, 0
+	p := 0
+	for t := 0; t < len(text); {
+		switch {
+		case p < len(pattern) && pattern[p] == '*':
+			star, mark = p, t
+			p++
+		case p < len(pattern) && (pattern[p] == '?' || pattern[p] == text[t]):
+			p++
+			t++
+		case star >= 0: // the last star takes one more
+			mark++
+			p, t = star+1, mark
+		default:
+			return false
+		}
+	}
+	return strings.Trim(pattern[p:], "*") == ""
+}
