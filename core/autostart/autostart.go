@@ -115,6 +115,16 @@ type Entry struct {
 	Source     Source   `json:"source"`
 	Switch     Switch   `json:"switch"`
 	Problems   []string `json:"problems"` // words of a fixed list, see docs
+	Cost       *Cost    `json:"cost"`     // nil where it is not known
+	Uses       []Use    `json:"-"`        // the last time each person started it by hand, the latest first
+}
+
+// LastUsed is when anybody last started the program by hand; the zero time where that is not known.
+func (e *Entry) LastUsed() time.Time {
+	if len(e.Uses) == 0 {
+		return time.Time{}
+	}
+	return e.Uses[0].Last
 }
 
 // ForEveryone reports whether the entry starts for whoever signs in, or is loaded into everyone's

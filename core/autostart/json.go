@@ -77,7 +77,27 @@ func (e *Entry) AppendJSON(b []byte) []byte {
 		}
 		b = appendString(b, problem)
 	}
-	return append(b, `]}`...)
+	b = append(b, `],"cost":`...)
+	if c := e.Cost; c == nil {
+		b = append(b, `null`...)
+	} else {
+		number := func(name string, value int64) {
+			b = strconv.AppendInt(append(append(append(b, '"'), name...), `":`...), value, 10)
+			b = append(b, ',')
+		}
+		b = append(b, '{')
+		number("cpu_ms", c.CPUMS)
+		number("memory_kb", c.MemoryKB)
+		number("disk_kb", c.DiskKB)
+		number("start_ms", c.StartMS)
+		b = append(appendString(append(b, `"basis":`...), c.Basis), '}')
+	}
+	if last := e.LastUsed(); last.IsZero() {
+		b = append(b, `,"last_used":null}`...)
+	} else {
+		b = append(last.UTC().AppendFormat(append(b, `,"last_used":"`...), time.RFC3339), `"}`...)
+	}
+	return b
 }
 
 // appendString appends a JSON string. Text that needs no escape is copied.

@@ -44,6 +44,25 @@ type Product struct {
 	Installed string `json:"installed"`
 }
 
+// Cost is what a program costs, from one source.
+type Cost struct {
+	CPUMS    int64  `json:"cpu_ms"`    // milliseconds of processor time
+	MemoryKB int64  `json:"memory_kb"` // memory in units of 1,024 bytes
+	DiskKB   int64  `json:"disk_kb"`   // read and written, in units of 1,024 bytes
+	StartMS  int64  `json:"start_ms"`  // how long it took to start, in milliseconds
+	Basis    string `json:"basis"`     // where the figures come from, and of when they are
+	// Since is when the program that runs now was started.
+	Since time.Time `json:"since,omitzero"`
+}
+
+// Use is when a person started a program by hand.
+type Use struct {
+	Last  time.Time
+	Count int    // how often, where the system counts; 0 where it does not
+	User  string // who
+	Basis string // where that was read
+}
+
 // RoleUnknown and Unrated are the words for a role and a verdict that nobody knows.
 const (
 	RoleUnknown = "unknown"

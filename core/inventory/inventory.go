@@ -8,8 +8,10 @@ package inventory
 
 import (
 	"slices"
+	"strings"
 
 	"lockback/core/autostart"
+	"lockback/core/cost"
 	"lockback/core/identify"
 	"lockback/core/location"
 	"lockback/core/location/linux"
@@ -17,6 +19,7 @@ import (
 	"lockback/core/location/windows"
 	"lockback/core/machine"
 	"lockback/core/program"
+	"lockback/core/use"
 )
 
 // tables are the locations of each operating system.
@@ -61,6 +64,22 @@ func Take(m *machine.Machine, memory *program.Memory) Inventory {
 	inv := Inventory{Machine: m, Items: items, Unread: unread, Locations: reports, NotLookedAt: notLookedAt[m.OS]()}
 	inv.Sort()
 	return inv
+}
+
+// Measure adds to the entries what their programs cost, and when persons last started them by
+// hand: what changes from one minute to the next, and is in no snapshot.
+func (inv Inventory) Measure() {
+	costs := cost.Read(inv.Machine)
+	uses := use.Read(inv.Machine.Reader(nil))
+	location.SideBySide(len(inv.Items), func(k int) {
+		item := inv.Items[k]
+		unit := ""
+		if strings.HasPrefix(item.Location, "linux.systemd.system") {
+			unit = item.SystemName
+		}
+		item.Cost = costs.Of(item.Target.Path, unit)
+		item.Uses = uses.Of(item.Target.Path, item.User)
+	})
 }
 
 // Announce tells the daemons of a running machine that files were changed which they read, and

@@ -3,6 +3,8 @@ package cli
 import (
 	"cmp"
 	"errors"
+	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -110,6 +112,9 @@ A bare word is searched anywhere: in names, makers, commands, programs and place
 				p.Unread(inv.Unread)
 				p.Line("")
 				p.Line("%s", view.Counts(entries, c.hidden))
+				if o.sort == byCost {
+					p.Line("%s", comparedCosts(entries))
+				}
 				if more := forEveryoneToo(inv, c, all); more > 0 {
 					p.Line("and %s for everyone (for=%s shows them too)", view.Number(more, "more", "more"), strings.Join(c.sel.Only("user"), ","))
 				}
@@ -126,7 +131,7 @@ A bare word is searched anywhere: in names, makers, commands, programs and place
 	f := c.Flags()
 	f.BoolVar(&all, "all", false, "show parts of the operating system too")
 	f.StringVar(&o.group, "group", "place", "the headings: place, stage, maker, product or none")
-	f.StringVar(&o.sort, "sort", "", "sort by this `FIELD`, without headings unless --group is given")
+	f.StringVar(&o.sort, "sort", "", "sort by this `FIELD`, or by cost, without headings unless --group is given")
 	f.StringSliceVar(&o.columns, "columns", nil, "a table of these fields: `LIST` of names with commas")
 	return c
 }
@@ -160,14 +165,17 @@ func (o listOptions) layout() (view.Layout, func(a, b *autostart.Entry) int, err
 	if o.sort == "" {
 		return layout, nil, nil
 	}
+	if layout.Group == "place" {
+		layout.Group = "none"
+	}
+	if o.sort == byCost {
+		return layout, costliest, nil
+	}
 	f, err := named(o.sort)
 	if err != nil {
 		return layout, nil, err
 	}
-	if layout.Group == "place" {
-		layout.Group = "none"
-	}
-	number := map[string]bool{"line": true, "target_size": true}[f.Name]
+	number := map[string]bool{"line": true, "target_size": true, "cpu_ms": true, "memory_kb": true, "disk_kb": true, "start_ms": true}[f.Name]
 	return layout, func(a, b *autostart.Entry) int {
 		x, y := f.Value(a), f.Value(b)
 		if number {
@@ -177,6 +185,54 @@ func (o listOptions) layout() (view.Layout, func(a, b *autostart.Entry) int, err
 		}
 		return strings.Compare(strings.ToLower(x), strings.ToLower(y))
 	}, nil
+}
+
+// byCost sorts by what programs cost: no field, but several.
+const byCost = "cost"
+
+// costliest puts what costs most first: by processor time, then by what was read and written, then
+// by memory. What has no figures comes last.
+func costliest(a, b *autostart.Entry) int {
+	switch {
+	case a.Cost == nil && b.Cost == nil:
+		return 0
+	case a.Cost == nil:
+		return 1
+	case b.Cost == nil:
+		return -1
+	}
+	return cmp.Or(cmp.Compare(b.Cost.CPUMS, a.Cost.CPUMS), cmp.Compare(b.Cost.DiskKB, a.Cost.DiskKB), cmp.Compare(b.Cost.MemoryKB, a.Cost.MemoryKB))
+}
+
+// comparedCosts says what a list by cost compares.
+func comparedCosts(entries []*autostart.Entry) string {
+	of := map[string]int{}
+	for _, e := range entries {
+		if e.Cost != nil {
+			of[e.Cost.Basis]++
+		}
+	}
+	if len(of) == 0 {
+		return "nothing is known of what these entries cost: the machine keeps no figures that can be read here"
+	}
+	var parts []string
+	for _, basis := range slices.Sorted(maps.Keys(of)) {
+		parts = append(parts, fmt.Sprintf("%d %s", of[basis], basis))
+	}
+	text := "sorted by processor time: " + strings.Join(parts, ", ")
+	if len(of) > 1 {
+		text += "; figures of different times stand side by side"
+	}
+	if n := len(entries); n > 0 {
+		none := n
+		for _, k := range of {
+			none -= k
+		}
+		if none > 0 {
+			text += fmt.Sprintf("; of %s nothing is known", view.Number(none, "entry", "entries"))
+		}
+	}
+	return text
 }
 
 // forEveryoneToo counts what starts for everyone besides what a list of one user's own shows: a

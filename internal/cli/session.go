@@ -238,6 +238,7 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *st
 	done := a.busy("reading the machine")
 	st := a.record(m)
 	inv := inventory.Take(m, memoryOf(m, st))
+	inv.Measure()
 	done()
 	if st != nil {
 		defer st.Close()

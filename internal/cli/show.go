@@ -205,6 +205,13 @@ func (e shownEntry) rows() []row {
 	add("state", state, "", view.Plain)
 	add("starts", entry.When, cmp.Or(entry.Place, entry.Location), view.Plain)
 	add("for", view.Whose(entry), "", view.Plain)
+	add("costs", view.CostWords(entry.Cost), "", view.Plain)
+	if entry.Cost != nil && !entry.Cost.Since.IsZero() {
+		add("running since", local(entry.Cost.Since), entry.Cost.Basis, view.Plain)
+	}
+	for _, u := range entry.Uses {
+		add("used by hand", view.UseWords(u), u.Basis, view.Plain)
+	}
 	add("command", entry.Command, place(entry), view.Plain)
 	if entry.Switch == autostart.Report {
 		add("turned off by", "cannot be turned off here", "", view.Plain)

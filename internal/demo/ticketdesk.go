@@ -192,6 +192,34 @@ const (
 	byItself                // by the maker's own certificate
 )
 
+// started is how the desktop counts a program that a user starts: its name with the letters turned,
+// how often, and when last.
+func started(name string, count uint32, last time.Time) regf.Value {
+	turned := strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z':
+			return 'a' + (r-'a'+13)%26
+		case r >= 'A' && r <= 'Z':
+			return 'A' + (r-'A'+13)%26
+		}
+		return r
+	}, name)
+	data := make([]byte, 72)
+	binary.LittleEndian.PutUint32(data[4:], count)
+	binary.LittleEndian.PutUint64(data[60:], windata.FileTime(last))
+	return regf.Value{Name: turned, Type: regf.Binary, Data: data}
+}
+
+// startupTrace is what Windows measured in the first minutes after a sign-in.
+func startupTrace(processes ...[3]string) string {
+	text := "<?xml version=\"1.0\" encoding=\"UTF-16\"?>\r\n<StartupData>\r\n"
+	for k, p := range processes {
+		text += fmt.Sprintf("<Process Name=\"%s\" PID=\"%d\" StartedInTraceSec=\"%d.250\"><StartTime>2026/03/13:08:01:%02d.5</StartTime><CommandLine><![CDATA[\"%s\"]]></CommandLine>"+
+			"<DiskUsage Units=\"bytes\">%s</DiskUsage><CpuUsage Units=\"us\">%s</CpuUsage></Process>\r\n", p[0], 4000+4*k, k, k, p[0], p[1], p[2])
+	}
+	return "\xff\xfe" + wideText(text+"</StartupData>\r\n")
+}
+
 // exe is a program of the ticket-desk PC.
 func exe(path string) piece {
 	var p windowsProgram
@@ -205,7 +233,10 @@ func exe(path string) piece {
 			continue
 		}
 		p = row.windowsProgram
-		p.description = row.product + ", " + strings.TrimSuffix(name, ".exe")
+		p.description = row.product
+		if part := strings.TrimSuffix(name, ".exe"); part != row.product {
+			p.description += ", " + part
+		}
 		image := p.image()
 		if row.by != byNobody {
 			who := signerFor(row.maker)
@@ -223,6 +254,7 @@ func exe(path string) piece {
 		}
 		return file(path, string(image))
 	}
+	p.description = path // no two are the same
 	return file(path, string(p.image()))
 }
 
@@ -346,7 +378,10 @@ func ticketDeskPC() []piece {
 		at(`Software\Microsoft\Windows NT\CurrentVersion\Windows`, sz("Load", `C:\oldplotter\spool.exe`)),
 		at(`Software\Microsoft\Command Processor`, sz("AutoRun", `C:\ProgramData\tuner\auto.cmd`)),
 		at(`Control Panel\Desktop`, sz("SCRNSAVE.EXE", `C:\Windows\system32\Lighthouse.scr`)),
-		at(`Environment`, ex("TEMP", `%USERPROFILE%\AppData\Local\Temp`)))
+		at(`Environment`, ex("TEMP", `%USERPROFILE%\AppData\Local\Temp`)),
+		at(ucv+`Explorer\UserAssist\{CEBFF5CD-ACE2-4F4F-9178-9926F41749EA}\Count`, started(`{6D809377-6AF0-444B-8957-A3773F02200E}\Fogbell\Fogbell Sync.exe`, 41, time.Date(2026, 3, 12, 8, 5, 0, 0, time.UTC)),
+			started(`{7C5A40EF-A0FB-4BFC-874A-C0F2E0B9FA8E}\Kelpline\assistant.exe`, 2, time.Date(2024, 1, 19, 15, 30, 0, 0, time.UTC)),
+			started(`C:\Users\odile\AppData\Local\TideChart\tidechart.exe`, 7, time.Date(2025, 6, 2, 10, 0, 0, 0, time.UTC))))
 	tomasHive, tomasLog := interrupted(hiveOf(folders, at(ucv+`Run`, sz("Fogbell Notes", `"C:\Program Files\Fogbell\notes.exe" --hidden`)),
 		at(`Environment`, sz("UserInitMprLogonScript", `%USERPROFILE%\evening.cmd`))),
 		at(ucv+`Run`, sz("Kelpline Assistant", `"C:\Program Files (x86)\Kelpline\assistant.exe" --tray`)))
@@ -380,6 +415,9 @@ func ticketDeskPC() []piece {
 		file(tasks+"Brinecast Report", task(`\Brinecast Report`, "Brinecast", daily, `C:\Program Files\Brinecast\report.exe`, "", "false")),
 		file(tasks+"Lampwick/Calibrate", damaged[:len(damaged)/2]),
 		file(tasks+"Microsoft/Windows/Defrag/ScheduledDefrag", task(`\Microsoft\Windows\Defrag\ScheduledDefrag`, "Microsoft Corporation", "", `%windir%\system32\defrag.exe`, "-c -h -k", "true")),
+		file("/Windows/System32/wdi/LogFiles/StartupInfo/S-1-5-21-1887042190-3141592653-2718281828-1001_StartupInfo1.xml", startupTrace(
+			[3]string{`C:\Program Files\Fogbell\Fogbell Sync.exe`, "48758784", "2350000"}, [3]string{`C:\Users\odile\AppData\Local\TideChart\tidechart.exe`, "6291456", "410000"},
+			[3]string{`C:\Program Files (x86)\Kelpline\updater.exe`, "125829120", "5120000"}, [3]string{`C:\Program Files (x86)\Saltmarsh\tray.exe`, "9437184", "90000"})),
 		file("/Program Files/Gullrock/tickets-host.json", `{"name": "org.gullrock.tickets", "path": "tickets-host.exe", "type": "stdio"}`),
 	}
 	for _, path := range []string{

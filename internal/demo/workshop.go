@@ -152,6 +152,10 @@ func workshopBox() []piece {
 		piece{path: "/etc/cron.daily/notes.txt", text: "not a script\n", mode: 0o644},
 		piece{path: "/etc/cron.weekly/tidewatch-archive", text: "#!/bin/sh\n/opt/tidewatch/bin/archive\n", mode: 0o644},
 		piece{path: "/var/spool/cron/crontabs/ines", text: unit("# m h dom mon dow command", "30 18 * * 1-5 /home/ines/bin/backup-archive \"Gullrock 1887\"", "@reboot /opt/fogbell/sync --headless"), mode: 0o600, owner: ines},
+		file("/home/ines/.local/share/gnome-shell/application_state", "<?xml version=\"1.0\"?>\n<application-state><context id=\"\"><application id=\"fogbell.desktop\" score=\"12\" last-seen=\"1773215000\"/>"+
+			"<application id=\"lampwick.desktop\" score=\"1\" last-seen=\"1710000000\"/></context></application-state>\n").of(ines),
+		file("/usr/share/applications/fogbell.desktop", desktop("Fogbell Sync", "/opt/fogbell/sync")),
+		file("/usr/share/applications/lampwick.desktop", desktop("Lampwick Labels", "/opt/lampwick/bin/tray --window")),
 		piece{path: "/home/ines/bin/backup-archive", text: "#!/bin/sh\n", mode: 0o755, owner: ines},
 	}
 	return withPackages(pieces, workshopPackages)

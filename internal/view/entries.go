@@ -90,6 +90,12 @@ func remarks(e *autostart.Entry) []string {
 	if e.Switch == autostart.Report {
 		all = append(all, "cannot be turned off here")
 	}
+	if cost := CostWords(e.Cost); cost != "" {
+		all = append(all, cost)
+	}
+	if len(e.Uses) > 0 {
+		all = append(all, UseWords(e.Uses[0]))
+	}
 	return all
 }
 
@@ -167,6 +173,30 @@ var Fields = []Field{
 	{"role", func(e *autostart.Entry) string { return e.Facts().RoleWord() }},
 	{"verdict", func(e *autostart.Entry) string { return e.Facts().VerdictWord() }},
 	{"verdict_basis", func(e *autostart.Entry) string { return e.Facts().VerdictBasis }},
+	{"cpu_ms", func(e *autostart.Entry) string {
+		return costField(e, func(c *autostart.Cost) int64 { return c.CPUMS })
+	}},
+	{"memory_kb", func(e *autostart.Entry) string {
+		return costField(e, func(c *autostart.Cost) int64 { return c.MemoryKB })
+	}},
+	{"disk_kb", func(e *autostart.Entry) string {
+		return costField(e, func(c *autostart.Cost) int64 { return c.DiskKB })
+	}},
+	{"start_ms", func(e *autostart.Entry) string {
+		return costField(e, func(c *autostart.Cost) int64 { return c.StartMS })
+	}},
+	{"cost_basis", func(e *autostart.Entry) string {
+		if e.Cost == nil {
+			return ""
+		}
+		return e.Cost.Basis
+	}},
+	{"last_used", func(e *autostart.Entry) string {
+		if e.LastUsed().IsZero() {
+			return ""
+		}
+		return e.LastUsed().UTC().Format(time.RFC3339)
+	}},
 	{"os_part", func(e *autostart.Entry) string { return strconv.FormatBool(e.OSPart) }},
 	{"os_basis", func(e *autostart.Entry) string { return e.OSBasis }},
 	{"guarded", func(e *autostart.Entry) string { return e.Guarded }},
@@ -175,6 +205,73 @@ var Fields = []Field{
 	{"line", func(e *autostart.Entry) string { return strconv.Itoa(e.Source.Line) }},
 	{"switch", func(e *autostart.Entry) string { return string(e.Switch) }},
 	{"problems", func(e *autostart.Entry) string { return strings.Join(e.Problems, " ") }},
+}
+
+func costField(e *autostart.Entry, value func(*autostart.Cost) int64) string {
+	if e.Cost == nil {
+		return ""
+	}
+	return strconv.FormatInt(value(e.Cost), 10)
+}
+
+// CostWords are what a program costs, the most telling first, and where that comes from; empty
+// where it is not known.
+func CostWords(c *autostart.Cost) string {
+	if c == nil {
+		return ""
+	}
+	var words []string
+	if c.CPUMS > 0 {
+		words = append(words, fmt.Sprintf("%s s of processor time", seconds(c.CPUMS)))
+	}
+	if c.MemoryKB > 0 {
+		words = append(words, bytesOf(c.MemoryKB)+" of memory")
+	}
+	if c.DiskKB > 0 {
+		words = append(words, bytesOf(c.DiskKB)+" read and written")
+	}
+	if c.StartMS > 0 {
+		words = append(words, fmt.Sprintf("took %s s to start", seconds(c.StartMS)))
+	}
+	if len(words) == 0 {
+		words = []string{"nothing that can be measured"}
+	}
+	return strings.Join(words, ", ") + " (" + c.Basis + ")"
+}
+
+// seconds words milliseconds.
+func seconds(ms int64) string {
+	return strconv.FormatFloat(float64(ms)/1000, 'f', 1+btoi(ms < 1000), 64)
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// bytesOf words an amount of memory, in units of 1,024.
+func bytesOf(kb int64) string {
+	switch {
+	case kb < 1024:
+		return fmt.Sprintf("%d KB", kb)
+	case kb < 10<<20:
+		return fmt.Sprintf("%d MB", (kb+512)>>10)
+	}
+	return fmt.Sprintf("%d GB", (kb+512<<10)>>20)
+}
+
+// UseWords are when a program was last started by hand, by whom, and how often.
+func UseWords(u autostart.Use) string {
+	text := "last used on " + u.Last.UTC().Format(time.DateOnly)
+	if u.User != "" {
+		text += " by " + u.User
+	}
+	if u.Count > 0 {
+		text += ", " + Number(u.Count, "time", "times") + " in all"
+	}
+	return text
 }
 
 // FieldNamed finds a field by its name.
@@ -399,7 +496,7 @@ func about(e *autostart.Entry) []string {
 	var all []string
 	known := e.Facts()
 	if known.Description != "" && known.DescriptionBasis != autostart.ByVersionResource {
-		all = append(all, known.Description)
+		all = append(all, strings.TrimSuffix(known.Description, "."))
 	}
 	if maker := MadeBy(e); maker != "" {
 		all = append(all, "by "+maker)

@@ -1,0 +1,83 @@
+// Package cost tells what programs that start by themselves cost: from what the system measured
+// when it last started, and on a running machine from what they use now.
+//
+//	costs := cost.Read(m)
+//	fmt.Println(costs.Of("/usr/sbin/cupsd", "cups.service"))
+package cost
+
+import (
+	"strings"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/machine"
+)
+
+// The sources, as they stand in [autostart.Cost.Basis].
+const (
+	RunningNow   = "running now"  // all processes of the program, now
+	ByUnit       = "unit, now"    // the service manager's own accounting of the unit, now
+	StartupTrace = "last sign-in" // Windows' trace of the last sign-in
+)
+
+// Costs is what is known of one machine's programs.
+type Costs struct {
+	programs map[string]autostart.Cost // by the program's path, see fold
+	units    map[string]autostart.Cost // by the unit's name
+	started  map[string]int64          // how long units took to start, in milliseconds
+	fold     func(string) string
+}
+
+// Read reads all sources of a machine. What cannot be read costs nothing that is known.
+func Read(m *machine.Machine) *Costs {
+	c := &Costs{programs: map[string]autostart.Cost{}, units: map[string]autostart.Cost{}, started: map[string]int64{}, fold: func(s string) string { return s }}
+	if m.OS == "windows" {
+		c.fold = func(s string) string { return strings.ToLower(s) }
+	}
+	if m.OS == "windows" {
+		c.startupTraces(m.Reader(nil))
+	}
+	if m.Live {
+		c.runningNow()
+		if m.OS == "linux" {
+			c.unitsNow()
+		}
+	}
+	return c
+}
+
+// Of is what a program costs that an entry starts, or the unit that the entry is; nil where
+// nothing is known. The unit's own accounting is the most exact, what is used now comes before a
+// trace.
+func (c *Costs) Of(program, unit string) *autostart.Cost {
+	found, ok := c.units[unit]
+	if !ok || unit == "" {
+		if found, ok = c.programs[c.fold(program)]; !ok || program == "" {
+			return nil
+		}
+	}
+	if took, ok := c.started[unit]; ok {
+		found.StartMS = took
+	}
+	return &found
+}
+
+// add adds what one more process of a program uses.
+func (c *Costs) add(program string, more autostart.Cost) {
+	key := c.fold(program)
+	was, ok := c.programs[key]
+	if !ok || was.Basis != more.Basis {
+		c.programs[key] = more
+		return
+	}
+	was.CPUMS += more.CPUMS
+	was.MemoryKB += more.MemoryKB
+	was.DiskKB += more.DiskKB
+	if !more.Since.IsZero() && (was.Since.IsZero() || more.Since.Before(was.Since)) {
+		was.Since = more.Since
+	}
+	c.programs[key] = was
+}
+
+// milliseconds rounds a duration.
+func milliseconds(d time.Duration) int64 { return d.Round(time.Millisecond).Milliseconds() }
