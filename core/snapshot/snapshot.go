@@ -23,6 +23,7 @@ import (
 	"unsafe"
 
 	"lockback/core/autostart"
+	"lockback/core/figures"
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/location/part"
@@ -42,7 +43,8 @@ type Snapshot struct {
 	Disabled int
 	Sections []Section // in the order of their keys
 	Unread   []autostart.Unread
-	Missed   int    // of a capture: artifacts that could not be read and are not in it
+	Missed   int // of a capture: artifacts that could not be read and are not in it
+	Figures  []figures.Figure
 	System   string // what the system called itself, with its version; empty where the record does not tell
 	// Load finds a content by its digest. A capture itself keeps none.
 	Load func(Digest) ([]byte, error)
@@ -225,7 +227,22 @@ func (h *hexDigest) Scan(state fmt.ScanState, _ rune) error {
 // contents on; the zero Keeper drops them. Artifacts
 // that cannot be read are reported with the unread places. It fails where keep does.
 func Capture(inv inventory.Inventory, now time.Time, message string, keep Keeper) (*Snapshot, error) {
-	return CaptureFrom(inv, inv.Machine.Image, now, message, keep)
+	s, err := CaptureFrom(inv, inv.Machine.Image, now, message, keep)
+	if err == nil {
+		s.Figures = FiguresOf(inv)
+	}
+	return s, err
+}
+
+// FiguresOf measures the machine of an inventory, and counts the entries that are enabled.
+func FiguresOf(inv inventory.Inventory) []figures.Figure {
+	enabled := int64(0)
+	for _, item := range inv.Items {
+		if item.State == autostart.Enabled {
+			enabled++
+		}
+	}
+	return figures.Sorted(append(figures.Read(inv.Machine), figures.Figure{Name: "entries-enabled", Value: enabled, Unit: figures.Count, Basis: "the inventory"}))
 }
 
 // CaptureFrom is [Capture] with the images taken from another source than the

@@ -32,6 +32,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/change"
+	"lockback/core/figures"
 	"lockback/core/machine"
 	"lockback/core/program"
 	"lockback/core/snapshot"
@@ -538,6 +539,7 @@ func (tx *Tx) addBlob(d snapshot.Digest, content []byte) {
 type manifest struct {
 	Sections []manifestSection  `json:"sections"`
 	Unread   []autostart.Unread `json:"unread"`
+	Figures  []figures.Figure   `json:"figures,omitempty"`
 }
 
 type manifestSection struct {
@@ -547,7 +549,7 @@ type manifestSection struct {
 
 // AddSnapshot records a capture that was made with [Tx.Keeper], and gives it its number.
 func (tx *Tx) AddSnapshot(s *snapshot.Snapshot) error {
-	m := manifest{Unread: s.Unread}
+	m := manifest{Unread: s.Unread, Figures: s.Figures}
 	for _, section := range s.Sections {
 		m.Sections = append(m.Sections, manifestSection{section.Key, section.Digest})
 	}
@@ -739,7 +741,7 @@ func (s *Store) Snapshot(id int) (*snapshot.Snapshot, error) {
 		if err := json.Unmarshal(text, &m); err != nil {
 			return fmt.Errorf("%s: %w: S%d: %w", s.Path, change.ErrDamaged, id, err)
 		}
-		snap.Unread = m.Unread
+		snap.Unread, snap.Figures = m.Unread, m.Figures
 		for _, section := range m.Sections {
 			snap.Sections = append(snap.Sections, snapshot.Section{Key: section.Key, Digest: section.Digest})
 		}

@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -159,13 +160,22 @@ func (a *app) checkCatalogue(name string) error {
 			return err
 		}
 	}
+	if a.format == "csv" {
+		var rows [][]string
+		for _, p := range problems {
+			rows = append(rows, []string{strconv.Itoa(p.Line), p.What})
+		}
+		if err := a.printer().CSV([]string{"line", "what"}, rows); err != nil {
+			return err
+		}
+	}
 	if len(problems) == 0 {
-		if a.format != "json" {
+		if a.format == "table" {
 			a.printer().Line("%s: sound, %s", name, view.Number(len(c.Entries), "entry", "entries"))
 		}
 		return nil
 	}
-	if a.format != "json" {
+	if a.format == "table" {
 		for _, p := range problems {
 			a.printer().Line("%s:%d: %s", name, p.Line, view.Safe(p.What))
 		}

@@ -14,6 +14,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/change"
+	"lockback/core/figures"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
 	"lockback/core/store"
@@ -73,7 +74,7 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 			if err != nil {
 				return adviseStore(err)
 			}
-			if err := s.printDifference(fromName, name, d, doing); err != nil {
+			if err := s.printDifference(fromName, name, d, doing, before.Figures, to.Figures); err != nil {
 				return err
 			}
 			if !d.Empty() {
@@ -141,12 +142,13 @@ type changedJSON struct {
 	Fields []snapshot.Field `json:"fields"`
 }
 
-func (s *session) printDifference(from, to string, d snapshot.Difference, doing *change.Doing) error {
+func (s *session) printDifference(from, to string, d snapshot.Difference, doing *change.Doing, before, after []figures.Figure) error {
 	changed := make([]changedJSON, len(d.Changed))
 	for k, c := range d.Changed {
 		changed[k] = changedJSON{c.Handle, c.Name, doing.By(c.Handle), c.Fields}
 	}
 	p := s.printer()
+	telling, words := tellingFigures(before, after)
 	switch s.format {
 	case "json":
 		return p.JSON(struct {
@@ -155,7 +157,8 @@ func (s *session) printDifference(from, to string, d snapshot.Difference, doing 
 			Added   []autostart.Entry `json:"added"`
 			Removed []autostart.Entry `json:"removed"`
 			Changed []changedJSON     `json:"changed"`
-		}{from, to, notNil(d.Added), notNil(d.Removed), changed})
+			Figures []figureJSON      `json:"figures"`
+		}{from, to, notNil(d.Added), notNil(d.Removed), changed, telling})
 	case "csv":
 		var rows [][]string
 		for _, e := range d.Added {
@@ -174,6 +177,9 @@ func (s *session) printDifference(from, to string, d snapshot.Difference, doing 
 	p.Line("%s", heading(describe(s.machine)))
 	if d.Empty() {
 		p.Line("nothing differs between %s and %s", from, to)
+		if words != "" {
+			p.Line("figures: %s (lockback figures has all)", words)
+		}
 		return nil
 	}
 	section := func(title string) {
@@ -202,6 +208,9 @@ func (s *session) printDifference(from, to string, d snapshot.Difference, doing 
 	p.Line("")
 	own := len(changed) - len(by[""])
 	p.Line("%d added, %d removed, %d changed between %s and %s; %d of the changes %s lockback's own", len(d.Added), len(d.Removed), len(d.Changed), from, to, own, isAre(own))
+	if words != "" {
+		p.Line("figures: %s (lockback figures has all)", words)
+	}
 	return nil
 }
 

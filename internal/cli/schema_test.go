@@ -35,13 +35,18 @@ func TestOutputIsAsPublished(t *testing.T) {
 	holds("change", 0, "undo", "C3", "--yes")
 	holds("history", 0, "history")
 	holds("list", 0, "list")
+	holds("figures", 0, "figures", "S1")
+	holds("catalogue", 0, "catalogue", "show", "telemetry")
+	wrong := filepath.Join(t.TempDir(), "ours.yaml")
+	require.NoError(t, os.WriteFile(wrong, []byte("format: 1\nentries:\n  - id: a\n"), 0o600))
+	holds("catalogue-check", 1, "catalogue", "check", wrong)
 	_, killed := crash(t, p, 4, "disable", "tidewatch.service", "--yes")
 	require.True(t, killed)
 	holds("recover", 0, "recover", "--yes")
 
 	files, err := os.ReadDir(filepath.Join(testkit.Project(), "docs/schema"))
 	require.NoError(t, err)
-	require.Len(t, files, 10)
+	require.Len(t, files, 13)
 }
 
 // The same machine gives the same bytes, whenever and as often as it is asked.

@@ -1,0 +1,158 @@
+// Package figures measures a machine: how many processes run, what memory they hold, how long the
+// last start took. Every snapshot has such figures, so that before and after can be told in
+// numbers. Of a machine that does not run, only what its disk tells is known.
+//
+//	for _, f := range figures.Read(m) {
+//		fmt.Println(f.Name, f.Value, f.Unit)
+//	}
+package figures
+
+import (
+	"cmp"
+	"encoding/binary"
+	"slices"
+	"time"
+
+	"lockback/core/machine"
+)
+
+// Figure is one number.
+type Figure struct {
+	Name  string `json:"name"` // one of [Names]
+	Value int64  `json:"value"`
+	Unit  Unit   `json:"unit"`
+	Basis string `json:"basis"` // where it was read
+}
+
+// Unit is what a figure counts.
+type Unit string
+
+// The units.
+const (
+	Count        Unit = "count"
+	KB           Unit = "KB" // 1,024 bytes
+	Milliseconds Unit = "ms"
+	Hundredths   Unit = "1/100"
+	Moment       Unit = "time" // seconds since 1970
+)
+
+// Names are the figures in their order, and what a person calls each.
+var Names = []struct{ Name, Title string }{
+	{"entries-enabled", "entries enabled"},
+	{"processes", "processes"},
+	{"services-running", "services running"},
+	{"memory-used", "memory used"},
+	{"memory-free", "memory free"},
+	{"swap-used", "swap used"},
+	{"load", "load in the last minute"},
+	{"last-start", "last start"},
+	{"uptime", "running for"},
+	{"start", "the last start took"},
+	{"start-firmware", "of it in the firmware"},
+	{"start-loader", "of it in the boot loader"},
+	{"start-kernel", "of it in the kernel"},
+	{"start-initrd", "of it in the first root"},
+	{"start-userspace", "of it in services"},
+}
+
+// Read measures the machine now. What cannot be measured is left out.
+func Read(m *machine.Machine) []Figure {
+	var all []Figure
+	if m.Live {
+		all = append(all, memoryNow()...)
+		all = append(all, startNow()...)
+	} else if m.OS == "linux" {
+		all = append(all, lastStart(m.Reader(nil))...)
+	}
+	return Sorted(all)
+}
+
+// Sorted puts figures in the order of [Names].
+func Sorted(all []Figure) []Figure {
+	place := func(f Figure) int {
+		return slices.IndexFunc(Names, func(n struct{ Name, Title string }) bool { return n.Name == f.Name })
+	}
+	all = slices.DeleteFunc(slices.Clone(all), func(f Figure) bool { return place(f) < 0 })
+	slices.SortStableFunc(all, func(a, b Figure) int { return cmp.Compare(place(a), place(b)) })
+	return all
+}
+
+// Get finds a figure by its name.
+func Get(all []Figure, name string) (Figure, bool) {
+	k := slices.IndexFunc(all, func(f Figure) bool { return f.Name == name })
+	if k < 0 {
+		return Figure{}, false
+	}
+	return all[k], true
+}
+
+// wtmp is where Linux notes starts and sign-ins, wtmp(5).
+const wtmp = "/var/log/wtmp"
+
+// The record of utmp(5) on 64-bit machines: 384 bytes, with its type at the beginning and the time
+// at 340. A start of the machine is of type 2, BOOT_TIME.
+const (
+	recordSize = 384
+	recordTime = 340
+	bootTime   = 2
+	maxWtmp    = 16 << 20
+)
+
+// lastStart is when a Linux disk was last started from, as far as wtmp goes back.
+func lastStart(m *machine.Reader) []Figure {
+	text, err := m.ReadFile(wtmp, maxWtmp)
+	if err != nil {
+		return nil
+	}
+	at := LastStart(text)
+	if at.IsZero() {
+		return nil
+	}
+	return []Figure{{"last-start", at.Unix(), Moment, wtmp}}
+}
+
+// LastStart finds the last start of the machine in a file wtmp; the zero time where there is none.
+func LastStart(text []byte) (last time.Time) {
+	for ; len(text) >= recordSize; text = text[recordSize:] {
+		if binary.LittleEndian.Uint16(text) != bootTime {
+			continue
+		}
+		if at := time.Unix(int64(binary.LittleEndian.Uint32(text[recordTime:])), 0).UTC(); at.After(last) {
+			last = at
+		}
+	}
+	return last
+}
+
+// telling are the figures by which a person judges a change, the most telling first.
+var telling = []string{"start", "memory-used", "processes", "services-running", "entries-enabled"}
+
+// Difference is one figure of two times.
+type Difference struct {
+	From, To Figure
+}
+
+// MostTelling are up to three figures that two lists have in common and that differ, those first
+// that differ most for their size; and whether the two may be compared: both must have been taken
+// while the machine ran.
+func MostTelling(from, to []Figure) []Difference {
+	var all []Difference
+	for _, name := range telling {
+		a, ok1 := Get(from, name)
+		b, ok2 := Get(to, name)
+		if ok1 && ok2 && a.Value != b.Value && a.Unit == b.Unit {
+			all = append(all, Difference{a, b})
+		}
+	}
+	slices.SortStableFunc(all, func(x, y Difference) int { return cmp.Compare(y.share(), x.share()) })
+	return all[:min(len(all), 3)]
+}
+
+// share is how much a figure differs for its size, in thousandths.
+func (d Difference) share() int64 {
+	difference := d.To.Value - d.From.Value
+	if difference < 0 {
+		difference = -difference
+	}
+	return difference * 1000 / max(d.From.Value, d.To.Value, 1)
+}

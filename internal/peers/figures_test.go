@@ -1,0 +1,103 @@
+//go:build linux
+
+package peers
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/internal/testkit"
+)
+
+// TestFiguresAsSystemdTells holds what programs cost, and the figures of the machine, against what
+// systemd itself reports inside a Debian that has started.
+func TestFiguresAsSystemdTells(t *testing.T) {
+	b := newBox(t)
+	// The start is over only when the unit that reports does not hold it up.
+	testkit.Shell(t, "sed -i s/Type=oneshot/Type=simple/ "+b.root+"/etc/systemd/system/zz-report.service")
+	_, out := b.boot(t, "lockback list --all --format json > /opt/gullrock/list.json",
+		"for u in cron dbus systemd-journald systemd-logind; do systemctl show -p Id,MemoryCurrent,CPUUsageNSec,InactiveExitTimestampMonotonic,ActiveEnterTimestampMonotonic $u.service | tr '\\n' ' '; echo; done",
+		"lockback snapshot > /dev/null", "lockback figures --format json > /opt/gullrock/figures.json", "lockback figures",
+		"systemd-analyze time", "echo running: $(systemctl list-units --type=service --state=running --no-legend | wc -l)")
+	read := func(name string, into any) {
+		text, err := os.ReadFile(filepath.Join(b.root, "opt/gullrock", name))
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(text, into), string(text))
+	}
+	var list struct {
+		Entries []struct {
+			Name string
+			Cost *struct {
+				CPU    int64 `json:"cpu_ms"`
+				Memory int64 `json:"memory_kb"`
+				Start  int64 `json:"start_ms"`
+				Basis  string
+			}
+		}
+	}
+	read("list.json", &list)
+	compared := 0
+	for line := range strings.Lines(out) {
+		field := func(name string) int64 {
+			m := regexp.MustCompile(name + `=(\d+)`).FindStringSubmatch(line)
+			if m == nil {
+				return 0
+			}
+			n, err := strconv.ParseInt(m[1], 10, 64)
+			require.NoError(t, err)
+			return n
+		}
+		id := regexp.MustCompile(`Id=(\S+)`).FindStringSubmatch(line)
+		if id == nil {
+			continue
+		}
+		for _, e := range list.Entries {
+			if e.Name != id[1] || e.Cost == nil {
+				continue
+			}
+			compared++
+			require.Equal(t, "unit, now", e.Cost.Basis, e.Name)
+			// A moment lies between the two: memory and time may have grown.
+			require.InDelta(t, float64(field("MemoryCurrent")/1024), float64(e.Cost.Memory), float64(field("MemoryCurrent")/1024)/4+2048, e.Name)
+			require.InDelta(t, float64(field("CPUUsageNSec")/1e6), float64(e.Cost.CPU), float64(field("CPUUsageNSec")/1e6)/4+200, e.Name)
+			require.Equal(t, (field("ActiveEnterTimestampMonotonic")-field("InactiveExitTimestampMonotonic"))/1000, e.Cost.Start, e.Name)
+		}
+	}
+	require.GreaterOrEqual(t, compared, 3, out)
+	var taken struct {
+		Moments []struct {
+			Name    string
+			Figures []struct {
+				Name  string
+				Value int64
+			}
+		}
+	}
+	read("figures.json", &taken)
+	require.Len(t, taken.Moments, 2)
+	got := map[string]int64{}
+	for _, f := range taken.Moments[0].Figures {
+		got[f.Name] = f.Value
+	}
+	userspace := regexp.MustCompile(`finished in ([\d.]+)(ms|s) \(userspace\)|([\d.]+)(ms|s) \(userspace\)`).FindStringSubmatch(out)
+	require.NotNil(t, userspace, out)
+	number, unit := userspace[1]+userspace[3], userspace[2]+userspace[4]
+	value, err := strconv.ParseFloat(number, 64)
+	require.NoError(t, err)
+	if unit == "s" {
+		value *= 1000
+	}
+	require.InDelta(t, value, float64(got["start-userspace"]), 1, out)
+	running, err := strconv.ParseInt(regexp.MustCompile(`running: (\d+)`).FindStringSubmatch(out)[1], 10, 64)
+	require.NoError(t, err)
+	require.InDelta(t, float64(running), float64(got["services-running"]), 1, out)
+	require.Positive(t, got["memory-used"])
+	require.Positive(t, got["entries-enabled"])
+}
