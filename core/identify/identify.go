@@ -31,11 +31,15 @@ func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item)
 	part := func(k int) []*location.Item { return items[k*len(items)/workers : (k+1)*len(items)/workers] }
 	location.SideBySide(workers, func(k int) { findTargets(m, mac, part(k)) })
 	book := program.Open(m, memory)
-	book.Look(namesOf(m, book, items))
+	var decided map[*location.Item][]string
+	if book.HasPackages {
+		decided = decidingAll(m, items)
+	}
+	book.Look(namesOf(items, book.HasPackages, decided))
 	location.SideBySide(workers, func(k int) {
 		for _, item := range part(k) {
 			tell(item, book.File(item.Target.Path))
-			judge(m, book, item)
+			judge(m, book, item, decided[item])
 		}
 	})
 	lookForTrouble(m, book, items)
@@ -43,18 +47,34 @@ func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item)
 
 // namesOf are the files that the items start, and those that decide what of the system's may be
 // a part of it.
-func namesOf(m *machine.Reader, book *program.Book, items []*location.Item) []string {
+func namesOf(items []*location.Item, packages bool, decided map[*location.Item][]string) []string {
 	var names []string
 	for _, item := range items {
 		if item.Target.Exists != nil && *item.Target.Exists {
 			names = append(names, item.Target.Path)
 		}
-		if book.HasPackages && item.Scope == autostart.ForSystem {
-			names = append(names, item.Source.Path)
-			names = append(names, deciding(m, item)...)
+		if packages && item.Scope == autostart.ForSystem {
+			names = append(append(names, item.Source.Path), decided[item]...)
 		}
 	}
 	return names
+}
+
+// decidingAll are the files that decide each entry of the system's.
+func decidingAll(m *machine.Reader, items []*location.Item) map[*location.Item][]string {
+	files := make([][]string, len(items))
+	location.SideBySide(len(items), func(k int) {
+		if items[k].Scope == autostart.ForSystem {
+			files[k] = deciding(m, items[k])
+		}
+	})
+	all := make(map[*location.Item][]string, len(items))
+	for k, item := range items {
+		if len(files[k]) > 0 {
+			all[item] = files[k]
+		}
+	}
+	return all
 }
 
 // deciding are the regular files outside of homes, beside its source, that decide an item now.

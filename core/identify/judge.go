@@ -2,6 +2,7 @@ package identify
 
 import (
 	"cmp"
+	"slices"
 
 	"lockback/core/autostart"
 	"lockback/core/catalogue"
@@ -31,13 +32,13 @@ var costs = map[location.Role]string{
 // Where there is none, name and place decide, and the basis says that it is only that. What the
 // catalogue says of the cost is more exact than the role, and counts for what was delivered only:
 // nothing protects an impostor.
-func judge(m *machine.Reader, book *program.Book, item *location.Item) {
+func judge(m *machine.Reader, book *program.Book, item *location.Item, decided []string) {
 	item.OSPart, item.Guarded = item.Shipped, costs[item.Role]
 	row := findEntry(m, book, item)
 	ok := row != nil
 	part := ok && row.Part
 	if book.HasPackages {
-		proof := prove(m, book, item)
+		proof := prove(book, item, decided)
 		item.OSPart = proof.base || proof.delivered && (part || proof.nothing)
 		if part && !proof.owned {
 			item.Problems = appendNew(item.Problems, autostart.Impostor)
@@ -94,13 +95,13 @@ type proof struct {
 }
 
 // prove asks for the entry's source, all other files that decide it, and its program.
-func prove(m *machine.Reader, book *program.Book, item *location.Item) proof {
+func prove(book *program.Book, item *location.Item, decided []string) proof {
 	if item.Scope != autostart.ForSystem {
 		return proof{}
 	}
 	source := book.File(item.Source.Path)
 	p := proof{owned: source != nil && len(source.Evidence) > 0, delivered: source.Delivered(), base: source.Vouched() != "", nothing: source != nil && source.Nothing}
-	files := deciding(m, item)
+	files := slices.Clone(decided)
 	if item.Target.Exists != nil && *item.Target.Exists {
 		files = append(files, item.Target.Path)
 	}

@@ -1,6 +1,7 @@
 package program
 
 import (
+	"bytes"
 	"path"
 	"slices"
 	"strings"
@@ -86,6 +87,22 @@ func (db *debian) key(file string) string {
 	return file
 }
 
+// shorten is key for a line of a list.
+func (db *debian) shorten(line []byte) []byte {
+	if !db.merged || !bytes.HasPrefix(line, []byte("/usr/")) || len(line) < 9 {
+		return line
+	}
+	switch line[5] {
+	case 'b', 's', 'l':
+		for _, dir := range merging {
+			if bytes.HasPrefix(line[4:], []byte(dir)) {
+				return line[4:]
+			}
+		}
+	}
+	return line
+}
+
 // desktopFolders have a file for each session that a person can choose at sign-in.
 var desktopFolders = []string{"/usr/share/xsessions", "/usr/share/wayland-sessions"}
 
@@ -133,11 +150,17 @@ func (db *debian) findOwners(files []*File) {
 			mu.Lock()
 			db.packages[owner].installed = installed
 			mu.Unlock()
-			for line := range strings.Lines(string(list)) {
-				key := db.key(strings.TrimSuffix(line, "\n"))
-				if wanted[key] {
+			for len(list) > 0 {
+				line := list
+				if k := bytes.IndexByte(list, '\n'); k >= 0 {
+					line, list = list[:k], list[k+1:]
+				} else {
+					list = nil
+				}
+				line = db.shorten(line)
+				if wanted[string(line)] {
 					mu.Lock()
-					db.owners[key] = append(db.owners[key], owner)
+					db.owners[string(line)] = append(db.owners[string(line)], owner)
 					mu.Unlock()
 				}
 			}

@@ -11,6 +11,7 @@ package program
 
 import (
 	"cmp"
+	"io/fs"
 	"slices"
 	"sync"
 	"time"
@@ -132,12 +133,25 @@ func (b *Book) Look(names []string) {
 		b.files[name] = nil
 		fresh = append(fresh, &File{Name: name, machine: b.machine})
 	}
-	fresh = slices.DeleteFunc(fresh, func(f *File) bool { return !f.find() })
 	state := ""
 	if b.memory != nil {
 		state = stateOf(b.machine)
 	}
-	unknown := slices.DeleteFunc(slices.Clone(fresh), func(f *File) bool { return b.memory.recall(f, state) })
+	there, recalled := make([]bool, len(fresh)), make([]bool, len(fresh))
+	each(len(fresh), func(k int) {
+		there[k] = fresh[k].find()
+		recalled[k] = there[k] && b.memory.recall(fresh[k], state)
+	})
+	var unknown, found []*File
+	for k, f := range fresh {
+		if there[k] {
+			found = append(found, f)
+			if !recalled[k] {
+				unknown = append(unknown, f)
+			}
+		}
+	}
+	fresh = found
 	b.ask(false, unknown)
 	for _, f := range unknown {
 		b.memory.keep(f, state)
@@ -166,13 +180,14 @@ func (b *Book) ask(always bool, files []*File) {
 // find looks where the file really is; ok is false where there is no regular file, and no link to
 // /dev/null, which stands for one that is not to be there.
 func (f *File) find() (ok bool) {
-	if f.machine.OS != "windows" {
-		if target, err := f.machine.Readlink(f.Name); err == nil && target == "/dev/null" {
+	info, err := f.machine.Lstat(f.Name)
+	if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+		if target, err := f.machine.Readlink(f.Name); err == nil && target == "/dev/null" && f.machine.OS != "windows" {
 			f.Path, f.Nothing = f.Name, true
 			return true
 		}
+		info, err = f.machine.Stat(f.Name)
 	}
-	info, err := f.machine.Stat(f.Name)
 	if err != nil || !info.Mode().IsRegular() {
 		return false
 	}

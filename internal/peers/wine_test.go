@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lockback/core/autostart"
 	"lockback/core/format/regf"
 	"lockback/core/format/shelllink"
 	"lockback/internal/testkit"
@@ -257,4 +258,14 @@ func userFolder(t *testing.T, w testkit.Wine) string {
 	}
 	require.Fail(t, "no person")
 	return ""
+}
+
+// A fresh Windows of Wine has nothing suspicious in it: whatever is not signed there, nothing is.
+func TestFreshWineHasNoFalseAlarms(t *testing.T) {
+	w := testkit.NewWine(t)
+	for name, e := range w.List(t, "--all") {
+		for _, problem := range []string{autostart.Unsigned, autostart.SignatureInvalid, autostart.Changed, autostart.Impostor, autostart.OddPlace, autostart.Obscured, autostart.Twice} {
+			require.NotContains(t, e.Problems, problem, "%s: %s", name, e.Target.Path)
+		}
+	}
 }

@@ -21,16 +21,19 @@ type Package struct {
 	Name, Version, Architecture string
 	// Installed says that the package's files are there: "install ok installed".
 	Installed bool
-	fields    []byte
+	text      []byte
+	fields    []field
 }
+
+// field is the first line of one.
+type field struct{ name, value []byte }
 
 // Get returns the first line of a field, whose name is compared without regard to case; empty
 // where there is no such field.
 func (p Package) Get(field string) string {
-	for line := range bytes.Lines(p.fields) {
-		name, value, ok := bytes.Cut(line, []byte(":"))
-		if ok && len(name) == len(field) && strings.EqualFold(string(name), field) {
-			return string(bytes.TrimSpace(value))
+	for _, f := range p.fields {
+		if len(f.name) == len(field) && strings.EqualFold(string(f.name), field) {
+			return string(bytes.TrimSpace(f.value))
 		}
 	}
 	return ""
@@ -40,7 +43,7 @@ func (p Package) Get(field string) string {
 func (p Package) Lines(field string) iter.Seq[string] {
 	return func(yield func(string) bool) {
 		in := false
-		for line := range bytes.Lines(p.fields) {
+		for line := range bytes.Lines(p.text) {
 			line = bytes.TrimRight(line, "\r\n")
 			if len(line) > 0 && (line[0] == ' ' || line[0] == '\t') {
 				if in && !yield(string(line[1:])) {
@@ -81,7 +84,21 @@ func Packages(status []byte) iter.Seq[Package] {
 			} else {
 				status = nil
 			}
-			p := Package{fields: paragraph}
+			p := Package{text: paragraph}
+			for rest := paragraph; len(rest) > 0; {
+				line := rest
+				if k := bytes.IndexByte(rest, '\n'); k >= 0 {
+					line, rest = rest[:k], rest[k+1:]
+				} else {
+					rest = nil
+				}
+				if len(line) == 0 || line[0] == ' ' || line[0] == '\t' {
+					continue
+				}
+				if k := bytes.IndexByte(line, ':'); k > 0 {
+					p.fields = append(p.fields, field{line[:k], line[k+1:]})
+				}
+			}
 			if p.Name = p.Get("Package"); p.Name == "" {
 				continue
 			}

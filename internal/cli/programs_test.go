@@ -1,0 +1,126 @@
+package cli_test
+
+import (
+	"bytes"
+	"encoding/binary"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
+	"lockback/core/format/regf"
+	"lockback/internal/testkit"
+)
+
+// signedProgram is a signed program of the museum.
+func signedProgram(t *testing.T) []byte {
+	t.Helper()
+	content, err := os.ReadFile(filepath.Join(testkit.Project(), "core/format/peimage/testdata/sync.exe"))
+	require.NoError(t, err)
+	return content
+}
+
+// Programs that are cut, that lie about sizes, or are gigantic: each is told in a line of evidence
+// at most, soon, and the list is whole.
+func TestDamagedProgramsAreListed(t *testing.T) {
+	good := signedProgram(t)
+	const directories = 64 + 24 + 112
+	change := func(at int, value uint32) string {
+		b := bytes.Clone(good)
+		binary.LittleEndian.PutUint32(b[at:], value)
+		return string(b)
+	}
+	files := map[string]string{
+		"good.exe": string(good), "cut.exe": string(good[:700]), "head.exe": string(good[:70]), "empty.exe": "", "text.exe": "not a program",
+		"signatures.exe": change(directories+8*4+4, 0xfffffff0), "place.exe": change(directories+8*4, 0xfffffff0), "sections.exe": change(64+6, 0xffff),
+		"resources.exe": change(directories+8*2, 0x2058), "optional.exe": change(64+20, 0xffff), "offset.exe": change(60, 0xfffffff0),
+	}
+	var run []regf.Value
+	disk := map[string]string{}
+	for name, content := range files {
+		disk[`Program Files\Tide\`+name] = content
+		run = append(run, regf.NewText(name, `"C:\Program Files\Tide\`+name+`"`))
+	}
+	run = append(run, regf.NewText("huge.exe", `"C:\Program Files\Tide\huge.exe"`))
+	root := testkit.WindowsDisk(t, testkit.Keys{`Microsoft\Windows\CurrentVersion\Run`: run,
+		`Microsoft\SystemCertificates\ROOT\Certificates\00`: {regf.Value{Name: "Blob", Type: regf.Binary, Data: []byte("\x20\x00\x00\x00\x01\x00\x00\x00\xff\xff\xff\xff")}}}, nil, nil, disk)
+	huge := filepath.Join(root, "Program Files/Tide/huge.exe")
+	require.NoError(t, os.WriteFile(huge, good, 0o644))
+	require.NoError(t, os.Truncate(huge, 64<<30))
+	catalogues := filepath.Join(root, "Windows/System32/CatRoot/{F750E6C3-38EE-11D1-85E5-00C04FC295EE}")
+	require.NoError(t, os.MkdirAll(filepath.Join(catalogues, "folder.cat"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(catalogues, "damaged.cat"), bytes.Repeat([]byte("\x30\x80"), 1<<20), 0o644))
+	p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+	began := time.Now()
+	_, entries := p.List(t)
+	require.Less(t, time.Since(began), 30*time.Second)
+	for name := range files {
+		require.Contains(t, entries, name)
+	}
+	require.Equal(t, autostart.ByUnanchored, entries["good.exe"].Maker.Basis)
+	for _, name := range []string{"signatures.exe", "place.exe", "huge.exe"} {
+		require.Contains(t, entries[name].Problems, autostart.SignatureInvalid, name)
+	}
+	require.Contains(t, p.OK(t, "show", "name=sections.exe"), "not read")
+}
+
+// A database of packages that is damaged makes the list no shorter, and nothing in it unproven
+// counts as a part of the system.
+func TestDamagedPackageDatabase(t *testing.T) {
+	for what, spoil := range map[string]func(dir string) error{
+		"large": func(dir string) error { return os.Truncate(filepath.Join(dir, "status"), 100<<20) },
+		"binary": func(dir string) error {
+			return os.WriteFile(filepath.Join(dir, "status"), bytes.Repeat([]byte{0, 0xff, '\n'}, 1000), 0o644)
+		},
+		"lists": func(dir string) error { return os.RemoveAll(filepath.Join(dir, "info")) },
+		"loop": func(dir string) error {
+			if err := os.Remove(filepath.Join(dir, "status")); err != nil {
+				return err
+			}
+			return os.Symlink("status", filepath.Join(dir, "status"))
+		},
+	} {
+		p := workshop(t)
+		before, _ := p.List(t, "--all")
+		require.NoError(t, spoil(filepath.Join(p.Root, "var/lib/dpkg")), what)
+		after, entries := p.List(t, "--all")
+		require.Len(t, after.Entries, len(before.Entries), what)
+		if what == "loop" {
+			continue // as if there were none: names and places decide
+		}
+		require.False(t, entries["dbus.service"].OSPart, what)
+		require.Empty(t, entries["Fogbell Sync/ines"].Maker.Name, what)
+	}
+}
+
+// What bears a name of the system's is told from what is the system's.
+func TestImpostors(t *testing.T) {
+	p := workshop(t)
+	for name, text := range map[string]string{
+		"usr/lib/systemd/system/systemd-kelpline.service": "[Service]\nExecStart=/usr/bin/kelp\n", "usr/bin/kelp": "#!/bin/sh\n",
+		"usr/lib/systemd/system/multi-user.target.d/10.conf": "[Unit]\nWants=systemd-kelpline.service mail.service\n",
+		"etc/systemd/system/mail.service":                    "[Service]\nExecStart=/opt/mail/dbus-daemon\n", "opt/mail/dbus-daemon": "#!/bin/sh\n",
+		"usr/lib/systemd/system/cron.service.d/10.conf": "[Service]\nExecStartPost=/opt/kelp\n",
+	} {
+		file := filepath.Join(p.Root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o755))
+	}
+	_, entries := p.List(t)
+	require.Contains(t, entries["systemd-kelpline.service"].Problems, autostart.Impostor)
+	require.Empty(t, entries["systemd-kelpline.service"].Guarded, "nothing protects it")
+	require.Contains(t, entries["mail.service"].Problems, autostart.Impostor)
+	require.Contains(t, entries, "cron.service", "a part that somebody adds to is shown")
+	desk := museum(t, "ticket-desk-pc")
+	before, _ := desk.List(t)
+	for _, e := range before.Entries {
+		require.NotContains(t, strings.ToLower(e.Name), "spooler")
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(desk.Root, "Windows/System32/spoolsv.exe"), signedProgram(t), 0o644))
+	_, entries = desk.List(t)
+	require.Contains(t, entries["Spooler"].Problems, autostart.Impostor)
+}
