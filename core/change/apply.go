@@ -110,7 +110,7 @@ func (e *Engine) Capture(tx Tx, inv inventory.Inventory, now time.Time, message 
 	if err != nil {
 		return nil, err
 	}
-	snap.Load = e.Record.Blob
+	snap.Load, snap.Figures = e.Record.Blob, snapshot.FiguresOf(inv)
 	return snap, tx.AddSnapshot(snap)
 }
 

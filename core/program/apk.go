@@ -1,8 +1,6 @@
 package program
 
 import (
-	"slices"
-
 	"lockback/core/autostart"
 	"lockback/core/format/apkdb"
 	"lockback/core/machine"
@@ -25,14 +23,7 @@ func apkPackages(m *machine.Reader, files []*File) {
 			continue
 		}
 		merged := mergedFolders(m)
-		wanted := map[string][]*File{}
-		for _, f := range files {
-			for _, name := range []string{f.Name, f.Path} {
-				if key := merged.key(name); !slices.Contains(wanted[key], f) {
-					wanted[key] = append(wanted[key], f)
-				}
-			}
-		}
+		wanted := merged.wanted(files)
 		set := dependencies{}
 		var owners []apkdb.Package
 		for p := range apkdb.Packages(string(content), func(file string) bool { return wanted[merged.key(file)] != nil }) {

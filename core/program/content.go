@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"os"
 	"runtime"
 	"strings"
 
@@ -63,4 +64,17 @@ func fingerprint(c *x509.Certificate) string {
 func thumbprint(c *x509.Certificate) string {
 	sum := sha1.Sum(c.Raw)
 	return strings.ToUpper(hex.EncodeToString(sum[:]))
+}
+
+// opened hands out the file's content. That it cannot be opened is evidence.
+func (f *File) opened(look func(content *os.File, size int64)) {
+	content, size, err := f.machine.OpenFile(f.Path)
+	if err != nil {
+		if !machine.IsMissing(err) {
+			f.Evidence = append(f.Evidence, unread("the file", err))
+		}
+		return
+	}
+	defer content.Close()
+	look(content, size)
 }

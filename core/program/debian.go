@@ -38,8 +38,7 @@ func debianPackages(m *machine.Reader, files []*File) {
 		}
 		return
 	}
-	db := debian{machine: m, packages: map[string]*debianPackage{}}
-	db.merged = leadsTo(m, "/bin", "/usr/bin")
+	db := debian{machine: m, packages: map[string]*debianPackage{}, merged: mergedFolders(m)}
 	for p := range dpkg.Packages(status) {
 		if p.Installed {
 			db.packages[p.Name] = &debianPackage{Package: p}
@@ -63,9 +62,7 @@ type debian struct {
 	owners   map[string][]string // the packages that have a file, by the file's key
 	lists    []string            // the names of the files in the folder info
 	diverted []dpkg.Diversion
-	// merged says that /bin, /lib and their like are those below /usr: a package's list may name
-	// a file by either path.
-	merged bool
+	merged   mergedPaths
 }
 
 type debianPackage struct {
@@ -79,25 +76,16 @@ type debianPackage struct {
 // merging are the folders that systems have below /usr today, and had beside it.
 var merging = []string{"/bin/", "/sbin/", "/lib/", "/lib64/", "/lib32/", "/libx32/"}
 
-// key is a path as both spellings of it have it in common.
-func (db *debian) key(file string) string {
-	if short, ok := strings.CutPrefix(file, "/usr"); ok && db.merged && slices.ContainsFunc(merging, func(dir string) bool { return strings.HasPrefix(short, dir) }) {
-		return short
-	}
-	return file
-}
+func (db *debian) key(file string) string { return db.merged.key(file) }
 
 // shorten is key for a line of a list.
 func (db *debian) shorten(line []byte) []byte {
-	if !db.merged || !bytes.HasPrefix(line, []byte("/usr/")) || len(line) < 9 {
+	if !bytes.HasPrefix(line, []byte("/usr/")) {
 		return line
 	}
-	switch line[5] {
-	case 'b', 's', 'l':
-		for _, dir := range merging {
-			if bytes.HasPrefix(line[4:], []byte(dir)) {
-				return line[4:]
-			}
+	for _, dir := range db.merged {
+		if bytes.HasPrefix(line[4:], []byte(dir)) {
+			return line[4:]
 		}
 	}
 	return line

@@ -3,6 +3,7 @@ package program
 import (
 	"encoding/hex"
 	"errors"
+	"os"
 	"path"
 	"slices"
 	"strings"
@@ -74,18 +75,12 @@ func (f *File) bundleSays(b bundle) {
 
 // macSignature adds what the signature of a program proves.
 func (f *File) macSignature(b bundle, t *appleTrust) {
-	const source = "its signature"
-	if f.Nothing {
-		return
+	if !f.Nothing {
+		f.opened(func(content *os.File, size int64) { f.macCode(content, size, b, t) })
 	}
-	file, size, err := f.machine.OpenFile(f.Path)
-	if err != nil {
-		if !machine.IsMissing(err) {
-			f.Evidence = append(f.Evidence, unread("the file", err))
-		}
-		return
-	}
-	defer file.Close()
+}
+
+func (f *File) macCode(file *os.File, size int64, b bundle, t *appleTrust) {
 	codes, err := codesign.Open(file, size)
 	switch {
 	case errors.Is(err, codesign.ErrNotMachO):
@@ -100,25 +95,22 @@ func (f *File) macSignature(b bundle, t *appleTrust) {
 	}
 	f.Kind = "macOS program for " + strings.Join(processors, " and ")
 	if size > maxHashed {
-		f.Evidence = append(f.Evidence, unread(source, errTooLarge))
+		f.Evidence = append(f.Evidence, unread(itsSignature, errTooLarge))
 		return
-	}
-	invalid := func(why error) {
-		f.Evidence = append(f.Evidence, Evidence{Source: source, State: Changed, Problems: []string{autostart.SignatureInvalid}, Notes: []Note{{"signature", "does not hold: " + why.Error()}}})
 	}
 	var best *Evidence
 	for _, c := range codes {
 		s, err := c.Signature()
 		if errors.Is(err, codesign.ErrUnsigned) {
 			// Every program that Apple's own tools made for its processors is signed, if only by itself.
-			f.Evidence = append(f.Evidence, Evidence{Source: source, Problems: []string{autostart.Unsigned}, Notes: []Note{{"signature", "none"}}})
+			f.Evidence = append(f.Evidence, Evidence{Source: itsSignature, Problems: []string{autostart.Unsigned}, Notes: []Note{{"signature", "none"}}})
 			return
 		}
 		if err == nil {
 			err = f.sealed(s, b)
 		}
 		if err != nil {
-			invalid(err)
+			f.Evidence = append(f.Evidence, invalidSignature(err.Error()))
 			return
 		}
 		e := macSigner(s, t)
@@ -129,7 +121,7 @@ func (f *File) macSignature(b bundle, t *appleTrust) {
 			best = &e // of several processors, the weakest counts: any of them may be the one that runs
 		}
 	}
-	best.Source = source
+	best.Source = itsSignature
 	if best.Basis != "" {
 		best.State = Unchanged // what nobody signed may be signed again by anybody who changes it
 	}

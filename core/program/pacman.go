@@ -25,14 +25,7 @@ func pacmanPackages(m *machine.Reader, files []*File) {
 		return
 	}
 	merged := mergedFolders(m)
-	wanted := map[string][]*File{}
-	for _, f := range files {
-		for _, name := range []string{f.Name, f.Path} {
-			if key := merged.key(name); !slices.Contains(wanted[key], f) {
-				wanted[key] = append(wanted[key], f)
-			}
-		}
-	}
+	wanted := merged.wanted(files)
 	type pacmanPackage struct {
 		desc  map[string][]string
 		files map[*File]string // the paths as the package has them

@@ -52,19 +52,14 @@ func rpmIn(m *machine.Reader, name string, files []*File) error {
 		return err
 	}
 	merged := mergedFolders(m)
-	wanted := map[string][]*File{}
+	wanted := merged.wanted(files)
 	var names []string
-	for _, f := range files {
-		for _, name := range []string{f.Path, f.Name} {
-			base := path.Base(name)
-			if !slices.Contains(names, base) {
-				names = append(names, base)
-			}
-			if key := merged.key(name); !slices.Contains(wanted[key], f) {
-				wanted[key] = append(wanted[key], f)
-			}
+	for name := range wanted {
+		if base := path.Base(name); !slices.Contains(names, base) {
+			names = append(names, base)
 		}
 	}
+	slices.Sort(names)
 	found := map[*File]delivery{}
 	err = db.Having(names, func(p *rpmdb.Package) {
 		for _, base := range names {
@@ -139,6 +134,19 @@ func mergedFolders(m *machine.Reader) mergedPaths {
 	}
 	if leadsTo(m, "/sbin", "/usr/bin") {
 		all = append(all, "/sbin/") // since 2025, in one of the families
+	}
+	return all
+}
+
+// wanted are the files by the keys of both their paths.
+func (p mergedPaths) wanted(files []*File) map[string][]*File {
+	all := map[string][]*File{}
+	for _, f := range files {
+		for _, name := range []string{f.Path, f.Name} {
+			if key := p.key(name); !slices.Contains(all[key], f) {
+				all[key] = append(all[key], f)
+			}
+		}
 	}
 	return all
 }

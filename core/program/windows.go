@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"time"
 
@@ -24,14 +25,10 @@ func windowsPrograms(m *machine.Reader, files []*File) {
 }
 
 func (f *File) windowsProgram(trust *trust) {
-	file, size, err := f.machine.OpenFile(f.Path)
-	if err != nil {
-		if !machine.IsMissing(err) {
-			f.Evidence = append(f.Evidence, unread("the file", err))
-		}
-		return
-	}
-	defer file.Close()
+	f.opened(func(content *os.File, size int64) { f.windowsImage(content, size, trust) })
+}
+
+func (f *File) windowsImage(file *os.File, size int64, trust *trust) {
 	image, err := peimage.Open(file, size)
 	switch {
 	case errors.Is(err, peimage.ErrNotPE):

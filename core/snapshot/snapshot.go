@@ -227,11 +227,7 @@ func (h *hexDigest) Scan(state fmt.ScanState, _ rune) error {
 // contents on; the zero Keeper drops them. Artifacts
 // that cannot be read are reported with the unread places. It fails where keep does.
 func Capture(inv inventory.Inventory, now time.Time, message string, keep Keeper) (*Snapshot, error) {
-	s, err := CaptureFrom(inv, inv.Machine.Image, now, message, keep)
-	if err == nil {
-		s.Figures = FiguresOf(inv)
-	}
-	return s, err
+	return CaptureFrom(inv, inv.Machine.Image, now, message, keep)
 }
 
 // FiguresOf measures the machine of an inventory, and counts the entries that are enabled.

@@ -113,7 +113,8 @@ func (s *session) compareFrom(id string) (string, *snapshot.Snapshot, *change.Ch
 // only those that the record does not have.
 func (s *session) captureNow() (*snapshot.Snapshot, error) {
 	fresh := map[snapshot.Digest][]byte{}
-	now, err := snapshot.Capture(s.inventory(), time.Now(), "", snapshot.Keeper{Sections: true, Keep: func(d snapshot.Digest, content []byte) error {
+	inv := s.inventory()
+	now, err := snapshot.Capture(inv, time.Now(), "", snapshot.Keeper{Sections: true, Keep: func(d snapshot.Digest, content []byte) error {
 		if _, known := fresh[d]; !known && !s.store.Has(d) {
 			fresh[d] = bytes.Clone(content)
 		}
@@ -125,6 +126,7 @@ func (s *session) captureNow() (*snapshot.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
+	now.Figures = snapshot.FiguresOf(inv)
 	now.Load = func(d snapshot.Digest) ([]byte, error) {
 		if content, ok := fresh[d]; ok {
 			return content, nil

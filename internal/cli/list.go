@@ -217,9 +217,9 @@ func comparedCosts(entries []*autostart.Entry) string {
 	}
 	var parts []string
 	for _, basis := range slices.Sorted(maps.Keys(of)) {
-		parts = append(parts, fmt.Sprintf("%d %s", of[basis], basis))
+		parts = append(parts, fmt.Sprintf("%s: %s", basis, view.Number(of[basis], "entry", "entries")))
 	}
-	text := "sorted by processor time: " + strings.Join(parts, ", ")
+	text := "sorted by processor time (" + strings.Join(parts, ", ") + ")"
 	if len(of) > 1 {
 		text += "; figures of different times stand side by side"
 	}

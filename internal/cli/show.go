@@ -184,9 +184,20 @@ func (e shownEntry) rows() []row {
 		}
 	}
 	known := entry.Facts()
-	add("maker", cmp.Or(known.Maker.Name, "not known"), known.Maker.Basis, view.Plain)
-	add("product", strings.TrimSpace(known.Product.Name+" "+known.Product.Version), "", view.Plain)
-	add("description", known.Description, known.DescriptionBasis, view.Plain)
+	// What was decided stands here with where it was read, and not again among the evidence.
+	decided := map[string]string{}
+	decide := func(name, value, among, basis string) {
+		for _, f := range e.Facts {
+			if f.Name == among && f.Value == value && value != "" {
+				basis, decided[among] = f.Basis, value
+				break
+			}
+		}
+		add(name, value, basis, view.Plain)
+	}
+	decide("maker", cmp.Or(known.Maker.Name, "not known"), "made by", known.Maker.Basis)
+	decide("product", strings.TrimSpace(known.Product.Name+" "+known.Product.Version), "product", "")
+	decide("description", known.Description, "described as", known.DescriptionBasis)
 	add("role", known.Role, "", view.Plain)
 	add("verdict", known.Verdict, known.VerdictBasis, view.Plain)
 	value, mark := programWords(entry)
@@ -231,7 +242,7 @@ func (e shownEntry) rows() []row {
 	add("location", entry.Location, "", view.Plain)
 	add("look it up at", e.Search, "lockback opens nothing", view.Plain)
 	for _, f := range e.Facts {
-		if !slices.Contains(leading, f.Name) {
+		if !slices.Contains(leading, f.Name) && (decided[f.Name] != f.Value || f.Value == "") {
 			add(f.Name, f.Value, f.Basis, view.Plain)
 		}
 	}

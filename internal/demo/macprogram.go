@@ -86,8 +86,8 @@ var macMakers = []struct {
 }{
 	{"/Fogbell", "Fogbell Works", "FOGBELL001", byMuseum},
 	{"/Gullrock", "Gullrock Lighthouse Museum", "GULLROCK18", byMuseum},
-	{"/Kelpline", "Kelpline Software", "KELPLINE77", byMuseum},
-	{"/kelpline", "Kelpline Software", "KELPLINE77", byMuseum},
+	{"/Kelpline", "Kelpline Software", "KELP1NE000", byMuseum},
+	{"/kelpline", "Kelpline Software", "KELP1NE000", byMuseum},
 	{"/Saltmarsh", "Saltmarsh Ledgers", "SALT000000", byItself},
 	{"/tidewatch", "Tidewatch Instruments", "", byNobody},
 }

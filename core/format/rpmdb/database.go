@@ -53,7 +53,7 @@ type sqliteDatabase struct {
 
 // Having asks the index, and then for the headers.
 func (d sqliteDatabase) Having(names []string, visit func(*Package)) error {
-	name, files, err := vfs.New(oneFile{d.r, d.size})
+	name, files, err := vfs.New(oneFile(d))
 	if err != nil {
 		return err
 	}
