@@ -538,7 +538,7 @@ func TestSentencesForRareThings(t *testing.T) {
 	p.OK(t, "restore", "S1", "--yes")
 	require.Contains(t, p.Run(t, "restore", "S1", "--yes").Err, "what S1 knows is as it has it; 1 entry was added since and stays as it is")
 	show := p.OK(t, "show", "Fogbell Sync")
-	require.Contains(t, show, "maker              Fogbell Works (package)")
+	require.Contains(t, show, "maker              Fogbell Works (package fogbell (dpkg))")
 	require.NotRegexp(t, `, [0-9a-f]{8}\b`, show)
 	require.Regexp(t, `, [0-9a-f]{8}\b`, p.OK(t, "show", "Fogbell Sync", "--verbose"))
 	p.Fails(t, 2, "is neither a snapshot", "list", "since=")
