@@ -30,7 +30,7 @@ var mayImport = []struct{ room, allowed string }{
 	{`core/program`, `core/(autostart|machine|format/.*)`},
 	{`core/catalogue`, `core/autostart`},
 	{`core/identify`, `core/(autostart|machine|location|program|catalogue|format/.*)`},
-	{`core/(cost|use|figures)`, `core/(autostart|machine|location|format/.*)`},
+	{`core/(cost|use|figures)`, `core/(autostart|machine|location|cost|format/.*)`},
 	{`core/inventory`, `core/(autostart|machine|location(/.*)?|program|identify|cost|use)`},
 	{`core/difference`, `core/(autostart|machine|format/(crontab|plist))`},
 	{`core/snapshot`, `core/(autostart|machine|difference|figures|location(/part)?|inventory)`},

@@ -39,9 +39,12 @@ func Read(m *machine.Machine) *Costs {
 	}
 	if m.Live {
 		c.runningNow()
-		if m.OS == "linux" {
+	}
+	if m.OS == "linux" {
+		if m.Live {
 			c.unitsNow()
 		}
+		c.fromJournal(m.Reader(nil))
 	}
 	return c
 }

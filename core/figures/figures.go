@@ -11,8 +11,11 @@ import (
 	"cmp"
 	"encoding/binary"
 	"slices"
+	"strconv"
 	"time"
 
+	"lockback/core/cost"
+	"lockback/core/format/journal"
 	"lockback/core/machine"
 )
 
@@ -63,6 +66,7 @@ func Read(m *machine.Machine) []Figure {
 		all = append(all, startNow()...)
 	} else if m.OS == "linux" {
 		all = append(all, lastStart(m.Reader(nil))...)
+		all = append(all, startInLog(m.Reader(nil))...)
 	}
 	return Sorted(all)
 }
@@ -122,6 +126,29 @@ func LastStart(text []byte) (last time.Time) {
 		}
 	}
 	return last
+}
+
+// startInLog is how long the last start took that the log of a disk tells of. The firmware and the
+// boot loader are not in it.
+func startInLog(m *machine.Reader) []Figure {
+	var last journal.Entry
+	cost.ReadJournal(m, []string{journal.StartupFinished, journal.UserStartupFinished}, []string{"KERNEL_USEC", "INITRD_USEC", "USERSPACE_USEC", "_PID"}, func(e journal.Entry) {
+		if e.Time.After(last.Time) && e.Fields["_PID"] == "1" {
+			last = e
+		}
+	})
+	number := func(field string) uint64 {
+		n, _ := strconv.ParseUint(last.Fields[field], 10, 48)
+		return n
+	}
+	kernel, initrd, userspace := number("KERNEL_USEC"), number("INITRD_USEC"), number("USERSPACE_USEC")
+	if userspace == 0 {
+		return nil
+	}
+	if initrd == 0 {
+		return phases(0, 0, 0, kernel, kernel+userspace)
+	}
+	return phases(0, 0, kernel, kernel+initrd, kernel+initrd+userspace)
 }
 
 // telling are the figures by which a person judges a change, the most telling first.

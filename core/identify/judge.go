@@ -33,7 +33,13 @@ var costs = map[location.Role]string{
 // catalogue says of the cost is more exact than the role, and counts for what was delivered only:
 // nothing protects an impostor.
 func judge(m *machine.Reader, book *program.Book, item *location.Item, decided []string) {
+	role := provenRole(item)
 	item.OSPart, item.Guarded = item.Shipped, costs[item.Role]
+	if book.File(item.Target.Path).Delivered() {
+		// What an entry says of itself protects it only where somebody vouches for its program.
+		item.Guarded = cmp.Or(guardOf(role), item.Guarded)
+	}
+	defer func() { item.Known = withRole(item.Known, role) }() // behind what the catalogue says
 	row := findEntry(m, book, item)
 	ok := row != nil
 	part := ok && row.Part

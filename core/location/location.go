@@ -157,6 +157,8 @@ type Item struct {
 	Packaged bool
 	// Role is what the machine needs the entry for; [NoRole] takes the location's.
 	Role Role
+	// Group is the group that Windows loads a service or driver in.
+	Group string
 	Switcher
 }
 

@@ -310,7 +310,7 @@ func (db *debian) testify(f *File) {
 	}
 	maker, _, _ := strings.Cut(p.Get("Maintainer"), "<")
 	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (dpkg)", Package: p.Name, Maker: strings.Trim(maker, " \""), Product: p.Name, Version: p.Version,
-		Installed: p.installed, Description: p.Get("Description")}
+		Installed: p.installed, Description: p.Get("Description"), Role: packageRole(p.Package)}
 	sum, ok := p.sums[db.sumKey(name)]
 	switch got, err := "", error(nil); {
 	case f.Nothing:

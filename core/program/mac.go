@@ -252,8 +252,29 @@ func macSigner(s codesign.Signature, t *appleTrust) Evidence {
 	e.Basis = autostart.BySignature
 	add("traced to", name)
 	add("not checked", notChecked)
+	e.Role = entitledRole(s.Entitlements)
 	e.System = known && s.Signer.Subject.CommonName == appleSoftware
 	return e
+}
+
+// entitlements are what Apple lets a program do that few may: who has one is for that.
+var entitlements = []struct{ key, role string }{
+	{"com.apple.developer.endpoint-security.client", "security"}, {"com.apple.developer.networking.networkextension", "network"}, {"com.apple.developer.networking.vpn.api", "network"},
+	{"com.apple.developer.driverkit", "device"}, {"com.apple.developer.system-extension.install", "system"},
+}
+
+// entitledRole is what a program is for by what it is entitled to.
+func entitledRole(list []byte) string {
+	doc, err := plist.Parse(list)
+	if err != nil {
+		return ""
+	}
+	for _, e := range entitlements {
+		if doc.Dict().Has(e.key) {
+			return e.role
+		}
+	}
+	return ""
 }
 
 // macSystemFolders are on the volume that only macOS itself writes, since 11 a sealed one.

@@ -29,6 +29,8 @@ type Evidence struct {
 	Source string
 
 	Maker, Product, Version, Installed, Description string
+	// Role is what the program is for, one of [autostart.Roles].
+	Role string
 
 	// Package is the package that delivered the file, Bundle the id of the app that it lies in.
 	Package, Bundle string
@@ -241,6 +243,9 @@ func (f *File) decide() *autostart.Known {
 		}
 		if k.Product.Name == "" && e.Product != "" {
 			k.Product = autostart.Product{Name: autostart.Text(e.Product), Version: autostart.Text(e.Version), Installed: e.Installed}
+		}
+		if k.Role == "" && e.State != Changed {
+			k.Role = e.Role
 		}
 		if k.Description == "" && e.Description != "" && e.State != Changed {
 			k.Description, k.DescriptionBasis = autostart.Text(e.Description), e.Basis

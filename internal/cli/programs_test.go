@@ -126,3 +126,23 @@ func TestImpostors(t *testing.T) {
 	_, entries = desk.List(t)
 	require.Contains(t, entries["Spooler"].Problems, autostart.Impostor)
 }
+
+// What a service says it is for tells its role, and protects it only where its program is vouched
+// for.
+func TestRolesOfServices(t *testing.T) {
+	service := func(group, image string) []regf.Value {
+		return []regf.Value{regf.NewText("DisplayName", group), regf.NewExpand("ImagePath", image), regf.NewNumber("Type", 0x10), regf.NewNumber("Start", 2), regf.NewText("Group", group)}
+	}
+	root := testkit.WindowsDisk(t, nil, testkit.Keys{
+		`ControlSet002\Services\good`: service("FSFilter Anti-Virus", `C:\Program Files\Tide\good.exe`),
+		`ControlSet002\Services\bad`:  service("AudioGroup", `C:\Program Files\Tide\bad.exe`),
+		`ControlSet002\Services\sly`:  service("Pointer Class", `C:\Program Files\Tide\bad.exe`),
+	}, nil, map[string]string{`Program Files\Tide\good.exe`: string(signedProgram(t)), `Program Files\Tide\bad.exe`: "MZ"})
+	p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+	list, _ := p.List(t)
+	guards := map[string]string{}
+	for _, e := range list.Entries {
+		guards[e.Name+" "+e.Role] = e.Guarded
+	}
+	require.Equal(t, map[string]string{"FSFilter Anti-Virus security": "it protects the machine", "AudioGroup sound": "", "Pointer Class input": ""}, guards)
+}

@@ -142,7 +142,8 @@ type Entry struct {
 	}
 	Maker    autostart.Maker
 	Product  autostart.Product
-	OSPart   bool   `json:"os_part"`
+	OSPart   bool `json:"os_part"`
+	Role     string
 	OSBasis  string `json:"os_basis"`
 	Guarded  string
 	Switch   string

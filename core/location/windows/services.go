@@ -94,7 +94,7 @@ func readServices(s *location.Survey) {
 		start1 := machine.RegistryValue(k.Path, "Start")
 		item.Artifacts = artifacts(start1)
 		item.Switcher = startType{k.Path, usual}
-		item.Facts = serviceFacts(k, dll)
+		item.Facts, item.Group = serviceFacts(k, dll), k.Text("Group")
 		s.Add(strings.ToLower(k.Name()), item)
 		if v, err := k.Value("FailureCommand"); err == nil && text(v) != "" {
 			command := addValue(s, p, v, displayName(k)+" (when it fails)")
