@@ -114,7 +114,7 @@ func Compare(from, to *Snapshot) (Difference, error) {
 	}
 	explained := map[string]bool{} // artifacts of several entries, one of which shows the difference
 	for k, p := range differ {
-		fields := compareEntries(&olds[k], &news[k])
+		fields := compareEntries(&olds[k], &news[k], p.a.beforePrograms() || p.b.beforePrograms())
 		if len(fields) == 0 {
 			quiet = append(quiet, p)
 			continue
@@ -245,7 +245,17 @@ func program(e *autostart.Entry) string {
 	return fmt.Sprintf("%d bytes of %s", e.Target.Size, e.Target.Modified.Format(time.RFC3339))
 }
 
-func compareEntries(a, b *autostart.Entry) []Field {
+// newProblems are those that snapshots of before programs were looked at do not have.
+var newProblems = []string{autostart.Unsigned, autostart.SignatureInvalid, autostart.Changed, autostart.Impostor, autostart.OddPlace, autostart.Obscured, autostart.Twice}
+
+func compareEntries(a, b *autostart.Entry, beforePrograms bool) []Field {
+	if beforePrograms {
+		one, other := *a, *b
+		for _, e := range []*autostart.Entry{&one, &other} {
+			e.Problems = slices.DeleteFunc(slices.Clone(e.Problems), func(p string) bool { return slices.Contains(newProblems, p) })
+		}
+		a, b = &one, &other
+	}
 	var fields []Field
 	// An early snapshot says when an entry starts in its mode, and has no word for the place.
 	early := a.Place == "" || b.Place == ""

@@ -1,6 +1,7 @@
 package snapshot
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -14,10 +15,24 @@ func TestEarlySnapshotsAreComparedByWhatTheyTell(t *testing.T) {
 	early := autostart.Entry{Handle: "k7f3qa2", Name: "updater", State: autostart.Enabled, Mode: "*/10 * * * *"}
 	now := early
 	now.Place, now.Mode, now.When = "Crontabs of the system", "", "every 10 minutes"
-	require.Empty(t, compareEntries(&early, &now))
+	require.Empty(t, compareEntries(&early, &now, false))
 	later := now
 	later.When = "every 20 minutes"
-	require.Equal(t, []Field{{Field: "when", From: "every 10 minutes", To: "every 20 minutes"}}, compareEntries(&now, &later))
+	require.Equal(t, []Field{{Field: "when", From: "every 10 minutes", To: "every 20 minutes"}}, compareEntries(&now, &later, false))
 	early.State = autostart.Disabled
-	require.Equal(t, []Field{{Field: "state", From: "disabled", To: "enabled"}}, compareEntries(&early, &now))
+	require.Equal(t, []Field{{Field: "state", From: "disabled", To: "enabled"}}, compareEntries(&early, &now, false))
+}
+
+// What was found wrong with programs is no change of the machine where an earlier snapshot never
+// looked.
+func TestProblemsOfEarlierSnapshots(t *testing.T) {
+	earlier := autostart.Entry{Handle: "k7f3qa2", Place: "p", Problems: []string{autostart.TargetMissing}}
+	now := earlier
+	now.Problems = []string{autostart.TargetMissing, autostart.Changed}
+	require.Empty(t, compareEntries(&earlier, &now, true))
+	require.Equal(t, []Field{{Field: "problems", From: "target-missing", To: "target-missing, changed"}}, compareEntries(&earlier, &now, false))
+	head := "E\tk7f3qa2\t\t"
+	at := func(body string) *line { return &line{raw: head + body, second: 9, third: 10} }
+	require.False(t, at(string(appendEntry(nil, &Recorded{Entry: now}))).beforePrograms())
+	require.True(t, at(strings.Repeat("x\t", beforePrograms-1)).beforePrograms())
 }

@@ -140,6 +140,13 @@ var yes, no = true, false
 // beforeParts is how many fields the snapshots have that know of no parts.
 const beforeParts = 22
 
+// beforePrograms is how many fields the snapshots have at most that were taken before programs
+// were looked at.
+const beforePrograms = 27
+
+// beforePrograms reports whether an entry was recorded before programs were looked at.
+func (l *line) beforePrograms() bool { return strings.Count(l.body(), "\t") < beforePrograms }
+
 // text is a field that is a string already.
 func text(at func(*Recorded) *string) (f struct {
 	get func(*Recorded) string

@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"database/sql"
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/program"
 	"lockback/core/snapshot"
 	"lockback/core/store"
 	"lockback/internal/recordtest"
@@ -167,4 +169,36 @@ func TestCarryIntoAnEmptyRecordOnly(t *testing.T) {
 		}))
 	}
 	require.ErrorIs(t, from.Carry(to, box.ID), store.ErrNotEmpty)
+}
+
+// What was found of programs is kept with the next transaction, and never taken from a record that
+// anybody could have made.
+func TestPrograms(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "record.db")
+	require.NoError(t, os.Chmod(filepath.Dir(path), 0o700))
+	st, err := store.Open(path, store.Write)
+	require.NoError(t, err)
+	rows := []program.Row{{Name: "/a", Key: "1", Evidence: []byte("x")}, {Name: "/large", Key: "1", Evidence: make([]byte, 1<<20)}}
+	st.KeepPrograms("box", rows)
+	none := func(change.Tx) error { return nil }
+	require.NoError(t, st.Update(none))
+	st.KeepPrograms("box", []program.Row{{Name: "/a", Key: "2", Evidence: []byte("y")}})
+	require.ErrorContains(t, st.Update(func(change.Tx) error { return errors.New("no") }), "no")
+	got, err := st.Programs("box")
+	require.NoError(t, err)
+	require.Equal(t, rows[:1], got)
+	require.NoError(t, st.Update(none))
+	got, err = st.Programs("box")
+	require.NoError(t, err)
+	require.Equal(t, []program.Row{{Name: "/a", Key: "2", Evidence: []byte("y")}}, got)
+	other, err := st.Programs("other")
+	require.NoError(t, err)
+	require.Empty(t, other)
+	require.NoError(t, st.Close())
+	claim, err := store.OpenClaim(path, store.Read)
+	require.NoError(t, err)
+	defer claim.Close()
+	got, err = claim.Programs("box")
+	require.NoError(t, err)
+	require.Empty(t, got)
 }

@@ -170,6 +170,10 @@ func judgePackage(t *testing.T, root, maker, version string) {
 		require.Empty(t, e.Problems)
 	}
 	require.Contains(t, p.OK(t, "show", "tidewatch.service"), "reads the tide gauge")
+	// What the record keeps of it is the same, and not what is told once the file is another.
+	fresh := p.OK(t, "list", "--all", "--format", "json")
+	p.OK(t, "snapshot")
+	require.Equal(t, fresh, p.OK(t, "list", "--all", "--format", "json"))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "usr/bin/report"), []byte("#!/bin/sh\necho ebb\n"), 0o755))
 	_, entries = p.List(t, "--all")
 	require.Contains(t, entries["report.service"].Problems, autostart.Changed)
