@@ -146,3 +146,49 @@ func TestRolesOfServices(t *testing.T) {
 	}
 	require.Equal(t, map[string]string{"FSFilter Anti-Virus security": "it protects the machine", "AudioGroup sound": "", "Pointer Class input": ""}, guards)
 }
+
+// What vouches for a program does so while it is whole: the seal of an app, a catalogue.
+func TestWhatVouchesMustBeWhole(t *testing.T) {
+	mac := museum(t, "archive-mac")
+	_, entries := mac.List(t)
+	require.Equal(t, autostart.BySignature, entries["Gullrock Catalogue/mirela"].Maker.Basis)
+	info := filepath.Join(mac.Root, "Applications/Gullrock Catalogue.app/Contents/Info.plist")
+	content, err := os.ReadFile(info)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(info, append(content, '\n'), 0o644))
+	_, entries = mac.List(t)
+	require.Contains(t, entries["Gullrock Catalogue/mirela"].Problems, autostart.SignatureInvalid)
+
+	desk := museum(t, "ticket-desk-pc")
+	_, entries = desk.List(t)
+	require.Equal(t, autostart.Maker{Name: "Lampwick Labels", Basis: autostart.BySignature}, entries["Lampwick label spool"].Maker)
+	catalogue := filepath.Join(desk.Root, "Windows/System32/CatRoot/{F750E6C3-38EE-11D1-85E5-00C04FC295EE}/lampwick.cat")
+	content, err = os.ReadFile(catalogue)
+	require.NoError(t, err)
+	content[bytes.Index(content, []byte("Gullrock catalogue"))] ^= 1 // the list is not what was signed
+	require.NoError(t, os.WriteFile(catalogue, content, 0o644))
+	_, entries = desk.List(t)
+	require.Equal(t, autostart.ByVersionResource, entries["Lampwick label spool"].Maker.Basis)
+}
+
+// The list of installed products tells whose a program is that lies in the folder of one, and no
+// product has the system's folders for itself.
+func TestInstalledProducts(t *testing.T) {
+	product := func(name, folder string) []regf.Value {
+		return []regf.Value{regf.NewText("DisplayName", name), regf.NewText("Publisher", "Saltmarsh Ledgers"), regf.NewText("DisplayVersion", "12.1"), regf.NewText("InstallDate", "20260314"),
+			regf.NewText("InstallLocation", folder), regf.NewText("UninstallString", `"C:\Program Files\Salt\remove.exe" /all`)}
+	}
+	const key = `Microsoft\Windows\CurrentVersion\Uninstall\`
+	root := testkit.WindowsDisk(t, testkit.Keys{
+		key + "Salt": product("Saltmarsh Ledger", `C:\Program Files\Salt\`), key + "Sly": product("Everything", `C:\Windows\System32`), key + "Root": product("All", `C:\`), key + "Programs": product("More", `"C:\Program Files"`),
+		`Microsoft\Windows\CurrentVersion\Run`: {regf.NewText("tray", `"C:\Program Files\Salt\bin\tray.exe"`), regf.NewText("other", `C:\Windows\System32\other.exe`), regf.NewText("third", `"C:\Program Files\Third\third.exe"`)},
+	}, nil, nil, map[string]string{`Program Files\Salt\bin\tray.exe`: "MZ", `Windows\System32\other.exe`: "MZ", `Program Files\Third\third.exe`: "MZ"})
+	p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+	_, entries := p.List(t)
+	require.Equal(t, autostart.Product{Name: "Saltmarsh Ledger", Version: "12.1", Installed: "2026-03-14"}, entries["tray"].Product)
+	require.Equal(t, autostart.Maker{Name: "Saltmarsh Ledgers", Basis: autostart.ByReceipt}, entries["tray"].Maker)
+	require.Contains(t, p.OK(t, "show", "name=tray"), "remove.exe")
+	for _, name := range []string{"other", "third"} {
+		require.Empty(t, entries[name].Product.Name, name)
+	}
+}

@@ -174,7 +174,7 @@ func judgePackage(t *testing.T, root, maker, version string) {
 	fresh := p.OK(t, "list", "--all", "--format", "json")
 	p.OK(t, "snapshot")
 	require.Equal(t, fresh, p.OK(t, "list", "--all", "--format", "json"))
-	require.NoError(t, os.WriteFile(filepath.Join(root, "usr/bin/report"), []byte("#!/bin/sh\necho ebb\n"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "usr/bin/report"), []byte("#!/bin/sh\necho ebb!\n"), 0o755))
 	_, entries = p.List(t, "--all")
 	require.Contains(t, entries["report.service"].Problems, autostart.Changed)
 	require.NotContains(t, entries["tidewatch.service"].Problems, autostart.Changed)
