@@ -118,14 +118,14 @@ func TestSignaturesAsTheJudgeSees(t *testing.T) {
 				spoil(fmt.Sprint("bit of the ", what, " ", k), func(b []byte) []byte { b[table+at+dice.IntN(len(parts[what]))] ^= 1 << dice.IntN(8); return b })
 			}
 		}
-		// The signer's certificate was over when it signed, as it says; the time stamp says otherwise.
-		late := sign(content, "over", "sha256", "clock")
+		// A signer who says that it signed before its certificate was good, and stamps nothing.
+		late := sign(content, "fogbell", "sha256", "", "-time", fmt.Sprint(year(2010).Unix()))
 		lateMessage, err := pkcs7.Parse(late[int(binary.LittleEndian.Uint32(late[certificateEntry(late):]))+8:])
 		require.NoError(t, err)
 		for k := range 4 {
 			b := slices.Clone(late)
 			b[bytes.LastIndex(b, lateMessage.Signers[0].EncryptedDigest)+dice.IntN(200)] ^= 1 << dice.IntN(8)
-			all[fmt.Sprint("late, bit of the signature ", k, " ", base)] = b
+			all[fmt.Sprint("early, bit of the signature ", k, " ", base)] = b
 		}
 		for _, more := range []int{1, 8, 4096} {
 			spoil(fmt.Sprint("added ", more), func(b []byte) []byte { return append(b, make([]byte, more)...) })
