@@ -37,7 +37,7 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 	item.OSPart, item.Guarded = item.Shipped, costs[item.Role]
 	if book.File(item.Target.Path).Delivered() {
 		// What an entry says of itself protects it only where somebody vouches for its program.
-		item.Guarded = cmp.Or(guardOf(role), item.Guarded)
+		item.Guarded = cmp.Or(item.Guarded, guardOf(role))
 	}
 	defer func() { item.Known = withRole(item.Known, role) }() // behind what the catalogue says
 	row := findEntry(m, book, item)

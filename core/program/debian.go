@@ -63,6 +63,7 @@ type debian struct {
 	lists    []string            // the names of the files in the folder info
 	diverted []dpkg.Diversion
 	merged   mergedPaths
+	mu       sync.Mutex // of what several lists are read into
 }
 
 type debianPackage struct {
@@ -121,7 +122,6 @@ func (db *debian) findOwners(files []*File) {
 		db.lists = append(db.lists, e.Name())
 	}
 	db.owners = map[string][]string{}
-	var mu sync.Mutex
 	lists := slices.DeleteFunc(slices.Clone(db.lists), func(name string) bool {
 		owner, ok := dpkg.Owner(name, ".list")
 		return !ok || db.packages[owner] == nil
@@ -135,9 +135,9 @@ func (db *debian) findOwners(files []*File) {
 			}
 			// The list is written when the package is unpacked.
 			installed := autostart.Day(info.ModTime())
-			mu.Lock()
+			db.mu.Lock()
 			db.packages[owner].installed = installed
-			mu.Unlock()
+			db.mu.Unlock()
 			for len(list) > 0 {
 				line := list
 				if k := bytes.IndexByte(list, '\n'); k >= 0 {
@@ -147,9 +147,9 @@ func (db *debian) findOwners(files []*File) {
 				}
 				line = db.shorten(line)
 				if wanted[string(line)] {
-					mu.Lock()
+					db.mu.Lock()
 					db.owners[string(line)] = append(db.owners[string(line)], owner)
-					mu.Unlock()
+					db.mu.Unlock()
 				}
 			}
 		}
@@ -284,12 +284,11 @@ func (db *debian) findSums() {
 	}
 }
 
-// mu guards the sums of packages that have two lists, one for each architecture.
-var sumsMutex sync.Mutex
-
+// read keeps the sums of a package's files that are asked for. A package may have two lists, one
+// for each architecture.
 func (db *debian) read(p *debianPackage, list []byte) {
-	sumsMutex.Lock()
-	defer sumsMutex.Unlock()
+	db.mu.Lock()
+	defer db.mu.Unlock()
 	for file, sum := range dpkg.Sums(list) {
 		if key := db.key(file); db.owners[key] != nil {
 			p.sums[key] = sum
