@@ -82,7 +82,7 @@ var sizes = []struct {
 
 // rounds is how often each command is run; the least time counts, for all that else runs on a
 // machine only adds to it.
-const rounds = 5
+const rounds = 3
 
 // BenchmarkSizes tells, for each command, how much more processor time twice the machine
 // takes, and the peak memory of the larger one.
