@@ -32,9 +32,7 @@ type Costs struct {
 func Read(m *machine.Machine) *Costs {
 	c := &Costs{programs: map[string]autostart.Cost{}, units: map[string]autostart.Cost{}, started: map[string]int64{}, fold: func(s string) string { return s }}
 	if m.OS == "windows" {
-		c.fold = func(s string) string { return strings.ToLower(s) }
-	}
-	if m.OS == "windows" {
+		c.fold = strings.ToLower
 		c.startupTraces(m.Reader(nil))
 	}
 	if m.Live {

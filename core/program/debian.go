@@ -126,47 +126,35 @@ func (db *debian) findOwners(files []*File) {
 		owner, ok := dpkg.Owner(name, ".list")
 		return !ok || db.packages[owner] == nil
 	})
-	inParts(lists, func(part []string) {
-		for _, name := range part {
-			owner, _ := dpkg.Owner(name, ".list")
-			list, info, err := db.machine.ReadFileInfo(path.Join(dpkgInfo, name), maxList)
-			if err != nil {
-				continue
+	each(len(lists), func(k int) {
+		owner, _ := dpkg.Owner(lists[k], ".list")
+		list, info, err := db.machine.ReadFileInfo(path.Join(dpkgInfo, lists[k]), maxList)
+		if err != nil {
+			return
+		}
+		// The list is written when the package is unpacked.
+		installed := autostart.Day(info.ModTime())
+		db.mu.Lock()
+		db.packages[owner].installed = installed
+		db.mu.Unlock()
+		for len(list) > 0 {
+			line := list
+			if k := bytes.IndexByte(list, '\n'); k >= 0 {
+				line, list = list[:k], list[k+1:]
+			} else {
+				list = nil
 			}
-			// The list is written when the package is unpacked.
-			installed := autostart.Day(info.ModTime())
-			db.mu.Lock()
-			db.packages[owner].installed = installed
-			db.mu.Unlock()
-			for len(list) > 0 {
-				line := list
-				if k := bytes.IndexByte(list, '\n'); k >= 0 {
-					line, list = list[:k], list[k+1:]
-				} else {
-					list = nil
-				}
-				line = db.shorten(line)
-				if wanted[string(line)] {
-					db.mu.Lock()
-					db.owners[string(line)] = append(db.owners[string(line)], owner)
-					db.mu.Unlock()
-				}
+			line = db.shorten(line)
+			if wanted[string(line)] {
+				db.mu.Lock()
+				db.owners[string(line)] = append(db.owners[string(line)], owner)
+				db.mu.Unlock()
 			}
 		}
 	})
 	for _, names := range db.owners {
 		slices.Sort(names)
 	}
-}
-
-// inParts shares a list out to the processors.
-func inParts(list []string, do func(part []string)) {
-	n := workers()
-	var group sync.WaitGroup
-	for k := range n {
-		group.Go(func() { do(list[k*len(list)/n : (k+1)*len(list)/n]) })
-	}
-	group.Wait()
 }
 
 // owner is the package that has a file: the diversions of dpkg-divert(1) are followed.
@@ -202,43 +190,30 @@ var baseProvides = []string{"x-session-manager", "x-display-manager", "x-window-
 // gives a high priority, the kernel, what its desktop tasks and the sessions that can be chosen
 // consist of, and all that these depend on.
 func (db *debian) findBase() {
-	provided := map[string][]string{}
-	var queue []string
+	var set dependencies
+	var seeds []string
 	for name, p := range db.packages {
-		provides := dpkg.Depended(p.Get("Provides"))
-		for _, alternatives := range provides {
-			provided[alternatives[0]] = append(provided[alternatives[0]], name)
-		}
+		provides := named(p, "Provides")
+		set.add(name, slices.Concat(named(p, "Depends"), named(p, "Pre-Depends")), provides)
 		section := p.Get("Section")
 		if p.Get("Essential") == "yes" || slices.Contains(basePriorities, p.Get("Priority")) || section == "tasks" || section == "kernel" && strings.HasPrefix(name, "linux-image") ||
-			slices.ContainsFunc(provides, func(alternatives []string) bool { return slices.Contains(baseProvides, alternatives[0]) }) {
-			queue = append(queue, name)
+			slices.ContainsFunc(provides, func(name string) bool { return slices.Contains(baseProvides, name) }) {
+			seeds = append(seeds, name)
 		}
 	}
 	for key, owners := range db.owners {
 		if slices.Contains(desktopFolders, path.Dir(key)) {
-			queue = append(queue, owners...)
+			seeds = append(seeds, owners...)
 		}
 	}
-	for len(queue) > 0 {
-		name := queue[len(queue)-1]
-		queue = queue[:len(queue)-1]
-		p := db.packages[name]
-		if p == nil {
-			queue = append(queue, provided[name]...)
-			delete(provided, name) // of a virtual package, once
-			continue
-		}
-		if p.base {
-			continue
-		}
-		p.base = true
-		for _, field := range []string{"Depends", "Pre-Depends"} {
-			for _, alternatives := range dpkg.Depended(p.Get(field)) {
-				queue = append(queue, alternatives...)
-			}
-		}
+	for name := range set.closure(seeds) {
+		db.packages[name].base = true
 	}
+}
+
+// named are all packages that a field names; alternatives count each.
+func named(p *debianPackage, field string) []string {
+	return slices.Concat(dpkg.Depended(p.Get(field))...)
 }
 
 // findSums reads the sums of the packages that have one of the files.
@@ -261,15 +236,13 @@ func (db *debian) findSums() {
 			lists = append(lists, name)
 		}
 	}
-	inParts(lists, func(part []string) {
-		for _, name := range part {
-			list, err := db.machine.ReadFile(path.Join(dpkgInfo, name), maxList)
-			if err != nil {
-				continue
-			}
-			owner, _ := dpkg.Owner(name, ".md5sums")
-			db.read(db.packages[owner], list)
+	each(len(lists), func(k int) {
+		list, err := db.machine.ReadFile(path.Join(dpkgInfo, lists[k]), maxList)
+		if err != nil {
+			return
 		}
+		owner, _ := dpkg.Owner(lists[k], ".md5sums")
+		db.read(db.packages[owner], list)
 	})
 	for _, p := range db.packages {
 		if !p.wanted {
@@ -307,27 +280,9 @@ func (db *debian) testify(f *File) {
 	if p == nil {
 		return
 	}
-	maker, _, _ := strings.Cut(p.Get("Maintainer"), "<")
-	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (dpkg)", Package: p.Name, Maker: strings.Trim(maker, " \""), Product: p.Name, Version: p.Version,
-		Installed: p.installed, Description: p.Get("Description"), Role: packageRole(p.Package)}
-	sum, ok := p.sums[db.sumKey(name)]
-	switch got, err := "", error(nil); {
-	case f.Nothing:
-		e.State = Unchanged // a link to nothing, in a place that the package has
-	case name != f.Path || !ok:
-		e.Notes = append(e.Notes, Note{"not compared", "package " + p.Name + " has no sum for it"})
-	default:
-		if got, err = f.digest("md5"); err != nil {
-			e.Notes = append(e.Notes, Note{"not compared", machine.Reason(err)})
-			break
-		}
-		if e.State = Unchanged; got != sum {
-			e.State = Changed
-			e.Problems = append(e.Problems, autostart.Changed)
-		}
-	}
-	e.System = p.base && e.State == Unchanged
-	f.Evidence = append(f.Evidence, e)
+	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (dpkg)", Package: p.Name, Maker: packagerName(p.Get("Maintainer")), Product: p.Name, Version: p.Version,
+		Installed: p.installed, Description: p.Get("Description"), Role: packageRole(p.Package), System: p.base}
+	f.compare(delivery{path: name, evidence: e, kind: "md5", sum: p.sums[db.sumKey(name)]}, db.merged)
 }
 
 // sumKey is the key under which the sum of a file stands: a diverted one keeps that of its old
