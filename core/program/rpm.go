@@ -11,11 +11,10 @@ import (
 	"lockback/core/machine"
 )
 
-// rpmDatabases are where rpm has its database: today's place and the earlier one, of either kind.
-var rpmDatabases = []string{"/usr/lib/sysimage/rpm/rpmdb.sqlite", "/usr/lib/sysimage/rpm/Packages.db", "/var/lib/rpm/rpmdb.sqlite", "/var/lib/rpm/Packages.db"}
-
-// rpmBerkeley is the database of earlier years, which is not read.
-var rpmBerkeley = []string{"/var/lib/rpm/Packages", "/usr/lib/sysimage/rpm/Packages"}
+// rpmDatabases are where rpm has its database: today's place and the earlier one, of each kind. The
+// old kind comes last, for a machine that was brought forward may still have it beside the new one.
+var rpmDatabases = []string{"/usr/lib/sysimage/rpm/rpmdb.sqlite", "/usr/lib/sysimage/rpm/Packages.db", "/var/lib/rpm/rpmdb.sqlite", "/var/lib/rpm/Packages.db",
+	"/usr/lib/sysimage/rpm/Packages", "/var/lib/rpm/Packages"}
 
 // rpmPackages tells which package of rpm delivered the files, and whether they still are as it
 // delivered them.
@@ -30,14 +29,6 @@ func rpmPackages(m *machine.Reader, files []*File) {
 			}
 		}
 		return
-	}
-	for _, name := range rpmBerkeley {
-		if _, err := m.Stat(name); err == nil {
-			for _, f := range files {
-				f.Evidence = append(f.Evidence, Evidence{Source: name, Notes: []Note{{"not read", "the package database is of an old kind (Berkeley DB)"}}})
-			}
-			return
-		}
 	}
 }
 

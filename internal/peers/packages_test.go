@@ -1,7 +1,9 @@
 package peers
 
 import (
+	"database/sql"
 	"fmt"
+	"math/bits"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,6 +13,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite" // reads what rpm wrote
 
 	"lockback/core/autostart"
 	"lockback/internal/testkit"
@@ -196,16 +199,53 @@ func TestPackagesOfRpm(t *testing.T) {
 	require.NoError(t, os.WriteFile(spec, []byte("Name: tidewatch\nVersion: 1.18\nRelease: 2\nSummary: reads the tide gauge\nLicense: none\nVendor: Tidewatch Instruments\nBuildArch: noarch\n"+
 		"%description\ntide\n%install\n"+install.String()+"%files\n"+list.String()), 0o644))
 	testkit.Shell(t, fmt.Sprintf("rpmbuild --define '_topdir %s' --define '_rpmdir %s' -bb %s", dir, dir, spec))
-	for _, backend := range []string{"sqlite"} { // this rpm writes no other
-		t.Run(backend, func(t *testing.T) {
+	for _, kind := range []struct{ name, backend, convert string }{ // this rpm writes the first alone, and reads the others
+		{"SQLite", "sqlite", ""},
+		{"Berkeley DB", "bdb_ro", "db_load -f %s %s"},                                   // the header stands on pages of its own
+		{"Berkeley DB, large pages", "bdb_ro", "db_load -c db_pagesize=65536 -f %s %s"}, // in the item itself
+		{"Berkeley DB, the other order", "bdb_ro", "db_load -c db_lorder=4321 -f %s %s"},
+	} {
+		t.Run(kind.name, func(t *testing.T) {
 			root := smallLinux(t)
-			// The packages before it make numbers that are not the first.
-			testkit.Shell(t, fmt.Sprintf("rpm --root %s --dbpath /usr/lib/sysimage/rpm --define '_db_backend %s' --initdb && rpm --root %s --dbpath /usr/lib/sysimage/rpm --define '_db_backend %s' -i --nodeps --ignorearch %s/noarch/tidewatch-1.18-2.noarch.rpm", root, backend, root, backend, dir))
+			testkit.Shell(t, fmt.Sprintf("rpm --root %s --dbpath /usr/lib/sysimage/rpm --initdb && rpm --root %s --dbpath /usr/lib/sysimage/rpm -i --nodeps --ignorearch %s/noarch/tidewatch-1.18-2.noarch.rpm", root, root, dir))
+			if kind.convert != "" {
+				testkit.Need(t, "db_load")
+				database := filepath.Join(root, "usr/lib/sysimage/rpm")
+				dump := filepath.Join(t.TempDir(), "dump")
+				require.NoError(t, os.WriteFile(dump, berkeleyDump(t, filepath.Join(database, "rpmdb.sqlite")), 0o644))
+				require.NoError(t, os.RemoveAll(database))
+				require.NoError(t, os.MkdirAll(database, 0o755))
+				testkit.Shell(t, fmt.Sprintf(kind.convert, dump, filepath.Join(database, "Packages")))
+			}
 			judgePackage(t, root, "Tidewatch Instruments", "1.18-2")
-			out, _ := exec.Command("rpm", "--root", root, "--dbpath", "/usr/lib/sysimage/rpm", "--define", "_db_backend "+backend, "-V", "tidewatch").Output()
+			out, _ := exec.Command("rpm", "--root", root, "--dbpath", "/usr/lib/sysimage/rpm", "--define", "_db_backend "+kind.backend, "-Va").Output()
 			require.Regexp(t, regexp.MustCompile(`(?m)^..5.* /usr/bin/report$`), string(out))
 		})
 	}
+}
+
+// berkeleyDump is the text from which db_load makes the database of earlier years: the number of
+// each package with its header, and under number 0 the highest of them.
+func berkeleyDump(t *testing.T, database string) []byte {
+	t.Helper()
+	db, err := sql.Open("sqlite", database)
+	require.NoError(t, err)
+	defer db.Close()
+	rows, err := db.Query("SELECT 0, hex(max(hnum)) FROM Packages UNION ALL SELECT hnum, hex(blob) FROM Packages")
+	require.NoError(t, err)
+	defer rows.Close()
+	dump := []byte("VERSION=3\nformat=bytevalue\ntype=hash\nHEADER=END\n")
+	for rows.Next() {
+		var number uint32
+		var header string
+		require.NoError(t, rows.Scan(&number, &header))
+		if number == 0 {
+			header = "01000000"
+		}
+		dump = fmt.Appendf(dump, " %08x\n %s\n", bits.ReverseBytes32(number), strings.ToLower(header))
+	}
+	require.NoError(t, rows.Err())
+	return append(dump, "DATA=END\n"...)
 }
 
 // TestPackagesOfPacman looks at a package that pacman itself installed.

@@ -42,6 +42,9 @@ func Open(r io.ReaderAt, size int64) (Database, error) {
 	case string(head[:4]) == "RpmP":
 		return ownDatabase{r, size, head}, nil
 	}
+	if d, ok := openBerkeley(r, size, head); ok {
+		return d, nil
+	}
 	return nil, ErrKind
 }
 
@@ -202,10 +205,7 @@ func (d ownDatabase) Having(names []string, visit func(*Package)) error {
 	if pages == 0 || pages > maxPages {
 		return ErrKind
 	}
-	wanted := map[string]bool{}
-	for _, n := range names {
-		wanted[n] = true
-	}
+	wanted := setOf(names)
 	slots := make([]byte, int(pages)*pageSize)
 	if n, _ := d.r.ReadAt(slots, 0); n < len(slots) {
 		return fmt.Errorf("%w: it is cut off", ErrKind)
@@ -216,7 +216,7 @@ func (d ownDatabase) Having(names []string, visit func(*Package)) error {
 			continue
 		}
 		if time.Now().After(until) {
-			return errors.New("it takes too long to read")
+			return errTooLong
 		}
 		at, count := int64(binary.LittleEndian.Uint32(slots[8:]))*blockSize, int64(binary.LittleEndian.Uint32(slots[12:]))*blockSize
 		if count > maxHeader || at+count > d.size || count < 16 {
@@ -230,16 +230,7 @@ func (d ownDatabase) Having(names []string, visit func(*Package)) error {
 		if 16+length > count {
 			continue
 		}
-		p, err := Parse(blob[16:][:length])
-		if err != nil {
-			continue
-		}
-		for _, n := range p.names {
-			if wanted[n] {
-				visit(p)
-				break
-			}
-		}
+		visitHaving(blob[16:][:length], wanted, visit)
 	}
 	return nil
 }

@@ -5,8 +5,8 @@
 //		fmt.Println(h.Name, h.Version, h.Files())
 //	}
 //
-// Headers are in the form of "RPM Package File Structure"; the tags are those of rpmtag.h. Of the
-// three databases, the one of SQLite and rpm's own (ndb) are read; the old one of Berkeley DB is not.
+// Headers are in the form of "RPM Package File Structure"; the tags are those of rpmtag.h. All
+// three databases are read: the one of SQLite, rpm's own (ndb), and the old one of Berkeley DB.
 package rpmdb
 
 import (

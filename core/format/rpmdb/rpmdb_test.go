@@ -67,8 +67,50 @@ func FuzzHeader(f *testing.F) {
 	})
 }
 
+// berkeley makes a database of Berkeley DB with two pages after the first: one with a package's
+// number and what stands for its header, and one that holds a value in part, and leads to itself.
+func berkeley(item []byte) []byte {
+	const page = 1024
+	b := make([]byte, 3*page)
+	binary.LittleEndian.PutUint32(b[12:], 0x061561)
+	binary.LittleEndian.PutUint32(b[20:], page)
+	items := b[page:]
+	items[25] = 13
+	binary.LittleEndian.PutUint16(items[20:], 2)
+	binary.LittleEndian.PutUint16(items[26:], page-5)
+	copy(items[page-5:], "\x01\x01\x00\x00\x00")
+	binary.LittleEndian.PutUint16(items[28:], uint16(page-5-len(item)))
+	copy(items[page-5-len(item):], item)
+	more := b[2*page:]
+	more[25] = 7
+	binary.LittleEndian.PutUint32(more[16:], 2)
+	binary.LittleEndian.PutUint16(more[22:], 10)
+	return b
+}
+
+func itemHere(value []byte) []byte { return append([]byte{1}, value...) }
+
+var elsewhere = []byte("\x03\x00\x00\x00\x02\x00\x00\x00\x00\x04\x00\x00") // 1,024 bytes from page 2 on
+
+func TestBerkeley(t *testing.T) {
+	for _, c := range []struct {
+		item []byte
+		want []string
+	}{{itemHere(header(sample)), []string{"tide"}}, {elsewhere, nil}, {[]byte{2}, nil}, {itemHere([]byte("x")), nil}} {
+		b := berkeley(c.item)
+		db, err := rpmdb.Open(bytes.NewReader(b), int64(len(b)))
+		require.NoError(t, err)
+		var found []string
+		require.NoError(t, db.Having([]string{"tide"}, func(p *rpmdb.Package) { found = append(found, p.Name) }))
+		require.Equal(t, c.want, found)
+		require.NoError(t, db.Having([]string{"ebb"}, func(p *rpmdb.Package) { t.Error("none has it") }))
+	}
+}
+
 func FuzzDatabase(f *testing.F) {
 	f.Add([]byte("SQLite format 3\x00 and more than thirty-two bytes"))
+	f.Add(berkeley(itemHere(header(sample))))
+	f.Add(berkeley(elsewhere))
 	f.Add(append([]byte("RpmP\x01\x00\x00\x00\x00\x00\x00\x00\x01\x00\x00\x00"), make([]byte, 4096)...))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		db, err := rpmdb.Open(bytes.NewReader(b), int64(len(b)))
