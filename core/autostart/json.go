@@ -90,7 +90,8 @@ func (e *Entry) AppendJSON(b []byte) []byte {
 		number("memory_kb", c.MemoryKB)
 		number("disk_kb", c.DiskKB)
 		number("start_ms", c.StartMS)
-		b = append(appendString(append(b, `"basis":`...), c.Basis), '}')
+		b = appendString(append(b, `"start_basis":`...), c.StartBasis)
+		b = append(appendString(append(b, `,"basis":`...), c.Basis), '}')
 	}
 	if last := e.LastUsed(); last.IsZero() {
 		b = append(b, `,"last_used":null}`...)

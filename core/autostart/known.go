@@ -51,6 +51,8 @@ type Cost struct {
 	DiskKB   int64  `json:"disk_kb"`   // read and written, in units of 1,024 bytes
 	StartMS  int64  `json:"start_ms"`  // how long it took to start, in milliseconds
 	Basis    string `json:"basis"`     // where the figures come from, and of when they are
+	// StartBasis is the same of StartMS, which is of another start than the other figures may be.
+	StartBasis string `json:"start_basis"`
 	// Since is when the program that runs now was started.
 	Since time.Time `json:"since,omitzero"`
 }

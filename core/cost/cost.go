@@ -24,16 +24,19 @@ const (
 type Costs struct {
 	programs map[string]autostart.Cost // by the program's path, see fold
 	units    map[string]autostart.Cost // by the unit's name
-	started  map[string]int64          // how long units took to start, in milliseconds
-	fold     func(string) string
+	// How long what started took, in milliseconds: units by their names, programs by their paths.
+	started      map[string]int64
+	startedBasis string
+	fold         func(string) string
 }
 
 // Read reads all sources of a machine. What cannot be read costs nothing that is known.
 func Read(m *machine.Machine) *Costs {
-	c := &Costs{programs: map[string]autostart.Cost{}, units: map[string]autostart.Cost{}, started: map[string]int64{}, fold: func(s string) string { return s }}
+	c := &Costs{programs: map[string]autostart.Cost{}, units: map[string]autostart.Cost{}, started: map[string]int64{}, startedBasis: "systemd", fold: func(s string) string { return s }}
 	if m.OS == "windows" {
-		c.fold = strings.ToLower
+		c.fold, c.startedBasis = strings.ToLower, PerformanceLog
 		c.startupTraces(m.Reader(nil))
+		c.heldUp(m.Reader(nil))
 	}
 	if m.Live {
 		c.runningNow()
@@ -47,18 +50,24 @@ func Read(m *machine.Machine) *Costs {
 	return c
 }
 
-// Of is what a program costs that an entry starts, or the unit that the entry is; nil where
-// nothing is known. The unit's own accounting is the most exact, what is used now comes before a
-// trace.
+// Of is what a program costs that an entry starts, or the unit or service that the entry is, empty
+// where it is neither; nil where nothing is known. The unit's own accounting is the most exact, what
+// is used now comes before a trace.
 func (c *Costs) Of(program, unit string) *autostart.Cost {
-	found, ok := c.units[unit]
-	if !ok || unit == "" {
-		if found, ok = c.programs[c.fold(program)]; !ok || program == "" {
-			return nil
-		}
+	program = c.fold(program)
+	found, known := c.units[unit]
+	if !known && program != "" {
+		found, known = c.programs[program]
 	}
-	if took, ok := c.started[unit]; ok {
-		found.StartMS = took
+	key := unit
+	if unit == "" {
+		key = program
+	}
+	if took, ok := c.started[key]; ok && key != "" {
+		found.StartMS, found.StartBasis, known = took, c.startedBasis, true
+	}
+	if !known {
+		return nil
 	}
 	return &found
 }

@@ -56,6 +56,11 @@ var Names = []struct{ Name, Title string }{
 	{"start-kernel", "of it in the kernel"},
 	{"start-initrd", "of it in the first root"},
 	{"start-userspace", "of it in services"},
+	{"start-drivers", "of it in drivers and devices"},
+	{"start-profile", "of it in the user's profile"},
+	{"start-shell", "of it in the desktop itself"},
+	{"start-desktop", "until the desktop was there"},
+	{"start-settled", "from then until it was idle"},
 }
 
 // Read measures the machine now. What cannot be measured is left out.
@@ -67,6 +72,9 @@ func Read(m *machine.Machine) []Figure {
 	} else if m.OS == "linux" {
 		all = append(all, lastStart(m.Reader(nil))...)
 		all = append(all, startInLog(m.Reader(nil))...)
+	}
+	if m.OS == "windows" {
+		all = append(all, startOfWindows(m.Reader(nil), !m.Live)...)
 	}
 	return Sorted(all)
 }
@@ -149,6 +157,28 @@ func startInLog(m *machine.Reader) []Figure {
 		return phases(0, 0, 0, kernel, kernel+userspace)
 	}
 	return phases(0, 0, kernel, kernel+initrd, kernel+initrd+userspace)
+}
+
+// startOfWindows is how long the last start took that Windows wrote down, and when that was, where
+// nothing tells it better.
+func startOfWindows(m *machine.Reader, when bool) []Figure {
+	s := cost.LastStart(m)
+	if s.At.IsZero() {
+		return nil
+	}
+	var all []Figure
+	if when {
+		all = append(all, Figure{"last-start", s.At.Unix(), Moment, cost.PerformanceLog})
+	}
+	for _, part := range []struct {
+		name string
+		took int64
+	}{{"start", s.Total}, {"start-kernel", s.Kernel}, {"start-drivers", s.Drivers}, {"start-profile", s.Profile}, {"start-shell", s.Shell}, {"start-desktop", s.Desktop}, {"start-settled", s.Settled}} {
+		if part.took > 0 {
+			all = append(all, Figure{part.name, part.took, Milliseconds, cost.PerformanceLog})
+		}
+	}
+	return all
 }
 
 // telling are the figures by which a person judges a change, the most telling first.

@@ -74,8 +74,11 @@ func (inv Inventory) Measure() {
 	location.SideBySide(len(inv.Items), func(k int) {
 		item := inv.Items[k]
 		unit := ""
-		if strings.HasPrefix(item.Location, "linux.systemd.system") {
+		switch {
+		case strings.HasPrefix(item.Location, "linux.systemd.system"):
 			unit = item.SystemName
+		case item.Location == "windows.services":
+			unit = cost.ServiceUnit(item.SystemName)
 		}
 		item.Cost = costs.Of(item.Target.Path, unit)
 		item.Uses = uses.Of(item.Target.Path, item.User)

@@ -140,6 +140,7 @@ func comparable(moments []measured) string {
 	var running, resting []string
 	var uptimes []int64
 	starts := map[int64]bool{}
+	timed := 0 // moments that know how long the last start took
 	for _, m := range moments {
 		if f, ok := figures.Get(m.Figures, "uptime"); ok {
 			running = append(running, m.Name)
@@ -150,23 +151,29 @@ func comparable(moments []measured) string {
 		if f, ok := figures.Get(m.Figures, "last-start"); ok {
 			starts[f.Value] = true
 		}
+		if _, ok := figures.Get(m.Figures, "start"); ok {
+			timed++
+		}
+	}
+	took := ""
+	switch {
+	case timed < 2:
+	case len(starts) == 1:
+		took = " All are of the same start: how long it took is one figure, not several."
+	default:
+		took = " How long a start took can be compared."
 	}
 	switch {
 	case len(running) == 0:
-		return "The machine did not run when these were taken: only the entries that are enabled can be compared."
+		return "The machine did not run when these were taken: of memory and processes nothing is known." + took + " The entries that are enabled can be compared."
 	case len(running) == 1:
-		return fmt.Sprintf("Only %s was taken while the machine ran: nothing but the entries can be compared.", running[0])
+		return fmt.Sprintf("Only %s was taken while the machine ran: memory and processes can be compared with nothing.", running[0]) + took + " The entries that are enabled can be compared."
 	}
 	text := "Memory, processes and load depend on what was open, and on how long the machine had been running"
 	if least, most := slices.Min(uptimes), slices.Max(uptimes); most > 2*least+60_000 {
 		text += ": these were taken at different times after a start, so they tell little"
 	}
-	text += "."
-	if len(starts) == 1 {
-		text += " All are of the same start: how long it took is one figure, not several."
-	} else {
-		text += " How long a start took can be compared."
-	}
+	text += "." + took
 	if len(resting) > 0 {
 		text += " " + strings.Join(resting, ", ") + ": the machine did not run."
 	}

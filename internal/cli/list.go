@@ -190,8 +190,8 @@ func (o listOptions) layout() (view.Layout, func(a, b *autostart.Entry) int, err
 // byCost sorts by what programs cost: no field, but several.
 const byCost = "cost"
 
-// costliest puts what costs most first: by processor time, then by what was read and written, then
-// by memory. What has no figures comes last.
+// costliest puts what costs most first: by processor time, then by what was read and written, by how
+// long it took to start, and by memory. What has no figures comes last.
 func costliest(a, b *autostart.Entry) int {
 	switch {
 	case a.Cost == nil && b.Cost == nil:
@@ -201,7 +201,7 @@ func costliest(a, b *autostart.Entry) int {
 	case b.Cost == nil:
 		return -1
 	}
-	return cmp.Or(cmp.Compare(b.Cost.CPUMS, a.Cost.CPUMS), cmp.Compare(b.Cost.DiskKB, a.Cost.DiskKB), cmp.Compare(b.Cost.MemoryKB, a.Cost.MemoryKB))
+	return cmp.Or(cmp.Compare(b.Cost.CPUMS, a.Cost.CPUMS), cmp.Compare(b.Cost.DiskKB, a.Cost.DiskKB), cmp.Compare(b.Cost.StartMS, a.Cost.StartMS), cmp.Compare(b.Cost.MemoryKB, a.Cost.MemoryKB))
 }
 
 // comparedCosts says what a list by cost compares.
@@ -209,7 +209,7 @@ func comparedCosts(entries []*autostart.Entry) string {
 	of := map[string]int{}
 	for _, e := range entries {
 		if e.Cost != nil {
-			of[e.Cost.Basis]++
+			of[cmp.Or(e.Cost.Basis, e.Cost.StartBasis)]++
 		}
 	}
 	if len(of) == 0 {

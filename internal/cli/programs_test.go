@@ -15,6 +15,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
+	"lockback/internal/demo"
 	"lockback/internal/testkit"
 )
 
@@ -191,4 +192,59 @@ func TestInstalledProducts(t *testing.T) {
 	for _, name := range []string{"other", "third"} {
 		require.Empty(t, entries[name].Product.Name, name)
 	}
+}
+
+// TestPerformanceLog looks at what Windows wrote down of its starts: what held them up, and how long
+// they took. Of several events the newest counts, wherever it lies; what another wrote does not.
+func TestPerformanceLog(t *testing.T) {
+	at := time.Date(2026, 3, 12, 8, 5, 0, 0, time.UTC)
+	event := func(id uint16, when time.Time, name, path string, took uint32) demo.LoggedEvent {
+		return demo.LoggedEvent{ID: id, Time: when, Data: []demo.Datum{{Name: "Name", Value: name}, {Name: "TotalTime", Value: took}, {Name: "Path", Value: path}}}
+	}
+	start := func(when time.Time, took, desktop uint32) demo.LoggedEvent {
+		return demo.LoggedEvent{ID: 100, Time: when, Data: []demo.Datum{{Name: "BootTime", Value: took}, {Name: "MainPathBootTime", Value: desktop}}}
+	}
+	const tray, logs = `C:\Program Files\Salt\tray.exe`, `Windows\System32\winevt\Logs\`
+	disk := func(provider string) testkit.Program {
+		root := testkit.WindowsDisk(t, testkit.Keys{
+			`Microsoft\Windows\CurrentVersion\Run`: {regf.NewText("tray", tray), regf.NewText("other", `C:\Program Files\Salt\tide.exe`)},
+		}, testkit.Keys{`ControlSet002\Services\Tide`: {regf.NewText("ImagePath", `C:\Program Files\Salt\tide.exe`), regf.NewNumber("Type", 0x10), regf.NewNumber("Start", 2)}}, nil, map[string]string{
+			`Program Files\Salt\tray.exe`: "MZ", `Program Files\Salt\tide.exe`: "MZ",
+			logs + `Microsoft-Windows-Diagnostics-Performance%4Operational.evtx`: string(demo.EventLog(provider,
+				event(101, at, "tray.exe", strings.ToUpper(tray), 8000), event(101, at.Add(-time.Hour), "tray.exe", tray, 9000), event(103, at, "TIDE", "", 7000), event(102, at, "x", tray, 6000),
+				start(at, 61_000, 20_000), start(at.Add(-time.Hour), 71_000, 30_000)))})
+		return testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+	}
+	p := disk("Microsoft-Windows-Diagnostics-Performance")
+	_, entries := p.List(t)
+	log := func(took int64) *autostart.Cost {
+		return &autostart.Cost{StartMS: took, StartBasis: "Windows' performance log"}
+	}
+	require.Equal(t, log(8000), entries["tray"].Cost)
+	require.Equal(t, log(7000), entries["Tide"].Cost)
+	require.Nil(t, entries["other"].Cost, "the service took long, not whatever starts the same program")
+	require.Contains(t, p.OK(t, "show", "name=tray"), "took 8.0 s to start (Windows' performance log)")
+	figures := func(p testkit.Program) (all []string) {
+		for _, row := range strings.Split(strings.TrimSpace(p.OK(t, "figures", "--format", "csv")), "\n")[1:] {
+			if f := strings.Split(row, ","); f[2] != "entries-enabled" {
+				all = append(all, f[0]+" "+f[2]+" "+f[3])
+			}
+		}
+		return all
+	}
+	p.OK(t, "snapshot")
+	both := []string{"last-start 1773302700", "start 61000", "start-desktop 20000"}
+	var want []string
+	for _, moment := range []string{"S1 ", "now "} {
+		for _, f := range both {
+			want = append(want, moment+f)
+		}
+	}
+	require.Equal(t, want, figures(p))
+	require.Contains(t, p.OK(t, "figures"), "All are of the same start")
+	forged := disk("Gullrock")
+	_, entries = forged.List(t)
+	require.Nil(t, entries["tray"].Cost)
+	forged.OK(t, "snapshot")
+	require.Empty(t, figures(forged))
 }

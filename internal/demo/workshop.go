@@ -12,6 +12,9 @@ import (
 // asFound is when the files of the made-up machines were last changed.
 var asFound = time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
 
+// lastStart is when they were started last.
+var lastStart = asFound.Add(-50 * time.Minute)
+
 // piece is one file, link or folder of a made-up disk.
 type piece struct {
 	path  string

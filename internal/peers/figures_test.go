@@ -3,16 +3,24 @@
 package peers
 
 import (
+	"bytes"
 	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"lockback/core/format/evtx"
+	"lockback/internal/demo"
 	"lockback/internal/testkit"
 )
 
@@ -124,4 +132,51 @@ func TestFiguresAsSystemdTells(t *testing.T) {
 	require.NotContains(t, p.OK(t, "show", "tidewatch.service"), "when it last ended")
 	require.Positive(t, got["memory-used"])
 	require.Positive(t, got["entries-enabled"])
+}
+
+// TestEventLogsAsAnotherReaderSees holds what is read of an event log against libevtx.
+func TestEventLogsAsAnotherReaderSees(t *testing.T) {
+	testkit.Need(t, "evtxexport")
+	at := time.Date(2026, 3, 12, 8, 5, 0, 0, time.UTC)
+	long := strings.Repeat("Ebbe & Flut <Ü> ", 40)
+	log := demo.EventLog("Gullrock-Performance",
+		demo.LoggedEvent{ID: 100, Time: at, Data: []demo.Datum{{Name: "BootTime", Value: uint32(4_000_000_000)}, {Name: "Name", Value: long}, {Name: "Empty", Value: ""}}},
+		demo.LoggedEvent{ID: 65535, Time: at.Add(time.Millisecond)}, demo.LoggedEvent{ID: 0, Time: at.Add(time.Hour), Data: []demo.Datum{{Name: "Name", Value: "x"}}})
+	file := filepath.Join(t.TempDir(), "log.evtx")
+	require.NoError(t, os.WriteFile(file, log, 0o644))
+	out, err := exec.Command("evtxexport", "-f", "xml", file).Output()
+	require.NoError(t, err)
+	_, text, _ := strings.Cut(string(out), "\n")
+	var seen []evtx.Event
+	for d := xml.NewDecoder(strings.NewReader(text)); ; {
+		var e struct {
+			System struct {
+				Provider struct {
+					Name string `xml:",attr"`
+				}
+				EventID     uint32
+				TimeCreated struct {
+					SystemTime time.Time `xml:",attr"`
+				}
+			}
+			Data []struct {
+				Name  string `xml:",attr"`
+				Value string `xml:",chardata"`
+			} `xml:"EventData>Data"`
+		}
+		if err := d.Decode(&e); errors.Is(err, io.EOF) {
+			break
+		} else {
+			require.NoError(t, err)
+		}
+		event := evtx.Event{Time: e.System.TimeCreated.SystemTime, Provider: e.System.Provider.Name, ID: e.System.EventID, Data: map[string]string{}}
+		for _, datum := range e.Data {
+			event.Data[datum.Name] = datum.Value
+		}
+		seen = append(seen, event)
+	}
+	require.Len(t, seen, 3)
+	var ours []evtx.Event
+	require.NoError(t, evtx.Read(bytes.NewReader(log), int64(len(log)), func(e evtx.Event) { ours = append(ours, e) }))
+	require.Equal(t, seen, ours)
 }

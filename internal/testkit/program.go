@@ -148,6 +148,7 @@ type Entry struct {
 	Guarded  string
 	Switch   string
 	Problems []string
+	Cost     *autostart.Cost
 }
 
 // Told is [Told] of the entry.

@@ -185,6 +185,12 @@ var Fields = []Field{
 	{"start_ms", func(e *autostart.Entry) string {
 		return costField(e, func(c *autostart.Cost) int64 { return c.StartMS })
 	}},
+	{"start_basis", func(e *autostart.Entry) string {
+		if e.Cost == nil {
+			return ""
+		}
+		return e.Cost.StartBasis
+	}},
 	{"cost_basis", func(e *autostart.Entry) string {
 		if e.Cost == nil {
 			return ""
@@ -230,13 +236,17 @@ func CostWords(c *autostart.Cost) string {
 	if c.DiskKB > 0 {
 		words = append(words, bytesOf(c.DiskKB)+" read and written")
 	}
-	if c.StartMS > 0 {
-		words = append(words, fmt.Sprintf("took %s s to start", seconds(c.StartMS)))
-	}
-	if len(words) == 0 {
+	if len(words) == 0 && c.Basis != "" {
 		words = []string{"nothing that can be measured"}
 	}
-	return strings.Join(words, ", ") + " (" + c.Basis + ")"
+	var all []string
+	if len(words) > 0 {
+		all = append(all, strings.Join(words, ", ")+" ("+c.Basis+")")
+	}
+	if c.StartMS > 0 {
+		all = append(all, fmt.Sprintf("took %s s to start (%s)", seconds(c.StartMS), c.StartBasis))
+	}
+	return strings.Join(all, ", ")
 }
 
 // seconds words milliseconds.
