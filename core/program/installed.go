@@ -1,8 +1,8 @@
 package program
 
 import (
+	"slices"
 	"strings"
-	"time"
 
 	"lockback/core/autostart"
 	"lockback/core/format/windata"
@@ -55,18 +55,19 @@ func installedProducts(m *machine.Reader, files []*File) {
 				best = p
 			}
 		}
-		if best != nil {
+		if best != nil && !f.says(best.Product) {
 			f.Evidence = append(f.Evidence, best.Evidence)
 		}
 	}
 }
 
+// says reports whether evidence of the same basis names the product already.
+func (f *File) says(product string) bool {
+	return slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.Basis == autostart.ByReceipt && e.Product == product })
+}
+
 // productOf reads the key of a product, where it tells in which folder the product lies.
 func productOf(m *machine.Reader, k *machine.RegistryKey) (installed, bool) {
-	name := k.Text("DisplayName")
-	if name == "" {
-		return installed{}, false
-	}
 	folder := k.Text("InstallLocation")
 	for _, value := range []string{"DisplayIcon", "UninstallString"} {
 		if folder != "" {
@@ -78,14 +79,8 @@ func productOf(m *machine.Reader, k *machine.RegistryKey) (installed, bool) {
 	if !ownFolder(folder) {
 		return installed{}, false
 	}
-	p := installed{folder: folder, Evidence: Evidence{Basis: autostart.ByReceipt, Source: "the list of installed products", Maker: k.Text("Publisher"), Product: name, Version: k.Text("DisplayVersion")}}
-	if day, err := time.Parse("20060102", k.Text("InstallDate")); err == nil {
-		p.Installed = day.Format(time.DateOnly)
-	}
-	if command := k.Text("UninstallString"); command != "" {
-		p.Notes = append(p.Notes, Note{"uninstalled by", autostart.Text(command)})
-	}
-	return p, true
+	e, ok := listedProduct(k, "the list of installed products")
+	return installed{folder, e}, ok
 }
 
 // folderIn is the folder of the program that a command or the place of an icon names.

@@ -95,7 +95,7 @@ const version = 2
 func stateOf(m *machine.Reader) string {
 	state := fmt.Sprintf("%d %s", version, time.Now().UTC().Format("2006-01"))
 	if m.OS == "windows" {
-		state += " " + storeState(m)
+		state += " " + storeState(m) + " " + componentsState(m)
 		if info, err := m.Stat(m.Windows() + catalogueFolder); err == nil {
 			state += fmt.Sprintf(" %d", info.ModTime().UnixNano())
 		}

@@ -99,6 +99,7 @@ var witnesses = []witness{
 	{[]string{"windows"}, windowsScripts, false},
 	{[]string{"windows"}, windowsCatalogues, false},
 	{[]string{"windows"}, windowsUnsigned, false},
+	{[]string{"windows"}, installerProducts, false},
 	{[]string{"macos"}, sealedVolume, false},
 	{[]string{"macos"}, macPrograms, false},
 	{[]string{"macos"}, receipts, true},

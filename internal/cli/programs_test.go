@@ -194,6 +194,43 @@ func TestInstalledProducts(t *testing.T) {
 	}
 }
 
+// TestComponents looks at products of the Windows Installer, which say of each file whose it is, and
+// not in which folder they lie. What the record has of a program ends with the product.
+func TestComponents(t *testing.T) {
+	const data, code, ledger = `Microsoft\Windows\CurrentVersion\Installer\UserData\S-1-5-18\`, "B97ED28BB13D2F348AC2FC23B2A19A90", `C:\Program Files\Salt\tray.exe`
+	files := map[string]string{`Program Files\Salt\tray.exe`: "MZ", `Program Files\Salt\shared.exe`: "MZ", `Program Files\Salt\other.exe`: "MZ"}
+	keys := testkit.Keys{
+		`Microsoft\Windows\CurrentVersion\Run`:                  {regf.NewText("tray", ledger), regf.NewText("shared", `C:\Program Files\Salt\shared.exe`), regf.NewText("other", `C:\Program Files\Salt\other.exe`)},
+		data + `Components\DCBA71A5788120243841000000002020`:    {regf.NewText(code, strings.ToUpper(ledger))},
+		data + `Components\DCBA71A5788120243841000000002021`:    {regf.NewText(code, `C?\Program Files\Salt\shared.exe`)},
+		data + `Components\DCBA71A5788120243841000000002022`:    {regf.NewText("00000000B13D2F348AC2FC23B2A19A90", `C:\Program Files\Salt\other.exe`)}, // of a product that is not there
+		data + `Products\` + code + `\InstallProperties`:        {regf.NewText("DisplayName", "Saltmarsh Ledger"), regf.NewText("Publisher", "Saltmarsh Ledgers"), regf.NewText("DisplayVersion", "12.1.0"), regf.NewText("UninstallString", "MsiExec.exe /I{B82DE79B}")},
+		`Microsoft\Windows\CurrentVersion\Uninstall\{B82DE79B}`: {regf.NewText("DisplayName", "Saltmarsh Ledger"), regf.NewText("InstallLocation", `C:\Program Files\Salt\`), regf.NewText("UninstallString", "MsiExec.exe /I{B82DE79B}")},
+	}
+	p := testkit.Program{Root: testkit.WindowsDisk(t, keys, nil, nil, files), Store: filepath.Join(t.TempDir(), "record.db")}
+	check := func(p testkit.Program) {
+		_, entries := p.List(t)
+		for _, name := range []string{"tray", "shared"} {
+			require.Equal(t, autostart.Product{Name: "Saltmarsh Ledger", Version: "12.1.0"}, entries[name].Product, name)
+			require.Equal(t, 1, strings.Count(p.OK(t, "show", "name="+name), "MsiExec.exe"), name)
+		}
+		require.Equal(t, autostart.Product{Name: "Saltmarsh Ledger"}, entries["other"].Product, "the folder alone says so")
+	}
+	check(p)
+	p.OK(t, "snapshot")
+	check(p)
+	for name := range keys {
+		if strings.HasPrefix(name, data) || strings.Contains(name, "Uninstall") {
+			delete(keys, name)
+		}
+	}
+	hive, err := os.ReadFile(filepath.Join(testkit.WindowsDisk(t, keys, nil, nil, nil), "Windows/System32/config/SOFTWARE"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "Windows/System32/config/SOFTWARE"), hive, 0o644))
+	_, entries := p.List(t)
+	require.Empty(t, entries["tray"].Product.Name)
+}
+
 // TestPerformanceLog looks at what Windows wrote down of its starts: what held them up, and how long
 // they took. Of several events the newest counts, wherever it lies; what another wrote does not.
 func TestPerformanceLog(t *testing.T) {

@@ -269,3 +269,39 @@ func TestFreshWineHasNoFalseAlarms(t *testing.T) {
 		}
 	}
 }
+
+// installerPackage is the source of a package of the Windows Installer with one program.
+const installerPackage = `<?xml version="1.0" encoding="utf-8"?>
+<Wix xmlns="http://schemas.microsoft.com/wix/2006/wi">
+  <Product Name="Saltmarsh Ledger" Id="*" UpgradeCode="5A17ABCD-1887-4201-8314-000000000201" Language="1033" Codepage="1252" Version="12.1.0" Manufacturer="Saltmarsh Ledgers">
+    <Package Id="*" Description="Ledger" Manufacturer="Saltmarsh Ledgers" InstallerVersion="200" Languages="1033" Compressed="yes" SummaryCodepage="1252"/>
+    <Media Id="1" Cabinet="ledger.cab" EmbedCab="yes"/>
+    <Directory Id="TARGETDIR" Name="SourceDir"><Directory Id="ProgramFilesFolder" Name="PFiles"><Directory Id="Salt" Name="Salt">
+      <Component Id="Tray" Guid="5A17ABCD-1887-4202-8314-000000000202"><File Id="TrayEXE" Name="tray.exe" DiskId="1" Source="tray.exe" KeyPath="yes"/></Component>
+    </Directory></Directory></Directory>
+    <Feature Id="Complete" Level="1"><ComponentRef Id="Tray"/></Feature>
+  </Product>
+</Wix>
+`
+
+// TestInstalledByTheInstaller lets the prefix's own Windows Installer install a program, and looks
+// at what the list says of it: whose it is, from when, and that nothing is said once it is gone.
+func TestInstalledByTheInstaller(t *testing.T) {
+	w := testkit.NewWine(t)
+	testkit.Need(t, "wixl")
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tray.exe"), []byte("MZ"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "ledger.wxs"), []byte(installerPackage), 0o644))
+	testkit.Shell(t, "cd "+dir+" && wixl -o ledger.msi ledger.wxs")
+	w.OK(t, "wine", "msiexec", "/i", `Z:`+strings.ReplaceAll(dir, "/", `\`)+`\ledger.msi`, "/qn")
+	const tray = `C:\Program Files (x86)\Salt\tray.exe`
+	w.OK(t, "wine", "reg", "add", `HKLM\Software\Microsoft\Windows\CurrentVersion\Run`, "/v", "Ledger", "/d", `"`+tray+`"`, "/f")
+	e := w.List(t)["Ledger"]
+	require.Equal(t, autostart.Maker{Name: "Saltmarsh Ledgers", Basis: autostart.ByReceipt}, e.Maker)
+	require.Equal(t, "Saltmarsh Ledger 12.1.0", e.Product.Name+" "+e.Product.Version)
+	require.Equal(t, time.Now().Format(time.DateOnly), e.Product.Installed)
+	w.OK(t, "wine", "msiexec", "/x", `Z:`+strings.ReplaceAll(dir, "/", `\`)+`\ledger.msi`, "/qn")
+	require.NoError(t, os.MkdirAll(filepath.Join(w.Drive, "Program Files (x86)/Salt"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(w.Drive, "Program Files (x86)/Salt/tray.exe"), []byte("MZ"), 0o644))
+	require.Empty(t, w.List(t)["Ledger"].Product.Name)
+}
