@@ -20,6 +20,7 @@ var mayImport = []struct{ room, allowed string }{
 	{`core/format/windata`, `^$`},
 	{`core/format/launchd`, `core/format/plist`}, // a job is a property list
 	{`core/format/(authenticode|codesign)`, `core/format/cms`},
+	{`core/format/rpmdb`, `core/format/sqlitefile`},
 	{`core/format/.*`, `core/format/windata`}, // what formats of one system have in common
 	{`core/machine`, `core/(autostart|format/(regf|taskxml|plist|windata))`},
 	{`core/location/part`, `core/(machine|format/.*)`},

@@ -2,6 +2,7 @@ package cost
 
 import (
 	"path"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -30,15 +31,48 @@ func (c *Costs) fromJournal(m *machine.Reader) {
 }
 
 // ReadJournal reads the system's present log, where it is kept on the disk: the file that is
-// written to, which systemd starts anew when it has grown large.
+// written to, and, where nothing of the kind stands in it, the last one before it. systemd begins
+// a new file when one has grown large, and calls the old one after the time at which it began.
 func ReadJournal(m *machine.Reader, messages, fields []string, visit func(journal.Entry)) {
 	if m.ID == "" || strings.ContainsAny(m.ID, "/\x00") {
 		return
 	}
-	file, size, err := m.OpenFile(path.Join("/var/log/journal", m.ID, "system.journal"))
-	if err != nil {
+	folder := path.Join("/var/log/journal", m.ID)
+	found := false
+	read := func(name string) {
+		file, size, err := m.OpenFile(path.Join(folder, name))
+		if err != nil {
+			return
+		}
+		defer file.Close()
+		journal.Read(file, size, messages, fields, func(e journal.Entry) {
+			found = true
+			visit(e)
+		})
+	}
+	if read("system.journal"); found {
 		return
 	}
-	defer file.Close()
-	journal.Read(file, size, messages, fields, visit)
+	entries, _ := m.ReadDir(folder)
+	last := ""
+	for _, e := range entries {
+		if began(e.Name()) > began(last) {
+			last = e.Name()
+		}
+	}
+	if last != "" {
+		read(last)
+	}
+}
+
+// archived is what a closed file of the system's log is called, journal_file_archive of systemd: the
+// id and the number of its first entry, and the time of it in microseconds, in hexadecimal.
+var archived = regexp.MustCompile(`^system@[0-9a-f]{32}-[0-9a-f]{16}-([0-9a-f]{16})\.journal$`)
+
+// began is the time in the name of a closed file; empty where it is none.
+func began(name string) string {
+	if m := archived.FindStringSubmatch(name); m != nil {
+		return m[1]
+	}
+	return ""
 }

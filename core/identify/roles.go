@@ -23,6 +23,33 @@ var serviceGroups = map[string]string{
 	"ms_windowslocalvalidation": "security", "ms_windowsremotevalidation": "security",
 }
 
+// setupClasses are what devices are for by their setup class, "System-Defined Device Setup Classes
+// Available to Vendors" and "... Reserved for System Use" of Microsoft's documents.
+var setupClasses = map[string]string{
+	"{4d36e96b-e325-11ce-bfc1-08002be10318}": "input",    // Keyboard
+	"{4d36e96f-e325-11ce-bfc1-08002be10318}": "input",    // Mouse
+	"{745a17a0-74d3-11d0-b6fe-00a0c90f57da}": "input",    // HIDClass
+	"{4d36e968-e325-11ce-bfc1-08002be10318}": "display",  // Display
+	"{4d36e96e-e325-11ce-bfc1-08002be10318}": "display",  // Monitor
+	"{4d36e96c-e325-11ce-bfc1-08002be10318}": "sound",    // Media
+	"{c166523c-fe0c-4a94-a586-f1a80cfbbf3e}": "sound",    // AudioEndpoint
+	"{4d36e972-e325-11ce-bfc1-08002be10318}": "network",  // Net
+	"{4d36e973-e325-11ce-bfc1-08002be10318}": "network",  // NetClient
+	"{4d36e974-e325-11ce-bfc1-08002be10318}": "network",  // NetService
+	"{4d36e975-e325-11ce-bfc1-08002be10318}": "network",  // NetTrans
+	"{4d36e96d-e325-11ce-bfc1-08002be10318}": "network",  // Modem
+	"{e0cbf06c-cd8b-4647-bb8a-263b43f0f974}": "network",  // Bluetooth
+	"{4d36e967-e325-11ce-bfc1-08002be10318}": "storage",  // DiskDrive
+	"{4d36e965-e325-11ce-bfc1-08002be10318}": "storage",  // CDROM
+	"{4d36e96a-e325-11ce-bfc1-08002be10318}": "storage",  // HDC
+	"{4d36e97b-e325-11ce-bfc1-08002be10318}": "storage",  // SCSIAdapter
+	"{71a27cdd-812a-11d0-bec7-08002be2092f}": "storage",  // Volume
+	"{4d36e979-e325-11ce-bfc1-08002be10318}": "printing", // Printer
+	"{50dd5230-ba8a-11d1-bf5d-0000f805f530}": "security", // SmartCardReader
+	"{53d29ef7-377c-4d14-864b-eb3a85769359}": "security", // Biometric
+	"{d94ee5d8-d189-4994-83d2-f68d7d41b0e6}": "security", // SecurityDevices
+}
+
 // placeRoles are what an entry is for by what its place makes of it.
 var placeRoles = map[location.Role]string{
 	location.Driver: "device", location.Module: "device", location.Device: "device", location.SignInStep: "security", location.Sound: "sound", location.Camera: "device", location.InputMode: "input",
@@ -37,8 +64,12 @@ var locationRoles = map[string]string{
 // hurting are the roles whose loss hurts, and what is said of it.
 var hurting = map[string]string{"security": "security", "input": "input", "display": "screen", "storage": "disks", "accessibility": "accessibility"}
 
-// provenRole is what an entry is for, as far as its group, its place or its location proves it.
+// provenRole is what an entry is for, as far as the class of its device, its group, its place or its
+// location proves it.
 func provenRole(item *location.Item) string {
+	if role := setupClasses[item.DeviceClass]; role != "" {
+		return role
+	}
 	if role := serviceGroups[strings.ToLower(item.Group)]; role != "" {
 		return role
 	}

@@ -159,6 +159,9 @@ type Item struct {
 	Role Role
 	// Group is the group that Windows loads a service or driver in.
 	Group string
+	// DeviceClass is the setup class of a device that a driver is for, as the id that Windows has for
+	// it, in small letters.
+	DeviceClass string
 	Switcher
 }
 

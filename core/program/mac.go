@@ -60,6 +60,7 @@ func (f *File) bundle() (b bundle, ok bool) {
 func (f *File) bundleSays(b bundle) {
 	e := Evidence{Basis: autostart.ByBundle, Source: b.folder + "/Contents/Info.plist, which anybody can write", Product: firstOf(b.dict.Text("CFBundleDisplayName"), b.dict.Text("CFBundleName")),
 		Version: firstOf(b.dict.Text("CFBundleShortVersionString"), b.dict.Text("CFBundleVersion"))}
+	e.Role = b.role()
 	if id := b.dict.Text("CFBundleIdentifier"); id != "" {
 		e.Bundle = id
 		e.Notes = append(e.Notes, Note{"bundle id", autostart.Text(id)})
@@ -71,6 +72,36 @@ func (f *File) bundleSays(b bundle) {
 		e.Notes = append(e.Notes, Note{"notarised", "a ticket is stapled to it; whether it is of this app was not checked"})
 	}
 	f.Evidence = append(f.Evidence, e)
+}
+
+// bundleKeys are keys of an Info.plist that a bundle of one purpose alone has, by Apple's document
+// "Information Property List".
+var bundleKeys = []struct{ key, role string }{
+	{"InputMethodConnectionName", "input"}, {"IOKitPersonalities", "device"}, {"AudioComponents", "sound"},
+}
+
+// bundleTypes are the endings of bundles of one purpose.
+var bundleTypes = map[string]string{".kext": "device", ".dext": "device", ".driver": "device", ".saver": "display", ".networkextension": "network"}
+
+// appCategories are what an app says that it is for, LSApplicationCategoryType, where that is one of
+// the roles.
+var appCategories = map[string]string{
+	"public.app-category.business": "office", "public.app-category.productivity": "office", "public.app-category.finance": "office",
+	"public.app-category.music": "media", "public.app-category.video": "media", "public.app-category.photography": "media", "public.app-category.entertainment": "media",
+	"public.app-category.social-networking": "messaging",
+}
+
+// role is what a bundle is for by its type, as it says itself; empty where that tells nothing.
+func (b bundle) role() string {
+	if role := bundleTypes[path.Ext(b.folder)]; role != "" {
+		return role
+	}
+	for _, k := range bundleKeys {
+		if b.dict.Has(k.key) {
+			return k.role
+		}
+	}
+	return appCategories[b.dict.Text("LSApplicationCategoryType")]
 }
 
 // macSignature adds what the signature of a program proves.

@@ -88,7 +88,7 @@ func (f *File) key(state string) string {
 }
 
 // version is raised when what the witnesses find means something else than before.
-const version = 2
+const version = 3
 
 // stateOf tells databases from others that say something else: what they are was written then.
 // Certificates end, so nothing is kept for longer than a month.

@@ -10,6 +10,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/desktopentry"
+	"lockback/core/format/sqlitefile"
 	"lockback/core/location"
 	"lockback/core/machine"
 )
@@ -30,6 +31,7 @@ func (u *Uses) linux() {
 				u.add(u.ofDesktopFile(id, user), autostart.Use{Last: at, User: name, Basis: "GNOME's list of " + name})
 			}
 		}
+		u.plasma(user)
 		// Every program of GTK and most others note which files they opened.
 		if text, err := u.machine.ReadFile(path.Join(user.Home, ".local/share/recently-used.xbel"), maxList); err == nil {
 			for command, use := range ParseRecentlyUsed(text) {
@@ -39,6 +41,43 @@ func (u *Uses) linux() {
 		}
 	}
 }
+
+// plasmaDatabase is where the activity manager of Plasma counts what a person opens.
+const plasmaDatabase = ".local/share/kactivitymanagerd/resources/database"
+
+// plasma reads when a person last started each application from Plasma's menu, its runner or its
+// bar of tasks: rows of ResourceScoreCache for each activity and place to start from, with the time
+// in seconds (ResourceScoreCache.cpp of kactivitymanagerd).
+func (u *Uses) plasma(user *machine.User) {
+	file, size, err := u.machine.OpenFile(path.Join(user.Home, plasmaDatabase))
+	if err != nil || size > maxDatabase {
+		return
+	}
+	defer file.Close()
+	db, err := sqlitefile.Open(file, size)
+	if err != nil {
+		return
+	}
+	defer db.Close()
+	if db.Tables("ResourceScoreCache") != nil {
+		return
+	}
+	rows, err := db.Rows(`SELECT targettedResource, max(lastUpdate) FROM ResourceScoreCache WHERE targettedResource LIKE 'applications:%' AND length(targettedResource) < 300 AND typeof(lastUpdate) = 'integer' GROUP BY targettedResource LIMIT ?`, int64(maxEntries))
+	if err != nil {
+		return
+	}
+	name := autostart.Text(user.Name)
+	for _, row := range rows {
+		resource, ok1 := row[0].(string)
+		at, ok2 := row[1].(int64)
+		if ok1 && ok2 && at > 0 && at < 1<<40 {
+			u.add(u.ofDesktopFile(strings.TrimPrefix(resource, "applications:"), user), autostart.Use{Last: time.Unix(at, 0).UTC(), User: name, Basis: "Plasma's list of " + name})
+		}
+	}
+}
+
+// maxDatabase is how large such a database may be, in bytes.
+const maxDatabase = 64 << 20
 
 // applicationFolders hold the desktop files of applications.
 func applicationFolders(user *machine.User) []string {

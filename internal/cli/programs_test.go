@@ -4,6 +4,7 @@ package cli_test
 
 import (
 	"bytes"
+	"database/sql"
 	"encoding/binary"
 	"os"
 	"path/filepath"
@@ -135,9 +136,13 @@ func TestRolesOfServices(t *testing.T) {
 		return []regf.Value{regf.NewText("DisplayName", group), regf.NewExpand("ImagePath", image), regf.NewNumber("Type", 0x10), regf.NewNumber("Start", 2), regf.NewText("Group", group)}
 	}
 	root := testkit.WindowsDisk(t, nil, testkit.Keys{
-		`ControlSet002\Services\good`: service("FSFilter Anti-Virus", `C:\Program Files\Tide\good.exe`),
-		`ControlSet002\Services\bad`:  service("AudioGroup", `C:\Program Files\Tide\bad.exe`),
-		`ControlSet002\Services\sly`:  service("Pointer Class", `C:\Program Files\Tide\bad.exe`),
+		`ControlSet002\Services\good`:         service("FSFilter Anti-Virus", `C:\Program Files\Tide\good.exe`),
+		`ControlSet002\Services\bad`:          service("AudioGroup", `C:\Program Files\Tide\bad.exe`),
+		`ControlSet002\Services\sly`:          service("Pointer Class", `C:\Program Files\Tide\bad.exe`),
+		`ControlSet002\Services\Reader`:       {regf.NewText("DisplayName", "Label reader"), regf.NewNumber("Type", 1), regf.NewNumber("Start", 3), regf.NewText("Group", "Base")},
+		`ControlSet002\Services\bus`:          {regf.NewText("DisplayName", "Tide bus"), regf.NewNumber("Type", 1), regf.NewNumber("Start", 3), regf.NewText("Group", "Network")},
+		`ControlSet002\Enum\USB\VID_1887\5&1`: {regf.NewText("Service", "READER"), regf.NewText("ClassGUID", "{745A17A0-74D3-11D0-B6FE-00A0C90F57DA}")},
+		`ControlSet002\Enum\USB\VID_1888\5&2`: {regf.NewText("Service", "bus"), regf.NewText("ClassGUID", "{00000000-74D3-11D0-B6FE-00A0C90F57DA}")},
 	}, nil, map[string]string{`Program Files\Tide\good.exe`: string(signedProgram(t)), `Program Files\Tide\bad.exe`: "MZ"})
 	p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
 	list, _ := p.List(t)
@@ -145,7 +150,8 @@ func TestRolesOfServices(t *testing.T) {
 	for _, e := range list.Entries {
 		guards[e.Name+" "+e.Role] = e.Guarded
 	}
-	require.Equal(t, map[string]string{"FSFilter Anti-Virus security": "it protects the machine", "AudioGroup sound": "", "Pointer Class input": ""}, guards)
+	require.Equal(t, map[string]string{"FSFilter Anti-Virus security": "it protects the machine", "AudioGroup sound": "", "Pointer Class input": "",
+		"Label reader input": "a driver: without it the machine may not start, or a device not work", "Tide bus network": "a driver: without it the machine may not start, or a device not work"}, guards)
 }
 
 // What vouches for a program does so while it is whole: the seal of an app, a catalogue.
@@ -284,4 +290,52 @@ func TestPerformanceLog(t *testing.T) {
 	require.Nil(t, entries["tray"].Cost)
 	forged.OK(t, "snapshot")
 	require.Empty(t, figures(forged))
+}
+
+// TestLastUsedInPlasma looks at what Plasma keeps of the programs that a person starts: the latest of
+// several rows counts. A database that would never end, or is none, tells nothing.
+func TestLastUsedInPlasma(t *testing.T) {
+	root := t.TempDir()
+	home := filepath.Join(root, "home/ines")
+	for name, text := range map[string]string{
+		"etc/os-release": "ID=gullrock\n", "etc/machine-id": "00112233445566778899aabbccddeeff\n", "etc/passwd": "ines:x:1000:1000::/home/ines:/bin/sh\n", "opt/tide/board": "#!/bin/sh\n",
+		"etc/xdg/autostart/board.desktop": "[Desktop Entry]\nType=Application\nName=Tide board\nExec=/opt/tide/board --full\n", "usr/share/applications/tide.board.desktop": "[Desktop Entry]\nType=Application\nName=Tide board\nExec=/opt/tide/board %U\n",
+	} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o755))
+	}
+	require.NoError(t, os.MkdirAll(filepath.Join(home, ".local/share/kactivitymanagerd/resources"), 0o755))
+	file := filepath.Join(home, ".local/share/kactivitymanagerd/resources/database")
+	p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+	const table = "(usedActivity TEXT, initiatingAgent TEXT, targettedResource TEXT, scoreType INTEGER, cachedScore FLOAT, firstUpdate INTEGER, lastUpdate INTEGER)"
+	const rows = "INSERT INTO R VALUES ('a', 'org.kde.plasma.kickoff', 'applications:tide.board.desktop', 0, 1.0, 1773000000, 1773215000), ('b', 'org.kde.krunner', 'applications:tide.board.desktop', 0, 1.0, 1773000000, 1773100000)," +
+		"('a', 'x', 'applications:../../../etc/passwd', 0, 1.0, 1, 1773900000), ('a', 'x', 'applications:tide.board.desktop', 0, 1.0, 1, 'late'), ('a', 'x', '/home/ines/tide.board.desktop', 0, 1.0, 1, 1773900000)"
+	for _, c := range []struct {
+		statements []string
+		want       string
+	}{
+		{[]string{"CREATE TABLE ResourceScoreCache" + table, strings.Replace(rows, "INTO R", "INTO ResourceScoreCache", 1)}, "last used on 2026-03-11"},
+		{[]string{"CREATE TABLE Other" + table}, ""},
+		{[]string{"CREATE VIEW ResourceScoreCache AS WITH RECURSIVE e(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM e) SELECT 'applications:tide.board.desktop' AS targettedResource, 1773215000 AS lastUpdate FROM e"}, ""},
+		{nil, ""},
+	} {
+		require.NoError(t, os.RemoveAll(file))
+		require.NoError(t, os.WriteFile(file, []byte("none"), 0o600))
+		if c.statements != nil {
+			require.NoError(t, os.Remove(file))
+			db, err := sql.Open("sqlite", file)
+			require.NoError(t, err)
+			for _, s := range c.statements {
+				_, err := db.Exec(s)
+				require.NoError(t, err)
+			}
+			require.NoError(t, db.Close())
+		}
+		said := p.OK(t, "show", "name=Tide board")
+		if c.want == "" {
+			require.NotContains(t, said, "last used", c.statements)
+		} else {
+			require.Contains(t, said, c.want+" by ines (Plasma's list of ines)")
+		}
+	}
 }

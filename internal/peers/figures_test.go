@@ -34,7 +34,7 @@ func TestFiguresAsSystemdTells(t *testing.T) {
 	_, out := b.boot(t, "printf 'MESSAGE_ID=ae8f7b866b0347b9af31fe1c80b127c0\nMESSAGE=forged\nUNIT=tidewatch.service\nCPU_USAGE_NSEC=1973000000\n' | logger --journald", "lockback list --all --format json > /opt/gullrock/list.json",
 		"for u in cron dbus systemd-journald systemd-logind; do systemctl show -p Id,MemoryCurrent,CPUUsageNSec,InactiveExitTimestampMonotonic,ActiveEnterTimestampMonotonic $u.service | tr '\\n' ' '; echo; done",
 		"lockback snapshot > /dev/null", "lockback figures --format json > /opt/gullrock/figures.json", "lockback figures",
-		"systemd-analyze time", "echo running: $(systemctl list-units --type=service --state=running --no-legend | wc -l)")
+		"systemd-analyze time", "echo running: $(systemctl list-units --type=service --state=running --no-legend | wc -l)", "journalctl --rotate")
 	read := func(name string, into any) {
 		text, err := os.ReadFile(filepath.Join(b.root, "opt/gullrock", name))
 		require.NoError(t, err)
@@ -109,7 +109,8 @@ func TestFiguresAsSystemdTells(t *testing.T) {
 	running, err := strconv.ParseInt(regexp.MustCompile(`running: (\d+)`).FindStringSubmatch(out)[1], 10, 64)
 	require.NoError(t, err)
 	require.InDelta(t, float64(running), float64(got["services-running"]), 1, out)
-	// The disk tells of the start, and of units that ended, what its journal has.
+	// The disk tells of the start, and of units that ended, what its journal has: of the start, in the
+	// file that systemd has closed since.
 	p := testkit.Program{Root: b.root, Store: filepath.Join(t.TempDir(), "record.db")}
 	p.OK(t, "snapshot")
 	var resting struct {

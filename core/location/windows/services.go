@@ -3,6 +3,7 @@ package windows
 import (
 	"fmt"
 	"strings"
+	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
@@ -135,7 +136,40 @@ func serviceFacts(k *machine.RegistryKey, dll string) func() []location.Fact {
 	}
 }
 
+// maxDevices is how many devices are looked at: a computer of many years knows some thousands.
+const maxDevices = 20_000
+
+// deviceClasses are the setup classes of the devices that Windows has met, by the service that drives
+// each: below Enum stand the buses, their devices, and of each device the places where it was seen
+// ("HKLM\SYSTEM\CurrentControlSet\Enum Registry Tree" of Microsoft's documents).
+func deviceClasses(s *location.Survey) map[string]string {
+	classes := map[string]string{}
+	root, err := s.Machine.Key(ccs + `\Enum`)
+	if err != nil {
+		return classes
+	}
+	seen := 0
+	buses, _ := root.Subkeys()
+	for _, bus := range buses {
+		devices, _ := bus.Subkeys()
+		for _, device := range devices {
+			instances, _ := device.Subkeys()
+			for _, k := range instances {
+				if seen++; seen > maxDevices {
+					return classes
+				}
+				service := strings.ToLower(k.Text("Service"))
+				if _, known := classes[service]; !known && service != "" {
+					classes[service] = strings.ToLower(k.Text("ClassGUID"))
+				}
+			}
+		}
+	}
+	return classes
+}
+
 func readDrivers(s *location.Survey) {
+	classes := sync.OnceValue(func() map[string]string { return deviceClasses(s) })
 	eachService(s, driverTypes, func(k *machine.RegistryKey, kind, start uint64) {
 		p := place{RegistryKey: k}
 		item := newItem(p.origin(), displayName(k), k.Text("ImagePath"))
@@ -157,7 +191,7 @@ func readDrivers(s *location.Survey) {
 		}
 		item.Artifacts = artifacts(machine.RegistryValue(k.Path, "Start"))
 		item.Switcher = startType{k.Path, startDemand}
-		item.Facts = serviceFacts(k, "")
+		item.Facts, item.Group, item.DeviceClass = serviceFacts(k, ""), k.Text("Group"), classes()[strings.ToLower(k.Name())]
 		s.Add(strings.ToLower(k.Name()), item)
 	})
 }
