@@ -121,6 +121,11 @@ func (f *Files) Resolve(name string) (string, error) {
 	return f.resolve(name, true)
 }
 
+// ResolveFolder follows every link in the path but one that the last element is.
+func (f *Files) ResolveFolder(name string) (string, error) {
+	return f.resolve(name, false)
+}
+
 func (f *Files) resolve(name string, last bool) (string, error) {
 	name, err := f.names.local(f, name)
 	if err != nil {

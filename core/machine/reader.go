@@ -65,6 +65,9 @@ func (r *Reader) Resolve(name string) (string, error) {
 	return r.m.Resolve(name)
 }
 
+// ResolveFolder is [Files.ResolveFolder].
+func (r *Reader) ResolveFolder(name string) (string, error) { return r.m.ResolveFolder(name) }
+
 // Reach is [Files.Reach].
 func (r *Reader) Reach(name string, last bool) (string, error) { return r.m.Reach(name, last) }
 

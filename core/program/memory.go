@@ -1,9 +1,11 @@
 package program
 
 import (
-	"encoding/json"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"slices"
+	"strconv"
 	"time"
 
 	"lockback/core/machine"
@@ -47,13 +49,6 @@ func (m *Memory) Fresh() []Row {
 	return all
 }
 
-// remembered is the form in which evidence is kept.
-type remembered struct {
-	Path     string
-	Kind     string
-	Evidence []Evidence
-}
-
 // recall fills in what is known of a file, and reports whether it is.
 func (m *Memory) recall(f *File, state string) bool {
 	if m == nil {
@@ -64,7 +59,7 @@ func (m *Memory) recall(f *File, state string) bool {
 		return false
 	}
 	var was remembered
-	if json.Unmarshal(r.Evidence, &was) != nil || was.Path != f.Path {
+	if !was.decode(r.Evidence) || was.Path != f.Path {
 		return false
 	}
 	f.Kind, f.Evidence = was.Kind, was.Evidence
@@ -75,20 +70,19 @@ func (m *Memory) keep(f *File, state string) {
 	if m == nil {
 		return
 	}
-	b, err := json.Marshal(remembered{f.Path, f.Kind, f.Evidence})
-	if err != nil {
-		return
-	}
-	r := Row{f.Name, f.key(state), b}
+	r := Row{f.Name, f.key(state), (&remembered{f.Path, f.Kind, f.Evidence}).encode()}
 	m.rows[f.Name], m.fresh[f.Name] = r, r
 }
 
 func (f *File) key(state string) string {
-	return fmt.Sprintf("%d %d %d %s", f.Size, f.Modified.UnixNano(), f.number, state)
+	b := strconv.AppendInt(make([]byte, 0, 80), f.Size, 10)
+	b = strconv.AppendInt(append(b, ' '), f.Modified.UnixNano(), 10)
+	b = strconv.AppendUint(append(b, ' '), f.number, 10)
+	return string(append(append(b, ' '), state...))
 }
 
 // version is raised when what the witnesses find means something else than before.
-const version = 3
+const version = 4
 
 // stateOf tells databases from others that say something else: what they are was written then.
 // Certificates end, so nothing is kept for longer than a month.
@@ -107,7 +101,9 @@ func stateOf(m *machine.Reader) string {
 			state += " -"
 		}
 	}
-	return state
+	// It stands in every row: a short form of it tells as well whether anything changed.
+	sum := sha256.Sum256([]byte(state))
+	return hex.EncodeToString(sum[:12])
 }
 
 // databases are the files whose change may change what is known of others.

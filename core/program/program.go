@@ -184,7 +184,8 @@ func (b *Book) ask(always bool, files []*File) {
 // /dev/null, which stands for one that is not to be there.
 func (f *File) find() (ok bool) {
 	info, err := f.machine.Lstat(f.Name)
-	if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+	link := err == nil && info.Mode()&fs.ModeSymlink != 0
+	if link {
 		if target, err := f.machine.Readlink(f.Name); err == nil && target == "/dev/null" && f.machine.OS != "windows" {
 			f.Path, f.Nothing = f.Name, true
 			return true
@@ -199,7 +200,11 @@ func (f *File) find() (ok bool) {
 	if f.machine.OS == "windows" {
 		return true
 	}
-	if full, err := f.machine.Resolve(f.Name); err == nil {
+	resolve := f.machine.ResolveFolder // what is no link need not be looked at once more
+	if link {
+		resolve = f.machine.Resolve
+	}
+	if full, err := resolve(f.Name); err == nil {
 		f.Path = full
 	}
 	return true

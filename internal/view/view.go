@@ -365,21 +365,19 @@ func (p Printer) JSON(v any) error {
 // around, which JSON lets stand: DEL, the C1 controls, marks of direction. They can only be in
 // strings, where an escape means the same.
 func escapeJSON(text []byte) []byte {
-	harmless := true
-	for _, c := range text {
-		if c >= 0x7f {
-			harmless = false
-			break
-		}
-	}
-	if harmless {
+	harmless := plainLength(text)
+	if harmless == len(text) {
 		return text
 	}
 	out := make([]byte, 0, len(text)+64)
-	for len(text) > 0 {
+	for ; len(text) > 0; harmless = plainLength(text) {
+		out, text = append(out, text[:harmless]...), text[harmless:]
+		if len(text) == 0 {
+			break
+		}
 		r, n := utf8.DecodeRune(text)
 		switch {
-		case r < 0x7f || !unsafe(r):
+		case !unsafe(r):
 			out = append(out, text[:n]...)
 		case r > 0xffff:
 			high, low := utf16.EncodeRune(r)
@@ -390,6 +388,16 @@ func escapeJSON(text []byte) []byte {
 		text = text[n:]
 	}
 	return out
+}
+
+// plainLength is how many bytes stand before the first that may be part of such a character.
+func plainLength(text []byte) int {
+	for k, c := range text {
+		if c >= 0x7f {
+			return k
+		}
+	}
+	return len(text)
 }
 
 // JSONList writes a value whose last field is a list, one element a line: as
@@ -421,7 +429,7 @@ func JSONList[T any](p Printer, head any, name string, list []T, tail any, encod
 				b, err = encode(b, list[i])
 				b = append(b, '\n')
 			}
-			parts[k] = b
+			parts[k] = escapeJSON(b)
 			return err
 		})
 	}
@@ -430,7 +438,7 @@ func JSONList[T any](p Printer, head any, name string, list []T, tail any, encod
 	}
 	fmt.Fprintf(p.Out, "%s,\n %q: [\n", escapeJSON(first[:len(first)-1]), name)
 	for _, part := range parts {
-		if _, err := p.Out.Write(escapeJSON(part)); err != nil {
+		if _, err := p.Out.Write(part); err != nil {
 			return err
 		}
 	}
