@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"lockback/core/machine"
@@ -17,6 +18,24 @@ import (
 type Memory struct {
 	rows  map[string]Row
 	fresh map[string]Row
+
+	looked, unknown atomic.Int64
+}
+
+// Progress is how many of the files that the memory does not have were looked at so far, for one
+// who waits: another goroutine may ask.
+func (m *Memory) Progress() (looked, of int) { return int(m.looked.Load()), int(m.unknown.Load()) }
+
+// begin begins to count how many of some files were looked at.
+func (m *Memory) begin(files []*File) {
+	if m == nil {
+		return
+	}
+	m.looked.Store(0)
+	m.unknown.Store(int64(len(files)))
+	for _, f := range files {
+		f.looked = &m.looked
+	}
 }
 
 // Row is what a memory keeps of one file.

@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"lockback/core/autostart"
@@ -73,7 +74,9 @@ type File struct {
 	Evidence []Evidence
 
 	machine *machine.Reader
-	number  uint64 // of the file on its disk
+	number  uint64        // of the file on its disk
+	looked  *atomic.Int64 // counts the files that were looked at, see [Memory.Progress]
+	counted bool
 	known   *autostart.Known
 }
 
@@ -155,6 +158,7 @@ func (b *Book) Look(names []string) {
 		}
 	}
 	fresh = found
+	b.memory.begin(unknown)
 	b.ask(false, unknown)
 	for _, f := range unknown {
 		b.memory.keep(f, state)
@@ -344,7 +348,16 @@ func (f *File) Problems() []string {
 }
 
 // sharedOut does a piece of work for each file, on all processors.
-func sharedOut(files []*File, do func(f *File)) { each(len(files), func(k int) { do(files[k]) }) }
+func sharedOut(files []*File, do func(f *File)) {
+	each(len(files), func(k int) {
+		f := files[k]
+		do(f)
+		if f.looked != nil && !f.counted {
+			f.counted = true
+			f.looked.Add(1)
+		}
+	})
+}
 
 // each does a piece of work for each number below n, on all processors.
 func each(n int, do func(k int)) {

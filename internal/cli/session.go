@@ -235,9 +235,10 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *st
 		return err
 	}
 	defer m.Close()
-	done := a.busy("reading the machine")
 	st := a.record(m)
-	inv := inventory.Take(m, memoryOf(m, st))
+	memory := memoryOf(m, st)
+	done := a.reading(memory)
+	inv := inventory.Take(m, memory)
 	inv.Measure()
 	done()
 	if st != nil {
@@ -252,7 +253,7 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *st
 
 // inventory reads the machine, with what changes took away.
 func (s *session) inventory() inventory.Inventory {
-	defer s.busy("reading the machine")()
+	defer s.reading(s.memory)()
 	inv := inventory.Take(s.machine, s.memory)
 	if s.store != nil {
 		s.store.KeepPrograms(s.machine.ID, s.memory.Fresh())
