@@ -16,7 +16,7 @@ func main() {
 	// in bounds; an explicit GOGC or GOMEMLIMIT wins.
 	if os.Getenv("GOGC") == "" && os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetGCPercent(800)
-		debug.SetMemoryLimit(216 << 20)
+		debug.SetMemoryLimit(224 << 20)
 	}
 	os.Exit(cli.Main(os.Args[1:], cli.Standard()))
 }

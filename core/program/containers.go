@@ -11,8 +11,8 @@ import (
 )
 
 // flatpakFile is a file of an app that Flatpak installed, for everyone or for one user: below
-// app/ID/.../files, flatpak-metadata(5).
-var flatpakFile = regexp.MustCompile(`^(.*/flatpak/app/([^/]+)/(?:current|[^/]+/[^/]+)/[^/]+)/files/`)
+// app/ID/.../files, flatpak-metadata(5), or the command for the host that it made beside them.
+var flatpakFile = regexp.MustCompile(`^(.*/flatpak/app/([^/]+)/(?:current|[^/]+/[^/]+)/[^/]+)/(?:files|export/bin)/`)
 
 // flatpaks tells what apps of Flatpak say of themselves in their description, AppStream's
 // metainfo. Whether they are as they were delivered is not compared.

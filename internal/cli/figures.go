@@ -126,6 +126,9 @@ func figureWords(f figures.Figure, known bool) string {
 		if f.Value >= 600_000 {
 			return time.Duration(f.Value * int64(time.Millisecond)).Round(time.Minute).String()
 		}
+		if f.Value < 1000 {
+			return strconv.FormatInt(f.Value, 10) + " ms"
+		}
 		return strconv.FormatFloat(float64(f.Value)/1000, 'f', 1, 64) + " s"
 	case figures.Hundredths:
 		return strconv.FormatFloat(float64(f.Value)/100, 'f', 2, 64)

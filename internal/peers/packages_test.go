@@ -270,3 +270,39 @@ func TestPackagesOfPacman(t *testing.T) {
 	out, _ := exec.Command("pacman", "--config", conf, "--root", root, "--dbpath", filepath.Join(root, "var/lib/pacman"), "-Qkk", "tidewatch").CombinedOutput()
 	require.Contains(t, string(out), "/usr/bin/report (")
 }
+
+// TestPackagesOfFlatpak looks at an app that flatpak itself installed, and that starts by its command
+// and by the script that flatpak made for it.
+func TestPackagesOfFlatpak(t *testing.T) {
+	testkit.NeedRoot(t, "installing an app with flatpak")
+	testkit.Need(t, "flatpak")
+	dir := t.TempDir()
+	root := smallLinux(t)
+	for name, text := range map[string]string{
+		"app/metadata":                       "[Application]\nname=org.gullrock.Tide\nruntime=org.gullrock.Platform/x86_64/stable\ncommand=tide\n",
+		"app/files/bin/tide":                 "#!/bin/sh\necho tide\n",
+		"app/export/share/applications/none": "",
+		"app/files/share/metainfo/org.gullrock.Tide.metainfo.xml": `<component type="desktop-application"><id>org.gullrock.Tide</id><name>Tide board</name><name xml:lang="de">Gezeitentafel</name><summary>Shows the tide</summary>` +
+			`<developer id="org.gullrock"><name>Gullrock Lighthouse Museum</name></developer><releases><release version="3.2" date="2026-01-01"/><release version="3.1"/></releases></component>`,
+	} {
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o755))
+	}
+	for name, command := range map[string]string{"run": "flatpak run --branch=stable org.gullrock.Tide --full", "script": "/var/lib/flatpak/exports/bin/org.gullrock.Tide", "other": "flatpak run org.gullrock.Ebb"} {
+		file := filepath.Join(root, "etc/xdg/autostart", name+".desktop")
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName="+name+"\nExec="+command+"\n"), 0o644))
+	}
+	testkit.Shell(t, fmt.Sprintf("cd %s && export HOME=%s FLATPAK_SYSTEM_DIR=%s/var/lib/flatpak && mkdir -p $FLATPAK_SYSTEM_DIR && flatpak build-export --arch=x86_64 repo app stable && "+
+		"flatpak --system remote-add --no-gpg-verify tide repo && flatpak --system install -y --noninteractive --no-related --no-deps --arch=x86_64 tide org.gullrock.Tide", dir, dir, root))
+	p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+	_, entries := p.List(t, "--all")
+	for _, name := range []string{"run", "script"} {
+		require.Equal(t, autostart.Maker{Name: "Gullrock Lighthouse Museum", Basis: autostart.ByPackage}, entries[name].Maker, name)
+		require.Equal(t, autostart.Product{Name: "Tide board", Version: "3.2"}, entries[name].Product, name)
+		require.Empty(t, entries[name].Problems, name)
+	}
+	require.Equal(t, "/var/lib/flatpak/app/org.gullrock.Tide/current/active/files/bin/tide", entries["run"].Target.Path)
+	require.Empty(t, entries["other"].Product.Name)
+}

@@ -12,7 +12,7 @@ import (
 
 // Bounds of one search.
 const (
-	maxTime  = 5 * time.Second
+	maxTime  = 2 * time.Second
 	maxFound = 4096 // packages
 )
 

@@ -24,7 +24,7 @@ import (
 )
 
 // maxTime is how long a database may take for all its answers.
-const maxTime = 5 * time.Second
+const maxTime = 2 * time.Second
 
 // ErrFormat says that a file is no database, or has not the tables that are asked for.
 var ErrFormat = errors.New("not a database of SQLite with the tables that are wanted")
