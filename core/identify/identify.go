@@ -329,6 +329,10 @@ func shellProgram(command string, depth int) (string, bool) {
 			return "", false
 		case passing[first.Text]:
 			continue
+		case first.Text == "eval":
+			return "", false
+		case (first.Text == "." || first.Text == "source") && len(c) > 1:
+			return c[1].Text, c[1].Plain && path.IsAbs(c[1].Text)
 		}
 		argv := c.Texts()
 		for k, w := range c {
@@ -343,4 +347,9 @@ func shellProgram(command string, depth int) (string, bool) {
 
 // passing are commands that only test or prepare something.
 var passing = map[string]bool{"test": true, "[": true, "cd": true, "true": true, ":": true, "sleep": true, "umask": true, "set": true, "ulimit": true, "exit": true,
-	"command": true, "trap": true, "unset": true, "return": true}
+	"command": true, "trap": true, "unset": true, "return": true,
+	// The other builtins that start no program, POSIX.1-2017 2.14 and bash(1): no file has their names.
+	"alias": true, "bg": true, "bind": true, "break": true, "builtin": true, "caller": true, "compgen": true, "complete": true, "compopt": true, "continue": true, "declare": true,
+	"dirs": true, "disown": true, "enable": true, "export": true, "fc": true, "fg": true, "getopts": true, "hash": true, "help": true, "history": true, "jobs": true, "kill": true, "let": true,
+	"local": true, "logout": true, "mapfile": true, "popd": true, "pushd": true, "pwd": true, "read": true, "readarray": true, "readonly": true, "shift": true, "shopt": true, "suspend": true,
+	"times": true, "type": true, "typeset": true, "unalias": true, "wait": true}

@@ -28,6 +28,9 @@ func TestWhatReallyStarts(t *testing.T) {
 		"sh -c 'if [ -x /opt/a ] && [ $(date +%d) -le 7 ]; then /opt/a --cron; fi'":   "/opt/a",
 		"sh -c 'while :; do sleep 9; /opt/a; done'":                                   "/opt/a",
 		"sh -c 'A=$(date) && export A && [[ -x /opt/a ]] && exec nice /opt/a \"$A\"'": "/opt/a",
+		"sh -c 'while read x; do kill $x; done; wait; /opt/a'":                        "/opt/a",
+		"sh -c 'local x; . /opt/a; /opt/b'":                                           "/opt/a",
+		"sh -c 'eval_it() { :; }; shift; type b; /opt/a'":                             "/opt/a",
 		`sh -c '"/opt/Fog Bell/run" 2>&1 | logger'`:                                   "/opt/Fog Bell/run",
 	} {
 		got, ok := programWord(unitfile.SplitCommand(command), 0)
@@ -35,7 +38,7 @@ func TestWhatReallyStarts(t *testing.T) {
 		require.Equal(t, want, got, command)
 	}
 	for _, unknown := range []string{"", "sh -c '$HOME/bin/run'", "sh -c", "sh script", "$X", "sh -c 'exec /opt/*/run'", "sh -c '/opt/$X/run'", "sh -c '~/bin/run'", "sh -c 'nice \"$(which a)\"'",
-		"sh -c '((((('", "sh -c 'case $1 in start) ;; esac'"} {
+		"sh -c '((((('", "sh -c 'eval /opt/a'", "sh -c '. $x'", "sh -c 'read x'", "sh -c 'source run.sh'", "sh -c 'case $1 in start) ;; esac'"} {
 		got, ok := programWord(unitfile.SplitCommand(unknown), 0)
 		require.False(t, ok, "%s: %s", unknown, got)
 	}

@@ -61,6 +61,9 @@ func Take(m *machine.Machine, memory *program.Memory) Inventory {
 	if file, err := m.Accounts(); err != nil {
 		unread = append(unread, autostart.Unread{Location: m.OS, Path: file, Reason: machine.Reason(err) + "; users' own entries are not listed"})
 	}
+	for _, h := range m.MissingHomes() {
+		unread = append(unread, autostart.Unread{Location: m.OS, Path: autostart.Text(h.Path), Reason: autostart.Text(h.Reason)})
+	}
 	inv := Inventory{Machine: m, Items: items, Unread: unread, Locations: reports, NotLookedAt: notLookedAt[m.OS]()}
 	inv.Sort()
 	return inv

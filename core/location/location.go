@@ -123,6 +123,9 @@ func (l Location) readings() []Reading {
 type Runner struct {
 	// Off tells why it does not run; empty where it does.
 	Off func(*Survey) string
+	// Fixed says that this cannot be changed by turning something on or installing it: then the
+	// entries have no switch.
+	Fixed bool
 }
 
 // Item is an entry with what its location knows of it.
@@ -466,6 +469,10 @@ func (s *Survey) Add(key string, item *Item) {
 	if s.idle != "" && e.State == autostart.Enabled {
 		e.State, e.Mode = autostart.Disabled, strings.TrimSpace(e.Mode+" ignored: "+s.idle)
 		e.Problems = append(e.Problems, autostart.Ignored)
+	}
+	if s.idle != "" && s.at.Runner.Fixed {
+		item.Switcher = NoSwitch{Why: s.idle}
+		e.Switch = item.Word()
 	}
 	if item.Effect == "" {
 		item.Effect = s.at.Effect

@@ -41,6 +41,8 @@ type Machine struct {
 	// copier's.
 	KeepsOwners bool
 
+	noSignIn map[string]bool // accounts that nobody signs in to, by name
+
 	// Registry is that of a Windows machine; nil on others.
 	Registry *Registry
 
@@ -300,6 +302,8 @@ func (m *Machine) readIdentity() {
 		m.accounts = err
 	}
 	m.Users = parsePasswd(string(passwd), m.Files.firstPerson)
+	m.noSignIn = servicesOf(string(passwd))
+	m.addUnlisted(m.unlistedUsers())
 }
 
 // The file of the accounts, and how much of it is read, in bytes: enough for hundreds of

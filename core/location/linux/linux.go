@@ -25,6 +25,7 @@ func Locations() []location.Location {
 			Places: location.Packaged(location.In(systemUnits.places()...), "/usr/lib/systemd/system", "/lib/systemd/system"),
 			Tells:  location.Tells{Daemon: machine.ServiceManager},
 			Form:   location.Code{Shows: autostart.Unlink, Others: []autostart.Switch{autostart.Mask}, Reader: location.Alone(readSystemUnits)},
+			Runner: location.Runner{Off: otherInit, Fixed: true},
 		},
 		{
 			ID: "linux.rc-local", Title: "Start script rc.local", Stage: autostart.System, Effect: location.AtNextStart,
@@ -37,6 +38,8 @@ func Locations() []location.Location {
 				"/usr/lib/systemd/user", "/lib/systemd/user"),
 			Tells: location.Tells{Daemon: machine.ServiceManager, Everyone: true},
 			Form:  location.Code{Shows: autostart.Unlink, Others: []autostart.Switch{autostart.Mask}, Reader: location.Alone(readUserUnits)},
+			// Without systemd as the first process, nobody starts a manager for each user.
+			Runner: location.Runner{Off: otherInit, Fixed: true},
 		},
 		{
 			ID: "linux.xdg-autostart", Title: "Autostart folder", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
@@ -48,7 +51,7 @@ func Locations() []location.Location {
 		{
 			ID: "linux.motd", Title: "Message-of-the-day scripts", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
 			Places: location.In("/etc/update-motd.d"),
-			Form:   unix.Executables{Accepts: lsbAccepts},
+			Form:   unix.Executables{Accepts: anyMachine(lsbAccepts)},
 		},
 		{
 			ID: "linux.ssh-rc", Title: "SSH sign-in script", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
@@ -69,7 +72,7 @@ func Locations() []location.Location {
 		{
 			ID: "linux.cron.periodic", Title: "Hourly to monthly cron folders", Stage: autostart.Schedule, Effect: location.AtNextRun,
 			Places: location.Packaged(location.In(periodicFolders...), periodicFolders...),
-			Form:   unix.Executables{Accepts: runPartsAccepts, When: period},
+			Form:   unix.Executables{Accepts: periodicAccepts, When: period},
 		},
 	}
 }

@@ -5,6 +5,7 @@ package linux_test
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -82,7 +83,11 @@ func TestUnitRules(t *testing.T) {
 		"static, unused":         {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n"}, "a.service", "", "", ""},
 		"static, vendor link":    {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "multi-user.target.wants/a.service": "-> ../a.service"}, "a.service", "enabled", "static", "/a"},
 		"static, dependency":     {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "multi-user.target": "[Unit]\nBindsTo=a.service\n"}, "a.service", "enabled", "static", "/a"},
-		"dependency of nobody":   {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "rescue.target": "[Unit]\nRequires=a.service\n"}, "a.service", "", "", ""},
+		"dependency of nobody":   {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "b.service": "[Unit]\nRequires=a.service\n"}, "a.service", "", "", ""},
+		"of another target":      {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "suspend.target": "[Unit]\nRequires=a.service\n"}, "a.service", "enabled", "static", "/a"},
+		"of a target's drop-in":  {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "s@.target": "[Unit]\n", etc + "s@x.target.d/1.conf": "[Unit]\nWants=a.service\n"}, "a.service", "enabled", "static", "/a"},
+		"empty: a mask":          {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted, lib + "multi-user.target.wants/a.service": "-> ../a.service", etc + "a.service": ""}, "a.service", "disabled", "masked", "/a"},
+		"empty target":           {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "suspend.target": "[Unit]\nWants=a.service\n", etc + "suspend.target": ""}, "a.service", "", "", ""},
 		"dependency is masked":   {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted, lib + "multi-user.target.wants/a.service": "-> ../a.service", etc + "multi-user.target.wants/a.service": "-> /dev/null"}, "a.service", "disabled", "enabled", "/a"}, // systemctl's word
 		"masked":                 {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "multi-user.target.wants/a.service": "-> ../a.service", etc + "a.service": "-> /dev/null"}, "a.service", "disabled", "masked", "/a"},
 		"wanted by a masked one": {map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n" + wanted, lib + "b.target": "[Unit]\nWants=a.service\n", lib + "multi-user.target.wants/b.target": "-> ../b.target", etc + "b.target": "-> /dev/null"}, "a.service", "disabled", "disabled", "/a"},
@@ -334,4 +339,107 @@ func TestWhatCannotBeLookedAt(t *testing.T) {
 	_, _, unread := disk(t, map[string]string{"etc/initramfs-tools": "-> initramfs-tools"})
 	require.Len(t, unread, 1)
 	require.Equal(t, []string{"linux.modules", "/etc/initramfs-tools/modules"}, []string{unread[0].Location, unread[0].Path})
+}
+
+// What is started with a sleep or a device is no part of the machine's start.
+func TestUnitsOfEvents(t *testing.T) {
+	_, items, _ := disk(t, map[string]string{
+		lib + "a.service": "[Service]\nExecStart=/a\n", lib + "b.service": "[Service]\nExecStart=/b\n", lib + "suspend.target": "[Unit]\n", etc + "suspend.target.d/1.conf": "[Unit]\nWants=a.service\n",
+		lib + "bluetooth.target.wants/b.service": "-> ../b.service", lib + "c.service": "[Service]\nExecStart=/c\n", lib + "bluetooth.target.wants/c.service": "-> ../c.service", lib + "multi-user.target.wants/c.service": "-> ../c.service",
+	})
+	require.Equal(t, map[string]string{"a.service": "event with suspend.target", "b.service": "event with bluetooth.target", "c.service": "system at startup"},
+		map[string]string{"a.service": string(items["a.service"].Stage) + " " + items["a.service"].When, "b.service": string(items["b.service"].Stage) + " " + items["b.service"].When, "c.service": string(items["c.service"].Stage) + " " + items["c.service"].When})
+}
+
+// Where something else than systemd is the first process, its units start nothing, whatever links lead
+// to them, and there is nothing to switch.
+func TestOtherInits(t *testing.T) {
+	for name, c := range map[string]struct {
+		files map[string]string
+		want  string
+	}{
+		"systemd":    {map[string]string{"sbin/init": "-> /usr/lib/systemd/systemd", "usr/lib/systemd/systemd": "#!"}, "enabled mask"},
+		"not to see": {map[string]string{"sbin/init": "-> /usr/lib/systemd/systemd"}, "enabled mask"},
+		"none":       {nil, "enabled mask"},
+		"sysvinit":   {map[string]string{"sbin/init": "#!", "etc/inittab": ""}, "disabled report static ignored: this machine starts with sysvinit, not with systemd"},
+		"OpenRC":     {map[string]string{"sbin/init": "-> openrc-init", "sbin/openrc-init": "#!"}, "disabled report static ignored: this machine starts with OpenRC, not with systemd"},
+		"runit":      {map[string]string{"sbin/init": "-> runit-init", "sbin/runit-init": "#!"}, "disabled report static ignored: this machine starts with runit, not with systemd"},
+		"unknown":    {map[string]string{"sbin/init": "#!"}, "disabled report static ignored: this machine starts with another init (/sbin/init), not with systemd"},
+	} {
+		files := map[string]string{lib + "a.service": "[Service]\nExecStart=/a\n", lib + "multi-user.target.wants/a.service": "-> ../a.service"}
+		for file, text := range c.files {
+			files[file] = text
+		}
+		_, items, _ := disk(t, files)
+		got := items["a.service"]
+		require.Equal(t, c.want, strings.TrimSuffix(strings.TrimSpace(string(got.State)+" "+string(got.Switch)+" "+got.Mode), " static"), name)
+		if got.State == autostart.Disabled {
+			_, err := got.Plan(nil, location.Want{State: autostart.Enabled})
+			require.ErrorIs(t, err, location.ErrNoSwitch, name)
+			require.Contains(t, got.Problems, autostart.Ignored, name)
+		}
+	}
+}
+
+// Which names the hourly to monthly folders take depends on the family.
+func TestPeriodicNames(t *testing.T) {
+	files := map[string]string{}
+	for _, name := range []string{"tide", "tide.sh", "tide~", "tide.rpmnew", "tide,v", ".tide", "tide.swp"} {
+		files["etc/cron.daily/"+name] = "#!/bin/sh\n"
+	}
+	_, items, _ := disk(t, files)
+	require.Len(t, items, 2) // tide and tide.sh
+	require.Contains(t, items, "tide.sh")
+	files["etc/debian_version"] = "12\n"
+	_, items, _ = disk(t, files)
+	require.Len(t, items, 1)
+}
+
+// Each session manager reads the keys in its own way. Of Xfce and of systemd's generator the rules are
+// those that the programs themselves showed.
+func TestSessionsThatStartEntries(t *testing.T) {
+	session := func(desktop string) string {
+		return "[Desktop Entry]\nType=Application\nName=" + desktop + "\nExec=start\nDesktopNames=" + desktop + "\n"
+	}
+	const xfce, gnome, plasma = "usr/share/xsessions/x.desktop", "usr/share/wayland-sessions/g.desktop", "usr/share/wayland-sessions/p.desktop"
+	keys := map[string]string{"plain": "", "one": "Hidden=1\n", "capital": "Hidden=True\n", "yes": "Hidden=yes\n", "hidden": "Hidden=true\n", "off": "X-GNOME-Autostart-enabled=false\n", "hook": "RunHook=1\n", "late": "RunHook=9\n",
+		"others": "OnlyShowIn=LXQt;\n", "ours": "OnlyShowIn=GNOME;XFCE;\n", "override": "OnlyShowIn=LXQt;\nX-XFCE-Autostart-Override=True\n", "not": "NotShowIn=XFCE;\nX-XFCE-Autostart-Override=true\n",
+		"phase": "X-GNOME-Autostart-Phase=Initialization\n", "skip": "X-systemd-skip=true\n", "unit": "X-GNOME-HiddenUnderSystemd=true\n", "typeless": "-", "link": "-Type=Link\n"}
+	for name, c := range map[string]struct {
+		sessions map[string]string
+		off      string // the entries that no session starts
+		told     map[string]string
+	}{
+		"none":    {nil, "capital hidden link off one typeless", nil}, // as the specification has it
+		"Xfce":    {map[string]string{xfce: session("XFCE")}, "capital hidden link not others yes", map[string]string{"hook": "at sign-out (XFCE)", "late": "at another time than sign-in (XFCE)", "others": "for other desktops; only in LXQt"}},
+		"GNOME":   {map[string]string{gnome: session("GNOME")}, "hidden link off one others override typeless unit", map[string]string{"unit": "left to a user unit of systemd"}},
+		"Plasma":  {map[string]string{plasma: session("KDE")}, "capital hidden link one others ours override phase skip typeless yes", map[string]string{"phase": "for a phase of GNOME's start"}},
+		"another": {map[string]string{xfce: session("LXQt")}, "capital hidden link one ours", map[string]string{"ours": "for other desktops; only in GNOME, XFCE"}},
+		"two":     {map[string]string{xfce: session("XFCE"), gnome: session("GNOME-Classic:GNOME")}, "hidden link others", map[string]string{"off": "off in the desktop's settings in GNOME", "override": "for other desktops in GNOME; only in LXQt", "one": "Hidden=true in GNOME"}},
+		"gone":    {map[string]string{xfce: session("XFCE") + "TryExec=/usr/bin/none\n"}, "capital hidden link off one typeless", nil},
+	} {
+		files := map[string]string{"usr/bin/tide": "#!"}
+		for file, text := range c.sessions {
+			files[file] = text
+		}
+		for key, lines := range keys {
+			kind := "Type=Application\n"
+			if own, ok := strings.CutPrefix(lines, "-"); ok {
+				kind, lines = "", own
+			}
+			files["etc/xdg/autostart/"+key+".desktop"] = "[Desktop Entry]\n" + kind + "Exec=/usr/bin/tide\n" + lines
+		}
+		_, items, _ := disk(t, files)
+		var off []string
+		for key := range keys {
+			if items[key].State == autostart.Disabled {
+				off = append(off, key)
+			}
+		}
+		slices.Sort(off)
+		require.Equal(t, c.off, strings.Join(off, " "), name)
+		for key, want := range c.told {
+			require.Equal(t, want, testkit.Told(items[key].Entry), "%s: %s", name, key)
+		}
+	}
 }

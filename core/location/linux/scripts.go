@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strings"
 
+	"lockback/core/location"
 	"lockback/core/location/unix"
 )
 
@@ -18,6 +19,21 @@ func period(dir string) string { return unix.Every[strings.TrimPrefix(path.Ext(d
 // underscores and hyphens. It leaves out what package managers and editors put
 // beside a script.
 func runPartsAccepts(name string) bool { return runPartsName.MatchString(name) }
+
+// anyMachine is a rule for names that is the same on all machines.
+func anyMachine(accepts func(string) bool) func(*location.Survey, string) bool {
+	return func(_ *location.Survey, name string) bool { return accepts(name) }
+}
+
+// periodicAccepts is the rule for the hourly to monthly folders: of Debian that of its run-parts,
+// elsewhere that of crontabs' run-parts, a script of Fedora and its family: all but hidden names and
+// what editors and rpm leave behind.
+func periodicAccepts(s *location.Survey, name string) bool {
+	if has(s, "/etc/debian_version") {
+		return runPartsAccepts(name)
+	}
+	return cronieAccepts(name) && !strings.HasSuffix(name, ",") && !strings.HasSuffix(name, ",v") && !strings.HasSuffix(name, ".swp") && !strings.HasSuffix(name, ".cfsaved")
+}
 
 // The names that run-parts takes: without options runPartsName; with --lsbsysinit one of the
 // other three, but not what dpkg leaves behind. The manual has capitals and

@@ -130,11 +130,32 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	f, dropIns := set.file(name)
 	started := set.describe(name, f, item)
 	item.When = when(name, f)
+	if events := eventsOf(by); item.When == "" && events != "" {
+		item.Stage, item.When = autostart.Event, "with "+events
+	}
 	item.Facts = func() []location.Fact { return set.facts(name, f, by, dropIns) }
 
 	item.Artifacts = func() []machine.Artifact { return sw.artifacts(s, source, found, started, dropIns) }
 	item.Handle = s.Handle(item.User, name)
 	return item
+}
+
+// eventTargets are the targets that something else than the start of the machine or of a session
+// starts, systemd.special(7), without their ending.
+var eventTargets = map[string]bool{"suspend": true, "hibernate": true, "hybrid-sleep": true, "suspend-then-hibernate": true, "sleep": true,
+	"shutdown": true, "reboot": true, "poweroff": true, "halt": true, "kexec": true, "soft-reboot": true, "final": true, "umount": true, "exit": true,
+	"rescue": true, "emergency": true, "system-update": true, "system-update-pre": true, "ctrl-alt-del": true, "kbrequest": true, "sigpwr": true, "factory-reset": true,
+	"printer": true, "bluetooth": true, "smartcard": true, "sound": true, "usb-gadget": true, "storage-target-mode": true,
+	"initrd": true, "initrd-fs": true, "initrd-root-device": true, "initrd-root-fs": true, "initrd-usr-fs": true, "initrd-switch-root": true}
+
+// eventsOf names what starts a unit, where that are events alone.
+func eventsOf(by []string) string {
+	for _, name := range by {
+		if bare, ok := strings.CutSuffix(name, ".target"); !ok || !eventTargets[bare] {
+			return ""
+		}
+	}
+	return strings.Join(by, ", ")
 }
 
 // artifacts lists what decides the unit: its files and drop-ins, what it

@@ -144,6 +144,12 @@ func loadUnits(s *location.Survey, p unitPath, parsed *parsedFiles) *unitSet {
 		}
 	}
 	parsing.Wait()
+	// A file of no size masks its unit like a link to /dev/null, systemd.unit(5).
+	for _, sources := range set.sources {
+		for k := range sources {
+			sources[k].masked = sources[k].masked || set.parsed.isEmpty(sources[k].path)
+		}
+	}
 	set.loadPresets(s)
 	set.byUnit = make(map[string][]unitLink, len(set.links))
 	for _, l := range set.links {
@@ -278,9 +284,19 @@ func (set *unitSet) file(name string) (unitfile.File, []string) {
 type parsedFiles struct {
 	mu    sync.Mutex
 	files map[string]unitfile.File
+	empty map[string]bool // those of no size at all
 }
 
-func newParsedFiles() *parsedFiles { return &parsedFiles{files: map[string]unitfile.File{}} }
+func newParsedFiles() *parsedFiles {
+	return &parsedFiles{files: map[string]unitfile.File{}, empty: map[string]bool{}}
+}
+
+// isEmpty reports whether a file that was read has no size.
+func (p *parsedFiles) isEmpty(file string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.empty[file]
+}
 
 func (p *parsedFiles) get(file string) (unitfile.File, bool) {
 	p.mu.Lock()
@@ -289,10 +305,22 @@ func (p *parsedFiles) get(file string) (unitfile.File, bool) {
 	return f, ok
 }
 
-func (p *parsedFiles) put(file string, f unitfile.File) {
+func (p *parsedFiles) put(file string, content []byte) unitfile.File {
+	f := unitfile.Parse(content)
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.files[file] = f
+	if len(content) == 0 {
+		p.empty[file] = true
+	}
+	return f
+}
+
+// unreadable keeps that a file cannot be read: that is reported once.
+func (p *parsedFiles) unreadable(file string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.files[file] = unitfile.File{}
 }
 
 // parse returns a parsed file. One that cannot be read is reported, once, and
@@ -301,9 +329,9 @@ func (set *unitSet) parse(file string) unitfile.File {
 	f, ok := set.parsed.get(file)
 	if !ok {
 		if content, readable := set.read(file); readable {
-			f = unitfile.Parse(content)
+			return set.parsed.put(file, content)
 		}
-		set.parsed.put(file, f)
+		set.parsed.unreadable(file)
 	}
 	return f
 }
@@ -316,7 +344,7 @@ func (set *unitSet) parseAll(files []string) {
 			return
 		}
 		if content, err := set.view.ReadFile(files[k], machine.MaxFileSize); err == nil {
-			set.parsed.put(files[k], unitfile.Parse(content))
+			set.parsed.put(files[k], content)
 		}
 	})
 }
@@ -382,6 +410,38 @@ func (set *unitSet) reach() {
 		queue = append(queue, byParent[name]...)
 		if t, _, ok := unitfile.Template(name); ok {
 			queue = append(queue, byParent[t]...)
+		}
+	}
+	set.reachFromTargets(done)
+}
+
+// reachFromTargets adds what targets name that something else starts: a device, a sleep, a session
+// that is chosen. Their links count wherever they are; so do the keys of their files and drop-ins.
+func (set *unitSet) reachFromTargets(done map[string]bool) {
+	var targets []string
+	add := func(name string) {
+		if name = set.real(name); unitfile.Suffix(name) == ".target" && !unitfile.IsTemplate(name) && !done[name] {
+			done[name] = true
+			targets = append(targets, name)
+		}
+	}
+	for name := range set.sources {
+		add(name)
+	}
+	for folder := range set.dropIns {
+		add(strings.TrimSuffix(folder, ".d")) // an instance may have no file of its own
+	}
+	slices.Sort(targets)
+	for _, name := range targets {
+		if source, ok := set.source(name, false); !ok || source.masked {
+			continue
+		}
+		f, _ := set.file(name)
+		for _, key := range dependencyKeys {
+			for _, dep := range f.List("Unit", key) {
+				dep = unitfile.Expand(dep, name)
+				set.reached[set.real(dep)] = append(set.reached[set.real(dep)], dep+"\x00"+name)
+			}
 		}
 	}
 }

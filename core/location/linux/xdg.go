@@ -36,6 +36,7 @@ func systemAutostart(s *location.Survey) []string {
 // files of all folders are judged by name, and a user's own file wins over
 // everyone's.
 func readXDGAutostart(s *location.Survey) {
+	desktops := installedDesktops(s)
 	system := map[string]string{} // file name, to the path that wins for everyone
 	below := map[string]string{}  // and to the one that would win without it
 	types := map[string]fs.FileMode{}
@@ -60,12 +61,12 @@ func readXDGAutostart(s *location.Survey) {
 			if strings.HasSuffix(e.Name(), ".desktop") {
 				own[e.Name()] = append(own[e.Name()], u.Name)
 				file := path.Join(dir, e.Name())
-				addDesktopEntry(s, file, e.Type(), hide{file: file, user: &u, below: system[e.Name()]}, nil)
+				addDesktopEntry(s, desktops, file, e.Type(), hide{file: file, user: &u, below: system[e.Name()]}, nil)
 			}
 		}
 	}
 	for _, name := range order {
-		addDesktopEntry(s, system[name], types[name], hide{file: system[name], below: below[name]}, own[name])
+		addDesktopEntry(s, desktops, system[name], types[name], hide{file: system[name], below: below[name]}, own[name])
 	}
 }
 
@@ -73,7 +74,7 @@ func userAutostart(u machine.User) string { return path.Join(u.Home, ".config/au
 
 // addDesktopEntry reports one file. overriddenBy are the people whose own file
 // of that name takes its place.
-func addDesktopEntry(s *location.Survey, file string, kind fs.FileMode, sw hide, overriddenBy []string) {
+func addDesktopEntry(s *location.Survey, desktops []desktop, file string, kind fs.FileMode, sw hide, overriddenBy []string) {
 	item := &location.Item{
 		Entry:    autostart.Entry{Name: strings.TrimSuffix(path.Base(file), ".desktop"), State: autostart.Enabled, Source: autostart.Source{Path: file}},
 		Switcher: sw,
@@ -127,12 +128,13 @@ func addDesktopEntry(s *location.Survey, file string, kind fs.FileMode, sw hide,
 		s.Add(path.Base(file), item)
 		return
 	}
-	describeDesktopEntry(s, f, item, overriddenBy)
+	describeDesktopEntry(s, desktops, f, item, overriddenBy)
 	s.Add(path.Base(file), item)
 }
 
-// describeDesktopEntry fills in what the keys of the file say.
-func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *location.Item, overriddenBy []string) {
+// describeDesktopEntry fills in what the keys of the file say, and whether any session that is installed
+// starts it.
+func describeDesktopEntry(s *location.Survey, desktops []desktop, f *desktopentry.File, item *location.Item, overriddenBy []string) {
 	if name, ok := f.Get("Name"); ok && name != "" {
 		item.Name = strings.Clone(name) // else it would keep the whole file in memory
 	}
@@ -148,14 +150,26 @@ func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *locati
 	kind, _ := f.Get("Type")
 	tryExec, _ := f.Get("TryExec")
 	gnome, hasGnome := f.Get("X-GNOME-Autostart-enabled")
+	starts, reason, at := inSessions(desktops, f)
 	switch {
+	case len(desktops) > 0 && !starts:
+		off(reason)
+		if strings.HasPrefix(reason, "ignored: ") {
+			item.Problems = append(item.Problems, autostart.Ignored)
+		}
+	case len(desktops) > 0 && reason != "":
+		modes = append(modes, reason)
+	case len(desktops) > 0:
 	case f.Bool("Hidden"):
 		off("Hidden=true")
 	case hasGnome && strings.EqualFold(gnome, "false"):
 		off("off in the desktop's settings")
 	case kind != "Application":
-		off("ignored: not of the type Application")
+		off(notApplication)
 		item.Problems = append(item.Problems, autostart.Ignored)
+	}
+	switch {
+	case item.State == autostart.Disabled:
 	case len(item.Argv) == 0:
 		off("ignored: no command")
 		item.Problems = append(item.Problems, autostart.Ignored)
@@ -178,6 +192,9 @@ func describeDesktopEntry(s *location.Survey, f *desktopentry.File, item *locati
 	item.Mode = strings.Join(modes, "; ")
 	if delay, _ := f.Get("X-GNOME-Autostart-Delay"); delay != "" {
 		item.When = "at sign-in, after " + delay + " s"
+	}
+	if at != "" {
+		item.When = at
 	}
 	var facts []location.Fact
 	for _, fact := range []struct{ key, name string }{
@@ -302,8 +319,8 @@ func (h hide) write(images location.Images, want location.Want, file string, own
 		if original != "" && isHiddenCopy(images, original, image.Content) {
 			return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
 		}
-		if f.Bool("Hidden") {
-			f.Set("Hidden", "false")
+		if v, ok := f.Get("Hidden"); ok && v != "false" {
+			f.Set("Hidden", "false") // whatever a session manager takes for true
 		}
 		if v, ok := f.Get("X-GNOME-Autostart-enabled"); ok && strings.EqualFold(v, "false") {
 			f.Set("X-GNOME-Autostart-enabled", "true")

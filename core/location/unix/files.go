@@ -51,7 +51,7 @@ func (w WholeFiles) Read(s *location.Survey, places []location.Place) {
 // Executables is the form of scripts and programs that the system runs when they may be run.
 type Executables struct {
 	// Accepts says which names of a folder count; all where nil.
-	Accepts func(name string) bool
+	Accepts func(s *location.Survey, name string) bool
 	// When words when those of a folder run; nil where the location says it all.
 	When func(dir string) string
 }
@@ -62,7 +62,7 @@ func (Executables) Word() autostart.Switch { return autostart.Unexec }
 // Read reports the executables of the places.
 func (x Executables) Read(s *location.Survey, places []location.Place) {
 	s.Each(places, func(f location.Found) {
-		if f.Dir != "" && x.Accepts != nil && !x.Accepts(path.Base(f.Path)) {
+		if f.Dir != "" && x.Accepts != nil && !x.Accepts(s, path.Base(f.Path)) {
 			return
 		}
 		when := ""
