@@ -132,13 +132,34 @@ func (m *Machine) mountPoints() []string {
 // shellsOfNobody are shells that let nobody in: who has one is a service's account.
 var shellsOfNobody = map[string]bool{"nologin": true, "false": true, "sync": true, "halt": true, "shutdown": true}
 
-// servicesOf are the accounts of a passwd file that nobody signs in to.
+// servicesOf are all accounts of a passwd file: true are those that nobody signs in to.
 func servicesOf(text string) map[string]bool {
 	all := map[string]bool{}
 	for line := range strings.Lines(text) {
-		if f := strings.Split(strings.TrimRight(line, "\n"), ":"); len(f) > 6 && shellsOfNobody[path.Base(f[6])] {
-			all[f[0]] = true
+		if f := strings.Split(strings.TrimRight(line, "\n"), ":"); len(f) > 6 {
+			all[f[0]] = shellsOfNobody[path.Base(f[6])]
 		}
 	}
 	return all
+}
+
+// localAccounts are the sources of accounts, nsswitch.conf(5), that are files of the machine's own.
+var localAccounts = map[string]bool{"files": true, "compat": true, "systemd": true, "altfiles": true, "extrausers": true, "db": true}
+
+// Unknown reports that a Linux machine has no account of this name. Where accounts come from a
+// directory, or could not be read, that cannot be told of any.
+func (r *Reader) Unknown(account string) bool {
+	m := r.m
+	if _, ok := m.noSignIn[account]; ok || len(m.noSignIn) == 0 || m.accounts != nil || m.OS != "linux" {
+		return false
+	}
+	for line := range strings.Lines(m.smallFile("/etc/nsswitch.conf")) {
+		rest, ok := strings.CutPrefix(strings.TrimSpace(line), "passwd:")
+		for word := range strings.FieldsSeq(rest) {
+			if ok && !localAccounts[word] && !strings.HasPrefix(word, "[") {
+				return false
+			}
+		}
+	}
+	return true
 }

@@ -41,7 +41,7 @@ type Machine struct {
 	// copier's.
 	KeepsOwners bool
 
-	noSignIn map[string]bool // accounts that nobody signs in to, by name
+	noSignIn map[string]bool // all accounts of a Linux machine; true are those that nobody signs in to
 
 	// Registry is that of a Windows machine; nil on others.
 	Registry *Registry

@@ -41,6 +41,9 @@ func cronieAccepts(name string) bool {
 // system table to be root's and writable by nobody else, and a user's table
 // to be that user's.
 func cronIgnores(s *location.Survey, owner string, info fs.FileInfo) string {
+	if owner != "" && s.Machine.Unknown(owner) {
+		return "there is no account " + owner
+	}
 	uid, _ := machine.Owner(info)
 	if uid < 0 || !s.Machine.KeepsOwners {
 		return ""

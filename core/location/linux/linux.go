@@ -63,11 +63,13 @@ func Locations() []location.Location {
 			ID: "linux.cron.system", Title: "Crontabs", Common: "of the system", Stage: autostart.Schedule, Effect: location.WithinMinute,
 			Places: location.Packaged(slices.Concat(location.At("/etc/crontab"), location.In("/etc/cron.d")), "/etc/crontab", "/etc/cron.d"),
 			Form:   unix.Crontabs{Accepts: cronAccepts, Ignored: cronIgnores},
+			Runner: location.Runner{Off: cronDaemon.off},
 		},
 		{
 			ID: "linux.cron.user", Title: "Crontab", Stage: autostart.Schedule, Effect: location.WithinMinute,
 			Places: location.In(userCrontabs...),
 			Form:   unix.Crontabs{Accepts: notHidden, Ignored: cronIgnores, Personal: true},
+			Runner: location.Runner{Off: cronDaemon.off},
 		},
 		{
 			ID: "linux.cron.periodic", Title: "Hourly to monthly cron folders", Stage: autostart.Schedule, Effect: location.AtNextRun,

@@ -3,6 +3,7 @@
 package linux_test
 
 import (
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -25,7 +26,7 @@ func disk(t *testing.T, files map[string]string) (*machine.Machine, map[string]*
 	root := t.TempDir()
 	for name, content := range map[string]string{
 		"etc/os-release": "", "etc/passwd": "root:x:0:0::/root:/bin/sh\nines:x:1000:1000::/home/ines:/bin/sh\nbram:x:1001:1001::/home/bram:/bin/sh\n",
-		"usr/lib/systemd/system/default.target": "[Unit]\nRequires=multi-user.target\n", "usr/lib/systemd/system/multi-user.target": "",
+		"usr/lib/systemd/system/default.target": "[Unit]\nRequires=multi-user.target\n", "usr/lib/systemd/system/multi-user.target": "[Unit]\n",
 	} {
 		if _, ok := files[name]; !ok {
 			put(t, root, name, content)
@@ -199,7 +200,7 @@ func TestCronRules(t *testing.T) {
 		"etc/cron.d/good": line + "good\n", "etc/cron.d/dot.ted": line + "dotted\n", "etc/cron.d/backup~": line + "tilde\n", "etc/cron.d/.hidden": line + "hidden\n",
 		"etc/cron.d/cut": line + "cut", "etc/cron.d/bad": line + "fine\nnonsense\n", "etc/cron.d/new.rpmnew": line + "rpmnew\n",
 		"etc/cron.d/twice":        line + "twice\n" + line + "twice\n",
-		"var/spool/cron/tabs/ann": "@daily /opt/tab\n", "var/spool/cron/zoe": "@hourly /opt/direct\n",
+		"var/spool/cron/tabs/ines": "@daily /opt/tab\n", "var/spool/cron/bram": "@hourly /opt/direct\n",
 	}
 	_, items, _ := disk(t, files)
 	require.Contains(t, items, "dotted") // cronie takes names with dots
@@ -211,7 +212,7 @@ func TestCronRules(t *testing.T) {
 	require.NotContains(t, items, "dotted") // Debian's cron does not
 	for name, want := range map[string]string{
 		"good": "enabled|every day at 04:05", "cut": "disabled|ignored: the last line does not end",
-		"fine": "disabled|ignored: a line cannot be understood", "tab/ann": "enabled|every day at 00:00", "direct/zoe": "enabled|every hour",
+		"fine": "disabled|ignored: a line cannot be understood", "tab/ines": "enabled|every day at 00:00", "direct/bram": "enabled|every hour",
 	} {
 		require.Contains(t, items, name)
 		require.Equal(t, want, string(items[name].State)+"|"+testkit.Told(items[name].Entry), name)
@@ -441,5 +442,33 @@ func TestSessionsThatStartEntries(t *testing.T) {
 		for key, want := range c.told {
 			require.Equal(t, want, testkit.Told(items[key].Entry), "%s: %s", name, key)
 		}
+	}
+}
+
+// What nobody acts on does not start: cron that is not installed, or turned off, or that finds no account
+// for a table.
+func TestRunners(t *testing.T) {
+	const unit, link = lib + "cron.service", etc + "multi-user.target.wants/cron.service"
+	base := map[string]string{"etc/cron.d/tide": "* * * * * root /opt/tide\n", "var/spool/cron/crontabs/vera": "* * * * * /opt/vera\n"}
+	for name, c := range map[string]struct {
+		files      map[string]string
+		tide, vera string
+	}{
+		"nothing to see": {nil, "enabled comment every minute", "disabled comment ignored: there is no account vera"},
+		"not installed":  {map[string]string{"usr/bin/other": "#!"}, "disabled comment ignored: cron is not installed", "disabled comment ignored: there is no account vera"},
+		"installed":      {map[string]string{"usr/sbin/cron": "#!"}, "enabled comment every minute", "disabled comment ignored: there is no account vera"},
+		"turned off":     {map[string]string{"usr/sbin/cron": "#!", unit: wanted, "usr/lib/systemd/systemd": "#!", "sbin/init": "-> ../usr/lib/systemd/systemd"}, "disabled comment ignored: cron is turned off", "disabled comment ignored: there is no account vera"},
+		"turned on":      {map[string]string{"usr/sbin/cron": "#!", unit: wanted, link: "-> /" + unit, "usr/lib/systemd/systemd": "#!", "sbin/init": "-> ../usr/lib/systemd/systemd"}, "enabled comment every minute", "disabled comment ignored: there is no account vera"},
+		"masked":         {map[string]string{"usr/sbin/cron": "#!", unit: wanted, link: "-> /" + unit, etc + "cron.service": "-> /dev/null", "usr/lib/systemd/systemd": "#!", "sbin/init": "-> ../usr/lib/systemd/systemd"}, "disabled comment ignored: cron is turned off", "disabled comment ignored: there is no account vera"},
+		"sysvinit":       {map[string]string{"usr/sbin/cron": "#!", unit: wanted, "sbin/init": "#!", "etc/inittab": ""}, "enabled comment every minute", "disabled comment ignored: there is no account vera"},
+		"a directory":    {map[string]string{"usr/sbin/crond": "#!", "etc/nsswitch.conf": "passwd: files [NOTFOUND=continue] sss\n"}, "enabled comment every minute", "enabled comment every minute"},
+	} {
+		files := maps.Clone(base)
+		maps.Copy(files, c.files)
+		_, items, _ := disk(t, files)
+		got := states(items)
+		vera := got["vera/vera"]
+		require.Equal(t, c.tide, got["tide"], name)
+		require.Equal(t, c.vera, vera, "%s %v", name, got)
 	}
 }

@@ -1,0 +1,88 @@
+package linux
+
+import (
+	"path"
+	"strings"
+
+	"lockback/core/location"
+)
+
+// program is what acts on a location's entries: it must be installed, and where systemd is the first
+// process one of its units must be started.
+type program struct {
+	// title is what people call it.
+	title string
+	// files are its programs, any of which is enough.
+	files []string
+	// units start it, any of which is enough; none for what is started by what it serves.
+	units []string
+}
+
+// The daemons whose tables are read.
+var (
+	cronDaemon = program{"cron", []string{"cron", "crond", "fcron"}, []string{"cron.service", "crond.service", "cronie.service", "dcron.service", "fcron.service", "systemd-cron.target", "cron.target"}}
+)
+
+// off tells why the program does not act; empty where it does, and where that cannot be told: a disk
+// without its /usr shows no programs at all.
+func (p program) off(s *location.Survey) string {
+	if !has(s, "/usr/bin") && !has(s, "/usr/sbin") {
+		return ""
+	}
+	installed := false
+	for _, name := range p.files {
+		if _, _, err := location.FindProgram(s, name); err == nil {
+			installed = true
+		}
+	}
+	if !installed {
+		return p.title + " is not installed"
+	}
+	if len(p.units) == 0 || initOf(s) != "systemd" {
+		return ""
+	}
+	known := false
+	for _, unit := range p.units {
+		switch exists, starts := unitStarts(s, unit); {
+		case starts:
+			return ""
+		case exists:
+			known = true
+		}
+	}
+	if known {
+		return p.title + " is turned off"
+	}
+	return "" // started by something that is not seen here
+}
+
+// unitStarts reports whether a unit of the system is there, and whether a link starts it. A whole
+// reading of all units would tell no more of a daemon.
+func unitStarts(s *location.Survey, unit string) (exists, starts bool) {
+	masked := false
+	for _, dir := range systemUnits.places() {
+		file := path.Join(dir, unit)
+		info, err := s.Lstat(file)
+		if err != nil || exists {
+			continue
+		}
+		exists = true
+		target, _ := s.Readlink(file)
+		masked = target == "/dev/null" || info.Mode().IsRegular() && info.Size() == 0
+	}
+	if !exists || masked {
+		return exists, false
+	}
+	for _, dir := range systemUnits.places() {
+		entries, _ := s.ReadDir(dir)
+		for _, e := range entries {
+			if !strings.HasSuffix(e.Name(), ".wants") && !strings.HasSuffix(e.Name(), ".requires") {
+				continue
+			}
+			if target, err := s.Readlink(path.Join(dir, e.Name(), unit)); err == nil && target != "/dev/null" {
+				return true, true
+			}
+		}
+	}
+	return true, false
+}
