@@ -200,7 +200,8 @@ func TestCronRules(t *testing.T) {
 		"etc/cron.d/good": line + "good\n", "etc/cron.d/dot.ted": line + "dotted\n", "etc/cron.d/backup~": line + "tilde\n", "etc/cron.d/.hidden": line + "hidden\n",
 		"etc/cron.d/cut": line + "cut", "etc/cron.d/bad": line + "fine\nnonsense\n", "etc/cron.d/new.rpmnew": line + "rpmnew\n",
 		"etc/cron.d/twice":        line + "twice\n" + line + "twice\n",
-		"var/spool/cron/tabs/ines": "@daily /opt/tab\n", "var/spool/cron/bram": "@hourly /opt/direct\n",
+		"etc/nsswitch.conf":       "passwd: files sss\n", // accounts may be elsewhere
+		"var/spool/cron/tabs/ann": "@daily /opt/tab\n", "var/spool/cron/zoe": "@hourly /opt/direct\n",
 	}
 	_, items, _ := disk(t, files)
 	require.Contains(t, items, "dotted") // cronie takes names with dots
@@ -212,7 +213,7 @@ func TestCronRules(t *testing.T) {
 	require.NotContains(t, items, "dotted") // Debian's cron does not
 	for name, want := range map[string]string{
 		"good": "enabled|every day at 04:05", "cut": "disabled|ignored: the last line does not end",
-		"fine": "disabled|ignored: a line cannot be understood", "tab/ines": "enabled|every day at 00:00", "direct/bram": "enabled|every hour",
+		"fine": "disabled|ignored: a line cannot be understood", "tab/ann": "enabled|every day at 00:00", "direct/zoe": "enabled|every hour",
 	} {
 		require.Contains(t, items, name)
 		require.Equal(t, want, string(items[name].State)+"|"+testkit.Told(items[name].Entry), name)
