@@ -172,7 +172,12 @@ func (s *Survey) eachOfChain(p Place, visit func(Found)) {
 	slices.Sort(names)
 	for _, name := range names {
 		f := Found{Dir: p.Path, Key: path.Join(p.Path, name)}
-		f.Own = path.Join(p.Chain[0], p.Path, name)
+		for _, root := range p.Chain {
+			if !strings.HasPrefix(root, "/run") { // which is gone with the next start
+				f.Own = path.Join(root, p.Path, name)
+				break
+			}
+		}
 		for _, file := range has[name] {
 			switch masks := s.masks(file); {
 			case masks && f.Path == "" && f.Masked == "":

@@ -128,13 +128,13 @@ func TestForWhom(t *testing.T) {
 		return all
 	}
 	own := names("stage=sign-in", "user=bram")
-	require.Equal(t, []string{"~/.ssh/rc/bram", "Speed\u202egnp.exe Cleaner\x1b[31m/bram", "Tide Chart/bram"}, own)
+	require.Equal(t, []string{"~/.ssh/rc/bram", ".xsessionrc/bram", "Speed\u202egnp.exe Cleaner\x1b[31m/bram", "Tide Chart/bram"}, own)
 	all := names("stage=sign-in", "for=bram")
 	require.Subset(t, all, own)
 	require.Subset(t, all, []string{"gullrock-welcome.service/", "Fogbell Notifier/", "Kelpline Assistant/"})
 	require.NotContains(t, names("for=bram"), "tidewatch.service/", "starts without anyone signing in")
 	require.NotContains(t, names("for=bram"), "Fogbell Sync/ines")
-	require.Contains(t, p.OK(t, "list", "user=bram"), "and 4 more for everyone (for=bram shows them too)")
+	require.Contains(t, p.OK(t, "list", "user=bram"), "and 7 more for everyone (for=bram shows them too)")
 	require.NotContains(t, p.OK(t, "list", "for=bram"), "more for everyone")
 }
 
@@ -142,7 +142,7 @@ func TestForWhom(t *testing.T) {
 func TestSearching(t *testing.T) {
 	p := workshop(t)
 	list, _ := p.List(t, "kelpline")
-	require.Len(t, list.Entries, 5, "in names, commands and files")
+	require.Len(t, list.Entries, 8, "in names, commands and files")
 	list, _ = p.List(t, "CURL")
 	require.Len(t, list.Entries, 1, "in a command, in other letters")
 	list, _ = p.List(t, "name=Fogbell Sync")
@@ -171,8 +171,8 @@ func TestLargeChanges(t *testing.T) {
 		n    int
 		args []string
 	}{
-		{"21 of the 22 entries that start would no longer start", 21, []string{"disable", "state=enabled"}},
-		{"7 of the 8 entries that start for ines would no longer start", 7, []string{"disable", "for=ines", "switch!=report", "location!=linux.motd", "state=enabled", "--for", "ines"}},
+		{"33 of the 35 entries that start would no longer start", 33, []string{"disable", "state=enabled"}},
+		{"10 of the 14 entries that start for ines would no longer start", 10, []string{"disable", "for=ines", "switch!=report", "location!=linux.motd,linux.x-session,linux.preload", "name!=PYTHONSTARTUP", "state=enabled", "--for", "ines"}},
 		{"1 of them is protected", 1, []string{"disable", "brinecast_cam", "--guarded"}},
 		{"2 of them are protected; 2 of them are parts of the operating system", 2, []string{"disable", "dbus.service", "systemd-logind.service", "--all", "--guarded"}},
 	} {
@@ -291,8 +291,8 @@ func TestSince(t *testing.T) {
 func TestListLayout(t *testing.T) {
 	p := workshop(t)
 	out := p.OK(t, "list")
-	require.Contains(t, out, "38 kinds of places are not looked at yet (lockback locations names them): this list is not complete")
-	require.Contains(t, out, "25 entries: 22 enabled, 3 disabled, 1 protected, 3 programs missing, 12 parts of the operating system are hidden (--all shows them)")
+	require.Contains(t, out, "26 kinds of places are not looked at yet (lockback locations names them): this list is not complete")
+	require.Contains(t, out, "48 entries: 35 enabled, 13 disabled, 3 protected, 2 cannot be turned off here, 6 programs missing, 12 parts of the operating system are hidden (--all shows them)")
 	require.NotContains(t, p.OK(t, "list", "user=ines"), "parts of the operating system", "of these, --all shows no more")
 	require.Contains(t, p.OK(t, "list", "dbus", "--all"), "dbus.service")
 	list, _ := p.List(t, "stage=sign-in")
@@ -305,7 +305,7 @@ func TestListLayout(t *testing.T) {
 	for line := range strings.Lines(p.OK(t, "list", "--sort", "name", "--columns", "name")) {
 		names = append(names, strings.ToLower(strings.TrimSpace(line)))
 	}
-	require.Equal(t, "60-tidewatch", names[3], "%q", names)
+	require.Equal(t, ".xsessionrc", names[3], "%q", names)
 	require.Contains(t, p.OK(t, "list", "--group", "maker"), "Maker not known")
 	require.NotContains(t, p.OK(t, "list", "--group", "stage"), "Autostart folder")
 	p.Env = []string{"COLUMNS=80"}

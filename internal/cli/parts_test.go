@@ -120,6 +120,16 @@ func value(t *testing.T, root string, i part.Item, change func(regf.Value) regf.
 
 const stranger = "stranger"
 
+// lineFile is the file that a line stands in now: the vendor's where nothing stands before it.
+func lineFile(t *testing.T, root string, p part.Line) string {
+	if p.Vendor != "" {
+		if _, err := os.Lstat(filepath.Join(root, p.File)); err != nil {
+			return place(t, root, p.Vendor)
+		}
+	}
+	return place(t, root, p.File)
+}
+
 // addStranger puts somebody else's item into the artifact of a part.
 func addStranger(t *testing.T, root string, p part.Part) {
 	switch p := p.(type) {
@@ -128,7 +138,7 @@ func addStranger(t *testing.T, root string, p part.Part) {
 		if line == "" {
 			line = "@daily /opt/stranger\n"
 		}
-		file := place(t, root, p.File)
+		file := lineFile(t, root, p)
 		content, err := os.ReadFile(file)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(file, append([]byte(line), content...), 0o644))
@@ -174,7 +184,7 @@ func editPlist(t *testing.T, root, name string, edit func(*plist.Document)) {
 func hasStranger(t *testing.T, root string, p part.Part) bool {
 	switch p := p.(type) {
 	case part.Line:
-		content, err := os.ReadFile(place(t, root, p.File))
+		content, err := os.ReadFile(lineFile(t, root, p))
 		require.NoError(t, err)
 		return bytes.Count(content, []byte(stranger)) == 1 && !bytes.Contains(content, []byte("#lockback:off @daily")) && !bytes.Contains(content, []byte("#lockback:off setenv stranger"))
 	case part.Item:

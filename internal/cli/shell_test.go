@@ -101,7 +101,7 @@ func TestCompletion(t *testing.T) {
 				term.keys("C-c")
 				term.keys("clear", "Enter")
 			}
-			term.keys("lockback"+common+"show ", "Tab", "Tab")
+			term.keys("lockback"+common+"show u", "Tab", "Tab") // of all, zsh would ask first
 			screen := term.shows("Fogbell Notifier - enabled, everyone")
 			require.NotContains(t, screen, "\x1b")
 		})

@@ -21,6 +21,20 @@ type program struct {
 // The daemons whose tables are read.
 var (
 	cronDaemon = program{"cron", []string{"cron", "crond", "fcron"}, []string{"cron.service", "crond.service", "cronie.service", "dcron.service", "fcron.service", "systemd-cron.target", "cron.target"}}
+	// anacron is started by its own unit or timer, by cron, or by nobody: which is not told here.
+	anacronProgram = program{title: "anacron", files: []string{"anacron"}}
+	incronDaemon   = program{"incron", []string{"incrond"}, []string{"incron.service", "incrond.service"}}
+	inetdDaemon    = program{title: "inetd", files: []string{"inetd", "inetutils-inetd"}, units: []string{"inetd.service", "inetutils-inetd.service", "openbsd-inetd.service"}}
+	acpiDaemon     = program{"acpid", []string{"acpid"}, []string{"acpid.service", "acpid.socket", "acpid.path"}}
+	pmUtils        = program{title: "pm-utils", files: []string{"pm-suspend"}}
+	cloudInit      = program{title: "cloud-init", files: []string{"cloud-init"}}
+	networkManager = program{"NetworkManager", []string{"NetworkManager"}, []string{"NetworkManager.service"}}
+	ifupdown       = program{title: "ifupdown", files: []string{"ifup"}}
+	dhclient       = program{title: "dhclient", files: []string{"dhclient"}}
+	pppDaemon      = program{title: "pppd", files: []string{"pppd"}}
+	dispatcher     = program{"networkd-dispatcher", []string{"networkd-dispatcher"}, []string{"networkd-dispatcher.service"}}
+	runitProgram   = program{title: "runit", files: []string{"runsvdir"}}
+	openRC         = program{title: "OpenRC", files: []string{"openrc"}}
 )
 
 // off tells why the program does not act; empty where it does, and where that cannot be told: a disk

@@ -50,3 +50,98 @@ var (
 func lsbAccepts(name string) bool {
 	return !leftBehind.MatchString(name) && (assignedName.MatchString(name) || hierarchicalName.MatchString(name) || traditionalName.MatchString(name))
 }
+
+// generators are the folders of systemd's generators, systemd.generator(7): what is in /run comes first,
+// and is gone with the next start.
+func generators(folders ...string) []location.Place {
+	var places []location.Place
+	for _, folder := range folders {
+		places = append(places, location.Place{Path: folder, Folder: true, Chain: []string{"/run/systemd", "/etc/systemd", "/usr/local/lib/systemd", "/usr/lib/systemd"}})
+	}
+	return places
+}
+
+// homeChain are files of one ending in a folder of every home.
+func homeChain(folder, suffix string) []location.Place {
+	places := location.In(folder)
+	places[0].Suffix = suffix
+	return places
+}
+
+// hookTime is when systemd runs what is in one of its folders.
+func hookTime(dir string) string {
+	if path.Base(dir) == "system-shutdown" {
+		return "when the machine is turned off"
+	}
+	return "before and after sleep"
+}
+
+// dispatcherFolders are where NetworkManager looks for scripts, NetworkManager-dispatcher(8).
+var dispatcherFolders = []string{"/etc/NetworkManager/dispatcher.d", "/etc/NetworkManager/dispatcher.d/pre-up.d", "/etc/NetworkManager/dispatcher.d/pre-down.d",
+	"/usr/lib/NetworkManager/dispatcher.d", "/usr/lib/NetworkManager/dispatcher.d/pre-up.d", "/usr/lib/NetworkManager/dispatcher.d/pre-down.d"}
+
+// dispatcherAccepts leaves out what package managers and editors leave behind, as NetworkManager does.
+func dispatcherAccepts(name string) bool {
+	return !strings.HasPrefix(name, ".") && !strings.HasSuffix(name, "~") && !leftBehind.MatchString(name) &&
+		!strings.HasSuffix(name, ".rpmsave") && !strings.HasSuffix(name, ".rpmorig") && !strings.HasSuffix(name, ".rpmnew") && !strings.HasSuffix(name, ".swp")
+}
+
+// networkTime is when NetworkManager runs what is in one of its folders.
+func networkTime(dir string) string {
+	switch path.Base(dir) {
+	case "pre-up.d":
+		return "before a network connection is used"
+	case "pre-down.d":
+		return "before a network connection ends"
+	}
+	return "when a network connection changes"
+}
+
+// xsessionAccepts is the rule for the scripts of Debian's Xsession, which run-parts lists, and elsewhere
+// for those of xinit, which end in .sh.
+func xsessionAccepts(s *location.Survey, name string) bool {
+	return runPartsAccepts(name) || strings.HasSuffix(name, ".sh")
+}
+
+// shellScript is the rule of startplasma(1) for what it reads into the session.
+func shellScript(name string) bool { return strings.HasSuffix(name, ".sh") }
+
+// atSignOut is when Plasma runs what is to end a session.
+func atSignOut(string) string { return "at sign-out" }
+
+// The folders of what acts on networks beside NetworkManager: interfaces(5), networkd-dispatcher(8),
+// pppd(8), dhclient-script(8).
+var (
+	ifupdownFolders = []string{"/etc/network/if-pre-up.d", "/etc/network/if-up.d", "/etc/network/if-down.d", "/etc/network/if-post-down.d"}
+	networkdFolders = []string{"/etc/networkd-dispatcher/routable.d", "/etc/networkd-dispatcher/carrier.d", "/etc/networkd-dispatcher/dormant.d", "/etc/networkd-dispatcher/no-carrier.d", "/etc/networkd-dispatcher/off.d", "/etc/networkd-dispatcher/degraded.d",
+		"/etc/networkd-dispatcher/configuring.d", "/etc/networkd-dispatcher/configured.d"}
+	pppFolders      = []string{"/etc/ppp/ip-up.d", "/etc/ppp/ip-down.d", "/etc/ppp/ip-pre-up.d", "/etc/ppp/ipv6-up.d", "/etc/ppp/ipv6-down.d"}
+	dhclientFolders = []string{"/etc/dhcp/dhclient-enter-hooks.d", "/etc/dhcp/dhclient-exit-hooks.d"}
+)
+
+// interfaceTime is when ifupdown runs what is in one of its folders.
+func interfaceTime(dir string) string {
+	return map[string]string{"if-pre-up.d": "before a network interface is brought up", "if-up.d": "when a network interface is brought up",
+		"if-down.d": "when a network interface is taken down", "if-post-down.d": "after a network interface was taken down"}[path.Base(dir)]
+}
+
+// pppTime is when pppd runs what is in one of its folders.
+func pppTime(dir string) string {
+	if strings.HasSuffix(dir, "down.d") {
+		return "when a dial-up connection ends"
+	}
+	return "when a dial-up connection begins"
+}
+
+// onLease words when dhclient reads its hooks.
+func onLease(_ *location.Survey, _ location.Found, item *location.Item) {
+	item.When = "when the network gives an address"
+}
+
+// powerTime is when pm-utils runs what is in one of its folders.
+func powerTime(dir string) string {
+	if path.Base(dir) == "power.d" {
+		return "when the power supply changes"
+	}
+	return "before and after sleep"
+}

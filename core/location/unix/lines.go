@@ -20,6 +20,8 @@ type Lines struct {
 	Describe func(s *location.Survey, f location.Found, line string) *location.Item
 	// Key is what a line is known by; the line itself when nil.
 	Key func(line string) string
+	// OffMark is what another program puts before a line that it turned off, and OffBy that program.
+	OffMark, OffBy string
 	// Ignored tells why the system passes over a whole file; nil where it never does.
 	Ignored func(s *location.Survey, f location.Found) string
 }
@@ -42,6 +44,10 @@ func (l Lines) Read(s *location.Survey, places []location.Place) {
 		for raw := range strings.Lines(string(content)) {
 			number++
 			text, isOff := strings.CutPrefix(strings.TrimRight(raw, "\r\n"), part.OffMark)
+			byOther := false
+			if l.OffMark != "" && !isOff {
+				text, byOther = strings.CutPrefix(text, l.OffMark)
+			}
 			line := strings.TrimSpace(text)
 			if line == "" || strings.IndexByte(l.Comments, line[0]) >= 0 {
 				continue
@@ -70,6 +76,9 @@ func (l Lines) Read(s *location.Survey, places []location.Place) {
 				item.Switcher = location.NoSwitch{Why: f.Masked + " masks the whole file; take that away"}
 			case isOff:
 				item.State = autostart.Disabled
+			case byOther:
+				item.State, item.Mode = autostart.Disabled, "turned off by "+l.OffBy
+				item.Switcher = location.NoSwitch{Why: l.OffBy + " turned it off, and turns it on again"}
 			case ignored != "":
 				item.State, item.Mode = autostart.Disabled, "ignored: "+ignored
 				item.Problems = append(item.Problems, autostart.Ignored)

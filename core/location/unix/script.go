@@ -16,13 +16,19 @@ import (
 // not start: that is also how the switch leaves it. When words when it runs; empty where the
 // location says it all.
 func Script(s *location.Survey, file, when string) {
+	script(s, location.Found{Path: file, Key: file}, when)
+}
+
+// script is Script of a file that may lie in a home.
+func script(s *location.Survey, f location.Found, when string) {
+	file := f.Path
 	info, err := s.Stat(file)
 	if err != nil {
 		if link, lerr := s.Lstat(file); lerr == nil && link.Mode()&fs.ModeSymlink != 0 && machine.IsMissing(err) {
 			target, _ := s.Readlink(file)
-			s.Add(file, &location.Item{
+			s.Add(f.Key, &location.Item{
 				Entry: autostart.Entry{
-					Name: path.Base(file), State: autostart.Disabled, When: when, Mode: "dangling link", Command: file,
+					User: userOf(f), Name: path.Base(file), State: autostart.Disabled, When: when, Mode: "dangling link", Command: file,
 					Source: autostart.Source{Path: file}, Problems: []string{autostart.TargetMissing},
 				},
 				Artifacts: Files(file),
@@ -48,7 +54,7 @@ func Script(s *location.Survey, file, when string) {
 	}
 	item := &location.Item{
 		Entry: autostart.Entry{
-			Name: path.Base(file), State: autostart.Enabled, When: when, Command: file,
+			User: userOf(f), Name: path.Base(file), State: autostart.Enabled, When: when, Command: file,
 			Source: autostart.Source{Path: file},
 		},
 		Artifacts: Files(file),
@@ -61,7 +67,16 @@ func Script(s *location.Survey, file, when string) {
 	if info.Mode()&0o022 != 0 && info.Mode()&0o002 != 0 {
 		item.Problems = []string{autostart.Insecure}
 	}
-	s.Add(file, item)
+	item.For = f.User
+	s.Add(f.Key, item)
+}
+
+// userOf is whose file it is; empty for one of the whole machine.
+func userOf(f location.Found) string {
+	if f.User == nil {
+		return ""
+	}
+	return autostart.Text(f.User.Name)
 }
 
 // Every words how often what is called hourly, daily, weekly or monthly is run.

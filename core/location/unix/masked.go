@@ -1,0 +1,84 @@
+package unix
+
+import (
+	"fmt"
+	"path"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// Overridden is the form of executables in an override chain: of each name the first that is there
+// counts, and a link to /dev/null before a vendor's keeps it from being run.
+type Overridden struct {
+	// When words when they run.
+	When string
+}
+
+// Word is [autostart.Mask].
+func (Overridden) Word() autostart.Switch { return autostart.Mask }
+
+// Read reports the executables of the places.
+func (o Overridden) Read(s *location.Survey, places []location.Place) {
+	s.Each(places, func(f location.Found) {
+		info, err := s.Stat(f.Path)
+		if err != nil || !info.Mode().IsRegular() {
+			s.Skip(f.Path, err)
+			return
+		}
+		item := &location.Item{
+			Entry:     autostart.Entry{Name: path.Base(f.Path), State: autostart.Enabled, When: o.When, Command: f.Path, Source: autostart.Source{Path: f.Path}},
+			Artifacts: Files(f.Path),
+			Argv:      []string{f.Path},
+			Switcher:  unexec{f.Path},
+		}
+		if f.Own != "" && f.Path != f.Own {
+			item.Artifacts, item.Switcher = Files(f.Own, f.Path), masked{f.Own}
+		}
+		if info.Mode()&0o002 != 0 {
+			item.Problems = []string{autostart.Insecure}
+		}
+		switch {
+		case f.Masked != "" && f.Masked != f.Own:
+			item.State, item.Mode = autostart.Disabled, "masked by "+f.Masked
+			item.Switcher = location.NoSwitch{Why: f.Masked + " masks it; take that away"}
+		case f.Masked != "":
+			item.State, item.Mode = autostart.Disabled, "masked"
+		case info.Mode()&0o111 == 0:
+			item.State, item.Mode = autostart.Disabled, "not executable"
+			item.Switcher = unexec{f.Path}
+		case f.Path == f.Own && f.Vendor != "":
+			item.Switcher = location.NoSwitch{Why: "without it " + f.Vendor + " would run in its place"}
+		}
+		s.Add(f.Key, item)
+	})
+}
+
+// masked is the switch of a vendor's file: a link to /dev/null where the administrator's would stand.
+type masked struct{ own string }
+
+// Word is [autostart.Mask].
+func (masked) Word() autostart.Switch { return autostart.Mask }
+
+// Plan makes the link, or takes it away.
+func (m masked) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
+	if want.User != nil {
+		return nil, location.ErrNotPerUser
+	}
+	a := machine.File(m.own)
+	image, err := images.Image(a)
+	if err != nil {
+		return nil, err
+	}
+	masks := image.Kind == machine.Symlink && image.Target == "/dev/null" || image.Kind == machine.Regular && len(image.Content) == 0
+	switch {
+	case want.State == autostart.Disabled && image.Kind == machine.Absent:
+		return []location.Edit{{Artifact: a, Image: machine.NewLink("/dev/null", 0, 0, want.Now)}}, nil
+	case want.State == autostart.Enabled && masks:
+		return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
+	case want.State == autostart.Disabled && masks, want.State == autostart.Enabled && image.Kind == machine.Absent:
+		return nil, nil
+	}
+	return nil, fmt.Errorf("%w: %s is in the way", location.ErrNoSwitch, m.own)
+}
