@@ -170,6 +170,8 @@ func workshopBox() []piece {
 		piece{path: "/home/bram/.xsessionrc", text: "xset s off\n", mode: 0o644, owner: bram},
 		piece{path: "/home/ines/.config/plasma-workspace/env/large-print.sh", text: "export GDK_DPI_SCALE=1.4\n", mode: 0o644, owner: ines},
 		piece{path: "/home/ines/.config/plasma-workspace/shutdown/backup.sh", text: "#!/bin/sh\n/home/ines/bin/backup-archive\n", mode: 0o755, owner: ines},
+		piece{path: "/var/spool/cron/atjobs/a0001201c5f7c8", text: "#!/bin/sh\n# atrun uid=1001 gid=1001\numask 22\ncd /home/bram || {\n\t echo 'Execution directory inaccessible' >&2\n\t exit 1\n}\n/opt/lampwick/bin/print --spring-labels\n", mode: 0o700, owner: bram},
+		file("/etc/containers/systemd/tide-archive.container", "[Container]\nImage=registry.gullrock.example/tide-archive:4\n[Install]\nWantedBy=multi-user.target\n"),
 		file("/etc/anacrontab", "SHELL=/bin/sh\n7\t10\tgull.weekly\t/opt/gullrock/count-visitors --week\n"),
 		program("/opt/brinecast/warm-up"), program("/opt/saltmarsh/reader"), program("/opt/lampwick/bin/dim"), program("/opt/lampwick/bin/print"), program("/opt/lampwick/bin/labeld"), program("/opt/kelpline/lib/watch.so"),
 		file("/etc/crontab", unit("SHELL=/bin/sh", "PATH=/usr/local/sbin:/usr/local/bin:/sbin:/bin:/usr/sbin:/usr/bin", "",

@@ -191,6 +191,9 @@ func describeVariable(_ *location.Survey, _ location.Found, line string) *locati
 // describePAMVariable is describeVariable for pam_env.conf(5): a name, and DEFAULT= or OVERRIDE=.
 func describePAMVariable(s *location.Survey, f location.Found, line string) *location.Item {
 	words := strings.Fields(line)
+	if len(words) < 2 {
+		return nil
+	}
 	for _, word := range words[1:] {
 		for _, key := range []string{"DEFAULT=", "OVERRIDE="} {
 			if value, ok := strings.CutPrefix(word, key); ok {

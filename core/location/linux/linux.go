@@ -56,6 +56,11 @@ func Locations() []location.Location {
 			Form:   unix.Executables{},
 		},
 		{
+			ID: "linux.quadlet", Title: "Container units (quadlets)", Common: "of the system", Stage: autostart.System, Effect: location.AtNextStart,
+			Places: location.In("/etc/containers/systemd", "/usr/share/containers/systemd", "~/.config/containers/systemd"),
+			Form:   unix.WholeFiles{Accepts: anyMachine(quadletAccepts), Adjust: describeQuadlet, Off: podman.off},
+		},
+		{
 			ID: "linux.inittab", Title: "inittab", Stage: autostart.System, Effect: location.AtNextStart, Role: location.Session,
 			Places: location.At("/etc/inittab"),
 			Form:   unix.Lines{Comments: "#", Describe: describeInittab},
@@ -113,6 +118,12 @@ func Locations() []location.Location {
 			Places: location.In(userCrontabs...),
 			Form:   unix.Crontabs{Accepts: notHidden, Ignored: cronIgnores, Personal: true},
 			Runner: location.Runner{Off: cronDaemon.off},
+		},
+		{
+			ID: "linux.at", Title: "Jobs of at", Stage: autostart.Schedule, Effect: location.WithinMinute,
+			Places: location.In("/var/spool/cron/atjobs", "/var/spool/atjobs", "/var/spool/at"),
+			Form:   unix.WholeFiles{Accepts: anyMachine(atAccepts), Adjust: describeAt},
+			Runner: location.Runner{Off: atDaemon.off},
 		},
 		{
 			ID: "linux.anacron", Title: "anacron jobs", Stage: autostart.Schedule, Effect: location.AtNextRun,

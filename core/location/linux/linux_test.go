@@ -473,3 +473,73 @@ func TestRunners(t *testing.T) {
 		require.Equal(t, c.vera, vera, "%s %v", name, got)
 	}
 }
+
+// Each form of line: what its own program makes of it, and what is no entry.
+func TestFormsOfLines(t *testing.T) {
+	m, items, unread := disk(t, map[string]string{
+		"etc/modprobe.d/a.conf":                  "options tide x=1\nblacklist ebb\ninstall tide /opt/tide --first && modprobe -i tide\nremove tide /opt/away\ninstall ebb /bin/true\ninstall short\n# install off /opt/x\n",
+		"usr/lib/binfmt.d/b.conf":                "; comment\n:book:E::slt::/opt/reader:OC\n+odd+M++magic++/opt/odd+\n:short:E:\n",
+		"etc/anacrontab":                         "SHELL=/bin/sh\nSTART_HOURS_RANGE = 3-22\n1\t5\tdaily.tide\t/opt/daily  --a b\n7 10 weekly.tide /opt/weekly\n@monthly 15 monthly.tide /opt/monthly\n3 1 short\n",
+		"etc/incron.d/c":                         "/srv/two\\ words IN_CLOSE_WRITE,IN_MOVED_TO /opt/seen $@/$#\n/srv/short IN_ALL\n",
+		"var/spool/incron/bram":                  "/home/bram/in IN_CREATE /home/bram/bin/take\n",
+		"etc/inetd.conf":                         "tide stream tcp nowait nobody /usr/sbin/tcpd /opt/tided -v\n#<off># ebb stream tcp nowait nobody /opt/ebbd ebbd\necho stream tcp nowait root internal\n# daytime stream tcp nowait root internal\nshort stream\n",
+		"etc/inittab":                            "id:3:initdefault:\n1:2345:respawn:/sbin/getty 38400 tty1\nca::ctrlaltdel:+/sbin/shutdown -r now\nx:2:off:/opt/x\nbad\n",
+		"etc/acpi/events/lid":                    "# rule\nevent = button/lid.*\naction = /opt/dim %e\n",
+		"etc/environment":                        "PATH=/usr/bin\nLD_PRELOAD=/opt/one.so:/opt/two.so\nexport BASH_ENV=/opt/rc\nPYTHONPATH=\"\"\n",
+		"home/ines/.config/environment.d/9.conf": "GTK_MODULES=tide\nEDITOR=nano\n",
+		"etc/security/pam_env.conf":              "LD_AUDIT DEFAULT= OVERRIDE=/opt/audit.so\nLANG DEFAULT=C\nPERL5OPT\tDEFAULT=-Mtide\n",
+		"etc/ld.so.preload":                      "/opt/pre.so /opt/more.so\n# /opt/none.so\n",
+		"var/spool/cron/atjobs/a0000a01c5f7c8":   "#!/bin/sh\n# atrun uid=0 gid=0\numask 22\n/opt/once --now\n", "var/spool/cron/atjobs/.SEQ": "a", "var/spool/cron/atjobs/a0000a": "#!",
+		"etc/containers/systemd/t.container": "[Container]\nImage=tide:1\n[Install]\nWantedBy=multi-user.target\n", "etc/containers/systemd/idle.container": "[Container]\nImage=ebb:1\n", "etc/containers/systemd/v.volume": "[Volume]\n",
+	})
+	require.Empty(t, unread)
+	got := map[string]string{}
+	for name, i := range items {
+		if i.Location != "linux.systemd.system" {
+			got[name] = strings.Join([]string{string(i.State), string(i.Switch), i.Command, i.When}, " | ")
+		}
+	}
+	require.Equal(t, map[string]string{
+		"tide": "enabled | comment | /usr/sbin/tcpd /opt/tided -v | when something connects to tide", "ebb": "disabled | report | /opt/ebbd ebbd | when something connects to ebb", "echo": "enabled | comment | internal | when something connects to echo",
+		"book": "enabled | comment | /opt/reader | when a program of the kind book is started", "odd": "enabled | comment | /opt/odd | when a program of the kind odd is started",
+		"daily.tide": "enabled | comment | /opt/daily  --a b | every day", "weekly.tide": "enabled | comment | /opt/weekly | every 7 days", "monthly.tide": "enabled | comment | /opt/monthly | every month",
+		"seen": "enabled | comment | /opt/seen $@/$# | when /srv/two words changes (IN_CLOSE_WRITE,IN_MOVED_TO)", "take/bram": "enabled | comment | /home/bram/bin/take | when /home/bram/in changes (IN_CREATE)",
+		"getty": "disabled | report | /sbin/getty 38400 tty1 | at startup, in runlevel 2345", "shutdown": "disabled | report | /sbin/shutdown -r now | on ctrlaltdel",
+		"lid": "enabled | comment | /opt/dim %e | on button/lid.*", "LD_PRELOAD": "enabled | comment | LD_PRELOAD=/opt/one.so:/opt/two.so | loaded into every program", "BASH_ENV": "enabled | comment | export BASH_ENV=/opt/rc | loaded into scripts of bash",
+		"GTK_MODULES/ines": "enabled | comment | GTK_MODULES=tide | loaded into programs of GTK", "LD_AUDIT": "enabled | comment | LD_AUDIT DEFAULT= OVERRIDE=/opt/audit.so | loaded into every program", "PERL5OPT": "enabled | comment | PERL5OPT\tDEFAULT=-Mtide | loaded into Perl",
+		"pre.so": "enabled | comment | /opt/pre.so /opt/more.so | loaded into every program", "job 10": "enabled | park | /opt/once --now | once, at 2026-07-26 14:00 UTC",
+		"t.container": "enabled | park | podman run tide:1 | at startup", "idle.container": "disabled | report | podman run ebb:1 | at startup",
+	}, got)
+	require.Equal(t, []string{"/opt/tided", "-v"}, items["tide"].Argv)
+	// Those of the same name are told apart by where they stand.
+	all, _, _ := location.Run(m.Reader(nil), linux.Locations())
+	modules := map[string]bool{}
+	for _, i := range all {
+		if i.Location == "linux.modprobe" {
+			modules[i.When+" "+i.Command] = true
+		}
+	}
+	require.Equal(t, map[string]bool{"when the module tide is loaded /opt/tide --first && modprobe -i tide": true, "when the module tide is removed /opt/away": true}, modules)
+}
+
+// Executables of an override chain: which one counts, what masks it, and how each is switched.
+func TestGenerators(t *testing.T) {
+	const own, vendor, local = "etc/systemd/system-generators/", "usr/lib/systemd/system-generators/", "usr/local/lib/systemd/system-generators/"
+	m, items, _ := disk(t, map[string]string{
+		vendor + "plain": "#!", vendor + "over": "#!", own + "over": "#!", own + "ours": "#!", vendor + "off": "text", vendor + "masked": "#!", own + "masked": "-> /dev/null", vendor + "emptied": "#!", own + "emptied": "",
+		vendor + "hidden": "#!", local + "hidden": "-> /dev/null", "usr/lib/systemd/user-environment-generators/30-tide": "#!",
+	})
+	require.Equal(t, map[string]string{"plain": "enabled mask", "over": "enabled report", "ours": "enabled unexec", "off": "disabled unexec not executable", "masked": "disabled mask masked", "emptied": "disabled mask masked",
+		"hidden": "disabled report masked by /" + local + "hidden", "30-tide": "enabled mask"}, states(items))
+	edits, err := items["plain"].Plan(m.Files, location.Want{State: autostart.Disabled})
+	require.NoError(t, err)
+	require.Equal(t, machine.File("/"+own+"plain"), edits[0].Artifact)
+	require.Equal(t, "/dev/null", edits[0].Image.Target)
+	for _, name := range []string{"masked", "emptied"} {
+		edits, err = items[name].Plan(m.Files, location.Want{State: autostart.Enabled})
+		require.NoError(t, err)
+		require.Equal(t, machine.Absent, edits[0].Image.Kind, name)
+	}
+	_, err = items["over"].Plan(m.Files, location.Want{State: autostart.Disabled})
+	require.ErrorIs(t, err, location.ErrNoSwitch)
+}

@@ -11,7 +11,6 @@ func NotLookedAt() []location.Location {
 	return []location.Location{
 		location.NotLookedAt("linux.kernel-args", autostart.Boot, "Kernel arguments", "/proc/cmdline", "/etc/default/grub", "/etc/kernel/cmdline"),
 		location.NotLookedAt("linux.initramfs", autostart.Boot, "Initial ramdisk scripts and hooks", "/etc/initramfs-tools", "/etc/dracut.conf.d", "/etc/mkinitcpio.conf"),
-		location.NotLookedAt("linux.quadlet", autostart.System, "Container units (quadlets)", "/etc/containers/systemd", "~/.config/containers/systemd"),
 		location.NotLookedAt("linux.sysv", autostart.System, "SysV init scripts", "/etc/rc?.d"),
 		location.NotLookedAt("linux.openrc", autostart.System, "OpenRC services", "/etc/runlevels", "/etc/local.d"),
 		location.NotLookedAt("linux.runit", autostart.System, "runit services", "/etc/service", "/var/service"),
@@ -21,7 +20,6 @@ func NotLookedAt() []location.Location {
 		location.NotLookedAt("linux.kde.modules", autostart.SignIn, "Modules and scripts of KDE Plasma", "kded", "KWin"),
 		location.NotLookedAt("linux.compositor", autostart.SignIn, "Start-up lines of window managers", "i3", "sway", "openbox", "Xfce"),
 		location.NotLookedAt("linux.sessions", autostart.SignIn, "Desktop sessions", "/usr/share/xsessions", "/usr/share/wayland-sessions"),
-		location.NotLookedAt("linux.at", autostart.Schedule, "Jobs of at", "/var/spool/cron/atjobs"),
 		location.NotLookedAt("linux.logrotate", autostart.Schedule, "Scripts of logrotate", "/etc/logrotate.d"),
 		location.NotLookedAt("linux.dbus", autostart.Event, "D-Bus services", "/usr/share/dbus-1", "~/.local/share/dbus-1"),
 		location.NotLookedAt("linux.udev", autostart.Event, "udev rules", "{/etc,/run,/usr/local/lib,/usr/lib}/udev/rules.d"),

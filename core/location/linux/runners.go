@@ -21,6 +21,8 @@ type program struct {
 // The daemons whose tables are read.
 var (
 	cronDaemon = program{"cron", []string{"cron", "crond", "fcron"}, []string{"cron.service", "crond.service", "cronie.service", "dcron.service", "fcron.service", "systemd-cron.target", "cron.target"}}
+	atDaemon   = program{"at", []string{"atd"}, []string{"atd.service"}}
+	podman     = program{title: "podman", files: []string{"podman"}}
 	// anacron is started by its own unit or timer, by cron, or by nobody: which is not told here.
 	anacronProgram = program{title: "anacron", files: []string{"anacron"}}
 	incronDaemon   = program{"incron", []string{"incrond"}, []string{"incron.service", "incrond.service"}}

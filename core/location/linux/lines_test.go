@@ -1,0 +1,26 @@
+package linux
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/location"
+)
+
+func FuzzLines(f *testing.F) {
+	for _, line := range []string{"install tide /opt/tide", ":book:E::slt::/opt/reader:OC", "7\t10 weekly /opt/weekly", `/srv/two\ words IN_CREATE /opt/seen`, "tide stream tcp nowait nobody /usr/sbin/tcpd /opt/tided", "ca::ctrlaltdel:+/sbin/shutdown",
+		"export LD_PRELOAD=/a:/b", "LD_AUDIT DEFAULT= OVERRIDE=/opt/audit.so", "/opt/a.so:/opt/b.so", "é:é", "=", "\\"} {
+		f.Add(line)
+	}
+	f.Fuzz(func(t *testing.T, line string) {
+		if line == "" {
+			return // the form leaves such lines out
+		}
+		for _, describe := range []func(*location.Survey, location.Found, string) *location.Item{describeModule, describeModprobe, describeBinfmt, describeAnacron, describeIncron, describeInetd, describeInittab, describeVariable, describePAMVariable, describePreload} {
+			if item := describe(nil, location.Found{Path: "/etc/tide"}, line); item != nil {
+				require.Empty(t, item.Source.Path, "the form fills it in")
+			}
+		}
+	})
+}
