@@ -87,6 +87,7 @@ const (
 	StateValue  Switch = "state-value"  // the on/off value that the location documents
 	Override    Switch = "override"     // macOS: launchd's own database of what is disabled
 	Trim        Switch = "trim"         // takes this one item out of a list
+	Rename      Switch = "rename"       // Linux: links of runlevels, from S to K
 	Park        Switch = "park"         // takes the artifact away; the record keeps it
 	Report      Switch = "report"       // listed, compared and restored, never switched
 )

@@ -131,6 +131,7 @@ that the system's settings agree. All of them can be taken back exactly.
   state-value   the on and off value that the place documents
   override      launchd's own list of what is disabled
   trim          takes this one item out of a list
+  rename        renames the links of runlevels, S to K, as update-rc.d does
   park          takes it away; the record keeps it
   report        cannot be turned off here: it is shown, compared and restored`
 

@@ -155,6 +155,8 @@ func workshopBox() []piece {
 		file("/etc/binfmt.d/README", "Files here come before those of the same name in /usr/lib/binfmt.d.\n"),
 		piece{path: "/etc/systemd/user-environment-generators/50-gullrock", text: "#!/bin/sh\necho GULLROCK_HOME=/opt/gullrock\n", mode: 0o755},
 		piece{path: "/var/lib/cloud/scripts/per-boot/10-first-light", text: "#!/bin/sh\necho light > /run/first-light\n", mode: 0o755},
+		piece{path: "/etc/init.d/oldplotterd", text: "#!/bin/sh\n### BEGIN INIT INFO\n# Provides: oldplotterd\n# Default-Start: 2 3 4 5\n# Default-Stop: 0 1 6\n### END INIT INFO\n/opt/oldplotter/queue \"$1\"\n", mode: 0o755},
+		link("/etc/rc2.d/S03oldplotterd", "../init.d/oldplotterd"), link("/etc/rc3.d/S03oldplotterd", "../init.d/oldplotterd"), link("/etc/rc6.d/K01oldplotterd", "../init.d/oldplotterd"),
 		file("/etc/inittab", "# from the machine before this one\nid:2:initdefault:\nS0:23:respawn:/sbin/getty -L ttyS0 9600 vt100\n"),
 		piece{path: "/usr/lib/systemd/system-sleep/tidewatch", text: "#!/bin/sh\nexec /opt/tidewatch/bin/sleep \"$1\"\n", mode: 0o755},
 		piece{path: "/etc/NetworkManager/dispatcher.d/50-tidewatch", text: "#!/bin/sh\nexec /opt/tidewatch/bin/online \"$2\"\n", mode: 0o755},

@@ -77,3 +77,12 @@ func has(s *location.Survey, file string) bool {
 	_, err := s.Stat(file)
 	return err == nil
 }
+
+// noRunlevels says where nothing follows the links of runlevels: under systemd its generator does.
+func noRunlevels(s *location.Survey) string {
+	switch name := initOf(s); name {
+	case "runit", "busybox", "OpenRC":
+		return "this machine starts with " + name + ", which has no such runlevels"
+	}
+	return ""
+}

@@ -61,6 +61,12 @@ func Locations() []location.Location {
 			Form:   unix.WholeFiles{Accepts: anyMachine(quadletAccepts), Adjust: describeQuadlet, Off: podman.off},
 		},
 		{
+			ID: "linux.sysv", Title: "SysV init scripts", Stage: autostart.System, Effect: location.AtNextStart,
+			Places: rcPlaces(),
+			Form:   location.Code{Shows: autostart.Rename, Reader: readSysV},
+			Runner: location.Runner{Off: noRunlevels, Fixed: true},
+		},
+		{
 			ID: "linux.inittab", Title: "inittab", Stage: autostart.System, Effect: location.AtNextStart, Role: location.Session,
 			Places: location.At("/etc/inittab"),
 			Form:   unix.Lines{Comments: "#", Describe: describeInittab},

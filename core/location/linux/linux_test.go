@@ -543,3 +543,51 @@ func TestGenerators(t *testing.T) {
 	_, err = items["over"].Plan(m.Files, location.Want{State: autostart.Disabled})
 	require.ErrorIs(t, err, location.ErrNoSwitch)
 }
+
+// Scripts of runlevels: under systemd those count for which its generator makes a unit, under sysvinit
+// those of the default runlevel.
+func TestRunlevels(t *testing.T) {
+	files := map[string]string{
+		"etc/rc2.d/S01both": "-> ../init.d/both", "etc/rc3.d/S01both": "-> ../init.d/both", "etc/rc6.d/K01both": "-> ../init.d/both", "etc/init.d/both": "#!",
+		"etc/rc3.d/S02three": "-> ../init.d/three", "etc/init.d/three": "#!", "etc/rcS.d/S01early": "-> ../init.d/early", "etc/init.d/early": "#!",
+		"etc/rc2.d/K05off": "-> ../init.d/off", "etc/init.d/off": "#!", "etc/rc2.d/S05text": "-> ../init.d/text", "etc/init.d/text": "text",
+		"etc/rc2.d/S07native": "-> ../init.d/native", "etc/init.d/native": "#!", lib + "native.service": "[Service]\nExecStart=/a\n", "etc/rc2.d/S09gone": "-> ../init.d/gone", "etc/rc2.d/README": "text", "etc/rc2.d/S10file": "#!",
+		"etc/rc2.d/S08masked.sh": "-> ../init.d/masked.sh", "etc/init.d/masked.sh": "#!", etc + "masked.service": "-> /dev/null",
+	}
+	sysv := func(files map[string]string) (*machine.Machine, map[string]string, map[string]*location.Item) {
+		m, items, _ := disk(t, files)
+		got := map[string]string{}
+		for name, i := range items {
+			if i.Location == "linux.sysv" {
+				got[name] = strings.TrimSpace(string(i.State) + " " + string(i.Switch) + " " + i.Mode)
+			}
+		}
+		return m, got, items
+	}
+	_, got, _ := sysv(files)
+	require.Equal(t, map[string]string{"both": "enabled rename", "three": "enabled rename", "early": "disabled report ignored: systemd does not read rcS.d", "off": "disabled rename off in every runlevel",
+		"text": "disabled rename not executable", "gone": "disabled rename dangling link"}, got)
+	// On a machine that runs, the generator has made a unit of it: that is no entry beside the script's.
+	files["run/systemd/generator.late/both.service"], files["run/systemd/generator.late/multi-user.target.wants/both.service"] = "[Unit]\nSourcePath=/etc/init.d/both\n[Service]\nExecStart=/etc/init.d/both start\n", "-> ../both.service"
+	_, again, live := sysv(files)
+	require.Equal(t, got, again)
+	require.NotContains(t, live, "both.service")
+	files["sbin/init"], files["etc/inittab"] = "#!", "id:2:initdefault:\n"
+	m, got, items := sysv(files)
+	require.Equal(t, map[string]string{"both": "enabled rename", "three": "disabled rename only in runlevel 3", "early": "enabled rename", "off": "disabled rename off in every runlevel",
+		"text": "disabled rename not executable", "native": "enabled rename", "masked.sh": "enabled rename", "gone": "disabled rename dangling link"}, got)
+	edits, err := items["both"].Plan(m.Files, location.Want{State: autostart.Disabled})
+	require.NoError(t, err)
+	var named []string
+	for _, e := range edits {
+		named = append(named, e.Artifact.Name+" "+e.Image.Target)
+	}
+	require.Equal(t, []string{"/etc/rc2.d/K01both ../init.d/both", "/etc/rc2.d/S01both ", "/etc/rc3.d/K01both ../init.d/both", "/etc/rc3.d/S01both "}, named)
+	files["etc/rc2.d/K01both"] = "-> ../init.d/both"
+	m, _, items = sysv(files)
+	_, err = items["both"].Plan(m.Files, location.Want{State: autostart.Disabled})
+	require.ErrorIs(t, err, location.ErrNoSwitch)
+	files["sbin/init"], files["sbin/runit-init"] = "-> runit-init", "#!"
+	_, got, _ = sysv(files)
+	require.Equal(t, "disabled report ignored: this machine starts with runit, which has no such runlevels", got["both"])
+}

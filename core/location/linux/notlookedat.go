@@ -11,7 +11,6 @@ func NotLookedAt() []location.Location {
 	return []location.Location{
 		location.NotLookedAt("linux.kernel-args", autostart.Boot, "Kernel arguments", "/proc/cmdline", "/etc/default/grub", "/etc/kernel/cmdline"),
 		location.NotLookedAt("linux.initramfs", autostart.Boot, "Initial ramdisk scripts and hooks", "/etc/initramfs-tools", "/etc/dracut.conf.d", "/etc/mkinitcpio.conf"),
-		location.NotLookedAt("linux.sysv", autostart.System, "SysV init scripts", "/etc/rc?.d"),
 		location.NotLookedAt("linux.openrc", autostart.System, "OpenRC services", "/etc/runlevels", "/etc/local.d"),
 		location.NotLookedAt("linux.runit", autostart.System, "runit services", "/etc/service", "/var/service"),
 		location.NotLookedAt("linux.containers", autostart.System, "Containers and virtual machines that start by themselves", "docker", "podman", "libvirt", "lxc"),

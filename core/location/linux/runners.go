@@ -2,6 +2,7 @@ package linux
 
 import (
 	"path"
+	"slices"
 	"strings"
 
 	"lockback/core/location"
@@ -35,8 +36,6 @@ var (
 	dhclient       = program{title: "dhclient", files: []string{"dhclient"}}
 	pppDaemon      = program{title: "pppd", files: []string{"pppd"}}
 	dispatcher     = program{"networkd-dispatcher", []string{"networkd-dispatcher"}, []string{"networkd-dispatcher.service"}}
-	runitProgram   = program{title: "runit", files: []string{"runsvdir"}}
-	openRC         = program{title: "OpenRC", files: []string{"openrc"}}
 )
 
 // off tells why the program does not act; empty where it does, and where that cannot be told: a disk
@@ -73,10 +72,13 @@ func (p program) off(s *location.Survey) string {
 }
 
 // unitStarts reports whether a unit of the system is there, and whether a link starts it. A whole
-// reading of all units would tell no more of a daemon.
-func unitStarts(s *location.Survey, unit string) (exists, starts bool) {
+// reading of all units would tell no more of a daemon. Folders that are not meant are named.
+func unitStarts(s *location.Survey, unit string, but ...string) (exists, starts bool) {
 	masked := false
 	for _, dir := range systemUnits.places() {
+		if slices.Contains(but, dir) {
+			continue
+		}
 		file := path.Join(dir, unit)
 		info, err := s.Lstat(file)
 		if err != nil || exists {

@@ -100,6 +100,8 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	switch {
 	case !found && !slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool { return l.kind != "" && l.name == name }):
 		return nil // named as a dependency, and not installed
+	case mode == "generated" && set.ofScript(name):
+		return nil // an entry of its own, where the script is
 	case strings.HasPrefix(mode, "masked"):
 	case len(by) > 0, strings.HasPrefix(mode, "enabled") && set.aliased(name):
 		state = autostart.Enabled
@@ -138,6 +140,12 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	item.Artifacts = func() []machine.Artifact { return sw.artifacts(s, source, found, started, dropIns) }
 	item.Handle = s.Handle(item.User, name)
 	return item
+}
+
+// ofScript reports whether a generator made the unit of a script of runlevels.
+func (set *unitSet) ofScript(name string) bool {
+	f, _ := set.file(name)
+	return strings.HasPrefix(f.Last("Unit", "SourcePath"), "/etc/init.d/")
 }
 
 // eventTargets are the targets that something else than the start of the machine or of a session
