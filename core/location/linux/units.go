@@ -399,15 +399,7 @@ func (set *unitSet) reach() {
 		if source, ok := set.source(name, false); !ok || source.masked {
 			continue
 		}
-		f, _ := set.file(name)
-		for _, key := range dependencyKeys {
-			for _, dep := range f.List("Unit", key) {
-				dep = unitfile.Expand(dep, name)
-				set.reached[set.real(dep)] = append(set.reached[set.real(dep)], dep+"\x00"+name)
-				queue = append(queue, dep)
-			}
-		}
-		queue = append(queue, byParent[name]...)
+		queue = append(append(queue, set.dependencies(name)...), byParent[name]...)
 		if t, _, ok := unitfile.Template(name); ok {
 			queue = append(queue, byParent[t]...)
 		}
@@ -436,14 +428,21 @@ func (set *unitSet) reachFromTargets(done map[string]bool) {
 		if source, ok := set.source(name, false); !ok || source.masked {
 			continue
 		}
-		f, _ := set.file(name)
-		for _, key := range dependencyKeys {
-			for _, dep := range f.List("Unit", key) {
-				dep = unitfile.Expand(dep, name)
-				set.reached[set.real(dep)] = append(set.reached[set.real(dep)], dep+"\x00"+name)
-			}
+		set.dependencies(name)
+	}
+}
+
+// dependencies are the units that a unit's keys name; each is reached by it from now on.
+func (set *unitSet) dependencies(name string) (all []string) {
+	f, _ := set.file(name)
+	for _, key := range dependencyKeys {
+		for _, dep := range f.List("Unit", key) {
+			dep = unitfile.Expand(dep, name)
+			set.reached[set.real(dep)] = append(set.reached[set.real(dep)], dep+"\x00"+name)
+			all = append(all, dep)
 		}
 	}
+	return all
 }
 
 // effective returns the dependency links that count: of one name in one folder
