@@ -1,10 +1,8 @@
 package program
 
 import (
-	"slices"
 	"strings"
 
-	"lockback/core/autostart"
 	"lockback/core/format/windata"
 	"lockback/core/machine"
 )
@@ -55,15 +53,10 @@ func installedProducts(m *machine.Reader, files []*File) {
 				best = p
 			}
 		}
-		if best != nil && !f.says(best.Product) {
+		if best != nil {
 			f.Evidence = append(f.Evidence, best.Evidence)
 		}
 	}
-}
-
-// says reports whether evidence of the same basis names the product already.
-func (f *File) says(product string) bool {
-	return slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.Basis == autostart.ByReceipt && e.Product == product })
 }
 
 // productOf reads the key of a product, where it tells in which folder the product lies.

@@ -2,6 +2,7 @@ package evtx_test
 
 import (
 	"bytes"
+	"encoding/binary"
 	"testing"
 	"time"
 
@@ -52,6 +53,20 @@ func TestEveryByte(t *testing.T) {
 			evtx.Read(bytes.NewReader(b), int64(len(b)), func(evtx.Event) {})
 			b[k] ^= flip
 		}
+	}
+}
+
+// A record that goes on behind its chunk is none, whatever stands in it.
+func TestRecordsEndInTheirChunk(t *testing.T) {
+	b := sample()
+	chunk := b[4096:]
+	for k := 512 + 24; k+4 <= len(chunk); k += 4 {
+		copy(chunk[k:], "\x0f\x01\x01\x00") // one beginning after another, and no end
+	}
+	for _, size := range []uint32{uint32(len(chunk)) - 512, uint32(len(chunk)), 1 << 31} {
+		binary.LittleEndian.PutUint32(chunk[512+4:], size)
+		binary.LittleEndian.PutUint32(chunk[48:], 1<<20) // where the records end, as the head says
+		require.Empty(t, read(t, b))
 	}
 }
 

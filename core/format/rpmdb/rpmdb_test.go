@@ -105,6 +105,15 @@ func TestBerkeley(t *testing.T) {
 		require.Equal(t, c.want, found)
 		require.NoError(t, db.Having([]string{"ebb"}, func(p *rpmdb.Package) { t.Error("none has it") }))
 	}
+	none := func(at int, value byte, item []byte) {
+		b := berkeley(item)
+		b[at] = value
+		db, err := rpmdb.Open(bytes.NewReader(b), int64(len(b)))
+		require.NoError(t, err)
+		require.NoError(t, db.Having([]string{"tide"}, func(p *rpmdb.Package) { t.Error("it is none") }))
+	}
+	none(1024+25, 5, itemHere(header(sample))) // a page of another kind
+	none(2*1024+22, 0, elsewhere)              // a ring of pages with nothing on them has an end
 }
 
 func FuzzDatabase(f *testing.F) {
