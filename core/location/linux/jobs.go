@@ -28,7 +28,7 @@ func describeAt(s *location.Survey, f location.Found, item *location.Item) {
 	item.Name = "job " + strconv.FormatUint(number, 10)
 	item.When = "once, at " + time.Unix(minutes*60, 0).UTC().Format("2006-01-02 15:04") + " UTC"
 	item.Argv = nil
-	content, info, err := s.ReadFileInfo(f.Path, 1<<20)
+	content, info, err := s.ReadFileInfo(f.Path, 256<<10)
 	if err != nil {
 		return
 	}
@@ -60,7 +60,7 @@ func quadletAccepts(name string) bool { return quadletKinds[path.Ext(name)] != "
 // describeQuadlet says what a container's file runs. Podman's generator makes a unit of it, which
 // starts by itself only where an [Install] section says by what.
 func describeQuadlet(s *location.Survey, f location.Found, item *location.Item) {
-	content, err := s.ReadFile(f.Path, machine.MaxFileSize)
+	content, err := s.ReadFile(f.Path, 1<<20)
 	if err != nil {
 		s.Skip(f.Path, err)
 		return

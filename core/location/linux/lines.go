@@ -157,7 +157,8 @@ func describeACPI(s *location.Survey, f location.Found, line string) *location.I
 		return nil
 	}
 	item := named(path.Base(f.Path), command, byShell(command))
-	content, _ := s.ReadFile(f.Path, 1<<20)
+	item.When = "when a power event comes"
+	content, _ := s.ReadFile(f.Path, 64<<10) // a rule is a few lines
 	for other := range strings.Lines(string(content)) {
 		if event, ok := value(strings.TrimSpace(other), "event"); ok {
 			item.When = "on " + event

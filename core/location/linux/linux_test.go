@@ -591,3 +591,19 @@ func TestRunlevels(t *testing.T) {
 	_, got, _ = sysv(files)
 	require.Equal(t, "disabled report ignored: this machine starts with runit, which has no such runlevels", got["both"])
 }
+
+// No file makes the list grow without end: what is too long is reported.
+func TestLongLists(t *testing.T) {
+	long := func(line string, n int) string { return strings.Repeat(line, n) }
+	_, items, unread := disk(t, map[string]string{
+		"etc/ld.so.preload": long("/opt/a.so\n", 100_001), "home/ines/.config/environment.d/1.conf": long("GTK_MODULES=a\n", 6000), "home/ines/.config/environment.d/2.conf": long("GTK_MODULES=b\n", 6000),
+		"home/bram/.config/environment.d/1.conf": "GTK_MODULES=c\n", "etc/acpi/events/long": "event=x\n" + long("action=/opt/a\n", 8000),
+	})
+	var paths []string
+	for _, u := range unread {
+		paths = append(paths, u.Path)
+	}
+	require.Equal(t, []string{"/etc/ld.so.preload", "/home/ines/.config/environment.d/2.conf"}, paths)
+	require.Contains(t, items, "GTK_MODULES/bram")
+	require.Equal(t, "when a power event comes", items["long"].When)
+}

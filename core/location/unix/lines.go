@@ -1,7 +1,9 @@
 package unix
 
 import (
+	"bytes"
 	"fmt"
+	"io/fs"
 	"path"
 	"strings"
 
@@ -10,6 +12,10 @@ import (
 	"lockback/core/location/part"
 	"lockback/core/machine"
 )
+
+// maxOwnLines is how many lines are read of one user's files in a place: nobody can fill the memory of
+// whoever looks.
+const maxOwnLines = 10_000
 
 // Lines is the form of files each line of which is an entry.
 type Lines struct {
@@ -31,9 +37,18 @@ func (Lines) Word() autostart.Switch { return autostart.Comment }
 
 // Read reports the lines of the places.
 func (l Lines) Read(s *location.Survey, places []location.Place) {
+	read := map[string]int{} // lines of each user's files
 	s.Each(places, func(f location.Found) {
 		content, ok := s.File(f.Path)
 		if !ok {
+			return
+		}
+		most, whose := maxLines, f.Path
+		if f.User != nil {
+			most, whose = maxOwnLines, f.User.Name
+		}
+		if read[whose] += bytes.Count(content, []byte{'\n'}); read[whose] > most {
+			s.Skip(f.Path, &fs.PathError{Op: "read", Path: f.Path, Err: fmt.Errorf("%w: more than %d lines", machine.ErrTooLarge, most)})
 			return
 		}
 		ignored := ""
