@@ -5,7 +5,9 @@ import (
 	"slices"
 	"strings"
 
+	"lockback/core/format/unitfile"
 	"lockback/core/location"
+	"lockback/core/machine"
 )
 
 // program is what acts on a location's entries: it must be installed, and where systemd is the first
@@ -71,7 +73,7 @@ func (p program) off(s *location.Survey) string {
 	return "" // started by something that is not seen here
 }
 
-// unitStarts reports whether a unit of the system is there, and whether a link starts it. A whole
+// unitStarts reports whether a unit of the system is there, and whether a link or another unit starts it. A whole
 // reading of all units would tell no more of a daemon. Folders that are not meant are named.
 func unitStarts(s *location.Survey, unit string, but ...string) (exists, starts bool) {
 	masked := false
@@ -102,5 +104,37 @@ func unitStarts(s *location.Survey, unit string, but ...string) (exists, starts 
 			}
 		}
 	}
-	return true, false
+	return true, dependedOn(s, unit)
+}
+
+// dependedOn reports whether another unit, or a drop-in of one, names the unit among those that are
+// started with it. Only for one that no link starts are all of them read.
+func dependedOn(s *location.Survey, unit string) bool {
+	names := func(file string) bool {
+		content, err := s.ReadFile(file, machine.MaxFileSize)
+		if err != nil || !strings.Contains(string(content), unit) {
+			return false
+		}
+		f := unitfile.Parse(content)
+		return slices.ContainsFunc(dependencyKeys, func(key string) bool { return slices.Contains(f.List("Unit", key), unit) })
+	}
+	for _, dir := range systemUnits.places() {
+		entries, _ := s.ReadDir(dir)
+		for _, e := range entries {
+			file := path.Join(dir, e.Name())
+			if e.Type().IsRegular() && unitfile.Valid(e.Name()) && names(file) {
+				return true
+			}
+			if !e.IsDir() || !strings.HasSuffix(e.Name(), ".d") {
+				continue
+			}
+			dropIns, _ := s.ReadDir(file)
+			for _, d := range dropIns {
+				if strings.HasSuffix(d.Name(), ".conf") && names(path.Join(file, d.Name())) {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
