@@ -73,8 +73,8 @@ func (p program) off(s *location.Survey) string {
 	return "" // started by something that is not seen here
 }
 
-// unitStarts reports whether a unit of the system is there, and whether a link or another unit starts it. A whole
-// reading of all units would tell no more of a daemon. Folders that are not meant are named.
+// unitStarts reports whether a unit of the system is there, and whether a link or another unit starts
+// it. A whole reading of all units would tell no more of a daemon. Folders that are not meant are named.
 func unitStarts(s *location.Survey, unit string, but ...string) (exists, starts bool) {
 	masked := false
 	for _, dir := range systemUnits.places() {
