@@ -71,6 +71,9 @@ func (d berkeleyDatabase) Having(names []string, visit func(*Package)) error {
 			if begin >= end || begin < berkeleyHead {
 				break
 			}
+			if time.Now().After(until) {
+				return errTooLong // each item may lead to a large value, or to the same one
+			}
 			item := page[begin:end]
 			end = begin
 			if k%2 == 0 {

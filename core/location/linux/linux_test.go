@@ -609,3 +609,12 @@ func TestLongLists(t *testing.T) {
 	require.Contains(t, items, "GTK_MODULES/bram")
 	require.Equal(t, "when a power event comes", items["long"].When)
 }
+
+// A folder of links that has two names is one folder.
+func TestRunlevelsByTwoNames(t *testing.T) {
+	m, items, _ := disk(t, map[string]string{"etc/rc.d/rc3.d/S01tide": "-> ../init.d/tide", "etc/rc.d/init.d/tide": "#!", "etc/init.d": "-> rc.d/init.d", "etc/rc3.d": "-> rc.d/rc3.d"})
+	edits, err := items["tide"].Plan(m.Files, location.Want{State: autostart.Disabled})
+	require.NoError(t, err)
+	require.Len(t, edits, 2)
+	require.Equal(t, "/etc/rc.d/init.d/tide", items["tide"].Source.Path)
+}

@@ -52,7 +52,14 @@ func rcPlaces() []location.Place {
 func readSysV(s *location.Survey, places []location.Place) {
 	links := map[string][]rcLink{}
 	var names []string
+	seen := map[string]bool{} // in Fedora's family /etc/rc2.d is a link to the one in /etc/rc.d
 	for _, p := range places {
+		full, err := s.Resolve(p.Path)
+		if err != nil || seen[full] {
+			s.Skip(p.Path, err)
+			continue
+		}
+		seen[full] = true
 		for _, e := range s.Dir(p.Path) {
 			m := sysvLink.FindStringSubmatch(e.Name())
 			if m == nil || e.Type()&fs.ModeSymlink == 0 {
