@@ -43,7 +43,7 @@ func readPerformanceLog(m *machine.Reader, visit func(evtx.Event)) {
 func (c *Costs) heldUp(m *machine.Reader) {
 	newest := map[string]time.Time{}
 	readPerformanceLog(m, func(e evtx.Event) {
-		took, ok := milliseconds64(e.Data["TotalTime"])
+		took, ok := plausible(e.Data["TotalTime"])
 		if !ok {
 			return
 		}
@@ -73,7 +73,8 @@ func ServiceUnit(name string) string {
 // maxStart is the longest start that is believed, in milliseconds: a day.
 const maxStart = 24 * 60 * 60 * 1000
 
-func milliseconds64(text string) (int64, bool) {
+// plausible reads how long something took, in milliseconds; ok is false for what no start takes.
+func plausible(text string) (ms int64, ok bool) {
 	n, err := strconv.ParseInt(text, 10, 64)
 	return n, err == nil && n > 0 && n < maxStart
 }
@@ -94,13 +95,13 @@ type Start struct {
 func LastStart(m *machine.Reader) (last Start) {
 	var written time.Time
 	readPerformanceLog(m, func(e evtx.Event) {
-		total, ok := milliseconds64(e.Data["BootTime"])
+		total, ok := plausible(e.Data["BootTime"])
 		if e.ID != eventStart || !ok || e.Time.Before(written) {
 			return
 		}
 		number := func(names ...string) (sum int64) {
 			for _, name := range names {
-				n, _ := milliseconds64(e.Data[name])
+				n, _ := plausible(e.Data[name])
 				sum += n
 			}
 			return sum

@@ -78,6 +78,7 @@ type Tells struct {
 type Reading struct {
 	Places []Place
 	Form   Form
+	Runner Runner // the location's where it is zero
 }
 
 // Place is what people call the place of an entry: of a user, or of the whole machine.
@@ -110,12 +111,22 @@ func (l Location) Switch() autostart.Switch { return l.Form.Word() }
 // Read reports the location's items to the survey.
 func (l Location) Read(s *Survey) {
 	for _, r := range l.readings() {
+		s.idle, s.fixed = "", r.Runner.Fixed
+		if r.Runner.Off != nil {
+			s.idle = r.Runner.Off(s)
+		}
 		r.Form.Read(s, r.Places)
 	}
 }
 
 func (l Location) readings() []Reading {
-	return append([]Reading{{l.Places, l.Form}}, l.Also...)
+	readings := append([]Reading{{l.Places, l.Form, l.Runner}}, l.Also...)
+	for k := range readings {
+		if readings[k].Runner.Off == nil {
+			readings[k].Runner = l.Runner
+		}
+	}
+	return readings
 }
 
 // Runner is the program that acts on a location's entries. Where it does not, they are
@@ -362,7 +373,8 @@ type Survey struct {
 	items    []*Item
 	at       Location
 	seen     map[string]int    // keys already used, to number those that repeat
-	idle     string            // why nothing acts on the location
+	idle     string            // why nothing acts on what is read
+	fixed    bool              // and that this cannot be changed, see [Runner]
 	titles   map[string]string // the place's title for each user, kept once
 	packaged []string          // the paths of its places where only packages put files
 	adjust   []func(*Item)     // what is done with an item before it is added, the innermost last
@@ -377,9 +389,6 @@ func Run(m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Re
 	surveys := make([]*Survey, len(table))
 	SideBySide(len(table), func(k int) {
 		s := &Survey{View: m, Machine: m, at: table[k], packaged: table[k].packaged(), seen: map[string]int{}, titles: map[string]string{}}
-		if s.at.Runner.Off != nil {
-			s.idle = s.at.Runner.Off(s)
-		}
 		s.at.Read(s)
 		surveys[k] = s
 	})
@@ -470,7 +479,7 @@ func (s *Survey) Add(key string, item *Item) {
 		e.State, e.Mode = autostart.Disabled, strings.TrimSpace(e.Mode+" ignored: "+s.idle)
 		e.Problems = append(e.Problems, autostart.Ignored)
 	}
-	if s.idle != "" && s.at.Runner.Fixed {
+	if s.idle != "" && s.fixed {
 		item.Switcher = NoSwitch{Why: s.idle}
 		e.Switch = item.Word()
 	}

@@ -69,10 +69,10 @@ func (m *Machine) MissingHomes() []MissingHome {
 	if m.OS != "linux" {
 		return nil
 	}
-	missingIn := map[string][]string{} // a folder, to the users whose homes it lacks
+	missingIn := map[string][]User{} // a folder, to the users whose homes it lacks
 	var folders []string
 	for _, u := range m.Users {
-		if u.UID == 0 || u.Home == "/" || m.noSignIn[u.Name] {
+		if u.UID == 0 || u.Home == "/" || m.isService[u.Name] {
 			continue
 		}
 		if _, err := m.Stat(u.Home); !IsMissing(err) {
@@ -82,23 +82,23 @@ func (m *Machine) MissingHomes() []MissingHome {
 		if missingIn[dir] == nil {
 			folders = append(folders, dir)
 		}
-		missingIn[dir] = append(missingIn[dir], u.Name)
+		missingIn[dir] = append(missingIn[dir], u)
 	}
 	mounts := m.mountPoints()
 	var all []MissingHome
 	for _, dir := range folders {
 		users := missingIn[dir]
-		named := strings.Join(users[:min(len(users), maxNamed)], ", ")
+		var names []string
+		for _, u := range users[:min(len(users), maxNamed)] {
+			names = append(names, u.Name)
+		}
+		named := strings.Join(names, ", ")
 		if more := len(users) - maxNamed; more > 0 {
 			named += fmt.Sprintf(" and %d more", more)
 		}
-		reason := "the home of " + named + " is not on this disk; what starts for " + named + " is not listed"
+		at, reason := users[0].Home, "the home of "+named+" is not on this disk; what starts for "+named+" is not listed"
 		if len(users) > 1 {
-			reason = "the homes of " + named + " are not on this disk; what starts for them is not listed"
-		}
-		at := dir
-		if len(users) == 1 {
-			at = path.Join(dir, path.Base(m.homeOf(users[0])))
+			at, reason = dir, "the homes of "+named+" are not on this disk; what starts for them is not listed"
 		}
 		for _, mount := range mounts {
 			if at == mount || strings.HasPrefix(at, strings.TrimSuffix(mount, "/")+"/") {
@@ -109,11 +109,6 @@ func (m *Machine) MissingHomes() []MissingHome {
 		all = append(all, MissingHome{at, reason})
 	}
 	return all
-}
-
-func (m *Machine) homeOf(user string) string {
-	u, _ := m.UserNamed(user)
-	return u.Home
 }
 
 // mountPoints are the folders below the root that fstab(5) mounts something at, the deepest first.
@@ -132,8 +127,8 @@ func (m *Machine) mountPoints() []string {
 // shellsOfNobody are shells that let nobody in: who has one is a service's account.
 var shellsOfNobody = map[string]bool{"nologin": true, "false": true, "sync": true, "halt": true, "shutdown": true}
 
-// servicesOf are all accounts of a passwd file: true are those that nobody signs in to.
-func servicesOf(text string) map[string]bool {
+// accountsOf are all accounts of a passwd file: true are those that nobody signs in to.
+func accountsOf(text string) map[string]bool {
 	all := map[string]bool{}
 	for line := range strings.Lines(text) {
 		if f := strings.Split(strings.TrimRight(line, "\n"), ":"); len(f) > 6 {
@@ -150,7 +145,7 @@ var localAccounts = map[string]bool{"files": true, "compat": true, "systemd": tr
 // directory, or could not be read, that cannot be told of any.
 func (r *Reader) Unknown(account string) bool {
 	m := r.m
-	if _, ok := m.noSignIn[account]; ok || len(m.noSignIn) == 0 || m.accounts != nil || m.OS != "linux" {
+	if _, ok := m.isService[account]; ok || len(m.isService) == 0 || m.accounts != nil || m.OS != "linux" {
 		return false
 	}
 	for line := range strings.Lines(m.smallFile("/etc/nsswitch.conf")) {

@@ -41,7 +41,7 @@ type Machine struct {
 	// copier's.
 	KeepsOwners bool
 
-	noSignIn map[string]bool // all accounts of a Linux machine; true are those that nobody signs in to
+	isService map[string]bool // all accounts of a Linux machine: whether nobody signs in to one
 
 	// Registry is that of a Windows machine; nil on others.
 	Registry *Registry
@@ -302,7 +302,7 @@ func (m *Machine) readIdentity() {
 		m.accounts = err
 	}
 	m.Users = parsePasswd(string(passwd), m.Files.firstPerson)
-	m.noSignIn = servicesOf(string(passwd))
+	m.isService = accountsOf(string(passwd))
 	m.addUnlisted(m.unlistedUsers())
 }
 

@@ -163,15 +163,8 @@ func (p *parser) name(at, end int) (name string, next int, err error) {
 	return name, next, nil
 }
 
-// fragment reads elements until the end token, as children of a node without a name. In the value
-// of a template (within), elements lack a number that they have elsewhere.
-func (p *parser) fragment(at, end int, values []value, within bool, depth int) (*node, int, error) {
-	root := &node{}
-	next, err := p.content(root, at, end, values, within, depth)
-	return root, next, err
-}
-
-// content reads what stands in an element, or in a fragment, until its end.
+// content reads what stands in an element, or in a fragment, until its end. In the value of a template
+// (within), elements lack a number that they have elsewhere.
 func (p *parser) content(into *node, at, end int, values []value, within bool, depth int) (int, error) {
 	if depth > maxDepth {
 		return 0, errTooDeep
@@ -183,9 +176,7 @@ func (p *parser) content(into *node, at, end int, values []value, within bool, d
 		}
 		var err error
 		switch token &^ tokenMore {
-		case tokenEnd:
-			return at + 1, nil
-		case tokenCloseElement:
+		case tokenEnd, tokenCloseElement:
 			return at + 1, nil
 		case tokenFragment:
 			at += sizeOfFragmentHead
@@ -193,8 +184,6 @@ func (p *parser) content(into *node, at, end int, values []value, within bool, d
 			at, err = p.element(into, at, end, values, within, depth)
 		case tokenTemplate:
 			at, err = p.template(into, at, end, depth)
-		case tokenValue, tokenCDATA, tokenCharacter, tokenEntity, tokenSubstitution, tokenOptional:
-			at, err = p.text(into, at, end, values, depth)
 		case tokenInstructions:
 			_, at, err = p.name(at+1, end)
 		case tokenInstruction:
@@ -203,7 +192,10 @@ func (p *parser) content(into *node, at, end int, values []value, within bool, d
 				at += 3 + 2*count
 			}
 		default:
-			return 0, errToken
+			if !isText(token &^ tokenMore) {
+				return 0, errToken
+			}
+			at, err = p.text(into, at, end, values, depth)
 		}
 		if err != nil {
 			return 0, err

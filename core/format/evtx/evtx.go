@@ -91,8 +91,8 @@ func Read(r io.ReaderAt, size int64, visit func(Event)) error {
 // event reads the XML of one record.
 func event(chunk []byte, at, end int) (e Event, ok bool) {
 	p := &parser{chunk: chunk}
-	root, _, err := p.fragment(at, end, nil, false, 0)
-	if err != nil {
+	root := &node{}
+	if _, err := p.content(root, at, end, nil, false, 0); err != nil {
 		return e, false
 	}
 	top := root.child("Event")

@@ -2,6 +2,7 @@ package linux
 
 import (
 	"io/fs"
+	"slices"
 	"strings"
 
 	"lockback/core/location"
@@ -29,12 +30,15 @@ func cronieAccepts(name string) bool {
 	if name == "" || strings.ContainsAny(name[:1], ".#") {
 		return false
 	}
-	for _, suffix := range []string{"~", ".rpmsave", ".rpmorig", ".rpmnew"} {
-		if strings.HasSuffix(name, suffix) {
-			return false
-		}
-	}
-	return true
+	return !endsIn(name, rpmLeaves...)
+}
+
+// rpmLeaves are the endings of what editors and rpm leave beside a file.
+var rpmLeaves = []string{"~", ".rpmsave", ".rpmorig", ".rpmnew"}
+
+// endsIn reports whether a name has one of some endings.
+func endsIn(name string, endings ...string) bool {
+	return slices.ContainsFunc(endings, func(ending string) bool { return strings.HasSuffix(name, ending) })
 }
 
 // cronIgnores tells why cron passes over a whole table: Debian's cron wants a

@@ -30,8 +30,8 @@ var sessionFolders = []string{"/usr/share/xsessions", "/usr/share/wayland-sessio
 // systemd 252 for Plasma.
 var managers = map[string]judgement{"XFCE": xfceJudges, "GNOME": gnomeJudges, "KDE": generatorJudges}
 
-// installedDesktops are the sessions of a machine, each desktop once; none where no sign-in screen
-// would offer any.
+// installedDesktops are the sessions of a machine, each desktop once; one that nothing is known of
+// where no sign-in screen would offer any.
 func installedDesktops(s *location.Survey) []desktop {
 	var all []desktop
 	for _, dir := range sessionFolders {
@@ -75,11 +75,17 @@ func installedDesktops(s *location.Survey) []desktop {
 			}
 		}
 	}
+	if len(all) == 0 {
+		all = []desktop{{judge: unknownJudges}}
+	}
 	return all
 }
 
 // shows tells why a desktop passes over an entry that is for others; empty where it does not.
 func (d desktop) shows(f *desktopentry.File) string {
+	if len(d.names) == 0 {
+		return "" // which it would be is not known
+	}
 	in := func(key string) (named, ours bool) {
 		list, _ := f.Get(key)
 		for name := range strings.SplitSeq(list, ";") {
@@ -99,6 +105,22 @@ func (d desktop) shows(f *desktopentry.File) string {
 		return "for other desktops"
 	}
 	return ""
+}
+
+// unknownJudges are the rules where no session is installed that could be asked: the specification's,
+// and the key that most desktops write.
+func unknownJudges(f *desktopentry.File) (off, when string) {
+	kind, _ := f.Get("Type")
+	enabled, _ := f.Get("X-GNOME-Autostart-enabled")
+	switch {
+	case f.Bool("Hidden"):
+		return "Hidden=true", ""
+	case strings.EqualFold(enabled, "false"):
+		return "off in the desktop's settings", ""
+	case kind != "Application":
+		return notApplication, ""
+	}
+	return "", ""
 }
 
 // standardJudges are the rules of the specification, for desktops whose manager was not seen. What it

@@ -34,7 +34,7 @@ func Locations() []location.Location {
 		{
 			ID: "linux.systemd.generators", Title: "systemd generators", Stage: autostart.Boot, Effect: location.AtNextStart,
 			Places: generators("system-generators", "system-environment-generators", "user-generators", "user-environment-generators"),
-			Form:   location.Code{Shows: autostart.Mask, Others: []autostart.Switch{autostart.Unexec}, Reader: unix.Overridden{}.Read},
+			Form:   location.Code{Shows: autostart.Mask, Others: []autostart.Switch{autostart.Unexec}, Reader: unix.Overridden},
 			Runner: location.Runner{Off: otherInit, Fixed: true},
 		},
 		{
@@ -58,7 +58,7 @@ func Locations() []location.Location {
 		{
 			ID: "linux.quadlet", Title: "Container units (quadlets)", Common: "of the system", Stage: autostart.System, Effect: location.AtNextStart,
 			Places: location.In("/etc/containers/systemd", "/usr/share/containers/systemd", "~/.config/containers/systemd"),
-			Form:   unix.WholeFiles{Accepts: anyMachine(quadletAccepts), Adjust: describeQuadlet, Off: podman.off},
+			Form:   unix.WholeFiles{Accepts: anyMachine(quadletAccepts), Adjust: describeQuadlet}, Runner: location.Runner{Off: podman.off},
 		},
 		{
 			ID: "linux.sysv", Title: "SysV init scripts", Stage: autostart.System, Effect: location.AtNextStart,
@@ -151,20 +151,20 @@ func Locations() []location.Location {
 		{
 			ID: "linux.network-hooks", Title: "Network hooks", Stage: autostart.Event, Effect: location.AtNextRun,
 			Places: location.Packaged(location.In(dispatcherFolders...), dispatcherFolders...),
-			Form:   unix.Executables{Accepts: anyMachine(dispatcherAccepts), When: networkTime, Off: networkManager.off},
+			Form:   unix.Executables{Accepts: anyMachine(dispatcherAccepts), When: networkTime}, Runner: location.Runner{Off: networkManager.off},
 			Also: []location.Reading{
-				{Places: location.Packaged(location.In(ifupdownFolders...), ifupdownFolders...), Form: unix.Executables{Accepts: anyMachine(runPartsAccepts), When: interfaceTime, Off: ifupdown.off}},
-				{Places: location.In(networkdFolders...), Form: unix.Executables{When: networkTime, Off: dispatcher.off}},
-				{Places: location.Packaged(location.In(pppFolders...), pppFolders...), Form: unix.Executables{Accepts: anyMachine(runPartsAccepts), When: pppTime, Off: pppDaemon.off}},
+				{Places: location.Packaged(location.In(ifupdownFolders...), ifupdownFolders...), Form: unix.Executables{Accepts: anyMachine(runPartsAccepts), When: interfaceTime}, Runner: location.Runner{Off: ifupdown.off}},
+				{Places: location.In(networkdFolders...), Form: unix.Executables{When: networkTime}, Runner: location.Runner{Off: dispatcher.off}},
+				{Places: location.Packaged(location.In(pppFolders...), pppFolders...), Form: unix.Executables{Accepts: anyMachine(runPartsAccepts), When: pppTime}, Runner: location.Runner{Off: pppDaemon.off}},
 				// Read by dhclient's own script, whatever their rights are, dhclient-script(8).
-				{Places: location.Packaged(location.In(dhclientFolders...), dhclientFolders...), Form: unix.WholeFiles{Accepts: anyMachine(runPartsAccepts), Adjust: onLease, Off: dhclient.off}},
+				{Places: location.Packaged(location.In(dhclientFolders...), dhclientFolders...), Form: unix.WholeFiles{Accepts: anyMachine(runPartsAccepts), Adjust: onLease}, Runner: location.Runner{Off: dhclient.off}},
 			},
 		},
 		{
 			ID: "linux.power-hooks", Title: "Power hooks", Stage: autostart.Event, Effect: location.AtNextRun,
 			Places: location.Packaged(location.In("/etc/acpi/events"), "/etc/acpi/events"),
-			Form:   unix.Lines{Comments: "#", Describe: describeACPI, Ignored: func(s *location.Survey, _ location.Found) string { return acpiDaemon.off(s) }},
-			Also:   []location.Reading{{Places: location.In("/etc/pm/sleep.d", "/etc/pm/power.d"), Form: unix.Executables{When: powerTime, Off: pmUtils.off}}},
+			Form:   unix.Lines{Comments: "#", Describe: describeACPI}, Runner: location.Runner{Off: acpiDaemon.off},
+			Also: []location.Reading{{Places: location.In("/etc/pm/sleep.d", "/etc/pm/power.d"), Form: unix.Executables{When: powerTime}, Runner: location.Runner{Off: pmUtils.off}}},
 		},
 		{
 			ID: "linux.incron", Title: "incron tables", Stage: autostart.Event, Effect: location.AtNextRun,
@@ -185,7 +185,7 @@ func Locations() []location.Location {
 		},
 		{
 			ID: "linux.environment", Title: "Environment variables that load code", Common: "for everyone", Stage: autostart.Attach, Effect: location.AtNextSignIn,
-			Places: slices.Concat(location.At("/etc/environment"), location.Chain("environment.d", ".conf"), homeChain("~/.config/environment.d", ".conf")),
+			Places: slices.Concat(location.At("/etc/environment"), location.Chain("environment.d", ".conf"), ofHomes("~/.config/environment.d", ".conf")),
 			Form:   unix.Lines{Comments: "#", Describe: describeVariable},
 			Also:   []location.Reading{{Places: location.At("/etc/security/pam_env.conf"), Form: unix.Lines{Comments: "#", Describe: describePAMVariable}}},
 		},

@@ -32,7 +32,7 @@ func periodicAccepts(s *location.Survey, name string) bool {
 	if has(s, "/etc/debian_version") {
 		return runPartsAccepts(name)
 	}
-	return cronieAccepts(name) && !strings.HasSuffix(name, ",") && !strings.HasSuffix(name, ",v") && !strings.HasSuffix(name, ".swp") && !strings.HasSuffix(name, ".cfsaved")
+	return cronieAccepts(name) && !endsIn(name, ",", ",v", ".swp", ".cfsaved")
 }
 
 // The names that run-parts takes: without options runPartsName; with --lsbsysinit one of the
@@ -61,8 +61,8 @@ func generators(folders ...string) []location.Place {
 	return places
 }
 
-// homeChain are files of one ending in a folder of every home.
-func homeChain(folder, suffix string) []location.Place {
+// ofHomes are files of one ending in a folder of every home.
+func ofHomes(folder, suffix string) []location.Place {
 	places := location.In(folder)
 	places[0].Suffix = suffix
 	return places
@@ -82,8 +82,7 @@ var dispatcherFolders = []string{"/etc/NetworkManager/dispatcher.d", "/etc/Netwo
 
 // dispatcherAccepts leaves out what package managers and editors leave behind, as NetworkManager does.
 func dispatcherAccepts(name string) bool {
-	return !strings.HasPrefix(name, ".") && !strings.HasSuffix(name, "~") && !leftBehind.MatchString(name) &&
-		!strings.HasSuffix(name, ".rpmsave") && !strings.HasSuffix(name, ".rpmorig") && !strings.HasSuffix(name, ".rpmnew") && !strings.HasSuffix(name, ".swp")
+	return !strings.HasPrefix(name, ".") && !leftBehind.MatchString(name) && !endsIn(name, ".swp") && !endsIn(name, rpmLeaves...)
 }
 
 // networkTime is when NetworkManager runs what is in one of its folders.

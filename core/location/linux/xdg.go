@@ -147,26 +147,16 @@ func describeDesktopEntry(s *location.Survey, desktops []desktop, f *desktopentr
 		item.State = autostart.Disabled
 		modes = append(modes, mode)
 	}
-	kind, _ := f.Get("Type")
 	tryExec, _ := f.Get("TryExec")
-	gnome, hasGnome := f.Get("X-GNOME-Autostart-enabled")
 	starts, reason, at := inSessions(desktops, f)
 	switch {
-	case len(desktops) > 0 && !starts:
+	case !starts:
 		off(reason)
 		if strings.HasPrefix(reason, "ignored: ") {
 			item.Problems = append(item.Problems, autostart.Ignored)
 		}
-	case len(desktops) > 0 && reason != "":
+	case reason != "":
 		modes = append(modes, reason)
-	case len(desktops) > 0:
-	case f.Bool("Hidden"):
-		off("Hidden=true")
-	case hasGnome && strings.EqualFold(gnome, "false"):
-		off("off in the desktop's settings")
-	case kind != "Application":
-		off(notApplication)
-		item.Problems = append(item.Problems, autostart.Ignored)
 	}
 	switch {
 	case item.State == autostart.Disabled:

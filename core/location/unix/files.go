@@ -15,8 +15,6 @@ type WholeFiles struct {
 	Accepts func(s *location.Survey, name string) bool
 	// Adjust says more of an item; nil where there is no more to say.
 	Adjust func(s *location.Survey, f location.Found, item *location.Item)
-	// Off is that of [Executables].
-	Off func(s *location.Survey) string
 }
 
 // Word is [autostart.Park].
@@ -24,10 +22,6 @@ func (WholeFiles) Word() autostart.Switch { return autostart.Park }
 
 // Read reports the files of the places.
 func (w WholeFiles) Read(s *location.Survey, places []location.Place) {
-	s.Adjusting(passedOver(s, w.Off), func(s *location.Survey) { w.read(s, places) })
-}
-
-func (w WholeFiles) read(s *location.Survey, places []location.Place) {
 	s.Each(places, func(f location.Found) {
 		if f.Dir != "" && w.Accepts != nil && !w.Accepts(s, path.Base(f.Path)) {
 			return
@@ -65,9 +59,6 @@ type Executables struct {
 	Accepts func(s *location.Survey, name string) bool
 	// When words when those of a folder run; nil where the location says it all.
 	When func(dir string) string
-	// Off tells why nothing runs them, where that is not the same for the whole location; empty
-	// where something does.
-	Off func(s *location.Survey) string
 }
 
 // Word is [autostart.Unexec].
@@ -75,30 +66,14 @@ func (Executables) Word() autostart.Switch { return autostart.Unexec }
 
 // Read reports the executables of the places.
 func (x Executables) Read(s *location.Survey, places []location.Place) {
-	s.Adjusting(passedOver(s, x.Off), func(s *location.Survey) {
-		s.Each(places, func(f location.Found) {
-			if f.Dir != "" && x.Accepts != nil && !x.Accepts(s, path.Base(f.Path)) {
-				return
-			}
-			when := ""
-			if x.When != nil {
-				when = x.When(f.Dir)
-			}
-			script(s, f, when)
-		})
-	})
-}
-
-// passedOver turns off what nothing runs.
-func passedOver(s *location.Survey, off func(*location.Survey) string) func(*location.Item) {
-	why := ""
-	if off != nil {
-		why = off(s)
-	}
-	return func(item *location.Item) {
-		if why != "" && item.State == autostart.Enabled {
-			item.State, item.Mode = autostart.Disabled, "ignored: "+why
-			item.Problems = append(item.Problems, autostart.Ignored)
+	s.Each(places, func(f location.Found) {
+		if f.Dir != "" && x.Accepts != nil && !x.Accepts(s, path.Base(f.Path)) {
+			return
 		}
-	}
+		when := ""
+		if x.When != nil {
+			when = x.When(f.Dir)
+		}
+		script(s, f, when)
+	})
 }

@@ -9,18 +9,9 @@ import (
 	"lockback/core/machine"
 )
 
-// Overridden is the form of executables in an override chain: of each name the first that is there
-// counts, and a link to /dev/null before a vendor's keeps it from being run.
-type Overridden struct {
-	// When words when they run.
-	When string
-}
-
-// Word is [autostart.Mask].
-func (Overridden) Word() autostart.Switch { return autostart.Mask }
-
-// Read reports the executables of the places.
-func (o Overridden) Read(s *location.Survey, places []location.Place) {
+// Overridden reports executables in an override chain: of each name the first that is there counts, and
+// a link to /dev/null before a vendor's keeps it from being run.
+func Overridden(s *location.Survey, places []location.Place) {
 	s.Each(places, func(f location.Found) {
 		info, err := s.Stat(f.Path)
 		if err != nil || !info.Mode().IsRegular() {
@@ -28,7 +19,7 @@ func (o Overridden) Read(s *location.Survey, places []location.Place) {
 			return
 		}
 		item := &location.Item{
-			Entry:     autostart.Entry{Name: path.Base(f.Path), State: autostart.Enabled, When: o.When, Command: f.Path, Source: autostart.Source{Path: f.Path}},
+			Entry:     autostart.Entry{Name: path.Base(f.Path), State: autostart.Enabled, Command: f.Path, Source: autostart.Source{Path: f.Path}},
 			Artifacts: Files(f.Path),
 			Argv:      []string{f.Path},
 			Switcher:  unexec{f.Path},
