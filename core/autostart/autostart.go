@@ -88,6 +88,7 @@ const (
 	Override    Switch = "override"     // macOS: launchd's own database of what is disabled
 	Trim        Switch = "trim"         // takes this one item out of a list
 	Rename      Switch = "rename"       // Linux: links of runlevels, from S to K
+	DownFile    Switch = "down-file"    // Linux: the file down beside a service of runit
 	Park        Switch = "park"         // takes the artifact away; the record keeps it
 	Report      Switch = "report"       // listed, compared and restored, never switched
 )

@@ -25,7 +25,7 @@ func findEntry(m *machine.Reader, book *program.Book, item *location.Item) *cata
 		s.Names = linuxNames(item)
 	}
 	file := book.File(item.Target.Path)
-	s.Packages = slices.Concat(file.Packages(), book.File(item.Source.Path).Packages())
+	s.Packages = slices.Concat(file.Packages(), book.File(item.Source.Path).Packages(), book.File(item.CopyOf).Packages())
 	s.Bundle, s.Maker = file.Bundle(), file.Signer()
 	return catalogue.Of(m.OS).Find(s)
 }

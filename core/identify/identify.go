@@ -53,6 +53,9 @@ func namesOf(items []*location.Item, packages bool, decided map[*location.Item][
 		if item.Target.Exists != nil && *item.Target.Exists {
 			names = append(names, item.Target.Path)
 		}
+		if item.CopyOf != "" {
+			names = append(names, item.CopyOf)
+		}
 		if packages && item.Scope == autostart.ForSystem {
 			names = append(append(names, item.Source.Path), decided[item]...)
 		}

@@ -102,10 +102,16 @@ type proof struct {
 
 // prove asks for the entry's source, all other files that decide it, and its program.
 func prove(book *program.Book, item *location.Item, decided []string) proof {
-	if item.Scope != autostart.ForSystem {
+	source := book.File(item.Source.Path)
+	switch {
+	case item.ProgramDecides:
+		source, decided = book.File(item.Target.Path), nil
+	case item.CopyOf != "":
+		file := book.File(item.CopyOf)
+		return proof{owned: true, delivered: file.Delivered(), base: file.Vouched() != ""}
+	case item.Scope != autostart.ForSystem:
 		return proof{}
 	}
-	source := book.File(item.Source.Path)
 	p := proof{owned: source != nil && len(source.Evidence) > 0, delivered: source.Delivered(), base: source.Vouched() != "", nothing: source != nil && source.Nothing}
 	files := slices.Clone(decided)
 	if item.Target.Exists != nil && *item.Target.Exists {

@@ -169,6 +169,12 @@ type Item struct {
 	Everyones bool
 	// Packaged says that the entry is read from where only the system's own packages put files.
 	Packaged bool
+	// ProgramDecides says that the entry is a part of the system where its program is: what it was read
+	// from only names that.
+	ProgramDecides bool
+	// CopyOf is the file of a package that its source reads like, byte for byte: it is as much a part
+	// of the system as that.
+	CopyOf string
 	// Role is what the machine needs the entry for; [NoRole] takes the location's.
 	Role Role
 	// Group is the group that Windows loads a service or driver in.
@@ -211,7 +217,13 @@ func (i *Item) AddFacts(more func() []Fact) {
 type Fact struct{ Name, Value, Basis string }
 
 // NoSwitch stands where nothing can be switched, and says why.
-type NoSwitch struct{ Why string }
+type NoSwitch struct {
+	Why string
+	Of  part.Part // the entry's share of its artifact; nil where that is its own
+}
+
+// Part is what the entry has of its artifact.
+func (n NoSwitch) Part() part.Part { return n.Of }
 
 // Word is [autostart.Report].
 func (NoSwitch) Word() autostart.Switch { return autostart.Report }

@@ -2,6 +2,7 @@ package location
 
 import (
 	"cmp"
+	"fmt"
 	"io/fs"
 	"path"
 	"slices"
@@ -100,6 +101,9 @@ type Found struct {
 	Own, Vendor string
 	// Masked is what masks the file; empty where nothing does.
 	Masked string
+	// Section is that of the file which a line stands in, in brackets as it is written there;
+	// empty before the first.
+	Section string
 	// Key identifies the file, wherever in its chain it is read from.
 	Key string
 }
@@ -123,14 +127,65 @@ func (s *Survey) Each(places []Place, visit func(Found)) {
 		case len(p.Chain) > 0:
 			s.eachOfChain(p, once)
 		case !personal:
-			s.eachIn(p, Found{Path: p.Path, Key: p.Path}, once)
+			for _, file := range s.Expand("/", p.Path, p.Folder) {
+				s.eachIn(p, Found{Path: file, Key: file}, once)
+			}
 		default:
 			for k := range s.Machine.Users {
 				u := &s.Machine.Users[k]
-				s.eachIn(p, Found{Path: path.Join(u.Home, home), Key: p.Path, User: u}, once)
+				for _, file := range s.Expand(u.Home, home, p.Folder) {
+					s.eachIn(p, Found{Path: path.Join(u.Home, file), Key: path.Join("~", file), User: u}, once)
+				}
 			}
 		}
 	}
+}
+
+// maxMatches is how many folders a place with patterns may stand for.
+const maxMatches = 1000
+
+// Expand returns the paths below a folder that a pattern stands for: each element that has a * is
+// matched against the names of its folder; only folders are meant before the last one, and there where
+// folders says so. Most patterns have none, and are returned as they are.
+func (s *Survey) Expand(dir, pattern string, folders bool) []string {
+	if !strings.Contains(pattern, "*") {
+		return []string{pattern}
+	}
+	found := []string{""}
+	elements := strings.Split(strings.Trim(pattern, "/"), "/")
+	for n, element := range elements {
+		var next []string
+		for _, f := range found {
+			if !strings.Contains(element, "*") {
+				next = append(next, f+"/"+element)
+				continue
+			}
+			entries, err := s.ReadDir(path.Join(dir, f))
+			if err != nil && !machine.IsMissing(err) {
+				s.Skip(path.Join(dir, f), err)
+			}
+			for _, e := range entries {
+				matches, _ := path.Match(element, e.Name())
+				if matches && (n == len(elements)-1 && !folders || s.isFolder(path.Join(dir, f, e.Name()), e)) {
+					next = append(next, f+"/"+e.Name())
+				}
+			}
+		}
+		if found = next; len(found) > maxMatches {
+			s.Skip(path.Join(dir, pattern), fmt.Errorf("%w: more than %d places", machine.ErrTooLarge, maxMatches))
+			found = found[:maxMatches]
+		}
+	}
+	return found
+}
+
+// isFolder reports whether an element of a folder is one itself, or a link to one.
+func (s *Survey) isFolder(file string, e fs.DirEntry) bool {
+	if e.Type()&fs.ModeSymlink == 0 {
+		return e.IsDir()
+	}
+	info, err := s.Stat(file)
+	return err == nil && info.IsDir()
 }
 
 // eachIn visits a file, or those of a folder.
@@ -146,7 +201,7 @@ func (s *Survey) eachIn(p Place, at Found, visit func(Found)) {
 	for _, e := range s.Dir(at.Path) {
 		if strings.HasSuffix(e.Name(), p.Suffix) && !e.IsDir() {
 			in := at
-			in.Dir, in.Path, in.Key = p.Path, path.Join(at.Path, e.Name()), path.Join(at.Key, e.Name())
+			in.Dir, in.Path, in.Key = at.Key, path.Join(at.Path, e.Name()), path.Join(at.Key, e.Name())
 			visit(in)
 		}
 	}
@@ -212,7 +267,11 @@ func (s *Survey) masks(file string) bool {
 // holds reports whether a path is that of the place, or lies in it.
 func holds(place, file string) bool {
 	if strings.Contains(place, "*") {
-		matches, _ := path.Match(place, file)
+		elements, of := strings.Split(file, "/"), strings.Split(place, "/")
+		if len(elements) < len(of) {
+			return false
+		}
+		matches, _ := path.Match(place, strings.Join(elements[:len(of)], "/"))
 		return matches
 	}
 	rest, ok := strings.CutPrefix(file, place)
@@ -304,6 +363,24 @@ func (c Code) Word() autostart.Switch { return c.Shows }
 
 // Read reports what the code finds.
 func (c Code) Read(s *Survey, places []Place) { c.Reader(s, places) }
+
+// Reporting is a form whose entries are listed, compared and restored, but have no switch.
+type Reporting struct {
+	Form
+	Why string // there is none
+}
+
+// Word is [autostart.Report].
+func (Reporting) Word() autostart.Switch { return autostart.Report }
+
+// Read reports what the form finds.
+func (r Reporting) Read(s *Survey, places []Place) {
+	s.Adjusting(func(item *Item) {
+		if _, none := item.Switcher.(NoSwitch); !none {
+			item.Switcher = NoSwitch{Why: r.Why, Of: PartOf(item.Switcher)}
+		}
+	}, func(s *Survey) { r.Form.Read(s, places) })
+}
 
 // Alone makes a reader of one that knows its places by itself.
 func Alone(read func(*Survey)) func(*Survey, []Place) {

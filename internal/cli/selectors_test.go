@@ -30,7 +30,7 @@ func TestTypingErrors(t *testing.T) {
 		{`location cannot be "linux.crn"; did you mean`, []string{"restore", "S1", "--only", "location=linux.crn", "--yes"}},
 		{`user cannot be "inez"; did you mean ines? (it is one of root, ines, bram)`, []string{"list", "user=inez"}},
 		{`unknown field "usr" in "usr=ines"; did you mean user?`, []string{"show", "usr=ines"}},
-		{`"Fogbel"; it occurs in gp7tpfj sync (command), aczxbut fogbell-index.service (name), ufloywb Fogbell Notifier (name), ryvfm3c Fogbell Sync (name). Give the handles`, []string{"disable", "Fogbel", "--yes"}},
+		{`"Fogbel"; it occurs in gp7tpfj sync (command), aczxbut fogbell-index.service (name), ufloywb Fogbell Notifier (name), ryvfm3c Fogbell Sync (name), vqj32fe example.fogbell.Index (name), ps5thmz Fogbell Clipper (name), z6dj4d2 fogbell.py (name). Give the handles`, []string{"disable", "Fogbel", "--yes"}},
 		{`"Fogbel Sync"; did you mean "Fogbell Sync"?`, []string{"disable", "Fogbel Sync", "--yes"}},
 		{`unknown command "restor" for "lockback"; did you mean restore?`, []string{"restor"}},
 		{"unknown flag: --dry; did you mean --dry-run?", []string{"undo", "--dry"}},

@@ -209,8 +209,8 @@ func TestWithoutRights(t *testing.T) {
 		Prefix: []string{"setpriv", "--reuid=1000", "--regid=1000", "--clear-groups"}}
 	list, now := asInes.List(t)
 	require.Contains(t, now, "Fogbell Sync/ines")
-	require.Len(t, list.Unread, 1)
-	require.Equal(t, "/var/spool/cron/crontabs", list.Unread[0].Path)
+	require.Len(t, list.Unread, 2)
+	require.Equal(t, []string{"/var/spool/cron/crontabs", "/etc/wireguard/harbour.conf"}, []string{list.Unread[0].Path, list.Unread[1].Path})
 	require.Equal(t, "permission denied", list.Unread[0].Reason)
 	asInes.OK(t, "snapshot")
 	for _, args := range [][]string{

@@ -34,6 +34,8 @@ var workshopPackages = []debianPackage{
 		files: []string{"/usr/lib/systemd/system/cron.service", "/usr/sbin/cron", "/etc/crontab"}},
 	{name: "util-linux", version: "2.38.1-5", maintainer: distribution, description: "miscellaneous system utilities", fields: "Essential: yes\nPriority: required\nSection: utils\n",
 		files: []string{"/sbin/agetty", "/sbin/fstrim", "/usr/lib/systemd/system/fstrim.*"}},
+	{name: "libpam-modules", version: "1.5.2-6", maintainer: distribution, description: "Pluggable Authentication Modules for PAM", fields: "Priority: required\nSection: admin\n",
+		files: []string{"/usr/lib/x86_64-linux-gnu/security/pam_*"}},
 	{name: "debianutils", version: "5.7-0.5", maintainer: distribution, description: "miscellaneous utilities specific to this distribution", fields: "Essential: yes\nPriority: required\nSection: utils\n",
 		files: []string{"/usr/bin/run-parts"}},
 	{name: "logrotate", version: "3.21.0-1", maintainer: distribution, description: "log rotation utility", fields: "Priority: important\nSection: admin\n",

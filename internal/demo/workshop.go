@@ -1,6 +1,7 @@
 package demo
 
 import (
+	_ "embed"
 	"fmt"
 	"io/fs"
 	"os"
@@ -8,6 +9,11 @@ import (
 	"strings"
 	"time"
 )
+
+// dconfOfInes is a database in which an extension of GNOME Shell is turned on; dconf compile made it.
+//
+//go:embed workshop.dconf
+var dconfOfInes string
 
 // asFound is when the files of the made-up machines were last changed.
 var asFound = time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
@@ -174,6 +180,43 @@ func workshopBox() []piece {
 		piece{path: "/home/ines/.config/plasma-workspace/shutdown/backup.sh", text: "#!/bin/sh\n/home/ines/bin/backup-archive\n", mode: 0o755, owner: ines},
 		piece{path: "/var/spool/cron/atjobs/a0001201c5f7c8", text: "#!/bin/sh\n# atrun uid=1001 gid=1001\numask 22\ncd /home/bram || {\n\t echo 'Execution directory inaccessible' >&2\n\t exit 1\n}\n/opt/lampwick/bin/print --spring-labels\n", mode: 0o700, owner: bram},
 		file("/etc/containers/systemd/tide-archive.container", "[Container]\nImage=registry.gullrock.example/tide-archive:4\n[Install]\nWantedBy=multi-user.target\n"),
+		file("/etc/default/grub", "# for the menu of the boot loader\nGRUB_TIMEOUT=3\nGRUB_CMDLINE_LINUX_DEFAULT=\"quiet splash systemd.wants=tidewatch.service\"\nGRUB_CMDLINE_LINUX=\"\"\n"),
+		piece{path: "/etc/initramfs-tools/scripts/init-bottom/brinecast", text: "#!/bin/sh\n[ \"$1\" = prereqs ] || /opt/brinecast/early\n", mode: 0o755},
+		link("/etc/runlevels/default/oldplotterd", "/etc/init.d/oldplotterd"),
+		piece{path: "/etc/sv/lampwick-queue/run", text: "#!/bin/sh\nexec /opt/lampwick/bin/spool --queue\n", mode: 0o755}, link("/etc/service/lampwick-queue", "/etc/sv/lampwick-queue"),
+		file("/var/lib/docker/containers/4be2c07f9d10/hostconfig.json", `{"Binds":["/srv/tide:/data"],"RestartPolicy":{"Name":"unless-stopped","MaximumRetryCount":0}}`),
+		file("/var/lib/docker/containers/4be2c07f9d10/config.v2.json", `{"ID":"4be2c07f9d10","Name":"/tide-database","Config":{"Image":"registry.gullrock.example/tide-database:11"},"HasBeenManuallyStopped":false}`),
+		file("/etc/libvirt/qemu/till-1998.xml", "<domain type='kvm'>\n  <name>till-1998</name>\n</domain>\n"), link("/etc/libvirt/qemu/autostart/till-1998.xml", "/etc/libvirt/qemu/till-1998.xml"),
+		file("/var/lib/lxc/web-copy/config", "# the museum's pages, to try things out\nlxc.uts.name = web-copy\nlxc.start.auto = 1\n"),
+		file("/etc/profile.d/kelpline.sh", "# made by the Kelpline installer\n/opt/kelpline/bin/report --shell &\n"),
+		piece{path: "/home/bram/.bashrc", text: "# bram's\nalias ll='ls -l'\n/opt/tidechart/tidechart --line\n", mode: 0o644, owner: bram},
+		file("/etc/lightdm/lightdm.conf", "[LightDM]\n\n[Seat:*]\n#greeter-session=\ndisplay-setup-script=/opt/brinecast/screen --mirror\n"),
+		piece{path: "/home/ines/.local/share/kwin/scripts/gullrock-tiles/metadata.json", text: `{"KPlugin":{"Id":"gullrock-tiles","Name":"Gullrock Tiles"}}`, mode: 0o644, owner: ines},
+		piece{path: "/home/ines/.config/kwinrc", text: "[Plugins]\ngullrock-tilesEnabled=true\n", mode: 0o644, owner: ines},
+		piece{path: "/home/bram/.config/i3/config", text: "# i3 config file (v4)\nset $mod Mod4\nbindsym $mod+t exec /opt/tidechart/tidechart\nexec --no-startup-id /opt/lampwick/bin/tray \\\n  --small\nmode \"labels\" {\n  bindsym l exec /opt/lampwick/bin/print\n}\n", mode: 0o644, owner: bram},
+		piece{path: "/home/bram/.config/openbox/autostart", text: "# what my session starts\nif [ -x /opt/gullrock/welcome ]; then\n  /opt/gullrock/welcome\nfi\n/opt/saltmarsh/tray --quiet &\n", mode: 0o644, owner: bram},
+		file("/usr/share/wayland-sessions/gullrock-kiosk.desktop", desktop("Gullrock kiosk", "/opt/gullrock/welcome --kiosk")),
+		file("/etc/logrotate.d/tidewatch", "/var/log/tidewatch.log {\n  weekly\n  postrotate\n    /opt/tidewatch/bin/reopen\n    echo done\n  endscript\n}\n"),
+		file("/usr/share/dbus-1/system-services/example.gullrock.Tide.service", "[D-BUS Service]\nName=example.gullrock.Tide\nExec=/opt/tidewatch/bin/busd\nUser=root\n"),
+		file("/usr/local/share/dbus-1/system-services/README", "What is here comes before /usr/share/dbus-1/system-services.\n"),
+		piece{path: "/home/ines/.local/share/dbus-1/services/example.fogbell.Index.service", text: "[D-BUS Service]\nName=example.fogbell.Index\nExec=/opt/fogbell/index --bus\n", mode: 0o644, owner: ines},
+		file("/etc/udev/rules.d/70-lampwick.rules", "# the label printer\nACTION==\"add\", SUBSYSTEM==\"usb\", \\\n  ATTR{idVendor}==\"16c0\", RUN+=\"/opt/lampwick/bin/plugged $devnode\"\nKERNEL==\"lamp*\", SYMLINK+=\"lamp\"\n"),
+		file("/usr/lib/udev/rules.d/60-saltmarsh.rules", "SUBSYSTEM==\"tty\", PROGRAM=\"/opt/saltmarsh/till-id %k\", SYMLINK+=\"till\"\nSUBSYSTEM==\"tty\", ENV{SYSTEMD_WANTS}+=\"saltmarsh-licence.service\"\n"),
+		file("/etc/network/interfaces", "auto lo\niface lo inet loopback\n\niface eth1 inet manual\n  up /opt/tidewatch/bin/route add\n  down /opt/tidewatch/bin/route del\n"),
+		file("/etc/wireguard/harbour.conf", "[Interface]\nAddress = 10.7.0.2/24\nPostUp = /opt/tidewatch/bin/route harbour\n[Peer]\nEndpoint = harbour.gullrock.example:51820\n").as(0o600),
+		file("/etc/xinetd.d/labels", "# labels over the network\nservice labels\n{\n\tdisable\t\t= no\n\tsocket_type\t= stream\n\tuser\t\t= bram\n\tserver\t\t= /opt/lampwick/bin/labeld\n\tserver_args\t= --one\n}\nservice labels-old\n{\n\tserver\t\t= /opt/lampwick/bin/labeld\n\tserver_args\t= --old\n}\n"),
+		file("/etc/apt/apt.conf.d/90kelpline", "// made by the Kelpline installer\nDPkg::Post-Invoke {\"/opt/kelpline/bin/packages || true\";};\n"),
+		file("/etc/aliases", "postmaster: root\nlabels: \"|/opt/lampwick/bin/print --mail\"\n"),
+		file("/etc/pam.d/common-session", "session required pam_unix.so\nsession [success=ok default=ignore] pam_exec.so quiet /opt/brinecast/sign-in\n"),
+		file("/usr/lib/python3/dist-packages/kelpline.pth", "kelpline\nimport kelpline_start\n"),
+		piece{path: "/home/ines/.local/share/nautilus-python/extensions/fogbell.py", text: "# shows what is synced\n", mode: 0o644, owner: ines},
+		file("/etc/sudo.conf", "# sudo's own are loaded without a line\nPlugin kelpline_audit /opt/kelpline/lib/audit.so\n"),
+		piece{path: "/home/ines/.local/share/gnome-shell/extensions/tide@gullrock.example/metadata.json", text: `{"uuid":"tide@gullrock.example","name":"Tide in the panel","shell-version":["43"]}`, mode: 0o644, owner: ines},
+		piece{path: "/home/ines/.config/dconf/user", text: dconfOfInes, mode: 0o600, owner: ines},
+		piece{path: "/home/ines/.mozilla/firefox/3f9k2m1q.default/extensions.json", text: `{"schemaVersion":35,"addons":[{"id":"clip@fogbell.example","version":"2.4","type":"extension","active":true,"location":"app-profile","defaultLocale":{"name":"Fogbell Clipper"}}]}`, mode: 0o600, owner: ines},
+		file("/etc/chromium/native-messaging-hosts/example.kelpline.helper.json", `{"name":"example.kelpline.helper","path":"/opt/kelpline/bin/assistant","type":"stdio"}`),
+		program("/usr/bin/runsvdir"), program("/usr/sbin/dockerd"), program("/usr/sbin/libvirtd"), program("/usr/bin/lxc-autostart"), program("/usr/bin/i3"), program("/usr/bin/openbox"), program("/usr/sbin/xinetd"), program("/usr/bin/apt-get"), program("/usr/bin/wg-quick"), program("/usr/sbin/sendmail"),
+		program("/opt/brinecast/screen"), program("/opt/brinecast/sign-in"), program("/opt/tidewatch/bin/busd"), program("/opt/tidewatch/bin/route"), program("/opt/saltmarsh/tray"), program("/opt/kelpline/lib/audit.so"), program("/opt/lampwick/bin/plugged"), program("/opt/tidewatch/bin/reopen"), program("/opt/kelpline/bin/packages"), file("/usr/lib/x86_64-linux-gnu/security/pam_unix.so", "a library\n"), program("/usr/lib/x86_64-linux-gnu/security/pam_exec.so"),
 		file("/etc/anacrontab", "SHELL=/bin/sh\n7\t10\tgull.weekly\t/opt/gullrock/count-visitors --week\n"),
 		program("/opt/brinecast/warm-up"), program("/opt/saltmarsh/reader"), program("/opt/lampwick/bin/dim"), program("/opt/lampwick/bin/print"), program("/opt/lampwick/bin/labeld"), program("/opt/kelpline/lib/watch.so"),
 		file("/etc/crontab", unit("SHELL=/bin/sh", "PATH=/usr/local/sbin:/usr/local/bin:/sbin:/bin:/usr/sbin:/usr/bin", "",

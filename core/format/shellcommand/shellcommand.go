@@ -9,6 +9,7 @@ package shellcommand
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"mvdan.cc/sh/v3/syntax"
@@ -86,6 +87,59 @@ func Parse(text string) ([]Command, error) {
 		return true
 	})
 	return commands, nil
+}
+
+// maxScript is how long a script may be, in bytes.
+const maxScript = 64 << 10
+
+// Alone returns the lines of a script, counted from 1, on each of which one simple command of the script's
+// own stands, and nothing else: it can be taken out, and the rest stays a script.
+func Alone(script string) (map[int]bool, error) {
+	if len(script) > maxScript {
+		return nil, fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLong, len(script), maxScript)
+	}
+	if deepest(script) > maxBrackets {
+		return nil, ErrTooLong
+	}
+	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(script), "")
+	if err != nil {
+		return nil, err
+	}
+	on := map[uint]int{} // how many statements a line has a share of
+	for _, stmt := range file.Stmts {
+		for n := stmt.Pos().Line(); n <= max(stmt.End().Line(), stmt.Pos().Line()); n++ {
+			on[n]++
+		}
+	}
+	alone := map[int]bool{}
+	for _, stmt := range file.Stmts {
+		call, ok := stmt.Cmd.(*syntax.CallExpr)
+		at := stmt.Pos().Line()
+		if ok && len(call.Args) > 0 && at == stmt.End().Line() && on[at] == 1 && len(stmt.Redirs) == len(sameLine(stmt.Redirs, at)) {
+			alone[int(at)] = true
+		}
+	}
+	return alone, nil
+}
+
+// sameLine are the redirections that end on a line: the text of one can stand behind it.
+func sameLine(redirs []*syntax.Redirect, line uint) []*syntax.Redirect {
+	return slices.DeleteFunc(slices.Clone(redirs), func(r *syntax.Redirect) bool { return r.Hdoc != nil || r.End().Line() != line })
+}
+
+// deepest is how deep brackets stand in each other at most.
+func deepest(text string) int {
+	depth, most := 0, 0
+	for k := range len(text) {
+		switch text[k] {
+		case '(', '{', '[':
+			depth++
+			most = max(most, depth)
+		case ')', '}', ']':
+			depth--
+		}
+	}
+	return most
 }
 
 // reserved are the words that begin something else than a simple command.

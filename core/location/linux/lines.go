@@ -127,13 +127,14 @@ func describeInetd(_ *location.Survey, _ location.Found, line string) *location.
 
 // describeInittab makes the item of a line of inittab(5): id, runlevels, action, process. A plus before
 // the process says that it is not written down.
-func describeInittab(_ *location.Survey, _ location.Found, line string) *location.Item {
+func describeInittab(s *location.Survey, found location.Found, line string) *location.Item {
 	f := strings.SplitN(line, ":", 4)
 	if len(f) < 4 || f[3] == "" || f[2] == "initdefault" || f[2] == "off" {
 		return nil
 	}
 	command := strings.TrimPrefix(f[3], "+")
 	item := named(programName(command), command, byShell(command))
+	item.CopyOf = sameAs(s, found.Path, "/usr/share/sysvinit/inittab")
 	switch f[2] {
 	case "ctrlaltdel", "powerwait", "powerfail", "powerokwait", "powerfailnow", "kbrequest", "shutdown", "restart":
 		item.Stage, item.When = autostart.Event, "on "+f[2]

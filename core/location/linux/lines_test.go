@@ -1,12 +1,20 @@
 package linux
 
 import (
+	"io/fs"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/location"
+	"lockback/core/machine"
 )
+
+// nowhere is a machine on which nothing is.
+type nowhere struct{ location.View }
+
+func (nowhere) Stat(name string) (fs.FileInfo, error)           { return nil, fs.ErrNotExist }
+func (nowhere) ReadFile(name string, max int64) ([]byte, error) { return nil, fs.ErrNotExist }
 
 func FuzzLines(f *testing.F) {
 	for _, line := range []string{"install tide /opt/tide", ":book:E::slt::/opt/reader:OC", "7\t10 weekly /opt/weekly", `/srv/two\ words IN_CREATE /opt/seen`, "tide stream tcp nowait nobody /usr/sbin/tcpd /opt/tided", "ca::ctrlaltdel:+/sbin/shutdown",
@@ -17,8 +25,10 @@ func FuzzLines(f *testing.F) {
 		if line == "" {
 			return // the form leaves such lines out
 		}
-		for _, describe := range []func(*location.Survey, location.Found, string) *location.Item{describeModule, describeModprobe, describeBinfmt, describeAnacron, describeIncron, describeInetd, describeInittab, describeVariable, describePAMVariable, describePreload} {
-			if item := describe(nil, location.Found{Path: "/etc/tide"}, line); item != nil {
+		s := &location.Survey{View: nowhere{}, Machine: &machine.Reader{}}
+		for _, describe := range []func(*location.Survey, location.Found, string) *location.Item{describeModule, describeRule, describeInterface, describeTunnel, describeOpenVPN, describeAlias, describeForward, describeRecipe, describeSudo, describeAptHook,
+			describeDpkgHook, describeAlpmHook, describeDNFPlugin, describePython, describeSession, describeGreetd, describeGreeter, describeTilingExec, describeHyprExec, describeNiriSpawn, describeWayfire, describeScriptLine, describeLXSession, describeLXC, describeDracut, describeMkinitcpio, describeModprobe, describeBinfmt, describeAnacron, describeIncron, describeInetd, describeInittab, describeVariable, describePAMVariable, describePreload} {
+			if item := describe(s, location.Found{Path: "/etc/tide"}, line); item != nil {
 				require.Empty(t, item.Source.Path, "the form fills it in")
 			}
 		}

@@ -21,6 +21,11 @@ func Locations() []location.Location {
 			Form:   unix.Lines{Comments: "#;", Describe: describeModule, Key: moduleKey},
 		},
 		{
+			ID: "linux.kernel-args", Title: "Kernel arguments", Stage: autostart.Boot, Effect: location.AtNextStart,
+			Places: kernelArgsPlaces,
+			Form:   location.Code{Shows: autostart.Report, Reader: readKernelArgs},
+		},
+		{
 			ID: "linux.modprobe", Title: "Commands run when a module is loaded", Stage: autostart.Boot, Effect: location.AtNextStart, Role: location.Module,
 			Places: location.Chain("modprobe.d", ".conf"),
 			Form:   unix.Lines{Comments: "#", Describe: describeModprobe},
@@ -30,6 +35,12 @@ func Locations() []location.Location {
 			Places: location.Chain("binfmt.d", ".conf"),
 			Form:   unix.Lines{Comments: "#;", Describe: describeBinfmt},
 			Runner: location.Runner{Off: otherInit},
+		},
+		{
+			ID: "linux.initramfs", Title: "Initial ramdisk scripts and hooks", Stage: autostart.Boot, Effect: location.AtNextStart,
+			Places: location.In(ramdiskFolders("/etc")...),
+			Form:   location.Reporting{Form: unix.Executables{Accepts: ramdiskAccepts, When: ramdiskTime}, Why: ramdiskWhy},
+			Also:   ramdiskReadings(),
 		},
 		{
 			ID: "linux.systemd.generators", Title: "systemd generators", Stage: autostart.Boot, Effect: location.AtNextStart,
@@ -67,6 +78,25 @@ func Locations() []location.Location {
 			Runner: location.Runner{Off: noRunlevels, Fixed: true},
 		},
 		{
+			ID: "linux.openrc", Title: "OpenRC services", Stage: autostart.System, Effect: location.AtNextStart,
+			Places: location.In("/etc/runlevels", "/etc/init.d"),
+			Form:   openRCServices, Runner: location.Runner{Off: onlyUnder("OpenRC"), Fixed: true},
+			Also: []location.Reading{{Places: withSuffix(".start", "/etc/local.d"), Form: unix.Executables{}}},
+		},
+		{
+			ID: "linux.runit", Title: "runit services", Stage: autostart.System, Effect: location.AtNextStart,
+			Places: location.In(runitFolders...),
+			Form:   location.Code{Shows: autostart.DownFile, Reader: readRunit}, Runner: location.Runner{Off: runsvdir.off},
+		},
+		{
+			ID: "linux.containers", Title: "Containers and virtual machines", Stage: autostart.System, Effect: location.AtNextStart,
+			Places: location.In(dockerContainers),
+			Form:   location.Code{Shows: autostart.Report, Reader: readDocker}, Runner: location.Runner{Off: dockerDaemon.off},
+			Also: slices.Concat(libvirtReadings(), []location.Reading{
+				{Places: location.At("/var/lib/lxc/*/config", "~/.local/share/lxc/*/config"), Form: unix.Lines{Comments: "#", Describe: describeLXC}, Runner: location.Runner{Off: lxcTools.off}},
+			}),
+		},
+		{
 			ID: "linux.inittab", Title: "inittab", Stage: autostart.System, Effect: location.AtNextStart, Role: location.Session,
 			Places: location.At("/etc/inittab"),
 			Form:   unix.Lines{Comments: "#", Describe: describeInittab},
@@ -89,6 +119,29 @@ func Locations() []location.Location {
 			Form:  location.Code{Shows: autostart.Hide, Reader: location.Alone(readXDGAutostart)},
 		},
 		{
+			ID: "linux.display-manager", Title: "Sign-in screen scripts", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			Places: location.Packaged(location.In(gdmFolders...), gdmFolders...),
+			Form:   unix.Executables{Accepts: anyMachine(gdmAccepts), When: gdmTime}, Runner: location.Runner{Off: dmOff("gdm", "gdm3")},
+			Also: displayManagers(),
+		},
+		{
+			ID: "linux.sessions", Title: "Desktop sessions", Stage: autostart.SignIn, Effect: location.AtNextSignIn, Role: location.Session,
+			Places: location.Packaged(withSuffix(".desktop", "/usr/share/xsessions", "/usr/share/wayland-sessions"), "/usr/share/xsessions", "/usr/share/wayland-sessions"),
+			Form:   location.Reporting{Form: unix.Lines{Comments: "#", Section: unix.Brackets, Describe: describeSession}, Why: "somebody chooses it at sign-in"},
+		},
+		{
+			ID: "linux.compositor", Title: "Start-up lines of window managers", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			Places: compositors()[0].Places,
+			Form:   compositors()[0].Form, Runner: compositors()[0].Runner,
+			Also: compositors()[1:],
+		},
+		{
+			ID: "linux.login-shell", Title: "Shell start-up files", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			Places: location.Packaged(location.In(shellFolders...), "/etc/profile.d", "/etc/bash_completion.d", "/etc/fish/conf.d"),
+			Form:   shellScripts,
+			Also:   []location.Reading{{Places: shellFiles, Form: shellStartUps}},
+		},
+		{
 			ID: "linux.x-session", Title: "X session scripts", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
 			Places: location.Packaged(slices.Concat(location.In("/etc/X11/Xsession.d", "/etc/X11/xinit/xinitrc.d"), location.At("~/.xsession", "~/.xsessionrc", "~/.xinitrc", "~/.xprofile")), "/etc/X11/Xsession.d", "/etc/X11/xinit/xinitrc.d"),
 			Form:   unix.WholeFiles{Accepts: xsessionAccepts},
@@ -101,6 +154,12 @@ func Locations() []location.Location {
 				{Places: location.In("~/.config/plasma-workspace/shutdown"), Form: unix.Executables{When: atSignOut}},
 				{Places: location.In("~/.config/autostart-scripts"), Form: unix.Executables{}},
 			},
+		},
+		{
+			ID: "linux.kde.modules", Title: "Modules and scripts of KDE Plasma", Common: "for everyone", Stage: autostart.Attach, Effect: location.AtNextSignIn,
+			Places: location.Packaged(withSuffix(".so", kdedFolders...), kdedFolders...),
+			Form:   location.Reporting{Form: unix.WholeFiles{Adjust: describeKded}, Why: kdedWhy},
+			Also:   []location.Reading{{Places: location.In("/usr/share/kwin/scripts", "~/.local/share/kwin/scripts"), Form: kwinScripts}},
 		},
 		{
 			ID: "linux.motd", Title: "Message-of-the-day scripts", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
@@ -143,6 +202,22 @@ func Locations() []location.Location {
 			Form:   unix.Executables{Accepts: periodicAccepts, When: period},
 		},
 		{
+			ID: "linux.logrotate", Title: "Scripts of logrotate", Stage: autostart.Schedule, Effect: location.AtNextRun,
+			Places: location.Packaged(slices.Concat(location.At("/etc/logrotate.conf"), location.In("/etc/logrotate.d")), "/etc/logrotate.conf", "/etc/logrotate.d"),
+			Form:   location.Reporting{Form: logrotateScripts(), Why: "the script belongs to a log; change the file"}, Runner: location.Runner{Off: logrotate.off},
+		},
+		{
+			ID: "linux.dbus", Title: "D-Bus services", Common: "for everyone", Stage: autostart.Event, Effect: location.AtNextSignIn,
+			Places: location.Packaged(location.In(sessionBus...), "/usr/share/dbus-1/services"),
+			Form:   location.Code{Shows: autostart.Mask, Others: []autostart.Switch{autostart.Park}, Reader: readBus},
+			Also:   []location.Reading{{Places: location.Packaged(location.In(systemBus...), "/usr/share/dbus-1/system-services"), Form: location.Code{Shows: autostart.Mask, Others: []autostart.Switch{autostart.Park}, Reader: readBus}}},
+		},
+		{
+			ID: "linux.udev", Title: "udev rules", Stage: autostart.Event, Effect: location.AtNextStart, Role: location.Device,
+			Places: location.Chain("udev/rules.d", ".rules"),
+			Form:   location.Code{Shows: autostart.Comment, Others: []autostart.Switch{autostart.Mask}, Reader: readRules},
+		},
+		{
 			ID: "linux.systemd.hooks", Title: "Sleep and shutdown hooks of systemd", Stage: autostart.Event, Effect: location.AtNextRun,
 			Places: location.Packaged(location.In("/usr/lib/systemd/system-sleep", "/usr/lib/systemd/system-shutdown"), "/usr/lib/systemd/system-sleep", "/usr/lib/systemd/system-shutdown"),
 			Form:   unix.Executables{When: hookTime},
@@ -158,6 +233,15 @@ func Locations() []location.Location {
 				{Places: location.Packaged(location.In(pppFolders...), pppFolders...), Form: unix.Executables{Accepts: anyMachine(runPartsAccepts), When: pppTime}, Runner: location.Runner{Off: pppDaemon.off}},
 				// Read by dhclient's own script, whatever their rights are, dhclient-script(8).
 				{Places: location.Packaged(location.In(dhclientFolders...), dhclientFolders...), Form: unix.WholeFiles{Accepts: anyMachine(runPartsAccepts), Adjust: onLease}, Runner: location.Runner{Off: dhclient.off}},
+			},
+		},
+		{
+			ID: "linux.network-lines", Title: "Commands in settings of networks", Stage: autostart.Event, Effect: location.AtNextRun,
+			Places: location.At("/etc/network/interfaces"),
+			Form:   unix.Lines{Comments: "#", Joined: true, Follow: interfacesSource, Describe: describeInterface}, Runner: location.Runner{Off: ifupdown.off},
+			Also: []location.Reading{
+				{Places: withSuffix(".conf", "/etc/wireguard"), Form: unix.Lines{Comments: "#", Section: unix.Brackets, Describe: describeTunnel}, Runner: location.Runner{Off: wgQuick.off}},
+				{Places: withSuffix(".conf", "/etc/openvpn", "/etc/openvpn/client", "/etc/openvpn/server"), Form: unix.Lines{Comments: "#;", Describe: describeOpenVPN}, Runner: location.Runner{Off: openVPN.off}},
 			},
 		},
 		{
@@ -179,6 +263,33 @@ func Locations() []location.Location {
 			Runner: location.Runner{Off: inetdDaemon.off},
 		},
 		{
+			ID: "linux.xinetd", Title: "xinetd services", Stage: autostart.Event, Effect: location.AtNextRun,
+			Places: location.Packaged(slices.Concat(location.At("/etc/xinetd.conf"), location.In("/etc/xinetd.d")), "/etc/xinetd.conf", "/etc/xinetd.d"),
+			Form:   location.Code{Shows: autostart.StateValue, Reader: readXinetd}, Runner: location.Runner{Off: xinetdDaemon.off},
+		},
+		{
+			ID: "linux.package-hooks", Title: "Package manager hooks", Stage: autostart.Event, Effect: location.AtNextRun,
+			Places: location.Packaged(slices.Concat(location.At("/etc/apt/apt.conf"), location.In("/etc/apt/apt.conf.d")), "/etc/apt/apt.conf.d"),
+			Form:   location.Reporting{Form: unix.Lines{Comments: "#", Accepts: aptAccepts, Section: aptBlocks, Describe: describeAptHook}, Why: hookWhy}, Runner: location.Runner{Off: apt.off},
+			Also: packageHooks(),
+		},
+		{
+			ID: "linux.mail", Title: "Commands in mail aliases", Common: "of the system", Stage: autostart.Event, Effect: location.AtNextRun,
+			Places: location.At("/etc/aliases"),
+			Form:   unix.Lines{Comments: "#", Describe: describeAlias}, Runner: location.Runner{Off: mailServer.off},
+			Also: []location.Reading{
+				{Places: location.At("~/.forward"), Form: unix.Lines{Comments: "#", Describe: describeForward}},
+				{Places: location.At("~/.procmailrc"), Form: unix.Lines{Comments: "#", Describe: describeRecipe}, Runner: location.Runner{Off: procmail.off}},
+			},
+		},
+		{
+			ID: "linux.pam", Title: "PAM modules", Stage: autostart.Attach, Effect: location.Immediately, Role: location.SignInStep,
+			Places: location.In("/etc/pam.d"),
+			Form:   location.Reporting{Form: pamModules{unix.Lines{Comments: "#", Joined: true}}, Why: "a mistake there keeps everybody from signing in"},
+			Also: []location.Reading{{Places: location.At("/etc/pam.conf"), Runner: location.Runner{Off: pamFolder},
+				Form: location.Reporting{Form: pamModules{unix.Lines{Comments: "#", Joined: true}}, Why: "a mistake there keeps everybody from signing in"}}},
+		},
+		{
 			ID: "linux.preload", Title: "Preloaded libraries", Stage: autostart.Attach, Effect: location.Immediately,
 			Places: location.At("/etc/ld.so.preload"),
 			Form:   unix.Lines{Comments: "#", Describe: describePreload},
@@ -188,6 +299,38 @@ func Locations() []location.Location {
 			Places: slices.Concat(location.At("/etc/environment"), location.Chain("environment.d", ".conf"), ofHomes("~/.config/environment.d", ".conf")),
 			Form:   unix.Lines{Comments: "#", Describe: describeVariable},
 			Also:   []location.Reading{{Places: location.At("/etc/security/pam_env.conf"), Form: unix.Lines{Comments: "#", Describe: describePAMVariable}}},
+		},
+		{
+			ID: "linux.python", Title: "Python start-up files", Common: "for everyone", Stage: autostart.Attach, Effect: location.Immediately,
+			Places: withSuffix(".pth", pythonFolders("")...),
+			Form:   unix.Lines{Comments: "#", Describe: describePython},
+			Also: []location.Reading{{Places: location.At(slices.Concat([]string{"/etc/python3*/sitecustomize.py"}, pythonFolders("/sitecustomize.py"), pythonFolders("/usercustomize.py"))...),
+				Form: unix.WholeFiles{Adjust: atLoad("at every start of Python")}}},
+		},
+		{
+			ID: "linux.file-manager", Title: "File manager extensions", Common: "for everyone", Stage: autostart.Attach, Effect: location.AtNextSignIn,
+			Places: withSuffix(".py", fileManagerFolders...),
+			Form:   unix.WholeFiles{Adjust: atLoad("loaded into the file manager")},
+		},
+		{
+			ID: "linux.sudo", Title: "sudo plug-ins", Stage: autostart.Attach, Effect: location.Immediately, Role: location.SignInStep,
+			Places: location.At("/etc/sudo.conf"),
+			Form:   location.Reporting{Form: unix.Lines{Comments: "#", Joined: true, Describe: describeSudo}, Why: "a mistake there keeps everybody from using sudo"},
+		},
+		{
+			ID: "linux.gnome", Title: "Extensions of GNOME and Cinnamon", Common: "for everyone", Stage: autostart.Attach, Effect: location.AtNextSignIn,
+			Places: location.Packaged(location.In("/usr/share/gnome-shell/extensions", "~/.local/share/gnome-shell/extensions"), "/usr/share/gnome-shell/extensions"),
+			Form:   shellExtensions,
+			Also:   []location.Reading{{Places: location.In("/usr/share/cinnamon", "~/.local/share/cinnamon"), Form: cinnamonExtensions}},
+		},
+		{
+			ID: "linux.browser", Title: "Browser extensions", Common: "for everyone", Stage: autostart.Attach, Effect: location.AtNextSignIn,
+			Places: location.In("~/.config", "~/.mozilla", "~/.var/app", "~/snap"),
+			Form:   location.Code{Shows: autostart.Report, Others: []autostart.Switch{autostart.Park}, Reader: readBrowsers},
+			Also: []location.Reading{
+				{Places: withSuffix(".json", hostFolders...), Form: unix.WholeFiles{Adjust: describeHost}},
+				{Places: policyFiles, Form: location.Code{Shows: autostart.Report, Reader: readPolicies}},
+			},
 		},
 	}
 }

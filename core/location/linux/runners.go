@@ -37,6 +37,12 @@ var (
 	ifupdown       = program{title: "ifupdown", files: []string{"ifup"}}
 	dhclient       = program{title: "dhclient", files: []string{"dhclient"}}
 	pppDaemon      = program{title: "pppd", files: []string{"pppd"}}
+	logrotate      = program{title: "logrotate", files: []string{"logrotate"}}
+	wgQuick        = program{title: "wg-quick", files: []string{"wg-quick"}}
+	openVPN        = program{title: "openvpn", files: []string{"openvpn"}}
+	apt            = program{title: "apt", files: []string{"apt-get"}}
+	mailServer     = program{title: "a mail server", files: []string{"sendmail", "exim4", "postfix"}}
+	procmail       = program{title: "procmail", files: []string{"procmail"}}
 	dispatcher     = program{"networkd-dispatcher", []string{"networkd-dispatcher"}, []string{"networkd-dispatcher.service"}}
 )
 

@@ -3,7 +3,9 @@ package part
 import (
 	"bytes"
 	"fmt"
+	"iter"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -22,6 +24,9 @@ type Line struct {
 	// Vendor is the file that File stands before, where it does: while File is not there, the
 	// line is the vendor's.
 	Vendor string
+	// Joined says that a line which ends in a backslash goes on in the next one: the part is all
+	// of them, and Number that of the first.
+	Joined bool
 	// text is the line that stands there, as lineKey makes it; empty in a line from the record.
 	text string
 }
@@ -31,22 +36,35 @@ func NewLine(file string, number int, text string) Line {
 	return Line{File: file, Number: number, text: keyOf(text)}
 }
 
+// NewJoined is a line that was read from a file whose lines go on behind a backslash.
+func NewJoined(file string, number int, text string) Line {
+	return Line{File: file, Number: number, Joined: true, text: keyOf(text)}
+}
+
 // In is the file.
 func (l Line) In() machine.Artifact { return machine.File(l.File) }
 
 // encode is short, because a machine can have a hundred thousand lines.
 func (l Line) encode() string {
-	text := strconv.Itoa(l.Number) + " " + strconv.Quote(l.File)
+	text := strconv.Itoa(l.Number)
+	if l.Joined {
+		text += joinedSign
+	}
+	text += " " + strconv.Quote(l.File)
 	if l.Vendor != "" {
 		text += " " + strconv.Quote(l.Vendor)
 	}
 	return text
 }
 
+// joinedSign stands behind the number of a joined line in the record.
+const joinedSign = "+"
+
 func decodeLine(text string) (Part, error) {
 	number, rest, _ := strings.Cut(text, " ")
 	var l Line
 	var err error
+	number, l.Joined = strings.CutSuffix(number, joinedSign)
 	if l.Number, err = strconv.Atoi(number); err != nil || l.Number < 1 {
 		return nil, fmt.Errorf("%q is no number of a line", number)
 	}
@@ -70,6 +88,13 @@ func lineKey(line []byte) string { return keyOf(string(line)) }
 
 func keyOf(line string) string {
 	text := strings.TrimRight(line, "\r\n")
+	if strings.Contains(text, "\n") { // a joined one
+		lines := strings.Split(text, "\n")
+		for k, l := range lines {
+			lines[k] = keyOf(l)
+		}
+		return strings.Join(lines, "\n")
+	}
 	if rest, off := strings.CutPrefix(strings.TrimLeft(text, " \t"), OffMark); off {
 		return rest
 	}
@@ -91,7 +116,7 @@ func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (mac
 	if err != nil {
 		return into, err
 	}
-	theirs, ours := splitLines(source), splitLines(target)
+	theirs, ours := l.split(source), l.split(target)
 	there, in := l.find(theirs), l.find(ours)
 	switch {
 	case there >= 0:
@@ -130,16 +155,19 @@ func (l Line) Marked(images Images, image machine.Image, off bool, now time.Time
 	if err != nil {
 		return image, false, err
 	}
-	lines := splitLines(content)
+	lines := l.split(content)
 	k := l.find(lines)
 	if k < 0 {
 		return image, false, nil
 	}
-	bare := bytes.TrimPrefix(lines[k], []byte(OffMark))
-	if off {
-		bare = append([]byte(OffMark), bare...)
+	var set []byte
+	for one := range bytes.Lines(lines[k]) { // each, where one goes on in the next
+		if off {
+			set = append(set, OffMark...)
+		}
+		set = append(set, bytes.TrimPrefix(one, []byte(OffMark))...)
 	}
-	lines[k] = bare
+	lines[k] = set
 	return made(bytes.Join(lines, nil), image, base, now), true, nil
 }
 
@@ -158,7 +186,7 @@ func made(content []byte, image, vendors machine.Image, now time.Time) machine.I
 // find returns the place of the line among others: its number, unless it is known to read
 // otherwise and stands elsewhere; -1 where it is not there.
 func (l Line) find(lines [][]byte) int {
-	k := l.Number - 1
+	k := l.at(lines)
 	switch {
 	case l.text == "" && k < len(lines):
 		return k
@@ -172,7 +200,7 @@ func (l Line) find(lines [][]byte) int {
 
 // Without takes the line out.
 func (l Line) Without(image machine.Image, now time.Time) (machine.Image, bool, error) {
-	lines := splitLines(image.Content)
+	lines := l.split(image.Content)
 	k := l.find(lines)
 	if image.Kind != machine.Regular || k < 0 {
 		return image, false, nil
@@ -187,8 +215,9 @@ func (l Line) like(images Images, now Part, from machine.Image) bool {
 		return false
 	}
 	content, err := l.content(from, base)
-	lines := splitLines(content)
-	return err == nil && l.Number <= len(lines) && lineKey(lines[l.Number-1]) == other.text
+	lines := l.split(content)
+	k := l.at(lines)
+	return err == nil && k < len(lines) && lineKey(lines[k]) == other.text
 }
 
 // vendors is the image of the vendor's file, absent where there is none.
@@ -212,12 +241,79 @@ func (l Line) content(i, base machine.Image) ([]byte, error) {
 	return nil, fmt.Errorf("%s is %s, not a file", l.File, i)
 }
 
-func splitLines(content []byte) (lines [][]byte) {
-	lines = make([][]byte, 0, bytes.Count(content, []byte{'\n'})+1)
-	for l := range bytes.Lines(content) {
-		lines = append(lines, l)
+// split cuts a content into its lines, those that go on in the next one together with it.
+func (l Line) split(content []byte) [][]byte {
+	lines := make([][]byte, 0, bytes.Count(content, []byte{'\n'})+1)
+	if !l.Joined {
+		return slices.AppendSeq(lines, bytes.Lines(content))
+	}
+	for group := range JoinedLines(content) {
+		lines = append(lines, group)
 	}
 	return lines
+}
+
+// JoinedLines cuts a content into lines, each with those that it goes on in: a line goes on where it
+// ends in a backslash. A comment does not, and one in the middle is passed over, as udev(7) has it.
+// What is turned off is split as it was.
+func JoinedLines(content []byte) iter.Seq[[]byte] {
+	return func(yield func([]byte) bool) {
+		begin, end, goesOn := 0, 0, false
+		for l := range bytes.Lines(content) {
+			end += len(l)
+			bare := bytes.TrimLeft(bytes.TrimPrefix(l, []byte(OffMark)), " \t")
+			if comment := bytes.HasPrefix(bare, []byte{'#'}); !comment {
+				goesOn = bytes.HasSuffix(bytes.TrimRight(bare, "\r\n"), []byte{'\\'})
+			}
+			if !goesOn {
+				if !yield(content[begin:end:end]) {
+					return
+				}
+				begin = end
+			}
+		}
+		if begin < end {
+			yield(content[begin:end:end])
+		}
+	}
+}
+
+// at is the place of the line's number among others: len(lines) or more where it has none.
+func (l Line) at(lines [][]byte) int {
+	if !l.Joined {
+		return l.Number - 1
+	}
+	for k, n := 0, 1; k < len(lines); k++ {
+		if n >= l.Number {
+			return k
+		}
+		n += lineCount(lines[k])
+	}
+	return len(lines)
+}
+
+// lineCount is how many lines a joined one has.
+func lineCount(line []byte) int {
+	n := bytes.Count(line, []byte{'\n'})
+	if !bytes.HasSuffix(line, []byte{'\n'}) {
+		n++
+	}
+	return n
+}
+
+// numbers are those of all lines that the part has in a content.
+func (l Line) numbers(content []byte) []int {
+	if !l.Joined {
+		return []int{l.Number}
+	}
+	var all []int
+	lines := l.split(content)
+	if k := l.at(lines); k < len(lines) {
+		for n := range lineCount(lines[k]) {
+			all = append(all, l.Number+n)
+		}
+	}
+	return all
 }
 
 // joinLines joins lines and ends all but the last one, where that is needed.

@@ -57,6 +57,7 @@ var kinds = map[string]func(text string) (Part, error){
 	"line":     decodeLine,
 	"item":     decoded[Item],
 	"property": decodeProperty,
+	"setting":  decoded[Setting],
 }
 
 func decoded[P Part](text string) (Part, error) {
@@ -76,6 +77,8 @@ func Encode(p Part) string {
 		return "item " + encoded(p)
 	case Property:
 		return "property " + encoded(p)
+	case Setting:
+		return "setting " + encoded(p)
 	case unknown:
 		return p.text
 	}
@@ -156,7 +159,9 @@ func Merge(images Images, earlier, now machine.Image, shares Shares, at time.Tim
 		if lines, ok := linesOf(shares.Known, shares.Newcomers); ok {
 			dropped := map[int]bool{}
 			for _, l := range lines {
-				dropped[l.Number] = true
+				for _, n := range l.numbers(now.Content) {
+					dropped[n] = true
+				}
 			}
 			return keepLines(earlier, now, dropped, at), nil
 		}

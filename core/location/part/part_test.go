@@ -286,7 +286,7 @@ func FuzzCarry(f *testing.F) {
 			}
 		}
 		l := Line{File: "/t", Number: 1 + number&0xff}
-		theirLines := splitLines([]byte(from))
+		theirLines := Line{}.split([]byte(from))
 		blank := l.Number > len(theirLines) || strings.TrimSpace(lineKey(theirLines[l.Number-1])) == ""
 		// Of lines that are alike, one more can come each time until all are there.
 		alone := !blank && nth(theirLines, lineKey(theirLines[l.Number-1]), 1) < 0

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"lockback/core/autostart"
+	"lockback/core/format/shellcommand"
 	"lockback/core/location"
 	"lockback/core/location/part"
 	"lockback/core/machine"
@@ -21,11 +22,23 @@ const maxOwnLines = 10_000
 type Lines struct {
 	// Comments are the characters that begin a comment.
 	Comments string
+	// Accepts says which names of a folder count; all where nil.
+	Accepts func(name string) bool
 	// Describe makes the item of a line, its name and command at least; nil where the line
 	// is no entry.
 	Describe func(s *location.Survey, f location.Found, line string) *location.Item
 	// Key is what a line is known by; the line itself when nil.
 	Key func(line string) string
+	// Joined says that a line which ends in a backslash goes on in the next one.
+	Joined bool
+	// Section is told each line and returns the section that stands from it on, see
+	// [location.Found], and whether the line is nothing else; nil where files have none.
+	Section func(section, line string) (now string, only bool)
+	// Shell says that the file is a script: only simple commands of its own, each alone on its line,
+	// are entries, because no other line can be taken out of one.
+	Shell bool
+	// Follow names further files that a line has read in its place; nil where no line does.
+	Follow func(s *location.Survey, f location.Found, line string) []location.Found
 	// OffMark is what another program puts before a line that it turned off, and OffBy that program.
 	OffMark, OffBy string
 	// Ignored tells why the system passes over a whole file; nil where it never does.
@@ -37,74 +50,199 @@ func (Lines) Word() autostart.Switch { return autostart.Comment }
 
 // Read reports the lines of the places.
 func (l Lines) Read(s *location.Survey, places []location.Place) {
-	read := map[string]int{} // lines of each user's files
+	reader := linesReader{Lines: l, s: s, read: map[string]int{}, once: map[string]bool{}}
 	s.Each(places, func(f location.Found) {
-		content, ok := s.File(f.Path)
-		if !ok {
-			return
-		}
-		most, whose := maxLines, f.Path
-		if f.User != nil {
-			most, whose = maxOwnLines, f.User.Name
-		}
-		if read[whose] += bytes.Count(content, []byte{'\n'}); read[whose] > most {
-			s.Skip(f.Path, &fs.PathError{Op: "read", Path: f.Path, Err: fmt.Errorf("%w: more than %d lines", machine.ErrTooLarge, most)})
-			return
-		}
-		ignored := ""
-		if l.Ignored != nil {
-			ignored = l.Ignored(s, f)
-		}
-		number := 0
-		for raw := range strings.Lines(string(content)) {
-			number++
-			text, isOff := strings.CutPrefix(strings.TrimRight(raw, "\r\n"), part.OffMark)
-			byOther := false
-			if l.OffMark != "" && !isOff {
-				text, byOther = strings.CutPrefix(text, l.OffMark)
-			}
-			line := strings.TrimSpace(text)
-			if line == "" || strings.IndexByte(l.Comments, line[0]) >= 0 {
-				continue
-			}
-			item := l.Describe(s, f, line)
-			if item == nil {
-				continue
-			}
-			item.Source = autostart.Source{Path: f.Path, Line: number}
-			if item.State == "" {
-				item.State = autostart.Enabled
-			}
-			if f.User != nil {
-				item.User, item.For = autostart.Text(f.User.Name), f.User
-			}
-			own := part.NewLine(f.Path, number, text)
-			item.Artifacts = Files(f.Path)
-			if f.Vendor != "" {
-				own.File, own.Vendor = f.Own, f.Vendor
-				item.Artifacts = Files(f.Own, f.Vendor)
-			}
-			item.Switcher = TextLine{own}
-			switch {
-			case f.Masked != "":
-				item.State, item.Mode = autostart.Disabled, "masked by "+f.Masked
-				item.Switcher = location.NoSwitch{Why: f.Masked + " masks the whole file; take that away"}
-			case isOff:
-				item.State = autostart.Disabled
-			case byOther:
-				item.State, item.Mode = autostart.Disabled, "turned off by "+l.OffBy
-				item.Switcher = location.NoSwitch{Why: l.OffBy + " turned it off, and turns it on again"}
-			case ignored != "":
-				item.State, item.Mode = autostart.Disabled, "ignored: "+ignored
-				item.Problems = append(item.Problems, autostart.Ignored)
-			}
-			key := line
-			if l.Key != nil {
-				key = l.Key(line)
-			}
-			s.Add(f.Key+"\x00"+key, item)
+		if l.Accepts == nil || f.Dir == "" || l.Accepts(path.Base(f.Path)) {
+			reader.file(f, 0)
 		}
 	})
+}
+
+// File reports the lines of one file.
+func (l Lines) File(s *location.Survey, f location.Found) {
+	reader := linesReader{Lines: l, s: s, read: map[string]int{}, once: map[string]bool{}}
+	reader.file(f, 0)
+}
+
+// EachLine visits the lines of a file that are neither empty nor comments, without reporting any.
+func (l Lines) EachLine(s *location.Survey, f location.Found, visit func(line string)) {
+	content, ok := s.File(f.Path)
+	if !ok {
+		return
+	}
+	lines := bytes.Lines(content)
+	if l.Joined {
+		lines = part.JoinedLines(content)
+	}
+	for raw := range lines {
+		if line := strings.TrimSpace(join(strings.TrimRight(string(raw), "\r\n"))); line != "" && strings.IndexByte(l.Comments, line[0]) < 0 {
+			visit(line)
+		}
+	}
+}
+
+// linesReader reads the files of one place.
+type linesReader struct {
+	Lines
+	s    *location.Survey
+	read map[string]int  // lines of each user's files
+	once map[string]bool // files that lines lead to
+}
+
+// file reports the lines of a file, and of those that they lead to, which is not done deeper than
+// [maxDepth].
+func (l *linesReader) file(f location.Found, depth int) {
+	s := l.s
+	content, ok := s.File(f.Path)
+	if !ok {
+		return
+	}
+	most, whose := maxLines, f.Path
+	if f.User != nil {
+		most, whose = maxOwnLines, f.User.Name
+	}
+	if l.read[whose] += bytes.Count(content, []byte{'\n'}); l.read[whose] > most {
+		s.Skip(f.Path, &fs.PathError{Op: "read", Path: f.Path, Err: fmt.Errorf("%w: more than %d lines", machine.ErrTooLarge, most)})
+		return
+	}
+	ignored := ""
+	if l.Ignored != nil {
+		ignored = l.Ignored(s, f)
+	}
+	lines := bytes.Lines(content)
+	if l.Joined {
+		lines = part.JoinedLines(content)
+	}
+	var simple map[int]bool
+	if l.Shell {
+		var err error
+		if simple, err = shellcommand.Alone(strings.ReplaceAll(string(content), part.OffMark, "")); err != nil {
+			s.Skip(f.Path, &fs.PathError{Op: "read", Path: f.Path, Err: err})
+			return
+		}
+	}
+	number, next := 0, 1
+	for raw := range lines {
+		number, next = next, next+max(1, bytes.Count(raw, []byte{'\n'}))
+		text, isOff := strings.CutPrefix(strings.TrimRight(string(raw), "\r\n"), part.OffMark)
+		whole := text
+		if l.Joined {
+			text = join(text)
+		}
+		byOther := false
+		if l.OffMark != "" && !isOff {
+			text, byOther = strings.CutPrefix(text, l.OffMark)
+		}
+		line := strings.TrimSpace(text)
+		if line == "" || strings.IndexByte(l.Comments, line[0]) >= 0 {
+			continue
+		}
+		if l.Section != nil && !isOff {
+			var only bool
+			if f.Section, only = l.Section(f.Section, line); only {
+				continue
+			}
+		}
+		if l.Shell && !simple[number] {
+			continue
+		}
+		if l.Follow != nil && !isOff && depth < maxDepth {
+			for _, more := range l.Follow(s, f, line) {
+				if !l.once[more.Path] && len(l.once) < maxFollowed {
+					l.once[more.Path] = true
+					l.file(more, depth+1)
+				}
+			}
+		}
+		item := l.Describe(s, f, line)
+		if item == nil {
+			continue
+		}
+		item.Source = autostart.Source{Path: f.Path, Line: number}
+		if item.State == "" {
+			item.State = autostart.Enabled
+		}
+		if f.User != nil {
+			item.User, item.For = autostart.Text(f.User.Name), f.User
+		}
+		own := part.NewLine(f.Path, number, text)
+		if l.Joined {
+			own = part.NewJoined(f.Path, number, whole)
+		}
+		item.Artifacts = Files(f.Path)
+		if f.Vendor != "" {
+			own.File, own.Vendor = f.Own, f.Vendor
+			item.Artifacts = Files(f.Own, f.Vendor)
+		}
+		none, fixed := item.Switcher.(location.NoSwitch)
+		item.Switcher = TextLine{own}
+		if none.Of = own; fixed {
+			item.Switcher = none
+		}
+		switch {
+		case f.Masked != "":
+			item.State, item.Mode = autostart.Disabled, "masked by "+f.Masked
+			item.Switcher = location.NoSwitch{Why: f.Masked + " masks the whole file; take that away", Of: own}
+		case isOff:
+			item.State = autostart.Disabled
+		case byOther:
+			item.State, item.Mode = autostart.Disabled, "turned off by "+l.OffBy
+			item.Switcher = location.NoSwitch{Why: l.OffBy + " turned it off, and turns it on again", Of: own}
+		case ignored != "":
+			item.State, item.Mode = autostart.Disabled, "ignored: "+ignored
+			item.Problems = append(item.Problems, autostart.Ignored)
+		}
+		key := line
+		if l.Key != nil {
+			key = l.Key(line)
+		}
+		s.Add(f.Key+"\x00"+key, item)
+	}
+}
+
+// Brackets is the section of files whose sections are headed by a name in brackets.
+func Brackets(section, line string) (string, bool) {
+	if line[0] == '[' {
+		return line, true
+	}
+	return section, false
+}
+
+// Braces is the section of files whose blocks stand in braces: the heads of all that are open, one
+// behind the other.
+func Braces(section, line string) (string, bool) {
+	switch {
+	case line == "}":
+		return section[:max(0, strings.LastIndex(section, "{"))], true
+	case strings.HasSuffix(line, "{"):
+		return section + "{" + strings.TrimSpace(strings.TrimSuffix(line, "{")), true
+	}
+	return section, false
+}
+
+// How far lines are followed into further files.
+const (
+	maxDepth    = 8
+	maxFollowed = 200
+)
+
+// join makes one line of those that it goes on in: without the backslashes, without comments in the
+// middle, and without the marks of ours.
+func join(text string) string {
+	if !strings.Contains(text, "\n") {
+		return text
+	}
+	var joined strings.Builder
+	for n, one := range strings.Split(text, "\n") {
+		one = strings.TrimRight(strings.TrimPrefix(one, part.OffMark), "\r")
+		if bare := strings.TrimLeft(one, " \t"); n > 0 {
+			if one = bare; strings.HasPrefix(bare, "#") {
+				continue
+			}
+		}
+		joined.WriteString(strings.TrimSuffix(one, "\\"))
+	}
+	return joined.String()
 }
 
 // TextLine is the switch of one line of a file of lines: a mark before it that makes it a

@@ -1,6 +1,7 @@
 package unix
 
 import (
+	"bytes"
 	"fmt"
 	"path"
 
@@ -25,7 +26,7 @@ func Overridden(s *location.Survey, places []location.Place) {
 			Switcher:  unexec{f.Path},
 		}
 		if f.Own != "" && f.Path != f.Own {
-			item.Artifacts, item.Switcher = Files(f.Own, f.Path), masked{f.Own}
+			item.Artifacts, item.Switcher = Files(f.Own, f.Path), Masked{Own: f.Own}
 		}
 		if info.Mode()&0o002 != 0 {
 			item.Problems = []string{autostart.Insecure}
@@ -46,30 +47,39 @@ func Overridden(s *location.Survey, places []location.Place) {
 	})
 }
 
-// masked is the switch of a vendor's file: a link to /dev/null where the administrator's would stand.
-type masked struct{ own string }
+// Masked is the switch of a vendor's file: a link to /dev/null where the administrator's would stand.
+type Masked struct {
+	Own string
+	// Content is what stands there in place of the link; nil for a link.
+	Content []byte
+}
 
 // Word is [autostart.Mask].
-func (masked) Word() autostart.Switch { return autostart.Mask }
+func (Masked) Word() autostart.Switch { return autostart.Mask }
 
 // Plan makes the link, or takes it away.
-func (m masked) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
+func (m Masked) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	if want.User != nil {
 		return nil, location.ErrNotPerUser
 	}
-	a := machine.File(m.own)
+	a := machine.File(m.Own)
 	image, err := images.Image(a)
 	if err != nil {
 		return nil, err
 	}
+	mask := machine.NewLink("/dev/null", 0, 0, want.Now)
 	masks := image.Kind == machine.Symlink && image.Target == "/dev/null" || image.Kind == machine.Regular && len(image.Content) == 0
+	if m.Content != nil {
+		mask = machine.NewFile(m.Content, 0o644, 0, 0, want.Now)
+		masks = image.Kind == machine.Regular && bytes.Equal(image.Content, m.Content)
+	}
 	switch {
 	case want.State == autostart.Disabled && image.Kind == machine.Absent:
-		return []location.Edit{{Artifact: a, Image: machine.NewLink("/dev/null", 0, 0, want.Now)}}, nil
+		return []location.Edit{{Artifact: a, Image: mask}}, nil
 	case want.State == autostart.Enabled && masks:
 		return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
 	case want.State == autostart.Disabled && masks, want.State == autostart.Enabled && image.Kind == machine.Absent:
 		return nil, nil
 	}
-	return nil, fmt.Errorf("%w: %s is in the way", location.ErrNoSwitch, m.own)
+	return nil, fmt.Errorf("%w: %s is in the way", location.ErrNoSwitch, m.Own)
 }

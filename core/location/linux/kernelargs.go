@@ -1,0 +1,92 @@
+package linux
+
+import (
+	"path"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/location/unix"
+)
+
+// The files that give the kernel its arguments: what boot loaders read, and what those are made from.
+var kernelArgsPlaces = location.At("/etc/default/grub", "/etc/default/grub.d/*.cfg", "/etc/kernel/cmdline", "/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/boot/loader/entries/*.conf",
+	"/boot/efi/loader/entries/*.conf", "/efi/loader/entries/*.conf", "/boot/extlinux/extlinux.conf", "/proc/cmdline")
+
+// starting are the arguments that have something started, kernel-command-line(7), systemd(1), modules-load.d(5),
+// dracut.cmdline(7); one that ends in a dot stands for all that begin so.
+var starting = []string{"init", "rdinit", "systemd.run", "systemd.run_success_action", "systemd.run_failure_action", "systemd.wants", "systemd.unit", "systemd.debug_shell", "systemd.debug-shell", "modules_load", "modules-load", "rd.modules_load", "rd.modules-load",
+	"rd.systemd.unit", "rd.systemd.wants", "rd.systemd.run", "rd.driver.pre", "rd.driver.post", "rd.break", "single", "emergency", "rescue"}
+
+// readKernelArgs reports the arguments that have something started. What the running kernel was given counts
+// only where no file has it: somebody typed it in.
+func readKernelArgs(s *location.Survey, places []location.Place) {
+	inFiles := map[string]bool{}
+	s.Each(places, func(f location.Found) {
+		if f.Path == "/proc/cmdline" && !s.Machine.Live {
+			return // of the machine that looks
+		}
+		content, ok := s.File(f.Path)
+		if !ok {
+			return
+		}
+		number := 0
+		for line := range strings.Lines(string(content)) {
+			number++
+			for _, arg := range kernelArgs(f.Path, strings.TrimSpace(line)) {
+				if f.Path == "/proc/cmdline" && inFiles[arg] {
+					continue
+				}
+				if f.Path != "/proc/cmdline" && inFiles[f.Path+"\x00"+arg] {
+					continue // of another kernel in the same menu
+				}
+				inFiles[arg], inFiles[f.Path+"\x00"+arg] = true, true
+				_, value, _ := strings.Cut(arg, "=")
+				item := named(arg, arg, nil)
+				item.State, item.Source, item.Artifacts = autostart.Enabled, autostart.Source{Path: f.Path, Line: number}, unix.Files(f.Path)
+				if path.IsAbs(value) {
+					item.Argv = []string{value}
+				}
+				item.Switcher = location.NoSwitch{Why: "take it out in the settings of the boot loader; a mistake there keeps the machine from starting"}
+				switch {
+				case f.Path == "/proc/cmdline":
+					item.Mode, item.Artifacts = "typed in at this start", unix.Files()
+				case strings.HasPrefix(f.Path, "/etc/default/grub") || f.Path == "/etc/kernel/cmdline":
+					item.Mode = "once the boot loader's menu is made again"
+				}
+				s.Add(f.Key+"\x00"+arg, item)
+			}
+		}
+	})
+}
+
+// kernelArgs are the arguments of a line that have something started.
+func kernelArgs(file, line string) []string {
+	text := ""
+	word, rest := firstWord(line)
+	switch {
+	case strings.HasPrefix(file, "/etc/default/"):
+		name, value, ok := strings.Cut(line, "=")
+		if !ok || !strings.HasPrefix(name, "GRUB_CMDLINE_") {
+			return nil
+		}
+		text = value
+	case file == "/proc/cmdline" || file == "/etc/kernel/cmdline":
+		text = line
+	case path.Base(file) == "grub.cfg" && strings.HasPrefix(word, "linux"), strings.HasSuffix(file, ".conf") && (word == "options" || strings.EqualFold(word, "append")):
+		text = rest
+	}
+	if strings.HasPrefix(line, "#") {
+		return nil
+	}
+	var args []string
+	for _, arg := range strings.Fields(strings.NewReplacer(`"`, " ", `'`, " ").Replace(text)) {
+		key, value, _ := strings.Cut(arg, "=")
+		for _, name := range starting {
+			if key == name && !(key == "init" && (value == "/sbin/init" || value == "/usr/lib/systemd/systemd" || value == "/lib/systemd/systemd")) {
+				args = append(args, arg)
+			}
+		}
+	}
+	return args
+}
