@@ -309,7 +309,7 @@ func TestListLayout(t *testing.T) {
 	for line := range strings.Lines(p.OK(t, "list", "--sort", "name", "--columns", "name")) {
 		names = append(names, strings.ToLower(strings.TrimSpace(line)))
 	}
-	require.Equal(t, ".xsessionrc", names[3], "%q", names)
+	require.Equal(t, ".bashrc", names[3], "%q", names)
 	require.Contains(t, p.OK(t, "list", "--group", "maker"), "Maker not known")
 	require.NotContains(t, p.OK(t, "list", "--group", "stage"), "Autostart folder")
 	p.Env = []string{"COLUMNS=80"}
