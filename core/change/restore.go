@@ -556,9 +556,15 @@ func (r *restore) warn() {
 		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("left as the system has them now, because they are its own files and changed with an upgrade (--with-system-files brings them back too): %s%s",
 			strings.Join(r.system[:min(n, maxFilesNamed)], ", "), more))
 	}
+	comes := map[string]bool{} // what the restore itself brings back
+	for _, s := range r.plan.Steps {
+		if s.Artifact.Kind == machine.FileArtifact {
+			comes[s.Artifact.Name] = true
+		}
+	}
 	for _, h := range r.plan.Handles {
 		rec, ok := r.recorded.Entry(h)
-		if !ok || rec.Target.Exists == nil || !*rec.Target.Exists {
+		if !ok || rec.Target.Exists == nil || !*rec.Target.Exists || comes[rec.Target.Path] {
 			continue
 		}
 		info, err := r.inv.Machine.Stat(rec.Target.Path)

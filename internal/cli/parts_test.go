@@ -39,7 +39,7 @@ func sharings(t *testing.T) map[string]sharing {
 		require.NoError(t, err)
 		for _, i := range inventory.Take(m, nil).Items {
 			p := location.PartOf(i.Switcher)
-			if p == nil || i.State != autostart.Enabled {
+			if p == nil || i.State != autostart.Enabled || i.Switch == autostart.Report {
 				continue
 			}
 			key := fmt.Sprintf("%s %T %s", i.Location, p, i.Source.Key)
@@ -142,6 +142,11 @@ func addStranger(t *testing.T, root string, p part.Part) {
 		content, err := os.ReadFile(file)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(file, append([]byte(line), content...), 0o644))
+	case part.Setting:
+		file := place(t, root, p.File)
+		content, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(file, append([]byte("service stranger\n{\n\tdisable = no\n\tserver = /opt/else\n}\n"), content...), 0o644))
 	case part.Item:
 		value(t, root, p, func(v regf.Value) regf.Value {
 			if p.Separators == "" {
@@ -187,6 +192,10 @@ func hasStranger(t *testing.T, root string, p part.Part) bool {
 		content, err := os.ReadFile(lineFile(t, root, p))
 		require.NoError(t, err)
 		return bytes.Count(content, []byte(stranger)) == 1 && !bytes.Contains(content, []byte("#lockback:off @daily")) && !bytes.Contains(content, []byte("#lockback:off setenv stranger"))
+	case part.Setting:
+		content, err := os.ReadFile(place(t, root, p.File))
+		require.NoError(t, err)
+		return bytes.Count(content, []byte("service stranger\n{\n\tdisable = no\n\tserver = /opt/else\n}\n")) == 1 && bytes.Count(content, []byte(stranger)) == 1
 	case part.Item:
 		return slices.Contains(part.SplitList(value(t, root, p, nil), p.Separators), stranger)
 	case part.Property:
@@ -251,7 +260,7 @@ func TestStrangersStay(t *testing.T) {
 		})
 	}
 	for _, id := range []string{"windows.boot-execute", "windows.load-run", "windows.terminal-server", "windows.winlogon", "windows.lsa", "windows.network-providers",
-		"macos.launch-daemons", "macos.launch-agents", "macos.embedded-jobs", "macos.rc", "macos.login-hooks", "macos.reopen", "macos.cron", "linux.cron.system", "linux.cron.user"} {
+		"macos.launch-daemons", "macos.launch-agents", "macos.embedded-jobs", "macos.rc", "macos.login-hooks", "macos.reopen", "macos.cron", "linux.cron.system", "linux.cron.user", "linux.udev", "linux.xinetd"} {
 		require.True(t, locations[id], "no entry of %s shares anything", id)
 	}
 }

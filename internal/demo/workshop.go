@@ -208,7 +208,7 @@ func workshopBox() []piece {
 		file("/etc/apt/apt.conf.d/90kelpline", "// made by the Kelpline installer\nDPkg::Post-Invoke {\"/opt/kelpline/bin/packages || true\";};\n"),
 		file("/etc/aliases", "postmaster: root\nlabels: \"|/opt/lampwick/bin/print --mail\"\n"),
 		file("/etc/pam.d/common-session", "session required pam_unix.so\nsession [success=ok default=ignore] pam_exec.so quiet /opt/brinecast/sign-in\n"),
-		file("/usr/lib/python3/dist-packages/kelpline.pth", "kelpline\nimport kelpline_start\n"),
+		file("/usr/local/lib/python3.11/dist-packages/kelpline.pth", "kelpline\nimport kelpline_start\n"),
 		piece{path: "/home/ines/.local/share/nautilus-python/extensions/fogbell.py", text: "# shows what is synced\n", mode: 0o644, owner: ines},
 		file("/etc/sudo.conf", "# sudo's own are loaded without a line\nPlugin kelpline_audit /opt/kelpline/lib/audit.so\n"),
 		piece{path: "/home/ines/.local/share/gnome-shell/extensions/tide@gullrock.example/metadata.json", text: `{"uuid":"tide@gullrock.example","name":"Tide in the panel","shell-version":["43"]}`, mode: 0o644, owner: ines},

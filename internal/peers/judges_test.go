@@ -255,6 +255,9 @@ func TestJudgesAgreeEntryByEntry(t *testing.T) {
 	p.OK(t, "disable", "state=enabled", "switch!=report", "--all", "--guarded", "--yes")
 	list, _ := p.List(t, "--all")
 	for _, e := range list.Entries {
+		if e.Switch == "report" {
+			continue
+		}
 		require.Equal(t, "disabled", e.State, "%s: %s", e.Name, e.Mode)
 		// The judges agree that each of them is off.
 		if startable(e.Name) && e.Scope == "system" {

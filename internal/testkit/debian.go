@@ -16,8 +16,12 @@ const extraPackages = "network-manager lightdm cups avahi-daemon bluez openssh-s
 	"apache2 nginx-light at-spi2-core gnome-keyring policykit-1-gnome network-manager-gnome xdg-user-dirs pulseaudio pipewire " +
 	"wireplumber unattended-upgrades udisks2 upower smartmontools sysstat syncthing mpd mdadm lvm2 nfs-common samba systemd-resolved dbus-x11 ifupdown"
 
-// Debian returns a fresh copy of a real Debian system: "bare", which boots, or
-// "desktop", with a few dozen packages more. The originals are made once, with
+// formPackages bring the programs that act on the other kinds of places, so that each can be seen to start
+// something and not to.
+const formPackages = "ifupdown xinetd incron anacron runit python3-minimal udev kmod"
+
+// Debian returns a fresh copy of a real Debian system: "bare", which boots, "forms", with the programs
+// that act on each kind of place, or "desktop", with a few dozen packages more. The originals are made once, with
 // debootstrap from the mirror that this system's apt is set up with, and kept in
 // the folder LOCKBACK_PEERS_CACHE or below the user's cache folder.
 func Debian(t testing.TB, kind string) string {
@@ -43,7 +47,7 @@ func Debian(t testing.TB, kind string) string {
 		} else {
 			Shell(t, "cp -a --reflink=auto "+Debian(t, "bare")+" "+made)
 			Shell(t, "cp /etc/resolv.conf "+made+"/etc/resolv.conf")
-			Shell(t, "chroot "+made+" sh -c 'apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "+extraPackages+"'")
+			Shell(t, "chroot "+made+" sh -c 'apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "+map[string]string{"desktop": extraPackages, "forms": formPackages}[kind]+"'")
 		}
 		require.NoError(t, os.Rename(made, original))
 	}

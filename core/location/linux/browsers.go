@@ -68,8 +68,10 @@ func readBrowsers(s *location.Survey, _ []location.Place) {
 }
 
 // hostFolders are where programs that extensions may start are described, by the documents of the two
-// families.
-var hostFolders = []string{"/etc/chromium/native-messaging-hosts", "/etc/opt/chrome/native-messaging-hosts", "/etc/opt/edge/native-messaging-hosts", "/usr/lib/mozilla/native-messaging-hosts", "/usr/lib64/mozilla/native-messaging-hosts", "/usr/share/mozilla/native-messaging-hosts",
+// families; vendorsHosts are those of packages.
+var vendorsHosts = []string{"/usr/lib/mozilla/native-messaging-hosts", "/usr/lib64/mozilla/native-messaging-hosts", "/usr/share/mozilla/native-messaging-hosts"}
+
+var hostFolders = []string{"/etc/chromium/native-messaging-hosts", "/etc/opt/chrome/native-messaging-hosts", "/etc/opt/edge/native-messaging-hosts",
 	"~/.mozilla/native-messaging-hosts", "~/.config/*/NativeMessagingHosts", "~/.config/*/*/NativeMessagingHosts", "~/.var/app/*/config/*/NativeMessagingHosts", "~/snap/*/common/*/NativeMessagingHosts"}
 
 // describeHost says which program a description names.

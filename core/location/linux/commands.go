@@ -401,13 +401,30 @@ func describePython(_ *location.Survey, f location.Found, line string) *location
 	return item
 }
 
-// pythonFolders are where Python looks for what it loads at every start.
-func pythonFolders(last string) []string {
-	var folders []string
-	for _, dir := range []string{"/usr/lib/python3/dist-packages", "/usr/lib/python3.*/site-packages", "/usr/lib64/python3.*/site-packages", "/usr/local/lib/python3.*/dist-packages", "/usr/local/lib/python3.*/site-packages", "~/.local/lib/python3.*/site-packages"} {
-		folders = append(folders, dir+last)
+// ownPython are the folders in which an administrator or a user puts what Python loads at every start, and
+// vendorsPython those of packages.
+var (
+	ownPython     = []string{"/usr/local/lib/python3.*/dist-packages", "/usr/local/lib/python3.*/site-packages", "~/.local/lib/python3.*/site-packages"}
+	vendorsPython = []string{"/usr/lib/python3/dist-packages", "/usr/lib/python3.*/site-packages", "/usr/lib64/python3.*/site-packages"}
+)
+
+// packagesFile is why nothing in the folders of packages has a switch where no other file comes before it.
+const packagesFile = "it lies in a folder of packages, and nothing comes before it; remove the package that has it"
+
+// pythonReadings are what else Python loads at every start: two files by their names, and what packages have.
+func pythonReadings() []location.Reading {
+	names := func(folders ...string) (files []string) {
+		for _, folder := range folders {
+			files = append(files, folder+"/sitecustomize.py", folder+"/usercustomize.py")
+		}
+		return files
 	}
-	return folders
+	whole := unix.WholeFiles{Adjust: atLoad("at every start of Python")}
+	return []location.Reading{
+		{Places: location.At(append(names(ownPython...), "/etc/python3*/sitecustomize.py")...), Form: whole},
+		{Places: withSuffix(".pth", vendorsPython...), Form: location.Reporting{Form: unix.Lines{Comments: "#", Describe: describePython}, Why: packagesFile}},
+		{Places: location.At(names(vendorsPython...)...), Form: location.Reporting{Form: whole, Why: packagesFile}},
+	}
 }
 
 // withSuffix are the files of folders whose names end so.
@@ -472,6 +489,15 @@ func pamFolder(s *location.Survey) string {
 	return ""
 }
 
-// fileManagerFolders are where file managers look for extensions written in Python, by their own documents.
-var fileManagerFolders = []string{"/usr/share/nautilus-python/extensions", "/usr/share/nemo-python/extensions", "/usr/share/caja-python/extensions",
-	"~/.local/share/nautilus-python/extensions", "~/.local/share/nemo-python/extensions", "~/.local/share/caja-python/extensions"}
+// fileManagerFolders are where file managers look for extensions written in Python, by their own documents; in
+// homes they lie below .local/share.
+var fileManagerFolders = []string{"/usr/share/nautilus-python/extensions", "/usr/share/nemo-python/extensions", "/usr/share/caja-python/extensions"}
+
+// ofHome are the folders of homes that programs read beside some in /usr/share.
+func ofHome(folders []string) []string {
+	var own []string
+	for _, folder := range folders {
+		own = append(own, "~/.local/share"+strings.TrimPrefix(folder, "/usr/share"))
+	}
+	return own
+}

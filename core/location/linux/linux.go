@@ -28,7 +28,7 @@ func Locations() []location.Location {
 		{
 			ID: "linux.modprobe", Title: "Commands run when a module is loaded", Stage: autostart.Boot, Effect: location.AtNextStart, Role: location.Module,
 			Places: location.Chain("modprobe.d", ".conf"),
-			Form:   unix.Lines{Comments: "#", Describe: describeModprobe},
+			Form:   unix.Lines{Comments: "#", Joined: true, Describe: describeModprobe},
 		},
 		{
 			ID: "linux.binfmt", Title: "Interpreters for kinds of programs", Stage: autostart.Boot, Effect: location.AtNextStart,
@@ -193,7 +193,7 @@ func Locations() []location.Location {
 		{
 			ID: "linux.anacron", Title: "anacron jobs", Stage: autostart.Schedule, Effect: location.AtNextRun,
 			Places: location.Packaged(location.At("/etc/anacrontab"), "/etc/anacrontab"),
-			Form:   unix.Lines{Comments: "#", Describe: describeAnacron},
+			Form:   unix.Lines{Comments: "#", Joined: true, Describe: describeAnacron},
 			Runner: location.Runner{Off: anacronProgram.off},
 		},
 		{
@@ -302,15 +302,15 @@ func Locations() []location.Location {
 		},
 		{
 			ID: "linux.python", Title: "Python start-up files", Common: "for everyone", Stage: autostart.Attach, Effect: location.Immediately,
-			Places: withSuffix(".pth", pythonFolders("")...),
+			Places: withSuffix(".pth", ownPython...),
 			Form:   unix.Lines{Comments: "#", Describe: describePython},
-			Also: []location.Reading{{Places: location.At(slices.Concat([]string{"/etc/python3*/sitecustomize.py"}, pythonFolders("/sitecustomize.py"), pythonFolders("/usercustomize.py"))...),
-				Form: unix.WholeFiles{Adjust: atLoad("at every start of Python")}}},
+			Also:   pythonReadings(),
 		},
 		{
 			ID: "linux.file-manager", Title: "File manager extensions", Common: "for everyone", Stage: autostart.Attach, Effect: location.AtNextSignIn,
-			Places: withSuffix(".py", fileManagerFolders...),
+			Places: withSuffix(".py", ofHome(fileManagerFolders)...),
 			Form:   unix.WholeFiles{Adjust: atLoad("loaded into the file manager")},
+			Also:   []location.Reading{{Places: withSuffix(".py", fileManagerFolders...), Form: location.Reporting{Form: unix.WholeFiles{Adjust: atLoad("loaded into the file manager")}, Why: packagesFile}}},
 		},
 		{
 			ID: "linux.sudo", Title: "sudo plug-ins", Stage: autostart.Attach, Effect: location.Immediately, Role: location.SignInStep,
@@ -329,6 +329,7 @@ func Locations() []location.Location {
 			Form:   location.Code{Shows: autostart.Report, Others: []autostart.Switch{autostart.Park}, Reader: readBrowsers},
 			Also: []location.Reading{
 				{Places: withSuffix(".json", hostFolders...), Form: unix.WholeFiles{Adjust: describeHost}},
+				{Places: withSuffix(".json", vendorsHosts...), Form: location.Reporting{Form: unix.WholeFiles{Adjust: describeHost}, Why: packagesFile}},
 				{Places: policyFiles, Form: location.Code{Shows: autostart.Report, Reader: readPolicies}},
 			},
 		},

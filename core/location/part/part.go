@@ -166,6 +166,9 @@ func Merge(images Images, earlier, now machine.Image, shares Shares, at time.Tim
 			return keepLines(earlier, now, dropped, at), nil
 		}
 	}
+	if settings := settingsOf(shares); len(settings) > 0 && earlier.Kind == machine.Regular && now.Kind == machine.Regular {
+		return keepSections(images, earlier, now, settings, at), nil
+	}
 	merged := Merged{Image: earlier}
 	if p, ok := PropertyOf(shares.Known, shares.Newcomers); ok && now.Kind == machine.Regular {
 		var err error

@@ -115,6 +115,39 @@ func (t Setting) Carry(_ Images, into, from machine.Image, now time.Time) (machi
 	return into.WithContent(content, now), nil
 }
 
+// settingsOf are the settings among the parts of an artifact, as they were and as they are.
+func settingsOf(shares Shares) []Setting {
+	var settings []Setting
+	for _, p := range append(shares.Known, shares.Newcomers...) {
+		if _, ok := p.(Setting); !ok {
+			return nil
+		}
+	}
+	for _, p := range append(shares.Earlier(), shares.Known...) {
+		if s, ok := p.(Setting); ok {
+			settings = append(settings, s)
+		}
+	}
+	return settings
+}
+
+// keepSections brings the known settings of a file back to what they were earlier, and leaves all else as it is
+// now: lines of sections say nothing by themselves, so that they cannot be put together one by one. Where a
+// section is gone, the earlier file comes back as it was.
+func keepSections(images Images, earlier, now machine.Image, settings []Setting, at time.Time) Merged {
+	merged := Merged{Image: now}
+	for _, s := range settings {
+		var err error
+		if merged.Image, err = s.Carry(images, merged.Image, earlier, at); err != nil {
+			return Merged{Image: earlier, GaveWay: []string{"what was added to " + s.File + " since"}}
+		}
+	}
+	if !bytes.Equal(merged.Image.Content, earlier.Content) {
+		merged.Kept = []string{"what was added to " + settings[0].File + " since"}
+	}
+	return merged
+}
+
 // Without takes the line out.
 func (t Setting) Without(image machine.Image, now time.Time) (machine.Image, bool, error) {
 	lines := Line{}.split(image.Content)
