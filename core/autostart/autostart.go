@@ -114,6 +114,7 @@ type Entry struct {
 	OSPart     bool     `json:"os_part"`  // a part of the operating system itself
 	OSBasis    string   `json:"os_basis"` // how that is known: [BySignature] and its like
 	Guarded    string   `json:"guarded"`  // what a mistake with it would cost; empty: not guarded
+	Caution    string   `json:"caution"`  // what to think of before it is turned off; empty: nothing
 	Source     Source   `json:"source"`
 	Switch     Switch   `json:"switch"`
 	Problems   []string `json:"problems"` // words of a fixed list, see docs

@@ -65,6 +65,7 @@ func (e *Entry) AppendJSON(b []byte) []byte {
 	b = append(strconv.AppendBool(append(b, `"os_part":`...), e.OSPart), ',')
 	str("os_basis", e.OSBasis)
 	str("guarded", e.Guarded)
+	str("caution", e.Caution)
 	b = append(b, `"source":{`...)
 	str("path", e.Source.Path)
 	str("key", e.Source.Key)

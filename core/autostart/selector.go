@@ -86,7 +86,7 @@ var fixedValues = map[string][]string{
 	"role":    Roles,
 	"verdict": Verdicts,
 	"switch": {string(Hide), string(Unlink), string(Mask), string(Comment), string(Unexec), string(Approve), string(StartType), string(TaskEnabled), string(StateValue),
-		string(Override), string(Trim), string(Park), string(Report)},
+		string(Override), string(Trim), string(Rename), string(DownFile), string(Park), string(Report)},
 	"problem": append(slices.Clone(AllProblems), ""), // problem= chooses those without one
 }
 
@@ -204,6 +204,12 @@ func (s Selector) Choose(entries []*Entry) []*Entry {
 // ByHandle reports whether one of the selector's words is this entry's handle:
 // such an entry is meant for certain, and found even among those left out.
 func (s Selector) ByHandle(e Entry) bool { return slices.Contains(s.names, e.Handle) }
+
+// ByName reports whether one of the selector's words is this entry's handle or a whole name of it, and no
+// pattern: then it was thought of.
+func (s Selector) ByName(e *Entry) bool {
+	return slices.ContainsFunc(s.names, func(w string) bool { return !isPattern(w) && s.named(w, e) })
+}
 
 // Matches reports whether the selector chooses e.
 func (s Selector) Matches(e Entry) bool {

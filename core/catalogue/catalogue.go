@@ -28,6 +28,8 @@ type Entry struct {
 	Verdict          string // one of [autostart.Verdicts]
 	// Protect is a key of [Protections]: what a mistake with it would cost; empty: not much.
 	Protect string
+	// Caution is a key of [Cautions]: what to think of before it is turned off; empty: nothing.
+	Caution string
 	// Part says that it is a part of the operating system. Whether this one is that part is for
 	// the proof to tell, and where there is none, for the place.
 	Part bool
@@ -70,6 +72,17 @@ var Protections = map[string]string{
 	"elevate":       "without it nobody can work as administrator, or undo this",
 	"remote":        "somebody may be working on the machine from afar",
 	"accessibility": "some users cannot use the machine without it",
+}
+
+// Cautions are what to think of before something is turned off, by the words of the catalogue: a mistake costs
+// less than with what is protected, and is noticed late.
+var Cautions = map[string]string{
+	"upkeep":    "it keeps disks and files in order, which is missed only after months",
+	"modem":     "mobile network sticks need it",
+	"shares":    "folders of other computers need it",
+	"passwords": "the passwords of encrypted disks may be asked for by it",
+	"keys":      "programs ask it for keys and passwords",
+	"accounts":  "accounts that are kept elsewhere need it",
 }
 
 // Subject is what a catalogue is asked about: an entry and its program, as far as they are proved.

@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -126,7 +127,7 @@ func (r *reader) document(n *yaml.Node, c *Catalogue) {
 func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 	before := len(r.problems)
 	e.Line, e.Role, e.Verdict = n.Line, autostart.RoleUnknown, autostart.Unrated
-	texts := map[string]*string{"id": &e.ID, "does": &e.Does, "without": &e.Without, "setting": &e.Setting, "role": &e.Role, "verdict": &e.Verdict, "protect": &e.Protect}
+	texts := map[string]*string{"id": &e.ID, "does": &e.Does, "without": &e.Without, "setting": &e.Setting, "role": &e.Role, "verdict": &e.Verdict, "protect": &e.Protect, "caution": &e.Caution}
 	r.fields(n, "the entry", func(key string, value *yaml.Node) {
 		switch to := texts[key]; {
 		case to != nil:
@@ -169,12 +170,10 @@ func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 	oneOf("role", e.Role, autostart.Roles)
 	oneOf("verdict", e.Verdict, autostart.Verdicts)
 	if e.Protect != "" {
-		words := make([]string, 0, len(Protections))
-		for w := range Protections {
-			words = append(words, w)
-		}
-		slices.Sort(words)
-		oneOf("protection", e.Protect, words)
+		oneOf("protection", e.Protect, slices.Sorted(maps.Keys(Protections)))
+	}
+	if e.Caution != "" {
+		oneOf("caution", e.Caution, slices.Sorted(maps.Keys(Cautions)))
 	}
 	if slices.Contains(leadingOff, e.Verdict) && !e.Part && slices.ContainsFunc(e.KnownBy, Mark.onName) {
 		r.wrong(e.Line, "%q is %s by a name alone, which anybody can give: it needs a package, a maker or a bundle", e.ID, e.Verdict)

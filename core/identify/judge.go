@@ -73,6 +73,9 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 		return
 	}
 	item.Guarded = cmp.Or(catalogue.Protections[row.Protect], item.Guarded)
+	if item.Guarded == "" {
+		item.Caution = catalogue.Cautions[row.Caution]
+	}
 	item.Known = withCatalogue(item.Known, row)
 	item.AddFacts(func() []location.Fact {
 		basis := "catalogue, entry " + row.ID

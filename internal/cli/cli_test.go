@@ -222,6 +222,27 @@ func TestGuardedEntriesAreLeftOutAndNamed(t *testing.T) {
 	}
 }
 
+// What is missed late is turned off where it is named, and by no larger selection.
+func TestThinkTwice(t *testing.T) {
+	p := workshop(t)
+	before := testkit.Tree(t, p.Root)
+	r := p.Run(t, "disable", "*.timer", "--all", "--yes")
+	require.Zero(t, r.Code, r.Err)
+	require.Contains(t, r.Err, "left out because they need a second thought (name them one by one, or --guarded takes them too):")
+	require.Contains(t, r.Err, "fstrim.timer: it keeps disks and files in order")
+	_, now := p.List(t, "--all")
+	require.Equal(t, []string{"enabled", "disabled"}, []string{now["fstrim.timer"].State, now["kelpline-updater.timer"].State})
+	p.OK(t, "undo", "--yes")
+	p.Fails(t, 2, "needs a second thought; name the entries one by one", "disable", "fstrim*", "--all", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	require.Contains(t, p.OK(t, "disable", "fstrim.timer", "--all", "--dry-run"), "think twice about fstrim.timer: it keeps disks and files in order")
+	p.OK(t, "disable", now["fstrim.timer"].Handle, "--yes")
+	p.OK(t, "undo", "--yes")
+	p.OK(t, "disable", "fstrim*", "--all", "--guarded", "--yes")
+	_, now = p.List(t, "--all")
+	require.Equal(t, "disabled", now["fstrim.timer"].State)
+}
+
 // A program that only calls itself a part of the system is none.
 func TestImpostorsAreNotTakenForTheSystem(t *testing.T) {
 	p := workshop(t)

@@ -209,6 +209,7 @@ func (e shownEntry) rows() []row {
 		add("problem", problem, "", view.Alert)
 	}
 	add("protected", entry.Guarded, "catalogue", view.Alert)
+	add("think twice", entry.Caution, "catalogue", view.Alert)
 	state := string(entry.State)
 	if entry.Mode != "" && entry.Mode != state {
 		state += ", " + entry.Mode

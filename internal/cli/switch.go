@@ -106,13 +106,16 @@ func (a *app) switchEntries(o switchOptions) error {
 	if err != nil {
 		return err
 	}
-	sifted := sift(c.items, want, a.guarded)
+	sifted := sift(c.items, want, a.guarded, c.sel)
 	notes := s.leftOutOf(sifted, want)
 	items := sifted.chosen
 	if len(items) == 0 {
 		a.notes(notes)
 		if len(sifted.guarded) > 0 && sifted.already == 0 {
 			return usage("nothing was done: all that matches is protected")
+		}
+		if len(sifted.cautioned) > 0 && sifted.already == 0 {
+			return usage("nothing was done: all that matches needs a second thought; name the entries one by one, by handle or by their whole names")
 		}
 		if len(sifted.fixed) > 0 && sifted.already == 0 {
 			return fmt.Errorf("nothing was done: what matches cannot be turned off or on here")
@@ -136,6 +139,11 @@ func (a *app) switchEntries(o switchOptions) error {
 		return err
 	}
 	plan.Warnings = append(plan.Warnings, stillStarted(inv, items, o.state)...)
+	for _, item := range items {
+		if item.Caution != "" && o.state == autostart.Disabled {
+			plan.Warnings = append(plan.Warnings, fmt.Sprintf("think twice about %s: %s", item.Name, item.Caution))
+		}
+	}
 	if o.message == "" {
 		o.message = summary(items, o.user)
 	}
@@ -153,6 +161,12 @@ func (s *session) leftOutOf(of sifted, want location.Want) []string {
 		notes = append(notes, "left out because they are protected (--guarded takes them too):")
 		for _, item := range of.guarded {
 			notes = append(notes, fmt.Sprintf("  %s  %s: %s", item.Handle, item.Name, item.Guarded))
+		}
+	}
+	if len(of.cautioned) > 0 {
+		notes = append(notes, "left out because they need a second thought (name them one by one, or --guarded takes them too):")
+		for _, item := range of.cautioned {
+			notes = append(notes, fmt.Sprintf("  %s  %s: %s", item.Handle, item.Name, item.Caution))
 		}
 	}
 	if of.already > 0 {
@@ -216,11 +230,13 @@ func userNames(m *machine.Machine) []string {
 type sifted struct {
 	chosen  []*location.Item
 	guarded []*location.Item // left out, unless they were asked for
-	fixed   []*location.Item // no switch exists for them
-	already int              // in the wanted state
+	// cautioned are left out too, unless they were named.
+	cautioned []*location.Item
+	fixed     []*location.Item // no switch exists for them
+	already   int              // in the wanted state
 }
 
-func sift(items []*location.Item, want location.Want, guardedToo bool) sifted {
+func sift(items []*location.Item, want location.Want, guardedToo bool, sel autostart.Selector) sifted {
 	var s sifted
 	for _, item := range items {
 		switch {
@@ -228,6 +244,8 @@ func sift(items []*location.Item, want location.Want, guardedToo bool) sifted {
 			s.already++
 		case want.State == autostart.Disabled && item.Guarded != "" && !guardedToo:
 			s.guarded = append(s.guarded, item)
+		case want.State == autostart.Disabled && item.Caution != "" && !guardedToo && !sel.ByName(&item.Entry):
+			s.cautioned = append(s.cautioned, item)
 		case item.Switch == autostart.Report:
 			s.fixed = append(s.fixed, item)
 		default:

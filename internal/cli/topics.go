@@ -68,6 +68,10 @@ const statesHelp = `  enabled    it starts the next time its stage comes
   hidden     a part of the operating system: left out of lists unless --all is given
   protected  a mistake with it would hurt: disable leaves it out unless --guarded is
              given (in JSON the field is called guarded, and says what it would cost)
+  think twice
+             it is missed late or only by some: disable takes it by its handle or its whole
+             name, and leaves it out of larger selections unless --guarded is given
+             (in JSON the field is called caution)
   removed (kept in the record)
              its way of being turned off leaves nothing on the machine; it stays in
              the list, and enable, undo or restore bring it back

@@ -87,6 +87,9 @@ func remarks(e *autostart.Entry) []string {
 	if e.Guarded != "" {
 		all = append(all, "protected: "+e.Guarded)
 	}
+	if e.Caution != "" {
+		all = append(all, "think twice: "+e.Caution)
+	}
 	if e.Switch == autostart.Report {
 		all = append(all, "cannot be turned off here")
 	}
@@ -206,6 +209,7 @@ var Fields = []Field{
 	{"os_part", func(e *autostart.Entry) string { return strconv.FormatBool(e.OSPart) }},
 	{"os_basis", func(e *autostart.Entry) string { return e.OSBasis }},
 	{"guarded", func(e *autostart.Entry) string { return e.Guarded }},
+	{"caution", func(e *autostart.Entry) string { return e.Caution }},
 	{"source", func(e *autostart.Entry) string { return e.Source.Path }},
 	{"key", func(e *autostart.Entry) string { return e.Source.Key }},
 	{"line", func(e *autostart.Entry) string { return strconv.Itoa(e.Source.Line) }},
