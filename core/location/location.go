@@ -119,6 +119,20 @@ func (l Location) Read(s *Survey) {
 	}
 }
 
+// Idle tells, of each reading of the location, why nothing acts on what is read there; empty where something does.
+func (l Location) Idle(view View, m *machine.Reader) []string {
+	var idle []string
+	s := &Survey{View: view, Machine: m, at: l}
+	for _, r := range l.readings() {
+		why := ""
+		if r.Runner.Off != nil {
+			why = r.Runner.Off(s)
+		}
+		idle = append(idle, why)
+	}
+	return idle
+}
+
 func (l Location) readings() []Reading {
 	readings := append([]Reading{{l.Places, l.Form, l.Runner}}, l.Also...)
 	for k := range readings {
@@ -398,9 +412,14 @@ type Survey struct {
 // Run reads all the locations of a table, side by side, and returns what they
 // found in the order of the table.
 func Run(m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Report) {
+	return RunOn(m, m, table)
+}
+
+// RunOn is [Run] with another view of the machine's files: as they would be.
+func RunOn(view View, m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Report) {
 	surveys := make([]*Survey, len(table))
 	SideBySide(len(table), func(k int) {
-		s := &Survey{View: m, Machine: m, at: table[k], packaged: table[k].packaged(), seen: map[string]int{}, titles: map[string]string{}}
+		s := &Survey{View: view, Machine: m, at: table[k], packaged: table[k].packaged(), seen: map[string]int{}, titles: map[string]string{}}
 		s.at.Read(s)
 		surveys[k] = s
 	})

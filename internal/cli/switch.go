@@ -138,6 +138,13 @@ func (a *app) switchEntries(o switchOptions) error {
 	if err != nil {
 		return err
 	}
+	effects, more, plan, err := s.withoutHarm(inv, &items, plan, want)
+	notes = append(notes, more...)
+	if err != nil {
+		a.notes(notes)
+		return err
+	}
+	plan.Warnings = append(plan.Warnings, effectNotes(effects)...)
 	plan.Warnings = append(plan.Warnings, stillStarted(inv, items, o.state)...)
 	for _, item := range items {
 		if item.Caution != "" && o.state == autostart.Disabled {

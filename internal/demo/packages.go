@@ -21,7 +21,7 @@ const distribution = "Workshop Distribution <packages@distribution.example>"
 
 var workshopPackages = []debianPackage{
 	{name: "systemd", version: "252.22-1", maintainer: distribution, description: "system and service manager", fields: "Priority: important\nSection: admin\n",
-		files: []string{"/usr/lib/systemd/systemd-*", "/usr/lib/systemd/system/systemd-*", "/usr/lib/systemd/system/*.target", "/usr/lib/systemd/system/*.wants/systemd-*", "/usr/lib/systemd/system/getty@.service", "/usr/lib/systemd/system-preset/*"}},
+		files: []string{"/usr/lib/systemd/systemd", "/sbin/init", "/usr/lib/systemd/systemd-*", "/usr/lib/systemd/system/systemd-*", "/usr/lib/systemd/system/*.target", "/usr/lib/systemd/system/*.wants/systemd-*", "/usr/lib/systemd/system/getty@.service", "/usr/lib/systemd/system-preset/*"}},
 	{name: "dbus", version: "1.14.10-1", maintainer: distribution, description: "simple interprocess messaging system", fields: "Priority: standard\nSection: admin\n",
 		files: []string{"/usr/lib/systemd/system/dbus.service", "/usr/lib/systemd/system/*.wants/dbus.service", "/usr/bin/dbus-daemon"}},
 	{name: "network-manager", version: "1.42.4-1", maintainer: distribution, description: "network management framework", fields: "Priority: optional\nSection: net\n",

@@ -97,6 +97,7 @@ func workshopBox() []piece {
 		file(lib+"fstrim.timer", unit("[Unit]", "Description=Discard unused blocks once a week", "", "[Timer]", "OnCalendar=weekly", "", "[Install]", "WantedBy=timers.target")),
 		file(lib+"fstrim.service", service("Discard unused blocks", "/sbin/fstrim --fstab --verbose", "")),
 		link(etc+"timers.target.wants/fstrim.timer", lib+"fstrim.timer"),
+		program("/usr/lib/systemd/systemd"), link("/sbin/init", "/usr/lib/systemd/systemd"),
 		program("/usr/lib/systemd/systemd-journald"), program("/usr/lib/systemd/systemd-logind"), program("/usr/bin/dbus-daemon"),
 		program("/usr/sbin/NetworkManager"), program("/usr/sbin/lightdm"), program("/usr/sbin/cron"), program("/sbin/agetty"), program("/sbin/fstrim"),
 		program("/usr/bin/run-parts"), program("/usr/sbin/logrotate"), program("/usr/bin/nm-applet"),

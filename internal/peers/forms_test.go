@@ -112,8 +112,11 @@ func TestEveryFormInside(t *testing.T) {
 	require.Empty(t, marks, "these started although they are off")
 	require.Contains(t, out, "0 added, 0 removed, 1 changed between S1 and now", "the script of this very test: %s", out)
 	require.NotContains(t, out, "is missing")
-	marks, _ = run("true")
+	marks, _ = run("lockback snapshot -m 'running'")
 	require.Equal(t, formMarks, marks, "what was restored must start again")
+	// The same machine, running and as a disk.
+	outside := testkit.Program{Root: b.root, Store: "disk"}
+	require.Contains(t, outside.OK(t, "compare", "S4"), "nothing differs")
 	testkit.Same(t, before, testkit.Tree(t, b.root, leave...))
 }
 

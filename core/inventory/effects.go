@@ -1,0 +1,67 @@
+package inventory
+
+import (
+	"slices"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// SideEffect is what becomes of an entry that a plan does not name: a unit that nothing starts any more, a crontab
+// whose cron is off.
+type SideEffect struct {
+	Item    *location.Item
+	Becomes autostart.State // empty where it is no longer listed
+	Mode    string
+}
+
+// unitFolders are where a change can have other entries start, or not.
+var unitFolders = []string{"/systemd/"}
+
+// SideEffects tells what else changes with some images, besides the entries that are named: the locations are read
+// once more, with these in place of what the files have. It is told of Linux only, where units start each other and
+// daemons act on the tables of others; elsewhere no entry depends on another one.
+func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, named []string) []SideEffect {
+	touchesUnits := func(a machine.Artifact) bool {
+		return slices.ContainsFunc(unitFolders, func(folder string) bool { return strings.Contains(a.Name, folder) })
+	}
+	units := false
+	for a := range images {
+		units = units || touchesUnits(a)
+	}
+	if inv.Machine.OS != "linux" || !units {
+		return nil
+	}
+	reader := inv.Machine.Reader(nil)
+	planned := reader.Planned(images)
+	var again []location.Location
+	for _, l := range tables[inv.Machine.OS]() {
+		if strings.HasPrefix(l.ID, "linux.systemd.") || !slices.Equal(l.Idle(reader, reader), l.Idle(planned, reader)) {
+			again = append(again, l)
+		}
+	}
+	items, _, _ := location.RunOn(planned, reader, again)
+	after := make(map[string]*location.Item, len(items))
+	for _, item := range items {
+		after[item.Handle] = item
+	}
+	chosen := make(map[string]bool, len(named))
+	for _, h := range named {
+		chosen[h] = true
+	}
+	var effects []SideEffect
+	for _, item := range inv.Items {
+		if chosen[item.Handle] || !slices.ContainsFunc(again, func(l location.Location) bool { return l.ID == item.Location }) {
+			continue
+		}
+		switch now := after[item.Handle]; {
+		case now == nil && item.State == autostart.Enabled:
+			effects = append(effects, SideEffect{Item: item})
+		case now != nil && now.State != item.State:
+			effects = append(effects, SideEffect{Item: item, Becomes: now.State, Mode: now.Mode})
+		}
+	}
+	return effects
+}
