@@ -19,6 +19,9 @@ type Difference struct {
 	Added   []autostart.Entry
 	Removed []autostart.Entry
 	Changed []Changed
+	// Fleeting is how many entries are left out because they come from this start of the machine only: what
+	// generators make in /run, and what is enabled until the next restart. A disk has none of them.
+	Fleeting int
 }
 
 // Changed is an entry that is in both snapshots, and not the same.
@@ -146,6 +149,11 @@ func Compare(from, to *Snapshot) (Difference, error) {
 			d.Changed = append(d.Changed, Changed{e[0].Handle, e[0].Name, fields, e[0]})
 		}
 	}
+	for _, list := range []*[]autostart.Entry{&d.Added, &d.Removed} {
+		n := len(*list)
+		*list = slices.DeleteFunc(*list, func(e autostart.Entry) bool { return fleeting(&e) })
+		d.Fleeting += n - len(*list)
+	}
 	byOrder := func(a, b autostart.Entry) int { return autostart.Compare(&a, &b) }
 	slices.SortFunc(d.Added, byOrder)
 	slices.SortFunc(d.Removed, byOrder)
@@ -263,11 +271,19 @@ func compareEntries(a, b *autostart.Entry, beforePrograms bool) []Field {
 		if early && (f.name == "mode" || f.name == "when") {
 			continue
 		}
+		if (fleeting(a) || fleeting(b)) && (f.name == "state" || f.name == "mode" || f.name == "when") {
+			continue // what it is until the next restart
+		}
 		if from, to := f.value(a), f.value(b); from != to {
 			fields = append(fields, Field{Field: f.name, From: from, To: to})
 		}
 	}
 	return fields
+}
+
+// fleeting reports whether an entry is what it is until the next restart only, by systemd's word for that.
+func fleeting(e *autostart.Entry) bool {
+	return strings.HasPrefix(e.Location, "linux.systemd.") && (strings.HasSuffix(e.Mode, "-runtime") || e.Mode == "generated" || e.Mode == "transient")
 }
 
 // compareImages words how an artifact differs where the entry's fields do not.

@@ -177,11 +177,17 @@ func (s *session) printDifference(from, to string, d snapshot.Difference, doing 
 		return p.CSV([]string{"what", "handle", "name", "by", "field", "from", "to"}, rows)
 	}
 	p.Line("%s", heading(describe(s.machine)))
-	if d.Empty() {
-		p.Line("nothing differs between %s and %s", from, to)
+	ends := func() {
+		if d.Fleeting > 0 {
+			p.Line("%s until the next restart only and not compared", view.Number(d.Fleeting, "entry is there", "entries are there"))
+		}
 		if words != "" {
 			p.Line("figures: %s (lockback figures has all)", words)
 		}
+	}
+	if d.Empty() {
+		p.Line("nothing differs between %s and %s", from, to)
+		ends()
 		return nil
 	}
 	section := func(title string) {
@@ -210,9 +216,7 @@ func (s *session) printDifference(from, to string, d snapshot.Difference, doing 
 	p.Line("")
 	own := len(changed) - len(by[""])
 	p.Line("%d added, %d removed, %d changed between %s and %s; %d of the changes %s lockback's own", len(d.Added), len(d.Removed), len(d.Changed), from, to, own, isAre(own))
-	if words != "" {
-		p.Line("figures: %s (lockback figures has all)", words)
-	}
+	ends()
 	return nil
 }
 

@@ -100,7 +100,7 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	switch {
 	case !found && !slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool { return l.kind != "" && l.name == name }):
 		return nil // named as a dependency, and not installed
-	case mode == "generated" && set.ofScript(name):
+	case (mode == "generated" || mode == "enabled-runtime") && set.ofScript(name):
 		return nil // an entry of its own, where the script is
 	case strings.HasPrefix(mode, "masked"):
 	case len(by) > 0, strings.HasPrefix(mode, "enabled") && set.aliased(name):
@@ -142,10 +142,11 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	return item
 }
 
-// ofScript reports whether a generator made the unit of a script of runlevels.
+// ofScript reports whether a generator made the unit of a script of runlevels, or has rc.local started.
 func (set *unitSet) ofScript(name string) bool {
 	f, _ := set.file(name)
-	return strings.HasPrefix(f.Last("Unit", "SourcePath"), "/etc/init.d/")
+	runs := f.Last("Service", "ExecStart")
+	return strings.HasPrefix(f.Last("Unit", "SourcePath"), "/etc/init.d/") || strings.HasPrefix(runs, "/etc/rc.local ") || strings.HasPrefix(runs, "/etc/rc.d/rc.local ")
 }
 
 // eventTargets are the targets that something else than the start of the machine or of a session
