@@ -113,6 +113,9 @@ type Found struct {
 func (s *Survey) Each(places []Place, visit func(Found)) {
 	seen := map[string]int{} // the place that a file was first found in
 	for n, p := range places {
+		if p.Path == "" {
+			continue // only words, see [Told]
+		}
 		once := func(f Found) {
 			full, err := s.Resolve(f.Path)
 			first, before := seen[full]

@@ -3,6 +3,7 @@ package machine
 import (
 	"io/fs"
 	"os"
+	"strings"
 )
 
 // Reader is a machine that may be looked at, and not changed: all that locations, and those who
@@ -24,6 +25,19 @@ func (m *Machine) Reader(seen func(place string)) *Reader {
 		seen = func(string) {}
 	}
 	return &Reader{ID: m.ID, Name: m.Name, OS: m.OS, Version: m.Version, Live: m.Live, KeepsOwners: m.KeepsOwners, Users: m.Users, m: m, seen: seen}
+}
+
+// KernelArguments are what the running kernel was given, proc_cmdline(5); empty on a disk, and where they cannot be
+// read.
+func (r *Reader) KernelArguments() string {
+	if !r.Live || r.OS != "linux" {
+		return ""
+	}
+	content, err := os.ReadFile("/proc/cmdline")
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(content))
 }
 
 // ReadFile is [Files.ReadFile].

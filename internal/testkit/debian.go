@@ -10,18 +10,25 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// extraPackages turn a bare Debian into one with a desktop's and a server's
-// worth of units, sign-in entries and cron jobs.
-const extraPackages = "network-manager lightdm cups avahi-daemon bluez openssh-server rsyslog logrotate man-db anacron chrony " +
-	"apache2 nginx-light at-spi2-core gnome-keyring policykit-1-gnome network-manager-gnome xdg-user-dirs pulseaudio pipewire " +
-	"wireplumber unattended-upgrades udisks2 upower smartmontools sysstat syncthing mpd mdadm lvm2 nfs-common samba systemd-resolved dbus-x11 ifupdown"
+// roots are the systems that are made of a bare Debian, by what is installed in them: "forms" has the programs that
+// act on each kind of place, so that each can be seen to start something and not to; "sysv" starts with
+// sysvinit; "desktop" has a desktop's and a server's worth of units, sign-in entries and cron jobs; the
+// others are whole desktops of some gigabytes, with what is recommended for them.
+var roots = map[string]struct {
+	packages    string
+	recommended bool
+}{
+	"desktop": {"network-manager lightdm cups avahi-daemon bluez openssh-server rsyslog logrotate man-db anacron chrony " +
+		"apache2 nginx-light at-spi2-core gnome-keyring policykit-1-gnome network-manager-gnome xdg-user-dirs pulseaudio pipewire " +
+		"wireplumber unattended-upgrades udisks2 upower smartmontools sysstat syncthing mpd mdadm lvm2 nfs-common samba systemd-resolved dbus-x11 ifupdown", false},
+	"forms":  {"ifupdown xinetd incron anacron runit python3-minimal udev kmod", false},
+	"sysv":   {"sysvinit-core cron openssh-server dbus", false},
+	"xfce":   {"task-xfce-desktop gimp- gimp-data- libgimp2.0-", true},
+	"gnome":  {"gnome-core", true},
+	"plasma": {"plasma-desktop sddm", true},
+}
 
-// formPackages bring the programs that act on the other kinds of places, so that each can be seen to start
-// something and not to.
-const formPackages = "ifupdown xinetd incron anacron runit python3-minimal udev kmod"
-
-// Debian returns a fresh copy of a real Debian system: "bare", which boots, "forms", with the programs
-// that act on each kind of place, or "desktop", with a few dozen packages more. The originals are made once, with
+// Debian returns a fresh copy of a real Debian system: "bare", which boots, or one of those that are made of it. The originals are made once, with
 // debootstrap from the mirror that this system's apt is set up with, and kept in
 // the folder LOCKBACK_PEERS_CACHE or below the user's cache folder.
 func Debian(t testing.TB, kind string) string {
@@ -47,7 +54,11 @@ func Debian(t testing.TB, kind string) string {
 		} else {
 			Shell(t, "cp -a --reflink=auto "+Debian(t, "bare")+" "+made)
 			Shell(t, "cp /etc/resolv.conf "+made+"/etc/resolv.conf")
-			Shell(t, "chroot "+made+" sh -c 'apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "+map[string]string{"desktop": extraPackages, "forms": formPackages}[kind]+"'")
+			options := map[bool]string{false: "--no-install-recommends"}[roots[kind].recommended]
+			// Nothing is started where packages are configured, and they find what they look for.
+			Shell(t, "printf '#!/bin/sh\\nexit 101\\n' > "+made+"/usr/sbin/policy-rc.d; chmod 755 "+made+"/usr/sbin/policy-rc.d")
+			Shell(t, "unshare --mount sh -ec 'for d in proc sys dev; do mount --rbind /$d "+made+"/$d; done; chroot "+made+" sh -c \"apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq "+options+" "+roots[kind].packages+" && apt-get clean\"'")
+			Shell(t, "rm "+made+"/usr/sbin/policy-rc.d")
 		}
 		require.NoError(t, os.Rename(made, original))
 	}

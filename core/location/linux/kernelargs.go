@@ -11,7 +11,10 @@ import (
 
 // The files that give the kernel its arguments: what boot loaders read, and what those are made from.
 var kernelArgsPlaces = location.At("/etc/default/grub", "/etc/default/grub.d/*.cfg", "/etc/kernel/cmdline", "/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/boot/loader/entries/*.conf",
-	"/boot/efi/loader/entries/*.conf", "/efi/loader/entries/*.conf", "/boot/extlinux/extlinux.conf", "/proc/cmdline")
+	"/boot/efi/loader/entries/*.conf", "/efi/loader/entries/*.conf", "/boot/extlinux/extlinux.conf")
+
+// runningKernel stands for what the kernel that runs was given.
+const runningKernel = "/proc/cmdline"
 
 // starting are the arguments that have something started, kernel-command-line(7), systemd(1), modules-load.d(5),
 // dracut.cmdline(7); one that ends in a dot stands for all that begin so.
@@ -22,10 +25,22 @@ var starting = []string{"init", "rdinit", "systemd.run", "systemd.run_success_ac
 // only where no file has it: somebody typed it in.
 func readKernelArgs(s *location.Survey, places []location.Place) {
 	inFiles := map[string]bool{}
-	s.Each(places, func(f location.Found) {
-		if f.Path == "/proc/cmdline" && !s.Machine.Live {
-			return // of the machine that looks
+	add := func(file, key, arg string, line int) {
+		item := named(arg, arg, nil)
+		item.State, item.Source, item.Artifacts = autostart.Enabled, autostart.Source{Path: file, Line: line}, unix.Files(file)
+		if key, value, _ := strings.Cut(arg, "="); path.IsAbs(value) && key != "rdinit" { // which lies in the ramdisk
+			item.Argv = []string{value}
 		}
+		item.Switcher = location.NoSwitch{Why: "take it out in the settings of the boot loader; a mistake there keeps the machine from starting"}
+		switch {
+		case file == runningKernel:
+			item.Mode, item.Artifacts = "typed in at this start", unix.Files()
+		case strings.HasPrefix(file, "/etc/default/grub") || file == "/etc/kernel/cmdline":
+			item.Mode = "once the boot loader's menu is made again"
+		}
+		s.Add(key+"\x00"+arg, item)
+	}
+	s.Each(places, func(f location.Found) {
 		content, ok := s.File(f.Path)
 		if !ok {
 			return
@@ -34,30 +49,18 @@ func readKernelArgs(s *location.Survey, places []location.Place) {
 		for line := range strings.Lines(string(content)) {
 			number++
 			for _, arg := range kernelArgs(f.Path, strings.TrimSpace(line)) {
-				if f.Path == "/proc/cmdline" && inFiles[arg] {
-					continue
+				if once := f.Path + "\x00" + arg; !inFiles[once] { // else of another kernel in the same menu
+					inFiles[arg], inFiles[once] = true, true
+					add(f.Path, f.Key, arg, number)
 				}
-				if f.Path != "/proc/cmdline" && inFiles[f.Path+"\x00"+arg] {
-					continue // of another kernel in the same menu
-				}
-				inFiles[arg], inFiles[f.Path+"\x00"+arg] = true, true
-				_, value, _ := strings.Cut(arg, "=")
-				item := named(arg, arg, nil)
-				item.State, item.Source, item.Artifacts = autostart.Enabled, autostart.Source{Path: f.Path, Line: number}, unix.Files(f.Path)
-				if path.IsAbs(value) {
-					item.Argv = []string{value}
-				}
-				item.Switcher = location.NoSwitch{Why: "take it out in the settings of the boot loader; a mistake there keeps the machine from starting"}
-				switch {
-				case f.Path == "/proc/cmdline":
-					item.Mode, item.Artifacts = "typed in at this start", unix.Files()
-				case strings.HasPrefix(f.Path, "/etc/default/grub") || f.Path == "/etc/kernel/cmdline":
-					item.Mode = "once the boot loader's menu is made again"
-				}
-				s.Add(f.Key+"\x00"+arg, item)
 			}
 		}
 	})
+	for _, arg := range kernelArgs(runningKernel, s.Machine.KernelArguments()) {
+		if !inFiles[arg] {
+			add(runningKernel, runningKernel, arg, 1)
+		}
+	}
 }
 
 // kernelArgs are the arguments of a line that have something started.
@@ -71,7 +74,7 @@ func kernelArgs(file, line string) []string {
 			return nil
 		}
 		text = value
-	case file == "/proc/cmdline" || file == "/etc/kernel/cmdline":
+	case file == runningKernel || file == "/etc/kernel/cmdline":
 		text = line
 	case path.Base(file) == "grub.cfg" && strings.HasPrefix(word, "linux"), strings.HasSuffix(file, ".conf") && (word == "options" || strings.EqualFold(word, "append")):
 		text = rest

@@ -22,7 +22,7 @@ func Locations() []location.Location {
 		},
 		{
 			ID: "linux.kernel-args", Title: "Kernel arguments", Stage: autostart.Boot, Effect: location.AtNextStart,
-			Places: kernelArgsPlaces,
+			Places: slices.Concat(kernelArgsPlaces, location.Told("the arguments of the running kernel")),
 			Form:   location.Code{Shows: autostart.Report, Reader: readKernelArgs},
 		},
 		{
