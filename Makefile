@@ -3,6 +3,7 @@
 # make release  static binaries for the six targets, with checksums, in dist/
 # make bench    the figures of docs/performance.md
 # make campaign random kills, full disks, mutated disks: MINUTES=30 each
+# make desktops  whole desktops, installed from the distribution, against systemd and booted (6 GB)
 # make docs     the manual pages and the reference, from the help texts
 # make shots    the pictures of docs/screenshots
 
@@ -11,7 +12,7 @@ TARGETS := linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windo
 FLAGS   := -trimpath -ldflags "-s -w -X lockback/internal/cli.Version=$(VERSION)"
 export CGO_ENABLED := 0
 
-.PHONY: test peers check build-all demo release bench campaign shots docs fuzz
+.PHONY: test peers check build-all demo release bench campaign desktops shots docs fuzz
 
 test: peers check build-all
 	go test -count=1 -timeout 20m ./...
@@ -44,6 +45,9 @@ bench:
 
 campaign:
 	LOCKBACK_CAMPAIGN=$${MINUTES:-30}m go test ./internal/campaign -count=1 -v -timeout 24h
+
+desktops:
+	LOCKBACK_DESKTOPS=1 LOCKBACK_PEERS=required go test ./internal/peers -run 'TestWholeDesktops' -count=1 -v -timeout 2h
 
 docs:
 	go run ./internal/reference docs

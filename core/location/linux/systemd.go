@@ -137,7 +137,7 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	}
 	item.Facts = func() []location.Fact { return set.facts(name, f, by, dropIns) }
 
-	if script := path.Join("/etc/init.d", strings.TrimSuffix(name, ".service")); !ok && strings.HasPrefix(mode, "masked") {
+	if script := path.Join("/etc/init.d", strings.TrimSuffix(name, ".service")); !ok && strings.HasPrefix(mode, "masked") && strings.HasPrefix(item.Source.Path, "/etc/") {
 		for _, script := range []string{script, script + ".sh"} {
 			if has(s, script) { // a package masks what it has a script of
 				item.Argv, item.ProgramDecides = []string{script}, true
