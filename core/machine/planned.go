@@ -149,6 +149,16 @@ func (p *Planned) ReadFileInfo(name string, max int64) ([]byte, fs.FileInfo, err
 	return image.Content, plannedInfo{path.Base(name), image}, nil
 }
 
+// Image is [Machine.Image].
+func (p *Planned) Image(a Artifact) (Image, error) {
+	if a.Kind == FileArtifact {
+		if image, ok := p.images[a.Name]; ok {
+			return image, nil
+		}
+	}
+	return p.Reader.Image(a)
+}
+
 // ReadDir is [Files.ReadDir].
 func (p *Planned) ReadDir(name string) ([]fs.DirEntry, error) {
 	entries, err := p.Reader.ReadDir(name)

@@ -174,7 +174,6 @@ func (w *Word) add(text *strings.Builder, parts []syntax.WordPart, quoted bool) 
 			w.add(text, part.Parts, true)
 		default:
 			w.Plain = false
-			text.WriteByte('$')
 			if err := syntax.NewPrinter().Print(text, part); err != nil {
 				text.WriteByte('?')
 			}

@@ -3,6 +3,8 @@ package linux
 import (
 	"bytes"
 	"encoding/xml"
+	"io"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -194,7 +196,11 @@ func readXfceSession(s *location.Survey, places []location.Place) {
 		if !ok {
 			return
 		}
-		for _, argv := range xfceClients(content) {
+		clients, err := xfceClients(content)
+		if err != nil {
+			s.Skip(f.Path, &fs.PathError{Op: "read", Path: f.Path, Err: err})
+		}
+		for _, argv := range clients {
 			if len(argv) == 0 {
 				continue
 			}
@@ -211,16 +217,19 @@ func readXfceSession(s *location.Survey, places []location.Place) {
 }
 
 // xfceClients are the commands of Client0_Command and its like in settings of xfconf, an XML of nested
-// properties. What cannot be read ends them.
-func xfceClients(content []byte) [][]string {
+// properties. It fails where that is damaged, and returns what stands before.
+func xfceClients(content []byte) ([][]string, error) {
 	var clients [][]string
 	decoder := xml.NewDecoder(bytes.NewReader(content))
 	decoder.Strict = true
 	in := false
 	for {
 		token, err := decoder.Token()
+		if err == io.EOF {
+			return clients, nil
+		}
 		if err != nil {
-			return clients
+			return clients, err
 		}
 		switch t := token.(type) {
 		case xml.StartElement:
