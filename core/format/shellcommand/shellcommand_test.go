@@ -2,6 +2,7 @@ package shellcommand
 
 import (
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 
@@ -67,5 +68,35 @@ func FuzzParse(f *testing.F) {
 		out, err := exec.Command(sh, "-c", "printf '<%s>' "+text).Output()
 		require.NoError(t, err)
 		require.Equal(t, "<"+strings.Join(commands[0].Texts(), "><")+">", string(out))
+	})
+}
+
+// A line that stands alone can be taken out of a script, which stays one.
+func TestAlone(t *testing.T) {
+	lines, err := Alone("#!/bin/sh\n/opt/a &\nif true; then\n  /opt/b\nfi\nx=1\n/opt/c; /opt/d\n/opt/e \\\n  --more\n/opt/f 'two\nlines'\ncat <<E\nx\nE\nf() { /opt/g; }\n/opt/h > /dev/null 2>&1\n! /opt/i\n")
+	require.NoError(t, err)
+	require.Equal(t, map[int]bool{2: true, 16: true, 17: true}, lines)
+	for _, text := range []string{"if true", strings.Repeat("(", 300), strings.Repeat("x", maxScript+1)} {
+		_, err := Alone(text)
+		require.Error(t, err)
+	}
+}
+
+func FuzzAlone(f *testing.F) {
+	for _, seed := range []string{"a\nb &\n", "if a; then\n b\nfi\nc\n", "a <<E\nb\nE\nc\n", "a; b\n(c\n)\nd 'x\ny'\n"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, script string) {
+		alone, err := Alone(script)
+		if err != nil || strings.ContainsAny(script, "\r\x00") {
+			return
+		}
+		lines := strings.Split(script, "\n")
+		for n := range alone {
+			without := slices.Clone(lines)
+			without[n-1] = "# " + without[n-1]
+			_, err := Alone(strings.Join(without, "\n"))
+			require.NoError(t, err, "line %d", n)
+		}
 	})
 }

@@ -34,3 +34,23 @@ func FuzzLines(f *testing.F) {
 		}
 	})
 }
+
+func FuzzFiles(f *testing.F) {
+	for _, content := range []string{`<channel><property name="Client0_Command"><value value="a"/></property>`, `{"ExtensionInstallForcelist":["a;b"]}`, "GRUB_CMDLINE_LINUX=\"init=/opt/x\"", "auth [a=b c] pam_exec.so /x"} {
+		f.Add(content)
+	}
+	f.Fuzz(func(t *testing.T, content string) {
+		clients, _ := xfceClients([]byte(content))
+		require.LessOrEqual(t, len(clients), len(content))
+		ids, err := forcedExtensions([]byte(content))
+		require.True(t, err == nil || ids == nil)
+		for _, file := range []string{"/etc/default/grub", "/boot/grub/grub.cfg", "/boot/loader/entries/a.conf", runningKernel} {
+			for _, arg := range kernelArgs(file, content) {
+				require.Contains(t, content, arg)
+			}
+		}
+		if module, args := pamModule(content); module == "" {
+			require.Empty(t, args)
+		}
+	})
+}

@@ -113,10 +113,10 @@ func Locations() []location.Location {
 		},
 		{
 			ID: "linux.xdg-autostart", Title: "Autostart folder", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
-			Places: location.Packaged(location.In("~/.config/autostart", "/etc/xdg/autostart", "/usr/share/gnome/autostart", "/usr/share/autostart"),
+			Places: location.Packaged(location.In("~/.config/autostart", "/etc/xdg/autostart", "/usr/share/gnome/autostart", "/usr/share/autostart", "~/snap/*/current/.config/autostart"),
 				"/etc/xdg/autostart", "/usr/share/gnome/autostart", "/usr/share/autostart"),
 			Tells: location.Tells{Daemon: machine.ServiceManager, Everyone: true}, // its generator makes units of them
-			Form:  location.Code{Shows: autostart.Hide, Reader: location.Alone(readXDGAutostart)},
+			Form:  location.Code{Shows: autostart.Hide, Others: []autostart.Switch{autostart.Park}, Reader: location.Alone(readXDGAutostart)},
 		},
 		{
 			ID: "linux.display-manager", Title: "Sign-in screen scripts", Stage: autostart.SignIn, Effect: location.AtNextSignIn,

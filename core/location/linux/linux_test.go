@@ -618,3 +618,27 @@ func TestRunlevelsByTwoNames(t *testing.T) {
 	require.Len(t, edits, 2)
 	require.Equal(t, "/etc/rc.d/init.d/tide", items["tide"].Source.Path)
 }
+
+// Folders that a session adds, and those of snaps.
+func TestFurtherSignInFolders(t *testing.T) {
+	entry := "[Desktop Entry]\nType=Application\nName=%\nExec=/opt/x\n"
+	named := func(name string) string { return strings.Replace(entry, "%", name, 1) }
+	files := map[string]string{
+		"etc/X11/Xsession.d/60xdg": "# XDG_CONFIG_DIRS=/etc/xdg/no\nXDG_CONFIG_DIRS=/etc/xdg/xdg-\"$DESKTOP_SESSION\":/etc/xdg\n", "etc/profile.d/x.sh": "export XDG_CONFIG_DIRS=/etc/xdg/own:/etc/xdg/xdg-${DESKTOP_SESSION}:$XDG_CONFIG_DIRS\n",
+		"usr/share/xsessions/tide.desktop": "[Desktop Entry]\nExec=x\n", "etc/xdg/xdg-tide/autostart/a.desktop": named("of the session"), "etc/xdg/own/autostart/b.desktop": named("own"), "etc/xdg/no/autostart/c.desktop": named("no"),
+		"etc/xdg/autostart/a.desktop": named("behind it"), "etc/autostart/d.desktop": named("lxqt"), "home/ines/snap/web/12/.config/autostart/e.desktop": named("snap"), "home/ines/snap/web/current": "-> 12", "home/ines/snap/web/11/.config/autostart/f.desktop": named("old"),
+	}
+	_, items, unread := disk(t, files)
+	require.Empty(t, unread)
+	for _, name := range []string{"of the session", "own", "snap/ines"} {
+		require.Contains(t, items, name)
+	}
+	for _, name := range []string{"behind it", "no", "lxqt", "old/ines"} {
+		require.NotContains(t, items, name)
+	}
+	require.Equal(t, []machine.Artifact{machine.File("/home/ines/snap/web/12/.config/autostart/e.desktop")}, items["snap/ines"].Artifacts())
+	require.Equal(t, autostart.Park, items["snap/ines"].Switch)
+	files["usr/bin/startlxqt"] = "#!"
+	_, items, _ = disk(t, files)
+	require.Contains(t, items, "lxqt")
+}

@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
+	"slices"
 	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/format/desktopentry"
 	"lockback/core/location"
+	"lockback/core/location/unix"
 	"lockback/core/machine"
 )
 
@@ -17,19 +20,71 @@ import (
 const overrideFolder = "/etc/xdg/autostart"
 
 // systemAutostart lists the folders for everyone, the one that wins first:
-// $XDG_CONFIG_DIRS as /etc/environment sets it, or its default, then the older
-// places that desktops still read.
+// $XDG_CONFIG_DIRS as /etc/environment sets it, or its default, with what scripts of
+// the sign-in put before it, then the older places that desktops still read.
 func systemAutostart(s *location.Survey) []string {
-	var dirs []string
+	dirs := addedConfigDirs(s)
 	for dir := range strings.SplitSeq(s.Machine.Environment()["XDG_CONFIG_DIRS"], ":") {
 		if path.IsAbs(dir) {
 			dirs = append(dirs, path.Join(dir, "autostart"))
 		}
 	}
-	if len(dirs) == 0 {
-		dirs = []string{overrideFolder}
+	if !slices.Contains(dirs, overrideFolder) && s.Machine.Environment()["XDG_CONFIG_DIRS"] == "" {
+		dirs = append(dirs, overrideFolder)
+	}
+	if _, _, err := location.FindProgram(s, "startlxqt"); err == nil {
+		dirs = append(dirs, "/etc/autostart") // LXQt sets XDG_CONFIG_DIRS=/etc:/etc/xdg:/usr/share
 	}
 	return append(dirs, "/usr/share/gnome/autostart", "/usr/share/autostart")
+}
+
+// setsConfigDirs finds where a script or a list of variables sets the folders of configurations.
+var setsConfigDirs = regexp.MustCompile(`(?m)^[^#\n]*\bXDG_CONFIG_DIRS=["']?([^"'\s;]+)`)
+
+// addedConfigDirs are the folders of sign-in entries that scripts of the sign-in add to those of the system, as
+// Debian's Xsession.d does with a folder for each session. Those that are not there are left out.
+func addedConfigDirs(s *location.Survey) []string {
+	var dirs []string
+	add := func(dir string) {
+		if dir = path.Join(dir, "autostart"); path.IsAbs(dir) && dir != overrideFolder && dir != "/usr/share/autostart" && !strings.Contains(dir, "$") && !slices.Contains(dirs, dir) && has(s, dir) {
+			dirs = append(dirs, dir)
+		}
+	}
+	for _, folder := range []string{"/etc/profile.d", "/etc/X11/Xsession.d", "/etc/environment.d", "/usr/lib/environment.d"} {
+		entries, _ := s.ReadDir(folder)
+		for _, e := range entries {
+			content, err := s.ReadFile(path.Join(folder, e.Name()), maxSkeleton)
+			if err != nil || !strings.Contains(string(content), "XDG_CONFIG_DIRS=") {
+				continue
+			}
+			for _, match := range setsConfigDirs.FindAllStringSubmatch(string(content), -1) {
+				for dir := range strings.SplitSeq(match[1], ":") {
+					if before, ok := strings.CutSuffix(strings.NewReplacer("{", "", "}", "").Replace(dir), "$DESKTOP_SESSION"); ok {
+						for _, session := range sessionNames(s) {
+							add(before + session)
+						}
+						continue
+					}
+					add(dir)
+				}
+			}
+		}
+	}
+	return dirs
+}
+
+// sessionNames are those of the sessions that can be chosen.
+func sessionNames(s *location.Survey) []string {
+	var names []string
+	for _, folder := range []string{"/usr/share/xsessions", "/usr/share/wayland-sessions"} {
+		entries, _ := s.ReadDir(folder)
+		for _, e := range entries {
+			if name, ok := strings.CutSuffix(e.Name(), ".desktop"); ok && !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
 }
 
 // readXDGAutostart follows the Desktop Application Autostart Specification: the
@@ -65,8 +120,28 @@ func readXDGAutostart(s *location.Survey) {
 			}
 		}
 	}
+	for k := range s.Machine.Users {
+		readSnapAutostart(s, desktops, &s.Machine.Users[k])
+	}
 	for _, name := range order {
 		addDesktopEntry(s, desktops, system[name], types[name], hide{file: system[name], below: below[name]}, own[name])
+	}
+}
+
+// readSnapAutostart reports what a user's snaps start: each has a folder of its own, which snapd reads at sign-in
+// ("autostart" in the documents of snapcraft). Whether it looks at a key that turns one off is not known, so that the
+// switch takes the file away.
+func readSnapAutostart(s *location.Survey, desktops []desktop, u *machine.User) {
+	for _, folder := range s.Expand(u.Home, "snap/*/current/.config/autostart", true) {
+		dir := path.Join(u.Home, folder)
+		for _, e := range s.Dir(dir) {
+			file := path.Join(dir, e.Name())
+			if full, err := s.Resolve(file); err == nil && strings.HasSuffix(e.Name(), ".desktop") {
+				s.Adjusting(func(item *location.Item) {
+					item.Switcher, item.Artifacts = location.Park{Artifact: machine.File(full)}, unix.Files(full)
+				}, func(s *location.Survey) { addDesktopEntry(s, desktops, file, e.Type(), hide{file: file, user: u}, nil) })
+			}
+		}
 	}
 }
 

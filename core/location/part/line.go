@@ -93,7 +93,7 @@ func keyOf(line string) string {
 		for k, l := range lines {
 			lines[k] = keyOf(l)
 		}
-		return strings.Join(lines, "\n")
+		return strings.TrimRight(strings.Join(lines, "\n"), "\r\n")
 	}
 	if rest, off := strings.CutPrefix(strings.TrimLeft(text, " \t"), OffMark); off {
 		return rest
@@ -132,7 +132,7 @@ func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (mac
 	default:
 		return into, fmt.Errorf("line %d is in neither state of %s", l.Number, l.File)
 	}
-	content := joinLines(ours)
+	content := ended(joinLines(ours), source, target)
 	switch {
 	case bytes.Equal(content, source):
 		return from, nil
@@ -316,6 +316,15 @@ func (l Line) numbers(content []byte) []int {
 	return all
 }
 
+// ended ends the last line of what was put together where the one that it was put into had its last line ended, and
+// it is not the other one as that was: a daemon can pass over a line without an end.
+func ended(content, source, target []byte) []byte {
+	if n := len(content); n == 0 || content[n-1] == '\n' || bytes.Equal(content, source) || !bytes.HasSuffix(target, []byte{'\n'}) {
+		return content
+	}
+	return append(content, '\n')
+}
+
 // joinLines joins lines and ends all but the last one, where that is needed.
 func joinLines(lines [][]byte) []byte {
 	var content []byte
@@ -324,9 +333,6 @@ func joinLines(lines [][]byte) []byte {
 		if k < len(lines)-1 && l[len(l)-1] != '\n' {
 			content = append(content, '\n')
 		}
-	}
-	if n := len(content); n > 0 && content[n-1] != '\n' && len(lines) > 1 {
-		content = append(content, '\n')
 	}
 	return content
 }

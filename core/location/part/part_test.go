@@ -1,6 +1,7 @@
 package part
 
 import (
+	"bytes"
 	"strings"
 	"testing"
 	"time"
@@ -312,4 +313,79 @@ func FuzzCarry(f *testing.F) {
 			require.Len(t, SplitList(value(cutItem(value(from).Value().Text(), ",", k, "")).Value(), ","), len(theirs)-1, "%q without %d", from, k)
 		}
 	})
+}
+
+// A line that goes on in others is turned off with all of them, and on again, to the byte.
+func FuzzJoined(f *testing.F) {
+	for _, content := range []string{"a \\\n b\nc\n", "# x \\\na\n", "a \\\n# between\n  b", "#lockback:off a \\\n#lockback:off b\n", "\\\n\\\n", "a \\\r\n b\r\n"} {
+		f.Add(content, 1)
+	}
+	f.Fuzz(func(t *testing.T, content string, number int) {
+		var whole []byte
+		at, group := 1, []byte(nil)
+		for g := range JoinedLines([]byte(content)) {
+			if whole = append(whole, g...); at == number {
+				group = g
+			}
+			at += lineCount(g)
+		}
+		require.Equal(t, content, string(whole), "nothing is lost")
+		if group == nil || bytes.Contains(group, []byte(OffMark)) || bytes.HasPrefix(bytes.TrimLeft(group, " \t"), []byte("#")) || len(bytes.TrimSpace(group)) == 0 {
+			return
+		}
+		line := NewJoined("/f", number, string(group))
+		image := machine.Image{Kind: machine.Regular, Content: []byte(content)}
+		off, ok, err := line.Marked(nothing{}, image, true, time.Time{})
+		require.NoError(t, err)
+		require.True(t, ok)
+		require.Equal(t, strings.Count(content, OffMark)+lineCount(group), strings.Count(string(off.Content), OffMark), "each line has its mark")
+		on, ok, err := line.Marked(nothing{}, off, false, time.Time{})
+		require.NoError(t, err)
+		require.True(t, ok)
+		require.Equal(t, content, string(on.Content))
+		back, err := line.Carry(nothing{}, off, image, time.Time{})
+		require.NoError(t, err)
+		require.Equal(t, content, string(back.Content))
+	})
+}
+
+// nothing has no images.
+type nothing struct{}
+
+func (nothing) Image(machine.Artifact) (machine.Image, error) { return machine.Image{}, nil }
+
+// A setting of one block is set, and carried back, and no other block is touched.
+func TestSettings(t *testing.T) {
+	const file = "# head\nservice tide\n{\n\tserver = a\n}\nservice tide {\n\tdisable = no\n\tserver = b\n}\nservice bell\n{\n\tdisable\t= no\n}"
+	image := func(text string) machine.Image { return machine.Image{Kind: machine.Regular, Content: []byte(text)} }
+	first, second := Setting{File: "/x", Head: "service tide", Key: "disable"}, Setting{File: "/x", Head: "service tide", Nth: 1, Key: "disable"}
+	_, set := first.Value([]byte(file))
+	require.False(t, set)
+	value, set := second.Value([]byte(file))
+	require.True(t, set)
+	require.Equal(t, "no", value)
+	a, ok := first.Set(image(file), "\tdisable = yes", time.Time{})
+	require.True(t, ok)
+	require.Equal(t, strings.Replace(file, "{\n\tserver = a", "{\n\tdisable = yes\n\tserver = a", 1), string(a.Content))
+	b, ok := second.Set(a, "\tdisable = yes", time.Time{})
+	require.True(t, ok)
+	back, err := first.Carry(nothing{}, b, image(file), time.Time{})
+	require.NoError(t, err)
+	require.Equal(t, strings.Replace(file, "\tdisable = no\n\tserver = b", "\tdisable = yes\n\tserver = b", 1), string(back.Content), "the other one stays off")
+	back, err = second.Carry(nothing{}, back, image(file), time.Time{})
+	require.NoError(t, err)
+	require.Equal(t, file, string(back.Content))
+	_, ok = Setting{File: "/x", Head: "service none", Key: "disable"}.Set(image(file), "x", time.Time{})
+	require.False(t, ok)
+	without, ok, err := second.Without(image(file), time.Time{})
+	require.True(t, ok && err == nil)
+	require.Equal(t, strings.Replace(file, "\tdisable = no\n\tserver = b", "\tserver = b", 1), string(without.Content))
+	decoded, err := Decode(Encode(second))
+	require.NoError(t, err)
+	require.Equal(t, second, decoded)
+	ini := "[Module-tide]\nautoload=false\n[Module-bell]\n"
+	value, set = Setting{Head: "[Module-tide]", Key: "autoload"}.Value([]byte(ini))
+	require.Equal(t, []any{"false", true}, []any{value, set})
+	_, set = Setting{Head: "[Module-bell]", Key: "autoload"}.Value([]byte(ini))
+	require.False(t, set)
 }

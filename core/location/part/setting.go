@@ -105,7 +105,7 @@ func (t Setting) Carry(_ Images, into, from machine.Image, now time.Time) (machi
 	case key >= 0:
 		target = append(target[:first:first], append([][]byte{source[key]}, target[first:]...)...)
 	}
-	content := joinLines(target)
+	content := ended(joinLines(target), from.Content, into.Content)
 	switch {
 	case bytes.Equal(content, from.Content):
 		return from, nil
