@@ -37,8 +37,10 @@ func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, name
 	reader := inv.Machine.Reader(nil)
 	planned := reader.Planned(images)
 	var again []location.Location
-	for _, l := range tables[inv.Machine.OS]() {
-		if strings.HasPrefix(l.ID, "linux.systemd.") || !slices.Equal(l.Idle(reader, reader), l.Idle(planned, reader)) {
+	table := tables[inv.Machine.OS]()
+	before, then := location.Idle(reader, reader, table), location.Idle(planned, reader, table)
+	for k, l := range table {
+		if strings.HasPrefix(l.ID, "linux.systemd.") || !slices.Equal(before[k], then[k]) {
 			again = append(again, l)
 		}
 	}

@@ -119,18 +119,28 @@ func (l Location) Read(s *Survey) {
 	}
 }
 
-// Idle tells, of each reading of the location, why nothing acts on what is read there; empty where something does.
-func (l Location) Idle(view View, m *machine.Reader) []string {
-	var idle []string
-	s := &Survey{View: view, Machine: m, at: l}
-	for _, r := range l.readings() {
-		why := ""
-		if r.Runner.Off != nil {
-			why = r.Runner.Off(s)
+// Idle tells, of each reading of the locations of a table, why nothing acts on what is read there; empty where
+// something does.
+func Idle(view View, m *machine.Reader, table []Location) [][]string {
+	idle, shared := make([][]string, len(table)), &sync.Map{}
+	for k, l := range table {
+		s := &Survey{View: view, Machine: m, at: l, shared: shared}
+		for _, r := range l.readings() {
+			why := ""
+			if r.Runner.Off != nil {
+				why = r.Runner.Off(s)
+			}
+			idle[k] = append(idle[k], why)
 		}
-		idle = append(idle, why)
 	}
 	return idle
+}
+
+// Shared returns what several locations ask for of one machine: the first that does works it out, and the others
+// wait for that. Each has a key of its own.
+func (s *Survey) Shared(key string, work func() any) any {
+	once, _ := s.shared.LoadOrStore(key, sync.OnceValue(work))
+	return once.(func() any)()
 }
 
 func (l Location) readings() []Reading {
@@ -404,6 +414,7 @@ type Survey struct {
 	titles   map[string]string // the place's title for each user, kept once
 	packaged []string          // the paths of its places where only packages put files
 	adjust   []func(*Item)     // what is done with an item before it is added, the innermost last
+	shared   *sync.Map         // what several locations ask for, worked out once
 
 	mu      sync.Mutex // of what is reported while places are read side by side
 	present bool
@@ -417,9 +428,9 @@ func Run(m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Re
 
 // RunOn is [Run] with another view of the machine's files: as they would be.
 func RunOn(view View, m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Report) {
-	surveys := make([]*Survey, len(table))
+	surveys, shared := make([]*Survey, len(table)), &sync.Map{}
 	SideBySide(len(table), func(k int) {
-		s := &Survey{View: view, Machine: m, at: table[k], packaged: table[k].packaged(), seen: map[string]int{}, titles: map[string]string{}}
+		s := &Survey{View: view, Machine: m, at: table[k], packaged: table[k].packaged(), seen: map[string]int{}, titles: map[string]string{}, shared: shared}
 		s.at.Read(s)
 		surveys[k] = s
 	})

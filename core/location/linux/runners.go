@@ -99,48 +99,66 @@ func unitStarts(s *location.Survey, unit string, but ...string) (exists, starts 
 	if !exists || masked {
 		return exists, false
 	}
+	linked := s.Shared("linked units", func() any { return linkedUnits(s) }).(map[string]bool)
+	if linked[unit] {
+		return true, true
+	}
+	return true, s.Shared("units that others name", func() any { return namedUnits(s) }).(map[string]bool)[unit]
+}
+
+// linkedUnits are the units of the system that a link starts with another one.
+func linkedUnits(s *location.Survey) map[string]bool {
+	linked := map[string]bool{}
 	for _, dir := range systemUnits.places() {
 		entries, _ := s.ReadDir(dir)
 		for _, e := range entries {
 			if !strings.HasSuffix(e.Name(), ".wants") && !strings.HasSuffix(e.Name(), ".requires") {
 				continue
 			}
-			if target, err := s.Readlink(path.Join(dir, e.Name(), unit)); err == nil && target != "/dev/null" {
-				return true, true
+			links, _ := s.ReadDir(path.Join(dir, e.Name()))
+			for _, l := range links {
+				if target, err := s.Readlink(path.Join(dir, e.Name(), l.Name())); err == nil && target != "/dev/null" {
+					linked[l.Name()] = true
+				}
 			}
 		}
 	}
-	return true, dependedOn(s, unit)
+	return linked
 }
 
-// dependedOn reports whether another unit, or a drop-in of one, names the unit among those that are
-// started with it. Only for one that no link starts are all of them read.
-func dependedOn(s *location.Survey, unit string) bool {
-	names := func(file string) bool {
+// namedUnits are the units of the system that another one, or a drop-in of one, names among those that are started
+// with it. Only where a daemon's unit has no link are all of them read.
+func namedUnits(s *location.Survey) map[string]bool {
+	named := map[string]bool{}
+	add := func(file string) {
 		content, err := s.ReadFile(file, machine.MaxFileSize)
-		if err != nil || !strings.Contains(string(content), unit) {
-			return false
+		if err != nil {
+			return
 		}
 		f := unitfile.Parse(content)
-		return slices.ContainsFunc(dependencyKeys, func(key string) bool { return slices.Contains(f.List("Unit", key), unit) })
+		for _, key := range dependencyKeys {
+			for _, name := range f.List("Unit", key) {
+				named[name] = true
+			}
+		}
 	}
 	for _, dir := range systemUnits.places() {
 		entries, _ := s.ReadDir(dir)
 		for _, e := range entries {
 			file := path.Join(dir, e.Name())
-			if e.Type().IsRegular() && unitfile.Valid(e.Name()) && names(file) {
-				return true
+			if e.Type().IsRegular() && unitfile.Valid(e.Name()) {
+				add(file)
 			}
 			if !e.IsDir() || !strings.HasSuffix(e.Name(), ".d") {
 				continue
 			}
 			dropIns, _ := s.ReadDir(file)
 			for _, d := range dropIns {
-				if strings.HasSuffix(d.Name(), ".conf") && names(path.Join(file, d.Name())) {
-					return true
+				if strings.HasSuffix(d.Name(), ".conf") {
+					add(path.Join(file, d.Name()))
 				}
 			}
 		}
 	}
-	return false
+	return named
 }
