@@ -22,8 +22,8 @@ func readRules(s *location.Survey, places []location.Place) {
 		}
 		var commands []string
 		ruleLines.EachLine(s, f, func(line string) {
-			if item := describeRule(s, f, line); item != nil && !slices.Contains(commands, item.Command) {
-				commands = append(commands, item.Command)
+			if command := strings.Join(parseRule(line).commands, "; "); command != "" && !slices.Contains(commands, command) {
+				commands = append(commands, command)
 			}
 		})
 		if len(commands) == 0 {
@@ -47,44 +47,54 @@ const onDevice = "when a device appears or changes"
 
 // describeRule makes the item of a rule that runs something, udev(7). All other rules only name and
 // mark devices.
-func describeRule(s *location.Survey, _ location.Found, rule string) *location.Item {
-	var commands, sets []string
-	var argv []string
-	label := false
-	for _, t := range ruleTokens(rule) {
+func describeRule(s *location.Survey, _ location.Found, line string) *location.Item {
+	r := parseRule(line)
+	if len(r.commands) == 0 {
+		return nil
+	}
+	item := named(strings.TrimPrefix(r.commands[0], "start "), strings.Join(r.commands, "; "), nil)
+	if r.program != "" {
+		item.Name, item.Argv = programName(r.program), ruleProgram(s, r.program)
+	}
+	item.When = onDevice
+	if len(r.sets) > 0 {
+		item.Mode = "the rule also sets " + strings.Join(r.sets, ", ")
+	}
+	if r.jumps {
+		item.Switcher = location.NoSwitch{Why: "other rules of the file jump over it or to it; turn off what it starts instead"}
+	}
+	return item
+}
+
+// rule is what a rule of udev does, as far as it matters here.
+type rule struct {
+	commands []string // that it runs, and units that it has started
+	program  string   // the first of the commands that is one
+	sets     []string // keys that it gives values to
+	jumps    bool     // from it, or to it
+}
+
+func parseRule(line string) rule {
+	var r rule
+	for _, t := range ruleTokens(line) {
 		key, attribute, _ := strings.Cut(strings.TrimSuffix(t.key, "}"), "{")
 		runs := t.value != "" && (key == "RUN" && attribute != "builtin" || key == "PROGRAM" || key == "IMPORT" && attribute == "program")
 		wants := t.value != "" && key == "ENV" && (attribute == "SYSTEMD_WANTS" || attribute == "SYSTEMD_USER_WANTS") && t.sets()
 		switch {
 		case runs:
-			if argv == nil {
-				argv = ruleProgram(s, t.value)
+			if len(r.commands) == 0 {
+				r.program = t.value
 			}
-			commands = append(commands, t.value)
+			r.commands = append(r.commands, t.value)
 		case wants:
-			commands = append(commands, "start "+t.value)
+			r.commands = append(r.commands, "start "+t.value)
 		case key == "LABEL" || key == "GOTO":
-			label = true
-		case t.sets() && slices.Contains([]string{"SYMLINK", "MODE", "OWNER", "GROUP", "NAME", "ATTR", "SYSCTL", "TAG", "ENV"}, key) && !slices.Contains(sets, key):
-			sets = append(sets, key)
+			r.jumps = true
+		case t.sets() && slices.Contains([]string{"SYMLINK", "MODE", "OWNER", "GROUP", "NAME", "ATTR", "SYSCTL", "TAG", "ENV"}, key) && !slices.Contains(r.sets, key):
+			r.sets = append(r.sets, key)
 		}
 	}
-	if len(commands) == 0 {
-		return nil
-	}
-	name := programName(commands[0])
-	if argv == nil {
-		name = strings.TrimPrefix(commands[0], "start ")
-	}
-	item := named(name, strings.Join(commands, "; "), argv)
-	item.When = onDevice
-	if len(sets) > 0 {
-		item.Mode = "the rule also sets " + strings.Join(sets, ", ")
-	}
-	if label {
-		item.Switcher = location.NoSwitch{Why: "other rules of the file jump over it or to it; turn off what it starts instead"}
-	}
-	return item
+	return r
 }
 
 // ruleProgram is what a rule starts: udev looks for a name without a folder in its own, and puts
