@@ -63,6 +63,8 @@ type Location struct {
 	Also   []Reading
 	Runner Runner
 	Role   Role // of entries that have none of their own
+	// Adjust says more of each entry; nil where there is no more to say.
+	Adjust func(*Survey, *Item)
 	Tells  Tells
 }
 
@@ -499,6 +501,9 @@ func (s *Survey) Adjusting(adjust func(*Item), read func(*Survey)) {
 func (s *Survey) Add(key string, item *Item) {
 	for _, adjust := range slices.Backward(s.adjust) {
 		adjust(item)
+	}
+	if s.at.Adjust != nil {
+		s.at.Adjust(s, item)
 	}
 	e := &item.Entry
 	e.Location = s.at.ID

@@ -14,6 +14,14 @@ import (
 
 // Locations lists every location of Linux that Lock Back reads.
 func Locations() []location.Location {
+	table := rows()
+	for k := range table {
+		table[k].Adjust = comesBack
+	}
+	return table
+}
+
+func rows() []location.Location {
 	return []location.Location{
 		{
 			ID: "linux.modules", Title: "Kernel modules", Stage: autostart.Boot, Effect: location.AtNextStart, Role: location.Module,

@@ -642,3 +642,21 @@ func TestFurtherSignInFolders(t *testing.T) {
 	_, items, _ = disk(t, files)
 	require.Contains(t, items, "lxqt")
 }
+
+// What is no entry and still decides what starts.
+func TestFacts(t *testing.T) {
+	_, items, unread := disk(t, map[string]string{
+		"home/ines/.config/systemd/user/tide.service": "[Service]\nExecStart=/opt/tide\n[Install]\nWantedBy=default.target\n", "home/ines/.config/systemd/user/default.target.wants/tide.service": "-> ../tide.service",
+		"usr/lib/systemd/user/default.target": "[Unit]\n", "var/lib/systemd/linger/ines": "x", "home/bram/.config/systemd/user/bell.service": "[Service]\nExecStart=/opt/bell\n[Install]\nWantedBy=default.target\n",
+		"usr/lib/tmpfiles.d/a.conf": "# f /etc/cron.d/no\nL+ /etc/profile.d/planted.sh - - - - /opt/x\nd /etc/profile.d 0755\n", "usr/lib/tmpfiles.d/b.conf": "f /etc/profile.d/masked.sh\n", "etc/tmpfiles.d/b.conf": "-> /dev/null",
+		"etc/profile.d/planted.sh": "x", "etc/profile.d/masked.sh": "x", "var/lib/extensions/more.raw": "image",
+		"usr/lib/systemd/system/lightdm.service": "[Service]\nExecStart=/usr/sbin/lightdm\n", "etc/systemd/system/multi-user.target.wants/lightdm.service": "-> /usr/lib/systemd/system/lightdm.service", "etc/lightdm/lightdm.conf": "[Seat:*]\nautologin-user=ines\n",
+	})
+	require.Len(t, unread, 1)
+	require.Equal(t, "/var/lib/extensions/more.raw", unread[0].Path)
+	require.Equal(t, "at startup, without a sign-in", items["tide.service/ines"].When)
+	require.Equal(t, "at sign-in", items["bell.service/bram"].When)
+	require.Equal(t, "made again at each start by /usr/lib/tmpfiles.d/a.conf", items["planted.sh"].Mode)
+	require.Empty(t, items["masked.sh"].Mode)
+	require.Contains(t, items["lightdm.service"].Facts(), location.Fact{Name: "signs in by itself", Value: "ines", Basis: "/etc/lightdm/lightdm.conf"})
+}

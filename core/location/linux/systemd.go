@@ -21,6 +21,7 @@ var startable = map[string]autostart.Stage{
 func readSystemUnits(s *location.Survey) {
 	set := loadUnits(s, systemUnits, newParsedFiles())
 	addUnits(s, set, set.names(), nil)
+	skipImages(s)
 }
 
 func readUserUnits(s *location.Survey) {
@@ -40,7 +41,7 @@ func readUserUnits(s *location.Survey) {
 		}
 		set := loadUnits(s, p, parsed)
 		theirs := slices.DeleteFunc(set.names(), func(name string) bool { return !set.ownedBy(name, u.Home) })
-		addUnits(s, set, theirs, &u)
+		s.Adjusting(lingering(s, u), func(s *location.Survey) { addUnits(s, set, theirs, &u) })
 	}
 }
 
@@ -135,7 +136,7 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	if events := eventsOf(by); item.When == "" && events != "" {
 		item.Stage, item.When = autostart.Event, "with "+events
 	}
-	item.Facts = func() []location.Fact { return set.facts(name, f, by, dropIns) }
+	item.Facts = func() []location.Fact { return append(set.facts(name, f, by, dropIns), signsIn(s, name)...) }
 
 	if script := path.Join("/etc/init.d", strings.TrimSuffix(name, ".service")); !ok && strings.HasPrefix(mode, "masked") && strings.HasPrefix(item.Source.Path, "/etc/") {
 		for _, script := range []string{script, script + ".sh"} {
