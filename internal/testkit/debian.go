@@ -22,6 +22,7 @@ var roots = map[string]struct {
 		"apache2 nginx-light at-spi2-core gnome-keyring policykit-1-gnome network-manager-gnome xdg-user-dirs pulseaudio pipewire " +
 		"wireplumber unattended-upgrades udisks2 upower smartmontools sysstat syncthing mpd mdadm lvm2 nfs-common samba systemd-resolved dbus-x11 ifupdown", false},
 	"forms":  {"ifupdown xinetd incron anacron runit python3-minimal udev kmod", false},
+	"judges": {"at i3-wm sway openbox lightdm fish openrc openbsd-inetd update-inetd xvfb x11-utils", false},
 	"sysv":   {"sysvinit-core cron openssh-server dbus", false},
 	"xfce":   {"task-xfce-desktop gimp- gimp-data- libgimp2.0-", true},
 	"gnome":  {"gnome-core", true},
