@@ -574,3 +574,37 @@ func TestWhatRunsNow(t *testing.T) {
 	require.NotContains(t, out, "systemctl stop a")
 	require.NotContains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "keeps running", "nothing runs on a disk")
 }
+
+// What stops by the way is told before anything is done, and nothing that is protected stops so.
+func TestSideEffects(t *testing.T) {
+	p := workshop(t)
+	out := p.OK(t, "disable", "cron.service", "--all", "--guarded", "--dry-run")
+	require.Contains(t, out, "note: backup-archive stops too: cron is turned off")
+	require.Contains(t, out, "note: updater stops too: cron is turned off")
+	require.NotContains(t, p.OK(t, "disable", "cron.service", "backup-archive", "--all", "--guarded", "--dry-run"), "backup-archive stops too")
+	require.NotContains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "stops too")
+	code, _, errs := answered(p, "n\n", "disable", "cron.service", "--all", "--guarded")
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "backup-archive stops too", "above the question")
+
+	lib := "usr/lib/systemd/system/"
+	write := func(name, content string) {
+		require.NoError(t, os.WriteFile(filepath.Join(p.Root, name), []byte(content), 0o644))
+	}
+	require.NoError(t, os.Remove(filepath.Join(p.Root, lib+"multi-user.target.wants/systemd-logind.service")))
+	write("etc/systemd/system/tidewatch.service", "[Unit]\nWants=systemd-logind.service harbour.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
+	write(lib+"harbour.service", "[Service]\nExecStart=/opt/tidewatch/bin/harbour\n")
+	before := testkit.Tree(t, p.Root)
+	r := p.Fails(t, 2, "what is protected would stop with all that matches", "disable", "tidewatch.service", "--yes")
+	require.Contains(t, r.Err, "tidewatch.service: systemd-logind.service would stop with it, and is protected: needed to sign in (--guarded takes both)")
+	r = p.Run(t, "disable", "tidewatch.service", "brinecast.service", "--yes")
+	require.Zero(t, r.Code, r.Err)
+	require.Contains(t, r.Err, "left out: jvce7ig  tidewatch.service")
+	p.OK(t, "undo", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	out = p.OK(t, "disable", "tidewatch.service", "--guarded", "--yes")
+	require.Contains(t, out, "note: systemd-logind.service stops too: nothing else starts it; it is protected: needed to sign in")
+	require.Contains(t, out, "note: harbour.service stops too: nothing else starts it")
+	_, now := p.List(t, "--all")
+	require.NotContains(t, now, "harbour.service", "as was said")
+}
