@@ -141,6 +141,9 @@ func Idle(view View, m *machine.Reader, table []Location) [][]string {
 // Shared returns what several locations ask for of one machine: the first that does works it out, and the others
 // wait for that. Each has a key of its own.
 func (s *Survey) Shared(key string, work func() any) any {
+	if s.shared == nil {
+		return work() // nobody shares it
+	}
 	once, _ := s.shared.LoadOrStore(key, sync.OnceValue(work))
 	return once.(func() any)()
 }

@@ -213,6 +213,7 @@ func hasStranger(t *testing.T, root string, p part.Part) bool {
 func TestStrangersStay(t *testing.T) {
 	all := sharings(t)
 	locations := map[string]bool{}
+	alike := 0 // lines that one and the same switch turns off
 	for _, key := range slices.Sorted(maps.Keys(all)) {
 		s := all[key]
 		locations[strings.Fields(key)[0]] = true
@@ -235,7 +236,13 @@ func TestStrangersStay(t *testing.T) {
 				require.True(t, hasStranger(t, p.Root, s.part))
 				return p
 			}
-			for _, way := range [][]string{{"enable", s.handle, "--all"}, {"restore", "S1", "--only", s.handle}, {"restore", "S1"}} {
+			ways := [][]string{{"restore", "S1", "--only", s.handle}, {"enable", s.handle, "--all"}, {"restore", "S1"}}
+			if line, ok := s.part.(part.Line); ok && line.Vendor == "" && !line.Joined && s.machine == "workshop-box" {
+				if alike++; alike > 3 {
+					ways = ways[:1] // the others are the same code
+				}
+			}
+			for _, way := range ways {
 				p := off(t)
 				p.OK(t, append(way, "--yes")...)
 				require.Equal(t, "enabled", state(p), "%s", way)

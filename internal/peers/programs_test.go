@@ -93,7 +93,7 @@ func TestDesktopProgramsAgree(t *testing.T) {
 		require.NotContains(t, e.Command, "i3-mode")
 	}
 	hidden, _ := p.List(t, "source=/etc/fish/conf.d/gullrock.fish", "--all")
-	require.Equal(t, "not for ines, who has an own file of that name", hidden.Entries[0].Mode)
+	require.Equal(t, "not for ines, who have an own file of that name", hidden.Entries[0].Mode)
 	testkit.Shell(t, "echo /opt/gullrock/mark at | chroot "+root+" runuser -u ines -- at now 2>&1") // due at once, and run when atd looks
 	p.OK(t, "snapshot")
 	// OpenRC is not the first process there, so its entry is listed as off and has no switch.

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"lockback/core/autostart"
@@ -93,20 +94,45 @@ func insteadOf(s *location.Survey, f location.Found, item *location.Item) {
 		return
 	}
 	own := strings.TrimPrefix(f.Path, "/etc/")
-	users, all := []string{}, true
-	for _, u := range s.Machine.Users {
-		switch {
-		case has(s, path.Join(u.Home, ".config", own)) || has(s, path.Join(u.Home, "."+own)):
-			users = append(users, u.Name)
-		case u.UID != 0:
-			all = false
-		}
-	}
-	if len(users) > 0 && all {
+	whose := ownersOf(s, path.Join(".config", own), "."+own)
+	if len(whose.names) > 0 && whose.all {
 		item.State, item.Mode = autostart.Disabled, "ignored: everyone has a configuration of their own"
-	} else if len(users) > 0 {
-		item.Mode = "not for " + autostart.Text(strings.Join(users, ", "))
+	} else if len(whose.names) > 0 {
+		item.Mode = "not for " + namesOf(whose.names)
 	}
+}
+
+// owners are the users who have a file of their own, and whether all have who are no administrators.
+type owners struct {
+	names []string
+	all   bool
+}
+
+// ownersOf finds who has one of some files below the home; of many lines of one file it is asked once.
+func ownersOf(s *location.Survey, files ...string) owners {
+	return s.Shared("who has "+strings.Join(files, " or "), func() any {
+		whose := owners{all: true}
+		for _, u := range s.Machine.Users {
+			switch {
+			case slices.ContainsFunc(files, func(file string) bool { return has(s, path.Join(u.Home, file)) }):
+				whose.names = append(whose.names, u.Name)
+			case u.UID != 0:
+				whose.all = false
+			}
+		}
+		return whose
+	}).(owners)
+}
+
+// maxUsersNamed is how many users are named one by one.
+const maxUsersNamed = 5
+
+// namesOf names users.
+func namesOf(users []string) string {
+	if more := len(users) - maxUsersNamed; more > 0 {
+		return autostart.Text(strings.Join(users[:maxUsersNamed], ", ")) + " and " + strconv.Itoa(more) + " more"
+	}
+	return autostart.Text(strings.Join(users, ", "))
 }
 
 // describeHyprExec makes the item of a line of hyprland that starts something.

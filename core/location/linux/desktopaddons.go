@@ -58,7 +58,7 @@ func (a addOn) Read(s *location.Survey, _ []location.Place) {
 				continue
 			}
 			if len(users) > 0 {
-				item.Mode = "on for " + autostart.Text(strings.Join(users, ", "))
+				item.Mode = "on for " + namesOf(users)
 			}
 			s.Add(path.Join(dir, e.Name()), item)
 		}

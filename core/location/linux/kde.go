@@ -2,9 +2,9 @@ package linux
 
 import (
 	"path"
+	"slices"
 	"strings"
 
-	"lockback/core/autostart"
 	"lockback/core/format/inifile"
 	"lockback/core/location"
 )
@@ -20,7 +20,15 @@ const kdedWhy = "KDE's own settings, Background Services, turn it off for a user
 func describeKded(s *location.Survey, f location.Found, item *location.Item) {
 	name := strings.TrimSuffix(path.Base(f.Path), ".so")
 	item.Name, item.When = name, "with KDE's daemon"
-	var off []string
+	off := s.Shared("modules of KDE's daemon that are off", func() any { return kdedOff(s) }).(map[string][]string)[name]
+	if len(off) > 0 {
+		item.Mode = "not for " + namesOf(off)
+	}
+}
+
+// kdedOff are the modules that users have turned off, to their names.
+func kdedOff(s *location.Survey) map[string][]string {
+	off := map[string][]string{}
 	for _, u := range s.Machine.Users {
 		for _, file := range []string{"kded5rc", "kded6rc"} {
 			content, err := s.ReadFile(path.Join(u.Home, ".config", file), 1<<20)
@@ -28,13 +36,11 @@ func describeKded(s *location.Survey, f location.Found, item *location.Item) {
 				continue
 			}
 			for _, section := range inifile.Parse(content) {
-				if section.Name == "Module-"+name && section.Get("autoload") == "false" {
-					off = append(off, u.Name)
+				if module, ok := strings.CutPrefix(section.Name, "Module-"); ok && section.Get("autoload") == "false" && !slices.Contains(off[module], u.Name) {
+					off[module] = append(off[module], u.Name)
 				}
 			}
 		}
 	}
-	if len(off) > 0 {
-		item.Mode = "not for " + autostart.Text(strings.Join(off, ", "))
-	}
+	return off
 }

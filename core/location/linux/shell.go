@@ -31,14 +31,10 @@ func describeShellFolder(s *location.Survey, f location.Found, item *location.It
 	switch dir := path.Dir(f.Path); {
 	case strings.HasSuffix(dir, "/fish/conf.d"):
 		ignoredUnless(item, ending == ".fish", "fish reads names that end in .fish")
-		var own []string
-		for _, u := range s.Machine.Users {
-			if f.User == nil && has(s, path.Join(u.Home, ".config/fish/conf.d", path.Base(f.Path))) {
-				own = append(own, u.Name)
+		if f.User == nil && item.State == autostart.Enabled {
+			if own := ownersOf(s, path.Join(".config/fish/conf.d", path.Base(f.Path))).names; len(own) > 0 {
+				item.Mode = "not for " + namesOf(own) + ", who have an own file of that name"
 			}
-		}
-		if len(own) > 0 && item.State == autostart.Enabled {
-			item.Mode = "not for " + autostart.Text(strings.Join(own, ", ")) + ", who has an own file of that name"
 		}
 		needsShell(s, item, "fish", "fish")
 	case dir == "/etc/profile.d" && ending == ".csh":

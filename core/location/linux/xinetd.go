@@ -37,40 +37,54 @@ func readXinetd(s *location.Survey, places []location.Place) {
 			return
 		}
 		nth := map[string]int{}
-		number := 0
-		for line := range strings.Lines(string(content)) {
-			number++
-			words := strings.Fields(strings.TrimSuffix(strings.TrimSpace(line), "{"))
-			if len(words) != 2 || words[0] != "service" {
-				continue
-			}
-			head := strings.Join(words, " ")
-			setting := part.Setting{File: f.Path, Head: head, Nth: nth[head]}
-			nth[head]++
-			get := func(key string) string {
-				setting := setting
-				setting.Key = key
-				value, _ := setting.Value(content)
-				return value
-			}
-			server, args := get("server"), get("server_args")
-			item := named(words[1], strings.TrimSpace(server+" "+args), append([]string{server}, strings.Fields(args)...))
-			if server == "" {
+		for _, block := range xinetdBlocks(content) {
+			name, get := strings.TrimPrefix(block.head, "service "), block.settings
+			setting := part.Setting{File: f.Path, Head: block.head, Nth: nth[block.head], Key: "disable"}
+			nth[block.head]++
+			item := named(name, strings.TrimSpace(get["server"]+" "+get["server_args"]), append([]string{get["server"]}, strings.Fields(get["server_args"])...))
+			if get["server"] == "" {
 				item.Argv = nil // xinetd's own, or another machine's
 			}
-			item.State, item.When, item.Source = autostart.Enabled, "when something connects to "+words[1], autostart.Source{Path: f.Path, Line: number}
-			setting.Key = "disable"
+			item.State, item.When, item.Source = autostart.Enabled, "when something connects to "+name, autostart.Source{Path: f.Path, Line: block.line}
 			item.Artifacts, item.Switcher = unix.Files(f.Path), xinetdSwitch{setting}
-			switch id := get("id"); {
-			case get("disable") == "yes":
+			switch id := get["id"]; {
+			case get["disable"] == "yes":
 				item.State, item.Mode = autostart.Disabled, "disable = yes"
-			case disabled[words[1]] || id != "" && disabled[id]:
+			case disabled[name] || id != "" && disabled[id]:
 				item.State, item.Mode = autostart.Disabled, "in the list disabled of /etc/xinetd.conf"
 				item.Switcher = location.NoSwitch{Why: "the list disabled of /etc/xinetd.conf has it; take it out there", Of: setting}
 			}
-			s.Add(fmt.Sprintf("%s\x00%s\x00%d", f.Key, head, setting.Nth), item)
+			s.Add(fmt.Sprintf("%s\x00%s\x00%d", f.Key, block.head, setting.Nth), item)
 		}
 	})
+}
+
+// xinetdBlock is one service of a file: its head and line, and what is set in it.
+type xinetdBlock struct {
+	head     string
+	line     int
+	settings map[string]string
+}
+
+// xinetdBlocks are the services of a file, xinetd.conf(5).
+func xinetdBlocks(content []byte) []xinetdBlock {
+	var blocks []xinetdBlock
+	inside, number := false, 0
+	for line := range strings.Lines(string(content)) {
+		number++
+		line = strings.TrimSpace(line)
+		words := strings.Fields(strings.TrimSuffix(line, "{"))
+		switch key, value, sets := strings.Cut(line, "="); {
+		case !inside && len(words) == 2 && words[0] == "service":
+			blocks = append(blocks, xinetdBlock{strings.Join(words, " "), number, map[string]string{}})
+			inside = true
+		case line == "}":
+			inside = false
+		case inside && sets && !strings.HasPrefix(line, "#"):
+			blocks[len(blocks)-1].settings[strings.TrimRight(strings.TrimSpace(key), "+-")] = strings.TrimSpace(value)
+		}
+	}
+	return blocks
 }
 
 // xinetdSwitch is the setting disable in the block of a service.
@@ -84,23 +98,45 @@ func (x xinetdSwitch) Part() part.Part { return x.Setting }
 
 // Plan sets it to yes or no, where it does not read so.
 func (x xinetdSwitch) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
+	edits, errs := x.PlanGroup(images, want, []location.Switcher{x})
+	return edits, errs[0]
+}
+
+// Group is the file that the service stands in.
+func (x xinetdSwitch) Group() machine.Artifact { return x.In() }
+
+// PlanGroup switches several services of the file.
+func (x xinetdSwitch) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
+	errs := make([]error, len(group))
+	fail := func(err error) ([]location.Edit, []error) {
+		for k := range errs {
+			errs[k] = err
+		}
+		return nil, errs
+	}
 	if want.User != nil {
-		return nil, location.ErrNotPerUser
+		return fail(location.ErrNotPerUser)
 	}
 	image, err := images.Image(x.In())
 	if err != nil {
-		return nil, err
+		return fail(err)
 	}
 	if image.Kind != machine.Regular {
-		return nil, fmt.Errorf("%w: %s is not a file", location.ErrNoSwitch, x.File)
+		return fail(fmt.Errorf("%w: %s is not a file", location.ErrNoSwitch, x.File))
 	}
 	line := "\tdisable\t\t= no"
 	if want.State == autostart.Disabled {
 		line = "\tdisable\t\t= yes"
 	}
-	set, ok := x.Set(image, line, want.Now)
-	if !ok {
-		return nil, fmt.Errorf("the service is no longer in %s; list again", x.File)
+	settings := make([]part.Setting, len(group))
+	for k, other := range group {
+		settings[k] = other.(xinetdSwitch).Setting
 	}
-	return []location.Edit{{Artifact: x.In(), Image: set}}, nil
+	set, there := part.SetAll(image, settings, line, want.Now)
+	for k := range group {
+		if !there[k] {
+			errs[k] = fmt.Errorf("the service is no longer in %s; list again", x.File)
+		}
+	}
+	return []location.Edit{{Artifact: x.In(), Image: set}}, errs
 }

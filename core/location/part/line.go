@@ -144,31 +144,51 @@ func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (mac
 	return made(content, into, base, now), nil
 }
 
-// Marked is the image in which the line is turned off by the mark, or on without it; ok is
-// false where the line is not there.
-func (l Line) Marked(images Images, image machine.Image, off bool, now time.Time) (marked machine.Image, ok bool, err error) {
-	base, err := l.vendors(images)
+// Mark is the image in which lines of one file are turned off by the mark, or on without it, in one pass; there says of each
+// whether it is in the file.
+func Mark(images Images, image machine.Image, list []Line, off bool, now time.Time) (marked machine.Image, there []bool, err error) {
+	there = make([]bool, len(list))
+	base, err := list[0].vendors(images)
 	if err != nil {
-		return image, false, err
+		return image, there, err
 	}
-	content, err := l.content(image, base)
+	content, err := list[0].content(image, base)
 	if err != nil {
-		return image, false, err
+		return image, there, err
 	}
-	lines := l.split(content)
-	k := l.find(lines)
-	if k < 0 {
-		return image, false, nil
+	lines := list[0].split(content)
+	places := map[int]int{} // the number of a line, to its place
+	for k, n := 0, 1; k < len(lines); k++ {
+		places[n] = k
+		n += max(1, bytes.Count(lines[k], []byte{'\n'}))
 	}
-	var set []byte
-	for one := range bytes.Lines(lines[k]) { // each, where one goes on in the next
-		if off {
-			set = append(set, OffMark...)
+	set := make(map[int][]byte, len(list)) // by places: what is looked for is what stands there before
+	for n, l := range list {
+		k, known := places[l.Number]
+		if !known || l.text != "" && lineKey(lines[k]) != l.text {
+			if k = -1; l.text != "" {
+				k = nth(lines, l.text, 0)
+			}
 		}
-		set = append(set, bytes.TrimPrefix(one, []byte(OffMark))...)
+		if there[n] = k >= 0; !there[n] {
+			continue
+		}
+		var with []byte
+		for one := range bytes.Lines(lines[k]) { // each, where one goes on in the next
+			if off {
+				with = append(with, OffMark...)
+			}
+			with = append(with, bytes.TrimPrefix(one, []byte(OffMark))...)
+		}
+		set[k] = with
 	}
-	lines[k] = set
-	return made(bytes.Join(lines, nil), image, base, now), true, nil
+	if len(set) == 0 {
+		return image, there, nil
+	}
+	for k, with := range set {
+		lines[k] = with
+	}
+	return made(bytes.Join(lines, nil), image, base, now), there, nil
 }
 
 // made is the image of a file with other content: none where that is the vendor's, because then no

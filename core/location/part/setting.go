@@ -23,45 +23,73 @@ type Setting struct {
 // In is the file.
 func (t Setting) In() machine.Artifact { return machine.File(t.File) }
 
-// place is where the lines of the section stand: from the first behind its head to the one that ends it. key is
-// the line of the setting, the last one where there are several; -1 where there is none. It fails where
-// the section is not there.
-func (t Setting) place(lines [][]byte) (first, end, key int, ok bool) {
-	braces, nth := !strings.HasPrefix(t.Head, "["), 0
+// section is a part of a file of lines: its head, how many of that head stand before it, and its lines from the first behind
+// the head to the one that ends it.
+type section struct {
+	head            string
+	nth, first, end int
+}
+
+// sections are those of a file, with headings in brackets or with blocks in braces.
+func sections(lines [][]byte, braces bool) []section {
+	var all []section
+	seen := map[string]int{}
 	for k := 0; k < len(lines); k++ {
-		text := string(bytes.TrimSpace(lines[k]))
+		text := strings.TrimSpace(string(lines[k]))
 		head, opens := strings.CutSuffix(text, "{")
-		if strings.Join(strings.Fields(head), " ") != t.Head {
+		head = strings.Join(strings.Fields(head), " ")
+		if braces && !opens && (k+1 >= len(lines) || strings.TrimSpace(string(lines[k+1])) != "{") || !braces && !strings.HasPrefix(text, "[") || head == "" {
 			continue
 		}
-		if nth++; nth <= t.Nth {
-			continue
-		}
-		first = k + 1
+		s := section{head: head, nth: seen[head], first: k + 1}
+		seen[head]++
 		if braces && !opens {
-			for ; first < len(lines) && strings.TrimSpace(string(lines[first])) != "{"; first++ {
-			}
-			first = min(first+1, len(lines))
+			s.first++
 		}
-		key = -1
-		for end = first; end < len(lines); end++ {
-			text := strings.TrimSpace(string(lines[end]))
+		for s.end = s.first; s.end < len(lines); s.end++ {
+			text := strings.TrimSpace(string(lines[s.end]))
 			if braces && text == "}" || !braces && strings.HasPrefix(text, "[") {
 				break
 			}
-			if name, _, is := strings.Cut(text, "="); is && strings.TrimSpace(name) == t.Key {
-				key = end
-			}
 		}
-		return first, end, key, true
+		all = append(all, s)
+		k = s.end
+		if !braces {
+			k-- // the next heading
+		}
 	}
-	return 0, 0, -1, false
+	return all
+}
+
+// braces reports whether the sections of the file are blocks in braces.
+func (t Setting) braces() bool { return !strings.HasPrefix(t.Head, "[") }
+
+// place is where the lines of the section stand, and the line of the setting: the last one where there are several, -1
+// where there is none. It fails where the section is not there.
+func (t Setting) place(lines [][]byte) (first, key int, ok bool) {
+	for _, s := range sections(lines, t.braces()) {
+		if s.head == t.Head && s.nth == t.Nth {
+			return s.first, t.in(lines, s), true
+		}
+	}
+	return 0, -1, false
+}
+
+// in is the line of the setting in a section.
+func (t Setting) in(lines [][]byte, s section) int {
+	key := -1
+	for k := s.first; k < s.end; k++ {
+		if name, _, is := strings.Cut(string(lines[k]), "="); is && strings.TrimSpace(name) == t.Key {
+			key = k
+		}
+	}
+	return key
 }
 
 // Value is what the setting is; ok is false where it is not set.
 func (t Setting) Value(content []byte) (value string, ok bool) {
 	lines := Line{}.split(content)
-	_, _, key, _ := t.place(lines)
+	_, key, _ := t.place(lines)
 	if key < 0 {
 		return "", false
 	}
@@ -69,20 +97,43 @@ func (t Setting) Value(content []byte) (value string, ok bool) {
 	return strings.TrimSpace(value), true
 }
 
-// Set is the image in which the setting has a line, and ok is false where its section is not there. Lines of
-// blocks are indented.
-func (t Setting) Set(image machine.Image, line string, now time.Time) (set machine.Image, ok bool) {
-	lines := Line{}.split(image.Content)
-	first, _, key, ok := t.place(lines)
-	switch {
-	case !ok || image.Kind != machine.Regular:
-		return image, false
-	case key >= 0:
-		lines[key] = []byte(line + "\n")
-	default:
-		lines = append(lines[:first:first], append([][]byte{[]byte(line + "\n")}, lines[first:]...)...)
+// SetAll is the image in which settings of one file have a line, in one pass; there says of each whether its section is in the
+// file.
+func SetAll(image machine.Image, list []Setting, line string, now time.Time) (set machine.Image, there []bool) {
+	there = make([]bool, len(list))
+	if image.Kind != machine.Regular {
+		return image, there
 	}
-	return image.WithContent(bytes.Join(lines, nil), now), true
+	type name struct {
+		head string
+		nth  int
+	}
+	lines, places := Line{}.split(image.Content), map[name]section{}
+	for _, s := range sections(lines, list[0].braces()) {
+		places[name{s.head, s.nth}] = s
+	}
+	before := map[int]bool{} // lines that get one before them
+	for n, t := range list {
+		s, ok := places[name{t.Head, t.Nth}]
+		if there[n] = ok; !ok {
+			continue
+		}
+		if key := t.in(lines, s); key >= 0 {
+			lines[key] = []byte(line + "\n")
+		} else {
+			before[s.first] = true
+		}
+	}
+	var content []byte
+	for k := 0; k <= len(lines); k++ {
+		if before[k] {
+			content = append(append(content, line...), '\n')
+		}
+		if k < len(lines) {
+			content = append(content, lines[k]...)
+		}
+	}
+	return image.WithContent(content, now), there
 }
 
 // Carry brings the line of the setting over, or that there is none.
@@ -91,8 +142,8 @@ func (t Setting) Carry(_ Images, into, from machine.Image, now time.Time) (machi
 		return into, fmt.Errorf("%s is not a file in both states", t.File)
 	}
 	source, target := Line{}.split(from.Content), Line{}.split(into.Content)
-	_, _, key, in := t.place(source)
-	first, _, own, there := t.place(target)
+	_, key, in := t.place(source)
+	first, own, there := t.place(target)
 	switch {
 	case !there && !in:
 		return into, nil
@@ -151,7 +202,7 @@ func keepSections(images Images, earlier, now machine.Image, settings []Setting,
 // Without takes the line out.
 func (t Setting) Without(image machine.Image, now time.Time) (machine.Image, bool, error) {
 	lines := Line{}.split(image.Content)
-	_, _, key, _ := t.place(lines)
+	_, key, _ := t.place(lines)
 	if image.Kind != machine.Regular || key < 0 {
 		return image, false, nil
 	}

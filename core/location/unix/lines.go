@@ -258,22 +258,48 @@ func (l TextLine) Part() part.Part { return l.Line }
 // Plan marks the line, or takes the mark away; a copy that has become like the vendor's file
 // goes.
 func (l TextLine) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
+	edits, errs := l.PlanGroup(images, want, []location.Switcher{l})
+	return edits, errs[0]
+}
+
+// Group is the file that the line stands in.
+func (l TextLine) Group() machine.Artifact { return l.In() }
+
+// PlanGroup switches several lines of the file.
+func (l TextLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
+	errs := make([]error, len(group))
+	fail := func(err error) ([]location.Edit, []error) {
+		for k := range errs {
+			errs[k] = err
+		}
+		return nil, errs
+	}
 	if want.User != nil {
-		return nil, location.ErrNotPerUser
+		return fail(location.ErrNotPerUser)
 	}
 	image, err := images.Image(l.In())
 	if err != nil {
-		return nil, err
+		return fail(err)
 	}
 	if image.Kind == machine.Symlink {
-		return nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, l.File, path.Join(path.Dir(l.File), image.Target))
+		return fail(fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, l.File, path.Join(path.Dir(l.File), image.Target)))
 	}
-	marked, ok, err := l.Marked(images, image, want.State == autostart.Disabled, want.Now)
-	switch {
-	case err != nil:
-		return nil, err
-	case !ok:
-		return nil, fmt.Errorf("the line is no longer in %s; list again", l.File)
+	lines := make([]part.Line, len(group))
+	for k, other := range group {
+		lines[k] = other.(TextLine).Line
 	}
-	return []location.Edit{{Artifact: l.In(), Image: marked}}, nil
+	marked, there, err := part.Mark(images, image, lines, want.State == autostart.Disabled, want.Now)
+	if err != nil {
+		return fail(err)
+	}
+	set := false
+	for k := range group {
+		if set = set || there[k]; !there[k] {
+			errs[k] = fmt.Errorf("the line is no longer in %s; list again", l.File)
+		}
+	}
+	if !set {
+		return nil, errs
+	}
+	return []location.Edit{{Artifact: l.In(), Image: marked}}, errs
 }
