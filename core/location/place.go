@@ -101,6 +101,9 @@ type Found struct {
 	Own, Vendor string
 	// Masked is what masks the file; empty where nothing does.
 	Masked string
+	// Foreign says that a user's own file has this one read, which is not the user's: what is in it is
+	// listed, and not changed because of that.
+	Foreign bool
 	// Section is that of the file which a line stands in, in brackets as it is written there;
 	// empty before the first.
 	Section string
@@ -136,6 +139,9 @@ func (s *Survey) Each(places []Place, visit func(Found)) {
 		default:
 			for k := range s.Machine.Users {
 				u := &s.Machine.Users[k]
+				if !s.mayHave(u, home) {
+					continue
+				}
 				for _, file := range s.Expand(u.Home, home, p.Folder) {
 					s.eachIn(p, Found{Path: path.Join(u.Home, file), Key: path.Join("~", file), User: u}, once)
 				}
@@ -189,6 +195,30 @@ func (s *Survey) isFolder(file string, e fs.DirEntry) bool {
 	}
 	info, err := s.Stat(file)
 	return err == nil && info.IsDir()
+}
+
+// mayHave reports whether something can be at a place of a user's home: it is not where the home has nothing of the
+// name that the place begins with. Of each home that is read once, for all places in it.
+func (s *Survey) mayHave(u *machine.User, place string) bool {
+	if s.Machine.OS != "linux" { // elsewhere names differ in their letters
+		return true
+	}
+	first, _, _ := strings.Cut(strings.TrimPrefix(place, "/"), "/")
+	if strings.Contains(first, "*") {
+		return true
+	}
+	names := s.Shared("names in "+u.Home, func() any {
+		entries, err := s.ReadDir(u.Home)
+		if err != nil && !machine.IsMissing(err) {
+			return map[string]bool(nil) // whoever asks for more is told why
+		}
+		names := make(map[string]bool, len(entries))
+		for _, e := range entries {
+			names[e.Name()] = true
+		}
+		return names
+	}).(map[string]bool)
+	return names == nil || names[first]
 }
 
 // eachIn visits a file, or those of a folder.

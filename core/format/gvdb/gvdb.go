@@ -22,8 +22,9 @@ const (
 	headerSize = 24 // signature, version, options, and where the root lies
 	itemSize   = 24
 	noParent   = 0xffffffff
-	maxKeys    = 1 << 20
-	maxDepth   = 64 // of a key in others
+	maxKeys    = 20_000 // a desktop has some hundreds
+	maxName    = 512    // bytes of a whole key
+	maxDepth   = 64     // of a key in others
 )
 
 // Table is the values of a database by their paths.
@@ -81,7 +82,7 @@ func key(content, items []byte, k uint32, depth int) (string, bool) {
 	item := items[int(k)*itemSize:][:itemSize]
 	parent := binary.LittleEndian.Uint32(item[4:])
 	start, size := uint64(binary.LittleEndian.Uint32(item[8:])), uint64(binary.LittleEndian.Uint16(item[12:]))
-	if start+size > uint64(len(content)) {
+	if start+size > uint64(len(content)) || size > maxName {
 		return "", false
 	}
 	own := string(content[start : start+size])
@@ -89,7 +90,7 @@ func key(content, items []byte, k uint32, depth int) (string, bool) {
 		return own, true
 	}
 	above, ok := key(content, items, parent, depth+1)
-	return above + own, ok
+	return above + own, ok && len(above)+len(own) <= maxName
 }
 
 // value is what stands at a path where it has a type: a variant is its bytes, a zero, and the type.

@@ -72,7 +72,16 @@ func readBrowsers(s *location.Survey, _ []location.Place) {
 var vendorsHosts = []string{"/usr/lib/mozilla/native-messaging-hosts", "/usr/lib64/mozilla/native-messaging-hosts", "/usr/share/mozilla/native-messaging-hosts"}
 
 var hostFolders = []string{"/etc/chromium/native-messaging-hosts", "/etc/opt/chrome/native-messaging-hosts", "/etc/opt/edge/native-messaging-hosts",
-	"~/.mozilla/native-messaging-hosts", "~/.config/*/NativeMessagingHosts", "~/.config/*/*/NativeMessagingHosts", "~/.var/app/*/config/*/NativeMessagingHosts", "~/snap/*/common/*/NativeMessagingHosts"}
+	"~/.mozilla/native-messaging-hosts", "~/.var/app/*/config/*/NativeMessagingHosts", "~/snap/*/common/*/NativeMessagingHosts"}
+
+// ownHosts are the folders of the browsers of Chromium's family below a home.
+func ownHosts() []string {
+	var folders []string
+	for _, b := range chromium {
+		folders = append(folders, "~/.config/"+b.folder+"/NativeMessagingHosts")
+	}
+	return folders
+}
 
 // describeHost says which program a description names.
 func describeHost(s *location.Survey, f location.Found, item *location.Item) {

@@ -78,10 +78,8 @@ func included(s *location.Survey, f location.Found, pattern string) []location.F
 	}
 	var found []location.Found
 	for _, file := range files {
-		more := location.Found{Path: file, Key: file, User: f.User}
-		if !inHome {
-			more.User = nil
-		} else {
+		more := location.Found{Path: file, Key: file, User: f.User, Foreign: f.User != nil && !inHome}
+		if inHome {
 			more.Key = "~" + strings.TrimPrefix(file, f.User.Home)
 		}
 		if info, err := s.Stat(file); err == nil && info.Mode().IsRegular() {

@@ -19,7 +19,7 @@ const runningKernel = "/proc/cmdline"
 // starting are the arguments that have something started, kernel-command-line(7), systemd(1), modules-load.d(5),
 // dracut.cmdline(7); one that ends in a dot stands for all that begin so.
 var starting = []string{"init", "rdinit", "systemd.run", "systemd.run_success_action", "systemd.run_failure_action", "systemd.wants", "systemd.unit", "systemd.debug_shell", "systemd.debug-shell", "modules_load", "modules-load", "rd.modules_load", "rd.modules-load",
-	"rd.systemd.unit", "rd.systemd.wants", "rd.systemd.run", "rd.driver.pre", "rd.driver.post", "rd.break", "single", "emergency", "rescue"}
+	"rd.systemd.unit", "rd.systemd.wants", "rd.systemd.run", "rd.driver.pre", "rd.driver.post", "rd.break"}
 
 // readKernelArgs reports the arguments that have something started. What the running kernel was given counts
 // only where no file has it: somebody typed it in.

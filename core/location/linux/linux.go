@@ -336,7 +336,7 @@ func rows() []location.Location {
 			Places: location.In("~/.config", "~/.mozilla", "~/.var/app", "~/snap"),
 			Form:   location.Code{Shows: autostart.Report, Others: []autostart.Switch{autostart.Park}, Reader: readBrowsers},
 			Also: []location.Reading{
-				{Places: withSuffix(".json", hostFolders...), Form: unix.WholeFiles{Adjust: describeHost}},
+				{Places: withSuffix(".json", slices.Concat(hostFolders, ownHosts())...), Form: unix.WholeFiles{Adjust: describeHost}},
 				{Places: withSuffix(".json", vendorsHosts...), Form: location.Reporting{Form: unix.WholeFiles{Adjust: describeHost}, Why: packagesFile}},
 				{Places: policyFiles, Form: location.Code{Shows: autostart.Report, Reader: readPolicies}},
 			},

@@ -101,8 +101,8 @@ var rowCases = []rowCase{
 		"kiosk": "disabled comment ignored: another display manager starts: lightdm", "agreety": "disabled report ignored: another display manager starts: lightdm", "Default": "disabled unexec ignored: another display manager starts: lightdm",
 	}},
 	{"linux.compositor", merged(programs("i3", "sway", "Hyprland", "niri", "wayfire", "openbox", "lxsession", "xfce4-session"), map[string]string{
-		"etc/i3/config":                  "exec /opt/everyone\n",
-		"home/ines/.config/i3/config":    "set $t /opt/term\nbindsym $mod+x exec /opt/no\nfor_window [class=\"x\"] exec /opt/no\nexec --no-startup-id /opt/one\nexec_always \\\n  /opt/two --x\nmode \"m\" {\n  bindsym x exec /opt/no\n  exec /opt/no\n}\nexec $t\ninclude more.conf\ninclude /root/secret\n",
+		"etc/i3/config":               "exec /opt/everyone\n",
+		"home/ines/.config/i3/config": "set $t /opt/term\nbindsym $mod+x exec /opt/no\nfor_window [class=\"x\"] exec /opt/no\nexec --no-startup-id /opt/one\nexec_always \\\n  /opt/two --x\nmode \"m\" {\n  bindsym x exec /opt/no\n  exec /opt/no\n}\nexec $t\ninclude more.conf\ninclude /root/secret\ninclude /etc/others\n", "etc/others": "exec /opt/foreign\n",
 		"home/ines/.config/i3/more.conf": "exec /opt/three\ninclude config\n", "root/secret": "exec /opt/no\n",
 		"home/bram/.config/sway/config":                                        "exec {\n  /opt/four\n  /opt/five --y\n}\nexec swaybg\n",
 		"home/bram/.config/hypr/hyprland.conf":                                 "exec-once = [workspace 2 silent] /opt/six\nexec = /opt/seven\nbind = SUPER, x, exec, /opt/no\nplugin {\n  exec-once = /opt/no\n}\nsource = ~/.config/hypr/more.conf\n",
@@ -115,7 +115,7 @@ var rowCases = []rowCase{
 		"home/ines/.config/xfce4/xfconf/xfce-perchannel-xml/xfce4-session.xml": "<broken",
 		"home/ines/.fluxbox/startup":                                           "/opt/no-fluxbox\nexec fluxbox\n",
 	}), map[string]string{
-		"everyone": "enabled comment not for ines", "one/ines": "enabled comment", "two/ines": "enabled comment at sign-in, and when the window manager reads its settings again", "$t/ines": "enabled comment", "three/ines": "enabled comment",
+		"everyone": "enabled comment not for ines", "one/ines": "enabled comment", "two/ines": "enabled comment at sign-in, and when the window manager reads its settings again", "$t/ines": "enabled comment", "three/ines": "enabled comment", "foreign/ines": "enabled report",
 		"four/bram": "enabled comment", "five/bram": "enabled comment", "swaybg/bram": "enabled comment", "six/bram": "enabled comment", "seven/bram": "enabled comment at sign-in, and when the compositor reads its settings again", "eight/bram": "enabled comment at sign-out",
 		"nine/bram": "enabled report", "ten/bram": "enabled comment", "eleven/bram": "enabled comment", "twelve": "enabled comment", "thirteen": "enabled comment", "xfwm4": "enabled report",
 		"no-fluxbox/ines": "disabled comment ignored: fluxbox is not installed", "fluxbox/ines": "disabled report ignored: fluxbox is not installed",

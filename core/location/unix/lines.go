@@ -180,6 +180,11 @@ func (l *linesReader) file(f location.Found, depth int) {
 			item.Switcher = none
 		}
 		switch {
+		case f.Foreign:
+			item.Switcher = location.NoSwitch{Why: "a user's own configuration has it read, and it is not that user's file; change it there, or the configuration", Of: own}
+			if isOff {
+				item.State = autostart.Disabled
+			}
 		case f.Masked != "":
 			item.State, item.Mode = autostart.Disabled, "masked by "+f.Masked
 			item.Switcher = location.NoSwitch{Why: f.Masked + " masks the whole file; take that away", Of: own}
