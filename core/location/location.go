@@ -373,6 +373,8 @@ const (
 	WithinMinute = "within a minute"
 	AtNextRun    = "at the next run"
 	Immediately  = "at the next use"
+	// AfterNewAliases is when mail servers see a change that keep aliases in a database, newaliases(1).
+	AfterNewAliases = "after newaliases has run"
 )
 
 // Status says what came of reading a location.

@@ -137,6 +137,7 @@ func describeAlias(_ *location.Survey, _ location.Found, line string) *location.
 		return nil
 	}
 	item := shellItem(command, onMail+" for "+strings.TrimSpace(name))
+	item.Effect = location.AfterNewAliases
 	return item
 }
 
@@ -467,13 +468,14 @@ const hookWhy = "software may be left half installed without it; change the file
 // kernel packages, alpm-hooks(5), dnf.conf(5).
 func packageHooks() []location.Reading {
 	report := func(form location.Form) location.Form { return location.Reporting{Form: form, Why: hookWhy} }
-	kernel := []string{"/etc/kernel/postinst.d", "/etc/kernel/postrm.d", "/etc/kernel/preinst.d", "/etc/kernel/prerm.d", "/etc/kernel/install.d"}
+	kernel := []string{"/etc/kernel/postinst.d", "/etc/kernel/postrm.d", "/etc/kernel/preinst.d", "/etc/kernel/prerm.d"}
 	pacman, dnf := program{title: "pacman", files: []string{"pacman"}}, program{title: "dnf", files: []string{"dnf", "dnf-3", "dnf5", "yum"}}
 	alpm := []string{"/etc/pacman.d/hooks", "/usr/share/libalpm/hooks"}
 	dnfFolders := []string{"/etc/dnf/plugins", "/etc/yum/pluginconf.d"}
 	return []location.Reading{
 		{Places: location.Packaged(slices.Concat(location.At("/etc/dpkg/dpkg.cfg"), location.In("/etc/dpkg/dpkg.cfg.d")), "/etc/dpkg/dpkg.cfg.d"), Form: report(unix.Lines{Comments: "#", Accepts: runPartsAccepts, Describe: describeDpkgHook})},
 		{Places: location.Packaged(location.In(kernel...), kernel...), Form: report(unix.Executables{Accepts: anyMachine(runPartsAccepts), When: func(string) string { return "when a kernel is installed or removed" }})},
+		{Places: withSuffix(".install", "/etc/kernel/install.d"), Form: report(unix.Executables{When: func(string) string { return "when a kernel is installed or removed" }})},
 		{Places: location.Packaged(withSuffix(".hook", alpm...), alpm...), Form: report(unix.Lines{Comments: "#", Section: unix.Brackets, Describe: describeAlpmHook}), Runner: location.Runner{Off: pacman.off}},
 		{Places: location.Packaged(withSuffix(".conf", dnfFolders...), dnfFolders...), Form: report(unix.Lines{Comments: "#", Section: unix.Brackets, Describe: describeDNFPlugin}), Runner: location.Runner{Off: dnf.off}},
 	}

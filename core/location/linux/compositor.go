@@ -32,7 +32,7 @@ func compositors() []location.Reading {
 		}, Runner: on("niri", "niri")},
 		{Places: location.At("~/.config/wayfire.ini"), Form: unix.Lines{Comments: "#", Section: unix.Brackets, Describe: describeWayfire}, Runner: on("wayfire", "wayfire")},
 		{Places: location.At("/etc/xdg/openbox/autostart", "~/.config/openbox/autostart"), Form: script, Runner: on("openbox", "openbox")},
-		{Places: location.At("/etc/xdg/labwc/autostart", "~/.config/labwc/autostart"), Form: script, Runner: on("labwc", "labwc")},
+		{Places: location.At("/etc/xdg/labwc/autostart", "~/.config/labwc/autostart"), Form: unix.Lines{Comments: "#", Shell: true, Describe: describeLabwc}, Runner: on("labwc", "labwc")},
 		{Places: location.At("~/.config/bspwm/bspwmrc"), Form: script, Runner: on("bspwm", "bspwm")},
 		{Places: location.At("~/.config/river/init"), Form: script, Runner: on("river", "river")},
 		{Places: location.At("~/.fluxbox/startup"), Form: script, Runner: on("fluxbox", "fluxbox")},
@@ -93,7 +93,7 @@ func insteadOf(s *location.Survey, f location.Found, item *location.Item) {
 	if f.User != nil || !strings.HasPrefix(f.Path, "/etc/") {
 		return
 	}
-	own := strings.TrimPrefix(f.Path, "/etc/")
+	own := strings.TrimPrefix(strings.TrimPrefix(f.Path, "/etc/"), "xdg/")
 	whose := ownersOf(s, path.Join(".config", own), "."+own)
 	if len(whose.names) > 0 && whose.all {
 		item.State, item.Mode = autostart.Disabled, "ignored: everyone has a configuration of their own"
@@ -207,11 +207,20 @@ func describeScriptLine(_ *location.Survey, f location.Found, line string) *loca
 	return item
 }
 
+// describeLabwc is describeScriptLine for labwc, which reads a user's own file in place of the system's.
+func describeLabwc(s *location.Survey, f location.Found, line string) *location.Item {
+	item := describeScriptLine(s, f, line)
+	if item != nil {
+		insteadOf(s, f, item)
+	}
+	return item
+}
+
 // describeLXSession makes the item of a line of LXDE's list; with @ before it the program is started again when
 // it ends.
 func describeLXSession(s *location.Survey, f location.Found, line string) *location.Item {
 	item := sessionItem(strings.TrimPrefix(line, "@"))
-	insteadOf(s, location.Found{Path: strings.Replace(f.Path, "/etc/xdg/", "/etc/", 1), User: f.User}, item)
+	insteadOf(s, f, item)
 	return item
 }
 

@@ -43,9 +43,9 @@ const dockerContainers = "/var/lib/docker/containers"
 // errOtherStores says that others keep their containers in databases of their own.
 var errOtherStores = errors.New("which of these containers start is not looked at")
 
-// readDocker reports the containers that docker starts with itself, by their restart policy: always and
-// unless-stopped are started again, on-failure where the last run failed ("Start containers automatically" of
-// docker's documents).
+// readDocker reports the containers that docker starts by itself, by their restart policy: always and unless-stopped
+// with itself, on-failure again where a run failed, and not with itself ("Start containers automatically" of docker's
+// documents).
 func readDocker(s *location.Survey, _ []location.Place) {
 	for _, e := range s.Dir(dockerContainers) {
 		dir := path.Join(dockerContainers, e.Name())
@@ -84,7 +84,7 @@ func readDocker(s *location.Survey, _ []location.Place) {
 		case policy == "unless-stopped" && about.HasBeenManuallyStopped:
 			item.State, item.Mode = autostart.Disabled, "stopped by hand, restart policy "+policy
 		case policy == "on-failure":
-			item.When = "when it has failed"
+			item.When = "again, when it has failed"
 		}
 		s.Add(file, item)
 	}

@@ -69,7 +69,7 @@ func settings(keys map[string]string, sections ...string) unix.Lines {
 var (
 	lightDMSettings = settings(map[string]string{"display-setup-script": "before the sign-in screen", "display-stopped-script": "when the screen is closed", "greeter-setup-script": "before the sign-in screen",
 		"session-setup-script": "before a session begins", "session-cleanup-script": "after a session ended"}, "Seat", "SeatDefaults")
-	sddmSettings = settings(map[string]string{"DisplayCommand": "before the sign-in screen", "DisplayStopCommand": "when the screen is closed"}, "X11")
+	sddmSettings = settings(map[string]string{"DisplayCommand": "before the sign-in screen", "DisplayStopCommand": "when the screen is closed"}, "X11", "XDisplay")
 )
 
 // describeGreetd makes the item of the line of greetd(5) that starts a session by itself. The other one starts

@@ -253,7 +253,7 @@ func rows() []location.Location {
 			},
 		},
 		{
-			ID: "linux.power-hooks", Title: "Power hooks", Stage: autostart.Event, Effect: location.AtNextRun,
+			ID: "linux.power-hooks", Title: "Power hooks", Stage: autostart.Event, Effect: location.AtNextStart,
 			Places: location.Packaged(location.In("/etc/acpi/events"), "/etc/acpi/events"),
 			Form:   unix.Lines{Comments: "#", Describe: describeACPI}, Runner: location.Runner{Off: acpiDaemon.off},
 			Also: []location.Reading{{Places: location.In("/etc/pm/sleep.d", "/etc/pm/power.d"), Form: unix.Executables{When: powerTime}, Runner: location.Runner{Off: pmUtils.off}}},
@@ -265,13 +265,13 @@ func rows() []location.Location {
 			Runner: location.Runner{Off: incronDaemon.off},
 		},
 		{
-			ID: "linux.inetd", Title: "inetd services", Stage: autostart.Event, Effect: location.AtNextRun,
+			ID: "linux.inetd", Title: "inetd services", Stage: autostart.Event, Effect: location.AtNextStart,
 			Places: location.Packaged(location.At("/etc/inetd.conf"), "/etc/inetd.conf"),
 			Form:   unix.Lines{Comments: "#", Describe: describeInetd, OffMark: "#<off># ", OffBy: "update-inetd"},
 			Runner: location.Runner{Off: inetdDaemon.off},
 		},
 		{
-			ID: "linux.xinetd", Title: "xinetd services", Stage: autostart.Event, Effect: location.AtNextRun,
+			ID: "linux.xinetd", Title: "xinetd services", Stage: autostart.Event, Effect: location.AtNextStart,
 			Places: location.Packaged(slices.Concat(location.At("/etc/xinetd.conf"), location.In("/etc/xinetd.d")), "/etc/xinetd.conf", "/etc/xinetd.d"),
 			Form:   location.Code{Shows: autostart.StateValue, Reader: readXinetd}, Runner: location.Runner{Off: xinetdDaemon.off},
 		},

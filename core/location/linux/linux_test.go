@@ -660,3 +660,19 @@ func TestFacts(t *testing.T) {
 	require.Empty(t, items["masked.sh"].Mode)
 	require.Contains(t, items["lightdm.service"].Facts(), location.Fact{Name: "signs in by itself", Value: "ines", Basis: "/etc/lightdm/lightdm.conf"})
 }
+
+// What a generator made of something that has an entry of its own is not listed once more.
+func TestGeneratedOnce(t *testing.T) {
+	generated := func(source string) string {
+		return "[Unit]\nSourcePath=" + source + "\n[Service]\nExecStart=/opt/x\n"
+	}
+	files := map[string]string{}
+	for name, source := range map[string]string{"script": "/etc/init.d/script", "quadlet": "/etc/containers/systemd/quadlet.container", "other": "/etc/fstab"} {
+		files["run/systemd/generator/"+name+".service"] = generated(source)
+		files["run/systemd/generator/multi-user.target.wants/"+name+".service"] = "-> ../" + name + ".service"
+	}
+	_, items, _ := disk(t, files)
+	require.Contains(t, items, "other.service")
+	require.NotContains(t, items, "script.service")
+	require.NotContains(t, items, "quadlet.service")
+}

@@ -100,15 +100,15 @@ var rowCases = []rowCase{
 		"screen": "enabled comment before the sign-in screen", "vendor": "enabled report before the sign-in screen", "other": "disabled comment ignored: another display manager starts: lightdm",
 		"kiosk": "disabled comment ignored: another display manager starts: lightdm", "agreety": "disabled report ignored: another display manager starts: lightdm", "Default": "disabled unexec ignored: another display manager starts: lightdm",
 	}},
-	{"linux.compositor", merged(programs("i3", "sway", "Hyprland", "niri", "wayfire", "openbox", "lxsession", "xfce4-session"), map[string]string{
+	{"linux.compositor", merged(programs("labwc", "i3", "sway", "Hyprland", "niri", "wayfire", "openbox", "lxsession", "xfce4-session"), map[string]string{
 		"etc/i3/config":               "exec /opt/everyone\n",
 		"home/ines/.config/i3/config": "set $t /opt/term\nbindsym $mod+x exec /opt/no\nfor_window [class=\"x\"] exec /opt/no\nexec --no-startup-id /opt/one\nexec_always \\\n  /opt/two --x\nmode \"m\" {\n  bindsym x exec /opt/no\n  exec /opt/no\n}\nexec $t\ninclude more.conf\ninclude /root/secret\ninclude /etc/others\n", "etc/others": "exec /opt/foreign\n",
 		"home/ines/.config/i3/more.conf": "exec /opt/three\ninclude config\n", "root/secret": "exec /opt/no\n",
-		"home/bram/.config/sway/config":                                        "exec {\n  /opt/four\n  /opt/five --y\n}\nexec swaybg\n",
-		"home/bram/.config/hypr/hyprland.conf":                                 "exec-once = [workspace 2 silent] /opt/six\nexec = /opt/seven\nbind = SUPER, x, exec, /opt/no\nplugin {\n  exec-once = /opt/no\n}\nsource = ~/.config/hypr/more.conf\n",
-		"home/bram/.config/hypr/more.conf":                                     "exec-shutdown = /opt/eight\n",
-		"home/bram/.config/niri/config.kdl":                                    "spawn-at-startup \"/opt/nine\" \"--a b\"\n/-spawn-at-startup \"/opt/no\"\n// spawn-at-startup \"/opt/no\"\nbinds {\n  Mod+T { spawn \"/opt/no\"; }\n}\n",
-		"home/bram/.config/wayfire.ini":                                        "[core]\nx = /opt/no\n[autostart]\nten = /opt/ten\nautostart_wf_shell = false\n",
+		"home/bram/.config/sway/config":        "exec {\n  /opt/four\n  /opt/five --y\n}\nexec swaybg\n",
+		"home/bram/.config/hypr/hyprland.conf": "exec-once = [workspace 2 silent] /opt/six\nexec = /opt/seven\nbind = SUPER, x, exec, /opt/no\nplugin {\n  exec-once = /opt/no\n}\nsource = ~/.config/hypr/more.conf\n",
+		"home/bram/.config/hypr/more.conf":     "exec-shutdown = /opt/eight\n",
+		"home/bram/.config/niri/config.kdl":    "spawn-at-startup \"/opt/nine\" \"--a b\"\n/-spawn-at-startup \"/opt/no\"\n// spawn-at-startup \"/opt/no\"\nbinds {\n  Mod+T { spawn \"/opt/no\"; }\n}\n",
+		"etc/xdg/labwc/autostart":              "/opt/l1 &\n", "home/bram/.config/labwc/autostart": "/opt/l2 &\n", "home/bram/.config/wayfire.ini": "[core]\nx = /opt/no\n[autostart]\nten = /opt/ten\nautostart_wf_shell = false\n",
 		"home/bram/.config/openbox/autostart":                                  "if true; then\n  /opt/no\nfi\n/opt/eleven &\nexport X=1\n(/opt/no; /opt/no)\n/opt/a; /opt/b\ncat <<EOF\n/opt/no\nEOF\n",
 		"etc/xdg/lxsession/LXDE/autostart":                                     "@/opt/twelve --a\n# @/opt/no\n/opt/thirteen\n",
 		"etc/xdg/xfce4/xfconf/xfce-perchannel-xml/xfce4-session.xml":           "<channel><property name=\"Failsafe\"><property name=\"Count\" value=\"2\"/><property name=\"Client0_Command\" type=\"array\"><value type=\"string\" value=\"xfwm4\"/></property><property name=\"Client1_Command\"/></property></channel>",
@@ -117,7 +117,7 @@ var rowCases = []rowCase{
 	}), map[string]string{
 		"everyone": "enabled comment not for ines", "one/ines": "enabled comment", "two/ines": "enabled comment at sign-in, and when the window manager reads its settings again", "$t/ines": "enabled comment", "three/ines": "enabled comment", "foreign/ines": "enabled report",
 		"four/bram": "enabled comment", "five/bram": "enabled comment", "swaybg/bram": "enabled comment", "six/bram": "enabled comment", "seven/bram": "enabled comment at sign-in, and when the compositor reads its settings again", "eight/bram": "enabled comment at sign-out",
-		"nine/bram": "enabled report", "ten/bram": "enabled comment", "eleven/bram": "enabled comment", "twelve": "enabled comment", "thirteen": "enabled comment", "xfwm4": "enabled report",
+		"nine/bram": "enabled report", "l1": "enabled comment not for bram", "l2/bram": "enabled comment", "ten/bram": "enabled comment", "eleven/bram": "enabled comment", "twelve": "enabled comment", "thirteen": "enabled comment", "xfwm4": "enabled report",
 		"no-fluxbox/ines": "disabled comment ignored: fluxbox is not installed", "fluxbox/ines": "disabled report ignored: fluxbox is not installed",
 	}},
 	{"linux.sessions", map[string]string{

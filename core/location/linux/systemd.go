@@ -151,11 +151,12 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	return item
 }
 
-// ofScript reports whether a generator made the unit of a script of runlevels, or has rc.local started.
+// ofScript reports whether a generator made the unit of what has an entry of its own: a script of runlevels, a quadlet, a
+// sign-in entry, rc.local.
 func (set *unitSet) ofScript(name string) bool {
 	f, _ := set.file(name)
-	runs := f.Last("Service", "ExecStart")
-	return strings.HasPrefix(f.Last("Unit", "SourcePath"), "/etc/init.d/") || strings.HasPrefix(runs, "/etc/rc.local ") || strings.HasPrefix(runs, "/etc/rc.d/rc.local ")
+	runs, source := f.Last("Service", "ExecStart"), f.Last("Unit", "SourcePath")
+	return strings.HasPrefix(source, "/etc/init.d/") || strings.Contains(source, "/containers/systemd/") || strings.HasSuffix(source, ".desktop") || strings.HasPrefix(runs, "/etc/rc.local ") || strings.HasPrefix(runs, "/etc/rc.d/rc.local ")
 }
 
 // eventTargets are the targets that something else than the start of the machine or of a session

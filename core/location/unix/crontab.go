@@ -140,6 +140,9 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 func cronName(l crontab.Line) string {
 	commands, _ := shellcommand.Parse(l.Command)
 	for _, c := range commands {
+		if c[0].Text == "test" || c[0].Text == "[" {
+			continue // it only asks whether something is there
+		}
 		for _, word := range c {
 			if name := path.Base(word.Text); path.IsAbs(word.Text) && name != "/" && !onlyStarts[name] {
 				return name

@@ -77,7 +77,7 @@ func TestCronLine(t *testing.T) {
 func TestNamesOfLines(t *testing.T) {
 	for command, want := range map[string]string{
 		"/opt/tide --quiet": "tide", "test -x /usr/sbin/tide && /usr/sbin/tide": "tide", "\"/Library/My Tide/up dater\" -q": "up dater", "'/opt/a b/c'": "c",
-		"cd / && run-parts --report /etc/cron.hourly": "cron.hourly", "echo hello > /dev/null": "echo", "/bin/sh -c '/opt/x'": "x", "(/opt/y)": "y", "tide": "tide", "\"unclosed /opt/z": "\"unclosed",
+		"cd / && run-parts --report /etc/cron.hourly": "cron.hourly", "echo hello > /dev/null": "echo", "/bin/sh -c '/opt/x'": "x", "(/opt/y)": "y", "test -x /usr/sbin/anacron || { cd / && run-parts --report /etc/cron.daily; }": "cron.daily", "test -e /run/systemd/system || MODE=1 /opt/scrub -A": "scrub", "test -e /a": "test", "tide": "tide", "\"unclosed /opt/z": "\"unclosed",
 	} {
 		l := crontab.Parse([]byte("@daily "+command+"\n"), false).Jobs()
 		require.Len(t, l, 1, command)
