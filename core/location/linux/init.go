@@ -80,9 +80,30 @@ func has(s *location.Survey, file string) bool {
 
 // noRunlevels says where nothing follows the links of runlevels: under systemd its generator does.
 func noRunlevels(s *location.Survey) string {
-	switch name := initOf(s); name {
-	case "runit", "busybox", "OpenRC":
+	switch name := initOf(s); {
+	case name == "runit", name == "busybox", name == "OpenRC":
 		return "this machine starts with " + name + ", which has no such runlevels"
+	case name == "sysvinit" && hasOpenRC(s):
+		return "OpenRC starts the services of this machine, and has no such runlevels"
 	}
 	return ""
+}
+
+// hasOpenRC reports whether OpenRC is installed. Where sysvinit or busybox is the first process, it is what they start
+// the services with.
+func hasOpenRC(s *location.Survey) bool {
+	_, _, err := location.FindProgram(s, "openrc")
+	return err == nil
+}
+
+// noOpenRC says where OpenRC does not start the services.
+func noOpenRC(s *location.Survey) string {
+	switch name := initOf(s); {
+	case name == "OpenRC", (name == "sysvinit" || name == "busybox") && hasOpenRC(s):
+		return ""
+	case name == "" || !hasOpenRC(s):
+		return "no OpenRC is installed"
+	default:
+		return "this machine starts with " + name + ", not with OpenRC"
+	}
 }

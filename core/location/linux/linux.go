@@ -88,7 +88,7 @@ func rows() []location.Location {
 		{
 			ID: "linux.openrc", Title: "OpenRC services", Stage: autostart.System, Effect: location.AtNextStart,
 			Places: location.In("/etc/runlevels", "/etc/init.d"),
-			Form:   openRCServices, Runner: location.Runner{Off: onlyUnder("OpenRC"), Fixed: true},
+			Form:   openRCServices, Runner: location.Runner{Off: noOpenRC, Fixed: true},
 			Also: []location.Reading{{Places: withSuffix(".start", "/etc/local.d"), Form: unix.Executables{}}},
 		},
 		{
@@ -208,6 +208,8 @@ func rows() []location.Location {
 			ID: "linux.cron.periodic", Title: "Hourly to monthly cron folders", Stage: autostart.Schedule, Effect: location.AtNextRun,
 			Places: location.Packaged(location.In(periodicFolders...), periodicFolders...),
 			Form:   unix.Executables{Accepts: periodicAccepts, When: period},
+			// Of Alpine, whose crond has busybox run them: names as Debian's run-parts takes them.
+			Also: []location.Reading{{Places: location.Packaged(location.In(busyboxFolders...), busyboxFolders...), Form: unix.Executables{Accepts: anyMachine(runPartsAccepts), When: busyboxPeriod}, Runner: location.Runner{Off: cronDaemon.off}}},
 		},
 		{
 			ID: "linux.logrotate", Title: "Scripts of logrotate", Stage: autostart.Schedule, Effect: location.AtNextRun,

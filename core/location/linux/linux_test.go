@@ -676,3 +676,35 @@ func TestGeneratedOnce(t *testing.T) {
 	require.NotContains(t, items, "script.service")
 	require.NotContains(t, items, "quadlet.service")
 }
+
+// OpenRC starts the services under its own first process, under that of busybox as on Alpine, and under sysvinit.
+func TestWhoStartsOpenRC(t *testing.T) {
+	for _, c := range []struct {
+		init         string
+		more         []string
+		openrc, sysv string
+	}{
+		{"openrc-init", nil, "enabled unlink in runlevel default", "disabled report ignored: this machine starts with OpenRC, which has no such runlevels"},
+		{"busybox", []string{"sbin/openrc"}, "enabled unlink in runlevel default", "disabled report ignored: this machine starts with busybox, which has no such runlevels"},
+		{"busybox", nil, "disabled report ignored: no OpenRC is installed", "disabled report ignored: this machine starts with busybox, which has no such runlevels"},
+		{"init", []string{"etc/inittab", "sbin/openrc"}, "enabled unlink in runlevel default", "disabled report ignored: OpenRC starts the services of this machine, and has no such runlevels"},
+		{"init", []string{"etc/inittab"}, "disabled report ignored: no OpenRC is installed", "enabled rename"},
+		{"systemd", []string{"sbin/openrc"}, "disabled report ignored: this machine starts with systemd, not with OpenRC", "enabled rename"},
+	} {
+		files := map[string]string{"etc/init.d/tide": "#!", "etc/runlevels/default/tide": "-> /etc/init.d/tide", "etc/init.d/bell": "#!", "etc/rc2.d/S01bell": "-> ../init.d/bell", "bin/" + c.init: "#!"}
+		if files["sbin/init"] = "-> /bin/" + c.init; c.init == "init" {
+			files["sbin/init"] = "#!"
+		}
+		for _, name := range c.more {
+			files[name] = "#!"
+		}
+		m, _, _ := disk(t, files)
+		in := func(id, name string) string {
+			items, _, _ := location.Run(m.Reader(nil), table(id))
+			k := slices.IndexFunc(items, func(i *location.Item) bool { return i.Name == name })
+			return states(map[string]*location.Item{name: items[k]})[name]
+		}
+		require.Equal(t, c.openrc, in("linux.openrc", "tide"), "%v", c)
+		require.Equal(t, c.sysv, in("linux.sysv", "bell"), "%v", c)
+	}
+}

@@ -174,6 +174,8 @@ var rowCases = []rowCase{
 	}, map[string]string{
 		"a": "enabled comment at every start of Python", "b": "enabled report at every start of Python", "c/ines": "enabled comment at every start of Python", "sitecustomize.py": "enabled park at every start of Python", "usercustomize.py/bram": "enabled park at every start of Python",
 	}},
+	{"linux.cron.periodic", merged(programs("crond"), map[string]string{"etc/periodic/15min/tide": "#!", "etc/periodic/daily/no.dots": "#!", "etc/periodic/weekly/off": "text", "etc/cron.daily/with.dots": "#!", "etc/cron.daily/left.rpmsave": "#!"}),
+		map[string]string{"tide": "enabled unexec every 15 minutes", "off": "disabled unexec not executable", "with.dots": "enabled unexec every day"}},
 	{"linux.sudo", map[string]string{"etc/sudo.conf": "# Plugin no /opt/no.so\nPlugin tide_audit /opt/audit.so x=1\nDebug sudo /x all\n"}, map[string]string{"tide_audit": "enabled report loaded into sudo"}},
 	{"linux.browser", map[string]string{
 		"home/ines/.config/chromium/Default/Extensions/abcdefghijklmnopabcdefghijklmnop/1.0_0/manifest.json":                       `{"name":"Tide","version":"1.0"}`,

@@ -15,6 +15,11 @@ var periodicFolders = []string{"/etc/cron.hourly", "/etc/cron.daily", "/etc/cron
 // period is how often what is in such a folder runs.
 func period(dir string) string { return unix.Every[strings.TrimPrefix(path.Ext(dir), ".")] }
 
+// busyboxFolders are those of Alpine.
+var busyboxFolders = []string{"/etc/periodic/15min", "/etc/periodic/hourly", "/etc/periodic/daily", "/etc/periodic/weekly", "/etc/periodic/monthly"}
+
+func busyboxPeriod(dir string) string { return unix.Every[path.Base(dir)] }
+
 // runPartsAccepts is the rule of run-parts(8) without options: letters, digits,
 // underscores and hyphens. It leaves out what package managers and editors put
 // beside a script.

@@ -80,7 +80,7 @@ func userOf(f location.Found) string {
 }
 
 // Every words how often what is called hourly, daily, weekly or monthly is run.
-var Every = map[string]string{"hourly": "every hour", "daily": "every day", "weekly": "every week", "monthly": "every month"}
+var Every = map[string]string{"15min": "every 15 minutes", "hourly": "every hour", "daily": "every day", "weekly": "every week", "monthly": "every month"}
 
 // linkMark begins the file that takes the place of a link while it is off.
 const linkMark = "# lockback:off link to "
