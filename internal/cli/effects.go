@@ -10,7 +10,6 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
-	"lockback/internal/view"
 )
 
 // How many steps a plan may have for all that it has stop besides to be looked at, and how many of its entries are
@@ -58,31 +57,59 @@ func (s *session) spare(inv inventory.Inventory, items []*location.Item, want lo
 	return kept, notes
 }
 
-// effectWords says what becomes of an entry by the way.
-func effectWords(f inventory.SideEffect) string {
+// effectWords says what becomes of entries by the way, by their names.
+func effectWords(f inventory.SideEffect, names []string) string {
+	who, stops, starts := strings.Join(names, ", "), "stops", "starts"
+	if len(names) > 1 {
+		stops, starts = "stop", "start"
+	}
 	switch {
 	case f.Becomes == autostart.Enabled:
-		return fmt.Sprintf("%s starts again with this", f.Item.Name)
+		return who + " " + starts + " again with this"
 	case f.Becomes == "" || f.Mode == "":
-		return fmt.Sprintf("%s stops too: nothing else starts it", f.Item.Name)
+		return who + " " + stops + " too: nothing else starts it"
 	}
-	return fmt.Sprintf("%s stops too: %s", f.Item.Name, strings.TrimPrefix(f.Mode, "ignored: "))
+	return who + " " + stops + " too: " + strings.TrimPrefix(f.Mode, "ignored: ")
 }
 
-// maxEffectsNamed is how many are told of one by one.
+// maxEffectsNamed is how many entries of one line are named.
 const maxEffectsNamed = 12
 
-// effectNotes are what is said of side effects before anything is asked or done.
+// effectNotes are what is said of side effects before anything is asked or done: a line for those of which the same is
+// said, and one for each that is protected.
 func effectNotes(effects []inventory.SideEffect) []string {
-	var notes []string
-	for k, f := range effects {
-		if k == maxEffectsNamed {
-			notes = append(notes, fmt.Sprintf("%s more stop or start with this", view.Number(len(effects)-k, "entry", "entries")))
-			break
+	type group struct {
+		first inventory.SideEffect
+		names []string
+		more  int
+	}
+	var groups []*group
+	alike := map[string]*group{}
+	for _, f := range effects {
+		guarded := ""
+		if f.Becomes != autostart.Enabled {
+			guarded = f.Item.Guarded
 		}
-		words := effectWords(f)
-		if f.Item.Guarded != "" && f.Becomes != autostart.Enabled {
-			words += "; it is protected: " + f.Item.Guarded
+		key := effectWords(f, nil) + "\x00" + guarded
+		g := alike[key]
+		if g == nil || guarded != "" {
+			g = &group{first: f}
+			alike[key], groups = g, append(groups, g)
+		}
+		if len(g.names) == maxEffectsNamed {
+			g.more++
+			continue
+		}
+		g.names = append(g.names, f.Item.Name)
+	}
+	var notes []string
+	for _, g := range groups {
+		if g.more > 0 {
+			g.names = append(g.names, fmt.Sprintf("and %d more", g.more))
+		}
+		words := effectWords(g.first, g.names)
+		if g.first.Item.Guarded != "" && g.first.Becomes != autostart.Enabled {
+			words += "; it is protected: " + g.first.Item.Guarded
 		}
 		notes = append(notes, words)
 	}

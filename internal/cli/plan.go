@@ -335,7 +335,10 @@ func (s *session) ask(e errand) error {
 	list := planned(e.plan, e.inv)
 	s.printAbout(p, e)
 	printOutcomes(p, list, "will be")
-	printLines(p, slices.Concat(e.notes, s.stillRunning(e), noted(e.plan.Warnings)))
+	if lines := slices.Concat(e.notes, s.stillRunning(e), noted(e.plan.Warnings)); len(lines) > 0 {
+		p.Line("")
+		printLines(p, lines)
+	}
 	question := fmt.Sprintf("%s %s, in %s, on %s?", e.verb, view.Number(len(list), "entry", "entries"), view.Number(len(e.plan.Steps), "step", "steps"), cmp.Or(describe(s.machine).Name, "this machine"))
 	p.Line("")
 	large := large(e.plan, list, e.inv)
