@@ -142,6 +142,11 @@ func addStranger(t *testing.T, root string, p part.Part) {
 		content, err := os.ReadFile(file)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(file, append([]byte(line), content...), 0o644))
+	case part.Word:
+		file := place(t, root, p.File)
+		content, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(file, append([]byte("/opt/stranger.so "), content...), 0o644))
 	case part.Setting:
 		file := place(t, root, p.File)
 		content, err := os.ReadFile(file)
@@ -192,6 +197,10 @@ func hasStranger(t *testing.T, root string, p part.Part) bool {
 		content, err := os.ReadFile(lineFile(t, root, p))
 		require.NoError(t, err)
 		return bytes.Count(content, []byte(stranger)) == 1 && !bytes.Contains(content, []byte("#lockback:off @daily")) && !bytes.Contains(content, []byte("#lockback:off setenv stranger"))
+	case part.Word:
+		content, err := os.ReadFile(place(t, root, p.File))
+		require.NoError(t, err)
+		return strings.Count(string(content), stranger) == 1 && slices.Contains(part.Words(content), "/opt/stranger.so")
 	case part.Setting:
 		content, err := os.ReadFile(place(t, root, p.File))
 		require.NoError(t, err)
@@ -267,7 +276,7 @@ func TestStrangersStay(t *testing.T) {
 		})
 	}
 	for _, id := range []string{"windows.boot-execute", "windows.load-run", "windows.terminal-server", "windows.winlogon", "windows.lsa", "windows.network-providers",
-		"macos.launch-daemons", "macos.launch-agents", "macos.embedded-jobs", "macos.rc", "macos.login-hooks", "macos.reopen", "macos.cron", "linux.cron.system", "linux.cron.user", "linux.udev", "linux.xinetd"} {
+		"macos.launch-daemons", "macos.launch-agents", "macos.embedded-jobs", "macos.rc", "macos.login-hooks", "macos.reopen", "macos.cron", "linux.cron.system", "linux.cron.user", "linux.udev", "linux.xinetd", "linux.preload"} {
 		require.True(t, locations[id], "no entry of %s shares anything", id)
 	}
 }

@@ -208,15 +208,3 @@ func describePAMVariable(s *location.Survey, f location.Found, line string) *loc
 	}
 	return nil
 }
-
-// describePreload makes the item of a line of ld.so.preload, ld.so(8): libraries that are loaded into
-// every program.
-func describePreload(_ *location.Survey, _ location.Found, line string) *location.Item {
-	first := strings.FieldsFunc(line, func(r rune) bool { return r == ' ' || r == '\t' || r == ':' })
-	if len(first) == 0 {
-		return nil
-	}
-	item := named(path.Base(first[0]), line, []string{first[0]})
-	item.When = "loaded into every program"
-	return item
-}

@@ -27,7 +27,7 @@ func FuzzLines(f *testing.F) {
 		}
 		s := &location.Survey{View: nowhere{}, Machine: &machine.Reader{}}
 		for _, describe := range []func(*location.Survey, location.Found, string) *location.Item{describeModule, describeRule, describeInterface, describeTunnel, describeOpenVPN, describeAlias, describeForward, describeRecipe, describeSudo, describeAptHook,
-			describeDpkgHook, describeAlpmHook, describeDNFPlugin, describePython, describeSession, describeGreetd, describeGreeter, describeTilingExec, describeHyprExec, describeNiriSpawn, describeWayfire, describeScriptLine, describeLXSession, describeLXC, describeDracut, describeMkinitcpio, describeModprobe, describeBinfmt, describeAnacron, describeIncron, describeInetd, describeInittab, describeVariable, describePAMVariable, describePreload} {
+			describeDpkgHook, describeAlpmHook, describeDNFPlugin, describePython, describeSession, describeGreetd, describeGreeter, describeTilingExec, describeHyprExec, describeNiriSpawn, describeWayfire, describeScriptLine, describeLXSession, describeLXC, describeDracut, describeMkinitcpio, describeModprobe, describeBinfmt, describeAnacron, describeIncron, describeInetd, describeInittab, describeVariable, describePAMVariable} {
 			if item := describe(s, location.Found{Path: "/etc/tide"}, line); item != nil {
 				require.Empty(t, item.Source.Path, "the form fills it in")
 			}

@@ -302,7 +302,7 @@ func rows() []location.Location {
 		{
 			ID: "linux.preload", Title: "Preloaded libraries", Stage: autostart.Attach, Effect: location.Immediately,
 			Places: location.At("/etc/ld.so.preload"),
-			Form:   unix.Lines{Comments: "#", Describe: describePreload},
+			Form:   location.Code{Shows: autostart.Trim, Reader: readPreload},
 		},
 		{
 			ID: "linux.environment", Title: "Environment variables that load code", Common: "for everyone", Stage: autostart.Attach, Effect: location.AtNextSignIn,

@@ -3,6 +3,7 @@
 package linux_test
 
 import (
+	"fmt"
 	"maps"
 	"os"
 	"path/filepath"
@@ -509,7 +510,7 @@ func TestFormsOfLines(t *testing.T) {
 		"getty": "disabled | report | /sbin/getty 38400 tty1 | at startup, in runlevel 2345", "shutdown": "disabled | report | /sbin/shutdown -r now | on ctrlaltdel",
 		"lid": "enabled | comment | /opt/dim %e | on button/lid.*", "LD_PRELOAD": "enabled | comment | LD_PRELOAD=/opt/one.so:/opt/two.so | loaded into every program", "BASH_ENV": "enabled | comment | export BASH_ENV=/opt/rc | loaded into scripts of bash",
 		"GTK_MODULES/ines": "enabled | comment | GTK_MODULES=tide | loaded into programs of GTK", "LD_AUDIT": "enabled | comment | LD_AUDIT DEFAULT= OVERRIDE=/opt/audit.so | loaded into every program", "PERL5OPT": "enabled | comment | PERL5OPT\tDEFAULT=-Mtide | loaded into Perl",
-		"pre.so": "enabled | comment | /opt/pre.so /opt/more.so | loaded into every program", "job 10": "enabled | park | /opt/once --now | once, at 2026-07-26 14:00 UTC",
+		"pre.so": "enabled | trim | /opt/pre.so | loaded into every program", "more.so": "enabled | trim | /opt/more.so | loaded into every program", "job 10": "enabled | park | /opt/once --now | once, at 2026-07-26 14:00 UTC",
 		"t.container": "enabled | park | podman run tide:1 | at startup", "idle.container": "disabled | report | podman run ebb:1 | at startup",
 	}, got)
 	require.Equal(t, []string{"/opt/tided", "-v"}, items["tide"].Argv)
@@ -597,15 +598,19 @@ func TestRunlevels(t *testing.T) {
 // No file makes the list grow without end: what is too long is reported.
 func TestLongLists(t *testing.T) {
 	long := func(line string, n int) string { return strings.Repeat(line, n) }
+	var libraries strings.Builder
+	for k := range 1001 {
+		fmt.Fprintf(&libraries, "/opt/%d.so\n", k)
+	}
 	_, items, unread := disk(t, map[string]string{
-		"etc/ld.so.preload": long("/opt/a.so\n", 100_001), "home/ines/.config/environment.d/1.conf": long("GTK_MODULES=a\n", 6000), "home/ines/.config/environment.d/2.conf": long("GTK_MODULES=b\n", 6000),
+		"etc/ld.so.preload": libraries.String(), "etc/modules": long("tide\n", 100_001), "home/ines/.config/environment.d/1.conf": long("GTK_MODULES=a\n", 6000), "home/ines/.config/environment.d/2.conf": long("GTK_MODULES=b\n", 6000),
 		"home/bram/.config/environment.d/1.conf": "GTK_MODULES=c\n", "etc/acpi/events/long": "event=x\n" + long("action=/opt/a\n", 8000),
 	})
 	var paths []string
 	for _, u := range unread {
 		paths = append(paths, u.Path)
 	}
-	require.Equal(t, []string{"/etc/ld.so.preload", "/home/ines/.config/environment.d/2.conf"}, paths)
+	require.Equal(t, []string{"/etc/modules", "/etc/ld.so.preload", "/home/ines/.config/environment.d/2.conf"}, paths)
 	require.Contains(t, items, "GTK_MODULES/bram")
 	require.Equal(t, "when a power event comes", items["long"].When)
 }

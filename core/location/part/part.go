@@ -58,6 +58,7 @@ var kinds = map[string]func(text string) (Part, error){
 	"item":     decoded[Item],
 	"property": decodeProperty,
 	"setting":  decoded[Setting],
+	"word":     decoded[Word],
 }
 
 func decoded[P Part](text string) (Part, error) {
@@ -79,6 +80,8 @@ func Encode(p Part) string {
 		return "property " + encoded(p)
 	case Setting:
 		return "setting " + encoded(p)
+	case Word:
+		return "word " + encoded(p)
 	case unknown:
 		return p.text
 	}

@@ -2,9 +2,11 @@ package part
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 
@@ -397,4 +399,35 @@ func TestSettings(t *testing.T) {
 	require.Equal(t, []any{"false", true}, []any{value, set})
 	_, set = Setting{Head: "[Module-bell]", Key: "autoload"}.Value([]byte(ini))
 	require.False(t, set)
+}
+
+// An item of a list in a file is taken out and comes back to its place, whatever others do meanwhile.
+func FuzzWord(f *testing.F) {
+	for _, content := range []string{"/a.so /b.so:/c.so\n", "# one\n/a.so\n/a.so # two\n", "/a", "", " : \n/a.so:\n"} {
+		f.Add(content, 0, "/x.so\n")
+	}
+	f.Fuzz(func(t *testing.T, content string, n int, added string) {
+		words := Words([]byte(content))
+		if n < 0 || n >= len(words) {
+			return
+		}
+		w := Word{File: "/f", Text: words[n]}
+		image := func(text string) machine.Image { return machine.Image{Kind: machine.Regular, Content: []byte(text)} }
+		without, ok, err := w.Without(image(content), time.Time{})
+		require.True(t, ok && err == nil)
+		require.Equal(t, slices.DeleteFunc(slices.Clone(words), func(other string) bool { return other == w.Text }), append([]string{}, Words(without.Content)...), "only it")
+		back, err := w.Carry(nothing{}, without, image(content), time.Time{})
+		require.NoError(t, err)
+		require.Equal(t, content, string(back.Content))
+		changed := append(without.Content, "\n"+added...)
+		after, err := w.Carry(nothing{}, image(string(changed)), image(content), time.Time{})
+		require.NoError(t, err)
+		require.GreaterOrEqual(t, w.find(after.Content, wordSpans(after.Content)), 0)
+		require.GreaterOrEqual(t, len(Words(after.Content)), len(Words(changed)), "nobody else's goes")
+		decoded, err := Decode(Encode(w))
+		require.NoError(t, err)
+		if utf8.ValidString(w.Text) {
+			require.Equal(t, w, decoded)
+		}
+	})
 }
