@@ -281,8 +281,12 @@ func compareEntries(a, b *autostart.Entry, beforePrograms bool) []Field {
 	return fields
 }
 
-// fleeting reports whether an entry is what it is until the next restart only, by systemd's word for that.
+// fleeting reports whether an entry is what it is until the next restart only: by systemd's word for that, or because
+// somebody typed it in for this start.
 func fleeting(e *autostart.Entry) bool {
+	if e.Location == "linux.kernel-args" && e.Source.Path == "/proc/cmdline" {
+		return true
+	}
 	return strings.HasPrefix(e.Location, "linux.systemd.") && (strings.HasSuffix(e.Mode, "-runtime") || e.Mode == "generated" || e.Mode == "transient")
 }
 

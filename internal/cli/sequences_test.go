@@ -101,8 +101,11 @@ func (m *model) choose(state string) []string {
 	return fits[:min(len(fits), 1+m.r.IntN(4))]
 }
 
+// daemons run what stands in the tables of others.
+var daemons = map[string]string{"linux.cron.system": "cron.service", "linux.cron.user": "cron.service", "linux.network-hooks": "NetworkManager.service"}
+
 // bound are entries whose state follows from that of another: the jobs of at from
-// the daemon that runs them, a service from its socket's or timer's link, and a
+// the daemon that runs them, a table from its daemon's unit, a service from its socket's or timer's link, and a
 // second name from the first.
 func (m *model) bound(handle string, by []string) bool {
 	e := m.entries[handle]
@@ -111,6 +114,9 @@ func (m *model) bound(handle string, by []string) bool {
 	}
 	for _, h := range by {
 		o := m.entries[h]
+		if o.Name == daemons[e.Location] {
+			return true
+		}
 		if strings.HasPrefix(e.Location, "linux.systemd.") && o.Location == e.Location {
 			return true
 		}

@@ -41,7 +41,7 @@ func readRunit(s *location.Survey, _ []location.Place) {
 				seen[full] = true
 			}
 			run := path.Join(service, "run")
-			item := named(e.Name(), run, []string{run})
+			item := named(e.Name(), run, []string{path.Join(full, "run")})
 			item.State, item.Source = autostart.Enabled, autostart.Source{Path: service}
 			switch {
 			case err != nil && !machine.IsMissing(err):
@@ -49,7 +49,7 @@ func readRunit(s *location.Survey, _ []location.Place) {
 				continue
 			case err != nil || rerr != nil:
 				item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link", []string{autostart.TargetMissing}
-				item.Artifacts, item.Switcher = unix.Files(service), location.NoSwitch{Why: "it is a link to what does not exist"}
+				item.Argv, item.Artifacts, item.Switcher = []string{run}, unix.Files(service), location.NoSwitch{Why: "it is a link to what does not exist"}
 			default:
 				sw := downFile{path.Join(full, "down")}
 				item.Artifacts, item.Switcher = unix.Files(sw.file), sw
