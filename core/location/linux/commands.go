@@ -355,8 +355,8 @@ func describeDNFPlugin(_ *location.Survey, f location.Found, line string) *locat
 	return item
 }
 
-// describeRotation makes the item of a line in a script of logrotate(8), which is the first one that
-// runs something: the script stands for all its lines.
+// logrotateScripts is the form of the scripts of logrotate(8): the first line of one that runs something stands for all
+// of it.
 func logrotateScripts() location.Form {
 	return unix.Lines{Comments: "#", Section: scriptOfLogrotate, Describe: func(_ *location.Survey, f location.Found, line string) *location.Item {
 		kind, more, _ := strings.Cut(f.Section, "\x00")

@@ -83,7 +83,7 @@ func signsIn(s *location.Survey, name string) []location.Fact {
 	return facts
 }
 
-// tmpfilesFolders are the places of tmpfiles.d(5): of each name the first counts.
+// tmpfilesPlaces are those of tmpfiles.d(5): of each name the first counts.
 var tmpfilesPlaces = location.Chain("tmpfiles.d", ".conf")
 
 // planted are the files that a list of systemd-tmpfiles makes at each start where they are missing, or as it has them,

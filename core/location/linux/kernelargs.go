@@ -9,7 +9,7 @@ import (
 	"lockback/core/location/unix"
 )
 
-// The files that give the kernel its arguments: what boot loaders read, and what those are made from.
+// kernelArgsPlaces are the files that give the kernel its arguments: what boot loaders read, and what those are made from.
 var kernelArgsPlaces = location.At("/etc/default/grub", "/etc/default/grub.d/*.cfg", "/etc/kernel/cmdline", "/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/boot/loader/entries/*.conf",
 	"/boot/efi/loader/entries/*.conf", "/efi/loader/entries/*.conf", "/boot/extlinux/extlinux.conf")
 
@@ -17,7 +17,7 @@ var kernelArgsPlaces = location.At("/etc/default/grub", "/etc/default/grub.d/*.c
 const runningKernel = "/proc/cmdline"
 
 // starting are the arguments that have something started, kernel-command-line(7), systemd(1), modules-load.d(5),
-// dracut.cmdline(7); one that ends in a dot stands for all that begin so.
+// dracut.cmdline(7).
 var starting = []string{"init", "rdinit", "systemd.run", "systemd.run_success_action", "systemd.run_failure_action", "systemd.wants", "systemd.unit", "systemd.debug_shell", "systemd.debug-shell", "modules_load", "modules-load", "rd.modules_load", "rd.modules-load",
 	"rd.systemd.unit", "rd.systemd.wants", "rd.systemd.run", "rd.driver.pre", "rd.driver.post", "rd.break"}
 
