@@ -35,7 +35,10 @@ func (a *app) disableCommand() *cobra.Command {
 		Long: `Turn entries off. A snapshot is taken first, and every step is written down
 before it is made. Entries that are disabled already are passed over; protected
 ones, which the machine needs, are left out and named unless --guarded is given.
-What runs at this moment keeps running until the change counts.
+So are those that need a second thought, unless their handles or whole names are
+given. What stops or starts besides is told before anything is done, and what would
+stop a protected entry is left out. What runs at this moment keeps running until
+the change counts.
 
 Where protected entries, parts of the operating system, or more than half of what
 starts would no longer start, the question wants the number of entries instead of y.`,
@@ -44,7 +47,7 @@ starts would no longer start, the question wants the number of entries instead o
 		RunE:    func(_ *cobra.Command, words []string) error { o.selector = words; return a.switchEntries(o) },
 	}
 	a.switchFlags(c, &o)
-	c.Flags().BoolVar(&a.guarded, "guarded", false, "turn protected entries off too")
+	c.Flags().BoolVar(&a.guarded, "guarded", false, "turn protected entries off too, and those that need a second thought")
 	return c
 }
 
