@@ -17,19 +17,13 @@ type SideEffect struct {
 	Mode    string
 }
 
-// unitFolders are where a change can have other entries start, or not.
-var unitFolders = []string{"/systemd/"}
-
 // SideEffects tells what else changes with some images, besides the entries that are named: the locations are read
 // once more, with these in place of what the files have. It is told of Linux only, where units start each other and
 // daemons act on the tables of others; elsewhere no entry depends on another one.
 func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, named []string) []SideEffect {
-	touchesUnits := func(a machine.Artifact) bool {
-		return slices.ContainsFunc(unitFolders, func(folder string) bool { return strings.Contains(a.Name, folder) })
-	}
 	units := false
 	for a := range images {
-		units = units || touchesUnits(a)
+		units = units || strings.Contains(a.Name, "/systemd/") // only there a change can have others start, or not
 	}
 	if inv.Machine.OS != "linux" || !units {
 		return nil

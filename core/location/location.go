@@ -113,10 +113,7 @@ func (l Location) Switch() autostart.Switch { return l.Form.Word() }
 // Read reports the location's items to the survey.
 func (l Location) Read(s *Survey) {
 	for _, r := range l.readings() {
-		s.idle, s.fixed = "", r.Runner.Fixed
-		if r.Runner.Off != nil {
-			s.idle = r.Runner.Off(s)
-		}
+		s.idle, s.fixed = r.Runner.idle(s), r.Runner.Fixed
 		r.Form.Read(s, r.Places)
 	}
 }
@@ -128,11 +125,7 @@ func Idle(view View, m *machine.Reader, table []Location) [][]string {
 	for k, l := range table {
 		s := &Survey{View: view, Machine: m, at: l, shared: shared}
 		for _, r := range l.readings() {
-			why := ""
-			if r.Runner.Off != nil {
-				why = r.Runner.Off(s)
-			}
-			idle[k] = append(idle[k], why)
+			idle[k] = append(idle[k], r.Runner.idle(s))
 		}
 	}
 	return idle
@@ -166,6 +159,14 @@ type Runner struct {
 	// Fixed says that this cannot be changed by turning something on or installing it: then the
 	// entries have no switch.
 	Fixed bool
+}
+
+// idle is why it does not run; empty where it does.
+func (r Runner) idle(s *Survey) string {
+	if r.Off == nil {
+		return ""
+	}
+	return r.Off(s)
 }
 
 // Item is an entry with what its location knows of it.

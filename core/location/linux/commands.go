@@ -334,13 +334,18 @@ func describeDpkgHook(_ *location.Survey, _ location.Found, line string) *locati
 
 // describeAlpmHook makes the item of the line of a hook of alpm-hooks(5) that says what to run.
 func describeAlpmHook(_ *location.Survey, f location.Found, line string) *location.Item {
+	return execOf(f, line, "[Action]", onPackages)
+}
+
+// execOf makes the item of the line of a section that says what to run; it is named after the file.
+func execOf(f location.Found, line, section, when string) *location.Item {
 	key, command, ok := strings.Cut(line, "=")
-	if !ok || strings.TrimSpace(key) != "Exec" || f.Section != "[Action]" {
+	if !ok || strings.TrimSpace(key) != "Exec" || f.Section != section {
 		return nil
 	}
 	command = strings.TrimSpace(command)
-	item := named(strings.TrimSuffix(path.Base(f.Path), ".hook"), command, strings.Fields(command))
-	item.When = onPackages
+	item := named(strings.TrimSuffix(path.Base(f.Path), path.Ext(f.Path)), command, strings.Fields(command))
+	item.When = when
 	return item
 }
 
@@ -441,15 +446,9 @@ func atLoad(when string) func(*location.Survey, location.Found, *location.Item) 
 }
 
 // describeSession says what a desktop session starts.
-func describeSession(s *location.Survey, f location.Found, line string) *location.Item {
-	key, command, ok := strings.Cut(line, "=")
-	if !ok || strings.TrimSpace(key) != "Exec" || f.Section != "[Desktop Entry]" {
-		return nil
-	}
-	command = strings.TrimSpace(command)
-	item := named(strings.TrimSuffix(path.Base(f.Path), ".desktop"), command, strings.Fields(command))
-	item.When = "when somebody chooses this session"
-	if command == "default" {
+func describeSession(_ *location.Survey, f location.Found, line string) *location.Item {
+	item := execOf(f, line, "[Desktop Entry]", "when somebody chooses this session")
+	if item != nil && item.Command == "default" {
 		item.Argv = nil // the system's own X session
 	}
 	return item

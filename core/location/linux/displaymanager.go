@@ -92,10 +92,6 @@ func describeGreetd(_ *location.Survey, f location.Found, line string) *location
 }
 
 // describeGreeter makes the item of the line of a desktop entry that starts with gdm's own screen.
-func describeGreeter(s *location.Survey, f location.Found, line string) *location.Item {
-	item := describeSession(s, f, line)
-	if item != nil {
-		item.When = "with the sign-in screen"
-	}
-	return item
+func describeGreeter(_ *location.Survey, f location.Found, line string) *location.Item {
+	return execOf(f, line, "[Desktop Entry]", "with the sign-in screen")
 }

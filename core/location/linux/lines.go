@@ -134,7 +134,8 @@ func describeInittab(s *location.Survey, found location.Found, line string) *loc
 	}
 	command := strings.TrimPrefix(f[3], "+")
 	item := named(programName(command), command, byShell(command))
-	item.CopyOf = sameAs(s, found.Path, "/usr/share/sysvinit/inittab")
+	// Of all lines of the file it is looked up once.
+	item.CopyOf = s.Shared("origin of "+found.Path, func() any { return sameAs(s, found.Path, "/usr/share/sysvinit/inittab") }).(string)
 	switch f[2] {
 	case "ctrlaltdel", "powerwait", "powerfail", "powerokwait", "powerfailnow", "kbrequest", "shutdown", "restart":
 		item.Stage, item.When = autostart.Event, "on "+f[2]

@@ -1,7 +1,6 @@
 package linux
 
 import (
-	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -29,31 +28,19 @@ func (linked) Word() autostart.Switch { return autostart.Unlink }
 
 // Read reports what is described, and links that lead to nothing.
 func (l linked) Read(s *location.Survey, _ []location.Place) {
-	folders := []string{}
+	var folders []string
 	for _, pattern := range l.links {
-		if dir, last := path.Split(pattern); last != "*" {
-			folders = append(folders, pattern)
-		} else {
-			for _, e := range s.Dir(path.Clean(dir)) {
-				if e.IsDir() {
-					folders = append(folders, path.Join(dir, e.Name()))
-				}
-			}
-		}
+		folders = append(folders, s.Expand("/", pattern, true)...)
 	}
 	in := map[string][]string{} // a name, to the folders that have a link of it
-	exists := 0
 	for _, folder := range folders {
-		if has(s, folder) {
-			exists++
-		}
 		for _, e := range s.Dir(folder) {
 			if isLink(s, path.Join(folder, e.Name())) && strings.HasSuffix(e.Name(), l.suffix) {
 				in[e.Name()] = append(in[e.Name()], folder)
 			}
 		}
 	}
-	if exists == 0 {
+	if !slices.ContainsFunc(folders, func(folder string) bool { return has(s, folder) }) {
 		return // nothing follows such links here
 	}
 	described := map[string]bool{}
@@ -73,7 +60,7 @@ func (l linked) Read(s *location.Survey, _ []location.Place) {
 	for _, name := range names {
 		file := path.Join(l.from, name)
 		short := strings.TrimSuffix(name, l.suffix)
-		item := named(cmp.Or(l.title, "")+short, file, []string{file})
+		item := named(l.title+short, file, []string{file})
 		if l.suffix != "" {
 			item.Argv = nil
 		}
@@ -86,11 +73,10 @@ func (l linked) Read(s *location.Survey, _ []location.Place) {
 		for _, folder := range sw.folders {
 			files = append(files, path.Join(folder, name))
 		}
-		switch {
-		case !described[name]:
-			item.Source.Path, item.Mode, item.Problems = path.Join(in[name][0], name), "dangling link", []string{autostart.TargetMissing}
-		default:
+		if described[name] {
 			files = append(files, file)
+		} else {
+			item.Source.Path, item.Mode, item.Problems = path.Join(in[name][0], name), "dangling link", []string{autostart.TargetMissing}
 		}
 		if len(in[name]) == 0 {
 			item.State = autostart.Disabled

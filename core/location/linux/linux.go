@@ -22,6 +22,7 @@ func Locations() []location.Location {
 }
 
 func rows() []location.Location {
+	managers := compositors()
 	return []location.Location{
 		{
 			ID: "linux.modules", Title: "Kernel modules", Stage: autostart.Boot, Effect: location.AtNextStart, Role: location.Module,
@@ -139,9 +140,9 @@ func rows() []location.Location {
 		},
 		{
 			ID: "linux.compositor", Title: "Start-up lines of window managers", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
-			Places: compositors()[0].Places,
-			Form:   compositors()[0].Form, Runner: compositors()[0].Runner,
-			Also: compositors()[1:],
+			Places: managers[0].Places,
+			Form:   managers[0].Form, Runner: managers[0].Runner,
+			Also: managers[1:],
 		},
 		{
 			ID: "linux.login-shell", Title: "Shell start-up files", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,

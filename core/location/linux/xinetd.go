@@ -107,36 +107,19 @@ func (x xinetdSwitch) Group() machine.Artifact { return x.In() }
 
 // PlanGroup switches several services of the file.
 func (x xinetdSwitch) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
-	errs := make([]error, len(group))
-	fail := func(err error) ([]location.Edit, []error) {
-		for k := range errs {
-			errs[k] = err
+	return unix.InOnePass(images, want, x.In(), len(group), func(image machine.Image) (machine.Image, []error, error) {
+		if image.Kind != machine.Regular {
+			return image, nil, fmt.Errorf("%w: %s is not a file", location.ErrNoSwitch, x.File)
 		}
-		return nil, errs
-	}
-	if want.User != nil {
-		return fail(location.ErrNotPerUser)
-	}
-	image, err := images.Image(x.In())
-	if err != nil {
-		return fail(err)
-	}
-	if image.Kind != machine.Regular {
-		return fail(fmt.Errorf("%w: %s is not a file", location.ErrNoSwitch, x.File))
-	}
-	line := "\tdisable\t\t= no"
-	if want.State == autostart.Disabled {
-		line = "\tdisable\t\t= yes"
-	}
-	settings := make([]part.Setting, len(group))
-	for k, other := range group {
-		settings[k] = other.(xinetdSwitch).Setting
-	}
-	set, there := part.SetAll(image, settings, line, want.Now)
-	for k := range group {
-		if !there[k] {
-			errs[k] = fmt.Errorf("the service is no longer in %s; list again", x.File)
+		line := "\tdisable\t\t= no"
+		if want.State == autostart.Disabled {
+			line = "\tdisable\t\t= yes"
 		}
-	}
-	return []location.Edit{{Artifact: x.In(), Image: set}}, errs
+		settings := make([]part.Setting, len(group))
+		for k, other := range group {
+			settings[k] = other.(xinetdSwitch).Setting
+		}
+		set, there := part.SetAll(image, settings, line, want.Now)
+		return set, unix.Gone(there, "the service is no longer in %s; list again", x.File), nil
+	})
 }

@@ -198,43 +198,26 @@ func (c *cronLine) Group() machine.Artifact { return machine.File(c.in.file) }
 
 // PlanGroup switches several lines of the table.
 func (c *cronLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
-	errs := make([]error, len(group))
-	fail := func(err error) ([]location.Edit, []error) {
-		for k := range errs {
-			errs[k] = err
+	return InOnePass(images, want, c.Group(), len(group), func(image machine.Image) (machine.Image, []error, error) {
+		if image.Kind == machine.Symlink {
+			return image, nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, c.in.file, image.Target)
 		}
-		return nil, errs
-	}
-	if want.User != nil {
-		return fail(location.ErrNotPerUser)
-	}
-	a := c.Group()
-	image, err := images.Image(a)
-	if err != nil {
-		return fail(err)
-	}
-	if image.Kind == machine.Symlink {
-		return fail(fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, c.in.file, image.Target))
-	}
-	table := crontab.Parse(image.Content, c.in.system)
-	set := false
-	for k, other := range group {
-		c := other.(*cronLine)
-		l, ok := c.find(table)
-		switch {
-		case c.line.Kind == crontab.Bad && want.State == autostart.Enabled && !c.line.Off:
-			errs[k] = fmt.Errorf("%w: cron cannot understand the line", location.ErrNoSwitch)
-		case !ok:
-			errs[k] = fmt.Errorf("the line is no longer in %s; list again", c.in.file)
-		default:
-			table.SetOff(l.Number, want.State == autostart.Disabled)
-			set = true
+		errs := make([]error, len(group))
+		table := crontab.Parse(image.Content, c.in.system)
+		for k, other := range group {
+			c := other.(*cronLine)
+			l, ok := c.find(table)
+			switch {
+			case c.line.Kind == crontab.Bad && want.State == autostart.Enabled && !c.line.Off:
+				errs[k] = fmt.Errorf("%w: cron cannot understand the line", location.ErrNoSwitch)
+			case !ok:
+				errs[k] = fmt.Errorf("the line is no longer in %s; list again", c.in.file)
+			default:
+				table.SetOff(l.Number, want.State == autostart.Disabled)
+			}
 		}
-	}
-	if !set {
-		return nil, errs
-	}
-	return []location.Edit{{Artifact: a, Image: image.WithContent(table.Bytes(), want.Now)}}, errs
+		return image.WithContent(table.Bytes(), want.Now), errs, nil
+	})
 }
 
 // find returns the line in a table of now: at its old number, else anywhere.

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"fmt"
 	"io/fs"
+	"iter"
 	"path"
+	"slices"
 	"strings"
 
 	"lockback/core/autostart"
@@ -50,7 +52,7 @@ func (Lines) Word() autostart.Switch { return autostart.Comment }
 
 // Read reports the lines of the places.
 func (l Lines) Read(s *location.Survey, places []location.Place) {
-	reader := linesReader{Lines: l, s: s, read: map[string]int{}, once: map[string]bool{}}
+	reader := newLinesReader(l, s)
 	s.Each(places, func(f location.Found) {
 		if l.Accepts == nil || f.Dir == "" || l.Accepts(path.Base(f.Path)) {
 			reader.file(f, 0)
@@ -60,8 +62,7 @@ func (l Lines) Read(s *location.Survey, places []location.Place) {
 
 // File reports the lines of one file.
 func (l Lines) File(s *location.Survey, f location.Found) {
-	reader := linesReader{Lines: l, s: s, read: map[string]int{}, once: map[string]bool{}}
-	reader.file(f, 0)
+	newLinesReader(l, s).file(f, 0)
 }
 
 // EachLine visits the lines of a file that are neither empty nor comments, without reporting any.
@@ -70,15 +71,19 @@ func (l Lines) EachLine(s *location.Survey, f location.Found, visit func(line st
 	if !ok {
 		return
 	}
-	lines := bytes.Lines(content)
-	if l.Joined {
-		lines = part.JoinedLines(content)
-	}
-	for raw := range lines {
+	for raw := range l.lines(content) {
 		if line := strings.TrimSpace(join(strings.TrimRight(string(raw), "\r\n"))); line != "" && strings.IndexByte(l.Comments, line[0]) < 0 {
 			visit(line)
 		}
 	}
+}
+
+// lines are those of a content, each with those that it goes on in where the form has that.
+func (l Lines) lines(content []byte) iter.Seq[[]byte] {
+	if l.Joined {
+		return part.JoinedLines(content)
+	}
+	return bytes.Lines(content)
 }
 
 // linesReader reads the files of one place.
@@ -87,6 +92,10 @@ type linesReader struct {
 	s    *location.Survey
 	read map[string]int  // lines of each user's files
 	once map[string]bool // files that lines lead to
+}
+
+func newLinesReader(l Lines, s *location.Survey) *linesReader {
+	return &linesReader{Lines: l, s: s, read: map[string]int{}, once: map[string]bool{}}
 }
 
 // file reports the lines of a file, and of those that they lead to, which is not done deeper than
@@ -109,10 +118,6 @@ func (l *linesReader) file(f location.Found, depth int) {
 	if l.Ignored != nil {
 		ignored = l.Ignored(s, f)
 	}
-	lines := bytes.Lines(content)
-	if l.Joined {
-		lines = part.JoinedLines(content)
-	}
 	var simple map[int]bool
 	if l.Shell {
 		var err error
@@ -122,7 +127,7 @@ func (l *linesReader) file(f location.Found, depth int) {
 		}
 	}
 	number, next := 0, 1
-	for raw := range lines {
+	for raw := range l.lines(content) {
 		number, next = next, next+max(1, bytes.Count(raw, []byte{'\n'}))
 		text, isOff := strings.CutPrefix(strings.TrimRight(string(raw), "\r\n"), part.OffMark)
 		whole := text
@@ -272,39 +277,47 @@ func (l TextLine) Group() machine.Artifact { return l.In() }
 
 // PlanGroup switches several lines of the file.
 func (l TextLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
-	errs := make([]error, len(group))
-	fail := func(err error) ([]location.Edit, []error) {
-		for k := range errs {
-			errs[k] = err
+	return InOnePass(images, want, l.In(), len(group), func(image machine.Image) (machine.Image, []error, error) {
+		if image.Kind == machine.Symlink {
+			return image, nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, l.File, path.Join(path.Dir(l.File), image.Target))
 		}
-		return nil, errs
-	}
+		lines := make([]part.Line, len(group))
+		for k, other := range group {
+			lines[k] = other.(TextLine).Line
+		}
+		marked, there, err := part.Mark(images, image, lines, want.State == autostart.Disabled, want.Now)
+		return marked, Gone(there, "the line is no longer in %s; list again", l.File), err
+	})
+}
+
+// InOnePass plans several switches that share a file: set makes its new image, and has an error for each that is not set,
+// or one for all of them.
+func InOnePass(images location.Images, want location.Want, file machine.Artifact, n int, set func(machine.Image) (machine.Image, []error, error)) ([]location.Edit, []error) {
+	fail := func(err error) ([]location.Edit, []error) { return nil, slices.Repeat([]error{err}, n) }
 	if want.User != nil {
 		return fail(location.ErrNotPerUser)
 	}
-	image, err := images.Image(l.In())
+	image, err := images.Image(file)
 	if err != nil {
 		return fail(err)
 	}
-	if image.Kind == machine.Symlink {
-		return fail(fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, l.File, path.Join(path.Dir(l.File), image.Target)))
-	}
-	lines := make([]part.Line, len(group))
-	for k, other := range group {
-		lines[k] = other.(TextLine).Line
-	}
-	marked, there, err := part.Mark(images, image, lines, want.State == autostart.Disabled, want.Now)
-	if err != nil {
+	image, errs, err := set(image)
+	switch {
+	case err != nil:
 		return fail(err)
-	}
-	set := false
-	for k := range group {
-		if set = set || there[k]; !there[k] {
-			errs[k] = fmt.Errorf("the line is no longer in %s; list again", l.File)
-		}
-	}
-	if !set {
+	case !slices.Contains(errs, nil):
 		return nil, errs
 	}
-	return []location.Edit{{Artifact: l.In(), Image: marked}}, errs
+	return []location.Edit{{Artifact: file, Image: image}}, errs
+}
+
+// Gone has an error for each that is not there, in the words of a format for the file.
+func Gone(there []bool, format, file string) []error {
+	errs := make([]error, len(there))
+	for k := range there {
+		if !there[k] {
+			errs[k] = fmt.Errorf(format, file)
+		}
+	}
+	return errs
 }
