@@ -15,11 +15,16 @@ import (
 	"strings"
 
 	"lockback/core/autostart"
+	"lockback/core/catalogue"
 	"lockback/core/format/shellcommand"
 	"lockback/core/location"
 	"lockback/core/machine"
 	"lockback/core/program"
 )
+
+// Prepare begins what [Annotate] needs of an operating system's catalogue, so that it is decoded while
+// the disk is waited for.
+func Prepare(system string) { go catalogue.Of(system) }
 
 // Annotate fills in what is known of the items' programs: target, maker, product, problems, os_part,
 // guarded. What was found of a program before is taken from the memory, which may be nil.

@@ -51,6 +51,7 @@ type Inventory struct {
 // be nil.
 func Take(m *machine.Machine, memory *program.Memory) Inventory {
 	reader := m.Reader(nil)
+	identify.Prepare(m.OS)
 	items, unread, reports := location.Run(reader, tables[m.OS]())
 	identify.Annotate(reader, memory, items)
 	if m.Registry != nil {

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -43,12 +44,13 @@ func (f *Files) direct(local string) (int, error) {
 		noDirect.Store(true)
 	case err == unix.ENOENT && local != "/":
 		// Where the folder is there and has no links above it, the name is missing,
-		// unless the machine takes another one for the same.
-		parent, perr := f.openPath(path.Dir(local))
-		if perr != nil {
+		// unless the machine takes another one for the same. More names are looked for
+		// in such a folder: it is kept, if there is room.
+		_, done, ferr := f.folder(path.Dir(local))
+		if ferr != nil {
 			break
 		}
-		unix.Close(parent)
+		done()
 		if f.names.folds() {
 			if _, other := f.actual(path.Dir(local), path.Base(local)); other {
 				break
@@ -62,23 +64,29 @@ func (f *Files) direct(local string) (int, error) {
 // manyNames is how many names make a folder worth to be kept open.
 const manyNames = 8
 
-// kept is the opened folder that a clean path lies in, if it is kept open under just that
-// name; then there are no links in it.
+// kept is the opened folder that a clean path lies in, if it is kept open.
 func (f *Files) kept(local string) (d *folder, base string, ok bool) {
 	if local == "" || local == "/" {
 		return nil, "", false
 	}
+	dir := path.Dir(local)
 	f.mu.Lock()
-	d, ok = f.folders[path.Dir(local)]
-	f.mu.Unlock()
+	defer f.mu.Unlock()
+	if full, known := f.plain[dir]; known {
+		dir = full // links in it were followed before
+	}
+	d, ok = f.folders[dir]
 	return d, path.Base(local), ok
 }
 
-// statKept describes what lies in a folder that is kept open; a link is left to be
-// followed.
-func statKept(d *folder, base string) (*fileInfo, error) {
+// statKept describes what lies in a folder that is kept open, or says that nothing does; a link
+// is left to be followed.
+func (f *Files) statKept(d *folder, base string) (*fileInfo, error) {
 	info, err := d.lstat(base)
-	if err != nil || info.st.Mode&unix.S_IFMT == unix.S_IFLNK {
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && !f.names.folds():
+		return nil, err
+	case err != nil || info.st.Mode&unix.S_IFMT == unix.S_IFLNK:
 		return nil, errNotDirect
 	}
 	return info, nil
@@ -134,8 +142,8 @@ func reopen(fd, flags int) (int, error) {
 func (f *Files) statDirect(name string) (fs.FileInfo, error) {
 	local := f.clean(name)
 	if d, base, ok := f.kept(local); ok {
-		if info, err := statKept(d, base); err == nil {
-			return info, nil
+		if info, err := f.statKept(d, base); err != errNotDirect {
+			return info, err
 		}
 	}
 	fd, err := f.direct(local)
@@ -175,8 +183,11 @@ func (f *Files) readDirDirect(name string) ([]fs.DirEntry, error) {
 func (f *Files) readDirect(name string, max int64) ([]byte, fs.FileInfo, error) {
 	local := f.clean(name)
 	if d, base, ok := f.kept(local); ok {
-		info, err := statKept(d, base)
-		if err != nil || !info.Mode().IsRegular() {
+		info, err := f.statKept(d, base)
+		if err != nil {
+			return nil, nil, err
+		}
+		if !info.Mode().IsRegular() {
 			return nil, nil, errNotDirect
 		}
 		if info.st.Size > max {

@@ -53,7 +53,7 @@ const (
 	MaxImageSize = 16 << 20 // the largest file that is recorded and brought back
 	MaxHomeImage = 1 << 20  // the largest that is recorded of what lies in a home: its person could fill memory and record
 	maxLinks     = 40       // as the kernel's own bound, path_resolution(7)
-	maxFolders   = 48       // folders kept open
+	maxFolders   = 256      // folders kept open, at most a quarter of what the system allows
 )
 
 // ranOut is set once the system gave no more open files.
@@ -264,7 +264,7 @@ func (f *Files) folder(plain string) (*folder, func(), error) {
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if _, ok := f.folders[plain]; ok || len(f.folders) >= maxFolders {
+	if _, ok := f.folders[plain]; ok || len(f.folders) >= min(maxFolders, filesAllowed()/4) {
 		return r, r.close, nil
 	}
 	f.folders[plain] = r

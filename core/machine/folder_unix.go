@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -18,6 +19,15 @@ import (
 type folder struct {
 	self *os.File
 }
+
+// filesAllowed is how many files the system lets this program have open.
+var filesAllowed = sync.OnceValue(func() int {
+	var limit unix.Rlimit
+	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &limit); err != nil {
+		return 256 // the least that a system gives, sysconf(3)
+	}
+	return int(min(limit.Cur, 1<<20))
+})
 
 // openTop opens the folder that a machine's files lie in.
 func openTop(dir string) (*folder, error) { return openFolder(unix.AT_FDCWD, dir, 0) }

@@ -13,6 +13,7 @@ import (
 	"os"
 	"runtime"
 	"strings"
+	"sync"
 
 	"lockback/core/machine"
 )
@@ -29,8 +30,21 @@ func workers() int { return runtime.GOMAXPROCS(0) }
 // hashes are the digests that package databases have.
 var hashes = map[string]func() hash.Hash{"md5": md5.New, "sha1": sha1.New, "sha256": sha256.New}
 
+// readWhole is how many bytes a file may have that is read at once: that takes fewer calls.
+const readWhole = 64 << 10
+
+// buffers are what files are read into while they are hashed.
+var buffers = sync.Pool{New: func() any { b := make([]byte, 64<<10); return &b }}
+
 // digest is the digest of the file's content, in hexadecimal.
 func (f *File) digest(kind string) (string, error) {
+	h := hashes[kind]()
+	if f.Size <= readWhole {
+		if content, err := f.machine.ReadFile(f.Path, readWhole); err == nil {
+			h.Write(content)
+			return hex.EncodeToString(h.Sum(nil)), nil
+		}
+	}
 	file, size, err := f.machine.OpenFile(f.Path)
 	if err != nil {
 		return "", err
@@ -39,8 +53,9 @@ func (f *File) digest(kind string) (string, error) {
 	if size > maxHashed {
 		return "", errTooLarge
 	}
-	h := hashes[kind]()
-	if _, err := io.CopyBuffer(onlyWriter{h}, io.LimitReader(file, maxHashed), make([]byte, 128<<10)); err != nil {
+	buffer := buffers.Get().(*[]byte)
+	defer buffers.Put(buffer)
+	if _, err := io.CopyBuffer(onlyWriter{h}, io.LimitReader(file, maxHashed), *buffer); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil

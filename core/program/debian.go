@@ -39,14 +39,21 @@ func debianPackages(m *machine.Reader, files []*File) {
 		return
 	}
 	db := debian{machine: m, packages: map[string]*debianPackage{}, merged: mergedFolders(m)}
+	// What one processor does alone is done beside something else.
+	var beside sync.WaitGroup
+	beside.Go(db.findLists)
 	for p := range dpkg.Packages(status) {
 		if p.Installed {
 			db.packages[p.Name] = &debianPackage{Package: p}
 		}
 	}
+	beside.Wait()
+	beside.Go(db.findDependencies)
 	db.findOwners(files)
-	db.findBase()
+	beside.Wait()
+	beside.Go(db.findBase)
 	db.findSums()
+	beside.Wait()
 	sharedOut(files, db.testify)
 }
 
@@ -60,8 +67,10 @@ type debian struct {
 	machine  *machine.Reader
 	packages map[string]*debianPackage
 	owners   map[string][]string // the packages that have a file, by the file's key
+	wanted   map[string]string   // the keys of the files that are asked for, by each path that a list may have, without its slash
 	lists    []string            // the names of the files in the folder info
 	diverted []dpkg.Diversion
+	needs    dependencies
 	merged   mergedPaths
 	mu       sync.Mutex // of what several lists are read into
 }
@@ -79,47 +88,52 @@ var merging = []string{"/bin/", "/sbin/", "/lib/", "/lib64/", "/lib32/", "/libx3
 
 func (db *debian) key(file string) string { return db.merged.key(file) }
 
-// shorten is key for a line of a list.
-func (db *debian) shorten(line []byte) []byte {
-	if !bytes.HasPrefix(line, []byte("/usr/")) {
-		return line
-	}
-	for _, dir := range db.merged {
-		if bytes.HasPrefix(line[4:], []byte(dir)) {
-			return line[4:]
-		}
-	}
-	return line
-}
-
 // desktopFolders have a file for each session that a person can choose at sign-in.
 var desktopFolders = []string{"/usr/share/xsessions", "/usr/share/wayland-sessions"}
 
+// findLists finds the names of all lists.
+func (db *debian) findLists() {
+	entries, _ := db.machine.ReadDir(dpkgInfo)
+	for _, e := range entries {
+		db.lists = append(db.lists, e.Name())
+	}
+}
+
+// findDependencies finds which installed packages need which.
+func (db *debian) findDependencies() {
+	for name, p := range db.packages {
+		needs := slices.Collect(dpkg.Names(p.Get("Depends")))
+		needs = slices.AppendSeq(needs, dpkg.Names(p.Get("Pre-Depends")))
+		db.needs.add(name, needs, slices.Collect(dpkg.Names(p.Get("Provides"))))
+	}
+}
+
 // findOwners reads the lists of all packages once, looking for the files that are asked for.
 func (db *debian) findOwners(files []*File) {
-	wanted := map[string]bool{}
-	for _, f := range files {
-		for _, name := range []string{f.Name, f.Path} {
-			wanted[db.key(name)] = true
+	db.wanted = map[string]string{}
+	want := func(name string) {
+		key := db.key(name)
+		for _, spelling := range db.merged.spellings(key) {
+			db.wanted[strings.TrimPrefix(spelling, "/")] = key
 		}
+	}
+	for _, f := range files {
+		want(f.Name)
+		want(f.Path)
 	}
 	for _, dir := range desktopFolders {
 		entries, _ := db.machine.ReadDir(dir)
 		for _, e := range entries {
-			wanted[path.Join(dir, e.Name())] = true
+			want(path.Join(dir, e.Name()))
 		}
 	}
 	if list, err := db.machine.ReadFile(dpkgFolder+"/diversions", maxList); err == nil {
 		db.diverted = dpkg.Diversions(list)
 	}
 	for _, d := range db.diverted {
-		if wanted[db.key(d.To)] {
-			wanted[db.key(d.From)] = true
+		if db.wanted[strings.TrimPrefix(d.To, "/")] != "" {
+			want(d.From)
 		}
-	}
-	entries, _ := db.machine.ReadDir(dpkgInfo)
-	for _, e := range entries {
-		db.lists = append(db.lists, e.Name())
 	}
 	db.owners = map[string][]string{}
 	lists := slices.DeleteFunc(slices.Clone(db.lists), func(name string) bool {
@@ -144,10 +158,9 @@ func (db *debian) findOwners(files []*File) {
 			} else {
 				list = nil
 			}
-			line = db.shorten(line)
-			if wanted[string(line)] {
+			if key := db.wanted[string(bytes.TrimPrefix(line, []byte("/")))]; key != "" {
 				db.mu.Lock()
-				db.owners[string(line)] = append(db.owners[string(line)], owner)
+				db.owners[key] = append(db.owners[key], owner)
 				db.mu.Unlock()
 			}
 		}
@@ -186,18 +199,24 @@ var basePriorities = []string{"required", "important", "standard"}
 // baseProvides are the virtual packages that a desktop session is made of.
 var baseProvides = []string{"x-session-manager", "x-display-manager", "x-window-manager", "default-display-manager"}
 
+func providesBase(field string) bool {
+	for name := range dpkg.Names(field) {
+		if slices.Contains(baseProvides, name) {
+			return true
+		}
+	}
+	return false
+}
+
 // findBase marks the packages that are the distribution's own: those that it calls essential or
 // gives a high priority, the kernel, what its desktop tasks and the sessions that can be chosen
 // consist of, and all that these depend on.
 func (db *debian) findBase() {
-	var set dependencies
 	var seeds []string
 	for name, p := range db.packages {
-		provides := named(p, "Provides")
-		set.add(name, slices.Concat(named(p, "Depends"), named(p, "Pre-Depends")), provides)
 		section := p.Get("Section")
 		if p.Get("Essential") == "yes" || slices.Contains(basePriorities, p.Get("Priority")) || section == "tasks" || section == "kernel" && strings.HasPrefix(name, "linux-image") ||
-			slices.ContainsFunc(provides, func(name string) bool { return slices.Contains(baseProvides, name) }) {
+			providesBase(p.Get("Provides")) {
 			seeds = append(seeds, name)
 		}
 	}
@@ -206,14 +225,9 @@ func (db *debian) findBase() {
 			seeds = append(seeds, owners...)
 		}
 	}
-	for name := range set.closure(seeds) {
+	for name := range db.needs.closure(seeds) {
 		db.packages[name].base = true
 	}
-}
-
-// named are all packages that a field names; alternatives count each.
-func named(p *debianPackage, field string) []string {
-	return slices.Concat(dpkg.Depended(p.Get(field))...)
 }
 
 // findSums reads the sums of the packages that have one of the files.
@@ -242,7 +256,14 @@ func (db *debian) findSums() {
 			return
 		}
 		owner, _ := dpkg.Owner(lists[k], ".md5sums")
-		db.read(db.packages[owner], list)
+		for file, sum := range dpkg.Sums(list) {
+			if key := db.wanted[string(file)]; key != "" {
+				// A package may have two lists, one for each architecture.
+				db.mu.Lock()
+				db.packages[owner].sums[key] = string(sum)
+				db.mu.Unlock()
+			}
+		}
 	})
 	for _, p := range db.packages {
 		if !p.wanted {
@@ -253,18 +274,6 @@ func (db *debian) findSums() {
 				p.sums = map[string]string{}
 			}
 			p.sums[db.key(file)] = sum
-		}
-	}
-}
-
-// read keeps the sums of a package's files that are asked for. A package may have two lists, one
-// for each architecture.
-func (db *debian) read(p *debianPackage, list []byte) {
-	db.mu.Lock()
-	defer db.mu.Unlock()
-	for file, sum := range dpkg.Sums(list) {
-		if key := db.key(file); db.owners[key] != nil {
-			p.sums[key] = sum
 		}
 	}
 }

@@ -124,10 +124,11 @@ func (d *dependencies) add(name string, needs, provides []string) {
 		}
 		return word
 	}
-	d.needs[name] = []string{}
-	for _, n := range needs {
-		d.needs[name] = append(d.needs[name], plain(n))
+	all := make([]string, len(needs))
+	for k, n := range needs {
+		all[k] = plain(n)
 	}
+	d.needs[name] = all
 	for _, p := range provides {
 		d.provided[plain(p)] = append(d.provided[plain(p)], name)
 	}

@@ -347,10 +347,13 @@ func (f *File) Problems() []string {
 	return all
 }
 
-// sharedOut does a piece of work for each file, on all processors.
+// sharedOut does a piece of work for each file, on all processors: the large ones first, so that
+// none of them is left to one processor at the end.
 func sharedOut(files []*File, do func(f *File)) {
-	each(len(files), func(k int) {
-		f := files[k]
+	order := slices.Clone(files)
+	slices.SortStableFunc(order, func(a, b *File) int { return cmp.Compare(b.Size, a.Size) })
+	each(len(order), func(k int) {
+		f := order[k]
 		do(f)
 		if f.looked != nil && !f.counted {
 			f.counted = true
@@ -362,18 +365,14 @@ func sharedOut(files []*File, do func(f *File)) {
 // each does a piece of work for each number below n, on all processors.
 func each(n int, do func(k int)) {
 	var group sync.WaitGroup
-	next := make(chan int)
+	var next atomic.Int64
 	for range min(n, 2*workers()) {
 		group.Go(func() {
-			for k := range next {
+			for k := int(next.Add(1)) - 1; k < n; k = int(next.Add(1)) - 1 {
 				do(k)
 			}
 		})
 	}
-	for k := range n {
-		next <- k
-	}
-	close(next)
 	group.Wait()
 }
 

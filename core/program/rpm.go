@@ -153,3 +153,17 @@ func (p mergedPaths) key(file string) string {
 	}
 	return file
 }
+
+// spellings are all paths that have a key.
+func (p mergedPaths) spellings(key string) []string {
+	all := []string{key}
+	if rest, ok := strings.CutPrefix(key, "/bin/"); ok && p.key("/sbin/"+rest) == key {
+		all = append(all, "/sbin/"+rest)
+	}
+	for _, plain := range all {
+		if long := "/usr" + plain; p.key(long) == key {
+			all = append(all, long)
+		}
+	}
+	return all
+}

@@ -20,8 +20,8 @@ var providedRoles = map[string]string{
 
 // packageRole is what a package is for: what it provides says more than its section.
 func packageRole(p dpkg.Package) string {
-	for _, alternatives := range dpkg.Depended(p.Get("Provides")) {
-		if role := providedRoles[alternatives[0]]; role != "" {
+	for name := range dpkg.Names(p.Get("Provides")) {
+		if role := providedRoles[name]; role != "" {
 			return role
 		}
 	}

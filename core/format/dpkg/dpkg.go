@@ -15,6 +15,9 @@ import (
 	"strings"
 )
 
+// usualFields is how many fields a paragraph has room for at first: most have fewer.
+const usualFields = 24
+
 // Package is a paragraph of the file status.
 type Package struct {
 	// Name is the package, Version and Architecture what stands in the fields of those names.
@@ -84,7 +87,7 @@ func Packages(status []byte) iter.Seq[Package] {
 			} else {
 				status = nil
 			}
-			p := Package{text: paragraph}
+			p := Package{text: paragraph, fields: make([]field, 0, usualFields)}
 			for rest := paragraph; len(rest) > 0; {
 				line := rest
 				if k := bytes.IndexByte(rest, '\n'); k >= 0 {
@@ -113,38 +116,44 @@ func Packages(status []byte) iter.Seq[Package] {
 	}
 }
 
-// Depended are the packages that a field such as Depends names: alternatives stand together.
+// Names are the packages that a field such as Depends names, each alternative for itself.
 // Versions and architectures are left out.
-func Depended(field string) [][]string {
-	var all [][]string
-	for group := range strings.SplitSeq(field, ",") {
-		var names []string
-		for name := range strings.SplitSeq(group, "|") {
+func Names(field string) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for len(field) > 0 {
+			name := field
+			if k := strings.IndexAny(field, ",|"); k >= 0 {
+				name, field = field[:k], field[k+1:]
+			} else {
+				field = ""
+			}
 			name = strings.TrimSpace(name)
 			if k := strings.IndexAny(name, " (:[<"); k >= 0 {
 				name = name[:k]
 			}
-			if name != "" {
-				names = append(names, name)
+			if name != "" && !yield(name) {
+				return
 			}
 		}
-		if len(names) > 0 {
-			all = append(all, names)
-		}
 	}
-	return all
 }
 
-// Sums are the files of a list of MD5 sums, with the folder that they are relative to before
+// Sums are the files of a list of MD5 sums, by their paths below the root without a slash before
 // them, and their sums in hexadecimal.
-func Sums(list []byte) iter.Seq2[string, string] {
-	return func(yield func(file, sum string) bool) {
-		for line := range bytes.Lines(list) {
-			line = bytes.TrimRight(line, "\r\n")
+func Sums(list []byte) iter.Seq2[[]byte, []byte] {
+	return func(yield func(file, sum []byte) bool) {
+		for len(list) > 0 {
+			line := list
+			if k := bytes.IndexByte(list, '\n'); k >= 0 {
+				line, list = list[:k], list[k+1:]
+			} else {
+				list = nil
+			}
+			line = bytes.TrimSuffix(line, []byte("\r"))
 			if len(line) < 35 || line[32] != ' ' {
 				continue
 			}
-			if !yield("/"+string(bytes.TrimPrefix(line[34:], []byte("./"))), string(line[:32])) {
+			if !yield(bytes.TrimPrefix(line[34:], []byte("./")), line[:32]) {
 				return
 			}
 		}

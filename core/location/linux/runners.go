@@ -7,7 +7,6 @@ import (
 
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
-	"lockback/core/machine"
 )
 
 // program is what acts on a location's entries: it must be installed, and where systemd is the first
@@ -130,12 +129,12 @@ func linkedUnits(s *location.Survey) map[string]bool {
 // with it. Only where a daemon's unit has no link are all of them read.
 func namedUnits(s *location.Survey) map[string]bool {
 	named := map[string]bool{}
+	parsed := systemUnitFiles(s)
 	add := func(file string) {
-		content, err := s.ReadFile(file, machine.MaxFileSize)
-		if err != nil {
+		f, ok := parsed.load(s.View, file)
+		if !ok {
 			return
 		}
-		f := unitfile.Parse(content)
 		for _, key := range dependencyKeys {
 			for _, name := range f.List("Unit", key) {
 				named[name] = true

@@ -19,7 +19,7 @@ var startable = map[string]autostart.Stage{
 }
 
 func readSystemUnits(s *location.Survey) {
-	set := loadUnits(s, systemUnits, newParsedFiles())
+	set := loadUnits(s, systemUnits, systemUnitFiles(s))
 	addUnits(s, set, set.names(), nil)
 	skipImages(s)
 }

@@ -291,6 +291,23 @@ func newParsedFiles() *parsedFiles {
 	return &parsedFiles{files: map[string]unitfile.File{}, empty: map[string]bool{}}
 }
 
+// systemUnitFiles are those of the system's units: what asks for a daemon's unit looks at them, too.
+func systemUnitFiles(s *location.Survey) *parsedFiles {
+	return s.Shared("files of the system's units", func() any { return newParsedFiles() }).(*parsedFiles)
+}
+
+// load returns a parsed file, which is read unless it was; ok is false where it cannot be.
+func (p *parsedFiles) load(view location.View, file string) (f unitfile.File, ok bool) {
+	if f, ok = p.get(file); ok {
+		return f, true
+	}
+	content, err := view.ReadFile(file, machine.MaxFileSize)
+	if err != nil {
+		return unitfile.File{}, false
+	}
+	return p.put(file, content), true
+}
+
 // isEmpty reports whether a file that was read has no size.
 func (p *parsedFiles) isEmpty(file string) bool {
 	p.mu.Lock()
@@ -339,14 +356,7 @@ func (set *unitSet) parse(file string) unitfile.File {
 // parseAll reads and parses files side by side: it is most of an inventory's
 // work. What cannot be read is left for parse to report.
 func (set *unitSet) parseAll(files []string) {
-	location.SideBySide(len(files), func(k int) {
-		if _, done := set.parsed.get(files[k]); done {
-			return
-		}
-		if content, err := set.view.ReadFile(files[k], machine.MaxFileSize); err == nil {
-			set.parsed.put(files[k], content)
-		}
-	})
+	location.SideBySide(len(files), func(k int) { set.parsed.load(set.view, files[k]) })
 }
 
 // dropInsOf lists the drop-ins of a unit in the order in which they apply: by
