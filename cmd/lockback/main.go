@@ -15,7 +15,7 @@ func main() {
 	// megabytes would cost more than it frees. The limit keeps large machines
 	// in bounds; an explicit GOGC or GOMEMLIMIT wins.
 	if os.Getenv("GOGC") == "" && os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetGCPercent(1000)
+		debug.SetGCPercent(400)
 		debug.SetMemoryLimit(224 << 20)
 	}
 	os.Exit(cli.Main(os.Args[1:], cli.Standard()))

@@ -50,6 +50,10 @@ type Mark struct {
 	// app whose signature holds, Maker who signed it, File the name of the program's file,
 	// Command a wildcard for the whole command.
 	Package, Bundle, Maker, File, Command string
+	// Runs are what the entry may run, any of them for each of its programs: the name of the
+	// program's file, or that and its arguments where it has some, as wildcards. "{name}" stands for
+	// the name that fits, "class" for a class that the system has registered.
+	Runs []string `json:",omitempty"`
 }
 
 // onName reports whether a mark rests on names alone, which anybody can give.
@@ -96,6 +100,8 @@ type Subject struct {
 	Maker    string
 	File     string
 	Command  string
+	// Runs are all programs that the entry runs, each in the ways in which [Mark.Runs] may have it.
+	Runs [][]string
 }
 
 // Catalogue is a list of entries, of which the first that fits counts.
@@ -226,7 +232,25 @@ func (c *Catalogue) fits(m mark, s Subject) bool {
 			return false
 		}
 	}
+	if len(k.Runs) > 0 && !k.allRun(s, m.pattern) {
+		return false
+	}
 	return k.Command == "" || matches(strings.ToLower(k.Command), strings.ToLower(s.Command))
+}
+
+// allRun reports whether all that the subject runs is what the mark says.
+func (m Mark) allRun(s Subject, pattern string) bool {
+	one := func(ways []string, name string) bool {
+		return slices.ContainsFunc(m.Runs, func(may string) bool {
+			may = strings.ReplaceAll(strings.ToLower(may), "{name}", strings.ToLower(name))
+			return slices.ContainsFunc(ways, func(way string) bool { return matches(may, strings.ToLower(way)) })
+		})
+	}
+	return len(s.Runs) > 0 && !slices.ContainsFunc(s.Runs, func(ways []string) bool {
+		return !slices.ContainsFunc(append(s.Names, ""), func(name string) bool {
+			return (name == "" || pattern == "" || matches(pattern, strings.ToLower(name))) && one(ways, name)
+		})
+	})
 }
 
 // matches compares with a wildcard: a star stands for any characters, a question mark for one.

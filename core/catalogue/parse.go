@@ -195,15 +195,16 @@ func (r *reader) text(n *yaml.Node, what string) string {
 
 func (r *reader) mark(n *yaml.Node) (m Mark) {
 	texts := map[string]*string{"location": &m.Location, "package": &m.Package, "bundle": &m.Bundle, "maker": &m.Maker, "file": &m.File, "command": &m.Command}
+	lists := map[string]*[]string{"names": &m.Names, "runs": &m.Runs}
 	r.fields(n, "what it is known by", func(key string, value *yaml.Node) {
 		switch to := texts[key]; {
 		case to != nil:
 			*to = r.text(value, key)
-		case key == "names" && value.Kind == yaml.ScalarNode:
-			m.Names = strings.Fields(value.Value)
-		case key == "names" && value.Kind == yaml.SequenceNode:
-			for _, name := range value.Content {
-				m.Names = append(m.Names, r.text(name, "a name"))
+		case lists[key] != nil && value.Kind == yaml.ScalarNode:
+			*lists[key] = strings.Fields(value.Value)
+		case lists[key] != nil && value.Kind == yaml.SequenceNode:
+			for _, word := range value.Content {
+				*lists[key] = append(*lists[key], r.text(word, "one of "+key))
 			}
 		default:
 			r.wrong(value.Line, "nothing is known by %q", key)

@@ -18,7 +18,15 @@ func findEntry(m *machine.Reader, book *program.Book, item *location.Item) *cata
 	s := catalogue.Subject{Location: item.Location, Command: item.Command, File: lastElement(item.Target.Path)}
 	switch m.OS {
 	case "windows":
-		s.Names = windowsNames(m, &item.Entry)
+		if s.Names = windowsNames(m, item); s.Names != nil {
+			s.Runs = windowsRuns(m, item)
+		}
+		if item.Location == "windows.safe-boot" { // what starts there are services and drivers
+			s.Location = "windows.services"
+			if strings.HasSuffix(strings.ToLower(s.File), ".sys") {
+				s.Location = "windows.drivers"
+			}
+		}
 	case "macos":
 		s.Names = macNames(item)
 	default:

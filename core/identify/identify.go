@@ -61,6 +61,9 @@ func namesOf(items []*location.Item, packages bool, decided map[*location.Item][
 		if item.CopyOf != "" {
 			names = append(names, item.CopyOf)
 		}
+		for _, a := range item.Actions {
+			names = append(names, a.Program.Path)
+		}
 		if packages && item.Scope == autostart.ForSystem {
 			names = append(append(names, item.Source.Path), decided[item]...)
 		}
@@ -154,7 +157,13 @@ func findTargets(m *machine.Reader, mac *macFinder, items []*location.Item) {
 	find := func(item *location.Item) autostart.Target { return target(m, programs, item.Argv) }
 	switch m.OS {
 	case "windows":
-		find = newWindowsFinder(m).target
+		finder := newWindowsFinder(m)
+		find = func(item *location.Item) autostart.Target {
+			for k := range item.Actions {
+				item.Actions[k].Program = finder.line(item.Actions[k].Line, item)
+			}
+			return finder.target(item)
+		}
 	case "macos":
 		find = mac.target
 	}

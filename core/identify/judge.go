@@ -55,10 +55,14 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 		ok = ok && proof.delivered
 	} else if part {
 		item.OSPart = true
-		if m.OS == "windows" && book.File(item.Target.Path).Foreign() {
-			// The name of one of the system's parts, and somebody else's program.
-			item.OSPart, ok = false, false
-			item.Problems = appendNew(item.Problems, autostart.Impostor)
+		if m.OS == "windows" {
+			switch whose(book, item) {
+			case others: // the name of one of the system's parts, and somebody else's program
+				item.OSPart, ok = false, false
+				item.Problems = appendNew(item.Problems, autostart.Impostor)
+			case nobodys:
+				item.OSPart, ok = false, false
+			}
 		}
 	}
 	if item.OSPart && item.OSBasis == "" {
@@ -81,6 +85,29 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 		basis := "catalogue, entry " + row.ID
 		return []location.Fact{{Name: "without it", Value: row.Without, Basis: basis}, {Name: "its own setting", Value: row.Setting, Basis: basis}}
 	})
+}
+
+// How far the programs of an item of a Windows machine are the system's.
+type ownership int
+
+const (
+	systems ownership = iota
+	nobodys           // nothing vouches for one of them, on a machine that vouches for its own
+	others            // somebody else signed or changed one of them
+)
+
+func whose(book *program.Book, item *location.Item) ownership {
+	all := systems
+	for _, t := range programsOf(item) {
+		file := book.File(t.Path)
+		switch {
+		case file.Foreign():
+			return others
+		case book.Vouches && file != nil && file.Kind != "" && file.Vouched() == "":
+			all = nobodys
+		}
+	}
+	return all
 }
 
 // withCatalogue adds what the catalogue says of a program to what is known of it. What it does,

@@ -5,18 +5,30 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/windata"
+	"lockback/core/location"
 	"lockback/core/machine"
 )
 
-// windowsNames are the names of an entry whose program lies in the system's own folders: of a
+// windowsNames are the names of an entry all of whose programs lie in the system's own folders: of a
 // service or driver its own, of a task its path, of anything else that of its program's file.
-func windowsNames(m *machine.Reader, e *autostart.Entry) []string {
-	if e.User != "" && e.Location != "windows.screensaver" || !inWindows(m, e) {
+func windowsNames(m *machine.Reader, item *location.Item) []string {
+	e := &item.Entry
+	if e.User != "" && e.Location != "windows.screensaver" && e.Location != "windows.tasks" {
 		return nil
+	}
+	for _, t := range programsOf(item) {
+		if !inWindows(m, t) {
+			return nil
+		}
 	}
 	switch e.Location {
 	case "windows.services", "windows.drivers":
+		if e.Source.Key != "" {
+			return nil // a command beside the service, which is no part of it
+		}
 		return []string{lastElement(e.Source.Path)}
+	case "windows.safe-boot":
+		return []string{e.Name}
 	case "windows.tasks":
 		if _, path, ok := cutAnywhere(e.Source.Path, `\System32\Tasks`); ok {
 			return []string{path}
@@ -24,6 +36,42 @@ func windowsNames(m *machine.Reader, e *autostart.Entry) []string {
 		return nil
 	}
 	return []string{lastElement(e.Target.Path)}
+}
+
+// programsOf are all programs that an item of a Windows machine starts.
+func programsOf(item *location.Item) []autostart.Target {
+	if len(item.Actions) == 0 {
+		return []autostart.Target{item.Target}
+	}
+	all := make([]autostart.Target, len(item.Actions))
+	for k, a := range item.Actions {
+		all[k] = a.Program
+	}
+	return all
+}
+
+// windowsRuns are an item's programs in the ways in which the catalogue may have them.
+func windowsRuns(m *machine.Reader, item *location.Item) [][]string {
+	actions := item.Actions
+	if len(actions) == 0 {
+		actions = []location.Action{{Line: item.CommandLine, Program: item.Target}}
+	}
+	if (item.Location == "windows.services" || item.Location == "windows.safe-boot") && len(actions) > 1 {
+		actions = actions[1:] // the first is the system's host of the library
+	}
+	all := make([][]string, len(actions))
+	for k, a := range actions {
+		all[k] = []string{lastElement(a.Program.Path)}
+		if a.Class {
+			all[k] = append(all[k], "class")
+		}
+		// The program that stands in the command may only start the one that was found.
+		word, rest := nextWord(m.Expand(a.Line, item.For))
+		if rest = strings.Join(strings.Fields(rest), " "); rest != "" {
+			all[k] = append(all[k], strings.TrimSuffix(strings.ToLower(lastElement(word)), ".exe")+".exe "+rest)
+		}
+	}
+	return all
 }
 
 // cutAnywhere cuts around a part of a path, without regard to case.
@@ -35,24 +83,27 @@ func cutAnywhere(s, part string) (before, after string, ok bool) {
 	return s[:k], s[k+len(part):], true
 }
 
-// inWindows reports whether the program, as far as it is known, lies in the
-// system's own folders: C:\Temp\svchost.exe is no part of the system. A program
-// that is not there counts by its place.
-func inWindows(m *machine.Reader, e *autostart.Entry) bool {
-	p := e.Target.Path
-	if p == "" || !machine.OnDrive(p) {
-		// A task whose action is a class of the system, a driver of its own.
-		return e.Location == "windows.tasks" || e.Location == "windows.services" && e.Command == ""
+// writable are folders below System32 that others than the system may write in.
+var writable = []string{`Tasks`, `spool\drivers\color`, `spool\PRINTERS`, `spool\SERVERS`, `Microsoft\Crypto\RSA\MachineKeys`, `com\dmp`, `FxsTmp`, `LogFiles`, `config`}
+
+// inWindows reports whether a program is there, and lies in the system's own folders:
+// C:\Temp\svchost.exe is no part of the system.
+func inWindows(m *machine.Reader, t autostart.Target) bool {
+	if t.Exists == nil || !*t.Exists || !machine.OnDrive(t.Path) {
+		return false
+	}
+	for _, dir := range writable {
+		if _, in := cutFold(t.Path, m.Windows()+`\System32\`+dir+`\`); in {
+			return false
+		}
 	}
 	roots := []string{m.Windows() + `\System32\`, m.Windows() + `\SysWOW64\`, m.Windows() + `\servicing\`, m.Windows() + `\Microsoft.NET\`, m.Windows() + `\explorer.exe`,
 		m.Windows() + `\PLA\`, m.Windows() + `\ehome\`, m.Windows() + `\regedit.exe`, m.Windows() + `\SystemApps\`, m.Windows() + `\WinSxS\`,
-		m.Variable("programfiles") + `\Windows Defender`, m.Variable("programdata") + `\Microsoft\Windows Defender\`, m.Variable("programfiles") + `\Windows Media Player\`,
-		m.Variable("programfiles") + `\Internet Explorer\`, m.Variable("programfiles(x86)") + `\Microsoft\Edge\Application\`}
-	if _, outside := cutFold(p, m.Windows()+`\System32\Tasks\`); outside {
-		return false
-	}
+		m.Variable("programfiles") + `\Windows Defender\`, m.Variable("programfiles") + `\Windows Defender Advanced Threat Protection\`, m.Variable("programdata") + `\Microsoft\Windows Defender\`,
+		m.Variable("programfiles") + `\Windows Media Player\`, m.Variable("programfiles") + `\Internet Explorer\`, m.Variable("programfiles(x86)") + `\Microsoft\Edge\Application\`,
+		m.Variable("programfiles(x86)") + `\Microsoft\EdgeUpdate\`}
 	for _, root := range roots {
-		if _, ok := cutFold(p, root); ok {
+		if rest, ok := cutFold(t.Path, root); ok && (rest == "" || strings.HasSuffix(root, `\`)) {
 			return true
 		}
 	}

@@ -2,6 +2,7 @@ package identify
 
 import (
 	"path"
+	"slices"
 	"strings"
 
 	"lockback/core/autostart"
@@ -14,23 +15,44 @@ import (
 // what it looked up, and is for one goroutine.
 type windowsFinder struct {
 	machine *machine.Reader
+	user    *machine.User // whose PATH counts; nil: the system's
 	known   map[string]autostart.Target
+	folders map[string]bool
 	system  string // C:\Windows\System32
 	narrow  string // C:\Windows\SysWOW64, where 32-bit programs find it
 }
 
 func newWindowsFinder(m *machine.Reader) *windowsFinder {
-	return &windowsFinder{machine: m, known: map[string]autostart.Target{}, system: m.Windows() + `\System32`, narrow: m.Windows() + `\SysWOW64`}
+	return &windowsFinder{machine: m, known: map[string]autostart.Target{}, folders: map[string]bool{}, system: m.Windows() + `\System32`, narrow: m.Windows() + `\SysWOW64`}
 }
 
 // target is what an item's command starts, looking through the programs that
 // only start others.
 func (f *windowsFinder) target(item *location.Item) autostart.Target {
-	line := strings.TrimSpace(f.machine.Expand(item.CommandLine, item.For))
+	return f.line(item.CommandLine, item)
+}
+
+// line is what one of an item's commands starts.
+func (f *windowsFinder) line(line string, item *location.Item) autostart.Target {
+	f.user = item.For
+	if item.Narrow {
+		line = inNarrowView(line)
+	}
+	line = strings.TrimSpace(f.machine.Expand(line, item.For))
 	if line == "" {
 		return autostart.Target{}
 	}
 	return f.command(line, item.Narrow, 0)
+}
+
+// inNarrowView has the variables of a command that mean something else to a 32-bit program.
+func inNarrowView(line string) string {
+	for _, name := range []string{"programfiles", "commonprogramfiles"} {
+		if before, after, ok := cutAnywhere(line, "%"+name+"%"); ok {
+			line = before + "%" + name + "(x86)%" + after
+		}
+	}
+	return line
 }
 
 // maxHosts is how many programs that start others are looked through.
@@ -46,7 +68,7 @@ func (f *windowsFinder) command(line string, narrow bool, depth int) autostart.T
 	switch {
 	case !ok:
 		return t // the host itself is what runs
-	case inner == "":
+	case inner == "", strings.Contains(inner, "://"):
 		return autostart.Target{} // it cannot be told what
 	}
 	return f.command(inner, narrow, depth+1)
@@ -78,7 +100,11 @@ func (f *windowsFinder) program(line string, narrow bool) (name, rest string, t 
 			continue
 		}
 		full, t := f.look(name, narrow)
-		if t.Exists == nil && t.Path != "" || t.Exists != nil && *t.Exists {
+		switch {
+		case f.folders[t.Path]: // a program's name may go on behind it
+			first, firstTarget = name, t
+			continue
+		case t.Exists == nil && t.Path != "" || t.Exists != nil && *t.Exists:
 			return full, line[k:], t
 		}
 		if first == "" {
@@ -127,7 +153,10 @@ func untilProgram(line string) (name, rest string, ok bool) {
 func (f *windowsFinder) look(name string, narrow bool) (string, autostart.Target) {
 	key := name
 	if narrow {
-		key = "32:" + name
+		key = "32:" + key
+	}
+	if f.user != nil {
+		key = f.user.SID + ":" + key
 	}
 	if t, ok := f.known[key]; ok {
 		return t.Path, t
@@ -140,23 +169,30 @@ func (f *windowsFinder) look(name string, narrow bool) (string, autostart.Target
 func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 	full := f.absolute(strings.TrimSpace(name))
 	switch {
-	case full == "" || strings.ContainsAny(full, "<>|*?\x00"):
+	case full == "" || strings.ContainsAny(strings.TrimPrefix(full, `\\?\`), "<>|*?\x00"), strings.Contains(full, `:\\`) || isAddress(full):
 		return autostart.Target{}
 	case strings.HasPrefix(full, `\\`), strings.Contains(full, "%"):
-		return autostart.Target{Path: autostart.Text(full)} // on another machine; by a variable that is not known
+		// On another machine, by a name of the kernel's, by a variable that is not known.
+		return autostart.Target{Path: autostart.Text(full)}
 	case machine.OnDrive(full):
 		return f.there(full, narrow)
 	}
 	// A bare name, or one relative to the system's folder.
 	for _, candidate := range withEnding(full) {
-		if key, err := f.machine.Key(machine.KeyCV + `\App Paths\` + candidate); err == nil && !strings.Contains(full, `\`) {
-			if p := strings.Trim(f.machine.Expand(key.Text(""), nil), `" `); machine.OnDrive(p) {
-				return f.there(p, narrow)
+		if strings.Contains(full, `\`) {
+			break
+		}
+		for _, root := range f.appPaths() {
+			if key, err := f.machine.Key(root + candidate); err == nil {
+				if p := strings.Trim(f.machine.Expand(key.Text(""), f.user), `" `); machine.OnDrive(p) {
+					return f.there(p, narrow)
+				}
 			}
 		}
 	}
+	dirs := []string{f.system, f.machine.Windows(), f.system + `\drivers`, f.system + `\wbem`, f.system + `\WindowsPowerShell\v1.0`}
 	for _, name := range withEnding(full) {
-		for _, dir := range []string{f.system, f.machine.Windows(), f.system + `\drivers`, f.system + `\wbem`, f.system + `\WindowsPowerShell\v1.0`} {
+		for _, dir := range append(dirs, f.machine.SearchPath(f.user)...) {
 			if t := f.there(dir+`\`+name, narrow); t.Exists != nil && *t.Exists {
 				return t
 			}
@@ -166,12 +202,46 @@ func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 	return autostart.Target{Path: autostart.Text(full), Exists: &missing}
 }
 
-// absolute undoes the forms that the kernel's own paths have.
+// appPaths are the keys in which programs say where they are: a user's own count first.
+func (f *windowsFinder) appPaths() []string {
+	roots := []string{machine.KeyCV + `\App Paths\`}
+	if f.user != nil {
+		roots = append([]string{`HKU\` + f.user.SID + `\Software\Microsoft\Windows\CurrentVersion\App Paths\`}, roots...)
+	}
+	return roots
+}
+
+// isAddress reports whether a name is one of the network: "mailto:x", "ms-settings:y".
+func isAddress(name string) bool {
+	k := strings.IndexByte(name, ':')
+	return k > 1 && !strings.ContainsAny(name[:k], `\/. `)
+}
+
+// absolute undoes the forms that the kernel's own paths have, and what GetFullPathName leaves out.
 func (f *windowsFinder) absolute(name string) string {
 	for _, prefix := range []string{`\??\`, `\\?\`, `\\.\`} {
-		name = strings.TrimPrefix(name, prefix)
+		rest, ok := strings.CutPrefix(name, prefix)
+		if !ok {
+			continue
+		}
+		if share, ok := cutFold(rest, `UNC\`); ok {
+			return `\\` + share
+		}
+		if rest != "" && !machine.OnDrive(rest) && !strings.Contains(rest, "%") && strings.ContainsAny(rest, "{\\") {
+			return `\\?\` + rest // a volume or an object of the kernel's, which nothing here can find
+		}
+		name = rest
+	}
+	if rest, ok := cutFold(name, `\Device\`); ok {
+		return `\\?\Device\` + rest
 	}
 	name = strings.ReplaceAll(name, "/", `\`)
+	if machine.OnDrive(name) {
+		name = fullPath(name)
+	}
+	if rest, ok := cutFold(name, f.machine.Windows()+`\Sysnative\`); ok {
+		return f.system + `\` + rest // how a 32-bit program calls the folder of the 64-bit ones
+	}
 	lower := strings.ToLower(name)
 	switch {
 	case strings.HasPrefix(lower, `\systemroot\`):
@@ -182,6 +252,24 @@ func (f *windowsFinder) absolute(name string) string {
 		return f.machine.Windows()[:2] + name
 	}
 	return name
+}
+
+// fullPath is a path as GetFullPathName makes it: without empty elements, `.` and `..`, and without dots and
+// blanks at the end of an element.
+func fullPath(name string) string {
+	parts := []string{name[:2]}
+	for part := range strings.SplitSeq(name[2:], `\`) {
+		switch trimmed := strings.TrimRight(part, ". "); {
+		case part == "..":
+			parts = parts[:max(1, len(parts)-1)]
+		case trimmed != "":
+			parts = append(parts, trimmed)
+		}
+	}
+	if len(parts) == 1 {
+		return name[:2] + `\`
+	}
+	return strings.Join(parts, `\`)
 }
 
 // withEnding are the names that a name without an ending may mean.
@@ -213,10 +301,12 @@ func (f *windowsFinder) there(full string, narrow bool) autostart.Target {
 }
 
 func (f *windowsFinder) exactly(full string) autostart.Target {
+	folder := false
 	for _, candidate := range programNames(full) {
 		info, err := f.machine.Stat(candidate)
 		switch {
 		case err == nil && info.IsDir():
+			folder = true
 			continue
 		case err == nil:
 			is := true
@@ -224,6 +314,10 @@ func (f *windowsFinder) exactly(full string) autostart.Target {
 		case !machine.IsMissing(err):
 			return autostart.Target{Path: autostart.Text(full)}
 		}
+	}
+	if folder {
+		f.folders[autostart.Text(full)] = true
+		return autostart.Target{Path: autostart.Text(full)} // Explorer shows it
 	}
 	if hasShortName(full) && !f.machine.Live {
 		// Short names are kept beside the long ones, where a mounted disk does
@@ -258,6 +352,19 @@ func cutFold(s, prefix string) (string, bool) {
 var hosts = map[string]func(rest string) (command string, ok bool){
 	"rundll32": func(rest string) (string, bool) {
 		rest = strings.TrimSpace(rest)
+		for strings.HasPrefix(rest, "/") || strings.HasPrefix(rest, "-") {
+			option, more := nextWord(rest)
+			if option = strings.ToLower(option[1:]); option == "sta" || option == "localserver" {
+				return "", true // a class, by its id
+			}
+			rest = strings.TrimSpace(more)
+		}
+		if _, ok := cutFold(rest, "javascript:"); ok {
+			return "", true
+		}
+		if inner, ok := throughLibrary(rest); ok {
+			return inner, true
+		}
 		if quoted, ok := strings.CutPrefix(rest, `"`); ok {
 			dll, _, _ := strings.Cut(quoted, `"`)
 			return `"` + dll + `"`, dll != ""
@@ -290,8 +397,8 @@ var hosts = map[string]func(rest string) (command string, ok bool){
 			if word == "" {
 				return "", false
 			}
-			if l := strings.ToLower(word); l == "/c" || l == "/k" || l == "/r" {
-				return shellCommand(more), true
+			if l := strings.ToLower(word); len(l) >= 2 && l[0] == '/' && strings.IndexByte("ckr", l[1]) >= 0 {
+				return shellCommand(word[2:] + more), true // no blank is needed behind it
 			}
 			if !strings.HasPrefix(word, "/") {
 				return "", false
@@ -327,6 +434,50 @@ var hosts = map[string]func(rest string) (command string, ok bool){
 	"java": javaArchive, "javaw": javaArchive,
 	"python": afterOptions("-", "-m -c"), "pythonw": afterOptions("-", "-m -c"), "node": afterOptions("-", "-e"),
 	"conhost": afterOptions("-", ""), "forfiles": func(string) (string, bool) { return "", true },
+	"pcalua": func(rest string) (string, bool) {
+		for word, more := nextWord(rest); word != ""; word, more = nextWord(more) {
+			if strings.EqualFold(word, "-a") {
+				program, _ := nextWord(more)
+				return `"` + program + `"`, program != ""
+			}
+		}
+		return "", false
+	},
+	"control": func(rest string) (string, bool) {
+		word, _ := nextWord(rest)
+		word, _, _ = strings.Cut(word, ",")
+		return `"` + word + `"`, strings.HasSuffix(strings.ToLower(word), ".cpl")
+	},
+}
+
+// openers are the functions of Windows' libraries that only open what their argument names.
+var openers = []string{"shellexec_rundll", "shellexec_rundlla", "shellexec_rundllw", "openas_rundll", "control_rundll", "control_rundlla", "control_rundllw", "control_rundllasuser",
+	"launchinfsection", "launchinfsectionex", "installhinfsection", "openurl", "openurla", "fileprotocolhandler", "launchapplication", "routethecall"}
+
+// throughLibrary finds what a call of such a function opens: "shell32.dll,ShellExec_RunDLL C:\x.exe".
+func throughLibrary(rest string) (inner string, ok bool) {
+	library, call, found := strings.Cut(rest, ",")
+	if !found {
+		return "", false
+	}
+	function, argument := nextWord(call)
+	if !slices.Contains(openers, strings.ToLower(function)) || strings.TrimSpace(library) == "" {
+		return "", false
+	}
+	switch argument = strings.TrimSpace(argument); {
+	case strings.HasPrefix(strings.ToLower(function), "launchinfsection"): // FILE,SECTION,...
+		argument, _, _ = strings.Cut(argument, ",")
+	case strings.EqualFold(function, "InstallHinfSection"): // SECTION MODE FILE
+		if words := strings.Fields(argument); len(words) > 2 {
+			argument = words[2]
+		}
+	case strings.HasPrefix(strings.ToLower(function), "control_rundll"):
+		argument, _, _ = strings.Cut(argument, ",")
+		if !strings.HasSuffix(strings.ToLower(argument), ".cpl") {
+			return "", false
+		}
+	}
+	return strings.TrimPrefix(strings.TrimSpace(argument), "?"), true
 }
 
 // afterOptions returns the first word that is no option; where one of the
@@ -371,7 +522,7 @@ func powershell(rest string) (string, bool) {
 		switch {
 		case word == "":
 			return "", false
-		case l == "-file" || l == "/file" || l == "-f":
+		case len(l) > 1 && (l[0] == '-' || l[0] == '/') && strings.HasPrefix("file", l[1:]):
 			script, _ := nextWord(more)
 			return `"` + script + `"`, script != ""
 		case len(l) > 1 && (l[0] == '-' || l[0] == '/'):

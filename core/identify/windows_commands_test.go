@@ -20,14 +20,15 @@ func TestWindowsCommands(t *testing.T) {
 	root := testkit.WindowsDisk(t, testkit.Keys{
 		`Microsoft\Windows\CurrentVersion\App Paths\tide.exe`: {regf.NewText("", `"C:\Tide\bin\tide.exe"`)},
 	}, testkit.Keys{
-		`ControlSet002\Control\Session Manager\Environment`: {regf.NewExpand("TIDE", `%SystemDrive%\Tide`)},
+		`ControlSet002\Control\Session Manager\Environment`: {regf.NewExpand("TIDE", `%SystemDrive%\Tide`), regf.NewExpand("Path", `%SystemRoot%\system32;"C:\Tide\bin\";relative`)},
 	}, testkit.Keys{
-		`Environment`: {regf.NewExpand("GAUGE", `%USERPROFILE%\gauge`)},
+		`Environment`: {regf.NewExpand("GAUGE", `%USERPROFILE%\gauge`), regf.NewExpand("Path", `%USERPROFILE%\gauge;C:\Elsewhere`)},
+		`Software\Microsoft\Windows\CurrentVersion\App Paths\mine.exe`: {regf.NewText("", `C:\Tide\mine.exe`)},
 	}, map[string]string{
 		`Windows\System32\cmd.exe`: "", `Windows\System32\rundll32.exe`: "", `Windows\System32\wscript.exe`: "", `Windows\System32\mshta.exe`: "",
 		`Windows\System32\msiexec.exe`: "", `Windows\System32\svchost.exe`: "", `Windows\explorer.exe`: "", `Windows\System32\shell.dll`: "", `Windows\SysWOW64\shell.dll`: "",
 		`Windows\System32\WindowsPowerShell\v1.0\powershell.exe`: "", `Windows\System32\drivers\gauge.sys`: "", `Program Files\Tide Works\tide.exe`: "", `Program Files\Tide Works\run me.vbs`: "",
-		`Tide\bin\tide.exe`: "", `Tide\tide.dll`: "", `Tide\start.ps1`: "", `Tide\tide.jar`: "", `Tide\setup.msi`: "", `Program Files\Java\bin\javaw.exe`: "", `Users\ines\gauge\gauge.exe`: "", `My.exe`: "",
+		`Tide\bin\tide.exe`: "", `Tide\tide.dll`: "", `Tide\mine.exe`: "", `Windows\System32\pcalua.exe`: "", `Tide\start.ps1`: "", `Tide\tide.jar`: "", `Tide\setup.msi`: "", `Program Files\Java\bin\javaw.exe`: "", `Users\ines\gauge\gauge.exe`: "", `My.exe`: "",
 	})
 	m, err := machine.Open(root)
 	require.NoError(t, err)
@@ -57,6 +58,30 @@ func TestWindowsCommands(t *testing.T) {
 		{`%NOBODY%\gauge.exe`, `%NOBODY%\gauge.exe`, unknown},
 		{`tide.exe /q`, `C:\Tide\bin\tide.exe`, there}, // App Paths
 		{`tide /q`, `C:\Tide\bin\tide.exe`, there},
+		{`gauge.exe /tray`, `C:\Users\ines\gauge\gauge.exe`, there}, // the user's own PATH
+		{`mine.exe`, `C:\Tide\mine.exe`, there},                     // and their own App Paths
+		{`C:\Windows\Sysnative\shell.dll`, `C:\Windows\System32\shell.dll`, there},
+		{`C:\Tide.\\bin \tide.exe.`, `C:\Tide\bin\tide.exe`, there},
+		{`C:\Windows\System32\..\..\Tide\bin\tide.exe`, `C:\Tide\bin\tide.exe`, there},
+		{`\\?\C:\Tide\bin\tide.exe`, `C:\Tide\bin\tide.exe`, there},
+		{`\\?\UNC\server\share\tide.exe`, `\\server\share\tide.exe`, unknown},
+		{`\\?\Volume{5a17abcd-0000-0000-0000-100000000000}\tide.exe`, `\\?\Volume{5a17abcd-0000-0000-0000-100000000000}\tide.exe`, unknown},
+		{`\Device\HarddiskVolume3\Tide\tide.exe`, `\\?\Device\HarddiskVolume3\Tide\tide.exe`, unknown},
+		{`\??\GLOBALROOT\Device\x.sys`, `\\?\GLOBALROOT\Device\x.sys`, unknown},
+		{`C:\Tide`, `C:\Tide`, unknown}, // Explorer shows a folder
+		{`https://tide.example/a`, ``, unknown},
+		{`ms-settings:about`, ``, unknown},
+		{`rundll32.exe /d tide.dll,Start`, `tide.dll`, gone},
+		{`rundll32.exe /d C:\Tide\tide.dll,Start`, `C:\Tide\tide.dll`, there},
+		{`rundll32.exe -sta {5A17ABCD-1887-4002-8314-000000000002}`, ``, unknown},
+		{`rundll32.exe javascript:"\..\mshtml,RunHTMLApplication "`, ``, unknown},
+		{`rundll32.exe shell.dll,ShellExec_RunDLL C:\Tide\bin\tide.exe`, `C:\Tide\bin\tide.exe`, there},
+		{`rundll32 shell.dll,ShellExec_RunDLL ?0x1?C:\gone.exe`, ``, unknown},
+		{`rundll32.exe advpack.dll,LaunchINFSection C:\Program Files\Tide Works\run me.vbs,Start,,1`, `C:\Program Files\Tide Works\run me.vbs`, there},
+		{`rundll32.exe url.dll,FileProtocolHandler https://tide.example`, ``, unknown},
+		{`pcalua.exe -a "C:\Tide\bin\tide.exe" -c x`, `C:\Tide\bin\tide.exe`, there},
+		{`cmd.exe /cC:\Tide\bin\tide.exe`, `C:\Tide\bin\tide.exe`, there},
+		{`powershell.exe -fil C:\Tide\start.ps1`, `C:\Tide\start.ps1`, there},
 		{`\SystemRoot\System32\drivers\gauge.sys`, `C:\Windows\System32\drivers\gauge.sys`, there},
 		{`\??\C:\Windows\System32\drivers\gauge.sys`, `C:\Windows\System32\drivers\gauge.sys`, there},
 		{`System32\drivers\gauge.sys`, `C:\Windows\System32\drivers\gauge.sys`, there},

@@ -186,6 +186,8 @@ type Item struct {
 	CommandLine string
 	For         *machine.User
 	Narrow      bool
+	// Actions are all that it runs, where that is more than CommandLine, or not told by it alone.
+	Actions []Action
 	// Facts tells what else is known, for a person to read; nil where nothing
 	// is.
 	Facts func() []Fact
@@ -213,6 +215,16 @@ type Item struct {
 	// it, in small letters.
 	DeviceClass string
 	Switcher
+}
+
+// Action is one of several things that an entry of a Windows machine runs.
+type Action struct {
+	// Line is the command; empty where it cannot be told what runs.
+	Line string
+	// Class says that it is the library of a class which the system has registered.
+	Class bool
+	// Program is what it starts, once that was looked up.
+	Program autostart.Target
 }
 
 // Role is what a machine needs an entry for, as far as its place tells. What a mistake with it

@@ -28,8 +28,11 @@ const firstPerson = 501
 
 // openMac finds out what Mac this is.
 func (m *Machine) openMac() {
-	_, err := m.Files.Lstat("/System/Library/CoreServices")
-	m.Files.names = macNames{dataOnly: err != nil}
+	// The data volume alone has folders below /System too, that firmlinks of the system's volume lead to;
+	// what tells the version, and the first process, are on the system's only.
+	_, versionErr := m.Files.Lstat(macVersion)
+	_, launchdErr := m.Files.Lstat("/sbin/launchd")
+	m.Files.names = macNames{dataOnly: versionErr != nil && launchdErr != nil}
 	version := m.plist(macVersion)
 	if v := version.Text("ProductVersion"); v != "" {
 		m.release = releaseOf(v)
@@ -55,6 +58,7 @@ func (m *Machine) openMac() {
 	if len(m.Users) == 0 {
 		m.Users = m.homeUsers()
 	}
+	m.Users = append(m.Users, m.withoutAccount()...)
 	slices.SortStableFunc(m.Users, func(a, b User) int { return cmp.Compare(a.UID, b.UID) })
 	if m.ID == "" {
 		m.ID = m.platformUUID()
@@ -104,8 +108,7 @@ func (m *Machine) localUsers() []User {
 	}
 	var users []User
 	for _, e := range entries {
-		// The system's own accounts begin with an underscore.
-		if !strings.HasSuffix(e.Name(), ".plist") || strings.HasPrefix(e.Name(), "_") {
+		if !strings.HasSuffix(strings.ToLower(e.Name()), ".plist") {
 			continue
 		}
 		if u, ok := macUser(m.plist(path.Join(dslocal, "users", e.Name())), ""); ok {
@@ -130,7 +133,23 @@ func macUser(d plist.Dict, prefix string) (User, bool) {
 	gid, _ := strconv.Atoi(cmp.Or(first("gid", "PrimaryGroupID"), "20"))
 	u := User{Name: first("name", "RecordName"), UID: uid, GID: gid, Home: first("home", "NFSHomeDirectory"), UUID: strings.ToUpper(first("generateduid", "GeneratedUID"))}
 	u.Home = macPath(u.Home)
-	return u, err == nil && u.Name != "" && !strings.HasPrefix(u.Name, "_") && (uid == 0 || uid >= firstPerson) && path.IsAbs(u.Home)
+	return u, err == nil && u.Name != "" && path.IsAbs(u.Home) && (uid == 0 || uid >= firstPerson && !strings.HasPrefix(u.Name, "_") || u.ownHome())
+}
+
+// ownHome reports whether an account whose number or name is one of the system's has a home like a
+// person's all the same: accounts are hidden that way, and start things like any other.
+func (u User) ownHome() bool {
+	return u.UID > 0 && (strings.HasPrefix(u.Home, "/Users/") || strings.HasPrefix(u.Home, "/private/var/") && path.Base(path.Dir(u.Home)) == "home") && u.Home != "/private/var/empty"
+}
+
+// withoutAccount are the homes below /Users that no account has: what the network's accounts leave here, and
+// what removed ones left. Their owner tells whose they are.
+func (m *Machine) withoutAccount() []User {
+	known := map[string]bool{}
+	for _, u := range m.Users {
+		known[m.Files.names.same(u.Home)] = true
+	}
+	return slices.DeleteFunc(m.homeUsers(), func(u User) bool { return known[m.Files.names.same(u.Home)] })
 }
 
 // homeUsers makes accounts of the home folders, where the directory is not to be

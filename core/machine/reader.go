@@ -121,6 +121,9 @@ func (r *Reader) Windows() string { return r.m.Windows() }
 // Canonical is [Machine.Canonical].
 func (r *Reader) Canonical(name string) string { return r.m.Canonical(name) }
 
+// SearchPath is [Machine.SearchPath].
+func (r *Reader) SearchPath(u *User) []string { return r.m.SearchPath(u) }
+
 // Expand is [Machine.Expand].
 func (r *Reader) Expand(text string, u *User) string { return r.m.Expand(text, u) }
 

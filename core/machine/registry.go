@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/format/regf"
@@ -29,6 +30,9 @@ import (
 // the hive files. Edits of those are held in memory until [Machine.Commit].
 type Registry struct {
 	mounts []*mount // the longest prefixes first
+
+	mu    sync.Mutex
+	links map[string]string // a key's path in small letters, to where it leads; empty where it is no link
 }
 
 // mount is a part of the registry that comes from one place.
@@ -174,16 +178,91 @@ func (r *Registry) find(path string) (*mount, string, error) {
 // Key opens a key by its full path. The error is [fs.ErrNotExist] where there is
 // none.
 func (r *Registry) Key(path string) (*RegistryKey, error) {
-	m, rest, err := r.find(path)
-	if err != nil {
-		return nil, err
+	for range maxKeyLinks {
+		m, rest, err := r.find(path)
+		if err != nil {
+			return nil, err
+		}
+		node, err := m.source.key(rest)
+		if m.source.file() != "" && (errors.Is(err, regf.ErrNotFound) || err == nil && linkOf(node) != "") {
+			// The running system follows its links itself.
+			if to := r.follow(m, rest); to != "" {
+				path = to
+				continue
+			}
+		}
+		if err != nil {
+			return nil, registryError(path, err)
+		}
+		return &RegistryKey{path, node}, nil
 	}
-	node, err := m.source.key(rest)
-	if err != nil {
-		return nil, registryError(path, err)
-	}
-	return &RegistryKey{path, node}, nil
+	return nil, &fs.PathError{Op: "open", Path: path, Err: errors.New("too many links between keys")}
 }
+
+// maxKeyLinks is how many links between keys are followed, one after the other.
+const maxKeyLinks = 8
+
+// symbolicLink is the value of a key that only leads to another one, of the type REG_LINK.
+const symbolicLink = "SymbolicLinkValue"
+
+// kernelRoots are the kernel's names of the roots, which links are written with.
+var kernelRoots = []struct{ kernel, root string }{{`\Registry\Machine\`, `HKLM\`}, {`\Registry\User\`, `HKU\`}}
+
+// follow returns where a path below a mount leads when a key on it is a link; empty where none is.
+func (r *Registry) follow(m *mount, rest string) string {
+	for end := 0; end < len(rest); {
+		if k := strings.IndexByte(rest[end:], '\\'); k >= 0 {
+			end += k
+		} else {
+			end = len(rest)
+		}
+		if to := r.linkAt(m, rest[:end]); to != "" {
+			return to + rest[end:]
+		}
+		end++
+	}
+	return ""
+}
+
+func (r *Registry) linkAt(m *mount, path string) string {
+	name := strings.ToLower(m.prefix + `\` + path)
+	r.mu.Lock()
+	to, known := r.links[name]
+	r.mu.Unlock()
+	if known {
+		return to
+	}
+	if node, err := m.source.key(path); err == nil {
+		to = linkOf(node)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.links == nil {
+		r.links = map[string]string{}
+	}
+	if len(r.links) < maxLinksKept {
+		r.links[name] = to
+	}
+	return to
+}
+
+// linkOf is where a key leads that is a link; empty for any other.
+func linkOf(node registryNode) string {
+	v, err := node.Value(symbolicLink)
+	if err != nil || v.Type != regf.Link {
+		return ""
+	}
+	for _, row := range kernelRoots {
+		// The text has no zero at its end, as other texts have.
+		if t := windata.Decode(v.Data); len(t) > len(row.kernel) && strings.EqualFold(t[:len(row.kernel)], row.kernel) {
+			return row.root + strings.TrimRight(t[len(row.kernel):], "\x00")
+		}
+	}
+	return ""
+}
+
+// maxLinksKept bounds what is remembered of keys.
+const maxLinksKept = 20_000
 
 // valueSeparator stands between a key's path and a value's name: no key's path
 // holds it.

@@ -34,20 +34,15 @@ var bootStores = []string{`\Boot\BCD`, `\EFI\Microsoft\Boot\BCD`}
 
 // openWindows finds out what Windows machine this is.
 func (m *Machine) openWindows(folder string) {
-	m.Registry = &Registry{}
-	m.Files.names = driveNames{drive: 'C'}
-	m.windows = `C:` + strings.ReplaceAll(folder, "/", `\`)
-	if m.Live {
-		m.liveRegistry()
-	} else {
-		m.mountHives(folder)
-	}
-	if root := m.text(KeyNT, "SystemRoot"); onDrive(root) {
-		m.Files.names = driveNames{drive: upperLetter(root[0])}
-		if m.windows = root; !m.Live {
-			// As the disk has it, whatever the case in the registry.
-			m.windows = root[:2] + strings.ReplaceAll(folder, "/", `\`)
-		}
+	m.openRegistry(folder, 'C')
+	root := m.text(KeyNT, "SystemRoot")
+	switch {
+	case !onDrive(root):
+	case m.Live:
+		m.Files.names, m.windows = driveNames{drive: upperLetter(root[0])}, root
+	case upperLetter(root[0]) != 'C':
+		// A second Windows calls its own disk by another letter: so do the names of its hives.
+		m.openRegistry(folder, upperLetter(root[0]))
 	}
 	m.ID = strings.ToLower(m.text(`HKLM\SOFTWARE\Microsoft\Cryptography`, "MachineGuid"))
 	m.Name = m.text(KeyCCS+`\Control\ComputerName\ComputerName`, "ComputerName")
@@ -56,6 +51,18 @@ func (m *Machine) openWindows(folder string) {
 	m.readProfiles()
 	if !m.Live {
 		m.hibernated = m.isHibernated()
+	}
+}
+
+// openRegistry makes the registry readable, on a disk that the machine calls by a letter.
+func (m *Machine) openRegistry(folder string, drive byte) {
+	m.Registry = &Registry{}
+	m.Files.names = driveNames{drive: drive}
+	m.windows = string(drive) + `:` + strings.ReplaceAll(folder, "/", `\`) // as the disk has it
+	if m.Live {
+		m.liveRegistry()
+	} else {
+		m.mountHives(folder)
 	}
 }
 
@@ -74,8 +81,9 @@ func (m *Machine) mountHives(folder string) {
 		}
 	}
 	for _, name := range bootStores {
-		if _, err := m.Files.Stat(`C:` + name); err == nil {
-			m.Registry.add(`HKLM\BCD00000000`, &hiveFile{files: m.Files, name: `C:` + name})
+		name = m.windows[:2] + name
+		if _, err := m.Files.Stat(name); err == nil {
+			m.Registry.add(`HKLM\BCD00000000`, &hiveFile{files: m.Files, name: name})
 			break
 		}
 	}
@@ -249,6 +257,27 @@ func (m *Machine) expand(text string, own map[string]string) string {
 	}
 	return b.String() + text
 }
+
+// SearchPath are the folders in which a command without one is looked for, after the system's own: those
+// of the system's PATH, then those of a user's.
+func (m *Machine) SearchPath(u *User) []string {
+	keys := []string{KeyCCS + `\Control\Session Manager\Environment`}
+	if u != nil {
+		keys = append(keys, `HKU\`+u.SID+`\Environment`)
+	}
+	var all []string
+	for _, key := range keys {
+		for dir := range strings.SplitSeq(m.Expand(m.text(key, "Path"), u), ";") {
+			if dir = strings.TrimRight(strings.Trim(strings.TrimSpace(dir), `"`), `\`); onDrive(dir) && len(all) < maxSearched {
+				all = append(all, dir)
+			}
+		}
+	}
+	return all
+}
+
+// maxSearched is how many folders of a PATH are looked into.
+const maxSearched = 200
 
 // Windows is the system's folder, as the machine names it: C:\Windows.
 func (m *Machine) Windows() string { return m.windows }

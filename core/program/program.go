@@ -115,6 +115,9 @@ type Book struct {
 	// HasPackages says that the machine has a database of packages which tells of every file that
 	// the system delivered, so that one which is in none of them is not the system's.
 	HasPackages bool
+	// Vouches says that one of the files that were looked at is proved to be the system's own: then the
+	// machine has what proves that, and programs of the system without a proof are none.
+	Vouches bool
 
 	machine *machine.Reader
 	memory  *Memory
@@ -172,6 +175,7 @@ func (b *Book) Look(names []string) {
 			same[f.Path] = f.known
 		}
 		b.files[f.Name] = f
+		b.Vouches = b.Vouches || !b.HasPackages && f.Vouched() != ""
 	}
 }
 

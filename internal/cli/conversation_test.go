@@ -295,8 +295,8 @@ func TestListLayout(t *testing.T) {
 	p := workshop(t)
 	out := p.OK(t, "list")
 	require.NotContains(t, out, "not looked at yet")
-	desk := ticketDesk(t)
-	require.Contains(t, desk.OK(t, "list"), "6 kinds of places are not looked at yet (lockback locations names them): this list is not complete")
+	mac := museum(t, "archive-mac")
+	require.Contains(t, mac.OK(t, "list"), "7 kinds of places are not looked at yet (lockback locations names them): this list is not complete")
 	require.Contains(t, out, "84 entries: 66 enabled, 18 disabled, 8 protected, 15 cannot be turned off here, 7 programs missing, 13 parts of the operating system are hidden (--all shows them)")
 	require.NotContains(t, p.OK(t, "list", "user=ines"), "parts of the operating system", "of these, --all shows no more")
 	require.Contains(t, p.OK(t, "list", "dbus", "--all"), "dbus.service")
@@ -321,18 +321,18 @@ func TestListLayout(t *testing.T) {
 		Locations []struct{ ID, Title, Status string }
 	}{}
 	status := map[string]string{}
-	desk.JSON(t, &all, "locations")
+	mac.JSON(t, &all, "locations")
 	for _, l := range all.Locations {
 		require.NotEmpty(t, l.Title)
 		status[l.ID] = l.Status
 	}
-	require.Equal(t, "not-looked-at", status["windows.shims"])
-	require.Equal(t, "read", status["windows.run"])
+	require.Equal(t, "not-looked-at", status["macos.dock-tiles"])
+	require.Equal(t, "read", status["macos.launch-agents"])
 	var listed struct {
 		NotLookedAt []string `json:"not_looked_at"`
 	}
-	desk.JSON(t, &listed, "list", "name=Fogbell Sync")
-	require.Contains(t, listed.NotLookedAt, "windows.shims")
+	mac.JSON(t, &listed, "list")
+	require.Contains(t, listed.NotLookedAt, "macos.dock-tiles")
 }
 
 // Defaults come from a file, variables win over it, and options over both.

@@ -54,7 +54,7 @@ func TestArchiveMac(t *testing.T) {
 		"org.kelpline.telemetry":     {Location: "macos.launch-daemons", Stage: "schedule", State: "disabled", Mode: "turned off in System Settings"},
 		"org.brinecast.helper":       {Location: "macos.launch-daemons", Mode: "kept running", Target: target("/Library/PrivilegedHelperTools/org.brinecast.helper", false), Problems: gone},
 		"org.saltmarsh.licence":      {Location: "macos.launch-daemons", Stage: "event", Mode: "when a program asks for org.saltmarsh.licence"},
-		"org.saltmarsh.broken":       {Location: "macos.launch-daemons", State: "disabled", Mode: "ignored: it cannot be read", Problems: []string{"unparsable", "ignored"}},
+		"org.saltmarsh.broken":       {Location: "macos.launch-daemons", State: "enabled", Mode: "its file is not understood; launchd may read it all the same", Problems: []string{"unparsable"}},
 		"org.tidewatch.gauge":        {Location: "macos.launch-daemons", Stage: "event", Mode: "when /Users/Shared/gauge changes", Target: target("/usr/local/bin/tidewatch", true)},
 		"org.gullrock.backup":        {Location: "macos.launch-daemons", Stage: "schedule", Mode: "every Monday at 02:30"}, // another volume: unknown
 		"org.oldplotter.monitor":     {Location: "macos.launch-daemons", State: "disabled", Mode: "disabled in launchd's database"},

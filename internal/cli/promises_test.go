@@ -59,7 +59,7 @@ func TestParkedKeysComeBackWhole(t *testing.T) {
 	testkit.Need(t, "reglookup")
 	p := settled(t, ticketDesk(t))
 	hive := filepath.Join(p.Root, "Windows/System32/config/SOFTWARE")
-	const parked = `Microsoft\Windows NT\CurrentVersion\Winlogon\Notify\tidenotify`
+	const parked = `Microsoft\Windows\CurrentVersion\Explorer\ShellIconOverlayIdentifiers\ FogbellSynced`
 	content, err := os.ReadFile(hive)
 	require.NoError(t, err)
 	h, err := regf.Open(bytes.NewReader(content), int64(len(content)))
@@ -81,7 +81,7 @@ func TestParkedKeysComeBackWhole(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(hive, b.Bytes(), 0o644))
 	look := func() []string {
-		out, err := exec.Command("reglookup", "-s", "-H", "-p", "/Microsoft/Windows NT/CurrentVersion/Winlogon", hive).Output()
+		out, err := exec.Command("reglookup", "-s", "-H", "-p", "/Microsoft/Windows/CurrentVersion/Explorer/ShellIconOverlayIdentifiers", hive).Output()
 		require.NoError(t, err)
 		lines := strings.Split(string(out), "\n")
 		slices.Sort(lines)
@@ -92,14 +92,14 @@ func TestParkedKeysComeBackWhole(t *testing.T) {
 	require.Contains(t, text, "2014-05-13 16:53:20") // of the key below
 	require.Contains(t, text, "tide")
 	require.Contains(t, text, "S-1-1-0", "its rights are shown")
-	for _, back := range [][]string{{"undo"}, {"enable", "tidenotify"}} {
-		p.OK(t, "disable", "tidenotify", "--yes")
+	for _, back := range [][]string{{"undo"}, {"enable", "FogbellSynced"}} {
+		p.OK(t, "disable", "FogbellSynced", "--yes")
 		require.NotEqual(t, before, look())
 		p.OK(t, append(back, "--yes")...)
 		require.Equal(t, before, look(), "%s", back)
 	}
 	p.OK(t, "snapshot")
-	p.OK(t, "disable", "tidenotify", "--yes")
+	p.OK(t, "disable", "FogbellSynced", "--yes")
 	p.OK(t, "restore", "S"+fmt.Sprint(lastSnapshot(t, p)-1), "--yes")
 	require.Equal(t, before, look())
 }

@@ -267,6 +267,30 @@ func svc(name, display, image string, kind, start uint32, more ...regf.Value) hi
 	return at(`ControlSet001\Services\`+name, append([]regf.Value{sz("DisplayName", display), ex("ImagePath", image), dw("Type", kind), dw("Start", start), dw("ErrorControl", 1), sz("ObjectName", "LocalSystem")}, more...)...)
 }
 
+// cachedAction is what the scheduler's cache keeps of a task that starts a program.
+func cachedAction(program, arguments string) []byte {
+	b := []byte{3, 0}
+	for k, text := range []string{"Author", "", program, arguments, ""} {
+		if k == 1 {
+			b = append(b, 0x66, 0x66)
+		}
+		wide := windata.Encode(text)
+		b = append(binary.LittleEndian.AppendUint32(b, uint32(len(wide))), wide...)
+	}
+	return append(b, 0, 0)
+}
+
+// failureActions are what the service manager does each time that a service fails: 1 restarts it, 3 runs its
+// command.
+func failureActions(kinds ...uint32) []byte {
+	b := binary.LittleEndian.AppendUint32(make([]byte, 12), uint32(len(kinds)))
+	b = binary.LittleEndian.AppendUint32(b, 20)
+	for _, kind := range kinds {
+		b = binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(b, kind), 60_000)
+	}
+	return b
+}
+
 // ticketDeskPC is the Windows computer at the museum's ticket desk.
 func ticketDeskPC() []piece {
 	const (
@@ -300,7 +324,8 @@ func ticketDeskPC() []piece {
 		at(cv+`Policies\Explorer\Run`, sz("1", `C:\ProgramData\tuner\tuner.exe`)),
 		at(cv+`Explorer\StartupApproved\Run`, approval("Fogbell Sync", time.Time{}), approval("Lampwick Label Helper", time.Date(2025, 11, 2, 16, 20, 0, 0, time.UTC))),
 		at(`WOW6432Node\`+cv+`Run`, sz("Kelpline Updater", `C:\Program Files (x86)\Kelpline\updater.exe /quiet`), sz("Saltmarsh Tray", `"C:\Program Files (x86)\Saltmarsh\tray.exe"`)),
-		at(`WOW6432Node\Classes\CLSID\{5A17ABCD-1887-4003-8314-000000000003}\InprocServer32`, sz("", `C:\Program Files (x86)\Kelpline\bar.dll`)),
+		at(`WOW6432Node\Classes`, regf.Value{Name: "SymbolicLinkValue", Type: regf.Link, Data: windata.Encode(`\Registry\Machine\SOFTWARE\Classes\WOW6432Node`)}),
+		at(`Classes\WOW6432Node\CLSID\{5A17ABCD-1887-4003-8314-000000000003}\InprocServer32`, sz("", `C:\Program Files (x86)\Kelpline\bar.dll`)),
 		at(nt+`Winlogon`, sz("Shell", `explorer.exe, C:\ProgramData\tuner\tuner.exe /shell`), sz("Userinit", `C:\Windows\system32\userinit.exe,`), sz("VmApplet", `SystemPropertiesPerformance.exe /pagefile`)),
 		at(nt+`Winlogon\Notify\tidenotify`, ex("DLLName", `C:\Program Files\Tidewatch\notify.dll`)),
 		at(nt+`Windows`, sz("AppInit_DLLs", `C:\PROGRA~1\OLDHOO~1\hook.dll`), dw("LoadAppInit_DLLs", 0)),
@@ -328,12 +353,26 @@ func ticketDeskPC() []piece {
 		at(`Microsoft\AMSI\Providers\{5A17ABCD-1887-4005-8314-000000000005}`, sz("", "Saltmarsh script check")),
 		at(`Classes\CLSID\{5A17ABCD-1887-4005-8314-000000000005}\InprocServer32`, sz("", `C:\Program Files (x86)\Saltmarsh\check.dll`)),
 		at(nt+`AppCompatFlags\TelemetryController\Kelpline`, sz("Command", `"C:\Program Files (x86)\Kelpline\updater.exe" /telemetry`)),
+		at(nt+`AeDebug`, sz("Debugger", `"C:\Program Files\Brinecast\crash.exe" -p %ld -e %ld`), sz("Auto", "1")),
+		at(nt+`Accessibility\ATs\narrator`, ex("StartExe", `%SystemRoot%\System32\Narrator.exe`)),
+		at(nt+`Accessibility\ATs\brinecast_reader`, sz("StartExe", `C:\Program Files\Brinecast\reader.exe`), sz("ApplicationName", "Brinecast Reader")),
+		at(nt+`AppCompatFlags\InstalledSDB\{5A17ABCD-1887-4006-8314-000000000006}`, sz("DatabasePath", `C:\Windows\AppPatch\Custom\Custom64\{5A17ABCD-1887-4006-8314-000000000006}.sdb`), sz("DatabaseDescription", "Gullrock tickets")),
+		at(nt+`AppCompatFlags\Custom\tickets.exe`, regf.Value{Name: "{5A17ABCD-1887-4006-8314-000000000006}.sdb", Type: regf.QWord, Data: make([]byte, 8)}),
+		at(nt+`Winlogon\GPExtensions\{42B5FAAE-6536-11d2-AE5A-0000F87571E3}`, sz("", "Scripts"), sz("DllName", "gpscript.dll")),
+		at(nt+`Winlogon\GPExtensions\{5A17ABCD-1887-4007-8314-000000000007}`, sz("", "Saltmarsh licences"), sz("DllName", `C:\Program Files (x86)\Saltmarsh\policy.dll`)),
 		at(`Classes\batfile\shell\open\command`, sz("", `C:\ProgramData\tuner\tuner.exe "%1" %*`)),
 
 		// Scheduled.
 		at(nt+`Schedule\TaskCache\Tree\Kelpline\Update`, sz("Id", "{5A17ABCD-1887-4101-8314-000000000101}"), dw("Index", 3)),
 		at(nt+`Schedule\TaskCache\Tasks\{5A17ABCD-1887-4101-8314-000000000101}`, sz("Path", `\Kelpline\Update`), regf.Value{Name: "Hash", Type: regf.Binary, Data: bytes.Repeat([]byte{0x5a}, 32)}, regf.Value{Name: "DynamicInfo", Type: regf.Binary, Data: make([]byte, 36)}),
 		at(nt+`Schedule\TaskCache\Plain\{5A17ABCD-1887-4101-8314-000000000101}`),
+		at(nt+`Schedule\TaskCache\Tree\Fogbell Start`, sz("Id", "{5A17ABCD-1887-4101-8314-000000000102}"), dw("Index", 2)),
+		at(nt+`Schedule\TaskCache\Tree\Brinecast Report`, sz("Id", "{5A17ABCD-1887-4101-8314-000000000103}"), dw("Index", 3)),
+		at(nt+`Schedule\TaskCache\Tree\Lampwick\Calibrate`, sz("Id", "{5A17ABCD-1887-4101-8314-000000000104}"), dw("Index", 3)),
+		at(nt+`Schedule\TaskCache\Tree\Microsoft\Windows\Defrag\ScheduledDefrag`, sz("Id", "{5A17ABCD-1887-4101-8314-000000000105}"), dw("Index", 4)),
+		at(nt+`Schedule\TaskCache\Tree\Saltmarsh Touch`, sz("Id", "{5A17ABCD-1887-4101-8314-000000000106}"), dw("Index", 3)),
+		at(nt+`Schedule\TaskCache\Tasks\{5A17ABCD-1887-4101-8314-000000000106}`, sz("Path", `\Saltmarsh Touch`), sz("Author", "Saltmarsh"),
+			regf.Value{Name: "Actions", Type: regf.Binary, Data: cachedAction(`C:\Program Files (x86)\Saltmarsh\touch.exe`, "/quiet")}),
 	)
 	system := hiveOf(
 		at(`Select`, dw("Current", 1), dw("Default", 1), dw("Failed", 0), dw("LastKnownGood", 1)),
@@ -344,7 +383,7 @@ func ticketDeskPC() []piece {
 		at(`ControlSet001\Control\Terminal Server\WinStations\RDP-Tcp`, sz("InitialProgram", `C:\Program Files\Gullrock\kiosk.exe`)),
 		at(`ControlSet001\Control\ComputerName\ComputerName`, sz("ComputerName", "TICKET-DESK")),
 		at(`ControlSet001\Control\Session Manager`, ms("BootExecute", "autocheck autochk *", `tunerboot \??\C:\ProgramData\tuner`), ms("PendingFileRenameOperations", `\??\C:\Windows\Temp\kelp1.tmp`, "")),
-		at(`ControlSet001\Control\Session Manager\Environment`, ex("windir", `%SystemRoot%`), sz("OS", "Windows_NT"), sz("COR_PROFILER", "{5A17ABCD-1887-4004-8314-000000000004}")),
+		at(`ControlSet001\Control\Session Manager\Environment`, ex("windir", `%SystemRoot%`), sz("OS", "Windows_NT"), sz("COR_PROFILER", "{5A17ABCD-1887-4004-8314-000000000004}"), sz("COR_ENABLE_PROFILING", "1")),
 		at(`ControlSet001\Control\Session Manager\KnownDLLs`, sz("kernel32", "kernel32.dll"), ex("DllDirectory", `%SystemRoot%\System32`)),
 		at(`ControlSet001\Control\Lsa`, ms("Authentication Packages", "msv1_0"), ms("Notification Packages", "scecli"), ms("Security Packages", `""`)),
 		at(`ControlSet001\Control\NetworkProvider\Order`, sz("ProviderOrder", "RDPNP,LanmanWorkstation,webclient")),
@@ -359,7 +398,8 @@ func ticketDeskPC() []piece {
 		svc("WinDefend", "@%ProgramFiles%\\Windows Defender\\MpAsDesc.dll,-310", `"C:\ProgramData\Microsoft\Windows Defender\Platform\4.18\MsMpEng.exe"`, 0x10, 2),
 		svc("Spooler", "@%systemroot%\\system32\\spoolsv.exe,-1", `%SystemRoot%\System32\spoolsv.exe`, 0x110, 2),
 		svc("kupdate", "Kelpline Update Service (kupdate)", `"C:\Program Files (x86)\Kelpline\service.exe" /svc`, 0x10, 2, dw("DelayedAutostart", 1), sz("Description", "Keeps Kelpline programs up to date.")),
-		svc("TideSvc", "Tidewatch tide gauge reader", `C:\Program Files\Tidewatch\tidewatch.exe --port 8099`, 0x10, 2, sz("FailureCommand", `C:\Program Files\Tidewatch\report.exe /failed`)),
+		svc("TideSvc", "Tidewatch tide gauge reader", `C:\Program Files\Tidewatch\tidewatch.exe --port 8099`, 0x10, 2, sz("FailureCommand", `C:\Program Files\Tidewatch\report.exe /failed`),
+			regf.Value{Name: "FailureActions", Type: regf.Binary, Data: failureActions(1, 3)}),
 		svc("brinecast", "Brinecast screen caster", `"C:\Program Files\Brinecast\castersvc.exe"`, 0x10, 2),
 		svc("lampspool", "Lampwick label spool", host, 0x20, 3),
 		at(`ControlSet001\Services\lampspool\Parameters`, ex("ServiceDll", `%ProgramFiles%\Lampwick\spool.dll`)),
@@ -367,6 +407,9 @@ func ticketDeskPC() []piece {
 		svc("oldplotter", "Plotter queue", `C:\oldplotter\queue.exe`, 0x10, 4),
 		svc("disk", "@disk.inf,%disk_ServiceDesc%;Disk Driver", `\SystemRoot\System32\drivers\disk.sys`, 1, 0),
 		svc("saltkey", "Saltmarsh licence key", `\??\C:\Windows\System32\drivers\saltkey.sys`, 1, 2),
+		svc("kbdclass", "@keyboard.inf,%kbdclass.SvcDesc%;Keyboard Class Driver", `\SystemRoot\System32\drivers\kbdclass.sys`, 1, 3),
+		svc("saltscan", "Saltmarsh badge reader", `\??\C:\Windows\System32\drivers\saltscan.sys`, 1, 3),
+		at(`ControlSet001\Control\Class\{4d36e96b-e325-11ce-bfc1-08002be10318}`, sz("Class", "Keyboard"), ms("UpperFilters", "saltscan", "kbdclass")),
 		at(`ControlSet001\Services\WinSock2\Parameters\NameSpace_Catalog5\Catalog_Entries64\000000000001`, ex("LibraryPath", `%SystemRoot%\system32\napinsp.dll`), sz("DisplayString", `@%SystemRoot%\system32\napinsp.dll,-1000`)),
 	)
 	const ucv = `Software\Microsoft\Windows\CurrentVersion\`
@@ -377,12 +420,14 @@ func ticketDeskPC() []piece {
 		at(ucv+`Explorer\StartupApproved\Run`, approval("Tide Chart", time.Time{})),
 		at(`Software\Microsoft\Windows NT\CurrentVersion\Windows`, sz("Load", `C:\oldplotter\spool.exe`)),
 		at(`Software\Microsoft\Command Processor`, sz("AutoRun", `C:\ProgramData\tuner\auto.cmd`)),
+		at(`Software\Microsoft\Windows NT\CurrentVersion\Accessibility`, sz("Configuration", "brinecast_reader")),
 		at(`Control Panel\Desktop`, sz("SCRNSAVE.EXE", `C:\Windows\system32\Lighthouse.scr`)),
 		at(`Environment`, ex("TEMP", `%USERPROFILE%\AppData\Local\Temp`)),
 		at(ucv+`Explorer\UserAssist\{CEBFF5CD-ACE2-4F4F-9178-9926F41749EA}\Count`, started(`{6D809377-6AF0-444B-8957-A3773F02200E}\Fogbell\Fogbell Sync.exe`, 41, time.Date(2026, 3, 12, 8, 5, 0, 0, time.UTC)),
 			started(`{7C5A40EF-A0FB-4BFC-874A-C0F2E0B9FA8E}\Kelpline\assistant.exe`, 2, time.Date(2024, 1, 19, 15, 30, 0, 0, time.UTC)),
 			started(`C:\Users\odile\AppData\Local\TideChart\tidechart.exe`, 7, time.Date(2025, 6, 2, 10, 0, 0, 0, time.UTC))))
 	tomasHive, tomasLog := interrupted(hiveOf(folders, at(ucv+`Run`, sz("Fogbell Notes", `"C:\Program Files\Fogbell\notes.exe" --hidden`)),
+		at(ucv+`Policies\System`, sz("Shell", `"C:\Program Files\Gullrock\evening-desk.exe" --full-screen`)),
 		at(`Environment`, sz("UserInitMprLogonScript", `%USERPROFILE%\evening.cmd`))),
 		at(ucv+`Run`, sz("Kelpline Assistant", `"C:\Program Files (x86)\Kelpline\assistant.exe" --tray`)))
 	classes := hiveOf(at(`Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\SystemAppData\Gullrock.Welcome_1887tickets\WelcomeStartup`, dw("State", 2), dw("UserEnabledStartupOnce", 1)))
@@ -429,7 +474,9 @@ func ticketDeskPC() []piece {
 	for _, path := range []string{
 		"/Windows/explorer.exe", "/Windows/System32/userinit.exe", "/Windows/System32/svchost.exe", "/Windows/System32/SecurityHealthSystray.exe", "/Windows/System32/rundll32.exe",
 		"/Windows/System32/w32time.dll", "/Windows/System32/dnsrslvr.dll", "/Windows/System32/spoolsv.exe", "/Windows/System32/localspl.dll", "/Windows/System32/lampmon.dll",
-		"/Windows/System32/drivers/disk.sys", "/Windows/System32/drivers/saltkey.sys", "/Windows/System32/cmd.exe", "/Windows/System32/autochk.exe", "/Windows/System32/ifmon.dll",
+		"/Windows/System32/drivers/disk.sys", "/Windows/System32/drivers/saltkey.sys", "/Windows/System32/drivers/saltscan.sys", "/Windows/System32/drivers/kbdclass.sys", "/Windows/System32/Narrator.exe", "/Windows/System32/gpscript.dll",
+		"/Program Files/Brinecast/reader.exe", "/Program Files (x86)/Saltmarsh/policy.dll", "/Program Files (x86)/Saltmarsh/touch.exe", "/Program Files/Gullrock/evening-desk.exe",
+		"/Windows/AppPatch/Custom/Custom64/{5A17ABCD-1887-4006-8314-000000000006}.sdb", "/Windows/System32/cmd.exe", "/Windows/System32/autochk.exe", "/Windows/System32/ifmon.dll",
 		"/Windows/System32/themeui.dll", "/Windows/System32/regsvr32.exe", "/Windows/System32/ntshrui.dll", "/Windows/System32/credprovs.dll", "/Windows/System32/midimap.dll",
 		"/Windows/System32/napinsp.dll", "/Windows/System32/defrag.exe", "/Windows/System32/kernel32.dll", "/Windows/System32/Lighthouse.scr", "/Windows/System32/msv1_0.dll",
 		"/Windows/System32/scecli.dll", "/Windows/System32/ntlanman.dll", "/Windows/System32/SystemPropertiesPerformance.exe",

@@ -124,6 +124,10 @@ func T(s string) Cell { return Cell{Lines: []string{s}} }
 
 const gap = 2
 
+// mostAligned is the widest cell, in columns, that the cells of other rows are aligned with where there is no
+// terminal: one longer value, which anybody can write, must not make each row as long.
+const mostAligned = 100
+
 // Widths gives each column its width for the rows: fixed columns as wide as
 // their widest cell, the others by their share of what is left.
 func (p Printer) Widths(columns []Column, rows iter.Seq[[]Cell]) []int {
@@ -134,7 +138,9 @@ func (p Printer) Widths(columns []Column, rows iter.Seq[[]Cell]) []int {
 	for row := range rows {
 		for k := range columns {
 			for _, l := range row[k].Lines {
-				widths[k] = max(widths[k], width(Safe(l)))
+				if w := width(Safe(l)); p.Width > 0 || w <= mostAligned {
+					widths[k] = max(widths[k], w)
+				}
 			}
 		}
 	}

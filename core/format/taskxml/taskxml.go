@@ -32,6 +32,7 @@ type Task struct {
 	UserID      string // whom it runs as
 	GroupID     string
 	RunLevel    string // HighestAvailable: with the administrator's rights
+	Maintenance string // the period in which automatic maintenance runs it, ISO 8601; empty: it does not
 	Triggers    []Trigger
 	Execs       []Exec
 	Handlers    []Handler // actions that are COM objects
@@ -179,6 +180,8 @@ func (t *Task) take(at, v string, exec *Exec, handler *Handler) {
 		t.Enabled = boolean(v)
 	case "Settings/Hidden":
 		t.Hidden = boolean(v)
+	case "Settings/MaintenanceSettings/Period":
+		t.Maintenance = v
 	case "Principals/Principal/UserId":
 		t.UserID = v
 	case "Principals/Principal/GroupId":

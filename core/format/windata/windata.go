@@ -7,6 +7,7 @@ package windata
 
 import (
 	"encoding/binary"
+	"fmt"
 	"time"
 	"unicode"
 	"unicode/utf16"
@@ -122,4 +123,13 @@ func FileTime(t time.Time) uint64 {
 		return 0
 	}
 	return uint64(t.Unix()*1e7 + int64(t.Nanosecond()/100) + epoch)
+}
+
+// GUID is the text of an id of 16 bytes: {01234567-89AB-CDEF-0123-456789ABCDEF}. Of other lengths it is empty.
+func GUID(b []byte) string {
+	if len(b) != 16 {
+		return ""
+	}
+	le := binary.LittleEndian
+	return fmt.Sprintf("{%08X-%04X-%04X-%X-%X}", le.Uint32(b), le.Uint16(b[4:]), le.Uint16(b[6:]), b[8:10], b[10:])
 }

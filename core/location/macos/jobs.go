@@ -65,7 +65,7 @@ func (f *jobFolder) read(s *location.Survey) {
 	}
 	f.there = true
 	for _, e := range entries {
-		if !e.IsDir() && strings.HasSuffix(e.Name(), ".plist") && !strings.HasPrefix(e.Name(), ".") {
+		if !e.IsDir() && strings.HasSuffix(strings.ToLower(e.Name()), ".plist") && !strings.HasPrefix(e.Name(), ".") {
 			f.files = append(f.files, &jobFile{path: path.Join(f.path, e.Name())})
 		}
 	}
@@ -235,9 +235,10 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 	first, taken := known[j.job.Label]
 	switch {
 	case j.broken != "":
-		ignored(item, "it cannot be read")
+		// Whether launchd, which reads more than this program does, understands it cannot be told.
+		item.Mode = "its file is not understood; launchd may read it all the same"
 		item.Problems = append(item.Problems, autostart.Unparsable)
-		fixed(item, "launchd cannot read it either: "+j.broken)
+		fixed(item, "its file is not understood: "+j.broken)
 	case j.ignored != "":
 		ignored(item, j.ignored)
 		fixed(item, "launchd does not load it: "+j.ignored)
@@ -257,6 +258,7 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 			off(item, "disabled in launchd's database")
 		case !decided && j.job.Disabled:
 			off(item, "disabled in its own file")
+			delete(known, j.job.Label) // it is not loaded, and leaves the label to the next file
 		}
 		item.Switcher = o
 	}
@@ -340,7 +342,7 @@ func (d *disk) findApps(s *location.Survey, p root, deeper bool) {
 		full := path.Join(p.path, e.Name())
 		switch {
 		case strings.HasPrefix(e.Name(), "."):
-		case strings.HasSuffix(e.Name(), ".app"):
+		case strings.HasSuffix(strings.ToLower(e.Name()), ".app"):
 			d.apps = append(d.apps, &app{path: full, user: p.user})
 		case e.IsDir() && deeper:
 			d.findApps(s, root{full, p.user}, false)
@@ -360,16 +362,19 @@ func (a *app) read(s *location.Survey) {
 		return
 	}
 	for _, f := range helperFolders {
-		if !slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.Name() == f.name }) {
+		// The disk of a Mac takes names in any case for the same.
+		at := slices.IndexFunc(entries, func(e fs.DirEntry) bool { return strings.EqualFold(e.Name(), f.name) })
+		if at < 0 {
 			continue
 		}
-		inside, err := s.ReadDir(path.Join(library, f.name))
+		folder := path.Join(library, entries[at].Name())
+		inside, err := s.ReadDir(folder)
 		if err != nil {
-			a.unread[path.Join(library, f.name)] = err
+			a.unread[folder] = err
 		}
 		for _, e := range inside {
-			if strings.HasSuffix(e.Name(), f.ending) && !strings.HasPrefix(e.Name(), ".") {
-				h := helper{file: path.Join(library, f.name, e.Name()), agent: f.agent, login: f.login}
+			if strings.HasSuffix(strings.ToLower(e.Name()), f.ending) && !strings.HasPrefix(e.Name(), ".") {
+				h := helper{file: path.Join(folder, e.Name()), agent: f.agent, login: f.login}
 				h.read(s, a.user)
 				a.helpers = append(a.helpers, h)
 			}

@@ -128,15 +128,17 @@ func (m drawnMac) expected() map[string]string {
 				yes, listed := m.allowed[file]
 				state := "enabled"
 				switch {
-				case j.broken || j.label == "" || j.noProgram || j.open || taken[j.label]:
+				case j.broken:
+					state = "enabled" // launchd may read it all the same
+				case j.label == "" || j.noProgram || j.open || taken[j.label]:
 					state = "ignored"
 				case listed && !yes:
 					state = "refused"
 				case said && off, !said && j.disabled:
 					state = "disabled"
 				}
-				if state != "ignored" {
-					taken[j.label] = true
+				if !j.broken && state == "enabled" || state == "refused" || state == "disabled" && said {
+					taken[j.label] = true // one that is off by its own file leaves the label to the next
 				}
 				want[file+" "+who] = state
 			}

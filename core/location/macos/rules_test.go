@@ -56,7 +56,7 @@ func mac(t *testing.T, release string, files dict) string {
 	if release != "" {
 		all["/System/Library/CoreServices/SystemVersion.plist"] = dict{"ProductName": "macOS", "ProductVersion": release}
 	} else {
-		all["/System/Library/CoreServices/x"] = ""
+		all["/sbin/launchd"] = ""
 	}
 	for name, content := range files {
 		all[name] = content
@@ -152,7 +152,7 @@ func TestRules(t *testing.T) {
 			"macos.launch-daemons off by itself": "disabled|disabled in its own file|override", "macos.launch-daemons binary": "enabled||override", "macos.launch-daemons text": "enabled|only when asked for|override",
 			"macos.launch-daemons g": "disabled|ignored: it has no Label|report", "macos.launch-daemons idle": "disabled|ignored: it names no program|report", "macos.launch-daemons open": "disabled|ignored: others may write to it|report",
 			"macos.launch-daemons on#2": "disabled|ignored: another file has its label|report", "macos.launch-daemons twice": "disabled|ignored: another file has its label|report", "macos.launch-daemons twice#2": "enabled||override", // the system's own is loaded first
-			"macos.launch-daemons n": "disabled|ignored: it cannot be read|report unparsable", "macos.launch-daemons hour": "enabled|every 1 h|override",
+			"macos.launch-daemons n": "enabled|its file is not understood; launchd may read it all the same|report unparsable", "macos.launch-daemons hour": "enabled|every 1 h|override",
 		}},
 		{name: "whom an agent concerns", release: "14.0", files: dict{
 			agents + "a.plist": job("all", nil), agents + "b.plist": job("window", dict{"LimitLoadToSessionType": list{"LoginWindow"}}), agents + "c.plist": job("both", dict{"LimitLoadToSessionType": list{"LoginWindow", "Aqua"}}),

@@ -1,6 +1,7 @@
 package windows
 
 import (
+	"slices"
 	"strings"
 
 	"lockback/core/autostart"
@@ -87,10 +88,11 @@ var shellClasses = []string{"*", "AllFilesystemObjects", "Directory", `Directory
 var handlerKinds = []string{"ContextMenuHandlers", "PropertySheetHandlers", "DragDropHandlers", "CopyHookHandlers", "ColumnHandlers", "FolderExtensions", "IconHandler", "PropertyHandler"}
 
 func readShellExtensions(s *location.Survey) {
-	blocked := map[string]string{} // a class in capitals, to the key that blocks it
+	// A class in capitals, behind the name of the user for whom it is blocked; behind none, for everyone.
+	blocked := map[string]bool{}
 	for _, p := range places(s, cv+`\Shell Extensions\Blocked`, ucv+`\Shell Extensions\Blocked`) {
 		for _, v := range values(s, p.RegistryKey) {
-			blocked[userName(p.user)+strings.ToUpper(v.Name)] = p.Path
+			blocked[userName(p.user)+strings.ToUpper(v.Name)] = true
 		}
 	}
 	var paths []string
@@ -108,8 +110,11 @@ func readShellExtensions(s *location.Survey) {
 		}
 		item.Artifacts = artifacts(machine.RegistryTree(p.Path), machine.RegistryValue(key, clsid))
 		item.Switcher = block{key, clsid}
-		if _, off := blocked[userName(p.user)+strings.ToUpper(clsid)]; off {
+		switch {
+		case blocked[userName(p.user)+strings.ToUpper(clsid)]:
 			item.State, item.Mode = autostart.Disabled, "blocked"
+		case blocked[strings.ToUpper(clsid)]:
+			passedOver(item, "blocked for everyone")
 		}
 	})
 }
@@ -131,31 +136,57 @@ func (b block) Plan(images location.Images, want location.Want) ([]location.Edit
 	return []location.Edit{{Artifact: a, Image: machine.NewValue(regf.NewText("", ""))}}, nil
 }
 
-// openers are the kinds of files that run, with the commands that the system
-// opens them with.
-var openers = map[string]string{"exefile": `"%1" %*`, "comfile": `"%1" %*`, "batfile": `"%1" %*`, "cmdfile": `"%1" %*`, "piffile": `"%1" %*`,
-	"scrfile": `"%1" /S`, "regfile": `regedit.exe "%1"`, "htafile": `mshta.exe "%1"`, "vbsfile": `wscript.exe "%1" %*`, "jsfile": `wscript.exe "%1" %*`, "txtfile": `notepad.exe %1`}
+// openers are the kinds of files that run, with the commands that the system opens them with: any of them.
+var openers = map[string][]string{"exefile": {`"%1" %*`}, "comfile": {`"%1" %*`}, "batfile": {`"%1" %*`}, "cmdfile": {`"%1" %*`}, "piffile": {`"%1" %*`},
+	"scrfile": {`"%1" /S`}, "regfile": {`regedit.exe "%1"`}, "htafile": {`mshta.exe "%1" %*`, `mshta.exe "%1"`, `C:\Windows\SysWOW64\mshta.exe "%1" {1E460BD7-F1C3-4B2E-88BF-4E770A288AF5}%U{1E460BD7-F1C3-4B2E-88BF-4E770A288AF5} %*`},
+	"vbsfile": {`wscript.exe "%1" %*`}, "jsfile": {`wscript.exe "%1" %*`}, "txtfile": {`notepad.exe %1`, `C:\Windows\System32\notepad.exe %1`}, "lnkfile": nil}
+
+// extensions are the endings of files that run, with the kind that each is.
+var extensions = map[string]string{".exe": "exefile", ".com": "comfile", ".bat": "batfile", ".cmd": "cmdfile", ".pif": "piffile", ".scr": "scrfile", ".lnk": "lnkfile"}
+
+// openCommands are the verbs of a kind that run a file: opening it, and running it as an administrator.
+var openCommands = []string{`\shell\open\command`, `\shell\runas\command`}
 
 // readOpenCommands reads what opens files that run, where it is not what the
 // system has, and what is put between a program and the protocols it speaks.
 func readOpenCommands(s *location.Survey) {
 	why := location.NoSwitch{Why: "taking it away would leave nothing to open such files with; restore a snapshot, or set the system's own command"}
+	add := func(p place, name string, v regf.Value, command string) {
+		item := addValue(s, p, v, name)
+		item.CommandLine = command
+		item.Problems = append(item.Problems, autostart.NotDefault)
+		item.Mode, item.Switcher = "opens every such file", why
+		s.Add(id(p, name, v.Name), item)
+	}
 	for kind, usual := range openers {
-		for _, p := range places(s, soft+`\Classes\`+kind+`\shell\open\command`, `HKCU\Software\Classes\`+kind+`\shell\open\command`) {
-			v, err := p.Value("")
-			if err != nil || sameCommand(s, text(v), usual) || p.narrow && p.user == nil {
-				continue
+		usual = slices.Clone(usual)
+		for k := range usual {
+			usual[k] = strings.Replace(usual[k], `C:\Windows`, s.Machine.Windows(), 1)
+		}
+		for _, verb := range openCommands {
+			for _, p := range places(s, soft+`\Classes\`+kind+verb, `HKCU\Software\Classes\`+kind+verb) {
+				for _, value := range []string{"", "IsolatedCommand"} {
+					v, err := p.Value(value)
+					name := kind
+					if strings.Contains(verb, "runas") {
+						name += " (as administrator)"
+					}
+					if err == nil && text(v) != "" && !slices.ContainsFunc(usual, func(u string) bool { return sameCommand(s, text(v), u) }) {
+						add(p, name, v, text(v))
+					}
+				}
 			}
-			item := addValue(s, p, v, kind)
-			item.Problems = append(item.Problems, autostart.NotDefault)
-			if p.user == nil && !strings.Contains(usual, ".exe") || p.user != nil {
-				item.Mode = "opens every such file"
+		}
+	}
+	for ending, kind := range extensions {
+		for _, p := range places(s, soft+`\Classes\`+ending, `HKCU\Software\Classes\`+ending) {
+			if v, err := p.Value(""); err == nil && text(v) != "" && !strings.EqualFold(text(v), kind) {
+				command := ""
+				if k, err := s.Machine.Key(soft + `\Classes\` + text(v) + openCommands[0]); err == nil {
+					command = k.Text("")
+				}
+				add(p, ending+" files", v, command)
 			}
-			if strings.Contains(usual, ".exe") && p.user == nil && sameProgram(text(v), usual) {
-				continue
-			}
-			item.Switcher = why
-			s.Add(id(p, kind), item)
 		}
 	}
 	for _, kind := range []string{"Filter", "Handler"} {
@@ -170,18 +201,6 @@ func readOpenCommands(s *location.Survey) {
 			}
 		}
 	}
-}
-
-// sameProgram compares the names of the programs of two commands.
-func sameProgram(a, b string) bool {
-	base := func(t string) string {
-		t = strings.ToLower(strings.TrimLeft(t, `"`))
-		if k := strings.Index(t, ".exe"); k >= 0 {
-			t = t[:k]
-		}
-		return t[strings.LastIndexByte(t, '\\')+1:]
-	}
-	return base(a) == base(b)
 }
 
 // directShow is the category of DirectShow's filters.

@@ -116,6 +116,10 @@ func readLogonScripts(s *location.Survey) {
 						continue
 					}
 					item := newItem(p.origin(), shortName(k.Text("Script")), strings.TrimSpace(k.Text("Script")+" "+k.Text("Parameters")))
+					if script, base := k.Text("Script"), policy.Text("FileSysPath"); !strings.ContainsAny(script, `\:`) && base != "" {
+						// Relative to the policy, which lies on a server where a firm's domain has it.
+						item.CommandLine = `"` + base + `\Scripts\` + kind + `\` + script + `"`
+					}
 					item.Stage, item.When = scriptStage(kind), scriptWords[strings.ToLower(kind)]
 					a := machine.RegistryTree(k.Path)
 					item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}

@@ -65,7 +65,13 @@ func (f parkedValues) Read(s *location.Survey, at []location.Place) {
 
 // parkedKeys is the form of keys below which each key stands for a DLL or program that one of its
 // values names. The key is taken away to switch it off.
-type parkedKeys struct{ value string }
+type parkedKeys struct {
+	value string
+	// titled says that the default value of the key is its name for people.
+	titled bool
+	// adjust says more of an item; nil where there is no more to say.
+	adjust func(*location.Survey, *location.Item)
+}
 
 // Word is [autostart.Park].
 func (parkedKeys) Word() autostart.Switch { return autostart.Park }
@@ -84,6 +90,12 @@ func (f parkedKeys) Read(s *location.Survey, at []location.Place) {
 			a := machine.RegistryTree(k.Path)
 			item.Artifacts = artifacts(a)
 			item.Switcher = location.Park{Artifact: a}
+			if title := k.Text(""); f.titled && title != "" && !strings.HasPrefix(title, "@") {
+				item.Name = title
+			}
+			if f.adjust != nil {
+				f.adjust(s, item)
+			}
 			s.Add(id(at), item)
 		}
 	}
@@ -99,6 +111,8 @@ type list struct {
 	usual     []string // small letters, without the system's folder
 	fallback  string   // what stands there when nothing else does
 	role      location.Role
+	library   bool                                   // its items are libraries, whose ending may be left out
+	adjust    func(*location.Survey, *location.Item) // says more of an item; nil where there is no more to say
 }
 
 // Word is [autostart.Trim].
@@ -116,8 +130,19 @@ func (f lists) Read(s *location.Survey, at []location.Place) {
 }
 
 func readList(s *location.Survey, p place, v regf.Value, row list) {
+	// What stands there when nothing else does has to be there: nobody could sign in without it.
+	row.fallback = s.Machine.Expand(row.fallback, nil)
+	missing := ""
+	if file := strings.Trim(row.fallback, ","); machine.OnDrive(file) {
+		if _, err := s.Machine.Stat(file); err != nil {
+			missing = file
+		}
+	}
 	for _, word := range part.SplitList(v, row.separator) {
 		item := newItem(p.origin(), word, word)
+		if row.library && !strings.ContainsAny(word, `.\"`) && word != "" {
+			item.CommandLine = word + ".dll"
+		}
 		item.Source.Key = v.Name
 		item.Role = row.role
 		item.Artifacts = artifacts(machine.RegistryValue(p.Path, v.Name))
@@ -132,8 +157,14 @@ func readList(s *location.Survey, p place, v regf.Value, row list) {
 				break
 			}
 		}
+		if missing != "" {
+			item.Switcher = location.NoSwitch{Why: missing + " is not there, which would be left to sign in with"}
+		}
 		if len(row.usual) > 0 && !item.Shipped {
 			item.Problems = append(item.Problems, autostart.NotDefault)
+		}
+		if row.adjust != nil {
+			row.adjust(s, item)
 		}
 		s.Add(id(p, v.Name, strings.ToLower(word)), item)
 	}
@@ -164,14 +195,22 @@ func byProgram(_ *location.Survey, item *location.Item) { item.Name = shortName(
 
 // classKeys is the form of keys whose subkeys are classes, by their own name or by their default
 // value. One is turned off by taking its key away.
-type classKeys struct{}
+type classKeys struct {
+	// adjust says more of an item; nil where there is no more to say.
+	adjust func(*location.Survey, *location.Item)
+}
 
 // Word is [autostart.Park].
 func (classKeys) Word() autostart.Switch { return autostart.Park }
 
 // Read reports the classes.
-func (classKeys) Read(s *location.Survey, at []location.Place) {
-	eachClassKey(s, at, func(p place, item *location.Item, _ string) { parkKey(p, item) })
+func (f classKeys) Read(s *location.Survey, at []location.Place) {
+	eachClassKey(s, at, func(p place, item *location.Item, _ string) {
+		parkKey(p, item)
+		if f.adjust != nil {
+			f.adjust(s, item)
+		}
+	})
 }
 
 // parkKey makes an item one that is turned off by taking its key away.
@@ -206,13 +245,16 @@ func eachClassKey(s *location.Survey, at []location.Place, decide func(place, *l
 
 // classValues is the form of keys whose values name classes: by their name, or by their data. One
 // is turned off by taking its value away.
-type classValues struct{}
+type classValues struct {
+	// adjust says more of an item; nil where there is no more to say.
+	adjust func(*location.Survey, *location.Item)
+}
 
 // Word is [autostart.Park].
 func (classValues) Word() autostart.Switch { return autostart.Park }
 
 // Read reports the classes.
-func (classValues) Read(s *location.Survey, at []location.Place) {
+func (f classValues) Read(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
 		for _, v := range values(s, p.RegistryKey) {
 			clsid, name := text(v), v.Name
@@ -226,6 +268,9 @@ func (classValues) Read(s *location.Survey, at []location.Place) {
 			item.Source.Key = v.Name
 			a := machine.RegistryValue(p.Path, v.Name)
 			item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
+			if f.adjust != nil {
+				f.adjust(s, item)
+			}
 			s.Add(id(p, v.Name), item)
 		}
 	}

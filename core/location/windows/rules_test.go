@@ -92,13 +92,26 @@ func TestRules(t *testing.T) {
 		}, want: map[string]string{
 			"windows.office-addins Tide.One": "enabled|at start|state-value", "windows.office-addins Tide.Two": "disabled|not loaded at start|state-value",
 		}},
+		{name: "open commands and names", software: testkit.Keys{
+			`Classes\txtfile\shell\open\command`: {sz("", `C:\ProgramData\Zed\notepad.exe %1`)}, `Classes\vbsfile\shell\open\command`: {sz("", `C:\Windows\System32\wscript.exe C:\hook.vbs "%1" %*`)},
+			`Classes\exefile\shell\open\command`: {sz("", `"%1" %*`), sz("IsolatedCommand", `"%1" %*`)}, `Classes\exefile\shell\runas\command`: {sz("", `C:\zed.exe "%1"`)},
+			`Classes\.exe`: {sz("", "zedfile")}, `Classes\zedfile\shell\open\command`: {sz("", `C:\zed.exe "%1"`)}, `Classes\.bat`: {sz("", "batfile")}, `Classes\regfile\shell\open\command`: {sz("", `regedit.exe "%1"`)},
+		}, system: testkit.Keys{
+			ccs + `\Services\vas`:                  {dw("Type", 0x10), dw("Start", 3), sz("ImagePath", `C:\a.exe`), sz("DisplayName", "@oem12.inf,%x%;Vintrel Audio Service")},
+			ccs + `\Control\NetworkProvider\Order`: {sz("ProviderOrder", "Oxcombe Drive")},
+		}, want: map[string]string{
+			"windows.open-commands txtfile": "enabled|opens every such file|report not-default", "windows.open-commands vbsfile": "enabled|opens every such file|report not-default",
+			"windows.open-commands exefile (as administrator)": "enabled|opens every such file|report not-default", "windows.open-commands .exe files": "enabled|opens every such file|report not-default",
+			"windows.services Vintrel Audio Service": "enabled|manual|start-type", "windows.network-providers Oxcombe Drive": "enabled||trim not-default",
+		}},
 		{name: "image options", software: testkit.Keys{
 			nt + `\Image File Execution Options\a.exe`:                  {sz("Debugger", "x.exe")},
 			nt + `\Image File Execution Options\b.exe`:                  {sz("VerifierDlls", "x.dll")},
 			nt + `\Image File Execution Options\c.exe`:                  {sz("VerifierDlls", "x.dll"), dw("GlobalFlag", 0x100)},
 			nt + `\Image File Execution Options\d.exe`:                  {dw("UseFilter", 1)},
 			nt + `\Image File Execution Options\d.exe\0`:                {sz("FilterFullPath", `C:\d.exe`), sz("Debugger", "x.exe")},
-			nt + `\SilentProcessExit\e.exe`:                             {sz("MonitorProcess", "x.exe")},
+			nt + `\SilentProcessExit\e.exe`:                             {sz("MonitorProcess", "x.exe"), dw("ReportingMode", 1)},
+			nt + `\Image File Execution Options\e.exe`:                  {dw("GlobalFlag", 0x200)},
 			`WOW6432Node\` + nt + `\Image File Execution Options\a.exe`: {sz("Debugger", "x.exe")}, // both views have it in common
 		}, want: map[string]string{
 			"windows.image-options a.exe": "enabled|whenever it is started, instead of it|park not-default", "windows.image-options b.exe": "disabled|GlobalFlag does not ask for it|park",

@@ -2,6 +2,7 @@ package windows
 
 import (
 	"io/fs"
+	"net/url"
 	"path"
 	"strconv"
 	"strings"
@@ -74,6 +75,51 @@ func le64(b []byte) (n uint64) {
 	return n
 }
 
+// runPolicies are the values of the policy Explorer that keep the system from reading Run and RunOnce, of
+// the machine and of a user.
+var runPolicies = map[string][2]string{
+	"run": {"DisableLocalMachineRun", "DisableCurrentUserRun"}, "runonce": {"DisableLocalMachineRunOnce", "DisableCurrentUserRunOnce"},
+}
+
+// accounts are the system's own, which nobody signs in with: what stands in their Run is not started.
+var accounts = map[string]string{"S-1-5-18": "the system", "S-1-5-19": "LocalService", "S-1-5-20": "NetworkService"}
+
+// passedOver marks an item that the system does not start, for a reason that its switch does not change.
+func passedOver(item *location.Item, why string) {
+	item.State, item.Mode, item.When = autostart.Disabled, why, ""
+	item.Problems = append(item.Problems, autostart.Ignored)
+	item.Switcher = location.NoSwitch{Why: why}
+}
+
+// signInRules say of an item of Run, RunOnce and their like when it is not started although it is there.
+func signInRules(s *location.Survey, item *location.Item) {
+	if item.For != nil {
+		if name, ok := accounts[item.For.SID]; ok {
+			passedOver(item, "nobody signs in as "+name)
+			return
+		}
+	}
+	names, ok := runPolicies[strings.ToLower(item.Source.Path[strings.LastIndexByte(item.Source.Path, '\\')+1:])]
+	if !ok {
+		return
+	}
+	name := names[0]
+	if item.For != nil {
+		name = names[1]
+	}
+	for _, p := range places(s, cv+`\Policies\Explorer`, ucv+`\Policies\Explorer`) {
+		if n, ok := p.Number(name); ok && n != 0 && (p.user == nil || p.user == item.For || item.For == nil) {
+			passedOver(item, "a policy of the machine turns all of them off ("+name+")")
+			return
+		}
+	}
+}
+
+// neverRead says why no Windows of today reads an entry.
+func neverRead(why string) func(*location.Survey, *location.Item) {
+	return func(_ *location.Survey, item *location.Item) { passedOver(item, why) }
+}
+
 func readRun(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
 		kind := "Run"
@@ -90,6 +136,7 @@ func readRun(s *location.Survey, at []location.Place) {
 			}
 			item := addValue(s, p, v, name)
 			switchByApproval(s, item, machine.RegistryValue(p.Path, v.Name), approval(p, kind), v.Name)
+			signInRules(s, item)
 			s.Add(id(p, v.Name), item)
 		}
 	}
@@ -166,6 +213,9 @@ func addStartupFile(s *location.Survey, u *machine.User, dir string, e fs.DirEnt
 				}
 			}
 			if target, ok := strings.CutPrefix(item.Command, "file:///"); ok {
+				if plain, err := url.PathUnescape(target); err == nil {
+					target = plain
+				}
 				item.CommandLine = strings.ReplaceAll(target, "/", `\`)
 			}
 		}
@@ -180,6 +230,9 @@ func addStartupFile(s *location.Survey, u *machine.User, dir string, e fs.DirEnt
 	}
 	s.Add(strings.ToLower(user+"\x00"+e.Name()), item)
 }
+
+// maxShortcuts is how many shortcuts are followed, one after the other.
+const maxShortcuts = 8
 
 // readShortcut puts what a shortcut starts into an item.
 func readShortcut(s *location.Survey, u *machine.User, item *location.Item, file string) {
@@ -197,6 +250,20 @@ func readShortcut(s *location.Survey, u *machine.User, item *location.Item, file
 		item.Problems = append(item.Problems, autostart.Unparsable)
 	}
 	target := link.Target()
+	for range maxShortcuts { // one may lead to another
+		if !strings.EqualFold(path.Ext(target), ".lnk") {
+			break
+		}
+		next, err := s.ReadFile(target, machine.MaxFileSize)
+		if err != nil {
+			break
+		}
+		further, _ := shelllink.Parse(next)
+		if further == nil || further.Target() == "" {
+			break
+		}
+		target, link.Arguments = further.Target(), strings.TrimSpace(further.Arguments+" "+link.Arguments)
+	}
 	item.Command = strings.TrimSpace(target + " " + link.Arguments)
 	item.CommandLine = ""
 	if target != "" {

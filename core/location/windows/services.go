@@ -1,9 +1,10 @@
 package windows
 
 import (
+	"encoding/binary"
 	"fmt"
+	"slices"
 	"strings"
-	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
@@ -44,13 +45,17 @@ func eachService(s *location.Survey, types uint64, visit func(k *machine.Registr
 	}
 }
 
-// displayName is what people know a service by. One that stands in a resource is
-// the service's own name instead.
+// displayName is what people know a service by. Of one that stands in a resource, it is the text behind it
+// that Windows itself falls back to, "@oem12.inf,%name%;Tide Gauge"; else the service's own name.
 func displayName(k *machine.RegistryKey) string {
-	if name := k.Text("DisplayName"); name != "" && !strings.HasPrefix(name, "@") {
-		return name
+	name := k.Text("DisplayName")
+	if strings.HasPrefix(name, "@") {
+		_, name, _ = strings.Cut(name, ";")
 	}
-	return k.Name()
+	if name = strings.TrimSpace(name); name == "" {
+		return k.Name()
+	}
+	return name
 }
 
 func readServices(s *location.Survey) {
@@ -60,7 +65,12 @@ func readServices(s *location.Survey) {
 		delayed, _ := k.Number("DelayedAutostart")
 		_, err := k.Subkey("TriggerInfo")
 		triggered := err == nil
+		// What one that is off was before is in the record; without one, it is to start when it is asked for,
+		// unless it has a setting that only automatic ones have.
 		usual := uint32(startAuto)
+		if _, ok := k.Number("DelayedAutostart"); !ok {
+			usual = startDemand
+		}
 		switch start {
 		case startDisabled:
 			item.State, item.Mode = autostart.Disabled, "disabled"
@@ -86,11 +96,14 @@ func readServices(s *location.Survey) {
 		}
 		if kind&userService != 0 {
 			item.Mode += ", for each user"
-			item.Stage, item.When = autostart.SignIn, ""
+			if start != startDemand {
+				item.Stage, item.When = autostart.SignIn, ""
+			}
 		}
-		dll := serviceDLL(k)
+		dll := hostedDLL(s, k)
 		if dll != "" {
 			item.CommandLine = `"` + dll + `"`
+			item.Actions = []location.Action{{Line: k.Text("ImagePath")}, {Line: item.CommandLine}}
 		}
 		start1 := machine.RegistryValue(k.Path, "Start")
 		item.Artifacts = artifacts(start1)
@@ -100,14 +113,45 @@ func readServices(s *location.Survey) {
 		if v, err := k.Value("FailureCommand"); err == nil && text(v) != "" {
 			command := addValue(s, p, v, displayName(k)+" (when it fails)")
 			command.Stage, command.When = autostart.Event, "when the service fails"
+			if !runsCommand(k) {
+				passedOver(command, "its FailureActions do not ask for a command")
+			}
 			s.Add(strings.ToLower(k.Name())+"\x00FailureCommand", command)
 		}
 	})
 }
 
-// serviceDLL is the library that a service is, where the program in its
-// ImagePath is a host only.
-func serviceDLL(k *machine.RegistryKey) string {
+// runsCommand reports whether a service's FailureActions have one of the kind SC_ACTION_RUN_COMMAND
+// (SERVICE_FAILURE_ACTIONS in winsvc.h: three words, the number of actions, a pointer, then a kind and a
+// delay for each).
+func runsCommand(k *machine.RegistryKey) bool {
+	const (
+		header     = 20
+		runCommand = 3
+	)
+	v, err := k.Value("FailureActions")
+	if err != nil || len(v.Data) < header {
+		return false
+	}
+	n := min(int(binary.LittleEndian.Uint32(v.Data[12:])), (len(v.Data)-header)/8)
+	for at := range n {
+		if binary.LittleEndian.Uint32(v.Data[header+8*at:]) == runCommand {
+			return true
+		}
+	}
+	return false
+}
+
+// serviceHosts are the programs of Windows that run services from libraries.
+var serviceHosts = []string{"svchost.exe", "lsass.exe"}
+
+// hostedDLL is the library that a service is, where the program in its ImagePath is one of the system's
+// hosts. Any other program is what runs, whatever library the key names.
+func hostedDLL(s *location.Survey, k *machine.RegistryKey) string {
+	program := normalProgram(s, k.Text("ImagePath"))
+	if !slices.ContainsFunc(serviceHosts, func(host string) bool { return program == normalProgram(s, host) }) {
+		return ""
+	}
 	if p, err := k.Subkey("Parameters"); err == nil {
 		if dll := p.Text("ServiceDll"); dll != "" {
 			return dll
@@ -139,43 +183,14 @@ func serviceFacts(k *machine.RegistryKey, dll string) func() []location.Fact {
 // maxDevices is how many devices are looked at: a computer of many years knows some thousands.
 const maxDevices = 20_000
 
-// deviceClasses are the setup classes of the devices that Windows has met, by the service that drives
-// each: below Enum stand the buses, their devices, and of each device the places where it was seen
-// ("HKLM\SYSTEM\CurrentControlSet\Enum Registry Tree" of Microsoft's documents).
-func deviceClasses(s *location.Survey) map[string]string {
-	classes := map[string]string{}
-	root, err := s.Machine.Key(ccs + `\Enum`)
-	if err != nil {
-		return classes
-	}
-	seen := 0
-	buses, _ := root.Subkeys()
-	for _, bus := range buses {
-		devices, _ := bus.Subkeys()
-		for _, device := range devices {
-			instances, _ := device.Subkeys()
-			for _, k := range instances {
-				if seen++; seen > maxDevices {
-					return classes
-				}
-				service := strings.ToLower(k.Text("Service"))
-				if _, known := classes[service]; !known && service != "" {
-					classes[service] = strings.ToLower(k.Text("ClassGUID"))
-				}
-			}
-		}
-	}
-	return classes
-}
-
 func readDrivers(s *location.Survey) {
-	classes := sync.OnceValue(func() map[string]string { return deviceClasses(s) })
+	met, filters := metDevices(s), filterDrivers(s)
 	eachService(s, driverTypes, func(k *machine.RegistryKey, kind, start uint64) {
 		p := place{RegistryKey: k}
 		item := newItem(p.origin(), displayName(k), k.Text("ImagePath"))
 		item.CommandLine = item.Command
 		if item.CommandLine == "" {
-			item.CommandLine = `\SystemRoot\System32\drivers\` + k.Name() + ".sys"
+			item.CommandLine = driverCommand(s, k.Name())
 		}
 		switch start {
 		case startBoot:
@@ -191,7 +206,10 @@ func readDrivers(s *location.Survey) {
 		}
 		item.Artifacts = artifacts(machine.RegistryValue(k.Path, "Start"))
 		item.Switcher = startType{k.Path, startDemand}
-		item.Facts, item.Group, item.DeviceClass = serviceFacts(k, ""), k.Text("Group"), classes()[strings.ToLower(k.Name())]
+		item.Facts, item.Group, item.DeviceClass = serviceFacts(k, ""), k.Text("Group"), met.classes[strings.ToLower(k.Name())]
+		if of := filters[strings.ToLower(k.Name())]; of != "" && item.State == autostart.Enabled {
+			item.Switcher = location.NoSwitch{Why: "it is a filter of the " + of + ", whose devices would not start without it; take it out of the list, under filter drivers"}
+		}
 		s.Add(strings.ToLower(k.Name()), item)
 	})
 }
@@ -221,8 +239,9 @@ func readSafeBoot(s *location.Survey, at []location.Place) {
 				continue
 			}
 			item := newItem(place{RegistryKey: k}.origin(), service.Name(), service.Text("ImagePath"))
-			if dll := serviceDLL(service); dll != "" {
+			if dll := hostedDLL(s, service); dll != "" {
 				item.CommandLine = `"` + dll + `"`
+				item.Actions = []location.Action{{Line: item.Command}, {Line: item.CommandLine}}
 			}
 			item.Mode = strings.ToLower(kind) + " safe mode"
 			item.Artifacts = artifacts(machine.RegistryTree(k.Path))
@@ -235,6 +254,7 @@ func readSafeBoot(s *location.Survey, at []location.Place) {
 // is a service that names its DLL.
 func readNetworkProviders(s *location.Survey, at []location.Place) {
 	s.Adjusting(func(item *location.Item) {
+		item.Name = item.Command
 		if k, err := s.Machine.Key(servicesFolder + `\` + item.Command + `\NetworkProvider`); err == nil {
 			item.CommandLine = `"` + k.Text("ProviderPath") + `"`
 		} else {
@@ -289,7 +309,13 @@ func cString(b []byte) string {
 func readPrintProcessors(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
 		for _, e := range subkeys(s, p.RegistryKey) {
-			parkedKeys{"Driver"}.Read(s, location.At(e.Path+`\Print Processors`))
+			// A processor lies in a folder of its environment, not in that of the system.
+			dir := `%SystemRoot%\System32\spool\prtprocs\` + e.Text("Directory") + `\`
+			parkedKeys{value: "Driver", adjust: func(_ *location.Survey, item *location.Item) {
+				if !strings.ContainsAny(item.Command, `\:`) {
+					item.CommandLine = `"` + dir + item.Command + `"`
+				}
+			}}.Read(s, location.At(e.Path+`\Print Processors`))
 		}
 	}
 }
@@ -304,7 +330,7 @@ func readTimeProviders(s *location.Survey, at []location.Place) {
 				item.State, item.Mode = autostart.Disabled, "not enabled"
 			}
 		}
-	}, func(s *location.Survey) { parkedKeys{"DllName"}.Read(s, at) })
+	}, func(s *location.Survey) { parkedKeys{value: "DllName"}.Read(s, at) })
 }
 
 // readStations reads the program that each kind of connection starts instead of a desktop.

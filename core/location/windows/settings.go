@@ -5,6 +5,8 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"slices"
+	"strconv"
 	"strings"
 
 	"lockback/core/autostart"
@@ -16,7 +18,28 @@ import (
 // alternateShell names a shell that a Windows without a desktop offers.
 func alternateShell(s *location.Survey, item *location.Item) {
 	item.Name = shortName(item.Command)
-	item.Shipped = sameCommand(s, item.Command, "explorer.exe") || sameProgram(item.Command, "cmd.exe")
+	item.Shipped = sameCommand(s, item.Command, "explorer.exe") || normalProgram(s, item.Command) == normalProgram(s, "cmd.exe")
+}
+
+// checksDisks looks through "autocheck", a word for the session manager and no program. A check of a disk
+// that somebody asked for is the system's own as well.
+func checksDisks(s *location.Survey, item *location.Item) {
+	if len(item.Command) < len("autocheck ") || !strings.EqualFold(item.Command[:len("autocheck ")], "autocheck ") {
+		return
+	}
+	item.CommandLine = item.Command[len("autocheck "):]
+	program, _, _ := strings.Cut(item.CommandLine, " ")
+	if strings.EqualFold(program, "autochk") {
+		item.Shipped, item.Role, item.Problems = true, location.Session, nil
+		item.Switcher = location.NoSwitch{Why: "it is the system's own check of its disks"}
+	}
+	item.Name = program
+}
+
+// notDefault says that a value which Windows does not have itself is there, and names it by its program.
+func notDefault(_ *location.Survey, item *location.Item) {
+	item.Name = shortName(item.Command)
+	item.Problems = append(item.Problems, autostart.NotDefault)
 }
 
 func readActiveSetup(s *location.Survey, at []location.Place) {
@@ -41,14 +64,24 @@ func readActiveSetup(s *location.Survey, at []location.Place) {
 	}
 }
 
+// otherProcessors are values that Windows has on every machine for libraries of some.
+var otherProcessors = []string{"_wowarmhw=wowarmhw.dll", "_xtajit=xtajit.dll", "_xtajit64=xtajit64.dll", "_xtajit64se=xtajit64se.dll", "_wow64=wow64.dll", "_wow64cpu=wow64cpu.dll", "_wow64win=wow64win.dll",
+	"_wow64base=wow64base.dll", "_wow64con=wow64con.dll"}
+
 // readKnownDLLs reads the libraries that are loaded from the system's folder
 // whatever lies beside a program; two of the values name that folder.
 func readKnownDLLs(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
 		for _, v := range values(s, p.RegistryKey) {
-			if !strings.HasPrefix(strings.ToLower(v.Name), "dlldirectory") && text(v) != "" {
-				s.Add(id(p, v.Name), addValue(s, p, v, v.Name))
+			if strings.HasPrefix(strings.ToLower(v.Name), "dlldirectory") || text(v) == "" {
+				continue
 			}
+			item := addValue(s, p, v, v.Name)
+			if slices.Contains(otherProcessors, strings.ToLower(v.Name+"="+text(v))) {
+				// It is there on machines with another processor only.
+				item.Shipped, item.CommandLine = true, ""
+			}
+			s.Add(id(p, v.Name), item)
 		}
 	}
 }
@@ -104,8 +137,63 @@ func readAppInit(s *location.Survey, at []location.Place) {
 	}
 }
 
-// globalVerifier is the flag for which a program's VerifierDlls are loaded.
-const globalVerifier = 0x100
+// Flags of a program in GlobalFlag: its VerifierDlls are loaded; its silent exit is watched.
+const (
+	globalVerifier = 0x100
+	globalMonitor  = 0x200
+)
+
+// flag is a number that may be written as a text, as the system's own tool for flags does: "0x100".
+func flag(p place, name string) uint64 {
+	if n, ok := p.Number(name); ok {
+		return n
+	}
+	n, _ := strconv.ParseUint(strings.TrimSpace(p.Text(name)), 0, 32)
+	return n
+}
+
+// executeHook says when Explorer does not ask the hooks of commands: since Vista it does only where a policy
+// wants it.
+func executeHook(s *location.Survey, item *location.Item) {
+	for _, p := range places(s, cv+`\Policies\Explorer`, ucv+`\Policies\Explorer`) {
+		if n, ok := p.Number("EnableShellExecuteHooks"); ok && n != 0 {
+			return
+		}
+	}
+	passedOver(item, "not asked since Windows Vista, unless EnableShellExecuteHooks is set")
+}
+
+// blockedClass says that a class is in the list of those that Explorer does not load.
+func blockedClass(s *location.Survey, item *location.Item) {
+	for _, p := range places(s, cv+`\Shell Extensions\Blocked`, ucv+`\Shell Extensions\Blocked`) {
+		if p.user != nil && p.user != item.For {
+			continue
+		}
+		if _, err := p.Value(item.Source.Key); err == nil {
+			passedOver(item, "blocked, with all extensions of its class")
+			return
+		}
+	}
+}
+
+// screenSaver says when a user's screen saver does not start.
+func screenSaver(s *location.Survey, item *location.Item) {
+	if item.For == nil {
+		return
+	}
+	for _, key := range []string{`\Software\Policies\Microsoft\Windows\Control Panel\Desktop`, `\Control Panel\Desktop`} {
+		k, err := s.Machine.Key(`HKU\` + item.For.SID + key)
+		if err != nil {
+			continue
+		}
+		if active := k.Text("ScreenSaveActive"); active != "" {
+			if active == "0" {
+				passedOver(item, "screen savers are off (ScreenSaveActive)")
+			}
+			return
+		}
+	}
+}
 
 func readImageOptions(s *location.Survey) {
 	for _, p := range places(s, nt+`\Image File Execution Options`) {
@@ -125,6 +213,11 @@ func readImageOptions(s *location.Survey) {
 				at := place{RegistryKey: k, narrow: p.narrow}
 				item := addValue(s, at, v, k.Name())
 				item.When = "when it exits"
+				// Both the program's flag and the mode of reporting have to ask for it.
+				options, err := s.Machine.Key(nt + `\Image File Execution Options\` + k.Name())
+				if err != nil || flag(place{RegistryKey: options}, "GlobalFlag")&globalMonitor == 0 || flag(at, "ReportingMode")&1 == 0 {
+					passedOver(item, "GlobalFlag and ReportingMode do not ask for it")
+				}
 				s.Add(id(at, v.Name), item)
 			}
 		}
@@ -141,7 +234,7 @@ func readRedirects(s *location.Survey, p place, program string) {
 		item.When = "whenever it is started, instead of it"
 		if name == "VerifierDlls" {
 			item.Mode = "loaded into it"
-			if n, _ := p.Number("GlobalFlag"); n&globalVerifier == 0 {
+			if flag(p, "GlobalFlag")&globalVerifier == 0 {
 				item.State, item.Mode = autostart.Disabled, "GlobalFlag does not ask for it"
 			}
 		} else {
@@ -155,8 +248,31 @@ func readRedirects(s *location.Survey, p place, program string) {
 var environmentHooks = []string{"COR_PROFILER", "COR_PROFILER_PATH", "COR_PROFILER_PATH_32", "COR_PROFILER_PATH_64", "CORECLR_PROFILER", "CORECLR_PROFILER_PATH",
 	"CORECLR_PROFILER_PATH_32", "CORECLR_PROFILER_PATH_64", "DOTNET_STARTUP_HOOKS", "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "PERL5OPT", "PYTHONSTARTUP", "NODE_OPTIONS"}
 
+// profilerSwitches are the variables without which the runtime loads no profiler, by those that name one.
+var profilerSwitches = map[string]string{"COR_PROFILER": "COR_ENABLE_PROFILING", "COR_PROFILER_PATH": "COR_ENABLE_PROFILING", "COR_PROFILER_PATH_32": "COR_ENABLE_PROFILING",
+	"COR_PROFILER_PATH_64": "COR_ENABLE_PROFILING", "CORECLR_PROFILER": "CORECLR_ENABLE_PROFILING", "CORECLR_PROFILER_PATH": "CORECLR_ENABLE_PROFILING",
+	"CORECLR_PROFILER_PATH_32": "CORECLR_ENABLE_PROFILING", "CORECLR_PROFILER_PATH_64": "CORECLR_ENABLE_PROFILING"}
+
+// hookVariable is what a variable is for the programs that get an item's: a user's own counts before the
+// system's.
+func hookVariable(s *location.Survey, item *location.Item, name string) string {
+	keys := []string{sm + `\Environment`}
+	if item.For != nil {
+		keys = append([]string{`HKU\` + item.For.SID + `\Environment`}, keys...)
+	}
+	for _, key := range keys {
+		if k, err := s.Machine.Key(key); err == nil && k.Text(name) != "" {
+			return strings.TrimSpace(k.Text(name))
+		}
+	}
+	return ""
+}
+
 // findHook finds the code that a variable names: a class, or a file.
 func findHook(s *location.Survey, item *location.Item) {
+	if enable, ok := profilerSwitches[strings.ToUpper(item.Source.Key)]; ok && hookVariable(s, item, enable) != "1" {
+		passedOver(item, enable+" is not 1")
+	}
 	switch {
 	case isCLSID(item.Command):
 		item.CommandLine = `"` + classOf(s, place{user: item.For}, item.Command).library + `"`

@@ -1,9 +1,12 @@
 package windows
 
 import (
+	"errors"
+	"io/fs"
 	"strings"
 
 	"lockback/core/autostart"
+	"lockback/core/format/taskcache"
 	"lockback/core/format/taskxml"
 	"lockback/core/location"
 	"lockback/core/machine"
@@ -17,15 +20,28 @@ const taskCache = nt + `\Schedule\TaskCache`
 // maxTaskDepth is how deep folders of tasks are followed.
 const maxTaskDepth = 16
 
+// readTasks reads the definitions in files, and the tasks that only the scheduler's cache has: those run
+// all the same.
 func readTasks(s *location.Survey) {
 	root := s.Machine.Canonical(s.Machine.Windows() + `\System32\Tasks`)
-	if s.Dir(root) == nil {
-		return
+	tree := key(s, taskCache+`\Tree`)
+	t := tasks{root: root, tree: tree, seen: map[string]bool{}}
+	if s.Dir(root) != nil {
+		t.readFolder(s, root, 0)
 	}
-	readTaskFolder(s, root, root, 0)
+	if tree != nil {
+		t.readTree(s, tree, "", 0)
+	}
 }
 
-func readTaskFolder(s *location.Survey, root, dir string, depth int) {
+// tasks is one reading of all tasks.
+type tasks struct {
+	root string               // the folder of definitions
+	tree *machine.RegistryKey // the names in the cache; nil where there is none
+	seen map[string]bool      // paths in small letters
+}
+
+func (t tasks) readFolder(s *location.Survey, dir string, depth int) {
 	entries, err := s.ReadDir(dir)
 	if err != nil {
 		s.Skip(dir, err)
@@ -35,11 +51,62 @@ func readTaskFolder(s *location.Survey, root, dir string, depth int) {
 		file := dir + `\` + e.Name()
 		switch {
 		case e.IsDir() && depth < maxTaskDepth:
-			readTaskFolder(s, root, file, depth+1)
+			t.readFolder(s, file, depth+1)
 		case e.Type().IsRegular() && !strings.HasPrefix(e.Name(), machine.TempPrefix):
-			addTask(s, file, strings.TrimPrefix(file, root))
+			path := strings.TrimPrefix(file, t.root)
+			t.seen[strings.ToLower(path)] = true
+			t.addFile(s, file, path)
 		}
 	}
+}
+
+// readTree reports the tasks of the cache whose definition is not there.
+func (t tasks) readTree(s *location.Survey, k *machine.RegistryKey, path string, depth int) {
+	if id := k.Text("Id"); id != "" && path != "" && !t.seen[strings.ToLower(path)] {
+		t.addCached(s, k, id, path)
+	}
+	if depth > maxTaskDepth {
+		return
+	}
+	for _, below := range subkeys(s, k) {
+		t.readTree(s, below, path+`\`+below.Name(), depth+1)
+	}
+}
+
+// addCached reports a task that the scheduler runs by what its cache has of it.
+func (t tasks) addCached(s *location.Survey, tree *machine.RegistryKey, id, path string) {
+	item := newItem(origin{path: t.root + path}, path[strings.LastIndexByte(path, '\\')+1:], "")
+	item.SystemName, item.Stage = path, autostart.Schedule
+	item.Problems, item.Mode = []string{autostart.Obscured}, "its file is gone, the scheduler still has it"
+	item.Switcher = location.NoSwitch{Why: "there is no definition of it to switch; the scheduler's own program can delete it on the running machine"}
+	item.Artifacts = func() []machine.Artifact { return cachedArtifacts(s.Machine, tree, id) }
+	kept, err := s.Machine.Key(taskCache + `\Tasks\` + id)
+	if err != nil {
+		// A name without a task behind it starts nothing.
+		item.State, item.Problems = autostart.Disabled, []string{autostart.Ignored}
+		item.Mode = "the scheduler's cache has its name only"
+		s.Add(strings.ToLower(path), item)
+		return
+	}
+	v, _ := kept.Value("Actions")
+	actions, err := taskcache.Actions(v.Data)
+	task := &taskxml.Task{Enabled: true, Author: kept.Text("Author"), Description: kept.Text("Description"), Date: kept.Text("Date")}
+	for _, a := range actions {
+		switch {
+		case a.ClassID != "":
+			task.Handlers = append(task.Handlers, taskxml.Handler{ClassID: a.ClassID, Data: a.Data})
+		case a.Other != "":
+			task.Others = append(task.Others, a.Other)
+		default:
+			task.Execs = append(task.Execs, taskxml.Exec{Command: a.Command, Arguments: a.Arguments, WorkingDirectory: a.Directory})
+		}
+	}
+	describeTask(s, item, task, path)
+	item.When = "by the scheduler's cache"
+	if err != nil {
+		item.Actions = append(item.Actions, location.Action{})
+	}
+	s.Add(strings.ToLower(path), item)
 }
 
 // stageOf tells when a trigger starts its task.
@@ -55,7 +122,7 @@ var triggerWords = map[string]string{
 	"RegistrationTrigger": "when it is registered", "SessionStateChangeTrigger": "when a session changes", "WnfStateChangeTrigger": "on a change of state",
 }
 
-func addTask(s *location.Survey, file, path string) {
+func (t tasks) addFile(s *location.Survey, file, path string) {
 	item := newItem(origin{path: file}, path[strings.LastIndexByte(path, '\\')+1:], "")
 	item.Switcher = taskSwitch{file}
 	if !s.Machine.Live {
@@ -78,6 +145,13 @@ func addTask(s *location.Survey, file, path string) {
 		return
 	}
 	describeTask(s, item, task, path)
+	if t.tree != nil && item.State == autostart.Enabled {
+		if _, err := s.Machine.Key(t.tree.Path + path); errors.Is(err, fs.ErrNotExist) {
+			item.State, item.Mode = autostart.Disabled, "not registered: the scheduler's cache lacks it"
+			item.Problems = append(item.Problems, autostart.Ignored)
+			item.Switcher = location.NoSwitch{Why: "it does not run; the scheduler would have to register it"}
+		}
+	}
 	s.Add(strings.ToLower(path), item)
 }
 
@@ -114,6 +188,9 @@ func describeTask(s *location.Survey, item *location.Item, task *taskxml.Task, p
 		}
 		times = append(times, word)
 	}
+	if task.Maintenance != "" {
+		times = append(times, "in automatic maintenance, every "+interval(task.Maintenance))
+	}
 	if item.Stage == "" {
 		item.Stage = autostart.Schedule
 	}
@@ -121,20 +198,27 @@ func describeTask(s *location.Survey, item *location.Item, task *taskxml.Task, p
 		item.When = "only by hand or by a program: it has no trigger"
 	}
 	item.SystemName = path
-	switch {
-	case len(task.Execs) > 0:
-		e := task.Execs[0]
-		item.Command = strings.TrimSpace(e.Command + " " + e.Arguments)
-		item.CommandLine = strings.TrimSpace(`"` + strings.Trim(e.Command, `"`) + `" ` + e.Arguments)
-	case len(task.Handlers) > 0:
-		h := task.Handlers[0]
-		c := classOf(s, place{}, h.ClassID)
-		item.Command = strings.TrimSpace(h.ClassID + " " + h.Data)
-		if c.library != "" {
-			item.CommandLine = `"` + c.library + `"`
+	// A task does all of its actions, one after the other.
+	var commands []string
+	for _, e := range task.Execs {
+		commands = append(commands, strings.TrimSpace(e.Command+" "+e.Arguments))
+		item.Actions = append(item.Actions, location.Action{Line: strings.TrimSpace(`"` + strings.Trim(e.Command, `"`) + `" ` + e.Arguments)})
+	}
+	for _, h := range task.Handlers {
+		commands = append(commands, strings.TrimSpace(h.ClassID+" "+h.Data))
+		a := location.Action{Class: true}
+		if c := classOf(s, place{}, h.ClassID); c.library != "" {
+			a.Line = `"` + c.library + `"`
 		}
-	case len(task.Others) > 0:
-		item.Command = strings.Join(task.Others, ", ")
+		item.Actions = append(item.Actions, a)
+	}
+	for _, other := range task.Others {
+		commands = append(commands, other)
+		item.Actions = append(item.Actions, location.Action{})
+	}
+	item.Command = strings.Join(commands, "; ")
+	if len(item.Actions) > 0 {
+		item.CommandLine = item.Actions[0].Line
 	}
 	for n := range s.Machine.Users {
 		u := &s.Machine.Users[n]
@@ -183,8 +267,12 @@ func taskArtifacts(m *machine.Reader, file, path string) []machine.Artifact {
 	if err != nil {
 		return list
 	}
-	list = append(list, machine.RegistryTree(tree.Path))
-	id := tree.Text("Id")
+	return append(list, cachedArtifacts(m, tree, tree.Text("Id"))...)
+}
+
+// cachedArtifacts lists what the scheduler keeps of a task.
+func cachedArtifacts(m *machine.Reader, tree *machine.RegistryKey, id string) []machine.Artifact {
+	list := []machine.Artifact{machine.RegistryTree(tree.Path)}
 	if id == "" {
 		return list
 	}

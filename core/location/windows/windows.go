@@ -7,6 +7,7 @@ package windows
 import (
 	"errors"
 	"io/fs"
+	"slices"
 	"strings"
 
 	"lockback/core/autostart"
@@ -43,9 +44,13 @@ func userName(u *machine.User) string {
 	return u.Name
 }
 
-// shared are keys that both views have in common, by the system's list of keys
-// affected by WOW64.
-var shared = []string{nt + `\Image File Execution Options`, cv + `\Policies`, cv + `\Group Policy`, nt + `\ProfileList`, soft + `\Policies`}
+// shared are keys that both views have in common, by Microsoft's list "Registry Keys Affected by WOW64".
+var shared = []string{nt + `\Image File Execution Options`, nt + `\Print`, nt + `\ProfileList`, cv + `\Policies`, cv + `\Group Policy`, cv + `\PreviewHandlers`, cv + `\Setup`,
+	soft + `\Policies`, soft + `\Clients`, soft + `\RegisteredApplications`, soft + `\Microsoft\SystemCertificates`, soft + `\Microsoft\OLE`, soft + `\Microsoft\CTF\TIP`}
+
+// splitClasses are the only keys below Classes of which there are two: the one for 32-bit programs stands
+// in Classes\WOW6432Node, where WOW6432Node\Classes leads as well.
+var splitClasses = []string{"CLSID", "DirectShow", "Interface", "Media Type", "MediaFoundation"}
 
 // views returns the path of a key in the 64-bit and in the 32-bit view. Only
 // what lies below SOFTWARE has two.
@@ -54,6 +59,16 @@ func views(path string) []string {
 		if strings.HasPrefix(path, s) {
 			return []string{path}
 		}
+	}
+	for _, root := range []string{`HKLM\SOFTWARE\Classes\`, `HKCU\Software\Classes\`} {
+		rest, ok := strings.CutPrefix(path, root)
+		if !ok {
+			continue
+		}
+		if first, _, _ := strings.Cut(rest, `\`); slices.Contains(splitClasses, first) {
+			return []string{path, root + `WOW6432Node\` + rest}
+		}
+		return []string{path}
 	}
 	for _, root := range []string{`HKLM\SOFTWARE\`, `HKCU\Software\`} {
 		if rest, ok := strings.CutPrefix(path, root); ok {
@@ -183,16 +198,41 @@ func id(p place, rest ...string) string {
 	return strings.ToLower(path + "\x00" + strings.Join(rest, "\x00"))
 }
 
-// sameCommand compares commands as far as only their spelling differs: case,
-// quotes, variables and the system's folder.
-func sameCommand(s *location.Survey, a, b string) bool {
-	norm := func(t string) string {
-		t = strings.ToLower(s.Machine.Expand(t, nil))
-		t = strings.ReplaceAll(strings.Trim(t, ` ,"`), `"`, "")
-		t = strings.TrimPrefix(t, strings.ToLower(s.Machine.Windows())+`\system32\`)
-		return strings.TrimPrefix(t, strings.ToLower(s.Machine.Windows())+`\`)
+// sameCommand compares commands as far as only their spelling differs: case, quotes, variables, and the
+// folder of a program that Windows has in just that folder.
+func sameCommand(s *location.Survey, a, b string) bool { return normal(s, a) == normal(s, b) }
+
+// besideSystem are the programs of Windows that lie in its own folder; all others lie in System32.
+var besideSystem = []string{"explorer.exe", "regedit.exe", "notepad.exe", "hh.exe", "splwow64.exe"}
+
+// normal is a command in the one spelling that all of the same meaning have in common.
+func normal(s *location.Survey, command string) string {
+	windows := strings.ToLower(s.Machine.Windows())
+	t := strings.ToLower(s.Machine.Expand(command, nil))
+	t = strings.ReplaceAll(strings.Trim(t, ` ,"`), `"`, "")
+	for _, prefix := range []string{`\??\`, `\\?\`} {
+		t = strings.TrimPrefix(t, prefix)
 	}
-	return norm(a) == norm(b)
+	if rest, ok := strings.CutPrefix(t, `\systemroot\`); ok {
+		t = windows + `\` + rest
+	} else if strings.HasPrefix(t, `system32\`) {
+		t = windows + `\` + t
+	}
+	program, _, _ := strings.Cut(t, " ")
+	switch {
+	case strings.ContainsAny(program, `\/:%`):
+	case slices.Contains(besideSystem, program):
+		t = windows + `\` + t
+	default:
+		t = windows + `\system32\` + t
+	}
+	return t
+}
+
+// normalProgram is the program of a command in that spelling; it has no blanks in its path.
+func normalProgram(s *location.Survey, command string) string {
+	program, _, _ := strings.Cut(normal(s, command), " ")
+	return program
 }
 
 // endings are what a program's name in a command ends in.
