@@ -182,6 +182,10 @@ const (
 	Twice            = "twice"             // another entry of the stage starts the same program
 )
 
+// Hidden says that the entry is a part of the system as the system comes with it, which lists leave out. One
+// that somebody switched against that is shown.
+func (e *Entry) Hidden() bool { return e.OSPart && !slices.Contains(e.Problems, NotDefault) }
+
 // AllProblems are all words that [Entry.Problems] may hold.
 var AllProblems = []string{TargetMissing, Unparsable, Ignored, Insecure, NotDefault, Unsigned, SignatureInvalid, Changed, Impostor, OddPlace, Obscured, Twice}
 

@@ -2,6 +2,7 @@ package machine
 
 import (
 	"cmp"
+	"errors"
 	"path"
 	"slices"
 	"strconv"
@@ -26,6 +27,9 @@ const (
 // lower one. Below are root and the accounts of services.
 const firstPerson = 501
 
+// errSystemOnly says that the accounts, and nearly all that somebody added, are elsewhere.
+var errSystemOnly = errors.New("only the system's volume of a Mac is here; mount its data volume and look there")
+
 // openMac finds out what Mac this is.
 func (m *Machine) openMac() {
 	// The data volume alone has folders below /System too, that firmlinks of the system's volume lead to;
@@ -48,6 +52,9 @@ func (m *Machine) openMac() {
 	if info, err := m.Stat("/private/etc"); err == nil {
 		uid, _ := owner(info)
 		m.KeepsOwners = uid == 0
+	}
+	if _, err := m.Files.Lstat("/private/var/db"); err != nil && m.tools == nil {
+		m.accounts = errSystemOnly
 	}
 	if m.tools != nil {
 		m.askMac()

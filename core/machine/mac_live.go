@@ -407,6 +407,7 @@ func (m *Machine) setLoginItem(a Artifact, want Image) error {
 // Errors that name what a running Mac protects.
 var (
 	ErrProtected  = errors.New("protected by System Integrity Protection: macOS lets no one change it while it runs")
+	ErrSealed     = errors.New("on the sealed volume of macOS: since macOS 11 a change there has no effect, or keeps the Mac from starting")
 	ErrFullAccess = errors.New("macOS lets programs see this only with Full Disk Access; give it to the terminal in System Settings > Privacy & Security")
 )
 

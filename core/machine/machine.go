@@ -319,7 +319,12 @@ var ErrNoAccounts = errors.New("the machine's accounts cannot be read, so nothin
 
 // Accounts fails where the machine's accounts could not be read, and names their file: then
 // people's own entries are not found.
-func (m *Machine) Accounts() (file string, err error) { return passwdFile, m.accounts }
+func (m *Machine) Accounts() (file string, err error) {
+	if m.OS == "macos" {
+		return dslocal, m.accounts
+	}
+	return passwdFile, m.accounts
+}
 
 // firstUID is the lowest id of a user's account: UID_MIN of login.defs(5), or
 // 1000 as every current distribution has it.

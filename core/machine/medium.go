@@ -59,8 +59,12 @@ func (f fileMedium) image(a Artifact) (Image, error) {
 }
 
 func (f fileMedium) writable(a Artifact, before, after Image) error {
-	if f.m.tools != nil && ProtectedPlace(a.Name) {
+	switch {
+	case f.m.OS != "macos" || !ProtectedPlace(a.Name):
+	case f.m.tools != nil:
 		return ErrProtected
+	case f.m.sealed(a.Name):
+		return ErrSealed
 	}
 	return f.m.Files.Writable(a, before, after)
 }

@@ -107,7 +107,8 @@ func macPath(name string) string {
 // folders in them lie on the data volume all the same, firmlinks(5).
 var (
 	sealed    = []string{"/System", "/usr", "/bin", "/sbin"}
-	firmlinks = []string{"/usr/local", "/usr/libexec/cups", "/usr/share/snmp", "/System/Library/Caches", "/System/Library/Assets", "/System/Library/AssetsV2", "/System/Library/Speech", "/System/Library/PreinstalledAssets"}
+	firmlinks = []string{"/usr/local", "/usr/libexec/cups", "/usr/share/snmp", "/System/Library/Caches", "/System/Library/Assets", "/System/Library/AssetsV2", "/System/Library/Speech", "/System/Library/PreinstalledAssets",
+		"/System/Library/PreinstalledAssetsV2", "/System/Library/CoreServices/CoreTypes.bundle/Contents/Library"}
 )
 
 // local leaves out what lies on another volume: it may be there or not.
@@ -160,13 +161,26 @@ func (macNames) refusal(name string, err error) error {
 	return &fs.PathError{Op: "open", Path: name, Err: cause}
 }
 
+// sealed reports whether a path lies on the volume of macOS that is sealed, since 11. Of a release that cannot
+// be told it is taken to be.
+func (m *Machine) sealed(name string) bool {
+	return !m.release.Before(Release{11, 0}) && slices.ContainsFunc(sealed, func(dir string) bool { return within(name, dir) }) &&
+		!slices.ContainsFunc(firmlinks, func(dir string) bool { return within(name, dir) })
+}
+
 // ProtectedPlace reports whether a path lies where System Integrity Protection
 // lets nobody write while the system runs, rootless(8).
 func ProtectedPlace(name string) bool {
 	for _, dir := range sealed {
 		if within(name, dir) {
-			return !within(name, "/usr/local") && !within(name, "/System/Library/User Template")
+			return !slices.ContainsFunc(exempt, func(open string) bool { return within(name, open) })
 		}
 	}
-	return within(name, backgroundItems)
+	return within(name, backgroundItems) || slices.ContainsFunc(guarded, func(dir string) bool { return within(name, dir) })
 }
+
+// What rootless.conf exempts of those folders, and what it protects elsewhere.
+var (
+	exempt  = []string{"/usr/local", "/usr/libexec/cups", "/usr/share/man", "/usr/share/snmp", "/System/Library/Caches", "/System/Library/User Template"}
+	guarded = []string{"/Library/Apple", "/Library/SystemExtensions", "/Library/StagedExtensions", "/private/var/db/ConfigurationProfiles/Settings"}
+)

@@ -53,7 +53,7 @@ func (a *app) completeSelectors(_ *cobra.Command, args []string, word string) ([
 	}
 	var offers []string
 	for _, item := range inv.Items {
-		if !item.OSPart && strings.HasPrefix(item.Handle, strings.ToLower(word)) && !slices.Contains(args, item.Handle) {
+		if !item.Hidden() && strings.HasPrefix(item.Handle, strings.ToLower(word)) && !slices.Contains(args, item.Handle) {
 			offers = append(offers, item.Handle+"\t"+described(item.Name)+" - "+string(item.State)+", "+described(view.Whose(&item.Entry)))
 		}
 	}
@@ -111,7 +111,7 @@ func distinct(inv inventory.Inventory, field string) []string {
 	}
 	var values []string
 	for _, item := range inv.Items {
-		if v := f.Value(&item.Entry); !item.OSPart && v != "" && described(v) == v && !strings.ContainsAny(v, " ,") && !slices.Contains(values, v) {
+		if v := f.Value(&item.Entry); !item.Hidden() && v != "" && described(v) == v && !strings.ContainsAny(v, " ,") && !slices.Contains(values, v) {
 			if values = append(values, v); len(values) == maxOffered {
 				break
 			}

@@ -243,7 +243,7 @@ func forEveryoneToo(inv inventory.Inventory, c choice, all bool) int {
 	}
 	sel, n := c.sel.As("user", "for"), 0
 	for _, item := range inv.Items {
-		if item.User == "" && (all || !item.OSPart) && sel.Matches(item.Entry) {
+		if item.User == "" && (all || !item.Hidden()) && sel.Matches(item.Entry) {
 			n++
 		}
 	}

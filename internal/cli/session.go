@@ -317,7 +317,7 @@ func (a *app) choose(m *machine.Machine, inv inventory.Inventory, st *store.Stor
 		if newer != nil && !newer(item.Handle) || !c.sel.Empty() && !c.sel.Matches(item.Entry) {
 			continue
 		}
-		if item.OSPart && !in.all && !c.sel.ByHandle(item.Entry) {
+		if item.Hidden() && !in.all && !c.sel.ByHandle(item.Entry) {
 			c.hidden++
 		} else {
 			c.items = append(c.items, item)
@@ -366,7 +366,7 @@ func unknownWord(word string, entries []*autostart.Entry, in scope) error {
 	var meant []string
 	more := 0
 	for _, e := range entries {
-		if what := autostart.Occurs(word, e); what == "" || e.OSPart && !in.all {
+		if what := autostart.Occurs(word, e); what == "" || e.Hidden() && !in.all {
 			continue
 		} else if len(meant) == maxMeant {
 			more++

@@ -134,7 +134,7 @@ func TestTicketDesk(t *testing.T) {
 		}
 	}
 	// What was taken away comes back by itself as well.
-	p.OK(t, "enable", "!Kelpline Setup", "tuner.exe", "tide", "FogbellSynced", "--yes")
+	p.OK(t, "enable", "!Kelpline Setup", "tuner.exe", "tide", "Fogbell", "FogbellSynced", "--yes")
 	p.OK(t, "restore", "S"+fmt.Sprint(3), "--yes")
 	require.Empty(t, testkit.Changed(before, diskState(t, p.Root)))
 	p.OK(t, "compare", "S3")

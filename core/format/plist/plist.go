@@ -67,10 +67,11 @@ func Parse(content []byte) (*Document, error) {
 	if root, ok := parsePlainXML(content); ok {
 		return &Document{Root: root, Form: XML, original: content}, nil
 	}
-	if err := bounded(content); err != nil {
+	plain := asUTF8(content)
+	if err := bounded(plain); err != nil {
 		return nil, err
 	}
-	root, form, err := parse(content)
+	root, form, err := parse(plain)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrFormat, err)
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf16"
 
 	"github.com/stretchr/testify/require"
 )
@@ -235,4 +236,29 @@ func BenchmarkParse(b *testing.B) {
 			}
 		}
 	})
+}
+
+// Core Foundation reads documents in other encodings, too.
+func TestEncodings(t *testing.T) {
+	const body = `<plist version="1.0"><dict><key>Label</key><string>gr\xfcn</string></dict></plist>`
+	latin := strings.ReplaceAll(body, `\xfc`, "\xfc")
+	wide := func(s string) []byte {
+		var b []byte
+		for _, c := range utf16.Encode([]rune(s)) {
+			b = append(b, byte(c), byte(c>>8))
+		}
+		return b
+	}
+	utf := strings.ReplaceAll(body, `\xfc`, "\u00fc")
+	for name, content := range map[string][]byte{
+		"latin":      []byte(`<?xml version="1.0" encoding="ISO-8859-1"?>` + latin),
+		"ascii":      []byte(`<?xml version='1.0' encoding='us-ascii'?>` + latin),
+		"utf8":       []byte(`<?xml version="1.0" encoding="utf8"?>` + utf),
+		"wide":       append([]byte{0xff, 0xfe}, wide(`<?xml version="1.0" encoding="UTF-16"?>`+utf)...),
+		"wide, bare": wide(`<?xml version="1.0" encoding="UTF-16LE"?>` + utf),
+	} {
+		doc, err := Parse(content)
+		require.NoError(t, err, name)
+		require.Equal(t, "gr\u00fcn", doc.Dict().Text("Label"), name)
+	}
 }

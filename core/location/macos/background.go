@@ -28,6 +28,7 @@ const (
 	typeLoginItem = 0x4
 	typeAgent     = 0x8
 	typeDaemon    = 0x10
+	typeLegacy    = 0x10000 // a file in one of launchd's own folders, which no app registers
 )
 
 // Bits of a record's disposition.
@@ -42,6 +43,7 @@ type record struct {
 	name, developer   string
 	team, identifier  string
 	path              string
+	below, container  string // a path that begins with what another record, by its identifier, is about
 	kind, disposition int64
 	embedded          int // how many items it holds itself
 	source            string
@@ -98,9 +100,11 @@ func (d *disk) backgroundItems(s *location.Survey) *background {
 		b.err = err
 		for k, r := range b.records {
 			b.byPath[r.path] = append(b.byPath[r.path], k)
-			if number, label, ok := strings.Cut(r.identifier, "."); ok && strings.Trim(number, "0123456789") == "" {
-				b.byLabel[label] = append(b.byLabel[label], k)
+			label := r.identifier // with a number before it since macOS 13.1
+			if number, rest, ok := strings.Cut(label, "."); ok && strings.Trim(number, "0123456789") == "" {
+				label = rest
 			}
+			b.byLabel[label] = append(b.byLabel[label], k)
 		}
 	})
 	return &d.background
@@ -124,7 +128,10 @@ func parseBackground(content []byte, source string) ([]record, error) {
 			r.kind, _ = o.Field("type").Int()
 			r.disposition, _ = o.Field("disposition").Int()
 			r.path = fileOf(o.Field("url").Text())
-			if r.path == "" {
+			if url := o.Field("url").Text(); r.path == "" && url != "" && !strings.Contains(url, ":") {
+				r.below, r.container = url, o.Field("container").Text()
+			}
+			if r.path == "" && r.below == "" {
 				if place, err := bookmark.Parse(o.Field("bookmark").Data()); err == nil {
 					r.path = place.Path
 				}
@@ -132,8 +139,30 @@ func parseBackground(content []byte, source string) ([]record, error) {
 			records = append(records, r)
 		}
 	}
+	resolveBelow(records)
 	return records, nil
 }
+
+// resolveBelow finds the paths of records that are written as seen from an app's.
+func resolveBelow(records []record) {
+	apps := map[[2]string]string{}
+	for _, r := range records {
+		if r.path != "" {
+			apps[[2]string{r.person, r.identifier}] = r.path
+		}
+	}
+	for k, r := range records {
+		if app := apps[[2]string{r.person, r.container}]; r.below != "" && app != "" {
+			if below, err := url.PathUnescape(r.below); err == nil {
+				records[k].path = path.Join(app, below)
+			}
+		}
+	}
+}
+
+// starts reports whether what a record is about starts: its app has it on, where one registers it, and the
+// person allows it.
+func (r record) starts() bool { return r.allowed() && (r.enabled() || r.kind&typeLegacy != 0) }
 
 func openArchive(content []byte, source string) (*keyedarchive.Archive, error) {
 	doc, err := plist.Parse(content)

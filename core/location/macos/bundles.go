@@ -84,6 +84,9 @@ func newBundle(s *location.Survey, u *machine.User, dir, mode string) *location.
 		item.AddFacts(func() []location.Fact { return []location.Fact{{Name: "version", Value: v, Basis: b.infoFile}} })
 	}
 	item.Shipped = ofSystem(dir)
+	if item.Shipped && !s.Machine.Release().Before(bigSur) {
+		fixed(item, "it lies on the sealed volume of macOS")
+	}
 	return item
 }
 

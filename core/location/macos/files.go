@@ -2,6 +2,7 @@ package macos
 
 import (
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -25,8 +26,9 @@ func readRC(s *location.Survey, at []location.Place) {
 		item := newItem(nil, name, file, file)
 		item.Argv = []string{file}
 		item.Switcher = location.Park{Artifact: machine.File(file)}
-		item.Shipped = name == "rc.common"
-		if old && name != "rc.common" {
+		if name == "rc.common" {
+			ignored(item, "only read by other scripts, never run")
+		} else if old {
 			ignored(item, "not run since OS X 10.10")
 		}
 		s.Add(key(nil, file), item)
@@ -223,7 +225,6 @@ func readEmond(s *location.Survey) {
 			if len(rules) > 1 {
 				fixed(item, "its file holds other rules too")
 			}
-			item.Shipped = e.Name() == "SampleRules.plist"
 			switch {
 			case !d.Bool("enabled"):
 				off(item, "not enabled in its file")
@@ -247,8 +248,8 @@ func describeRC(_ *location.Survey, _ location.Found, item *location.Item) {
 
 // The files that shells read when somebody signs in or opens a terminal.
 var (
-	systemShellFiles = []string{"profile", "bashrc", "zprofile", "zshenv", "zshrc", "zlogin", "csh.cshrc", "csh.login"}
-	userShellFiles   = []string{".profile", ".bash_profile", ".bash_login", ".bashrc", ".zprofile", ".zshenv", ".zshrc", ".zlogin", ".cshrc", ".login", ".config/fish/config.fish"}
+	systemShellFiles = []string{"profile", "bashrc", "zprofile", "zshenv", "zshrc", "zlogin", "zlogout", "csh.cshrc", "csh.login", "csh.logout", "bashrc_Apple_Terminal", "zshrc_Apple_Terminal"}
+	userShellFiles   = []string{".profile", ".bash_profile", ".bash_login", ".bashrc", ".zprofile", ".zshenv", ".zshrc", ".zlogin", ".zlogout", ".cshrc", ".tcshrc", ".login", ".logout", ".bash_logout", ".config/fish/config.fish"}
 )
 
 func shellFiles(dir string, names []string) []string {
@@ -274,11 +275,37 @@ return
 PS1='\h:\W \u\$ '
 shopt -s checkwinsize
 [ -r "/etc/bashrc_$TERM_PROGRAM" ] && . "/etc/bashrc_$TERM_PROGRAM"
+if [[ "$(locale LC_CTYPE)" == "UTF-8" ]]; then
+setopt COMBINING_CHARS
+setopt combiningchars
+disable log
+HISTFILE=${ZDOTDIR:-$HOME}/.zsh_history
+HISTSIZE=2000
+SAVEHIST=1000
+setopt BEEP
+if [[ -r ${ZDOTDIR:-$HOME}/.zkbd/${TERM}-${VENDOR} ]] ; then
+source ${ZDOTDIR:-$HOME}/.zkbd/${TERM}-${VENDOR}
+else
+typeset -g -A key
+PS1="%n@%m %1~ %# "
+[ -r "/etc/zshrc_$TERM_PROGRAM" ] && . "/etc/zshrc_$TERM_PROGRAM"
+if ($?prompt) then
+set promptchars = "%#"
+if ($?tcsh) then
+set prompt = "[%m:%c3] %n%# "
+else
+set prompt = "[%m:%c3] ` + "`id -nu`" + `%# "
+endif
+if ( -x /usr/libexec/path_helper ) then
+eval ` + "`/usr/libexec/path_helper -c`" + `
 `) {
 		lines[strings.TrimSpace(line)] = true
 	}
 	return lines
 }()
+
+// shippedKeys are the lines of its zshrc that give keys their meanings.
+var shippedKeys = regexp.MustCompile(`^\[\[ -n ("\$terminfo\[k[a-zA-Z0-9]+\]" \]\] && key\[[A-Za-z0-9]+\]=\$terminfo\[k[a-zA-Z0-9]+\]|\$\{key\[[A-Za-z]+\]\} \]\] && bindkey "\$\{key\[[A-Za-z]+\]\}" [a-z-]+)$`)
 
 func readShellFiles(s *location.Survey) {
 	add := func(u *machine.User, file string) {
@@ -294,7 +321,7 @@ func readShellFiles(s *location.Survey) {
 		for line := range strings.Lines(string(content)) {
 			if text := strings.TrimSpace(line); text != "" && text[0] != '#' {
 				count++
-				item.Shipped = item.Shipped && shipped[text]
+				item.Shipped = item.Shipped && (shipped[text] || shippedKeys.MatchString(text))
 			}
 		}
 		item.Mode = "1 command"

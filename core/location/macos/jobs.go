@@ -85,7 +85,7 @@ func (j *jobFile) read(s *location.Survey, u *machine.User) error {
 	content, info, err := s.ReadFileInfo(j.path, machine.MaxFileSize)
 	if err != nil {
 		if machine.IsMissing(err) {
-			j.broken = "a link that leads nowhere"
+			j.broken = leadsNowhere
 			return nil
 		}
 		return err
@@ -235,10 +235,7 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 	first, taken := known[j.job.Label]
 	switch {
 	case j.broken != "":
-		// Whether launchd, which reads more than this program does, understands it cannot be told.
-		item.Mode = "its file is not understood; launchd may read it all the same"
-		item.Problems = append(item.Problems, autostart.Unparsable)
-		fixed(item, "its file is not understood: "+j.broken)
+		notUnderstood(item, j)
 	case j.ignored != "":
 		ignored(item, j.ignored)
 		fixed(item, "launchd does not load it: "+j.ignored)
@@ -260,9 +257,29 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 			off(item, "disabled in its own file")
 			delete(known, j.job.Label) // it is not loaded, and leaves the label to the next file
 		}
+		if decided && isOff != j.job.Disabled && ofSystem(j.path) {
+			item.Problems = append(item.Problems, autostart.NotDefault)
+		}
 		item.Switcher = o
 	}
 	s.Add(key(u, j.path), item)
+}
+
+// leadsNowhere is why a file that a folder or a record names cannot be read: there is none.
+const leadsNowhere = "it leads to no file"
+
+// notUnderstood marks an item whose file this program does not understand. Whether launchd, which reads more,
+// does cannot be told; one that is not there starts nothing.
+func notUnderstood(item *location.Item, j *jobFile) {
+	if !slices.Contains(item.Problems, autostart.Unparsable) {
+		item.Problems = append(item.Problems, autostart.Unparsable)
+	}
+	if j.broken == leadsNowhere {
+		ignored(item, leadsNowhere)
+	} else if item.State == autostart.Enabled {
+		item.Mode = "its file is not understood; launchd may read it all the same"
+	}
+	fixed(item, "its file is not understood: "+j.broken)
 }
 
 // jobFacts tells what else is known of a job.
@@ -418,6 +435,51 @@ func (d *disk) readEmbedded(s *location.Survey) {
 			}
 		}
 	}
+	d.addRecorded(s, apps)
+}
+
+// addRecorded reports what the database of background items has and no folder that was looked through: helpers
+// of apps that lie anywhere.
+func (d *disk) addRecorded(s *location.Survey, apps []*app) {
+	known := map[string]bool{}
+	same := func(name string) string { return strings.ToLower(name) }
+	for _, a := range apps {
+		for _, h := range a.helpers {
+			known[same(h.file)] = true
+		}
+	}
+	for _, f := range d.jobFolders(s) {
+		for _, j := range f.files {
+			known[same(j.path)] = true
+		}
+	}
+	for _, r := range d.backgroundItems(s).records {
+		if r.kind&(typeAgent|typeDaemon|typeLoginItem) == 0 || r.path == "" || known[same(r.path)] {
+			continue
+		}
+		var user *machine.User
+		for _, u := range people(s) {
+			if slices.Contains(idsOf(u), r.person) {
+				user = u
+			}
+		}
+		if user == nil && r.kind&typeDaemon == 0 {
+			continue // a person of another machine, or one that is gone
+		}
+		if r.kind&typeDaemon != 0 {
+			if user = nil; known["daemon "+same(r.path)] {
+				continue // it stands there once for each person
+			}
+			known["daemon "+same(r.path)] = true
+		}
+		h := helper{file: r.path, agent: r.kind&typeDaemon == 0, login: r.kind&typeLoginItem != 0}
+		h.read(s, user)
+		container := r.path
+		if before, _, ok := strings.Cut(r.path, "/Contents/"); ok {
+			container = before
+		}
+		d.addHelper(s, &app{path: container}, h, user)
+	}
 }
 
 // addForPeople reports a helper for everyone for whom it is registered, or once
@@ -439,7 +501,7 @@ func (d *disk) addForPeople(s *location.Survey, a *app, h helper) {
 // whether that is known at all.
 func (d *disk) registered(s *location.Survey, h helper, u *machine.User) (on, known bool) {
 	if rec, ok := d.backgroundItems(s).forHelper(h.file, h.label, u); ok {
-		return rec.allowed() && (!h.login || rec.enabled()), true
+		return rec.starts(), true
 	}
 	// Before there was such a list, a helper was on where launchd's database says
 	// expressly that it is not disabled.
@@ -474,8 +536,7 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) 
 		item.Argv, item.When, item.Stage = command, loaded(j.when, h.agent), kindStages[j.job.Kind()]
 		item.AddFacts(func() []location.Fact { return jobFacts(j, record{}) })
 		if j.broken != "" {
-			ignored(item, "it cannot be read")
-			item.Problems = append(item.Problems, autostart.Unparsable)
+			notUnderstood(item, j)
 		}
 	}
 	if !h.agent {
@@ -515,7 +576,7 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) 
 	item.Switcher = o
 	switch {
 	case h.job != nil && h.job.broken != "":
-		fixed(item, "launchd cannot read it either: "+h.job.broken)
+		notUnderstood(item, h.job)
 	case label == "" || u == nil && h.agent:
 		fixed(item, fmt.Sprintf("%s has not registered it for any user", path.Base(a.path)))
 	}

@@ -34,6 +34,7 @@ type disk struct {
 // releases that changed where things are.
 var (
 	yosemite   = machine.Release{10, 10} // launchd's new databases; no startup items, no launchd.conf
+	bigSur     = machine.Release{11, 0}  // its own volume is sealed
 	highSierra = machine.Release{10, 13} // background items, a list for each user
 	ventura    = machine.Release{13, 0}  // background items, one database
 )

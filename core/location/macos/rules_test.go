@@ -183,7 +183,7 @@ func TestRules(t *testing.T) {
 			agentFile: agentList, oldFile: oldList, "/private/etc/emond.d/rules/one.plist": list{dict{"name": "bell", "enabled": true}},
 		}, want: map[string]string{
 			"macos.startup-items Tide": notRun + "park", "macos.rc rc.local": "disabled|ignored: not run since OS X 10.10|park", "macos.rc umask 0": notRun + "comment", "macos.rc umask 0 ines": "disabled|ignored: launchd never read a user's own|comment",
-			"macos.rc rc.common": "enabled||park", "macos.login-items Newer ines": "enabled||report", "macos.emond bell": "disabled|the event monitor does not run|park",
+			"macos.rc rc.common": "disabled|ignored: only read by other scripts, never run|park", "macos.login-items Newer ines": "enabled||report", "macos.emond bell": "disabled|the event monitor does not run|park",
 		}},
 		{name: "an unknown release reads what is there", files: dict{daemons + "a.plist": job("off", nil), oldState + "/overrides.plist": dict{"off": dict{"Disabled": true}}, oldFile: oldList}, want: map[string]string{
 			"macos.launch-daemons off": byDatabase, "macos.login-items Old ines": "enabled||report",
@@ -216,7 +216,7 @@ func TestRules(t *testing.T) {
 			"macos.login-items Opens ines": "enabled||report", "macos.login-items Forbidden ines": inSettings + "report", "macos.login-items Gone ines": inSettings + "report",
 			"macos.launch-agents agent ines": inSettings + "override", "macos.embedded-jobs Helper ines": "enabled||override", "macos.embedded-jobs Other ines": inSettings + "override",
 			"macos.embedded-jobs Unused": "disabled|not registered by its app|report", "macos.embedded-jobs Broken": "disabled|not registered by its app|report unparsable",
-			"macos.embedded-jobs inner": "enabled|kept running|override", "macos.embedded-jobs overridden ines": byDatabase, "macos.embedded-jobs f": "disabled|ignored: it cannot be read|report unparsable",
+			"macos.embedded-jobs inner": "enabled|kept running|override", "macos.embedded-jobs overridden ines": byDatabase, "macos.embedded-jobs f": "disabled|not registered by its app|report unparsable",
 			"macos.embedded-jobs hers ines": "disabled|not registered by its app|override",
 		}},
 		{name: "hooks, and what opens again", release: "14.0", files: dict{
@@ -234,7 +234,7 @@ func TestRules(t *testing.T) {
 		{name: "by the clock", release: "14.0", files: dict{
 			"/private/etc/crontab": "@daily root /tide\n", "/private/var/at/tabs/ines": "5 * * * * /tide \"a b\"\n#lockback:off 6 * * * * '/Library/My Tide/tide' -q\n", "/private/var/at/tabs/tmp.123": "1 * * * * /x\n",
 			"/private/var/at/jobs/a0000101c4be3a": "#!/bin/sh\ncd / || {\n\texit 1\n}\n/tide --once\n", "/private/var/at/jobs/.SEQ": "1", "/private/var/at/jobs/axxxxx01c4be3a": "", state + "disabled.plist": dict{"com.apple.atrun": false},
-			"/private/etc/periodic.conf": "daily_local=\"/etc/daily.local /usr/tide.local\" # ours\nlocal_periodic=\"/opt/periodic relative\"\n#weekly_local=/x\n", "/private/etc/daily.local": "", "/usr/tide.local": "", "/private/etc/weekly.local": "",
+			"/private/etc/periodic.conf": "daily_local=\"/etc/daily.local /usr/local/tide.local\" # ours\nlocal_periodic=\"/opt/periodic relative\"\n#weekly_local=/x\n", "/private/etc/daily.local": "", "/usr/local/tide.local": "", "/private/etc/weekly.local": "",
 			"/opt/periodic/monthly/one": in{0o755, ""}, "/private/etc/periodic/daily/two": in{0o644, ""}, "/usr/local/etc/periodic/weekly/three": in{0o755, ""},
 		}, want: map[string]string{
 			"macos.cron tide": "enabled|every day at 00:00|comment", "macos.cron tide ines": "enabled|every hour at minute 5|comment", "macos.cron tide ines#2": "disabled|commented out|comment", "macos.at at job 1": "enabled|once, at 2026-05-31 20:10 UTC|park",
