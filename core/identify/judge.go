@@ -53,6 +53,8 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 			item.OSBasis = autostart.ByPackage
 		}
 		ok = ok && proof.delivered
+	} else if m.OS == "macos" && item.ProgramDecides {
+		item.OSPart = book.File(item.Target.Path).Vouched() != ""
 	} else if part {
 		item.OSPart = true
 		if m.OS == "windows" {

@@ -161,11 +161,16 @@ func (macNames) refusal(name string, err error) error {
 	return &fs.PathError{Op: "open", Path: name, Err: cause}
 }
 
+// Firmlinked reports whether a path of a Mac lies among the system's and on the data volume all the same.
+func Firmlinked(name string) bool {
+	return slices.ContainsFunc(firmlinks, func(dir string) bool { return within(name, dir) })
+}
+
 // sealed reports whether a path lies on the volume of macOS that is sealed, since 11. Of a release that cannot
 // be told it is taken to be.
 func (m *Machine) sealed(name string) bool {
 	return !m.release.Before(Release{11, 0}) && slices.ContainsFunc(sealed, func(dir string) bool { return within(name, dir) }) &&
-		!slices.ContainsFunc(firmlinks, func(dir string) bool { return within(name, dir) })
+		!Firmlinked(name)
 }
 
 // ProtectedPlace reports whether a path lies where System Integrity Protection

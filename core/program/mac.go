@@ -313,7 +313,7 @@ var macSystemFolders = []string{"/System/", "/bin/", "/sbin/", "/usr/bin/", "/us
 
 // Sealed reports whether a file lies on the sealed volume of a Mac.
 func Sealed(m *machine.Reader, file string) bool {
-	return m.OS == "macos" && !m.Release().Before(machine.Release{11}) && !strings.HasPrefix(file, "/System/Volumes/") &&
+	return m.OS == "macos" && !m.Release().Before(machine.Release{11}) && !strings.HasPrefix(file, "/System/Volumes/") && !machine.Firmlinked(file) &&
 		slices.ContainsFunc(macSystemFolders, func(dir string) bool { return strings.HasPrefix(file, dir) })
 }
 

@@ -339,6 +339,19 @@ func archiveMac() []piece {
 		binaryList("/Users/mirela/Library/Containers/com.apple.Safari/Data/Library/Safari/WebExtensions/Extensions.plist", dict{"org.kelpline.shopper (KELP1NE000)": dict{"Enabled": true}, "org.gullrock.cite (GULL000000)": dict{"Enabled": false}}).of(mirela),
 		binaryList("/Users/annika"+prefs+"com.apple.FolderActionsDispatcher.plist", folderAction("/Users/annika/Scans", "/Library/Scripts/Folder Action Scripts/rename scans.scpt")).of(annika),
 		file("/Library/Scripts/Folder Action Scripts/rename scans.scpt", "FasdUAS 1.101.10"),
+		file("/private/etc/rc.server", "#!/bin/sh\n/usr/local/bin/tidewatch --early\n").as(0o755),
+		file("/private/etc/ssh/sshd_config", "# This is the system-wide configuration.\nSubsystem\tsftp\t/usr/libexec/sftp-server\nMatch User jonas\n\tForceCommand /usr/local/bin/visitors --ssh\n"),
+		file("/Users/mirela/.ssh/authorized_keys", "# the scanner\ncommand=\"/Users/mirela/bin/index --from scanner\",no-pty ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGullrockScanner scanner\n").as(0o600).of(mirela),
+		xmlList("/Users/mirela/Library/Services/Scan a drawing.workflow/Contents/Info.plist", dict{"NSServices": list(dict{"NSMessage": "runWorkflowAsService"})}).of(mirela),
+		mach("/usr/local/bin/visitors"), mach("/usr/libexec/cups/backend/lampwick"),
+		xmlList("/Applications/Gullrock Catalogue.app/Contents/PlugIns/Preview.appex/Contents/Info.plist", dict{"CFBundleIdentifier": "org.gullrock.catalogue.preview", "CFBundleExecutable": "Preview",
+			"NSExtension": dict{"NSExtensionPointIdentifier": "com.apple.quicklook.preview"}}),
+		mach("/Applications/Gullrock Catalogue.app/Contents/PlugIns/Preview.appex/Contents/MacOS/Preview"),
+		xmlList("/Applications/Lampwick Queue.app/Contents/Info.plist", dict{"CFBundleIdentifier": "org.lampwick.queue", "CFBundleExecutable": "Lampwick Queue", "NSDockTilePlugIn": "Queue.docktileplugin"}),
+		mach("/Applications/Lampwick Queue.app/Contents/MacOS/Lampwick Queue"),
+		xmlList("/Applications/Lampwick Queue.app/Contents/PlugIns/Queue.docktileplugin/Contents/Info.plist", dict{"CFBundleIdentifier": "org.lampwick.queue.tile", "CFBundleExecutable": "Queue"}),
+		mach("/Applications/Lampwick Queue.app/Contents/PlugIns/Queue.docktileplugin/Contents/MacOS/Queue"),
+		file("/private/etc/sudo.conf", "# plug-ins\nPlugin badge_approval /usr/local/lib/pam/pam_badge.so\n"),
 	}
 	for _, b := range []struct {
 		path, id, version string
