@@ -176,13 +176,12 @@ func overrides(i Image) map[string]any {
 	return services
 }
 
-// sameOverrides compares two databases by their effect: a label that is
-// told to be enabled is as good as one that is not in it. launchctl cannot take
-// one out.
-func sameOverrides(a, b map[string]any) bool {
-	for _, pair := range [2][2]map[string]any{{a, b}, {b, a}} {
-		for label, off := range pair[0] {
-			if off == true && pair[1][label] != true {
+// sameOverrides compares two databases by their effect: a label that is told to be enabled is as good as
+// one that is not in it, unless the job's own file says that it is disabled. launchctl cannot take one out.
+func sameOverrides(a, b map[string]any, offByFile map[string]bool) bool {
+	for _, labels := range [2]map[string]any{a, b} {
+		for label := range labels {
+			if isOff(a, label, offByFile) != isOff(b, label, offByFile) {
 				return false
 			}
 		}
@@ -190,11 +189,47 @@ func sameOverrides(a, b map[string]any) bool {
 	return true
 }
 
+// isOff tells what a database makes of a label: what it does not name is as the job's file has it.
+func isOff(services map[string]any, label string, offByFile map[string]bool) bool {
+	if off, ok := services[label].(bool); ok {
+		return off
+	}
+	return offByFile[label]
+}
+
+// jobFolders are where launchd finds jobs for everyone; each user's own are in their Library.
+var jobFolders = []string{"/System/Library/LaunchDaemons", "/System/Library/LaunchAgents", "/Library/Apple/System/Library/LaunchDaemons", "/Library/Apple/System/Library/LaunchAgents",
+	"/Library/LaunchDaemons", "/Library/LaunchAgents"}
+
+// disabledInFiles are the labels of the jobs whose own file says that they are disabled, read once.
+func (m *Machine) disabledInFiles() map[string]bool {
+	m.offOnce.Do(func() {
+		m.offByFile = map[string]bool{}
+		folders := slices.Clone(jobFolders)
+		for _, home := range m.homes() {
+			folders = append(folders, path.Join(home, "Library/LaunchAgents"))
+		}
+		for _, folder := range folders {
+			entries, _ := m.ReadDir(folder)
+			for _, e := range entries {
+				content, err := m.ReadFile(path.Join(folder, e.Name()), MaxFileSize)
+				if err != nil || !bytes.Contains(content, []byte("Disabled")) {
+					continue
+				}
+				if doc, err := plist.Parse(content); err == nil && doc.Dict().Bool("Disabled") {
+					m.offByFile[doc.Dict().Text("Label")] = true
+				}
+			}
+		}
+	})
+	return m.offByFile
+}
+
 // SameMeaning reports whether two images of one of launchd's databases have
 // the same effect. launchd writes them at its own time, and what was disabled and enabled
 // again stays in them.
 func SameMeaning(a Artifact, i, j Image) bool {
-	return a.Kind == FileArtifact && path.Dir(a.Name) == launchdState && sameOverrides(overrides(i), overrides(j))
+	return a.Kind == FileArtifact && path.Dir(a.Name) == launchdState && sameOverrides(overrides(i), overrides(j), nil)
 }
 
 // launchdImage is the image of a database as the running launchd has it. Where
@@ -243,7 +278,7 @@ func (m *Machine) setLaunchd(domain string, want Image) error {
 	if err != nil {
 		return err
 	}
-	wanted := overrides(want)
+	wanted, byFile := overrides(want), m.disabledInFiles()
 	labels := slices.Sorted(maps.Keys(now))
 	for label := range wanted {
 		if _, had := now[label]; !had {
@@ -253,9 +288,9 @@ func (m *Machine) setLaunchd(domain string, want Image) error {
 	slices.Sort(labels)
 	var told []string
 	for _, label := range labels {
-		off := wanted[label] == true
+		off := isOff(wanted, label, byFile)
 		_, had := now[label]
-		if _, has := wanted[label]; off == (now[label] == true) && (had || !has) {
+		if _, has := wanted[label]; off == isOff(now, label, byFile) && (had || !has) {
 			continue
 		}
 		verb := "enable"
@@ -272,8 +307,8 @@ func (m *Machine) setLaunchd(domain string, want Image) error {
 		return err
 	}
 	for _, label := range told {
-		switch is := after[label] == true; {
-		case is == (wanted[label] == true):
+		switch is := isOff(after, label, byFile); {
+		case is == isOff(wanted, label, byFile):
 		case is:
 			return fmt.Errorf("launchctl reported success, but %s still reads as disabled", label)
 		default:

@@ -197,9 +197,12 @@ func TestDisabledServices(t *testing.T) {
 `))
 	require.Empty(t, parseDisabled(""))
 	on := map[string]any{"a": true, "b": false}
-	require.True(t, sameOverrides(on, map[string]any{"a": true, "c": false}))
-	require.False(t, sameOverrides(on, map[string]any{"a": true, "b": true}))
-	require.False(t, sameOverrides(on, nil))
+	require.True(t, sameOverrides(on, map[string]any{"a": true, "c": false}, nil))
+	require.False(t, sameOverrides(on, map[string]any{"a": true, "b": true}, nil))
+	require.False(t, sameOverrides(on, nil, nil))
+	byFile := map[string]bool{"c": true}
+	require.False(t, sameOverrides(on, map[string]any{"a": true, "c": false}, byFile), "its file says that it is disabled")
+	require.True(t, sameOverrides(on, map[string]any{"a": true, "c": true}, byFile))
 }
 
 // A refusal of a running Mac names what stands behind it.

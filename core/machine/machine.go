@@ -48,10 +48,12 @@ type Machine struct {
 
 	*Files
 
-	deaf       map[string]bool   // people whose service manager did not answer
-	accounts   error             // why the accounts could not be read
-	release    Release           // of macOS
-	tools      Tools             // of a running Mac
+	deaf       map[string]bool // people whose service manager did not answer
+	accounts   error           // why the accounts could not be read
+	release    Release         // of macOS
+	tools      Tools           // of a running Mac
+	offOnce    sync.Once
+	offByFile  map[string]bool   // see disabledInFiles
 	windows    string            // the system's folder on a Windows machine
 	variables  map[string]string // of its environment, by names in small letters
 	hibernated bool

@@ -145,7 +145,9 @@ func (l launchdMedium) set(_ Artifact, want Image, _ string) error {
 
 func (launchdMedium) discard(Artifact, string, string) error { return nil }
 
-func (launchdMedium) same(i, j Image) bool { return sameOverrides(overrides(i), overrides(j)) }
+func (l launchdMedium) same(i, j Image) bool {
+	return sameOverrides(overrides(i), overrides(j), l.m.disabledInFiles())
+}
 
 // loginItemMedium is the list of login items of a running Mac. What it cannot do is that of
 // noMedium.

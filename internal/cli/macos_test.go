@@ -150,7 +150,7 @@ func TestArchiveMac(t *testing.T) {
 	after := testkit.Tree(t, p.Root)
 	for _, d := range testkit.Differences(before, after) {
 		touched++
-		require.Regexp(t, `com\.apple\.xpc\.launchd|loginwindow|at/tabs/mirela|500\.gullrock-index|110\.clean|Info\.plist|\.ssh/rc|rc\.local|launchd\.conf|StartupParameters|NativeMessagingHosts|: was "d`, d)
+		require.Regexp(t, `com\.apple\.xpc\.launchd|loginwindow|at/tabs/mirela|500\.gullrock-index|110\.clean|Info\.plist|\.ssh/rc|rc\.local|rc\.server|launchd\.conf|StartupParameters|NativeMessagingHosts|: was "d`, d)
 	}
 	require.Greater(t, touched, 15)
 

@@ -174,3 +174,19 @@ func TestRunningMacSilent(t *testing.T) {
 	require.Contains(t, m.list(t), "org.fogbell.sync/annika", "from the home folders")
 	require.NotEmpty(t, fmt.Sprint(m.Calls))
 }
+
+// What a job's own file says is off is off until launchd is told otherwise, and is off again afterwards.
+func TestRunningMacJobsOffByTheirFile(t *testing.T) {
+	testkit.NeedRoot(t, "a running Mac's jobs of the system are the administrator's")
+	m := startMac(t)
+	const label = "org.gullrock.remote"
+	require.NoError(t, os.WriteFile(filepath.Join(m.Root, "Library/LaunchDaemons", label+".plist"),
+		[]byte(`<plist version="1.0"><dict><key>Label</key><string>`+label+`</string><key>Program</key><string>/usr/local/bin/notice</string><key>Disabled</key><true/></dict></plist>`), 0o644))
+	m.ok(t, "snapshot")
+	require.Equal(t, "disabled", m.list(t)[label].State)
+	m.ok(t, "enable", label, "--yes")
+	require.Equal(t, "enabled", m.list(t)[label].State)
+	m.ok(t, "restore", "S1", "--yes")
+	require.True(t, m.Off("system", label), "launchd was told")
+	require.Equal(t, "disabled", m.list(t)[label].State)
+}
