@@ -31,7 +31,7 @@ const (
 
 // ownPlugIns take part in macOS' own rights; some are bundles, some built in.
 var ownPlugIns = map[string]bool{"builtin": true, "loginwindow": true, "HomeDirMechanism": true, "MCXMechanism": true, "PKINITMechanism": true, "KerberosAgent": true,
-	"CryptoTokenKit": true, "DiskUnlock": true, "FamilyControls": true, "RestartAuthorization": true, "loginKC": true, "ConfigurationProfiles": true, "PlatformSSO": true}
+	"CryptoTokenKit": true, "DiskUnlock": true, "FamilyControls": true, "RestartAuthorization": true, "loginKC": true, "ConfigurationProfiles": true, "PlatformSSO": true, "PSSOAuthPlugin": true}
 
 // readAuthorization reports the plug-ins that take part when somebody signs in or
 // asks for a right, and the steps whose plug-in is gone: those lock people out.
@@ -50,7 +50,9 @@ func readAuthorization(s *location.Survey) {
 			}
 		}
 	}
-	known := err == nil
+	// What stands in the log beside the database is not read: then what is in no right cannot be told.
+	log, logErr := s.Stat(authorizationDatabase + "-wal")
+	known := err == nil && (logErr != nil || log.Size() == 0)
 	s.Skip(authorizationDatabase, err)
 	why := "taking a step out of a right by hand can lock everyone out; the program that put it there takes it out"
 	ours, theirs := bundlesIn(s, systemPlugIns), bundlesIn(s, agentPlugIns)

@@ -139,6 +139,21 @@ var plugIns = []struct {
 	{"Spotlight", bundles{".mdimporter", "search importer", location.NoRole}},
 }
 
+// lastLoaded are the folders whose plug-ins of others macOS does not load any more, with the first release that
+// does not.
+var lastLoaded = map[string]struct {
+	since machine.Release
+	words string
+}{
+	"Contextual Menu Items":    {machine.Release{10, 6}, "Mac OS X 10.6"},
+	"InputManagers":            {machine.Release{10, 7}, "Mac OS X 10.7"},
+	"ScriptingAdditions":       {machine.Release{10, 14}, "macOS 10.14"},
+	"Internet Plug-Ins":        {machine.Release{11, 0}, "macOS 11"},
+	"Mail/Bundles":             {machine.Release{14, 0}, "macOS 14"},
+	"CoreMediaIO/Plug-Ins/DAL": {machine.Release{14, 1}, "macOS 14.1"},
+	"QuickLook":                {machine.Release{15, 0}, "macOS 15"},
+}
+
 // plugInPlaces words the folders.
 func plugInPlaces() string {
 	var folders []string
@@ -152,13 +167,17 @@ func readPlugIns(s *location.Survey) {
 	for _, r := range roots(s) {
 		present := map[string]bool{}
 		for _, e := range s.Dir(r.path) {
-			present[e.Name()] = true
+			present[strings.ToLower(e.Name())] = true // a Mac's disk takes names in any case for the same
 		}
 		for _, p := range plugIns {
-			if top, _, _ := strings.Cut(p.folder, "/"); !present[top] {
+			if top, _, _ := strings.Cut(p.folder, "/"); !present[strings.ToLower(top)] {
 				continue
 			}
-			p.read(s, r.user, path.Join(r.path, p.folder))
+			s.Adjusting(func(item *location.Item) {
+				if last, ok := lastLoaded[p.folder]; ok && !s.Machine.Release().Before(last.since) && s.Machine.Release() != (machine.Release{}) && !item.Shipped {
+					ignored(item, "not loaded since "+last.words)
+				}
+			}, func(s *location.Survey) { p.read(s, r.user, path.Join(r.path, p.folder)) })
 		}
 	}
 }

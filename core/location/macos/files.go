@@ -121,8 +121,32 @@ func (d *disk) readAt(s *location.Survey) {
 
 // atIsOff reports whether the job that runs at's jobs is disabled, as it is unless
 // somebody enabled it.
-func (d *disk) atIsOff(s *location.Survey) bool {
-	const label = "com.apple.atrun"
+func (d *disk) atIsOff(s *location.Survey) bool { return d.jobIsOff(s, "com.apple.atrun", true) }
+
+// cronIsOff tells why launchd does not start cron; empty where it does.
+func (d *disk) cronIsOff(s *location.Survey) string {
+	if d.jobIsOff(s, "com.vix.cron", false) {
+		return "com.vix.cron, the job that runs cron, is disabled"
+	}
+	return ""
+}
+
+// periodicIsOff tells why nothing runs the scripts; empty where something does.
+func (d *disk) periodicIsOff(s *location.Survey) string {
+	if !s.Machine.Release().Before(sequoia) && s.Machine.Release() != (machine.Release{}) {
+		return "macOS runs no periodic scripts since 15"
+	}
+	for _, period := range periods {
+		if !d.jobIsOff(s, "com.apple.periodic-"+period, false) {
+			return ""
+		}
+	}
+	return "the jobs com.apple.periodic-* are disabled"
+}
+
+// jobIsOff reports whether a job of the system is disabled: by launchd's database, else by its own file. Where
+// its file is not to be seen, it is what usually is.
+func (d *disk) jobIsOff(s *location.Survey, label string, usually bool) bool {
 	if isOff, ok := d.databaseOf(s, nil).off[label]; ok {
 		return isOff
 	}
@@ -133,7 +157,7 @@ func (d *disk) atIsOff(s *location.Survey) bool {
 			}
 		}
 	}
-	return true
+	return usually
 }
 
 // periods are how often scripts are run, periodic(8).

@@ -253,9 +253,15 @@ func readLoginHooks(s *location.Survey) {
 				item.Switcher = plistPart{part.Property{File: file, Path: []string{h.key}}}
 				s.Add(key(p.user, file, h.key), item)
 			}
-			for k, d := range doc.Dict().Dicts("AutoLaunchedApplicationDictionary") {
-				addAppOf(s, p.user, file, "AutoLaunchedApplicationDictionary", k, d, "")
-			}
+			s.Adjusting(func(item *location.Item) {
+				if path.Base(file) == "loginwindow.plist" && !s.Machine.Release().Before(snowLeopard) {
+					ignored(item, "not read since Mac OS X 10.6")
+				}
+			}, func(s *location.Survey) {
+				for k, d := range doc.Dict().Dicts("AutoLaunchedApplicationDictionary") {
+					addAppOf(s, p.user, file, "AutoLaunchedApplicationDictionary", k, d, "")
+				}
+			})
 		}
 	}
 }
@@ -297,11 +303,31 @@ func readReopen(s *location.Survey) {
 			if !ok {
 				continue
 			}
-			for k, d := range doc.Dict().Dicts("TALAppsToRelaunchAtLogin") {
-				addAppOf(s, h.user, file, "TALAppsToRelaunchAtLogin", k, d, "open at the last sign-out")
-			}
+			s.Adjusting(func(item *location.Item) {
+				if saves, told := preferenceOf(s, h.path, "com.apple.loginwindow.plist", "TALLogoutSavesState"); told && !saves {
+					ignored(item, "apps are not opened again (TALLogoutSavesState)")
+				}
+			}, func(s *location.Survey) {
+				for k, d := range doc.Dict().Dicts("TALAppsToRelaunchAtLogin") {
+					addAppOf(s, h.user, file, "TALAppsToRelaunchAtLogin", k, d, "open at the last sign-out")
+				}
+			})
 		}
 	}
+}
+
+// preferenceOf is a yes or no of a user's preferences, and whether it is told.
+func preferenceOf(s *location.Survey, home, file, name string) (yes, told bool) {
+	content, err := s.ReadFile(path.Join(home, "Library/Preferences", file), machine.MaxFileSize)
+	if err != nil {
+		return false, false
+	}
+	doc, err := plist.Parse(content)
+	if err != nil {
+		return false, false
+	}
+	yes, told = doc.Dict()[name].(bool)
+	return yes, told
 }
 
 // Where an administrator's settings for many machines arrive.

@@ -33,10 +33,12 @@ type disk struct {
 
 // releases that changed where things are.
 var (
-	yosemite   = machine.Release{10, 10} // launchd's new databases; no startup items, no launchd.conf
-	bigSur     = machine.Release{11, 0}  // its own volume is sealed
-	highSierra = machine.Release{10, 13} // background items, a list for each user
-	ventura    = machine.Release{13, 0}  // background items, one database
+	snowLeopard = machine.Release{10, 6}  // no apps listed in loginwindow.plist
+	yosemite    = machine.Release{10, 10} // launchd's new databases; no startup items, no launchd.conf
+	bigSur      = machine.Release{11, 0}  // its own volume is sealed
+	sequoia     = machine.Release{15, 0}  // no periodic scripts
+	highSierra  = machine.Release{10, 13} // background items, a list for each user
+	ventura     = machine.Release{13, 0}  // background items, one database
 )
 
 // owner tells whose entry it is: nobody's where it is for the whole machine.
