@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -104,11 +105,15 @@ func (n liveNode) with(do func(k registry.Key) error) error {
 func (n liveNode) subkeys() (nodes []registryNode, err error) {
 	var names []string
 	err = n.with(func(k registry.Key) error {
-		names, err = k.ReadSubKeyNames(-1)
+		names, err = enumerateKeys(k)
 		return err
 	})
 	var errs []error
 	for _, name := range names {
+		if hasZero(name) {
+			errs = append(errs, fmt.Errorf("key %q: %w", name, errZeroName))
+			continue
+		}
 		sub, serr := openLive(n.root, strings.TrimPrefix(n.path+`\`+name, `\`))
 		if serr != nil {
 			if !errors.Is(serr, fs.ErrNotExist) {
@@ -127,23 +132,8 @@ func (n liveNode) subkey(name string) (registryNode, error) {
 
 func (n liveNode) Values() (values []regf.Value, err error) {
 	err = n.with(func(k registry.Key) error {
-		names, err := k.ReadValueNames(-1)
-		if err != nil {
-			return err
-		}
-		var errs []error
-		for _, name := range names {
-			v, err := readLive(k, name)
-			if errors.Is(err, fs.ErrNotExist) {
-				continue // gone meanwhile
-			}
-			if err != nil {
-				errs = append(errs, err)
-				continue
-			}
-			values = append(values, v)
-		}
-		return errors.Join(errs...)
+		values, err = enumerateValues(k)
+		return err
 	})
 	return values, err
 }
@@ -157,6 +147,15 @@ func (n liveNode) Value(name string) (v regf.Value, err error) {
 }
 
 func readLive(k registry.Key, name string) (regf.Value, error) {
+	if hasZero(name) {
+		values, err := enumerateValues(k)
+		for _, v := range values {
+			if strings.EqualFold(v.Name, name) {
+				return v, nil
+			}
+		}
+		return regf.Value{}, cmp.Or(err, fs.ErrNotExist)
+	}
 	size, kind, err := k.GetValue(name, nil)
 	for range 10 {
 		if err != nil && !errors.Is(err, registry.ErrShortBuffer) {
@@ -288,6 +287,9 @@ func (e *liveEditor) setValue(v regf.Value, _ int) error {
 		return err
 	}
 	defer k.Close()
+	if hasZero(v.Name) {
+		return setCounted(k, v)
+	}
 	name, err := windows.UTF16PtrFromString(v.Name)
 	if err != nil {
 		return err
@@ -352,6 +354,9 @@ func (e *liveEditor) deleteValue(name string) error {
 		return err
 	}
 	defer k.Close()
+	if hasZero(name) {
+		return liveError(deleteCounted(k, name))
+	}
 	return liveError(k.DeleteValue(name))
 }
 

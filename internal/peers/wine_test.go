@@ -80,6 +80,7 @@ const wineEntries = `Windows Registry Editor Version 5.00
 
 [HKEY_LOCAL_MACHINE\System\CurrentControlSet\Control\Session Manager\Environment]
 "COR_PROFILER_PATH"="C:\\tuner\\profile.dll"
+"COR_ENABLE_PROFILING"="1"
 
 [HKEY_CURRENT_USER\Environment]
 "UserInitMprLogonScript"="C:\\tuner\\logon.cmd"
@@ -304,4 +305,28 @@ func TestInstalledByTheInstaller(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(w.Drive, "Program Files (x86)/Salt"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(w.Drive, "Program Files (x86)/Salt/tray.exe"), []byte("MZ"), 0o644))
 	require.Empty(t, w.List(t)["Ledger"].Product.Name)
+}
+
+// What bears a name with a zero character in it, which no other program shows, is in the list of a running
+// Windows, is switched and comes back; a key of such a name is named as one that cannot be looked into.
+func TestNamesWithAZero(t *testing.T) {
+	w := testkit.NewWine(t)
+	w.Build(t, "./internal/peers/zeronames", "tide/names.exe")
+	require.NoError(t, os.WriteFile(filepath.Join(w.Drive, "tide/zero.exe"), []byte("MZ"), 0o644))
+	w.OK(t, "wine", `C:\tide\names.exe`)
+	state := func() map[string]string {
+		found := map[string]string{}
+		for _, e := range w.List(t, "--all") {
+			if e.Target.Path == `C:\tide\zero.exe` {
+				found[e.Location] = e.State
+			}
+		}
+		return found
+	}
+	require.Equal(t, map[string]string{"windows.run": "enabled"}, state())
+	require.Contains(t, w.Lockback(t, "list", "--all"), "zero character")
+	w.Lockback(t, "disable", "command=*zero.exe*", "--yes")
+	require.Equal(t, map[string]string{"windows.run": "disabled"}, state())
+	w.Lockback(t, "undo", "--yes")
+	require.Equal(t, map[string]string{"windows.run": "enabled"}, state())
 }
