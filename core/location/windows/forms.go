@@ -2,6 +2,7 @@ package windows
 
 import (
 	"cmp"
+	"slices"
 	"strings"
 
 	"lockback/core/autostart"
@@ -130,15 +131,20 @@ func (f lists) Read(s *location.Survey, at []location.Place) {
 }
 
 func readList(s *location.Survey, p place, v regf.Value, row list) {
-	// What stands there when nothing else does has to be there: nobody could sign in without it.
+	// What stands there when nothing else does has to be there, unless the list has it and keeps it: nobody
+	// could sign in without it.
 	row.fallback = s.Machine.Expand(row.fallback, nil)
 	missing := ""
-	if file := strings.Trim(row.fallback, ","); machine.OnDrive(file) {
+	words := part.SplitList(v, row.separator)
+	own := slices.ContainsFunc(words, func(word string) bool {
+		return slices.ContainsFunc(row.usual, func(u string) bool { return sameCommand(s, word, u) })
+	})
+	if file := strings.Trim(row.fallback, ","); !own && machine.OnDrive(file) {
 		if _, err := s.Machine.Stat(file); err != nil {
 			missing = file
 		}
 	}
-	for _, word := range part.SplitList(v, row.separator) {
+	for _, word := range words {
 		item := newItem(p.origin(), word, word)
 		if row.library && !strings.ContainsAny(word, `.\"`) && word != "" {
 			item.CommandLine = word + ".dll"
