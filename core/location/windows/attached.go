@@ -43,21 +43,33 @@ func metDevices(s *location.Survey) devices {
 					if seen++; seen > maxDevices {
 						return d
 					}
-					service := strings.ToLower(k.Text("Service"))
-					if _, known := d.classes[service]; !known && service != "" {
-						d.classes[service] = strings.ToLower(k.Text("ClassGUID"))
-					}
-					for name := range filterValues {
-						if _, err := k.Value(name); err == nil {
-							d.filters = append(d.filters, k)
-							break
-						}
-					}
+					d.add(k)
 				}
 			}
 		}
 		return d
 	}).(devices)
+}
+
+// add keeps what matters of a device. Its values are read in one pass: there are thousands of devices.
+func (d *devices) add(k *machine.RegistryKey) {
+	service, class := "", ""
+	values, _ := k.Values()
+	for _, v := range values {
+		switch {
+		case strings.EqualFold(v.Name, "Service"):
+			service = strings.ToLower(v.Text())
+		case strings.EqualFold(v.Name, "ClassGUID"):
+			class = strings.ToLower(v.Text())
+		case strings.EqualFold(v.Name, "UpperFilters"), strings.EqualFold(v.Name, "LowerFilters"):
+			if len(d.filters) == 0 || d.filters[len(d.filters)-1] != k {
+				d.filters = append(d.filters, k)
+			}
+		}
+	}
+	if _, known := d.classes[service]; !known && service != "" {
+		d.classes[service] = class
+	}
 }
 
 // filterDrivers are the services that a list of filters names, in small letters, to the class or device.

@@ -107,12 +107,35 @@ func signInRules(s *location.Survey, item *location.Item) {
 	if item.For != nil {
 		name = names[1]
 	}
-	for _, p := range places(s, cv+`\Policies\Explorer`, ucv+`\Policies\Explorer`) {
-		if n, ok := p.Number(name); ok && n != 0 && (p.user == nil || p.user == item.For || item.For == nil) {
+	for _, p := range explorerPolicies(s) {
+		if p.on[name] && (p.user == nil || p.user == item.For || item.For == nil) {
 			passedOver(item, "a policy of the machine turns all of them off ("+name+")")
 			return
 		}
 	}
+}
+
+// policy is what a policy of Explorer's sets, of the machine or of a user.
+type policy struct {
+	user *machine.User
+	on   map[string]bool
+}
+
+// explorerPolicies are those of the machine and of each user, read once.
+func explorerPolicies(s *location.Survey) []policy {
+	return s.Shared("policies of Explorer", func() any {
+		var all []policy
+		for _, p := range places(s, cv+`\Policies\Explorer`, ucv+`\Policies\Explorer`) {
+			one := policy{p.user, map[string]bool{}}
+			for _, v := range values(s, p.RegistryKey) {
+				if n, ok := v.Number(); ok && n != 0 {
+					one.on[v.Name] = true
+				}
+			}
+			all = append(all, one)
+		}
+		return all
+	}).([]policy)
 }
 
 // neverRead says why no Windows of today reads an entry.

@@ -155,8 +155,8 @@ func flag(p place, name string) uint64 {
 // executeHook says when Explorer does not ask the hooks of commands: since Vista it does only where a policy
 // wants it.
 func executeHook(s *location.Survey, item *location.Item) {
-	for _, p := range places(s, cv+`\Policies\Explorer`, ucv+`\Policies\Explorer`) {
-		if n, ok := p.Number("EnableShellExecuteHooks"); ok && n != 0 {
+	for _, p := range explorerPolicies(s) {
+		if p.on["EnableShellExecuteHooks"] {
 			return
 		}
 	}
