@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -22,8 +23,9 @@ import (
 const (
 	flagsAttr = "macos.flags"
 	aclAttr   = "macos.acl"
-	// provenance is the system's own note of who wrote a file. It cannot be set.
-	provenance = "com.apple.provenance"
+	// unsettable are flags that the system keeps itself, and drops without a word or refuses when somebody sets
+	// them: compressed, tracked, in a data vault, restricted, a firmlink, without its data (sys/stat.h).
+	unsettable = 0x20 | 0x40 | 0x80 | 0x00080000 | 0x00800000 | 0x40000000
 )
 
 func readOnly(dir *os.File) bool {
@@ -39,6 +41,10 @@ func (d *folder) openItself(base string) (int, error) {
 	}
 	return fd, nil
 }
+
+// notOurs are attributes in which the system itself notes who wrote a file, and which programs may see it.
+// They cannot be set.
+var notOurs = []string{"com.apple.provenance", "com.apple.macl", "com.apple.rootless"}
 
 // openQuietly opens a name in a folder for reading, without waiting.
 func openQuietly(dir int, name string, flags int) (fd int, err error) {
@@ -70,8 +76,8 @@ func readXattrs(fd int) (map[string][]byte, error) {
 	if err := unix.Fstat(fd, &st); err != nil {
 		return attrs, err
 	}
-	if st.Flags != 0 {
-		attrs[flagsAttr] = binary.BigEndian.AppendUint32(nil, st.Flags)
+	if flags := st.Flags &^ unsettable; flags != 0 {
+		attrs[flagsAttr] = binary.BigEndian.AppendUint32(nil, flags)
 	}
 	if acl := readACL(fd); acl != nil {
 		attrs[aclAttr] = acl
@@ -88,7 +94,7 @@ func readXattrs(fd int) (map[string][]byte, error) {
 		return attrs, err
 	}
 	for key := range strings.SplitSeq(strings.TrimRight(string(names[:n]), "\x00"), "\x00") {
-		if key == provenance || key == "" {
+		if slices.Contains(notOurs, key) || key == "" {
 			continue
 		}
 		size, err := unix.Fgetxattr(fd, key, nil)

@@ -359,7 +359,8 @@ var ErrNoLoginItems = errors.New("the running Mac tells the login items of the s
 // The scripts that System Events answers, in the JavaScript of osascript(1). What
 // they get stands in arguments, so nothing of it is ever taken for a script.
 const (
-	scriptList = `function run() { return JSON.stringify(Application("System Events").loginItems().map(function (i) { return {name: i.name(), path: i.path(), hidden: i.hidden()} })) }`
+	// Of an item whose app is gone a property may be nothing, or fail.
+	scriptList = `function run() { function get(f) { try { var v = f(); return v == null ? "" : v } catch (e) { return "" } } return JSON.stringify(Application("System Events").loginItems().map(function (i) { return {name: String(get(function () { return i.name() })), path: String(get(function () { return i.path() })), hidden: get(function () { return i.hidden() }) === true} })) }`
 	scriptDrop = `function run(argv) { Application("System Events").loginItems().filter(function (i) { return i.path() === argv[0] }).forEach(function (i) { i.delete() }) }`
 	scriptMake = `function run(argv) { var s = Application("System Events"); s.loginItems.push(s.LoginItem({path: argv[0], hidden: argv[1] === "true"})) }`
 )

@@ -163,6 +163,9 @@ func (l loginItemMedium) writable(a Artifact, _, _ Image) error {
 	return err
 }
 
+// same: macOS 13 and later keep no longer whether an item is hidden, so that two are the same which are there.
+func (loginItemMedium) same(i, j Image) bool { return i.Kind == j.Kind }
+
 func (l loginItemMedium) set(a Artifact, want Image, _ string) error {
 	return l.m.setLoginItem(a, want)
 }

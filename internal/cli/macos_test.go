@@ -343,9 +343,9 @@ func TestTrapsOnAMac(t *testing.T) {
 	require.NoError(t, os.MkdirAll(at("private/etc/ssh/keys"), 0o755))
 	require.NoError(t, os.WriteFile(at("private/etc/ssh/keys/rc"), nil, 0o644))
 	lay("Users/mirela/.ssh", "/private/etc/ssh/keys")
-	lay("Users/jonas/Library/Internet Plug-Ins", "../../../Library/QuickLook")
-	require.NoError(t, os.Mkdir(at("Library/QuickLook/Trap.plugin"), 0o755))
-	require.NoError(t, os.WriteFile(at("Library/QuickLook/Trap.plugin/Info.plist"), []byte("{}"), 0o644))
+	lay("Users/jonas/Library/PreferencePanes", "../../../Library/QuickLook")
+	require.NoError(t, os.Mkdir(at("Library/QuickLook/Trap.prefPane"), 0o755))
+	require.NoError(t, os.WriteFile(at("Library/QuickLook/Trap.prefPane/Info.plist"), []byte("{}"), 0o644))
 	for _, pipe := range []string{"Library/ColorPickers", "Library/LaunchAgents/pipe.plist", "private/etc/rc.common", "Users/mirela/.zprofile"} {
 		require.NoError(t, syscall.Mkfifo(at(pipe), 0o644))
 	}
