@@ -18,9 +18,13 @@ type SideEffect struct {
 }
 
 // SideEffects tells what else changes with some images, besides the entries that are named: the locations are read
-// once more, with these in place of what the files have. It is told of Linux only, where units start each other and
-// daemons act on the tables of others; elsewhere no entry depends on another one.
+// once more, with these in place of what the files have. It is told of Linux, where units start each other and
+// daemons act on the tables of others, and of the classes that Windows' Explorer is told not to load; elsewhere no
+// entry depends on another one.
 func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, named []string) []SideEffect {
+	if inv.Machine.OS == "windows" {
+		return inv.blocked(images, named)
+	}
 	units := false
 	for a := range images {
 		units = units || strings.Contains(a.Name, "/systemd/") // only there a change can have others start, or not
@@ -57,6 +61,31 @@ func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, name
 			effects = append(effects, SideEffect{Item: item})
 		case now != nil && now.State != item.State:
 			effects = append(effects, SideEffect{Item: item, Becomes: now.State, Mode: now.Mode})
+		}
+	}
+	return effects
+}
+
+// blocked tells which other entries are of a class that a plan has Explorer load no more, or load again: the list
+// of those is about classes, wherever they are named.
+func (inv Inventory) blocked(images map[machine.Artifact]machine.Image, named []string) []SideEffect {
+	becomes := map[string]autostart.State{}
+	for a, image := range images {
+		if key, class := a.Value(); a.Kind == machine.ValueArtifact && strings.HasSuffix(strings.ToLower(key), `\shell extensions\blocked`) {
+			becomes[strings.ToLower(class)] = autostart.Disabled
+			if image.Kind == machine.Absent {
+				becomes[strings.ToLower(class)] = autostart.Enabled
+			}
+		}
+	}
+	var effects []SideEffect
+	for _, item := range inv.Items {
+		if item.Location != "windows.explorer" && item.Location != "windows.shell-extensions" || slices.Contains(named, item.Handle) {
+			continue
+		}
+		state, ok := becomes[strings.ToLower(item.Source.Key)]
+		if ok && state != item.State && (state == autostart.Disabled || strings.HasPrefix(item.Mode, "blocked")) {
+			effects = append(effects, SideEffect{Item: item, Becomes: state, Mode: "its class is blocked for all of its extensions"})
 		}
 	}
 	return effects

@@ -69,7 +69,7 @@ func (a *app) listCommand() *cobra.Command {
 		Long: `List what starts by itself: by when it starts, and below that by the place that it
 starts from. Entries that were disabled stay in the list. Parts of the operating
 system are hidden and counted; --all shows them. Places that could not be read are
-listed with the reason, and the last lines say what is not looked at yet.
+listed with the reason.
 
 A bare word is searched anywhere: in names, makers, commands, programs and places.`,
 		Example: "  lockback list\n  lockback list stage=sign-in for=ines\n  lockback --root /mnt/disk list problem=target-missing\n  lockback list since=S3 --sort name --columns handle,name,command",

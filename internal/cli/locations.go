@@ -61,7 +61,7 @@ func (a *app) locationsCommand() *cobra.Command {
 		Use:   "locations",
 		Short: "List the places that the system starts things from",
 		Long: `List every location of the machine's operating system: whether it was read, is
-empty or absent, could not be read and why, or is not looked at yet; how many
+empty or absent, or could not be read and why; how many
 entries it has, hidden parts of the operating system included; and the switch that
 its entries are turned off with (lockback help switches).`,
 		Example: "  lockback locations\n  lockback --root /mnt/disk locations --format json",

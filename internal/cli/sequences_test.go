@@ -120,6 +120,9 @@ func (m *model) bound(handle string, by []string) bool {
 		if strings.HasPrefix(e.Location, "linux.systemd.") && o.Location == e.Location {
 			return true
 		}
+		if class := e.Source.Key; strings.HasPrefix(class, "{") && class == o.Source.Key && o.Location == "windows.shell-extensions" {
+			return true // the plan tells that the class is blocked everywhere
+		}
 		if e.Source.Path == o.Source.Path && e.User == o.User && e.Location == o.Location {
 			return true
 		}

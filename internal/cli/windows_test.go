@@ -61,6 +61,7 @@ func diskState(t testing.TB, root string) map[string]string {
 func TestTicketDesk(t *testing.T) {
 	p := settled(t, ticketDesk(t))
 	before := diskState(t, p.Root)
+	require.Contains(t, p.OK(t, "disable", "Fogbell", "--dry-run"), "FogbellSynced stops too: its class is blocked")
 	list, byName := p.List(t, "--all")
 	for name, want := range map[string]testkit.Entry{
 		"Fogbell Sync":          {Location: "windows.run", State: "enabled", Target: target(`C:\Program Files\Fogbell\Fogbell Sync.exe`, true)},

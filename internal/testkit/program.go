@@ -138,6 +138,7 @@ type Entry struct {
 	}
 	Source struct {
 		Path string
+		Key  string
 		Line int
 	}
 	Maker    autostart.Maker
