@@ -62,7 +62,7 @@ func TestRowsAreTrue(t *testing.T) {
 		require.NoError(t, err)
 		defer m.Close()
 		ids := map[string]bool{}
-		for _, row := range notLookedAt[m.OS]() {
+		for _, row := range notLookedAt[m.OS] {
 			require.True(t, strings.HasPrefix(row.ID, m.OS+".") && row.Title != "" && len(row.Where()) > 0, row.ID)
 			require.False(t, ids[row.ID], "%s stands twice, or is read and said to be not looked at", row.ID)
 			ids[row.ID] = true

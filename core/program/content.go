@@ -36,9 +36,33 @@ const readWhole = 64 << 10
 // buffers are what files are read into while they are hashed.
 var buffers = sync.Pool{New: func() any { b := make([]byte, 64<<10); return &b }}
 
-// digest is the digest of the file's content, in hexadecimal.
+// digests are those of one file that were worked out, by their kinds.
+type digests struct {
+	mu   sync.Mutex
+	done map[string]string
+}
+
+// digest is the digest of the file's content, in hexadecimal. A file with several names is read once.
 func (f *File) digest(kind string) (string, error) {
-	h := hashes[kind]()
+	if f.sums == nil {
+		f.sums = &digests{} // of a file that nobody else looks at
+	}
+	f.sums.mu.Lock()
+	defer f.sums.mu.Unlock()
+	if sum, ok := f.sums.done[kind]; ok {
+		return sum, nil
+	}
+	sum, err := f.hash(hashes[kind]())
+	if err == nil {
+		if f.sums.done == nil {
+			f.sums.done = map[string]string{}
+		}
+		f.sums.done[kind] = sum
+	}
+	return sum, err
+}
+
+func (f *File) hash(h hash.Hash) (string, error) {
 	if f.Size <= readWhole {
 		if content, err := f.machine.ReadFile(f.Path, readWhole); err == nil {
 			h.Write(content)

@@ -151,13 +151,7 @@ func (db *debian) findOwners(files []*File) {
 		db.mu.Lock()
 		db.packages[owner].installed = installed
 		db.mu.Unlock()
-		for len(list) > 0 {
-			line := list
-			if k := bytes.IndexByte(list, '\n'); k >= 0 {
-				line, list = list[:k], list[k+1:]
-			} else {
-				list = nil
-			}
+		for line := range dpkg.Lines(list) {
 			if key := db.wanted[string(bytes.TrimPrefix(line, []byte("/")))]; key != "" {
 				db.mu.Lock()
 				db.owners[key] = append(db.owners[key], owner)

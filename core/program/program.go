@@ -78,6 +78,7 @@ type File struct {
 	looked  *atomic.Int64 // counts the files that were looked at, see [Memory.Progress]
 	counted bool
 	known   *autostart.Known
+	sums    *digests // shared by all names of the file
 }
 
 // witness is one kind of evidence.
@@ -161,6 +162,13 @@ func (b *Book) Look(names []string) {
 		}
 	}
 	fresh = found
+	byPath := map[string]*digests{}
+	for _, f := range fresh {
+		if byPath[f.Path] == nil {
+			byPath[f.Path] = &digests{}
+		}
+		f.sums = byPath[f.Path]
+	}
 	b.memory.begin(unknown)
 	b.ask(false, unknown)
 	for _, f := range unknown {

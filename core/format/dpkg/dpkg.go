@@ -88,13 +88,7 @@ func Packages(status []byte) iter.Seq[Package] {
 				status = nil
 			}
 			p := Package{text: paragraph, fields: make([]field, 0, usualFields)}
-			for rest := paragraph; len(rest) > 0; {
-				line := rest
-				if k := bytes.IndexByte(rest, '\n'); k >= 0 {
-					line, rest = rest[:k], rest[k+1:]
-				} else {
-					rest = nil
-				}
+			for line := range Lines(paragraph) {
 				if len(line) == 0 || line[0] == ' ' || line[0] == '\t' {
 					continue
 				}
@@ -138,10 +132,9 @@ func Names(field string) iter.Seq[string] {
 	}
 }
 
-// Sums are the files of a list of MD5 sums, by their paths below the root without a slash before
-// them, and their sums in hexadecimal.
-func Sums(list []byte) iter.Seq2[[]byte, []byte] {
-	return func(yield func(file, sum []byte) bool) {
+// Lines are the lines of a list, without their ends: of the file PACKAGE.list each is a path.
+func Lines(list []byte) iter.Seq[[]byte] {
+	return func(yield func([]byte) bool) {
 		for len(list) > 0 {
 			line := list
 			if k := bytes.IndexByte(list, '\n'); k >= 0 {
@@ -149,6 +142,18 @@ func Sums(list []byte) iter.Seq2[[]byte, []byte] {
 			} else {
 				list = nil
 			}
+			if !yield(line) {
+				return
+			}
+		}
+	}
+}
+
+// Sums are the files of a list of MD5 sums, by their paths below the root without a slash before
+// them, and their sums in hexadecimal.
+func Sums(list []byte) iter.Seq2[[]byte, []byte] {
+	return func(yield func(file, sum []byte) bool) {
+		for line := range Lines(list) {
 			line = bytes.TrimSuffix(line, []byte("\r"))
 			if len(line) < 35 || line[32] != ' ' {
 				continue

@@ -380,10 +380,7 @@ func readPAM(s *location.Survey, at []location.Place) {
 		if !ok {
 			continue
 		}
-		number := 0
-		for line := range strings.Lines(string(content)) {
-			number++
-			text := strings.TrimSpace(line)
+		for number, text := range numbered(content) {
 			words := strings.Fields(text)
 			if len(words) < 3 || strings.HasPrefix(text, "#") || words[1] == "include" || words[1] == "substack" {
 				continue

@@ -6,6 +6,7 @@ package macos
 
 import (
 	"io/fs"
+	"iter"
 	"path"
 	"slices"
 	"strings"
@@ -155,4 +156,16 @@ func named(s *location.Survey, dir string, endings ...string) []fs.DirEntry {
 	return slices.DeleteFunc(s.Dir(dir), func(e fs.DirEntry) bool {
 		return strings.HasPrefix(e.Name(), ".") || !slices.Contains(endings, strings.ToLower(path.Ext(e.Name())))
 	})
+}
+
+// numbered are the lines of a file by their numbers, without blanks around them.
+func numbered(content []byte) iter.Seq2[int, string] {
+	return func(yield func(int, string) bool) {
+		number := 0
+		for line := range strings.Lines(string(content)) {
+			if number++; !yield(number, strings.TrimSpace(line)) {
+				return
+			}
+		}
+	}
 }

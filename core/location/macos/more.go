@@ -52,10 +52,7 @@ func readSSHCommands(s *location.Survey) {
 		if !ok {
 			return
 		}
-		number := 0
-		for line := range strings.Lines(string(content)) {
-			number++
-			text := strings.TrimSpace(line)
+		for number, text := range numbered(content) {
 			setting, value, _ := strings.Cut(strings.Replace(text, "=", " ", 1), " ")
 			when := forced[strings.ToLower(setting)]
 			value = strings.Trim(strings.TrimSpace(value), `"`)
@@ -80,10 +77,7 @@ func readSSHCommands(s *location.Survey) {
 			if !ok {
 				continue
 			}
-			number := 0
-			for line := range strings.Lines(string(content)) {
-				number++
-				text := strings.TrimSpace(line)
+			for number, text := range numbered(content) {
 				_, rest, ok := strings.Cut(text, `command="`)
 				if strings.HasPrefix(text, "#") || !ok {
 					continue
@@ -177,10 +171,8 @@ func readSudo(s *location.Survey) {
 	if !ok {
 		return
 	}
-	number := 0
-	for line := range strings.Lines(string(content)) {
-		number++
-		words := strings.Fields(line)
+	for number, text := range numbered(content) {
+		words := strings.Fields(text)
 		if len(words) < 3 || !slices.Contains([]string{"Plugin", "Path"}, words[0]) || words[0] == "Path" && words[1] != "noexec" && words[1] != "intercept" && words[1] != "askpass" {
 			continue
 		}
