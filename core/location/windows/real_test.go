@@ -111,13 +111,15 @@ func TestWhatDecides(t *testing.T) {
 		`WOW6432Node\Classes`:        {{Name: "SymbolicLinkValue", Type: regf.Link, Data: windata.Encode(`\REGISTRY\MACHINE\SOFTWARE\Classes\WOW6432Node`)}},
 		`Classes\WOW6432Node\CLSID\{083863F1-70DE-11d0-BD40-00A0C911CE86}\Instance\{00000000-0000-0000-0000-00000000000A}`: {sz("CLSID", "{00000000-0000-0000-0000-00000000000A}"), sz("FriendlyName", "Narrow filter")},
 		`Classes\WOW6432Node\CLSID\{00000000-0000-0000-0000-00000000000A}\InprocServer32`:                                  {sz("", `D:\Tide\tide.dll`)},
-		`Classes\Protocols\Handler\tide`:               {sz("CLSID", "{00000000-0000-0000-0000-00000000000A}")},
-		cache + `Tree\Known`:                           {sz("Id", "{1}")},
-		cache + `Tree\Folder\Hidden`:                   {sz("Id", "{2}")},
-		cache + `Tasks\{2}`:                            {sz("Path", `\Folder\Hidden`), cached(`D:\Tide\hidden.exe`)},
-		cache + `Tree\Empty`:                           {sz("Id", "{3}")},
-		nt + `\SilentProcessExit\watch.exe`:            {sz("MonitorProcess", `D:\Tide\tide.exe`), dw("ReportingMode", 1)},
-		nt + `\Image File Execution Options\watch.exe`: {sz("GlobalFlag", "0x200")},
+		`Classes\Protocols\Handler\tide`:                        {sz("CLSID", "{00000000-0000-0000-0000-00000000000A}")},
+		cache + `Tree\Known`:                                    {sz("Id", "{1}")},
+		cache + `Tree\Folder\Hidden`:                            {sz("Id", "{2}")},
+		cache + `Tasks\{2}`:                                     {sz("Path", `\Folder\Hidden`), cached(`D:\Tide\hidden.exe`)},
+		cache + `Tree\Empty`:                                    {sz("Id", "{3}")},
+		cache + `Tree\Microsoft\Windows\Defrag\ScheduledDefrag`: {sz("Id", "{4}")},
+		cache + `Tasks\{4}`:                                     {sz("Path", `\Microsoft\Windows\Defrag\ScheduledDefrag`), cached(`D:\Windows\System32\defrag.exe`)},
+		nt + `\SilentProcessExit\watch.exe`:                     {sz("MonitorProcess", `D:\Tide\tide.exe`), dw("ReportingMode", 1)},
+		nt + `\Image File Execution Options\watch.exe`:          {sz("GlobalFlag", "0x200")},
 	}, testkit.Keys{
 		ccs + `\Services\Failing`:                                     {dw("Type", 0x10), dw("Start", 3), sz("ImagePath", `D:\Tide\tide.exe`), sz("FailureCommand", `D:\Tide\tide.exe`)},
 		ccs + `\Services\tidefilter`:                                  {dw("Type", 1), dw("Start", 3)},
@@ -129,7 +131,7 @@ func TestWhatDecides(t *testing.T) {
 	}, map[string]string{
 		`Windows\System32\Tasks\Known`: taskFile(exec(`D:\Tide\known.exe`, "")), `Windows\System32\Tasks\Unknown`: taskFile(exec(`D:\Tide\tide.exe`, "")),
 		`Tide\tide.exe`: "", `Tide\hidden.exe`: "", `Tide\known.exe`: "", `Tide\tide.dll`: "", `Tide\tide.scr`: "", `Windows\userinit.exe`: "",
-		`Windows\System32\autochk.exe`: "", `Windows\System32\drivers\tidefilter.sys`: "", `Windows\System32\drivers\kbdclass.sys`: "",
+		`Windows\System32\autochk.exe`: "", `Windows\System32\defrag.exe`: "", `Windows\System32\drivers\tidefilter.sys`: "", `Windows\System32\drivers\kbdclass.sys`: "",
 	})
 	m, err := machine.Open(root)
 	require.NoError(t, err)
@@ -164,7 +166,11 @@ func TestWhatDecides(t *testing.T) {
 	} {
 		require.Equal(t, want, got[name], name)
 	}
-	require.Equal(t, autostart.Enabled, inv.Items[0].State)
+	for _, item := range inv.Items {
+		if item.Name == "ScheduledDefrag" {
+			require.False(t, item.Hidden(), "its file is gone")
+		}
+	}
 }
 
 // Of a plain Windows nothing is shown, missing or off; what others put beside it is.

@@ -89,7 +89,7 @@ func (t tasks) addCached(s *location.Survey, tree *machine.RegistryKey, id, path
 		return
 	}
 	v, _ := kept.Value("Actions")
-	actions, err := taskcache.Actions(v.Data)
+	actions, _ := taskcache.Actions(v.Data)
 	task := &taskxml.Task{Enabled: true, Author: kept.Text("Author"), Description: kept.Text("Description"), Date: kept.Text("Date")}
 	for _, a := range actions {
 		switch {
@@ -103,9 +103,9 @@ func (t tasks) addCached(s *location.Survey, tree *machine.RegistryKey, id, path
 	}
 	describeTask(s, item, task, path)
 	item.When = "by the scheduler's cache"
-	if err != nil {
-		item.Actions = append(item.Actions, location.Action{})
-	}
+	// Whatever it is called and runs, a task without a file is none of the system's; and what else it may do
+	// stands in a form that is not documented.
+	item.Actions = append(item.Actions, location.Action{})
 	s.Add(strings.ToLower(path), item)
 }
 
