@@ -61,6 +61,7 @@ func TestNothingHides(t *testing.T) {
 		tasks + `DiskCleanup\SilentCleanup`:               taskFile(exec(`%UNKNOWN%\cleanmgr.exe`, "")),
 		tasks + `UPnP\UPnPHostConfig`:                     taskFile(exec("sc.exe", "create tide binPath= C:\\Tide\\tide.exe")),
 		tasks + `Registry\RegIdleBackup`:                  taskFile("<SendEmail/>"),
+		tasks + `Windows Error Reporting\Other`:           taskFile(exec(`C:\Windows\System32\wermgr.exe`, "-upload")), // which is gone
 		tasks + `Device Information\Device`:               taskFile(exec("gone.exe", "")),
 		tasks + `Subscription\LicenseAcquisition`:         taskFile(exec("rundll32.exe", `shell32.dll,ShellExec_RunDLL C:\Tide\tide.exe`)),
 		tasks + `Tide\Tide`:                               taskFile(exec(`C:\Windows\System32\cmd.exe`, "/c whoami")),
