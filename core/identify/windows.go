@@ -190,9 +190,9 @@ func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 			}
 		}
 	}
-	dirs := []string{f.system, f.machine.Windows(), f.system + `\drivers`, f.system + `\wbem`, f.system + `\WindowsPowerShell\v1.0`}
+	dirs := append([]string{f.system, f.machine.Windows(), f.system + `\drivers`, f.system + `\wbem`, f.system + `\WindowsPowerShell\v1.0`}, f.machine.SearchPath(f.user)...)
 	for _, name := range withEnding(full) {
-		for _, dir := range append(dirs, f.machine.SearchPath(f.user)...) {
+		for _, dir := range dirs {
 			if t := f.there(dir+`\`+name, narrow); t.Exists != nil && *t.Exists {
 				return t
 			}
