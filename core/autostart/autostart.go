@@ -120,6 +120,9 @@ type Entry struct {
 	Problems   []string `json:"problems"` // words of a fixed list, see docs
 	Cost       *Cost    `json:"cost"`     // nil where it is not known
 	Uses       []Use    `json:"-"`        // the last time each person started it by hand, the latest first
+	// Shared is one handle for all entries that are the same thing of everyone's, each as one user gets it;
+	// empty of others.
+	Shared string `json:"-"`
 }
 
 // LastUsed is when anybody last started the program by hand; the zero time where that is not known.

@@ -31,7 +31,7 @@ type fieldTest struct {
 // selectable gives the values that an entry has for a field. One that has
 // several (problem) passes when any of them matches.
 var selectable = map[string]func(Entry) []string{
-	"handle": func(e Entry) []string { return []string{e.Handle} },
+	"handle": func(e Entry) []string { return e.handles() },
 	"name":   func(e Entry) []string { return []string{e.Name, e.SystemName} },
 	"place":  func(e Entry) []string { return []string{e.Place} },
 	"when":   func(e Entry) []string { return []string{e.When} },
@@ -171,8 +171,10 @@ func (s Selector) Resolve(entries []*Entry) (Selector, error) {
 		}
 		var begun []string
 		for _, e := range entries {
-			if strings.HasPrefix(e.Handle, strings.ToLower(w)) && !slices.Contains(begun, e.Handle) {
-				begun = append(begun, e.Handle)
+			for _, h := range e.handles() {
+				if strings.HasPrefix(h, strings.ToLower(w)) && !slices.Contains(begun, h) {
+					begun = append(begun, h)
+				}
 			}
 		}
 		switch len(begun) {
@@ -203,7 +205,21 @@ func (s Selector) Choose(entries []*Entry) []*Entry {
 
 // ByHandle reports whether one of the selector's words is this entry's handle:
 // such an entry is meant for certain, and found even among those left out.
-func (s Selector) ByHandle(e Entry) bool { return slices.Contains(s.names, e.Handle) }
+func (s Selector) ByHandle(e Entry) bool {
+	return slices.ContainsFunc(s.names, func(w string) bool { return e.hasHandle(w) })
+}
+
+// handles are those by which an entry is chosen.
+func (e *Entry) handles() []string {
+	if e.Shared == "" {
+		return []string{e.Handle}
+	}
+	return []string{e.Handle, e.Shared}
+}
+
+func (e *Entry) hasHandle(word string) bool {
+	return word != "" && (word == e.Handle || word == e.Shared)
+}
 
 // ByName reports whether one of the selector's words is this entry's handle or a whole name of it, and no
 // pattern: then it was thought of.
@@ -241,7 +257,7 @@ func (s Selector) meant(word string, e *Entry) bool {
 
 // named reports whether a word is the handle of an entry or fits one of its names.
 func (s Selector) named(word string, e *Entry) bool {
-	return word == e.Handle || matchFold(word, e.Name) || e.SystemName != "" && !s.shown[word] && matchFold(word, e.SystemName)
+	return e.hasHandle(word) || matchFold(word, e.Name) || e.SystemName != "" && !s.shown[word] && matchFold(word, e.SystemName)
 }
 
 func isPattern(word string) bool { return strings.ContainsAny(word, "*?[") }
@@ -302,7 +318,8 @@ func SuggestEntry(word string, entries []*Entry) string {
 }
 
 // Ambiguous returns the entries among which a naming word without wildcards
-// cannot decide: "Fogbell Sync" when two people have an entry of that name.
+// cannot decide: "Fogbell Sync" when two people have an entry of that name. What is the same thing of everyone's
+// is one.
 func (s Selector) Ambiguous(chosen []*Entry) (word string, among []*Entry) {
 	for _, w := range s.names {
 		if isPattern(w) {
@@ -314,7 +331,8 @@ func (s Selector) Ambiguous(chosen []*Entry) (word string, among []*Entry) {
 				hits = append(hits, e)
 			}
 		}
-		if len(hits) > 1 {
+		same := func(e *Entry) bool { return e.Shared != "" && e.Shared == hits[0].Shared }
+		if len(hits) > 1 && slices.ContainsFunc(hits, func(e *Entry) bool { return !same(e) }) {
 			return w, hits
 		}
 	}

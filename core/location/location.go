@@ -574,6 +574,9 @@ func (s *Survey) Add(key string, item *Item) {
 	if e.Handle == "" || s.seen[id] > 1 {
 		e.Handle = autostart.Handle(e.Location, e.User, key)
 	}
+	if item.Everyones {
+		e.Shared = autostart.Handle(e.Location, "", key)
+	}
 	e.Name, e.Command, e.Mode, e.When = autostart.Text(e.Name), autostart.Text(e.Command), autostart.Text(e.Mode), autostart.Text(e.When)
 	e.Source.Path, e.Source.Key = autostart.Text(e.Source.Path), autostart.Text(e.Source.Key)
 	if e.SystemName == "" {

@@ -122,11 +122,18 @@ func (m *Machine) launchdDomain(a Artifact) (domain string, uid int, ok bool) {
 	return "user/" + digits, uid, ok && is && err == nil
 }
 
-// disabledServices is launchd's own word for what is disabled in a domain. A
-// domain that does not exist, because nobody of that name is signed in, has none.
+// errNoDomain says that launchd holds nothing of a user, who is not signed in.
+var errNoDomain = errors.New("launchd has nothing of this user")
+
+// disabledServices is launchd's own word for what is disabled in a domain. It fails with [errNoDomain] for
+// a user of whom launchd has none; what it says then is told from other refusals by its words, so that
+// words that are not known count as a refusal.
 func (m *Machine) disabledServices(domain string) (map[string]any, error) {
 	out, err := m.tools.Run(launchctl, "print-disabled", domain)
 	if err != nil {
+		if strings.HasPrefix(domain, "user/") && strings.Contains(strings.ToLower(err.Error()), "could not find") {
+			err = fmt.Errorf("%w (%w)", errNoDomain, err)
+		}
 		return nil, err
 	}
 	return parseDisabled(string(out)), nil
@@ -235,13 +242,13 @@ func SameMeaning(a Artifact, i, j Image) bool {
 // launchdImage is the image of a database as the running launchd has it. Where
 // the file says the same, it is the file's.
 func (m *Machine) launchdImage(a Artifact, domain string) (Image, error) {
-	file, err := m.Files.Image(a)
-	if err != nil {
-		return file, err
-	}
+	file, readErr := m.Files.Image(a)
 	services, err := m.disabledServices(domain)
-	if err != nil || maps.Equal(services, overrides(file)) {
-		return file, nil // nobody to ask, or nothing else to hear
+	switch {
+	case err != nil:
+		return file, readErr // nobody to ask
+	case readErr == nil && maps.Equal(services, overrides(file)):
+		return file, nil // nothing else to hear
 	}
 	content, err := plist.New(services).Bytes()
 	if err != nil {
@@ -254,22 +261,8 @@ func (m *Machine) launchdImage(a Artifact, domain string) (Image, error) {
 	return file, nil
 }
 
-// ErrNotSignedIn says that launchd knows nothing of a person now.
-var ErrNotSignedIn = errors.New("not signed in, and launchd takes changes only for users who are; sign in, or change the disk from another system with --root")
-
-// launchdWritable tells beforehand what a change of a database needs.
-func (m *Machine) launchdWritable(domain string, uid int) error {
-	if !privileged() && (domain == "system" || uid != self()) {
-		return ErrNeedsRights
-	}
-	if _, err := m.disabledServices(domain); err != nil {
-		if domain != "system" {
-			return fmt.Errorf("%w (%w)", ErrNotSignedIn, err)
-		}
-		return err
-	}
-	return nil
-}
+// ErrNotSignedIn says that the running system has no session of a user now.
+var ErrNotSignedIn = errors.New("not signed in")
 
 // setLaunchd tells launchd what a database is to say, and believes only what it
 // then reads back.
@@ -361,7 +354,7 @@ var ErrNoLoginItems = errors.New("the running Mac tells the login items of the s
 const (
 	// Of an item whose app is gone a property may be nothing, or fail.
 	scriptList = `function run() { function get(f) { try { var v = f(); return v == null ? "" : v } catch (e) { return "" } } return JSON.stringify(Application("System Events").loginItems().map(function (i) { return {name: String(get(function () { return i.name() })), path: String(get(function () { return i.path() })), hidden: get(function () { return i.hidden() }) === true} })) }`
-	scriptDrop = `function run(argv) { Application("System Events").loginItems().filter(function (i) { return i.path() === argv[0] }).forEach(function (i) { i.delete() }) }`
+	scriptDrop = `function run(argv) { Application("System Events").loginItems().filter(function (i) { try { return i.path() === argv[0] } catch (e) { return false } }).forEach(function (i) { i.delete() }) }`
 	scriptMake = `function run(argv) { var s = Application("System Events"); s.loginItems.push(s.LoginItem({path: argv[0], hidden: argv[1] === "true"})) }`
 )
 
@@ -376,10 +369,33 @@ func (m *Machine) script(u User, text string, args ...string) ([]byte, error) {
 		line = append([]string{launchctl, "asuser", strconv.Itoa(u.UID), sudo, "-u", u.Name}, line...)
 	}
 	out, err := m.tools.Run(line[0], line[1:]...)
-	if err != nil && strings.Contains(err.Error(), "-1743") {
-		err = fmt.Errorf("macOS does not let this program control System Events; allow it in System Settings > Privacy & Security > Automation (%w)", err)
+	if err == nil {
+		return out, nil
+	}
+	for _, e := range scriptErrors {
+		if strings.Contains(err.Error(), e.code) {
+			return out, fmt.Errorf("%w (%w)", e.means, err)
+		}
 	}
 	return out, err
+}
+
+// errAutomation is what a user can do about a refusal of System Events.
+var errAutomation = errors.New("macOS does not let this program control System Events; allow it in System Settings > Privacy & Security > Automation")
+
+// scriptErrors are what the numbers in an answer of osascript(1) mean, Apple's "AppleScript Language Guide"
+// and MacErrors.h: not allowed, not running, not to be started, no answer in time, and no such object, which
+// are what a user without a session of their own gives.
+var scriptErrors = []struct {
+	code  string
+	means error
+}{{"(-1743)", errAutomation}, {"(-600)", ErrNotSignedIn}, {"(-10810)", ErrNotSignedIn}, {"(-1712)", ErrNotSignedIn}, {"(-1728)", ErrNotSignedIn}}
+
+// hasSession reports whether a user has a screen of their own now, as far as launchd knows. Where it does not
+// answer, the user is asked all the same.
+func (m *Machine) hasSession(u User) bool {
+	_, err := m.tools.Run(launchctl, "print", "gui/"+strconv.Itoa(u.UID))
+	return err == nil || !strings.Contains(strings.ToLower(err.Error()), "could not find")
 }
 
 // LoginItems asks for the list of a person. It fails with [ErrNoLoginItems] on a
@@ -387,6 +403,9 @@ func (m *Machine) script(u User, text string, args ...string) ([]byte, error) {
 func (m *Machine) LoginItems(u User) ([]LoginItem, error) {
 	if m.tools == nil {
 		return nil, ErrNoLoginItems
+	}
+	if !m.hasSession(u) {
+		return nil, ErrNotSignedIn
 	}
 	out, err := m.script(u, scriptList)
 	if err != nil {
@@ -447,12 +466,20 @@ var (
 	ErrFullAccess = errors.New("macOS lets programs see this only with Full Disk Access; give it to the terminal in System Settings > Privacy & Security")
 )
 
-// protection names what stands behind a refusal of a running machine.
+// protection names what stands behind a running machine's refusal to let a file be read.
 func (f *Files) protection(name string, err error) error {
 	if !f.live {
 		return err
 	}
-	return f.names.refusal(name, err)
+	return f.names.refusal(name, err, false)
+}
+
+// refused is protection for a refusal to let it be written.
+func (f *Files) refused(name string, err error) error {
+	if !f.live {
+		return err
+	}
+	return f.names.refusal(name, err, true)
 }
 
 // Explain names what stands behind a refusal to read, where the system has a

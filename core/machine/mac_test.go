@@ -209,8 +209,9 @@ func TestDisabledServices(t *testing.T) {
 func TestProtection(t *testing.T) {
 	live := &Files{names: macNames{}, live: true}
 	refused := &fs.PathError{Op: "open", Path: "x", Err: syscall.EPERM}
-	for name, want := range map[string]error{"/System/Library/x": ErrProtected, "/usr/bin/x": ErrProtected, "/usr/local/x": ErrFullAccess, "/Users/ines/Library/Safari/x": ErrFullAccess} {
-		require.ErrorIs(t, live.protection(name, refused), want, name)
+	for name, want := range map[string]error{"/System/Library/x": ErrProtected, "/usr/bin/x": ErrProtected, "/usr/local/x": ErrFullAccess, "/Users/ines/Library/Safari/x": ErrFullAccess, backgroundItems + "/x": ErrProtected} {
+		require.ErrorIs(t, live.refused(name, refused), want, name)
+		require.ErrorIs(t, live.protection(name, refused), ErrFullAccess, "it may be read with full access: %s", name)
 	}
 	denied := &fs.PathError{Op: "open", Path: "x", Err: syscall.EACCES}
 	require.Equal(t, denied, live.protection("/System/x", denied), "a matter of rights")

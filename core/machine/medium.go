@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"errors"
 	"io/fs"
 	"path"
 
@@ -70,14 +71,14 @@ func (f fileMedium) writable(a Artifact, before, after Image) error {
 }
 
 func (f fileMedium) prepare(a Artifact, want Image, temp string) error {
-	return f.m.Files.Prepare(a, want, temp)
+	return f.m.refused(a.Name, f.m.Files.Prepare(a, want, temp))
 }
 
 func (f fileMedium) set(a Artifact, want Image, temp string) error {
 	if f.m.Files.names.folds() {
 		defer f.m.Files.forgetNames()
 	}
-	return f.m.protection(a.Name, f.m.Files.Set(a, want, temp))
+	return f.m.refused(a.Name, f.m.Files.Set(a, want, temp))
 }
 
 func (f fileMedium) discard(a Artifact, temp, _ string) error { return f.m.Files.Discard(a, temp) }
@@ -124,7 +125,8 @@ func (taskMedium) same(i, j Image) bool {
 
 // launchdMedium is a running launchd, which holds its databases of what is disabled in memory,
 // and writes them at its own time. launchctl cannot take a label out again: two databases are the
-// same that disable the same.
+// same that disable the same. Of a user who is not signed in it holds nothing, and reads the file when they
+// sign in: until then it is a file like any other.
 type launchdMedium struct {
 	fileMedium
 	domain string
@@ -133,17 +135,45 @@ type launchdMedium struct {
 
 func (l launchdMedium) image(a Artifact) (Image, error) { return l.m.launchdImage(a, l.domain) }
 
-func (l launchdMedium) writable(Artifact, Image, Image) error {
-	return l.m.launchdWritable(l.domain, l.uid)
+func (l launchdMedium) writable(a Artifact, before, after Image) error {
+	if !privileged() && (l.domain == "system" || l.uid != self()) {
+		return ErrNeedsRights
+	}
+	_, err := l.m.disabledServices(l.domain)
+	if errors.Is(err, errNoDomain) {
+		return l.fileMedium.writable(a, before, after)
+	}
+	return err
 }
 
-func (launchdMedium) prepare(Artifact, Image, string) error { return nil }
+func (l launchdMedium) prepare(a Artifact, want Image, temp string) error {
+	if _, err := l.m.disabledServices(l.domain); !errors.Is(err, errNoDomain) {
+		return nil
+	}
+	return l.fileMedium.prepare(a, want, temp)
+}
 
-func (l launchdMedium) set(_ Artifact, want Image, _ string) error {
+func (l launchdMedium) set(a Artifact, want Image, temp string) error {
+	_, err := l.m.disabledServices(l.domain)
+	if !errors.Is(err, errNoDomain) {
+		return l.m.setLaunchd(l.domain, want)
+	}
+	if err := l.fileMedium.set(a, want, temp); err != nil {
+		return err
+	}
+	// Who signed in meanwhile may have had the file read before it was written.
+	if _, err := l.m.disabledServices(l.domain); errors.Is(err, errNoDomain) {
+		return nil
+	}
 	return l.m.setLaunchd(l.domain, want)
 }
 
-func (launchdMedium) discard(Artifact, string, string) error { return nil }
+func (l launchdMedium) discard(a Artifact, temp, token string) error {
+	if err := l.fileMedium.discard(a, temp, token); !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	return nil // who may not write there prepared nothing
+}
 
 func (l launchdMedium) same(i, j Image) bool {
 	return sameOverrides(overrides(i), overrides(j), l.m.disabledInFiles())

@@ -25,8 +25,8 @@ type naming interface {
 	same(name string) string
 	// bundles reports whether a path lies where people install programs that they own.
 	bundles(name string) bool
-	// refusal names what stands behind a refusal of a running machine.
-	refusal(name string, err error) error
+	// refusal names what stands behind a running machine's refusal to let a file be read, or written.
+	refusal(name string, err error, write bool) error
 }
 
 // plainNames are those of Linux: each name is its own.
@@ -37,7 +37,7 @@ func (plainNames) named(full string) string                    { return full }
 func (plainNames) folds() bool                                 { return false }
 func (plainNames) same(name string) string                     { return name }
 func (plainNames) bundles(string) bool                         { return false }
-func (plainNames) refusal(_ string, err error) error           { return err }
+func (plainNames) refusal(_ string, err error, _ bool) error   { return err }
 
 // driveNames are those of Windows: C:\Users, of one drive, without regard to case. Paths below the
 // root are taken too.
@@ -149,13 +149,13 @@ func (macNames) bundles(name string) bool {
 }
 
 // refusal knows that a running Mac says "operation not permitted" where the rights of the file are
-// not the reason.
-func (macNames) refusal(name string, err error) error {
+// not the reason. System Integrity Protection lets everyone read; who may not lacks Full Disk Access.
+func (macNames) refusal(name string, err error, write bool) error {
 	if !errors.Is(err, syscall.EPERM) {
 		return err
 	}
 	cause := ErrFullAccess
-	if ProtectedPlace(name) {
+	if write && ProtectedPlace(name) {
 		cause = ErrProtected
 	}
 	return &fs.PathError{Op: "open", Path: name, Err: cause}
@@ -187,5 +187,6 @@ func ProtectedPlace(name string) bool {
 // What rootless.conf exempts of those folders, and what it protects elsewhere.
 var (
 	exempt  = []string{"/usr/local", "/usr/libexec/cups", "/usr/share/man", "/usr/share/snmp", "/System/Library/Caches", "/System/Library/User Template"}
-	guarded = []string{"/Library/Apple", "/Library/SystemExtensions", "/Library/StagedExtensions", "/private/var/db/ConfigurationProfiles/Settings"}
+	guarded = []string{"/Library/Apple", "/Library/SystemExtensions", "/Library/StagedExtensions", "/Library/Application Support/com.apple.TCC",
+		"/private/var/db/ConfigurationProfiles/Settings", "/private/var/db/SystemPolicyConfiguration"}
 )

@@ -69,7 +69,8 @@ func (a *app) listCommand() *cobra.Command {
 		Long: `List what starts by itself: by when it starts, and below that by the place that it
 starts from. Entries that were disabled stay in the list. Parts of the operating
 system are hidden and counted; --all shows them. Places that could not be read are
-listed with the reason.
+listed with the reason. What everyone has is one line where it is the same for all
+users; its handle chooses all of theirs, and --for NAME one user's.
 
 A bare word is searched anywhere: in names, makers, commands, programs and places.`,
 		Example: "  lockback list\n  lockback list stage=sign-in for=ines\n  lockback --root /mnt/disk list problem=target-missing\n  lockback list since=S3 --sort name --columns handle,name,command",
@@ -104,6 +105,7 @@ A bare word is searched anywhere: in names, makers, commands, programs and place
 					a.noteUnread(inv.Unread)
 					return p.EntriesCSV(entries, layout.Columns)
 				}
+				entries = autostart.OnceForEveryone(entries, entriesOf(inv.Items))
 				p.Line("%s", heading(describe(m)))
 				if len(entries) > 0 {
 					p.Line("")

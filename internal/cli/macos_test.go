@@ -43,6 +43,31 @@ const (
 	reopenFile   = "Users/mirela/Library/Preferences/ByHost/com.apple.loginwindow.1887C0DE-0314-4092-A653-5A17ABCDEF03.plist"
 )
 
+// What everyone has is told once where it is the same for all, under a handle that chooses all of theirs; once
+// for each user where they differ.
+func TestAgentsOfEveryoneAreToldOnce(t *testing.T) {
+	p := archive(t)
+	rows := func(words ...string) (rows []string) {
+		for line := range strings.Lines(p.OK(t, append([]string{"list"}, words...)...)) {
+			if strings.Contains(line, " org.fogbell.sync") {
+				rows = append(rows, strings.Fields(line)[0])
+			}
+		}
+		return rows
+	}
+	all := rows()
+	require.Len(t, all, 1)
+	require.Len(t, rows("for=mirela"), 1)
+	require.NotEqual(t, all, rows("for=mirela"), "hers has a handle of its own")
+	require.Contains(t, p.OK(t, "disable", all[0][:5], "--yes"), "3 entries", "the beginning of the shared handle is enough")
+	require.Equal(t, all, rows(), "off for all of them")
+	p.OK(t, "enable", all[0], "--for", "mirela", "--yes")
+	require.Len(t, rows(), 3, "they differ now")
+	require.Len(t, rows("state=disabled"), 2)
+	p.OK(t, "undo", "C1", "--yes")
+	require.Equal(t, all, rows())
+}
+
 func TestArchiveMac(t *testing.T) {
 	p := archive(t)
 	before := testkit.Tree(t, p.Root)

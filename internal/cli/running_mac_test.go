@@ -131,7 +131,7 @@ func TestRunningMacFails(t *testing.T) {
 	}{
 		{name: "launchd refuses", refuse: "disable system/org.brinecast.helper", code: 1, says: "launchd refuses to disable org.brinecast.helper", disable: []string{"org.kelpline.updater", "org.brinecast.helper"}},
 		{name: "launchctl lies", lie: "disable system/org.kelpline.updater", code: 1, says: "launchctl reported success, but org.kelpline.updater still reads as enabled", disable: []string{"org.kelpline.updater", "com.apple.speedkeeper"}},
-		{name: "a person who is not signed in", code: 1, says: "not signed in", disable: []string{"org.brinecast.screens"}},
+		{name: "words that are not known", refuse: "print-disabled user/502", code: 1, says: "Operation not permitted", disable: []string{"org.brinecast.screens"}},
 		{name: "System Events lies", lie: "delete()", code: 1, says: "success was reported by System Events, but the login item is in the list", disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
 		{name: "System Events refuses", refuse: "delete()", code: 1, says: "not permitted", disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
 		{name: "a place that is protected", code: 1, says: "sealed volume", disable: []string{"Application", "--all"}},
@@ -151,6 +151,92 @@ func TestRunningMacFails(t *testing.T) {
 		m.Refuse, m.Lie = "", ""
 		m.ok(t, "compare", "S1")
 	}
+}
+
+// An agent of everyone is turned off for those too who are not signed in: launchd has nothing of them yet, and
+// reads their file when they sign in.
+func TestRunningMacUsersWhoAreNotSignedIn(t *testing.T) {
+	testkit.NeedRoot(t, "other users' jobs are the administrator's")
+	m := startMac(t)
+	before := testkit.Tree(t, m.Root)
+	m.ok(t, "snapshot")
+	m.ok(t, "disable", "org.fogbell.sync", "org.brinecast.screens", "--yes")
+	require.True(t, m.Off("user/501", "org.fogbell.sync"), "launchd was told of who is signed in")
+	m.SignedIn[502] = nil
+	m.Boot(t)
+	for _, label := range []string{"org.fogbell.sync", "org.brinecast.screens"} {
+		require.True(t, m.Off("user/502", label), "launchd found it in the file")
+	}
+	m.ok(t, "undo", "--yes")
+	require.False(t, m.Off("user/502", "org.fogbell.sync"))
+	delete(m.SignedIn, 502)
+	m.Boot(t)
+	m.ok(t, "compare", "S1")
+	m.ok(t, "disable", "org.brinecast.screens", "--yes")
+	m.ok(t, "restore", "S1", "--yes")
+	written := func(d string) bool { return strings.HasPrefix(d, strings.TrimSuffix(launchdState, "/")) }
+	require.Empty(t, slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, m.Root)), written), "all else is as it was")
+
+}
+
+// A user may sign in at any moment of a change: launchd has then read their file before it was written, and is
+// told, or the change stops because the machine is not as the plan saw it.
+func TestRunningMacUserSignsInMeanwhile(t *testing.T) {
+	testkit.NeedRoot(t, "other users' jobs are the administrator's")
+	const told = "launchctl disable user/502/org.brinecast.screens"
+	both := false
+	for call := 1; ; call++ {
+		m := startMac(t)
+		m.ok(t, "snapshot")
+		m.Appears = map[string]int{"print-disabled user/502": call}
+		code, _, errs := m.run("disable", "org.brinecast.screens", "--yes")
+		if m.Appears["print-disabled user/502"] > 0 {
+			break // it was not asked so often
+		}
+		require.Contains(t, []int{0, 5}, code, errs)
+		require.Equal(t, code == 0, m.Off("user/502", "org.brinecast.screens"), "at call %d: %s", call, errs)
+		written, _ := os.ReadFile(filepath.Join(m.Root, launchdState, "disabled.502.plist"))
+		both = both || slices.Contains(m.Calls, told) && strings.Contains(string(written), "screens")
+		require.Contains(t, []int{0, 1}, func() int { code, _, _ := m.run("recover", "--yes"); return code }())
+	}
+	require.True(t, both, "once it was told after the file had been written")
+}
+
+// Whose list of login items cannot be asked for, because there is no session of theirs, is taken from the disk,
+// and is no failure. An item whose app is gone is told, and is not touched: it could not be put back.
+func TestRunningMacLoginItems(t *testing.T) {
+	testkit.NeedRoot(t, "another user's session is the administrator's to enter")
+	m := startMac(t)
+	m.SignedIn[501] = append(m.SignedIn[501], testkit.LoginItem{Name: "Old Tide Table"})
+	var l testkit.List
+	require.NoError(t, json.Unmarshal([]byte(m.ok(t, "list", "--format", "json")), &l))
+	require.NotContains(t, fmt.Sprint(l.Unread), "login items")
+	require.NotContains(t, strings.Join(m.Calls, "\n"), "asuser 502", "nobody without a session is asked")
+	gone := m.list(t)["Old Tide Table/mirela"]
+	require.Equal(t, []string{"target-missing"}, gone.Problems)
+	code, _, errs := m.run("disable", "Old Tide Table", "--yes")
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "could not be brought back")
+	m.ok(t, "disable", "Gullrock Cat*", "--yes")
+	require.Len(t, m.SignedIn[501], 2)
+	for _, number := range []string{"-600", "-1712", "-1728"} { // a session that ends meanwhile
+		m.Refuse, m.Says = "asuser 501", "osascript: execution error: Error ("+number+")"
+		require.NoError(t, json.Unmarshal([]byte(m.ok(t, "list", "--format", "json")), &l))
+		require.NotContains(t, fmt.Sprint(l.Unread), "login items", number)
+	}
+	m.Says = "osascript: execution error: Not authorized to send Apple events to System Events. (-1743)"
+	require.NoError(t, json.Unmarshal([]byte(m.ok(t, "list", "--format", "json")), &l))
+	require.Contains(t, fmt.Sprint(l.Unread), "Privacy & Security > Automation")
+}
+
+// launchd is asked before its file is read, which not everyone may.
+func TestRunningMacDatabasesThatAreNotReadable(t *testing.T) {
+	m := startMac(t)
+	require.True(t, m.Off("system", "org.oldplotter.monitor"))
+	file := filepath.Join(m.Root, launchdState, "disabled.plist")
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.Mkdir(file, 0o700)) // nothing that can be read, for root too
+	require.Equal(t, "disabled in launchd's database", m.list(t)["org.oldplotter.monitor"].Mode)
 }
 
 // What cannot be asked is said, and the disk's own word is taken.

@@ -33,6 +33,11 @@ type RunningMac struct {
 	// Refuse makes a call fail whose words hold it; Lie lets it succeed and do
 	// nothing.
 	Refuse, Lie string
+	// Says is what a refused call says; empty: what System Integrity Protection does.
+	Says string
+	// Appears signs a user in at the numbered call of those whose words hold a text, such as
+	// "print-disabled user/502".
+	Appears map[string]int
 	// Lazy leaves the file on the disk as it is, as launchd may for a while.
 	Lazy bool
 
@@ -80,6 +85,19 @@ func (m *RunningMac) Off(domain, label string) bool { return m.off[domain][label
 func (m *RunningMac) Run(name string, args ...string) ([]byte, error) {
 	line := strings.Join(append([]string{filepath.Base(name)}, args...), " ")
 	m.Calls = append(m.Calls, line)
+	for text, left := range m.Appears {
+		if strings.Contains(line, text) {
+			if m.Appears[text]--; left == 1 {
+				uid := 0
+				fmt.Sscan(text[strings.LastIndex(text, "/")+1:], &uid)
+				m.SignedIn[uid] = nil
+				m.off[fmt.Sprintf("user/%d", uid)] = map[string]bool{} // read before the file was written
+			}
+		}
+	}
+	if m.Refuse != "" && strings.Contains(line, m.Refuse) && m.Says != "" {
+		return nil, errors.New(m.Says)
+	}
 	if m.Refuse != "" && strings.Contains(line, m.Refuse) {
 		return nil, errors.New(filepath.Base(name) + ": Operation not permitted while System Integrity Protection is engaged")
 	}
@@ -114,6 +132,14 @@ func (m *RunningMac) Run(name string, args ...string) ([]byte, error) {
 
 func (m *RunningMac) launchctl(args []string, lie bool) ([]byte, error) {
 	domain, label, _ := strings.Cut(args[1], "/")
+	if domain == "gui" {
+		uid := 0
+		fmt.Sscan(label, &uid)
+		if _, in := m.SignedIn[uid]; !in {
+			return nil, fmt.Errorf("launchctl: Bad request. Could not find domain for user gui: %d", uid)
+		}
+		return []byte("gui/" + label + " = {\n}\n"), nil
+	}
 	if domain == "user" {
 		uid, below, _ := strings.Cut(label, "/")
 		domain, label = "user/"+uid, below

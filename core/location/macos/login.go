@@ -201,7 +201,7 @@ func loginItemOf(u *machine.User, file string, l listed) *location.Item {
 func (d *disk) askLoginItems(s *location.Survey, u *machine.User) bool {
 	items, err := s.Machine.LoginItems(*u)
 	if err != nil {
-		if !errors.Is(err, machine.ErrNoLoginItems) && !errors.Is(err, machine.ErrNeedsRights) {
+		if !errors.Is(err, machine.ErrNoLoginItems) && !errors.Is(err, machine.ErrNeedsRights) && !errors.Is(err, machine.ErrNotSignedIn) {
 			s.Skip("login items of "+u.Name, &fs.PathError{Op: "ask", Path: u.Name, Err: err})
 		}
 		return false
@@ -213,9 +213,15 @@ func (d *disk) askLoginItems(s *location.Survey, u *machine.User) bool {
 	}
 	for _, i := range items {
 		item := loginItemOf(u, file, listed{name: i.Name, path: i.Path, hidden: i.Hidden})
-		a := machine.LoginItemOf(*u, i.Path)
-		item.Switcher = location.Park{Artifact: a}
-		item.Artifacts = func() []machine.Artifact { return []machine.Artifact{machine.File(file), a} }
+		if i.Path == "" {
+			// System Events takes one in by its path only, and has lost that of an app which is gone.
+			item.Problems = append(item.Problems, autostart.TargetMissing)
+			fixed(item, "its app is gone, so that it could not be brought back; take it out in System Settings > General > Login Items")
+		} else {
+			a := machine.LoginItemOf(*u, i.Path)
+			item.Switcher = location.Park{Artifact: a}
+			item.Artifacts = func() []machine.Artifact { return []machine.Artifact{machine.File(file), a} }
+		}
 		s.Add(key(nil, i.Path, i.Name), item)
 	}
 	return true
