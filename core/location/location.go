@@ -443,7 +443,39 @@ type Survey struct {
 // Run reads all the locations of a table, side by side, and returns what they
 // found in the order of the table.
 func Run(m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Report) {
-	return RunOn(m, m, table)
+	items, unread, reports := RunOn(m, m, table)
+	return items, onceForHome(m, unread), reports
+}
+
+// onceForHome tells once that a home cannot be read, in place of once for each place in it.
+func onceForHome(m *machine.Reader, unread []autostart.Unread) []autostart.Unread {
+	if len(unread) == 0 {
+		return unread
+	}
+	for _, u := range m.Users {
+		told := false
+		inside := func(line autostart.Unread) bool {
+			below, ok := strings.CutPrefix(line.Path, autostart.Text(u.Home))
+			return ok && below != "" && strings.ContainsAny(below[:1], `/\`)
+		}
+		if u.Home == "" || !slices.ContainsFunc(unread, inside) {
+			continue
+		}
+		_, err := m.ReadDir(u.Home)
+		if err == nil || errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		reason := machine.Reason(m.Explain(u.Home, err))
+		unread = slices.DeleteFunc(unread, func(line autostart.Unread) bool {
+			same := inside(line) && line.Reason == reason
+			told = told || same
+			return same
+		})
+		if told {
+			unread = append(unread, autostart.Unread{Path: autostart.Text(u.Home), Reason: reason})
+		}
+	}
+	return unread
 }
 
 // RunOn is [Run] with another view of the machine's files: as they would be.

@@ -169,10 +169,10 @@ func (f *Files) resolve(name string, last bool) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if !path.IsAbs(target) {
-			target = path.Join(parent, target)
+		if target, err = f.linked(parent, target); err != nil {
+			return "", err
 		}
-		dir, base = path.Split(path.Clean(target))
+		dir, base = path.Split(target)
 		if base == "" {
 			return "/", nil
 		}
@@ -215,10 +215,10 @@ func (f *Files) resolveDir(dir string, links *int) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if !path.IsAbs(target) {
-			target = path.Join(parent, target)
+		if target, err = f.linked(parent, target); err != nil {
+			return "", err
 		}
-		if full, err = f.resolveDir(path.Clean(target), links); err != nil {
+		if full, err = f.resolveDir(target, links); err != nil {
 			return "", err
 		}
 	case !kind.IsDir():
@@ -306,6 +306,14 @@ func (f *Files) typeNamed(plain, base string) (fs.FileMode, string, error) {
 	}
 	kind, err = f.typeIn(plain, name)
 	return kind, name, err
+}
+
+// linked is where a link in a folder leads to; it fails with [ErrOtherDrive] where that is not here.
+func (f *Files) linked(dir, target string) (string, error) {
+	if !path.IsAbs(target) {
+		target = path.Join(dir, target)
+	}
+	return f.names.local(f, path.Clean(target))
 }
 
 func (f *Files) readlinkIn(plain, base string) (string, error) {

@@ -103,6 +103,14 @@ func macPath(name string) string {
 	return name
 }
 
+// ownVolumes are where a running Mac has volumes of its own, beside those of the system and the data; the
+// system's links into cryptexes lead there.
+var ownVolumes = []string{"/System/Volumes/Preboot", "/System/Volumes/VM", "/System/Volumes/Update", "/System/Volumes/Recovery", "/System/Volumes/Hardware", "/System/Volumes/iSCPreboot", "/System/Volumes/xarts"}
+
+// ErrNotFollowed is given for names that only the kernel of macOS makes something of: a file by its number,
+// /.vol/16777220/2, and the second fork of one, FILE/..namedfork/rsrc.
+var ErrNotFollowed = errors.New("only a running macOS knows what this name leads to")
+
 // sealed are the folders of the system volume, which the data volume lacks; some
 // folders in them lie on the data volume all the same, firmlinks(5).
 var (
@@ -116,6 +124,14 @@ func (n macNames) local(f *Files, name string) (string, error) {
 	name = macPath(name)
 	other := func(what string) error {
 		return &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("%w: %s", ErrOtherDrive, what)}
+	}
+	if within(name, "/.vol") || strings.Contains(strings.ToLower(name)+"/", "/..namedfork/") {
+		return "", &fs.PathError{Op: "open", Path: name, Err: ErrNotFollowed}
+	}
+	for _, dir := range ownVolumes {
+		if !f.live && within(name, dir) && name != dir {
+			return "", other("the volume " + dir)
+		}
 	}
 	if rest, ok := strings.CutPrefix(name, "/Volumes/"); ok && rest != "" {
 		volume, _, _ := strings.Cut(rest, "/")

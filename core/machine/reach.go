@@ -173,10 +173,8 @@ func (f *Files) follow(dir reached, base, bound string, links *int) (newBound, t
 	if target, err = d.target(base); err != nil {
 		return "", "", err
 	}
-	if !path.IsAbs(target) {
-		target = path.Join(dir.full, target)
-	}
-	return bound, path.Clean(target), nil
+	target, err = f.linked(dir.full, target)
+	return bound, target, err
 }
 
 // trusted reports whether what a user owns leads nowhere that root does not want, see

@@ -6,7 +6,7 @@
 //	defer db.Close()
 //	rows, err := db.Rows("SELECT blob FROM Packages WHERE hnum = ?", int64(3))
 //
-// What stands in a log beside the database, and was not written into it yet, is not seen.
+// What stands in a log beside the database, and was not written into it yet, is not seen; [WithLog] puts it in.
 package sqlitefile
 
 import (

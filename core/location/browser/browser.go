@@ -10,6 +10,8 @@ package browser
 import (
 	"cmp"
 	"io/fs"
+	"maps"
+	"slices"
 	"strings"
 
 	"lockback/core/format/webextension"
@@ -37,31 +39,91 @@ type Extension struct {
 const idLength = 32
 
 // Chromium finds the extensions of all profiles in a data folder of a browser of Chromium's
-// family: a folder for each, in it a folder for each version. Which of them are turned off
-// stands in a list that is signed, and is not told.
+// family: a folder for each, in it a folder for each version. Which of them are off, and which lie
+// elsewhere, stands in the profile's settings, which the browser signs: they are read only.
 func (sys System) Chromium(s *location.Survey, browser, data string, visit func(Extension)) {
-	for _, profile := range s.Dir(data) {
-		if !profile.IsDir() {
+	entries := s.Dir(data)
+	if slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.Name() == preferences[1] }) {
+		sys.chromiumProfile(s, browser, data, visit) // Opera's, which has one profile
+	}
+	for _, profile := range entries {
+		if profile.IsDir() {
+			sys.chromiumProfile(s, browser, sys.Join(data, profile.Name()), visit)
+		}
+	}
+}
+
+// preferences are the files of a profile that hold its settings; of an extension in both, the first counts.
+var preferences = []string{"Secure Preferences", "Preferences"}
+
+func (sys System) chromiumProfile(s *location.Survey, browser, profile string, visit func(Extension)) {
+	list, found := sys.Join(profile, "Extensions"), map[string]bool{}
+	var settings map[string]webextension.Setting
+	from := map[string]string{} // the file that a setting stands in
+	for _, name := range preferences {
+		file := sys.Join(profile, name)
+		content, err := s.ReadFile(file, machine.MaxImageSize)
+		if err == nil {
+			var more map[string]webextension.Setting
+			more, err = webextension.ParsePreferences(content)
+			if err != nil {
+				err = &fs.PathError{Op: "read", Path: file, Err: err}
+			}
+			if settings == nil {
+				settings = map[string]webextension.Setting{}
+			}
+			for id, setting := range more {
+				if _, told := settings[id]; !told {
+					settings[id], from[id] = setting, file
+				}
+			}
+		}
+		s.Skip(file, err)
+	}
+	tell := func(e Extension, version string) {
+		// That an extension came with the browser is not believed: anyone who writes the profile can say so.
+		setting := settings[e.ID]
+		e.Mode, e.Active = mode(browser, version), !setting.Off
+		switch {
+		case setting.ByPolicy():
+			e.Mode += ", forced by a policy"
+		case setting.Origin == webextension.Unpacked:
+			e.Mode += ", from a folder of its own"
+		}
+		visit(e)
+	}
+	for _, e := range s.Dir(list) {
+		if len(e.Name()) != idLength {
 			continue
 		}
-		list := sys.Join(data, profile.Name(), "Extensions")
-		for _, e := range s.Dir(list) {
-			if len(e.Name()) != idLength {
-				continue
-			}
-			versions := s.Dir(sys.Join(list, e.Name()))
-			if len(versions) == 0 {
-				continue
-			}
-			folder := sys.Join(list, e.Name(), versions[len(versions)-1].Name())
-			file := sys.Join(folder, "manifest.json")
-			content, ok := s.File(file)
-			if !ok {
-				continue
-			}
-			m := webextension.ParseManifest(content)
-			visit(Extension{ID: e.Name(), Name: cmp.Or(m.Name, e.Name()), Mode: mode(browser, m.Version), List: list, Folder: folder, File: file, Active: true})
+		versions := s.Dir(sys.Join(list, e.Name()))
+		if len(versions) == 0 {
+			continue
 		}
+		folder := sys.Join(list, e.Name(), versions[len(versions)-1].Name())
+		file := sys.Join(folder, "manifest.json")
+		content, ok := s.File(file)
+		if !ok {
+			continue
+		}
+		m := webextension.ParseManifest(content)
+		found[e.Name()] = true
+		tell(Extension{ID: e.Name(), Name: cmp.Or(m.Name, settings[e.Name()].Name, e.Name()), List: list, Folder: folder, File: file}, m.Version)
+	}
+	// What developers load lies anywhere, and so does what hides.
+	for _, id := range slices.Sorted(maps.Keys(settings)) {
+		setting := settings[id]
+		if found[id] || setting.Origin != webextension.Unpacked || setting.Path == "" || len(id) != idLength {
+			continue
+		}
+		e := Extension{ID: id, List: list, Folder: setting.Path, File: from[id], Name: setting.Name}
+		version := setting.Version
+		if content, err := s.ReadFile(sys.Join(setting.Path, "manifest.json"), machine.MaxFileSize); err == nil {
+			m := webextension.ParseManifest(content)
+			e.File, e.Name, version = sys.Join(setting.Path, "manifest.json"), cmp.Or(m.Name, e.Name), cmp.Or(m.Version, version)
+		}
+		e.Name = cmp.Or(e.Name, id)
+		tell(e, version)
 	}
 }
 

@@ -1,12 +1,13 @@
 package linux
 
 import (
-	"encoding/json"
+	"cmp"
 	"path"
 	"slices"
 	"strings"
 
 	"lockback/core/autostart"
+	"lockback/core/format/webextension"
 	"lockback/core/location"
 	"lockback/core/location/browser"
 	"lockback/core/location/unix"
@@ -109,7 +110,7 @@ func readPolicies(s *location.Survey, places []location.Place) {
 		if !ok {
 			return
 		}
-		ids, err := forcedExtensions(content)
+		forced, err := webextension.ParsePolicy(content)
 		if err != nil {
 			item := named(path.Base(f.Path), "", nil)
 			item.State, item.Source, item.Artifacts, item.Problems = autostart.Enabled, autostart.Source{Path: f.Path}, unix.Files(f.Path), []string{autostart.Unparsable}
@@ -117,47 +118,12 @@ func readPolicies(s *location.Survey, places []location.Place) {
 			s.Add(f.Key, item)
 			return
 		}
-		for _, id := range ids {
-			name, from, _ := strings.Cut(id, ";")
-			item := named(name, from, nil)
+		for _, e := range forced {
+			name := cmp.Or(e.ID, e.From)
+			item := named(name, e.From, nil)
 			item.State, item.Mode, item.Source, item.Artifacts = autostart.Enabled, "forced by a policy", autostart.Source{Path: f.Path}, unix.Files(f.Path)
 			item.When, item.Switcher = "loaded into the browser", location.NoSwitch{Why: "the file has other settings too; take the extension out of it"}
 			s.Add(f.Key+"\x00"+name, item)
 		}
 	})
-}
-
-// forcedExtensions are the extensions that policies of either family install: id, or id;where it comes from.
-func forcedExtensions(content []byte) ([]string, error) {
-	var policy struct {
-		ExtensionInstallForcelist []string
-		ExtensionSettings         map[string]struct {
-			Mode string `json:"installation_mode"`
-			From string `json:"update_url"`
-		}
-		Policies struct {
-			ExtensionSettings map[string]struct {
-				Mode string `json:"installation_mode"`
-				From string `json:"install_url"`
-			}
-			Extensions struct{ Install []string }
-		} `json:"policies"`
-	}
-	if err := json.Unmarshal(content, &policy); err != nil {
-		return nil, err
-	}
-	ids := slices.Concat(policy.ExtensionInstallForcelist, policy.Policies.Extensions.Install)
-	forced := func(mode string) bool { return mode == "force_installed" || mode == "normal_installed" }
-	for id, e := range policy.ExtensionSettings {
-		if forced(e.Mode) {
-			ids = append(ids, id+";"+e.From)
-		}
-	}
-	for id, e := range policy.Policies.ExtensionSettings {
-		if forced(e.Mode) {
-			ids = append(ids, id+";"+e.From)
-		}
-	}
-	slices.Sort(ids)
-	return ids, nil
 }

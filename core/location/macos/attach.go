@@ -2,6 +2,7 @@ package macos
 
 import (
 	"cmp"
+	"encoding/json"
 	"io/fs"
 	"maps"
 	"path"
@@ -37,7 +38,7 @@ var ownPlugIns = map[string]bool{"builtin": true, "loginwindow": true, "HomeDirM
 // asks for a right, and the steps whose plug-in is gone: those lock people out.
 func readAuthorization(s *location.Survey) {
 	rights := map[string][]string{}
-	content, err := s.ReadFile(authorizationDatabase, machine.MaxImageSize)
+	content, err := readDatabase(s, authorizationDatabase)
 	if err == nil {
 		s.Found()
 		var steps []authdb.Step
@@ -50,9 +51,7 @@ func readAuthorization(s *location.Survey) {
 			}
 		}
 	}
-	// What stands in the log beside the database is not read: then what is in no right cannot be told.
-	log, logErr := s.Stat(authorizationDatabase + "-wal")
-	known := err == nil && (logErr != nil || log.Size() == 0)
+	known := err == nil // else what is in no right cannot be told
 	s.Skip(authorizationDatabase, err)
 	why := "taking a step out of a right by hand can lock everyone out; the program that put it there takes it out"
 	ours, theirs := bundlesIn(s, systemPlugIns), bundlesIn(s, agentPlugIns)
@@ -203,14 +202,24 @@ func (d *disk) readEnvironment(s *location.Survey) {
 
 // chromium are the browsers that keep extensions as Chromium does, with their
 // folders below Application Support.
-var chromium = []struct{ name, folder string }{
-	{"Chrome", "Google/Chrome"}, {"Edge", "Microsoft Edge"}, {"Chromium", "Chromium"}, {"Brave", "BraveSoftware/Brave-Browser"}, {"Vivaldi", "Vivaldi"}, {"Opera", "com.operasoftware.Opera"},
+var chromium = []struct {
+	name, folder string
+	domain       string // of its policies
+}{
+	{"Chrome", "Google/Chrome", "com.google.Chrome"}, {"Chrome Beta", "Google/Chrome Beta", "com.google.Chrome.beta"}, {"Chrome Canary", "Google/Chrome Canary", "com.google.Chrome.canary"},
+	{"Edge", "Microsoft Edge", "com.microsoft.Edge"}, {"Chromium", "Chromium", "org.chromium.Chromium"}, {"Brave", "BraveSoftware/Brave-Browser", "com.brave.Browser"},
+	{"Vivaldi", "Vivaldi", "com.vivaldi.Vivaldi"}, {"Opera", "com.operasoftware.Opera", "com.operasoftware.Opera"}, {"Arc", "Arc/User Data", "company.thebrowser.Browser"},
 }
 
 // hostFolders are where native messaging hosts are described, for everyone and
 // below a home.
-var hostFolders = []string{"Library/Google/Chrome/NativeMessagingHosts", "Library/Microsoft/Edge/NativeMessagingHosts", "Library/Application Support/Chromium/NativeMessagingHosts",
-	"Library/Application Support/Google/Chrome/NativeMessagingHosts", "Library/Application Support/Microsoft Edge/NativeMessagingHosts", "Library/Application Support/Mozilla/NativeMessagingHosts"}
+func hostFolders() []string {
+	folders := []string{"Library/Google/Chrome/NativeMessagingHosts", "Library/Microsoft/Edge/NativeMessagingHosts", "Library/Application Support/Mozilla/NativeMessagingHosts"}
+	for _, b := range chromium {
+		folders = append(folders, path.Join("Library/Application Support", b.folder, "NativeMessagingHosts"))
+	}
+	return folders
+}
 
 const browserWhy = "an extension is turned off in the browser itself, which rewrites its list"
 
@@ -219,7 +228,7 @@ var browsers = browser.System{Join: path.Join}
 // readHosts reports the programs that extensions may start.
 func readHosts(s *location.Survey) {
 	for _, h := range append([]root{{"/", nil}}, homes(s)...) {
-		for _, folder := range hostFolders {
+		for _, folder := range hostFolders() {
 			dir := path.Join(h.path, folder)
 			for _, e := range named(s, dir, ".json") {
 				file := path.Join(dir, e.Name())
@@ -269,6 +278,95 @@ func addExtension(s *location.Survey, u *machine.User, e browser.Extension, key 
 	}
 	fixed(item, browserWhy)
 	s.Add(key, item)
+}
+
+// firefoxPolicies are where Firefox finds policies beside its managed preferences: in the app.
+const (
+	firefoxPolicies = "/Applications/Firefox.app/Contents/Resources/distribution/policies.json"
+	firefoxDomain   = "org.mozilla.firefox"
+)
+
+// readForced reports the extensions that an administrator's policy or another program gives to a browser.
+func readForced(s *location.Survey) {
+	add := func(u *machine.User, file, mode, why string, forced []webextension.Forced) {
+		for _, e := range forced {
+			name := cmp.Or(e.ID, e.From)
+			item := newItem(u, name, e.From, file)
+			item.Source.Key, item.Mode = name, mode
+			fixed(item, why)
+			s.Add(key(u, file, name), item)
+		}
+	}
+	const policy, policyWhy = "forced by a policy", "a policy installs it; take it out of the policy"
+	managed := func(u *machine.User, folder, domain string) {
+		file := path.Join(folder, domain+".plist")
+		doc, ok := readPlist(s, file)
+		if !ok {
+			return
+		}
+		forced, err := webextension.ParsePolicy(policyJSON(doc.Dict()))
+		if err != nil {
+			s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: err})
+		}
+		add(u, file, policy, policyWhy, forced)
+	}
+	domains := []string{firefoxDomain}
+	for _, b := range chromium {
+		domains = append(domains, b.domain)
+	}
+	for _, domain := range domains {
+		managed(nil, managedFolder, domain)
+		for _, u := range people(s) {
+			managed(u, path.Join(managedFolder, u.Name), domain)
+		}
+	}
+	if file := path.Join("/Library/Preferences", firefoxDomain+".plist"); exists(s, file) {
+		managed(nil, "/Library/Preferences", firefoxDomain)
+	}
+	if content, ok := s.File(firefoxPolicies); ok {
+		forced, err := webextension.ParsePolicy(content)
+		if err != nil {
+			s.Skip(firefoxPolicies, &fs.PathError{Op: "read", Path: firefoxPolicies, Err: err})
+		}
+		add(nil, firefoxPolicies, policy, policyWhy, forced)
+	}
+}
+
+// policyJSON are the policies of a property list that install extensions, as the browsers' other systems have
+// them.
+func policyJSON(d plist.Dict) []byte {
+	own := map[string]any{}
+	for _, name := range []string{"ExtensionInstallForcelist", "ExtensionSettings", "Extensions"} {
+		if v, ok := d[name]; ok {
+			own[name] = v
+		}
+	}
+	content, err := json.Marshal(own)
+	if err != nil {
+		return []byte("{")
+	}
+	return content
+}
+
+// readExternal reports the files by which programs offer an extension to Chromium's browsers: they load it where
+// the user agrees.
+func readExternal(s *location.Survey) {
+	for _, h := range append([]root{{"/", nil}}, homes(s)...) {
+		for _, b := range chromium {
+			dir := path.Join(h.path, "Library/Application Support", b.folder, "External Extensions")
+			for _, e := range named(s, dir, ".json") {
+				file := path.Join(dir, e.Name())
+				content, ok := s.File(file)
+				if !ok {
+					continue
+				}
+				item := newItem(h.user, strings.TrimSuffix(e.Name(), path.Ext(e.Name())), webextension.ExternalFrom(content), file)
+				item.Mode = b.name + " extension, installed from outside"
+				parked(item, file)
+				s.Add(key(h.user, file), item)
+			}
+		}
+	}
 }
 
 // safariLists are Safari's lists of extensions below a home: of its own old kind, of those that are

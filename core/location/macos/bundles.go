@@ -2,6 +2,7 @@ package macos
 
 import (
 	"bytes"
+	"cmp"
 	"io/fs"
 	"path"
 	"strings"
@@ -194,16 +195,18 @@ func readSystemExtensions(s *location.Survey) {
 		if id == "" {
 			continue
 		}
-		item := newItem(nil, id, d.Text("originPath"), systemExtensions)
+		// What runs is the copy that macOS took of it; the app may have been moved or replaced since.
+		runs := cmp.Or(fileOf(d.Text("stagedBundleURL")), fileOf(d.Dict("stagedBundleURL").Text("relative")), d.Text("originPath"))
+		item := newItem(nil, id, runs, systemExtensions)
 		item.Source.Key, item.Mode = id, strings.ReplaceAll(d.Text("state"), "_", " ")
-		if d.Text("originPath") != "" {
-			item.Argv = []string{d.Text("originPath")}
+		if runs != "" {
+			item.Argv = []string{runs}
 		}
 		if d.Text("state") != "activated_enabled" {
 			off(item, item.Mode)
 		}
 		var facts []location.Fact
-		for _, row := range []struct{ name, value string }{{"team", d.Text("teamID")}, {"extends", strings.Join(d.Texts("categories"), ", ")}, {"inside", d.Dict("container").Text("bundlePath")}} {
+		for _, row := range []struct{ name, value string }{{"team", d.Text("teamID")}, {"extends", strings.Join(d.Texts("categories"), ", ")}, {"inside", d.Dict("container").Text("bundlePath")}, {"brought along at", d.Text("originPath")}} {
 			if row.value != "" {
 				facts = append(facts, location.Fact{Name: row.name, Value: row.value, Basis: systemExtensions})
 			}

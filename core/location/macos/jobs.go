@@ -219,6 +219,9 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 	}
 	item := newItem(u, name, j.command, j.path)
 	item.Argv = j.job.Command()
+	if root := j.job.RootFolder; root != "" && len(item.Argv) > 0 && path.IsAbs(item.Argv[0]) {
+		item.Argv = []string{path.Join(root, item.Argv[0])} // all that it names is looked for below that
+	}
 	if item.Source.Key = j.job.Label; j.broken == "" {
 		item.Stage, item.When = kindStages[j.job.Kind()], loaded(j.when, u != nil)
 	}

@@ -17,7 +17,7 @@ func Locations() []location.Location {
 	d := &disk{database: map[string]*database{}}
 	return []location.Location{
 		{ID: "macos.kernel-extensions", Title: "Kernel extensions", Stage: autostart.Boot, Effect: start, Role: location.Device,
-			Places: location.In("/Library/Extensions", "/System/Library/Extensions"), Form: bundles{endings: ".kext", mode: "kernel extension"}},
+			Places: location.In("/Library/Extensions", "/System/Library/Extensions"), Form: location.Code{Shows: autostart.Park, Reader: readKernelExtensions}},
 		{ID: "macos.system-extensions", Title: "System extensions", Stage: autostart.Boot, Effect: start, Role: location.Device,
 			Places: location.At(systemExtensions), Form: location.Code{Shows: autostart.Report, Reader: location.Alone(readSystemExtensions)}},
 		{ID: "macos.boot-tasks", Title: "Boot tasks of launchd", Stage: autostart.Boot, Effect: start,
@@ -78,7 +78,9 @@ func Locations() []location.Location {
 			Places: location.At("/Library/Security/SecurityAgentPlugins", authorizationDatabase), Form: location.Code{Shows: autostart.Report, Reader: location.Alone(readAuthorization)}},
 		{ID: "macos.browser", Title: "Browser extensions", Common: "for everyone", Stage: autostart.Attach, Effect: use,
 			Places: location.Told("profiles of the Chromium and Firefox families, Safari's list"), Form: location.Code{Shows: autostart.Report, Reader: location.Alone(readBrowsers)},
-			Also: []location.Reading{{Places: location.Told("folders of native messaging hosts"), Form: location.Code{Shows: autostart.Park, Reader: location.Alone(readHosts)}}}},
+			Also: []location.Reading{{Places: location.Told("folders of native messaging hosts"), Form: location.Code{Shows: autostart.Park, Reader: location.Alone(readHosts)}},
+				{Places: location.Told("policies of the browsers in /Library/Managed Preferences"), Form: location.Code{Shows: autostart.Report, Reader: location.Alone(readForced)}},
+				{Places: location.Told("External Extensions of the browsers"), Form: location.Code{Shows: autostart.Park, Reader: location.Alone(readExternal)}}}},
 		{ID: "macos.directory-services", Title: "Directory service plug-ins", Stage: autostart.Attach, Effect: start, Role: location.SignInStep,
 			Places: location.In("/Library/DirectoryServices/PlugIns"), Form: bundles{endings: ".dsplug .daplug .xpc .bundle", mode: "directory service"}},
 		{ID: "macos.environment", Title: "Preloaded libraries", Common: "for everyone", Stage: autostart.Attach, Effect: signIn,

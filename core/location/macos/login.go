@@ -343,6 +343,9 @@ const (
 	managedDomain = "com.apple.loginitems.managed"
 )
 
+// errProfileStore tells what is known of profiles all the same.
+var errProfileStore = errors.New("profiles are kept in a form that nothing documents; what they set for sign-in is read from " + managedFolder)
+
 func readManaged(s *location.Survey) {
 	read := func(u *machine.User, file string) {
 		if doc, ok := readPlist(s, file); ok {
@@ -355,6 +358,9 @@ func readManaged(s *location.Survey) {
 	}
 	for _, e := range s.Dir(profileFolder) {
 		file := path.Join(profileFolder, e.Name())
+		if strings.EqualFold(path.Ext(e.Name()), ".binary") {
+			s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: errProfileStore})
+		}
 		if e.IsDir() || !slices.Contains([]string{".mobileconfig", ".profile", ".plist"}, path.Ext(e.Name())) {
 			continue
 		}

@@ -1,8 +1,10 @@
 package macos_test
 
 import (
+	"database/sql"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -88,4 +90,76 @@ func TestHalfMacs(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(alone, "private/var")))
 	_, inv, _ = look(t, alone)
 	require.Contains(t, inv.Unread[0].Reason+inv.Unread[len(inv.Unread)-1].Reason, "mount its data volume")
+}
+
+// What lies where it cannot be looked at is unknown, and never missing.
+func TestElsewhereIsUnknown(t *testing.T) {
+	root := mac(t, "14.5", dict{
+		"/Library/LaunchDaemons/a.plist":                                           job("behind a link", dict{"Program": "/opt/tide/bin/tide"}),
+		"/Library/LaunchDaemons/b.plist":                                           job("second fork", dict{"Program": "/tide/..namedfork/rsrc"}),
+		"/Library/LaunchDaemons/c.plist":                                           job("by number", dict{"Program": "/.vol/16777220/2/tide"}),
+		"/Library/LaunchDaemons/d.plist":                                           job("cryptex", dict{"Program": "/System/Cryptexes/App/usr/bin/tide"}),
+		"/Library/LaunchDaemons/e.plist":                                           job("another root", dict{"Program": "/bin/tide", "RootDirectory": "/opt/jail"}),
+		"/Library/LaunchDaemons/f.plist":                                           job("not in that root", dict{"Program": "/bin/sh", "RootDirectory": "/opt/jail"}),
+		"/Library/LaunchDaemons/g.plist":                                           job("gone", dict{"Program": "/opt/gone"}),
+		"/opt/jail/bin/tide":                                                       "",
+		"/Library/SystemExtensions/x/org.tide.systemextension/Contents/MacOS/tide": "",
+		"/Library/SystemExtensions/x/org.tide.systemextension/Contents/Info.plist": dict{"CFBundleExecutable": "tide"},
+		"/Library/SystemExtensions/db.plist": dict{"extensions": list{dict{"identifier": "org.tide", "state": "activated_enabled", "originPath": "/Applications/Moved.app/x",
+			"stagedBundleURL": dict{"relative": "file:///Library/SystemExtensions/x/org.tide.systemextension/"}}}},
+		"/private/var/db/ConfigurationProfiles/Store/ConfigProfiles.binary": "\x00",
+	})
+	for link, target := range map[string]string{"opt/tide": "/Volumes/Archive/tide", "System/Cryptexes": "/System/Volumes/Preboot/Cryptexes"} {
+		require.NoError(t, os.Symlink(target, filepath.Join(root, link)))
+	}
+	_, inv, by := look(t, root)
+	for name, want := range map[string]string{"behind a link": "unknown", "second fork": "unknown", "by number": "unknown", "cryptex": "unknown", "another root": "there", "not in that root": "missing", "gone": "missing", "org.tide": "there"} {
+		is := "unknown"
+		if exists := by[name].Target.Exists; exists != nil {
+			is = map[bool]string{true: "there", false: "missing"}[*exists]
+		}
+		require.Equal(t, want, is, name)
+		require.Equal(t, want == "missing", slices.Contains(by[name].Problems, autostart.TargetMissing), name)
+	}
+	require.Len(t, inv.Unread, 1, "%v", inv.Unread)
+	require.Contains(t, inv.Unread[0].Reason, "/Library/Managed Preferences")
+
+	// A home on another volume is one line, not one for each place in it.
+	require.NoError(t, os.RemoveAll(filepath.Join(root, home)))
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "Users"), 0o755))
+	require.NoError(t, os.Symlink("/Volumes/Homes/ines", filepath.Join(root, home)))
+	_, inv, _ = look(t, root)
+	require.Len(t, inv.Unread, 2, "%v", inv.Unread)
+	require.Equal(t, home, inv.Unread[1].Path)
+	require.Contains(t, inv.Unread[1].Reason, "the volume Homes")
+}
+
+// A step that stands in the log of the database of rights counts: without it a plug-in that decides about
+// sign-in would be in no right.
+func TestRightsInTheLog(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "auth.db")
+	db, err := sql.Open("sqlite", file)
+	require.NoError(t, err)
+	db.SetMaxOpenConns(1)
+	defer db.Close()
+	for _, statement := range []string{"PRAGMA journal_mode = wal", "CREATE TABLE rules (id INTEGER PRIMARY KEY, name TEXT)", "CREATE TABLE mechanisms (id INTEGER PRIMARY KEY, plugin TEXT, param TEXT, privileged INTEGER)",
+		"CREATE TABLE mechanisms_map (r_id INTEGER, m_id INTEGER, ord INTEGER)", "INSERT INTO rules VALUES (1, 'system.login.console')", "INSERT INTO mechanisms VALUES (1, 'builtin', 'x', 0)", "INSERT INTO mechanisms_map VALUES (1, 1, 0)",
+		"PRAGMA wal_checkpoint(RESTART)", "INSERT INTO mechanisms VALUES (2, 'Badge', 'ask', 1)", "INSERT INTO mechanisms_map VALUES (1, 2, 1)"} {
+		_, err := db.Exec(statement)
+		require.NoError(t, err, statement)
+	}
+	content, err := os.ReadFile(file)
+	require.NoError(t, err)
+	log, err := os.ReadFile(file + "-wal")
+	require.NoError(t, err)
+	const badge = "/Library/Security/SecurityAgentPlugins/Badge.bundle/Contents/Info.plist"
+	for _, withLog := range []bool{false, true} {
+		files := dict{"/private/var/db/auth.db": content, badge: dict{"CFBundleIdentifier": "org.badge"}}
+		want := "in no right"
+		if withLog {
+			files["/private/var/db/auth.db-wal"], want = log, "for system.login.console"
+		}
+		_, _, by := look(t, mac(t, "14.5", files))
+		require.Equal(t, want, by["Badge"].Mode)
+	}
 }

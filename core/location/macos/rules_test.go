@@ -3,6 +3,7 @@
 package macos_test
 
 import (
+	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -257,6 +258,30 @@ func TestRules(t *testing.T) {
 			"macos.directory-services I": "enabled|directory service|park", "macos.system-extensions on": "enabled|activated enabled|report", "macos.system-extensions off": "disabled|terminated waiting to uninstall on reboot|report",
 			"macos.authorization J": "enabled||report", // without the database of rights it cannot be told
 		}},
+		{name: "browsers that are told what to load", release: "14.0", unread: 1, files: dict{
+			"/Library/Managed Preferences/com.google.Chrome.plist":                     dict{"ExtensionInstallForcelist": list{"aaaa;https://a.example"}, "HomepageLocation": "x"},
+			"/Library/Managed Preferences/ines/com.microsoft.Edge.plist":               dict{"ExtensionSettings": dict{"bbbb": dict{"installation_mode": "force_installed"}, "*": dict{"installation_mode": "blocked"}}},
+			"/Library/Managed Preferences/com.brave.Browser.plist":                     dict{"ExtensionSettings": true},
+			"/Library/Preferences/org.mozilla.firefox.plist":                           dict{"EnterprisePoliciesEnabled": true, "Extensions": dict{"Install": list{"https://f.example/f.xpi"}}},
+			"/Applications/Firefox.app/Contents/Resources/distribution/policies.json":  `{"policies":{"ExtensionSettings":{"g@x":{"installation_mode":"normal_installed","install_url":"https://g.example"}}}}`,
+			"/Library/Application Support/Google/Chrome/External Extensions/cccc.json": `{"external_update_url": "https://c.example"}`,
+			support + "BraveSoftware/Brave-Browser/NativeMessagingHosts/org.v.json":    `{"path": "/tide"}`,
+			profile + "1.0/manifest.json":                                              `{"name": "Tide", "version": "1.0"}`,
+			support + "Chromium/Default/Secure Preferences":                            `{"extensions":{"settings":{"abcdefghijklmnopabcdefghijklmnop":{"disable_reasons":[8192]}}}}`,
+		}, want: map[string]string{
+			"macos.browser aaaa": "enabled|forced by a policy|report", "macos.browser bbbb ines": "enabled|forced by a policy|report", "macos.browser https://f.example/f.xpi": "enabled|forced by a policy|report",
+			"macos.browser g@x": "enabled|forced by a policy|report", "macos.browser cccc": "enabled|Chrome extension, installed from outside|park", "macos.browser org.v ines": "enabled|native messaging host|park",
+			"macos.browser Tide ines": "disabled|Chromium extension 1.0" + extension,
+		}},
+		{name: "kernel extensions that somebody allowed, and that nobody did", release: "13.0", files: dict{
+			"/Library/Extensions/Allowed.kext/Contents/Info.plist": dict{"CFBundleIdentifier": "org.allowed"}, "/Library/Extensions/Refused.kext/Contents/Info.plist": dict{"CFBundleIdentifier": "org.refused"},
+			"/Library/Extensions/Unknown.kext/Contents/Info.plist": dict{"CFBundleIdentifier": "org.unknown"}, "/System/Library/Extensions/Own.kext/Contents/Info.plist": dict{"CFBundleIdentifier": "org.refused"},
+			extensionPolicy: sqlite(t, "CREATE TABLE kext_policy (team_id TEXT, bundle_id TEXT, allowed BOOLEAN, developer_name TEXT, flags INTEGER, PRIMARY KEY (team_id, bundle_id))",
+				"INSERT INTO kext_policy VALUES ('A', 'org.allowed', 0, '', 0), ('B', 'org.allowed', 1, '', 0), ('A', 'org.refused', 0, '', 4)"),
+		}, want: map[string]string{
+			"macos.kernel-extensions Allowed": "enabled|kernel extension, allowed|park", "macos.kernel-extensions Refused": "disabled|kernel extension, not allowed in System Settings|park",
+			"macos.kernel-extensions Unknown": "enabled|kernel extension|park", "macos.kernel-extensions Own": "enabled|kernel extension|report",
+		}},
 		{name: "in other programs", release: "14.0", files: dict{
 			daemons + "a.plist":                       job("hooked", dict{"EnvironmentVariables": dict{"DYLD_INSERT_LIBRARIES": "/a.dylib:/tide"}}),
 			"/Applications/B.app/Contents/Info.plist": binaryForm{dict{"LSEnvironment": dict{"DYLD_INSERT_LIBRARIES": "/b.dylib"}}}, "/Applications/C.app/Contents/Info.plist": dict{"Note": "DYLD_INSERT_LIBRARIES"},
@@ -336,6 +361,24 @@ func TestHelpersThatCannotBeRead(t *testing.T) {
 	require.True(t, slices.ContainsFunc(unread, func(u autostart.Unread) bool {
 		return u.Path == "/Applications/A.app/Contents/Library/LaunchAgents"
 	}), "%v", unread)
+}
+
+const extensionPolicy = "/private/var/db/SystemPolicyConfiguration/KextPolicy"
+
+// sqlite is a database that some statements make.
+func sqlite(t *testing.T, statements ...string) []byte {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "db")
+	db, err := sql.Open("sqlite", file)
+	require.NoError(t, err)
+	for _, s := range statements {
+		_, err := db.Exec(s)
+		require.NoError(t, err)
+	}
+	require.NoError(t, db.Close())
+	content, err := os.ReadFile(file)
+	require.NoError(t, err)
+	return content
 }
 
 // archived is a keyed archive with one object at its top.

@@ -259,15 +259,6 @@ func readHosts(s *location.Survey) {
 	}
 }
 
-// forcedExtensions are the keys that a policy lists extensions in.
-func forcedExtensions() []location.Place {
-	var keys []string
-	for _, f := range chromium {
-		keys = append(keys, soft+`\Policies\`+f.key+`\ExtensionInstallForcelist`, `HKCU\Software\Policies\`+f.key+`\ExtensionInstallForcelist`)
-	}
-	return location.At(keys...)
-}
-
 // hostProgram is the program that a native messaging host's description names.
 func hostProgram(s *location.Survey, manifest string) string {
 	b, err := s.ReadFile(manifest, machine.MaxFileSize)

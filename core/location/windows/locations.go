@@ -133,7 +133,7 @@ func Locations() []location.Location {
 			Places: location.Told("profiles of the Chromium and Firefox families"), Form: location.Code{Shows: autostart.Report, Reader: location.Alone(readBrowsers)},
 			Also: []location.Reading{
 				{Places: location.Told("native messaging hosts, and extensions that programs registered"), Form: location.Code{Shows: autostart.Park, Reader: location.Alone(readHosts)}},
-				{Places: forcedExtensions(), Form: reported{parkedValues{}, "a policy installs it; take it out of the policy"}},
+				{Places: browserPolicies(), Form: location.Code{Shows: autostart.Report, Reader: readBrowserPolicies}},
 				{Places: location.At(ie+"Toolbar", uie+`Toolbar\WebBrowser`, uie+"URLSearchHooks"), Form: classValues{}},
 				{Places: location.At(ie+"Extensions", uie+"Extensions", ie+"Explorer Bars"), Form: classKeys{}},
 			}},

@@ -1,0 +1,66 @@
+package autostart
+
+import "bytes"
+
+// OnceForEveryone puts one entry in the place of those that are the same thing of everyone's, each as one user
+// gets it, where it is the same for all of them. Its handle is the one by which all of them are chosen. Where
+// users differ, or only some of theirs are among the entries, all stay as they are. All are the entries of
+// the machine. The given entries are not changed.
+func OnceForEveryone(entries, all []*Entry) []*Entry {
+	users, here := map[string]int{}, map[string][]*Entry{}
+	for _, e := range all {
+		if e.Shared != "" {
+			users[e.Shared]++
+		}
+	}
+	for _, e := range entries {
+		if e.Shared != "" {
+			here[e.Shared] = append(here[e.Shared], e)
+		}
+	}
+	told := make([]*Entry, 0, len(entries))
+	for _, e := range entries {
+		same := here[e.Shared]
+		switch {
+		case len(same) < 2 || len(same) < users[e.Shared] || !alike(same):
+			told = append(told, e)
+		case e == same[0]:
+			told = append(told, forEveryone(same))
+		}
+	}
+	return told
+}
+
+// alike reports whether entries differ in nothing but whose they are, and what they cost whom.
+func alike(entries []*Entry) bool {
+	var first []byte
+	for k, e := range entries {
+		e := *e
+		e.Handle, e.User, e.Scope, e.Cost, e.Uses = "", "", "", nil, nil
+		text := e.AppendJSON(nil)
+		if k == 0 {
+			first = text
+		} else if !bytes.Equal(first, text) {
+			return false
+		}
+	}
+	return true
+}
+
+// forEveryone is the one entry that stands for several. What it costs differs between users, so that only what
+// is known of all of them is told.
+func forEveryone(entries []*Entry) *Entry {
+	e := *entries[0]
+	e.Handle, e.User, e.Scope = e.Shared, "", ForSystem
+	for _, other := range entries[1:] {
+		if other.Cost != nil && (e.Cost == nil || *e.Cost != *other.Cost) || other.Cost == nil {
+			e.Cost = nil
+		}
+		for _, u := range other.Uses {
+			if len(e.Uses) == 0 || u.Last.After(e.Uses[0].Last) {
+				e.Uses = append([]Use{u}, e.Uses...)
+			}
+		}
+	}
+	return &e
+}

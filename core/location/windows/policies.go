@@ -1,0 +1,106 @@
+package windows
+
+import (
+	"cmp"
+	"io/fs"
+	"strings"
+
+	"lockback/core/format/regf"
+	"lockback/core/format/webextension"
+	"lockback/core/location"
+)
+
+// firefoxPolicies are the policies of Firefox in the registry, and the file that may lie in its folder, as
+// Mozilla's "policy-templates" documents them.
+var (
+	firefoxPolicies = []string{soft + `\Policies\Mozilla\Firefox`, `HKCU\Software\Policies\Mozilla\Firefox`}
+	firefoxFile     = `\Mozilla Firefox\distribution\policies.json`
+)
+
+// browserPolicies are the keys of the policies that install extensions: a list, rules for each extension as one
+// text or as a key each, and Firefox' list of addresses.
+func browserPolicies() []location.Place {
+	keys := firefoxPolicies
+	for _, f := range chromium {
+		keys = append(keys, soft+`\Policies\`+f.key, `HKCU\Software\Policies\`+f.key)
+	}
+	return location.At(keys...)
+}
+
+// readBrowserPolicies reports the extensions that an administrator's policy gives to a browser.
+func readBrowserPolicies(s *location.Survey, at []location.Place) {
+	const why = "a policy installs it; take it out of the policy"
+	add := func(key string, item *location.Item) {
+		item.CommandLine, item.Artifacts, item.Switcher = "", artifacts(), location.NoSwitch{Why: why}
+		item.Mode = "forced by a policy"
+		s.Add(key, item)
+	}
+	for _, p := range found(s, at) {
+		tell := func(k place, value string, e webextension.Forced) {
+			name := cmp.Or(e.ID, e.From)
+			item := newItem(k.origin(), name, e.From)
+			item.Source.Key = value
+			add(id(k, name), item)
+		}
+		below := func(names ...string) []place {
+			path := p.Path + `\` + strings.Join(names, `\`)
+			if k := key(s, path); k != nil {
+				return []place{{RegistryKey: k, user: p.user, narrow: p.narrow}}
+			}
+			return nil
+		}
+		for _, k := range below("ExtensionInstallForcelist") {
+			for _, v := range values(s, k.RegistryKey) {
+				if v.IsText() && v.Text() != "" {
+					tell(k, v.Name, webextension.ParseForced(v.Text()))
+				}
+			}
+		}
+		for _, k := range below("Extensions", "Install") {
+			for _, v := range values(s, k.RegistryKey) {
+				if v.IsText() && v.Text() != "" {
+					tell(k, v.Name, webextension.Forced{From: v.Text()})
+				}
+			}
+		}
+		if v, err := p.Value("ExtensionSettings"); err == nil {
+			forced, err := webextension.ParseSettings([]byte(lines(v)))
+			if err != nil {
+				s.Skip(p.Path, &fs.PathError{Op: "read", Path: p.Path + `\ExtensionSettings`, Err: err})
+			}
+			for _, e := range forced {
+				tell(p, v.Name, e)
+			}
+		}
+		for _, k := range below("ExtensionSettings") {
+			for _, one := range subkeys(s, k.RegistryKey) {
+				if webextension.Installs(one.Text("installation_mode")) {
+					tell(place{RegistryKey: one, user: p.user, narrow: p.narrow}, "", webextension.Forced{ID: one.Name(), From: cmp.Or(one.Text("update_url"), one.Text("install_url"))})
+				}
+			}
+		}
+	}
+	for _, folder := range []string{`%ProgramFiles%`, `%ProgramFiles(x86)%`} {
+		file := s.Machine.Canonical(s.Machine.Expand(folder, nil) + firefoxFile)
+		content, ok := s.File(file)
+		if !ok {
+			continue
+		}
+		forced, err := webextension.ParsePolicy(content)
+		if err != nil {
+			s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: err})
+		}
+		for _, e := range forced {
+			item := newItem(origin{path: file}, cmp.Or(e.ID, e.From), e.From)
+			add(strings.ToLower(file+"\x00"+item.Name), item)
+		}
+	}
+}
+
+// lines is a text that may be written as several.
+func lines(v regf.Value) string {
+	if v.Type == regf.MultiString {
+		return strings.Join(v.Strings(), "\n")
+	}
+	return v.Text()
+}
