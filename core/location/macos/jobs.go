@@ -260,13 +260,17 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 			off(item, "disabled in its own file")
 			delete(known, j.job.Label) // it is not loaded, and leaves the label to the next file
 		}
-		if decided && isOff != j.job.Disabled && ofSystem(j.path) {
+		if decided && isOff != j.job.Disabled && ofSystem(j.path) && !(isOff && offByMacOS[j.job.Label]) {
 			item.Problems = append(item.Problems, autostart.NotDefault)
 		}
 		item.Switcher = o
 	}
 	s.Add(key(u, j.path), item)
 }
+
+// offByMacOS are the jobs of its own that macOS itself names as disabled in launchd's database of a new Mac, as
+// its users have shown their databases; none of them guards anything.
+var offByMacOS = map[string]bool{"com.apple.CSCSupportd": true, "com.apple.ftpd": true, "com.apple.mdmclient.daemon.runatboot": true, "com.apple.relatived": true, "com.apple.telnetd": true}
 
 // leadsNowhere is why a file that a folder or a record names cannot be read: there is none.
 const leadsNowhere = "it leads to no file"

@@ -2,9 +2,11 @@ package macos_test
 
 import (
 	"database/sql"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -12,6 +14,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/machine"
+	"lockback/internal/testkit"
 )
 
 // account is a record of the local directory.
@@ -162,4 +165,55 @@ func TestRightsInTheLog(t *testing.T) {
 		_, _, by := look(t, mac(t, "14.5", files))
 		require.Equal(t, want, by["Badge"].Mode)
 	}
+}
+
+// Of a plain Mac nothing is shown, missing, or off but what a fresh one has off; each of its jobs is protected
+// unless it is known to be harmless. What others put beside them is shown, once where it is everyone's.
+func TestPlainMac(t *testing.T) {
+	_, inv, _ := look(t, testkit.MacAsItIs(t, nil))
+	require.Empty(t, inv.Unread)
+	require.Greater(t, len(inv.Items), 1000)
+	free, off := map[string]bool{}, map[string]bool{}
+	for _, item := range inv.Items {
+		require.True(t, item.Hidden(), "%s %s", item.Location, item.Name)
+		require.Empty(t, item.Problems, "%s %s", item.Location, item.Name)
+		if item.Guarded == "" && strings.HasPrefix(item.Location, "macos.launch-") {
+			free[item.Name] = true
+			require.NotEmpty(t, item.Entry.Facts().Description, "%s is neither protected nor known", item.Name)
+		}
+		if item.State == autostart.Disabled {
+			off[item.Name] = true
+		}
+	}
+	for _, label := range []string{"com.apple.MobileFileIntegrity", "com.apple.coreservices.launchservicesd", "com.apple.watchdogd", "com.apple.mobile.keybagd", "com.apple.powerd", "com.apple.lsd", "com.apple.containermanagerd_system",
+		"com.apple.thermalmonitord", "com.apple.secinitd", "com.apple.taskgated", "com.apple.logind", "com.apple.driverkitd", "com.apple.usbd", "com.apple.sysextd", "com.apple.pluginkit.pkd", "com.apple.imklaunchagent", "com.apple.xpc.smd"} {
+		require.False(t, free[label], label)
+	}
+	require.Len(t, off, 21, "%v", off)
+	require.True(t, off["com.openssh.sshd"])
+
+	background := "/private/var/db/com.apple.xpc.launchd/disabled"
+	root := testkit.MacAsItIs(t, dict{
+		"/Library/LaunchAgents/org.tide.plist":                    job("org.tide", dict{"Program": "/opt/tide"}),
+		"/Library/LaunchDaemons/org.fog.plist":                    job("org.fog", dict{"Program": "/opt/fog"}),
+		"/Library/LaunchDaemons/com.apple.cunning.plist":          job("com.apple.cunning", dict{"Program": "/usr/libexec/amfid"}),
+		"/private/var/db/dslocal/nodes/Default/users/admin.plist": account("admin", "00498", "/private/var/home/admin"),
+		"/private/var/home/admin/Library/LaunchAgents/x.plist":    job("org.hidden", nil),
+		"/opt/tide": "", "/opt/fog": "", "/tide": "",
+		background + ".plist":     dict{"com.openssh.sshd": false, "com.apple.atrun": false, "com.apple.alf": true, "org.fog": true},
+		background + ".502.plist": dict{"com.apple.Siri.agent": true},
+	})
+	_, inv, _ = look(t, root)
+	entries := make([]*autostart.Entry, 0, len(inv.Items))
+	for _, item := range inv.Items {
+		entries = append(entries, &item.Entry)
+	}
+	var shown []string
+	for _, e := range autostart.OnceForEveryone(entries, entries) {
+		if !e.Hidden() {
+			shown = append(shown, strings.TrimSpace(fmt.Sprintf("%s %s %s", e.State, e.Name, e.User)))
+		}
+	}
+	require.ElementsMatch(t, []string{"enabled org.tide", "disabled org.fog", "enabled com.apple.cunning", "enabled org.hidden admin",
+		"enabled com.openssh.sshd", "disabled com.apple.alf", "enabled com.apple.atrun", "disabled com.apple.Siri.agent bram"}, shown)
 }
