@@ -368,6 +368,11 @@ func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error
 	}
 	d := e.newDraft()
 	e.switchItems(d, &plan, items, want)
+	for _, item := range items {
+		if item.Loses != "" && want.State == autostart.Disabled && !slices.ContainsFunc(plan.LeftOut, func(l LeftOut) bool { return l.Handle == item.Handle }) {
+			plan.Warnings = append(plan.Warnings, fmt.Sprintf("of %q, %s", item.Name, item.Loses))
+		}
+	}
 	if len(plan.LeftOut) == len(items) && len(items) > 0 {
 		left := plan.LeftOut[0]
 		return plan, fmt.Errorf("cannot %s %q: %w", plan.Kind, left.Name, left.Err)

@@ -207,6 +207,9 @@ type Item struct {
 	// CopyOf is the file of a package that its source reads like, byte for byte: it is as much a part
 	// of the system as that.
 	CopyOf string
+	// Loses says what of the entry is gone for good once it was turned off, since the system does not take
+	// it back; empty: nothing.
+	Loses string
 	// Role is what the machine needs the entry for; [NoRole] takes the location's.
 	Role Role
 	// Group is the group that Windows loads a service or driver in.

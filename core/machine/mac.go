@@ -39,6 +39,9 @@ func (m *Machine) openMac() {
 	m.Files.names = macNames{dataOnly: versionErr != nil && launchdErr != nil}
 	version := m.plist(macVersion)
 	if v := version.Text("ProductVersion"); v != "" {
+		if minor, old := strings.CutPrefix(v, "16."); old {
+			v = "26." + minor // programs made for older systems are told 16, a release that never was
+		}
 		m.release = releaseOf(v)
 		m.Version = strings.TrimSpace(cmp.Or(version.Text("ProductName"), "macOS") + " " + v)
 		if build := version.Text("ProductBuildVersion"); build != "" {

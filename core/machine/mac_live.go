@@ -28,21 +28,25 @@ type Tools interface {
 }
 
 // systemTools runs the system's own programs.
-type systemTools struct{}
+type systemTools struct {
+	// timeout bounds how long one of them may take: a question to the person at
+	// the screen may stand behind it.
+	timeout time.Duration
+}
 
-// toolTimeout bounds how long one of them may take: a question to the person at
-// the screen may stand behind it.
+// toolTimeout is long enough to read a question, and to answer it.
 const toolTimeout = 60 * time.Second
 
-func (systemTools) Run(name string, args ...string) ([]byte, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), toolTimeout)
+func (t systemTools) Run(name string, args ...string) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), t.timeout)
 	defer cancel()
 	var out, errs bytes.Buffer
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Stdout, cmd.Stderr = &out, &errs
+	cmd.WaitDelay = time.Second // what it started itself may hold on to its output
 	err := cmd.Run()
 	if ctx.Err() != nil {
-		return nil, fmt.Errorf("%s did not answer within %s", path.Base(name), toolTimeout)
+		return nil, fmt.Errorf("%s did not answer within %s; a question of macOS may wait on the screen", path.Base(name), t.timeout)
 	}
 	if said := strings.Fields(errs.String() + " " + out.String()); err != nil && len(said) > 0 {
 		err = fmt.Errorf("%s: %s", path.Base(name), strings.Join(said, " "))

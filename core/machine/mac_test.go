@@ -221,13 +221,19 @@ func TestProtection(t *testing.T) {
 
 // The system's own programs: what they print, what they say when they fail.
 func TestSystemTools(t *testing.T) {
-	out, err := systemTools{}.Run("/bin/sh", "-c", "echo out; echo said >&2")
+	tools := systemTools{time.Minute}
+	out, err := tools.Run("/bin/sh", "-c", "echo out; echo said >&2")
 	require.NoError(t, err)
 	require.Equal(t, "out\n", string(out))
-	_, err = systemTools{}.Run("/bin/sh", "-c", "echo Could not find >&2; echo service >&2; exit 3")
+	_, err = tools.Run("/bin/sh", "-c", "echo Could not find >&2; echo service >&2; exit 3")
 	require.EqualError(t, err, "sh: Could not find service")
-	_, err = systemTools{}.Run("/nonexistent/launchctl")
+	_, err = tools.Run("/nonexistent/launchctl")
 	require.Error(t, err)
+	// One that hangs is left, with what it started.
+	began := time.Now()
+	_, err = systemTools{100 * time.Millisecond}.Run("/bin/sh", "-c", "sleep 60 & wait")
+	require.ErrorContains(t, err, "did not answer within 100ms")
+	require.Less(t, time.Since(began), 30*time.Second)
 }
 
 // Who may write what, on the running Mac and on its disk.

@@ -101,7 +101,7 @@ func Open(dir string) (*Machine, error) {
 		case "windows":
 			return openLiveWindows()
 		case "darwin":
-			return OpenRunningMac("/", systemTools{})
+			return OpenRunningMac("/", systemTools{toolTimeout})
 		default:
 			return nil, fmt.Errorf("the running machine is %s, and this version reads running Linux, macOS and Windows machines only; name a mounted disk with --root", runtime.GOOS)
 		}

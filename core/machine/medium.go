@@ -109,6 +109,13 @@ type taskMedium struct {
 	task string
 }
 
+func (t taskMedium) writable(a Artifact, before, after Image) error {
+	if err := registrable(before, after); err != nil {
+		return err
+	}
+	return t.fileMedium.writable(a, before, after)
+}
+
 func (taskMedium) prepare(Artifact, Image, string) error { return nil }
 
 func (t taskMedium) set(a Artifact, want Image, _ string) error {

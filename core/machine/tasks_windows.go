@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
-	"strings"
 	"syscall"
 	"time"
 	"unsafe"
@@ -42,10 +41,6 @@ const (
 	taskPutEnabled = 11
 
 	createOrUpdate = 6
-
-	logonInteractive = 3
-	logonGroup       = 4
-	logonService     = 5
 )
 
 // object is a COM object: a pointer to its table.
@@ -201,13 +196,7 @@ func register(root *object, path uintptr, task string, definition *taskxml.Task,
 	}
 	xml := bstr(text)
 	defer procSysFreeString.Call(xml)
-	logon := uintptr(logonInteractive)
-	switch {
-	case definition.GroupID != "":
-		logon = logonGroup
-	case isServiceAccount(definition.UserID):
-		logon = logonService
-	}
+	logon := uintptr(logonOf(definition))
 	var none [3]variant
 	var t *object
 	err = root.call(folderRegisterTask, path, xml, createOrUpdate, uintptr(unsafe.Pointer(&none[0])), uintptr(unsafe.Pointer(&none[1])), logon,
@@ -218,12 +207,4 @@ func register(root *object, path uintptr, task string, definition *taskxml.Task,
 	}
 	t.release()
 	return nil
-}
-
-func isServiceAccount(id string) bool {
-	switch strings.ToUpper(id) {
-	case "S-1-5-18", "S-1-5-19", "S-1-5-20", "SYSTEM", `NT AUTHORITY\SYSTEM`, `NT AUTHORITY\LOCALSERVICE`, `NT AUTHORITY\NETWORKSERVICE`:
-		return true
-	}
-	return false
 }

@@ -33,6 +33,8 @@ type RunningMac struct {
 	// Refuse makes a call fail whose words hold it; Lie lets it succeed and do
 	// nothing.
 	Refuse, Lie string
+	// Hang makes a call take its time that no one has, when its words hold it.
+	Hang string
 	// Says is what a refused call says; empty: what System Integrity Protection does.
 	Says string
 	// Appears signs a user in at the numbered call of those whose words hold a text, such as
@@ -94,6 +96,9 @@ func (m *RunningMac) Run(name string, args ...string) ([]byte, error) {
 				m.off[fmt.Sprintf("user/%d", uid)] = map[string]bool{} // read before the file was written
 			}
 		}
+	}
+	if m.Hang != "" && strings.Contains(line, m.Hang) {
+		return nil, errors.New(filepath.Base(name) + " did not answer within 1m0s; a question of macOS may wait on the screen")
 	}
 	if m.Refuse != "" && strings.Contains(line, m.Refuse) && m.Says != "" {
 		return nil, errors.New(m.Says)
@@ -202,7 +207,8 @@ func (m *RunningMac) events(uid int, args []string, lie bool) ([]byte, error) {
 		m.SignedIn[uid] = slices.DeleteFunc(items, func(i LoginItem) bool { return i.Path == args[2] })
 	case strings.Contains(script, "push("):
 		name := strings.TrimSuffix(filepath.Base(args[2]), ".app")
-		m.SignedIn[uid] = append(items, LoginItem{name, args[2], args[3] == "true"})
+		// Whether an item is hidden is kept before macOS 13 only.
+		m.SignedIn[uid] = append(items, LoginItem{name, args[2], m.Before13 && args[3] == "true"})
 	}
 	return nil, nil
 }

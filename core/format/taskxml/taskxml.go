@@ -31,6 +31,7 @@ type Task struct {
 	Hidden      bool
 	UserID      string // whom it runs as
 	GroupID     string
+	LogonType   string // how it signs in: Password, S4U, InteractiveToken...
 	RunLevel    string // HighestAvailable: with the administrator's rights
 	Maintenance string // the period in which automatic maintenance runs it, ISO 8601; empty: it does not
 	Triggers    []Trigger
@@ -186,6 +187,8 @@ func (t *Task) take(at, v string, exec *Exec, handler *Handler) {
 		t.UserID = v
 	case "Principals/Principal/GroupId":
 		t.GroupID = v
+	case "Principals/Principal/LogonType":
+		t.LogonType = v
 	case "Principals/Principal/RunLevel":
 		t.RunLevel = v
 	case "Actions/Exec/Command":

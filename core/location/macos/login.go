@@ -221,6 +221,9 @@ func (d *disk) askLoginItems(s *location.Survey, u *machine.User) bool {
 			a := machine.LoginItemOf(*u, i.Path)
 			item.Switcher = location.Park{Artifact: a}
 			item.Artifacts = func() []machine.Artifact { return []machine.Artifact{machine.File(file), a} }
+			if i.Hidden && !s.Machine.Release().Before(ventura) {
+				item.Loses = "it is not kept that it opens hidden: macOS 13 and later do not take that back"
+			}
 		}
 		s.Add(key(nil, i.Path, i.Name), item)
 	}
