@@ -34,7 +34,8 @@ type Files struct {
 	// person.
 	topOwner, firstPerson int
 
-	names naming
+	names  naming
+	drives *drives // of a running Windows; nil elsewhere
 
 	homeMu      sync.Mutex
 	homeFolders map[string]home // see homesByPath; nil until they are asked for
@@ -103,6 +104,7 @@ func (f *Files) Close() error {
 		r.close()
 	}
 	f.folders = map[string]*folder{}
+	f.drives.close()
 	f.root.close()
 	return nil
 }
@@ -327,6 +329,9 @@ func (f *Files) readlinkIn(plain, base string) (string, error) {
 
 // Lstat describes what is at the path, a link itself and not what it leads to.
 func (f *Files) Lstat(name string) (fs.FileInfo, error) {
+	if other := f.elsewhere(name); other != nil {
+		return other.Lstat(name)
+	}
 	full, err := f.resolve(name, false)
 	if err != nil {
 		return nil, err
@@ -344,6 +349,9 @@ func (f *Files) Lstat(name string) (fs.FileInfo, error) {
 
 // Stat describes what the path leads to.
 func (f *Files) Stat(name string) (fs.FileInfo, error) {
+	if other := f.elsewhere(name); other != nil {
+		return other.Stat(name)
+	}
 	if info, err := f.statDirect(name); err != errNotDirect {
 		return info, err
 	}
@@ -365,6 +373,9 @@ func (f *Files) Readlink(name string) (string, error) {
 
 // ReadDir lists a folder in the order of names.
 func (f *Files) ReadDir(name string) ([]fs.DirEntry, error) {
+	if other := f.elsewhere(name); other != nil {
+		return other.ReadDir(name)
+	}
 	if entries, err := f.readDirDirect(name); err != errNotDirect {
 		sortEntries(entries)
 		return entries, err
@@ -396,6 +407,9 @@ func sortEntries(entries []fs.DirEntry) {
 // but a regular file is refused before it is opened: opening a device or a pipe
 // can act or hang.
 func (f *Files) ReadFile(name string, max int64) ([]byte, error) {
+	if other := f.elsewhere(name); other != nil {
+		return other.ReadFile(name, max)
+	}
 	if b, _, err := f.readDirect(name, max); err != errNotDirect {
 		return b, err
 	}
@@ -415,6 +429,9 @@ func (f *Files) ReadFile(name string, max int64) ([]byte, error) {
 // ReadFileInfo is [Files.ReadFile] together with [Files.Stat], for files whose
 // owner matters as much as what is in them.
 func (f *Files) ReadFileInfo(name string, max int64) ([]byte, fs.FileInfo, error) {
+	if other := f.elsewhere(name); other != nil {
+		return other.ReadFileInfo(name, max)
+	}
 	if b, info, err := f.readDirect(name, max); err != errNotDirect {
 		return b, info, err
 	}

@@ -402,7 +402,11 @@ func (r *Registry) Stale() iter.Seq2[string, error] {
 // OpenFile opens a regular file for reading and tells its size in bytes: for
 // files that are too large to be read whole.
 func (m *Machine) OpenFile(name string) (*os.File, int64, error) {
-	file, err := m.Files.openRegular(name)
+	files := m.Files
+	if other := files.elsewhere(name); other != nil {
+		files = other
+	}
+	file, err := files.openRegular(name)
 	if err != nil {
 		return nil, 0, err
 	}

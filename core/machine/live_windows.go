@@ -33,12 +33,27 @@ func openLiveWindows() (*Machine, error) {
 		return nil, err
 	}
 	m.Files.names = driveNames{drive: upperLetter(drive[0])}
+	m.Files.drives = &drives{open: openFixedDrive}
 	m.openWindows(filepath.ToSlash(folder[2:]))
 	if name, err := os.Hostname(); err == nil && m.Name == "" {
 		m.Name = name
 	}
 	m.Files.homes = m.Users
 	return m, nil
+}
+
+// openFixedDrive opens a drive that is built in.
+func openFixedDrive(letter byte) *Files {
+	top := string(letter) + `:\`
+	name, err := windows.UTF16PtrFromString(top)
+	if err != nil || windows.GetDriveType(name) != windows.DRIVE_FIXED {
+		return nil
+	}
+	files, err := openFiles(top, true)
+	if err != nil {
+		return nil
+	}
+	return files
 }
 
 // liveRegistry mounts the running registry. What people have who are not signed

@@ -492,6 +492,9 @@ func (m *Machine) Explain(name string, err error) error { return m.protection(na
 
 // Attributes returns the extended attributes of what a path leads to.
 func (f *Files) Attributes(name string) (map[string][]byte, error) {
+	if other := f.elsewhere(name); other != nil {
+		return other.Attributes(name)
+	}
 	dir, base, done, err := f.holding(name)
 	if err != nil {
 		return nil, err

@@ -23,6 +23,18 @@ func TestEarlySnapshotsAreComparedByWhatTheyTell(t *testing.T) {
 	require.Equal(t, []Field{{Field: "state", From: "disabled", To: "enabled"}}, compareEntries(&early, &now, false))
 }
 
+// A service that is off has no place that tells whether it would start by itself or when it is asked for: where it
+// stands in the list then is no change of its own.
+func TestStagesOfWhatIsOff(t *testing.T) {
+	on := autostart.Entry{Handle: "k7f3qa2", Place: "p", State: autostart.Enabled, Stage: autostart.Event, When: "when a program asks for it"}
+	off := on
+	off.State, off.Stage, off.When = autostart.Disabled, autostart.System, "at startup"
+	require.Equal(t, []Field{{Field: "state", From: "enabled", To: "disabled"}}, compareEntries(&on, &off, false))
+	moved := on
+	moved.Stage = autostart.System
+	require.Equal(t, []Field{{Field: "stage", From: "event", To: "system"}}, compareEntries(&on, &moved, false))
+}
+
 // What was found wrong with programs is no change of the machine where an earlier snapshot never
 // looked.
 func TestProblemsOfEarlierSnapshots(t *testing.T) {

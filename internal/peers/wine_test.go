@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -329,4 +330,60 @@ func TestNamesWithAZero(t *testing.T) {
 	require.Equal(t, map[string]string{"windows.run": "disabled"}, state())
 	w.Lockback(t, "undo", "--yes")
 	require.Equal(t, map[string]string{"windows.run": "enabled"}, state())
+}
+
+// A program on another drive that is built in is looked at on a running Windows.
+func TestProgramsOnAnotherDrive(t *testing.T) {
+	w := testkit.NewWine(t)
+	drive := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(drive, "tide.exe"), []byte("MZ"), 0o644))
+	require.NoError(t, os.Symlink(drive, filepath.Join(w.Prefix, "dosdevices/d:")))
+	for name, program := range map[string]string{"There": `D:\tide.exe`, "Gone": `D:\gone.exe`, "Elsewhere": `Q:\tide.exe`} {
+		w.OK(t, "wine", "reg", "add", `HKLM\Software\Microsoft\Windows\CurrentVersion\Run`, "/v", name, "/d", program, "/f")
+	}
+	list, yes, no := w.List(t), true, false
+	for name, want := range map[string]*bool{"There": &yes, "Gone": &no, "Elsewhere": nil} {
+		require.Equal(t, want, list[name].Target.Exists, name)
+	}
+}
+
+// A change of a running Windows that ends by TerminateProcess at any of its points is taken back, or finished and
+// then taken back, and nothing differs.
+func TestKilledUnderWine(t *testing.T) {
+	w := testkit.NewWine(t)
+	w.Build(t, "./internal/peers/killed", "killed.exe")
+	require.NoError(t, os.MkdirAll(filepath.Join(w.Drive, "tide"), 0o755))
+	w.Build(t, "./internal/peers/tideservice", "tide/svc.exe")
+	profile := filepath.Join(w.Drive, "windows/system32/WindowsPowerShell/v1.0/profile.ps1")
+	require.NoError(t, os.MkdirAll(filepath.Dir(profile), 0o755))
+	require.NoError(t, os.WriteFile(profile, []byte("# nothing\r\n"), 0o644))
+	w.OK(t, "wine", "sc", "create", "TideSvc", "binPath=", `C:\tide\svc.exe`, "start=", "demand", "DisplayName=", "Tidewatch")
+	for key, value := range map[string][2]string{`HKLM\Software\Microsoft\Windows\CurrentVersion\Run`: {"Fogbell Sync", `C:\tide\svc.exe`}, `HKLM\Software\Microsoft\Command Processor`: {"AutoRun", `C:\tide\auto.cmd`},
+		`HKLM\Software\Microsoft\Windows NT\CurrentVersion\Winlogon`: {"Shell", `explorer.exe, C:\tide\shell.exe`}} {
+		w.OK(t, "wine", "reg", "add", key, "/v", value[0], "/d", value[1], "/f")
+	}
+	require.Contains(t, w.Lockback(t, "snapshot"), "S1")
+	points := 0
+	for n := 1; ; n++ {
+		t.Setenv("LOCKBACK_TEST_CRASH_AT", strconv.Itoa(n))
+		r := w.Run(t, "wine", `C:\killed.exe`, "disable", "Tidewatch", "Fogbell Sync", "AutoRun", "shell.exe", "profile.ps1", "--guarded", "--yes")
+		if r.Code == 0 {
+			w.Lockback(t, "undo", "--yes")
+			break
+		}
+		require.Equal(t, 9, r.Code, "%s%s", r.Out, r.Err)
+		points++
+		settle := []string{"recover", "--yes"}
+		if n%2 == 0 {
+			settle = append(settle, "--finish")
+		}
+		// Before anything was written down there is nothing to settle.
+		if r := w.Run(t, "wine", append([]string{`C:\lockback.exe`}, settle...)...); r.Code == 0 && n%2 == 0 {
+			w.Lockback(t, "undo", "--yes")
+		} else {
+			require.True(t, r.Code == 0 || strings.Contains(r.Err, "no interrupted change waits"), "%d: %s%s", n, r.Out, r.Err)
+		}
+		w.Lockback(t, "compare", "S1")
+	}
+	require.Greater(t, points, 12)
 }
