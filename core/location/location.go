@@ -304,6 +304,33 @@ func (p Park) Plan(images Images, want Want) ([]Edit, error) {
 	return []Edit{{Artifact: p.Artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
 }
 
+// ParkAll is [Park] of an entry that stands in several places, all of which are taken away together.
+type ParkAll []machine.Artifact
+
+// Word is [autostart.Park].
+func (ParkAll) Word() autostart.Switch { return autostart.Park }
+
+// Removes is true.
+func (ParkAll) Removes() bool { return true }
+
+// Plan returns the edits; what is not there needs none. It fails as [Park.Plan] does.
+func (p ParkAll) Plan(images Images, want Want) ([]Edit, error) {
+	var edits []Edit
+	for _, a := range p {
+		if want.State == autostart.Disabled && want.User == nil {
+			if image, err := images.Image(a); err == nil && image.Kind == machine.Absent {
+				continue
+			}
+		}
+		edit, err := Park{a}.Plan(images, want)
+		if err != nil {
+			return nil, err
+		}
+		edits = append(edits, edit...)
+	}
+	return edits, nil
+}
+
 // Want is the state that an entry is wanted in.
 type Want struct {
 	State autostart.State

@@ -222,60 +222,6 @@ func readFilters(s *location.Survey, at []location.Place) {
 	}
 }
 
-// Behaviours of an add-in, as the maker's documents number them.
-var addinBehaviours = map[uint64]string{0: "unloaded", 1: "loaded by hand", 2: "not loaded at start", 3: "at start", 8: "on demand", 9: "on demand, loaded", 16: "at the next start of the program only"}
-
-// officeFolders are where files are opened from when an application starts.
-var officeFolders = []string{`%APPDATA%\Microsoft\Excel\XLSTART`, `%APPDATA%\Microsoft\Word\STARTUP`, `%APPDATA%\Microsoft\AddIns`}
-
-func readOffice(s *location.Survey, at []location.Place) {
-	for _, root := range found(s, at) {
-		for _, app := range subkeys(s, root.RegistryKey) {
-			list, err := app.Subkey("Addins")
-			if err != nil {
-				continue
-			}
-			for _, k := range subkeys(s, list) {
-				behaviour, ok := k.Number("LoadBehavior")
-				if !ok {
-					continue
-				}
-				p := place{RegistryKey: k, user: root.user, narrow: root.narrow}
-				name := k.Text("FriendlyName")
-				if name == "" {
-					name = k.Name()
-				}
-				item := newItem(p.origin(), name, k.Text("Manifest"))
-				item.CommandLine = ""
-				if clsid := progID(s, p, k.Name()); clsid != "" && item.Command == "" {
-					c := classOf(s, p, clsid)
-					item.Command, item.CommandLine = c.library, `"`+c.library+`"`
-				}
-				item.Mode = addinBehaviours[behaviour]
-				item.Source.Key = "LoadBehavior"
-				item.Artifacts = artifacts(machine.RegistryValue(k.Path, "LoadBehavior"))
-				item.Switcher = number{key: k.Path, name: "LoadBehavior", on: 3, off: 2}
-				if behaviour != 3 && behaviour != 9 && behaviour != 16 {
-					item.State = autostart.Disabled
-				}
-				s.Add(id(p), item)
-			}
-		}
-	}
-}
-
-// officeTest names what Office loads for a test of its own, which a desktop has no use for.
-func officeTest(_ *location.Survey, item *location.Item) { item.Name = "Office test" }
-
-func readOfficeFolders(s *location.Survey) {
-	for n := range s.Machine.Users {
-		u := &s.Machine.Users[n]
-		for _, dir := range officeFolders {
-			readParkedFiles(s, u, s.Machine.Canonical(s.Machine.Expand(dir, u)), nil)
-		}
-	}
-}
-
 // progID returns the class that a program's name for it stands for.
 func progID(s *location.Survey, p place, name string) string {
 	roots := []string{soft + `\Classes\`}

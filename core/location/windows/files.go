@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"lockback/core/autostart"
-	"lockback/core/format/inifile"
 	"lockback/core/format/taskjob"
 	"lockback/core/location"
 	"lockback/core/location/browser"
@@ -92,88 +91,6 @@ func describeJob(item *location.Item, b []byte) {
 	}
 	if job.Disabled {
 		item.State, item.Mode = autostart.Disabled, "disabled"
-	}
-}
-
-// scriptFiles are where group policy keeps the scripts that this machine runs.
-var scriptFiles = []string{"scripts.ini", "psscripts.ini"}
-
-func readLogonScripts(s *location.Survey) {
-	for _, side := range []string{"Machine", "User"} {
-		dir := s.Machine.Canonical(s.Machine.Windows() + `\System32\GroupPolicy\` + side + `\Scripts`)
-		for _, name := range scriptFiles {
-			if b, ok := s.File(dir + `\` + name); ok {
-				readScriptsFile(s, dir, name, b)
-			}
-		}
-	}
-	for _, kind := range []string{"Logon", "Logoff", "Startup", "Shutdown"} {
-		for _, root := range places(s, cv+`\Group Policy\Scripts\`+kind, ucv+`\Group Policy\Scripts\`+kind) {
-			for _, policy := range subkeys(s, root.RegistryKey) {
-				for _, k := range subkeys(s, policy) {
-					p := place{RegistryKey: k, user: root.user, narrow: root.narrow}
-					if k.Text("Script") == "" {
-						continue
-					}
-					item := newItem(p.origin(), shortName(k.Text("Script")), strings.TrimSpace(k.Text("Script")+" "+k.Text("Parameters")))
-					if script, base := k.Text("Script"), policy.Text("FileSysPath"); !strings.ContainsAny(script, `\:`) && base != "" {
-						// Relative to the policy, which lies on a server where a firm's domain has it.
-						item.CommandLine = `"` + base + `\Scripts\` + kind + `\` + script + `"`
-					}
-					item.Stage, item.When = scriptStage(kind), scriptWords[strings.ToLower(kind)]
-					a := machine.RegistryTree(k.Path)
-					item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
-					s.Add(id(p), item)
-				}
-			}
-		}
-	}
-}
-
-// scriptWords say when the scripts of a policy run.
-var scriptWords = map[string]string{"startup": "at startup", "shutdown": "at shutdown", "logon": "at sign-in", "logoff": "at sign-out"}
-
-func scriptStage(kind string) autostart.Stage {
-	switch strings.ToLower(kind) {
-	case "startup":
-		return autostart.System
-	case "logon":
-		return autostart.SignIn
-	}
-	return autostart.Event
-}
-
-// readScriptsFile reads the scripts of a policy: numbered pairs of a command and
-// its parameters in a section for each occasion. The file is taken away where it
-// holds one script only, because the numbers of the others would not be right.
-func readScriptsFile(s *location.Survey, dir, name string, b []byte) {
-	var items []*location.Item
-	var keys []string
-	for _, section := range inifile.Parse(b) {
-		for _, k := range section.Keys {
-			number, ok := strings.CutSuffix(strings.ToLower(k.Name), "cmdline")
-			if !ok || k.Value == "" {
-				continue
-			}
-			script := k.Value
-			if !strings.ContainsAny(script, `\:`) {
-				script = dir + `\` + section.Name + `\` + script
-			}
-			item := newItem(origin{path: dir + `\` + name}, shortName(script), strings.TrimSpace(k.Value+" "+section.Get(number+"Parameters")))
-			item.CommandLine = `"` + script + `"`
-			item.Stage, item.When, item.Source.Line = scriptStage(section.Name), scriptWords[strings.ToLower(section.Name)], k.Line
-			item.Source.Key = section.Name
-			a := machine.File(dir + `\` + name)
-			item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
-			items = append(items, item)
-			keys = append(keys, strings.ToLower(dir+`\`+name+"\x00"+section.Name+"\x00"+k.Value))
-		}
-	}
-	for k, item := range items {
-		if len(items) > 1 {
-			item.Switcher = location.NoSwitch{Why: "its file numbers several scripts; take the script out with the policy editor"}
-		}
-		s.Add(keys[k], item)
 	}
 }
 

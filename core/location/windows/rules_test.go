@@ -117,6 +117,43 @@ func TestRules(t *testing.T) {
 		}, want: map[string]string{
 			"windows.office-addins Tide.One": "enabled|at start|state-value", "windows.office-addins Tide.Two": "disabled|not loaded at start|state-value",
 		}},
+		{name: "what Office has turned off itself, and what it opens", software: testkit.Keys{
+			`Microsoft\Office\Word\Addins\Tide.Crashed`: {dw("LoadBehavior", 3)}, `Microsoft\Office\Word\Addins\Tide.Hers`: {dw("LoadBehavior", 3)}, `Microsoft\Office\Word\Addins\Tide.On`: {dw("LoadBehavior", 3)},
+			`Classes\Tide.Crashed\CLSID`: {sz("", "{5A17ABCD-1887-4001-8314-000000000001}")}, `Classes\CLSID\{5A17ABCD-1887-4001-8314-000000000001}\InprocServer32`: {sz("", `C:\Tide\Crashed.dll`)},
+		}, ines: testkit.Keys{
+			`Software\Microsoft\Office\Word\Addins\Tide.Hers`:              {dw("LoadBehavior", 2), sz("FriendlyName", "Hers")},
+			`Software\Microsoft\Office\16.0\Word\Resiliency\DisabledItems`: {{Name: "1A2B", Type: regf.Binary, Data: append(make([]byte, 12), regf.TextData("c:\\tide\\crashed.dll\x00tide table")...)}, {Name: "short", Type: regf.Binary, Data: []byte{1}}},
+			`Software\Microsoft\Office\16.0\Excel\Options`:                 {sz("OPEN", `/R "chosen.xlam"`), sz("AltStartup", `C:\More`), sz("Open Files", "x")},
+			`Software\Microsoft\Office\15.0\Excel\Options`:                 {sz("OPEN", `C:\first.xla`), sz("OPEN1", `C:\second.xla`)},
+		}, files: map[string]string{
+			`Users\ines\AppData\Roaming\Microsoft\AddIns\chosen.xlam`: "", `Users\ines\AppData\Roaming\Microsoft\AddIns\left.xlam`: "", `More\each.xlsx`: "",
+			`Program Files\Microsoft Office\root\Office16\XLSTART\all.xlsb`: "", `Program Files (x86)\Microsoft Office\Office14\STARTUP\all.dotm`: "", `Program Files\Microsoft Office\root\OfficeX\XLSTART\none.xlsb`: "",
+		}, want: map[string]string{
+			"windows.office-addins Tide.Crashed": "disabled|turned off by Office after a crash|report", "windows.office-addins Tide.Hers": "enabled|at start, not for ines|state-value",
+			"windows.office-addins Tide.On": "enabled|at start|state-value", "windows.office-addins Hers": "disabled|not loaded at start|state-value",
+			"windows.office-addins chosen.xlam": "enabled|opened when Excel starts|park", "windows.office-addins first.xla": "enabled|opened when Excel starts|report", "windows.office-addins second.xla": "enabled|opened when Excel starts|report",
+			"windows.office-addins left.xlam": "disabled|not opened: Excel's options do not name it|report", "windows.office-addins each.xlsx": "enabled||park", "windows.office-addins all.xlsb": "enabled||park", "windows.office-addins all.dotm": "enabled||park",
+		}},
+		{name: "scripts of policies, in their files and in the registry", software: testkit.Keys{
+			cv + `\Group Policy\Scripts\Startup\0`:                 {sz("FileSysPath", `C:\Windows\System32\GroupPolicy\Machine`)},
+			cv + `\Group Policy\Scripts\Startup\0\0`:               {sz("Script", "open.cmd")},
+			cv + `\Group Policy\Scripts\Startup\1`:                 {sz("FileSysPath", `\\firm\SysVol\firm\Policies\{1}\Machine`)},
+			cv + `\Group Policy\Scripts\Startup\1\0`:               {sz("Script", "firm.cmd"), sz("Parameters", "/q")},
+			cv + `\Group Policy\State\Machine\Scripts\Startup\0\0`: {sz("Script", "open.cmd")},
+			cv + `\Group Policy\State\Machine\Scripts\Startup\1\0`: {sz("Script", "another.cmd")},
+			cv + `\Group Policy\Scripts\Shutdown\0`:                {sz("FileSysPath", `C:\Windows\System32\GroupPolicy\Machine`)},
+			cv + `\Group Policy\Scripts\Shutdown\0\0`:              {sz("Script", "file-is-gone.cmd")},
+		}, ines: testkit.Keys{
+			`Software\` + cv + `\Group Policy\Scripts\Logon\0`:   {sz("FileSysPath", `C:\WINDOWS\System32\GroupPolicyUsers\S-1-5-21-1-2-3-1001\User`)},
+			`Software\` + cv + `\Group Policy\Scripts\Logon\0\0`: {sz("Script", `C:\hers.cmd`)},
+		}, files: map[string]string{
+			`Windows\System32\GroupPolicy\Machine\Scripts\scripts.ini`:                       "[Startup]\n0CmdLine=open.cmd\n0Parameters=\n",
+			`Windows\System32\GroupPolicyUsers\S-1-5-21-1-2-3-1001\User\Scripts\scripts.ini`: "[Logon]\n0CmdLine=C:\\hers.cmd\n",
+			`Windows\System32\GroupPolicyUsers\S-1-5-32-544\User\Scripts\psscripts.ini`:      "[Logon]\n0CmdLine=C:\\admins.ps1\n",
+		}, want: map[string]string{
+			"windows.logon-script open.cmd": "enabled||park", "windows.logon-script firm.cmd": "enabled||park", "windows.logon-script file-is-gone.cmd": "enabled|at shutdown|park",
+			"windows.logon-script hers.cmd": "enabled||park", "windows.logon-script admins.ps1": "enabled|for administrators|park",
+		}},
 		{name: "open commands and names", software: testkit.Keys{
 			`Classes\txtfile\shell\open\command`: {sz("", `C:\ProgramData\Zed\notepad.exe %1`)}, `Classes\vbsfile\shell\open\command`: {sz("", `C:\Windows\System32\wscript.exe C:\hook.vbs "%1" %*`)},
 			`Classes\exefile\shell\open\command`: {sz("", `"%1" %*`), sz("IsolatedCommand", `"%1" %*`)}, `Classes\exefile\shell\runas\command`: {sz("", `C:\zed.exe "%1"`)},
