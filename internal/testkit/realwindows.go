@@ -515,9 +515,15 @@ func WindowsAsItIs(t testing.TB, software, system Keys, files map[string]string)
 		`WOW6432Node\Classes`: {{Name: "SymbolicLinkValue", Type: regf.Link, Data: []byte("\\\x00R\x00e\x00g\x00i\x00s\x00t\x00r\x00y\x00\\\x00M\x00a\x00c\x00h\x00i\x00n\x00e\x00\\\x00S\x00o\x00f\x00t\x00w\x00a\x00r\x00e\x00\\\x00C\x00l\x00a\x00s\x00s\x00e\x00s\x00\\\x00W\x00O\x00W\x006\x004\x003\x002\x00N\x00o\x00d\x00e\x00")}},
 	}
 	sys := Keys{
-		ccs + `Control\SafeBoot`:                  {sz("AlternateShell", "cmd.exe")},
-		ccs + `Control\Session Manager`:           {{Name: "BootExecute", Type: regf.MultiString, Data: regf.ListData([]string{"autocheck autochk *"})}},
-		ccs + `Control\Session Manager\KnownDLLs`: {sz("kernel32", "kernel32.dll"), sz("_wowarmhw", "wowarmhw.dll"), sz("_xtajit", "xtajit.dll"), sz("DllDirectory", `%SystemRoot%\system32`)},
+		ccs + `Control\SafeBoot`:        {sz("AlternateShell", "cmd.exe")},
+		ccs + `Control\Session Manager`: {{Name: "BootExecute", Type: regf.MultiString, Data: regf.ListData([]string{"autocheck autochk *"})}, regf.NewExpand("BootShell", `%SystemRoot%\system32\bootim.exe`)},
+		ccs + `Control\Session Manager\SubSystems`: {regf.NewExpand("Windows", `%SystemRoot%\system32\csrss.exe ObjectDirectory=\Windows SharedSection=1024,20480,768 Windows=On SubSystemType=Windows ServerDll=basesrv,1 ServerDll=winsrv:UserServerDllInitialization,3 ServerDll=sxssrv,4 ProfileControl=Off MaxRequestThreads=16`),
+			regf.NewExpand("Kmode", `\SystemRoot\System32\win32k.sys`), sz("Debug", ""), regf.NewList("Required", "Debug", "Windows"), regf.NewList("Optional")},
+		ccs + `Services\WinSock2\Parameters`:       {sz("AutodialDLL", `C:\Windows\System32\rasadhlp.dll`)},
+		ccs + `Control\LsaExtensionConfig\LsaSrv`:  {regf.NewList("Extensions", "lsadb.dll")},
+		ccs + `Services\PerfDisk\Performance`:      {sz("Library", "perfdisk.dll")},
+		ccs + `Services\.NETFramework\Performance`: {regf.NewExpand("Library", `%systemroot%\system32\mscoree.dll`)},
+		ccs + `Control\Session Manager\KnownDLLs`:  {sz("kernel32", "kernel32.dll"), sz("_wowarmhw", "wowarmhw.dll"), sz("_xtajit", "xtajit.dll"), sz("DllDirectory", `%SystemRoot%\system32`)},
 		ccs + `Control\Lsa`: {{Name: "Authentication Packages", Type: regf.MultiString, Data: regf.ListData([]string{"msv1_0"})},
 			{Name: "Notification Packages", Type: regf.MultiString, Data: regf.ListData([]string{"scecli"})}, {Name: "Security Packages", Type: regf.MultiString, Data: regf.ListData([]string{`""`})}},
 		ccs + `Control\Class\{4d36e96b-e325-11ce-bfc1-08002be10318}`: {sz("Class", "Keyboard"), {Name: "UpperFilters", Type: regf.MultiString, Data: regf.ListData([]string{"kbdclass"})}},
@@ -536,7 +542,7 @@ func WindowsAsItIs(t testing.TB, software, system Keys, files map[string]string)
 		all[strings.ReplaceAll(strings.ReplaceAll(strings.TrimPrefix(name, `C:\`), "system32", "System32"), "SysWow64", "SysWOW64")] = ""
 	}
 	for _, name := range []string{"svchost.exe", "userinit.exe", "SecurityHealthSystray.exe", "SystemPropertiesPerformance.exe", "gpscript.dll", "midimap.dll", "msadp32.acm", "wdmaud.drv", "ifmon.dll", "cmd.exe",
-		"autochk.exe", "kernel32.dll", "msv1_0.dll", "scecli.dll", "localspl.dll", "notepad.exe", "rundll32.exe", "sc.exe", "cscript.exe", "p9np.dll", "drprov.dll", "ntlanman.dll", "davclnt.dll"} {
+		"csrss.exe", "win32k.sys", "bootim.exe", "rasadhlp.dll", "lsadb.dll", "perfdisk.dll", "mscoree.dll", "autochk.exe", "kernel32.dll", "msv1_0.dll", "scecli.dll", "localspl.dll", "notepad.exe", "rundll32.exe", "sc.exe", "cscript.exe", "p9np.dll", "drprov.dll", "ntlanman.dll", "davclnt.dll"} {
 		put(`%SystemRoot%\System32\` + name)
 	}
 	for name, file := range map[string]string{"P9NP": "p9np.dll", "RDPNP": "drprov.dll", "LanmanWorkstation": "ntlanman.dll", "webclient": "davclnt.dll"} {

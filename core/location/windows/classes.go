@@ -85,7 +85,10 @@ func readCredentialProviders(s *location.Survey, at []location.Place) {
 var shellClasses = []string{"*", "AllFilesystemObjects", "Directory", `Directory\Background`, "DesktopBackground", "Folder", "Drive", "LibraryFolder", "Protocols", "lnkfile", "exefile", "Printers", "Network", "CLSID\\{20D04FE0-3AEA-1069-A2D8-08002B30309D}"}
 
 // handlerKinds are the kinds of extensions that Explorer loads.
-var handlerKinds = []string{"ContextMenuHandlers", "PropertySheetHandlers", "DragDropHandlers", "CopyHookHandlers", "ColumnHandlers", "FolderExtensions", "IconHandler", "PropertyHandler"}
+var handlerKinds = []string{"ContextMenuHandlers", "PropertySheetHandlers", "DragDropHandlers", "CopyHookHandlers", "ColumnHandlers", "FolderExtensions"}
+
+// singleHandlers are those of which a class has one at most: their key's default value is its id.
+var singleHandlers = []string{"IconHandler", "DropHandler", "DataHandler", "PropertyHandler"}
 
 func readShellExtensions(s *location.Survey) {
 	// A class in capitals, behind the name of the user for whom it is blocked; behind none, for everyone.
@@ -101,7 +104,7 @@ func readShellExtensions(s *location.Survey) {
 			paths = append(paths, soft+`\Classes\`+c+`\shellex\`+kind, `HKCU\Software\Classes\`+c+`\shellex\`+kind)
 		}
 	}
-	eachClassKey(s, location.At(paths...), func(p place, item *location.Item, clsid string) {
+	decide := func(p place, item *location.Item, clsid string) {
 		key := cv + `\Shell Extensions\Blocked`
 		if p.user != nil {
 			key = `HKU\` + p.user.SID + `\Software\Microsoft\Windows\CurrentVersion\Shell Extensions\Blocked`
@@ -116,7 +119,19 @@ func readShellExtensions(s *location.Survey) {
 		case blocked[strings.ToUpper(clsid)]:
 			passedOver(item, "blocked for everyone")
 		}
-	})
+	}
+	eachClassKey(s, location.At(paths...), decide)
+	for _, c := range shellClasses {
+		for _, kind := range singleHandlers {
+			for _, p := range places(s, soft+`\Classes\`+c+`\shellex\`+kind, `HKCU\Software\Classes\`+c+`\shellex\`+kind) {
+				if clsid := p.Text(""); isCLSID(clsid) {
+					item := newClassItem(s, p, clsid, "")
+					decide(p, item, clsid)
+					s.Add(id(p), item)
+				}
+			}
+		}
+	}
 }
 
 // block is the switch of the shell's extensions: a class whose id is the name of
