@@ -148,7 +148,22 @@ func (m *Machine) readProfiles() {
 		m.Users = append(m.Users, u)
 		m.mountProfile(u)
 	}
+	// What lies here is copied for whoever signs in for the first time.
+	if home := m.expand(list.Text("Default"), nil); onDrive(home) {
+		u := User{Name: NewUsers, UID: -1, GID: -1, Home: m.Files.canonicalName(strings.TrimRight(home, `\`)), SID: newUsersKey}
+		if _, err := m.Stat(u.Home + `\NTUSER.DAT`); err == nil {
+			m.Users = append(m.Users, u)
+			m.mountProfile(u)
+		}
+	}
 }
+
+// NewUsers is how the profile is called that users get who sign in to Windows for the first time. Its part of the
+// registry is loaded nowhere, so that the key below HKU is a name of our own.
+const (
+	NewUsers    = "new users"
+	newUsersKey = "NewUsers"
+)
 
 // mountProfile makes a user's part of the registry readable.
 func (m *Machine) mountProfile(u User) {

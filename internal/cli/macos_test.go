@@ -433,7 +433,7 @@ func TestMacWithoutRights(t *testing.T) {
 	for _, u := range list.Unread {
 		unread[u.Path] = u.Reason
 	}
-	for _, place := range []string{"/private/var/db/com.apple.backgroundtaskmanagement", "/private/var/at/jobs", "/Users/annika/Library/LaunchAgents", "/private/var/at/tabs/mirela"} {
+	for _, place := range []string{"/private/var/db/com.apple.backgroundtaskmanagement", "/private/var/at/jobs", "/Users/annika", "/private/var/at/tabs/mirela"} {
 		require.Equal(t, "permission denied", unread[place], "%v", unread)
 	}
 	require.Equal(t, "enabled", now["org.kelpline.telemetry"].State, "what System Settings say is not known")

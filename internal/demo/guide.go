@@ -86,7 +86,7 @@ var scenes = map[string][]scene{"workshop-box": {
 	{say: "The intruder, the leftovers, the updaters and a strange name go off together. Values are set as Windows' own settings pages do it; what has no such setting is removed, kept in the record, and stays in the list.",
 		args: []string{"disable", "tuner*", "taskmgr.exe", "1", "COR_PROFILER", "Speed*", "Brinecast", "Brinecast screen*", "Kelpline*", "vidc.bell", "--yes", "-m", "intruder, leftovers, updaters"}},
 	{say: "A task is switched by the scheduler of the running machine only: offline it is left on, with the reason.",
-		args: []string{"disable", "Update", "--yes"}, exit: 1},
+		args: []string{"disable", `Kelpline\Update`, "--yes"}, exit: 1},
 	{say: "What is off now?",
 		args: []string{"list", "state=disabled"}},
 	{say: "The evening desk misses its assistant. It alone comes back.",

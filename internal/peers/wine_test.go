@@ -102,7 +102,7 @@ var wineNames = map[string][]string{
 	"windows.active-setup": {"Saltmarsh first start"}, "windows.explorer": {"Kelpline Bar", "Fogbell Synced"}, "windows.shell-extensions": {"Fogbell Menu"},
 	"windows.command-processor": {"AutoRun"}, "windows.netsh": {"tide"}, "windows.print": {"Lampwick Port"}, "windows.boot-execute": {"tunerboot"},
 	"windows.environment-hooks": {"COR_PROFILER_PATH"}, "windows.logon-script": {"logon.cmd"}, "windows.office-addins": {"Saltmarsh Ledger"},
-	"windows.startup-folder": {"Gullrock Tickets", "evening"}, "windows.services": {"Tidewatch"}, "windows.tasks": {"Update"}, "windows.powershell-profile": {"profile.ps1"},
+	"windows.startup-folder": {"Gullrock Tickets", "evening"}, "windows.services": {"Tidewatch"}, "windows.tasks": {`Kelpline\Update`}, "windows.powershell-profile": {"profile.ps1"},
 }
 
 const wineTask = `<?xml version="1.0" encoding="UTF-16"?>

@@ -348,6 +348,16 @@ func policyJSON(d plist.Dict) []byte {
 	return content
 }
 
+// externalFolders are where such files lie.
+func externalFolders() []string {
+	var folders []string
+	for _, b := range chromium {
+		folder := "/Library/Application Support/" + b.folder + "/External Extensions"
+		folders = append(folders, folder, "~"+folder)
+	}
+	return folders
+}
+
 // readExternal reports the files by which programs offer an extension to Chromium's browsers: they load it where
 // the user agrees.
 func readExternal(s *location.Survey) {

@@ -136,7 +136,7 @@ func Locations() []location.Location {
 		{ID: "windows.office-addins", Title: "Office add-ins", Common: "for everyone", Stage: autostart.Attach, Effect: location.Immediately,
 			Places: location.At(soft+`\Microsoft\Office`, `HKCU\Software\Microsoft\Office`), Form: location.Code{Shows: autostart.StateValue, Reader: readOffice},
 			Also: []location.Reading{{Places: location.Told("XLSTART and STARTUP folders"), Form: location.Code{Shows: autostart.Park, Reader: location.Alone(readOfficeFolders)}},
-				{Places: location.Told(`OPEN values of HKCU\Software\Microsoft\Office\*\Excel\Options`), Form: location.Code{Shows: autostart.Park, Reader: location.Alone(readOpened)}},
+				{Places: location.Values(`HKCU\Software\Microsoft\Office\*\Excel\Options`, "OPEN"), Form: location.Code{Shows: autostart.Park, Reader: location.Alone(readOpened)}},
 				{Places: slices.Concat(location.Values(soft+`\Microsoft\Office test\Special\Perf`, ""), location.Values(`HKCU\Software\Microsoft\Office test\Special\Perf`, "")), Form: parkedValues{adjust: officeTest}}}},
 		{ID: "windows.browser", Title: "Browser extensions", Common: "for everyone", Stage: autostart.Attach, Effect: location.Immediately,
 			Places: location.Told("profiles of the Chromium and Firefox families"), Form: location.Code{Shows: autostart.Report, Reader: location.Alone(readBrowsers)},

@@ -155,7 +155,7 @@ func TestWhatDecides(t *testing.T) {
 		"windows.open-commands tide":               "enabled|its class is not registered|report|",
 		"windows.tasks Known":                      "enabled||report|",
 		"windows.tasks Unknown":                    "disabled|not registered: the scheduler's cache lacks it|report|ignored",
-		"windows.tasks Hidden":                     "enabled|its file is gone, the scheduler still has it|report|obscured",
+		"windows.tasks Folder\\Hidden":             "enabled|its file is gone, the scheduler still has it|report|obscured",
 		"windows.tasks Empty":                      "disabled|the scheduler's cache has its name only|report|ignored",
 		"windows.image-options watch.exe":          "enabled||park|",
 		"windows.services Failing (when it fails)": "disabled|its FailureActions do not ask for a command|report|ignored",

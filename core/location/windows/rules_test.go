@@ -154,6 +154,12 @@ func TestRules(t *testing.T) {
 			"windows.logon-script open.cmd": "enabled||park", "windows.logon-script firm.cmd": "enabled||park", "windows.logon-script file-is-gone.cmd": "enabled|at shutdown|park",
 			"windows.logon-script hers.cmd": "enabled||park", "windows.logon-script admins.ps1": "enabled|for administrators|park",
 		}},
+		{name: "what new users get", software: testkit.Keys{
+			nt + `\ProfileList`: {regf.NewExpand("Default", `%SystemDrive%\Users\Default`)},
+		}, files: map[string]string{
+			`Users\Default\NTUSER.DAT`: string(testkit.Hive(t, testkit.Keys{`Software\` + cv + `\Run`: {sz("Tide", `C:\Tide\tide.exe`)}})),
+			`Users\Default\AppData\Roaming\Microsoft\Windows\Start Menu\Programs\Startup\fog.cmd`: "",
+		}, want: map[string]string{"windows.run Tide": "enabled||approve", "windows.startup-folder fog": "enabled||approve"}},
 		{name: "places that are rarely used", software: testkit.Keys{
 			`Policies\Microsoft\Windows NT\Terminal Services`:                               {sz("InitialProgram", `C:\Tide\kiosk.exe`)},
 			`Microsoft\CTF\LangBarAddin\{5A17ABCD-1887-4001-8314-000000000002}`:             {sz("FilePath", `C:\Tide\bar.dll`), dw("Enable", 1)},

@@ -73,9 +73,21 @@ func (t tasks) readTree(s *location.Survey, k *machine.RegistryKey, path string,
 	}
 }
 
+// taskName is what people call a task: makers give theirs a folder of their own, and names like Update. Windows'
+// own are known by the last part.
+func taskName(path string) string {
+	if len(path) > len(ownTasks) && strings.EqualFold(path[:len(ownTasks)], ownTasks) {
+		return path[strings.LastIndexByte(path, '\\')+1:]
+	}
+	return strings.TrimPrefix(path, `\`)
+}
+
+// ownTasks is the folder that Microsoft's tasks lie in.
+const ownTasks = `\Microsoft\`
+
 // addCached reports a task that the scheduler runs by what its cache has of it.
 func (t tasks) addCached(s *location.Survey, tree *machine.RegistryKey, id, path string) {
-	item := newItem(origin{path: t.root + path}, path[strings.LastIndexByte(path, '\\')+1:], "")
+	item := newItem(origin{path: t.root + path}, taskName(path), "")
 	item.SystemName, item.Stage = path, autostart.Schedule
 	item.Problems, item.Mode = []string{autostart.Obscured}, "its file is gone, the scheduler still has it"
 	item.Switcher = location.NoSwitch{Why: "there is no definition of it to switch; the scheduler's own program can delete it on the running machine"}
@@ -123,7 +135,7 @@ var triggerWords = map[string]string{
 }
 
 func (t tasks) addFile(s *location.Survey, file, path string) {
-	item := newItem(origin{path: file}, path[strings.LastIndexByte(path, '\\')+1:], "")
+	item := newItem(origin{path: file}, taskName(path), "")
 	item.Switcher = taskSwitch{file}
 	if !s.Machine.Live {
 		item.Switcher = location.NoSwitch{Why: "the scheduler keeps a hash over each task that is not documented; turn it off on the running machine, or restore a snapshot that has it off"}
