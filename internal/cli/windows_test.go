@@ -80,7 +80,7 @@ func TestTicketDesk(t *testing.T) {
 		"Kelpline Update Service (kupdate)": {Location: "windows.services", State: "enabled", Mode: "automatic, delayed", Target: target(`C:\Program Files (x86)\Kelpline\service.exe`, true)},
 		"Tidewatch tide gauge reader":       {Location: "windows.services", State: "enabled", Mode: "automatic", Target: target(`C:\Program Files\Tidewatch\tidewatch.exe`, true)},
 		`Kelpline\Update`:                   {Location: "windows.tasks", State: "enabled", Mode: "every day, again every 1 h", Target: target(`C:\Program Files (x86)\Kelpline\updater.exe`, true)},
-		`Lampwick\Calibrate`:                         {Location: "windows.tasks", State: "disabled", Mode: "damaged: it does not run", Problems: []string{"unparsable"}},
+		`Lampwick\Calibrate`:                {Location: "windows.tasks", State: "disabled", Mode: "damaged: it does not run", Problems: []string{"unparsable"}},
 		"hook.dll":                          {Location: "windows.app-init-dlls", State: "disabled", Mode: "LoadAppInit_DLLs is 0", Target: testkit.Entry{}.Target, Problems: []string{"not-default"}},
 		"Kelpline Bar":                      {Location: "windows.explorer", State: "enabled", Target: target(`C:\Program Files (x86)\Kelpline\bar.dll`, true)},
 		"org.gullrock.tickets":              {Location: "windows.browser", State: "enabled", Mode: "native messaging host", Target: target(`C:\Program Files\Gullrock\tickets-host.exe`, true)},

@@ -2,6 +2,8 @@ package peers
 
 import (
 	"bytes"
+	"cmp"
+	"encoding/binary"
 	"encoding/hex"
 	"fmt"
 	"math/rand/v2"
@@ -16,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/format/regf"
+	"lockback/core/format/windata"
 	"lockback/internal/testkit"
 )
 
@@ -90,17 +93,24 @@ func judge(t *testing.T, file string, when string) {
 		}
 	}
 
+	about := factsOfKeys(t, openHive(t, file)) // what else there is to a key
+
 	// reglookup: a line for each, with %xx for what is special.
-	out, err := exec.Command("reglookup", "-H", file).Output()
+	out, err := exec.Command("reglookup", "-H", "-s", file).Output()
 	require.NoError(t, err)
 	seen, values := 0, 0
 	for line := range strings.Lines(string(out)) {
-		fields := strings.SplitN(strings.TrimRight(line, "\n"), ",", 4)
-		require.Len(t, fields, 4, line)
+		fields := strings.Split(strings.TrimRight(line, "\n"), ",")
+		require.GreaterOrEqual(t, len(fields), 8, line)
 		path := unquotePercent(t, fields[0])
 		if fields[1] == "KEY" {
 			seen++
 			require.True(t, byPath[strings.ReplaceAll(path, "/", `\`)], "reglookup has %q, %s", path, when)
+			class := ""
+			if len(fields) > 8 {
+				class = unquotePercent(t, fields[8])
+			}
+			require.Equal(t, about[strings.ReplaceAll(path, "/", `\`)], keyFacts{fields[3], class, fields[4], fields[5]}, "reglookup, of %q, %s", path, when)
 			continue
 		}
 		values++
@@ -121,17 +131,23 @@ func judge(t *testing.T, file string, when string) {
 	out, err = exec.Command("regfexport", file).Output()
 	require.NoError(t, err)
 	seen, values = 0, 0
-	bytesOf := 0
+	bytesOf, links, classes := 0, 0, 0
+	path := ""
 	for line := range strings.Lines(string(out)) {
 		line = strings.TrimRight(line, "\n")
 		switch {
 		case strings.HasPrefix(line, `Key path: `):
 			seen++
-			path := strings.TrimPrefix(line, `Key path: ROOT`)
+			path = strings.TrimPrefix(line, `Key path: ROOT`)
 			if path == "" {
 				path = `\`
 			}
 			require.True(t, byPath[path], "regfexport has %q, %s", path, when)
+		case strings.HasPrefix(line, "Class name: "):
+			classes++
+			require.Equal(t, about[path].class, strings.TrimPrefix(line, "Class name: "), "regfexport, of %q, %s", path, when)
+		case strings.HasPrefix(line, "Type: symbolic link"):
+			links++
 		case strings.HasPrefix(line, "Value: "):
 			values++
 		case strings.HasPrefix(line, "Data size: "):
@@ -149,6 +165,18 @@ func judge(t *testing.T, file string, when string) {
 	require.Equal(t, keys, seen, "regfexport's keys, %s", when)
 	require.Equal(t, len(ours)-keys, values, "regfexport's values, %s", when)
 	require.Equal(t, want, bytesOf, "regfexport's bytes, %s", when)
+	for name, data := range ours {
+		if strings.HasPrefix(data, strconv.Itoa(int(regf.Link))+":") && name != "" {
+			links--
+		}
+	}
+	require.Zero(t, links, "regfexport's links, %s", when)
+	for _, a := range about {
+		if a.class != "" {
+			classes--
+		}
+	}
+	require.Zero(t, classes, "regfexport's classes, %s", when)
 
 	// regtree: a line for each key and value.
 	out, err = exec.Command("regtree", "-F", file).Output()
@@ -160,6 +188,55 @@ func judge(t *testing.T, file string, when string) {
 		}
 	}
 	require.Equal(t, len(ours)-1, lines, "regtree, %s", when)
+}
+
+// keyFacts are what there is to a key beside its name, as reglookup words it.
+type keyFacts struct{ written, class, owner, group string }
+
+// factsOfKeys tells of all keys of a hive, by their paths as the judges have them. Owner and group are taken out of the
+// security descriptor here, by its layout in MS-DTYP 2.4.6, for our code keeps it as it is.
+func factsOfKeys(t *testing.T, h *regf.Hive) map[string]keyFacts {
+	t.Helper()
+	sid := func(b []byte, at int) string {
+		if at == 0 || at+8 > len(b) {
+			return ""
+		}
+		text := fmt.Sprintf("S-%d-%d", b[at], b[at+7])
+		for k := range int(b[at+1]) {
+			text += fmt.Sprintf("-%d", binary.LittleEndian.Uint32(b[at+8+4*k:]))
+		}
+		return text
+	}
+	all := map[string]keyFacts{}
+	var walk func(k *regf.Key, path string)
+	walk = func(k *regf.Key, path string) {
+		class, err := k.Class()
+		require.NoError(t, err)
+		security, err := k.Security()
+		require.NoError(t, err)
+		f := keyFacts{written: k.Modified().UTC().Format(time.DateTime), class: windata.Decode(class)}
+		if len(security) >= 20 {
+			f.owner, f.group = sid(security, int(binary.LittleEndian.Uint32(security[4:]))), sid(security, int(binary.LittleEndian.Uint32(security[8:])))
+		}
+		all[cmp.Or(path, `\`)] = f
+		subs, err := k.Subkeys()
+		require.NoError(t, err)
+		for _, sub := range subs {
+			walk(sub, path+`\`+sub.Name())
+		}
+	}
+	root, err := h.Root()
+	require.NoError(t, err)
+	walk(root, "")
+	return all
+}
+
+// descriptor is a self-relative security descriptor with an owner, a group, and all rights for the owner.
+func descriptor(owner, group byte) []byte {
+	sid := func(id byte) []byte { return []byte{1, 1, 0, 0, 0, 0, 0, 5, id, 0, 0, 0} }
+	b := []byte{1, 0, 4, 0x80, 20, 0, 0, 0, 32, 0, 0, 0, 0, 0, 0, 0, 44, 0, 0, 0}
+	b = append(append(b, sid(owner)...), sid(group)...)
+	return append(append(b, 2, 0, 28, 0, 1, 0, 0, 0, 0, 0, 20, 0, 0x3f, 0, 0x0f, 0), sid(owner)...)
 }
 
 func unquotePercent(t *testing.T, s string) string {
@@ -196,7 +273,16 @@ func edit(t *testing.T, r *rand.Rand, h *regf.Hive, names []string) {
 	if r.IntN(2) == 0 {
 		name = fmt.Sprintf("%s %d", name, r.IntN(300))
 	}
-	switch r.IntN(10) {
+	switch r.IntN(14) {
+	case 10:
+		require.NoError(t, h.SetTime(k, hiveTime.Add(-time.Duration(r.Int64N(int64(20*365*24*time.Hour)))).Truncate(100)))
+	case 11:
+		class := windata.Encode(strings.Repeat("class ", r.IntN(5)) + strconv.Itoa(r.IntN(10)))
+		require.NoError(t, h.SetClass(k, class))
+	case 12:
+		require.NoError(t, h.SetSecurity(k, descriptor(18+byte(r.IntN(3)), 18+byte(r.IntN(3)))))
+	case 13:
+		require.NoError(t, h.SetValue(k, regf.Value{Name: "SymbolicLinkValue", Type: regf.Link, Data: windata.Encode(`\Registry\Machine\` + name)}))
 	case 0, 1, 2, 3:
 		sizes := []int{0, 2, 4, 6, 100, 2000}
 		if r.IntN(20) == 0 {
