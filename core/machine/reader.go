@@ -118,6 +118,15 @@ func (r *Reader) Release() Release { return r.m.Release() }
 // Windows is [Machine.Windows].
 func (r *Reader) Windows() string { return r.m.Windows() }
 
+// SameName is what all names of one file have in common: two paths of a Mac or of Windows may differ in case, and
+// be of the same file.
+func (r *Reader) SameName(name string) string {
+	if local, err := r.m.Files.names.local(r.m.Files, name); err == nil {
+		name = local
+	}
+	return r.m.Files.names.same(name)
+}
+
 // Canonical is [Machine.Canonical].
 func (r *Reader) Canonical(name string) string { return r.m.Canonical(name) }
 

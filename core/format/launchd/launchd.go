@@ -34,7 +34,11 @@ type Job struct {
 	Calendar  []Calendar
 	// Events says in words what starts the job on request.
 	Events []string
+	// Activities says in words what the system starts the job for when it finds the time, xpc_activity(3).
+	Activities []string
 
+	// Limits are the keys by which the job is loaded on some Macs, or in some ways of starting, only.
+	Limits      []string
 	Sessions    []string // LimitLoadToSessionType
 	UserName    string   // whom a daemon runs as
 	RootFolder  string   // chroot
@@ -76,7 +80,7 @@ func (j Job) Kind() Kind {
 	switch {
 	case j.RunAtLoad || len(j.KeepAlive) > 0:
 		return AtLoad
-	case j.Interval > 0 || len(j.Calendar) > 0:
+	case j.Interval > 0 || len(j.Calendar) > 0 || len(j.Activities) > 0:
 		return OnSchedule
 	case len(j.Events) > 0:
 		return OnEvent
@@ -103,6 +107,13 @@ func (j Job) When() string {
 			break
 		}
 		parts = append(parts, c.String())
+	}
+	for k, a := range j.Activities {
+		if k == maxTold {
+			parts = append(parts, fmt.Sprintf("and for %d more activities", len(j.Activities)-maxTold))
+			break
+		}
+		parts = append(parts, a)
 	}
 	for k, e := range j.Events {
 		if k == maxTold {
@@ -188,6 +199,11 @@ func Parse(d plist.Dict) Job {
 		}
 	}
 	j.events(d)
+	for _, name := range limits {
+		if d.Has(name) {
+			j.Limits = append(j.Limits, name)
+		}
+	}
 	if env := d.Dict("EnvironmentVariables"); env != nil {
 		j.Environment = map[string]string{}
 		for name, v := range env {
@@ -217,7 +233,8 @@ func (j *Job) keepAlive(d plist.Dict) {
 			case "Crashed":
 				j.condition(v, "again after a crash", "again unless it crashed")
 			case "NetworkState":
-				j.condition(v, "kept running with a network", "kept running without a network")
+				// launchd.plist(5): no longer implemented.
+				j.condition(v, "kept running with a network, where the system still reads that", "kept running without a network, where the system still reads that")
 			case "AfterInitialDemand":
 				if truth(v) {
 					j.Events = append(j.Events, "kept running once asked for")
@@ -278,10 +295,29 @@ func (j *Job) events(d plist.Dict) {
 	}
 	for _, row := range []struct{ key, words string }{{"Sockets", "when somebody connects to "}, {"MachServices", "when a program asks for "}, {"LaunchEvents", "on an event of "}} {
 		for _, name := range slices.Sorted(maps.Keys(d.Dict(row.key))) {
+			if row.key == "LaunchEvents" && name == "com.apple.xpc.activity" {
+				j.activities(d.Dict(row.key).Dict(name))
+				continue
+			}
 			j.Events = append(j.Events, row.words+name)
 		}
 	}
 }
+
+// activities collects what the system's scheduler of background work starts the job for: by a name each, with an
+// interval in seconds where it comes again.
+func (j *Job) activities(d plist.Dict) {
+	for _, name := range slices.Sorted(maps.Keys(d)) {
+		words := "once, when the system finds the time"
+		if n, ok := d.Dict(name).Int("Interval"); ok && n > 0 && n < 1<<31 {
+			words = "about every " + duration(time.Duration(n)*time.Second)
+		}
+		j.Activities = append(j.Activities, words)
+	}
+}
+
+// limits are the keys of launchd.plist(5) that keep a job from being loaded everywhere.
+var limits = []string{"LimitLoadToHardware", "LimitLoadFromHardware", "LimitLoadToBootMode", "LimitLoadFromBootMode", "LimitLoadToVariant", "LimitLoadFromVariant"}
 
 // truth is a truth value; launchd takes no number for one.
 func truth(v any) bool { b, _ := v.(bool); return b }

@@ -83,7 +83,7 @@ const folderActions = "Library/Preferences/com.apple.FolderActionsDispatcher.pli
 
 // readFolderActions reports the scripts that run when something is put into a
 // folder. They stand in an archive inside the property list.
-func readFolderActions(s *location.Survey) {
+func (d *disk) readFolderActions(s *location.Survey) {
 	for _, h := range homes(s) {
 		file := path.Join(h.path, folderActions)
 		doc, ok := readPlist(s, file)
@@ -117,8 +117,11 @@ func readFolderActions(s *location.Survey) {
 						off(item, "not enabled")
 					}
 				}
-				if told && !whole {
+				switch {
+				case told && !whole:
 					off(item, "folder actions are off")
+				case d.databaseOf(s, h.user).off["com.apple.FolderActionsDispatcher"]:
+					off(item, "what runs them is disabled in launchd's database")
 				}
 				fixed(item, "its list is changed by the system's own Folder Actions Setup only")
 				s.Add(key(h.user, file, folder, target, name), item)

@@ -24,6 +24,7 @@ const backgroundFolder = "/private/var/db/com.apple.backgroundtaskmanagement"
 
 // Bits of a record's type.
 const (
+	typeUser      = 0x1 // put there by the user: a file, or an app without helpers
 	typeApp       = 0x2
 	typeLoginItem = 0x4
 	typeAgent     = 0x8
@@ -35,6 +36,7 @@ const (
 const (
 	isEnabled = 0x1 // the app has it on
 	isAllowed = 0x2 // the person allows it
+	isHidden  = 0x4 // it opens without its windows
 )
 
 // record is one background item.
@@ -67,8 +69,10 @@ type background struct {
 	file    string
 	there   bool
 	err     error
+	same    func(name string) string // what all names of one file have in common
 	records []record
-	byPath  map[string][]int
+	known   map[string]bool  // the ids of accounts that it has a list for, were it an empty one
+	byPath  map[string][]int // by what all names of a path have in common
 	byLabel map[string][]int // by the identifier without its number
 }
 
@@ -76,6 +80,7 @@ type background struct {
 func (d *disk) backgroundItems(s *location.Survey) *background {
 	d.backgroundOnce.Do(func() {
 		b := &d.background
+		b.same = s.Machine.SameName
 		b.byPath, b.byLabel = map[string][]int{}, map[string][]int{}
 		entries, err := s.ReadDir(backgroundFolder)
 		if b.file = backgroundFolder; err != nil {
@@ -95,11 +100,12 @@ func (d *disk) backgroundItems(s *location.Survey) *background {
 		}
 		content, err := s.ReadFile(b.file, machine.MaxImageSize)
 		if err == nil {
-			b.records, err = parseBackground(content, b.file)
+			b.records, b.known, err = parseBackground(content, b.file)
 		}
 		b.err = err
 		for k, r := range b.records {
-			b.byPath[r.path] = append(b.byPath[r.path], k)
+			path := s.Machine.SameName(r.path)
+			b.byPath[path] = append(b.byPath[path], k)
 			label := r.identifier // with a number before it since macOS 13.1
 			if number, rest, ok := strings.Cut(label, "."); ok && strings.Trim(number, "0123456789") == "" {
 				label = rest
@@ -110,18 +116,19 @@ func (d *disk) backgroundItems(s *location.Survey) *background {
 	return &d.background
 }
 
-// parseBackground reads the records of the database.
-func parseBackground(content []byte, source string) ([]record, error) {
+// parseBackground reads the records of the database, and whose lists it has.
+func parseBackground(content []byte, source string) (records []record, known map[string]bool, err error) {
 	archive, err := openArchive(content, source)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	people := archive.Top("store").Field("itemsByUserIdentifier").Pairs()
 	if len(people) == 0 {
-		return nil, &fs.PathError{Op: "read", Path: source, Err: fmt.Errorf("%w: it holds no store of items", keyedarchive.ErrFormat)}
+		return nil, nil, &fs.PathError{Op: "read", Path: source, Err: fmt.Errorf("%w: it holds no store of items", keyedarchive.ErrFormat)}
 	}
-	var records []record
+	known = map[string]bool{}
 	for _, p := range people {
+		known[p.Key.UUID()] = true
 		for _, o := range p.Value.List() {
 			r := record{person: p.Key.UUID(), name: o.Field("name").Text(), developer: o.Field("developerName").Text(), team: o.Field("teamIdentifier").Text(),
 				identifier: o.Field("identifier").Text(), embedded: len(o.Field("items").List()), source: source}
@@ -140,7 +147,7 @@ func parseBackground(content []byte, source string) ([]record, error) {
 		}
 	}
 	resolveBelow(records)
-	return records, nil
+	return records, known, nil
 }
 
 // resolveBelow finds the paths of records that are written as seen from an app's.
@@ -218,13 +225,13 @@ func (b *background) find(among []int, u *machine.User, fits func(record) bool) 
 
 // forFile is the record of a job's property list.
 func (b *background) forFile(file string, u *machine.User) (record, bool) {
-	return b.find(b.byPath[file], u, func(r record) bool { return r.kind&(typeAgent|typeDaemon) != 0 })
+	return b.find(b.byPath[b.same(file)], u, func(r record) bool { return r.kind&(typeAgent|typeDaemon) != 0 })
 }
 
 // forHelper is the record of a helper inside an app, by its place or its label.
 func (b *background) forHelper(file, label string, u *machine.User) (record, bool) {
 	fits := func(r record) bool { return r.kind&(typeAgent|typeDaemon|typeLoginItem) != 0 }
-	if r, ok := b.find(b.byPath[file], u, fits); ok || label == "" {
+	if r, ok := b.find(b.byPath[b.same(file)], u, fits); ok || label == "" {
 		return r, ok
 	}
 	return b.find(b.byLabel[label], u, fits)

@@ -21,7 +21,7 @@ func TestPathsOfRecords(t *testing.T) {
 
 func TestWhoseRecords(t *testing.T) {
 	u := &machine.User{Name: "ines", UID: 501, UUID: "AAAA"}
-	b := background{records: []record{
+	b := background{same: func(name string) string { return name }, records: []record{
 		{person: "BBBB", path: "/x", kind: typeAgent, name: "another's"}, {person: "AAAA", path: "/x", kind: typeAgent, name: "hers"},
 		{person: "AAAA", path: "/x", kind: typeApp, name: "no job"}, {person: "", path: "/y", kind: typeDaemon, name: "nobody's"}, {person: "BBBB", path: "/z", kind: typeDaemon, name: "a daemon"},
 	}, byPath: map[string][]int{"/x": {0, 1, 2}, "/y": {3}, "/z": {4}}}
@@ -53,7 +53,7 @@ func FuzzDatabases(f *testing.F) {
 		map[string]any{"NS.keys": []any{"AAAA"}, "NS.objects": []any{[]any{map[string]any{"name": "x", "type": uint64(2), "bookmark": place, "url": plist.UID(0)}}}}}})
 	add(map[string]any{"$archiver": "NSKeyedArchiver", "$top": map[string]any{"backgroundItems": plist.UID(1)}, "$objects": []any{"$null", map[string]any{"allContainers": []any{plist.UID(2), plist.UID(1)}}, map[string]any{"internalItems": []any{map[string]any{"bookmark": place}}}}})
 	f.Fuzz(func(t *testing.T, b []byte) {
-		records, err := parseBackground(b, "x")
+		records, _, err := parseBackground(b, "x")
 		for _, r := range records {
 			if err != nil || strings.HasPrefix(r.path, "//") {
 				t.Fatal("a record of a database that cannot be read")

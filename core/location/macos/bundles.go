@@ -16,22 +16,27 @@ import (
 // bundle is a folder that macOS takes for one thing: an app, a plug-in, a driver.
 type bundle struct {
 	path     string
-	infoFile string // its Info.plist, which makes it one
+	infoFile string   // its Info.plist, which makes it one
+	more     []string // others of its kind, which count where the first is gone
 	info     plist.Dict
 	missing  bool // it has no Info.plist
 	err      error
 }
 
 // infoPlaces are where a bundle's Info.plist may lie: in bundles of today, of iOS'
-// kind, and older ones.
-var infoPlaces = []string{"Contents/Info.plist", "Info.plist", "Support Files/Info.plist", "Resources/Info.plist"}
+// kind, and older ones. The one for this system alone comes first.
+var infoPlaces = []string{"Contents/Info-macos.plist", "Contents/Info.plist", "Info.plist", "Support Files/Info.plist", "Resources/Info.plist"}
 
 // bundleAt reads a bundle.
 func bundleAt(s *location.Survey, dir string) bundle {
-	b := bundle{path: dir, infoFile: path.Join(dir, infoPlaces[0]), missing: true}
+	b := bundle{path: dir, infoFile: path.Join(dir, infoPlaces[1]), missing: true}
 	for _, place := range infoPlaces {
 		content, err := s.ReadFile(path.Join(dir, place), machine.MaxFileSize)
 		if machine.IsMissing(err) {
+			continue
+		}
+		if !b.missing {
+			b.more = append(b.more, path.Join(dir, place))
 			continue
 		}
 		b.infoFile, b.missing = path.Join(dir, place), false
@@ -41,7 +46,9 @@ func bundleAt(s *location.Survey, dir string) bundle {
 				b.info = doc.Dict()
 			}
 		}
-		break
+		if place != infoPlaces[0] {
+			break
+		}
 	}
 	return b
 }
@@ -52,7 +59,7 @@ func (b bundle) executable() string {
 	if name == "" || strings.Contains(name, "/") {
 		return ""
 	}
-	if strings.HasSuffix(b.infoFile, "Contents/Info.plist") {
+	if path.Base(path.Dir(b.infoFile)) == "Contents" {
 		return path.Join(b.path, "Contents/MacOS", name)
 	}
 	return path.Join(b.path, name)
@@ -73,7 +80,14 @@ func newBundle(s *location.Survey, u *machine.User, dir, mode string) *location.
 	if item.Command != "" {
 		item.Argv = []string{item.Command}
 	}
-	parked(item, b.infoFile)
+	if parked(item, b.infoFile); len(b.more) > 0 {
+		all := []machine.Artifact{machine.File(b.infoFile)}
+		for _, file := range b.more {
+			all = append(all, machine.File(file))
+		}
+		item.Switcher = location.ParkAll(all)
+		item.Artifacts = func() []machine.Artifact { return all }
+	}
 	switch {
 	case b.missing:
 		off(item, strings.TrimPrefix(mode+", without its Info.plist", ", "))

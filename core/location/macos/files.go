@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"lockback/core/autostart"
 	"lockback/core/format/plist"
 	"lockback/core/location"
 	"lockback/core/location/unix"
@@ -369,6 +370,10 @@ var ownModules = map[string]bool{"afpmount": true, "aks": true, "deny": true, "e
 	"mount": true, "nologin": true, "ntlm": true, "opendirectory": true, "permit": true, "rootok": true, "sacl": true, "securetty": true, "securityserver": true,
 	"self": true, "serialnumber": true, "smartcard": true, "tid": true, "uwtmp": true, "unix": true, "wheel": true, "wtmp": true}
 
+// permitted are the services of macOS' own that ask nobody who they are, since they ask for the old password
+// themselves.
+var permitted = map[string]bool{"passwd": true}
+
 func readPAM(s *location.Survey, at []location.Place) {
 	dir := at[0].Path
 	for _, e := range s.Dir(dir) {
@@ -387,10 +392,14 @@ func readPAM(s *location.Survey, at []location.Place) {
 			}
 			module := words[2]
 			bare := strings.TrimSuffix(strings.TrimSuffix(path.Base(module), ".2"), ".so")
-			if !path.IsAbs(module) && ownModules[strings.TrimPrefix(bare, "pam_")] {
+			letsIn := words[0] == "auth" && bare == "pam_permit" && !permitted[e.Name()]
+			if !path.IsAbs(module) && ownModules[strings.TrimPrefix(bare, "pam_")] && !letsIn {
 				continue
 			}
 			item := newItem(nil, bare, text, file)
+			if letsIn {
+				item.Problems = append(item.Problems, autostart.NotDefault)
+			}
 			item.Mode, item.Source.Line = "for "+e.Name(), number
 			if path.IsAbs(module) {
 				item.Argv = []string{module}

@@ -2,6 +2,7 @@ package macos
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -44,7 +45,7 @@ type jobFolder struct {
 // jobs of one name the first one counts.
 func (d *disk) jobFolders(s *location.Survey) []*jobFolder {
 	d.jobsOnce.Do(func() {
-		for _, folder := range []string{"/System/Library", "/Library/Apple/System/Library", "/Library"} {
+		for _, folder := range append(cryptexFolders(s), "/System/Library", "/Library/Apple/System/Library", "/Library") {
 			d.jobs = append(d.jobs, &jobFolder{path: folder + "/LaunchDaemons"}, &jobFolder{path: folder + "/LaunchAgents", agents: true})
 		}
 		for _, h := range homes(s) {
@@ -55,6 +56,19 @@ func (d *disk) jobFolders(s *location.Survey) []*jobFolder {
 		}
 	})
 	return d.jobs
+}
+
+// cryptexes are what macOS 13 and later bring a part of themselves in, so that it can be renewed alone.
+const cryptexes = "/System/Cryptexes"
+
+// cryptexFolders are the folders called Library of the cryptexes that are here; on a disk they mostly are not.
+func cryptexFolders(s *location.Survey) (folders []string) {
+	for _, name := range []string{"App", "OS"} {
+		if _, err := s.Stat(path.Join(cryptexes, name)); err == nil {
+			folders = append(folders, path.Join(cryptexes, name, "System/Library"))
+		}
+	}
+	return folders
 }
 
 // read reads a folder's jobs, shared out among the processors.
@@ -86,6 +100,10 @@ func (j *jobFile) read(s *location.Survey, u *machine.User) error {
 	if err != nil {
 		if machine.IsMissing(err) {
 			j.broken = leadsNowhere
+			return nil
+		}
+		if errors.Is(err, machine.ErrTooLarge) {
+			j.broken = machine.Reason(err)
 			return nil
 		}
 		return err
@@ -141,6 +159,10 @@ func (f *jobFolder) report(s *location.Survey) {
 }
 
 func (d *disk) readDaemons(s *location.Survey) {
+	for _, name := range []string{"App", "OS"} {
+		_, err := s.Stat(path.Join(cryptexes, name))
+		s.Skip(path.Join(cryptexes, name), err)
+	}
 	known := map[string]string{}
 	for _, f := range d.jobFolders(s) {
 		if f.agents {
@@ -196,6 +218,15 @@ func atLoginWindow(j *jobFile) bool {
 	return len(j.job.Sessions) > 0 && !slices.ContainsFunc(j.job.Sessions, func(t string) bool { return t != "LoginWindow" })
 }
 
+// domain is the label in its kind of session: what runs behind a sign-in without a desktop has a domain of its own,
+// and takes no label from others.
+func (j *jobFile) domain() string {
+	if slices.Contains(j.job.Sessions, "Background") && !slices.Contains(j.job.Sessions, "Aqua") {
+		return "background " + j.job.Label
+	}
+	return j.job.Label
+}
+
 // kindStages are the stages of what starts by an event or at a time.
 var kindStages = map[launchd.Kind]autostart.Stage{launchd.OnSchedule: autostart.Schedule, launchd.OnEvent: autostart.Event, launchd.OnRequest: autostart.Event}
 
@@ -235,7 +266,7 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 	if listed && rec.developer != "" {
 		item.Known = &autostart.Known{Maker: autostart.Maker{Name: autostart.Text(rec.developer), Basis: autostart.ByReceipt}}
 	}
-	first, taken := known[j.job.Label]
+	first, taken := known[j.domain()]
 	switch {
 	case j.broken != "":
 		notUnderstood(item, j)
@@ -247,7 +278,11 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 		fixed(item, "launchd loads only one job of this label, and takes "+first)
 		item.AddFacts(func() []location.Fact { return []location.Fact{{Name: "same label", Value: first, Basis: first}} })
 	default:
-		known[j.job.Label] = j.path
+		if known[j.domain()] = j.path; len(j.job.Limits) > 0 {
+			// Whether it is loaded on this Mac cannot be told: it may leave its label to the next file.
+			item.Mode = "on some Macs only"
+			delete(known, j.domain())
+		}
 		o := override{database: db, label: j.job.Label}
 		isOff, decided := db.off[j.job.Label]
 		switch {
@@ -258,7 +293,7 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 			off(item, "disabled in launchd's database")
 		case !decided && j.job.Disabled:
 			off(item, "disabled in its own file")
-			delete(known, j.job.Label) // it is not loaded, and leaves the label to the next file
+			delete(known, j.domain()) // it is not loaded, and leaves the label to the next file
 		}
 		if decided && isOff != j.job.Disabled && ofSystem(j.path) && !(isOff && offByMacOS[j.job.Label]) {
 			item.Problems = append(item.Problems, autostart.NotDefault)

@@ -73,15 +73,14 @@ func (d *disk) readLoginItems(s *location.Survey) {
 // holds helpers is not one itself.
 func (b *background) loginItems(u *machine.User) (items []listed, known bool) {
 	ids := idsOf(u)
+	for _, id := range ids {
+		known = known || id != "" && b.known[id]
+	}
 	for _, r := range b.records {
-		if !slices.Contains(ids, r.person) {
+		if !slices.Contains(ids, r.person) || r.kind&(typeApp|typeUser) == 0 || r.kind&(typeAgent|typeDaemon|typeLoginItem) != 0 || !r.enabled() && r.embedded > 0 || r.path == "" && r.kind&typeApp == 0 {
 			continue
 		}
-		known = true
-		if r.kind&typeApp == 0 || r.kind&(typeAgent|typeDaemon|typeLoginItem) != 0 || !r.enabled() && r.embedded > 0 {
-			continue
-		}
-		items = append(items, listed{name: r.name, path: r.path, key: r.identifier, off: !r.enabled() || !r.allowed()})
+		items = append(items, listed{name: r.name, path: r.path, key: r.identifier, hidden: r.disposition&isHidden != 0, off: !r.enabled() || !r.allowed()})
 	}
 	return items, known
 }
@@ -313,6 +312,9 @@ func readReopen(s *location.Survey) {
 				continue
 			}
 			s.Adjusting(func(item *location.Item) {
+				if s.Machine.Live {
+					fixed(item, "macOS writes this list anew at sign-out; quit the app before, or turn off that windows are opened again")
+				}
 				if saves, told := preferenceOf(s, h.path, "com.apple.loginwindow.plist", "TALLogoutSavesState"); told && !saves {
 					ignored(item, "apps are not opened again (TALLogoutSavesState)")
 				}

@@ -223,6 +223,37 @@ func TestRules(t *testing.T) {
 			"macos.embedded-jobs inner": "enabled|kept running|override", "macos.embedded-jobs overridden ines": byDatabase, "macos.embedded-jobs f": "disabled|not registered by its app|report unparsable",
 			"macos.embedded-jobs below ines": "enabled|only when asked for|override", "macos.embedded-jobs hers ines": "disabled|not registered by its app|override",
 		}},
+		{name: "what the list of 13 says of a user, and what no longer counts", release: "14.0", files: dict{
+			background + "13.btm": binaryForm{records(dict{"0D1F5A17-ABCD-4001-8314-000000000501": list{
+				dict{"name": "Quiet", "type": uint64(2), "disposition": uint64(0xf), "url": "file:///Applications/Quiet.app/"},
+				dict{"name": "Note", "type": uint64(1), "disposition": uint64(3), "url": "file:///Users/ines/note.txt"},
+				dict{"name": "Maker", "type": uint64(0x20), "disposition": uint64(3)},
+				dict{"name": "agent", "type": uint64(0x10008), "disposition": uint64(1), "url": "file:///USERS/ines/Library/launchagents/A.plist"},
+			}})},
+			home + agents + "a.plist": job("agent", nil), agentFile: binaryForm{agentList},
+		}, want: map[string]string{
+			"macos.login-items Quiet ines": "enabled|hidden|report", "macos.login-items Note ines": "enabled||report", "macos.launch-agents agent ines": inSettings + "override",
+		}},
+		{name: "an empty list is a list", release: "14.0", files: dict{
+			background + "13.btm": binaryForm{records(dict{"0D1F5A17-ABCD-4001-8314-000000000501": list{}})}, agentFile: binaryForm{agentList}, daemons + "a.plist": job("there", nil),
+		}, want: map[string]string{"macos.launch-daemons there": "enabled||override"}},
+		{name: "jobs that not every Mac loads, and kinds of sessions", release: "14.0", unread: 0, files: dict{
+			daemons + "a.plist": job("limited", dict{"LimitLoadToHardware": dict{"machine": list{"x"}}}), daemons + "b.plist": job("limited", nil), daemons + "c.plist": job("limited", nil),
+			agents + "a.plist": job("both", dict{"LimitLoadToSessionType": "Background"}), agents + "b.plist": job("both", nil),
+			daemons + "activity.plist":                                  job("activity", dict{"RunAtLoad": nil, "LaunchEvents": dict{"com.apple.xpc.activity": dict{"tide": dict{"Interval": uint64(7200)}}}}),
+			daemons + "padded.plist":                                    strings.Repeat(" ", 1<<20+1),
+			"/System/Cryptexes/OS/System/Library/LaunchDaemons/x.plist": job("com.apple.cryptic", nil),
+			"/private/etc/pam.d/sudo":                                   "auth sufficient pam_permit.so\nauth required pam_opendirectory.so\nsession required pam_permit.so\n", "/private/etc/pam.d/passwd": "auth required pam_permit.so\n",
+			"/Library/Screen Savers/S.saver/Contents/Info.plist": dict{"CFBundleExecutable": "a"}, "/Library/Screen Savers/S.saver/Contents/Info-macos.plist": dict{"CFBundleExecutable": "b"},
+			"/Library/OpenDirectory/Modules/M.bundle/Contents/Info.plist":         dict{},
+			home + "/Library/Preferences/com.apple.FolderActionsDispatcher.plist": dict{"folderActionsEnabled": true, "folderActions": archived(list{dict{"folderURL": "file:///Users/ines/In", "scripts": list{dict{"scriptURL": "file:///s.scpt", "name": "s"}}}})},
+			state + "disabled.501.plist":                                          dict{"com.apple.FolderActionsDispatcher": true},
+		}, want: map[string]string{
+			"macos.launch-daemons limited": "enabled|on some Macs only|override", "macos.launch-daemons limited#2": "enabled||override", "macos.launch-daemons limited#3": "disabled|ignored: another file has its label|report",
+			"macos.launch-agents both ines": "enabled||override", "macos.launch-agents both ines#2": "enabled||override", "macos.launch-daemons activity": "enabled|about every 2 h|override",
+			"macos.launch-daemons padded": "enabled|its file is not understood; launchd may read it all the same|report unparsable", "macos.launch-daemons com.apple.cryptic": "enabled||override",
+			"macos.pam pam_permit": "enabled|for sudo|report", "macos.plug-ins S": "enabled|screen saver|park", "macos.directory-services M": "enabled|directory service|park", "macos.folder-actions s ines": "disabled|what runs them is disabled in launchd's database|report",
+		}},
 		{name: "hooks, and what opens again", release: "14.0", files: dict{
 			"/private/var/root" + windowFile: dict{"LoginHook": "/tide now", "LogoutHook": "/gone", appList: list{dict{"Path": "/Applications/A.app", "Hide": true}, dict{"Odd": "x"}}}, home + windowFile: dict{"LoginHook": "/tide"},
 			"/private/var/db/dslocal/nodes/Default/users/root.plist":                                                       dict{"name": list{"root"}, "uid": list{"0"}, "home": list{"/var/root", "/private/var/root"}},
