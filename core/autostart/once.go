@@ -1,6 +1,6 @@
 package autostart
 
-import "bytes"
+import "slices"
 
 // OnceForEveryone puts one entry in the place of those that are the same thing of everyone's, each as one user
 // gets it, where it is the same for all of them. Its handle is the one by which all of them are chosen. Where
@@ -33,18 +33,21 @@ func OnceForEveryone(entries, all []*Entry) []*Entry {
 
 // alike reports whether entries differ in nothing but whose they are, and what they cost whom.
 func alike(entries []*Entry) bool {
-	var first []byte
-	for k, e := range entries {
-		e := *e
-		e.Handle, e.User, e.Scope, e.Cost, e.Uses = "", "", "", nil, nil
-		text := e.AppendJSON(nil)
-		if k == 0 {
-			first = text
-		} else if !bytes.Equal(first, text) {
-			return false
-		}
-	}
-	return true
+	first := entries[0]
+	return !slices.ContainsFunc(entries[1:], func(e *Entry) bool { return !e.like(first) })
+}
+
+// like reports whether two entries say the same, whoever they are for.
+func (e *Entry) like(o *Entry) bool {
+	return e.State == o.State && e.Mode == o.Mode && e.Name == o.Name && e.Command == o.Command && e.When == o.When && e.Stage == o.Stage && e.Location == o.Location &&
+		e.Place == o.Place && e.SystemName == o.SystemName && e.Source == o.Source && e.Switch == o.Switch && e.OSPart == o.OSPart && e.OSBasis == o.OSBasis &&
+		e.Guarded == o.Guarded && e.Caution == o.Caution && e.Shared == o.Shared && slices.Equal(e.Problems, o.Problems) && e.Target.like(o.Target) &&
+		(e.Known == o.Known || e.Known != nil && o.Known != nil && *e.Known == *o.Known)
+}
+
+func (t Target) like(o Target) bool {
+	there := t.Exists == o.Exists || t.Exists != nil && o.Exists != nil && *t.Exists == *o.Exists
+	return there && t.Path == o.Path && t.Size == o.Size && t.Modified.Equal(o.Modified)
 }
 
 // forEveryone is the one entry that stands for several. What it costs differs between users, so that only what
