@@ -54,11 +54,7 @@ func readSubSystems(s *location.Survey) {
 
 // readServiceEnvironments reports the variables by which one service alone is made to load code.
 func readServiceEnvironments(s *location.Survey) {
-	services := key(s, ccs+`\Services`)
-	if services == nil {
-		return
-	}
-	for _, k := range subkeys(s, services) {
+	for _, k := range serviceKeys(s) {
 		v, err := k.Value("Environment")
 		if err != nil || v.Type != regf.MultiString {
 			continue
@@ -109,11 +105,7 @@ var ownCounters = map[string]string{".net clr data": "netfxperf.dll", ".net clr 
 // readCounters reports the libraries that whoever reads counters of performance loads, one for each service that has
 // some.
 func readCounters(s *location.Survey) {
-	services := key(s, ccs+`\Services`)
-	if services == nil {
-		return
-	}
-	for _, service := range subkeys(s, services) {
+	for _, service := range serviceKeys(s) {
 		k, err := service.Subkey("Performance")
 		if err != nil || k.Text("Library") == "" {
 			continue

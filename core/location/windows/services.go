@@ -26,13 +26,27 @@ const (
 	servicesFolder = ccs + `\Services`
 )
 
-// eachService visits the services of some types.
-func eachService(s *location.Survey, types uint64, visit func(k *machine.RegistryKey, kind, start uint64)) {
+// serviceKeys are the keys of all services and drivers, opened once for all locations that look at them.
+func serviceKeys(s *location.Survey) []*machine.RegistryKey {
 	root := key(s, servicesFolder)
 	if root == nil {
-		return
+		return nil
 	}
-	for _, k := range subkeys(s, root) {
+	type opened struct {
+		keys []*machine.RegistryKey
+		err  error
+	}
+	all := s.Shared("services", func() any {
+		keys, err := root.Subkeys()
+		return opened{keys, err}
+	}).(opened)
+	s.Skip(root.Path, all.err)
+	return all.keys
+}
+
+// eachService visits the services of some types.
+func eachService(s *location.Survey, types uint64, visit func(k *machine.RegistryKey, kind, start uint64)) {
+	for _, k := range serviceKeys(s) {
 		kind, ok := k.Number("Type")
 		if !ok || kind&types == 0 || kind&userInstance != 0 {
 			continue
