@@ -58,7 +58,9 @@ func TestOnceForEveryone(t *testing.T) {
 	hers := &Entry{Handle: "hers", Shared: "both", User: "ines", Scope: ForUser, Name: "Tide", Cost: &Cost{CPUMS: 3}, Uses: []Use{{User: "ines", Last: early}}}
 	his := &Entry{Handle: "his", Shared: "both", User: "bram", Scope: ForUser, Name: "Tide", Cost: &Cost{CPUMS: 4}, Uses: []Use{{User: "bram", Last: late}}}
 	own := &Entry{Handle: "own", User: "bram", Name: "Tide"}
+	third := &Entry{Handle: "third", Shared: "both", User: "odile", Scope: ForUser, Name: "Tide"}
 	all := []*Entry{hers, own, his}
+	require.Equal(t, all, OnceForEveryone(all, append(all[:3:3], third)), "two users of three are not everyone")
 	told := OnceForEveryone(all, all)
 	require.Len(t, told, 2)
 	require.Equal(t, []any{"both", "", ForSystem, (*Cost)(nil), "bram"}, []any{told[0].Handle, told[0].User, told[0].Scope, told[0].Cost, told[0].Uses[0].User})

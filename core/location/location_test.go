@@ -79,3 +79,31 @@ func TestFindProgram(t *testing.T) {
 		require.ErrorIs(t, err, want, word)
 	}
 }
+
+// A home that cannot be read is told once; what cannot be read in it for another reason is told besides.
+func TestAHomeThatCannotBeReadIsToldOnce(t *testing.T) {
+	root := t.TempDir()
+	for name, content := range map[string]string{"etc/os-release": "", "etc/passwd": "ines:x:1000:1000::/home/ines:/bin/sh\nbram:x:1001:1001::/home/bram:/bin/sh\n", "home/ines": "no folder", "home/bram/x": ""} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(content), 0o644))
+	}
+	m, err := machine.Open(root)
+	require.NoError(t, err)
+	defer m.Close()
+	places := []string{"/home/ines/.profile", "/home/ines/.config/a", "/home/ines/other", "/home/ines2/x", "/home/bram/large"}
+	_, unread, _ := location.Run(m.Reader(nil), []location.Location{{ID: "test", Form: location.Code{Reader: func(s *location.Survey, _ []location.Place) {
+		_, home := s.ReadDir("/home/ines")
+		for _, place := range places {
+			err := home
+			if place == "/home/ines/other" || place == "/home/bram/large" {
+				err = machine.ErrTooLarge
+			}
+			s.Skip(place, err)
+		}
+	}}}})
+	told := map[string]string{}
+	for _, u := range unread {
+		told[u.Path] = u.Location
+	}
+	require.Equal(t, map[string]string{"/home/ines": "", "/home/ines/other": "test", "/home/ines2/x": "test", "/home/bram/large": "test"}, told)
+}

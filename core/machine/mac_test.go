@@ -70,6 +70,12 @@ func TestMacIdentity(t *testing.T) {
 	require.True(t, Release{10, 9}.Before(Release{10, 10}))
 	require.False(t, Release{}.Before(Release{10, 10}), "what is not known is not taken for old")
 
+	newer, err := Open(macDisk(t, map[string]any{systemVersion: map[string]any{"ProductName": "macOS", "ProductVersion": "16.1"}}))
+	require.NoError(t, err)
+	defer newer.Close()
+	require.Equal(t, "macOS 26.1", newer.Version, "what it tells programs made for older systems")
+	require.Equal(t, Release{26, 1}, newer.Release())
+
 	// Its data volume alone; the homes tell who there is.
 	root = macDisk(t, map[string]any{accounts + "x": "", "Library/Preferences/com.apple.SoftwareUpdate.plist": map[string]any{"LastAttemptSystemVersion": "14.2 (23C64)"},
 		"Users/bram/x": "", "Users/Shared/x": "", "Users/.localized": ""})

@@ -40,6 +40,8 @@ type RunningMac struct {
 	// Appears signs a user in at the numbered call of those whose words hold a text, such as
 	// "print-disabled user/502".
 	Appears map[string]int
+	// Found is what the database of that user held when they signed in.
+	Found []byte
 	// Lazy leaves the file on the disk as it is, as launchd may for a while.
 	Lazy bool
 
@@ -93,6 +95,7 @@ func (m *RunningMac) Run(name string, args ...string) ([]byte, error) {
 				uid := 0
 				fmt.Sscan(text[strings.LastIndex(text, "/")+1:], &uid)
 				m.SignedIn[uid] = nil
+				m.Found, _ = os.ReadFile(m.file(fmt.Sprintf("disabled.%d.plist", uid)))
 				m.off[fmt.Sprintf("user/%d", uid)] = map[string]bool{} // read before the file was written
 			}
 		}

@@ -198,3 +198,33 @@ func TestPlainWindows(t *testing.T) {
 	}
 	require.ElementsMatch(t, []string{"run Tide", "services TideSvc", "drivers TideDrv"}, shown)
 }
+
+// A script of a policy is off only where it stands nowhere any more: in the policy's file, in the registry, and in
+// what the registry has of the policy that was applied last.
+func TestScriptsOfPoliciesGoEverywhere(t *testing.T) {
+	testkit.Need(t, "hivexregedit")
+	const scripts = cv + `\Group Policy\Scripts\Startup\`
+	const state = cv + `\Group Policy\State\Machine\Scripts\Startup\`
+	root := testkit.WindowsDisk(t, testkit.Keys{
+		scripts + `0`: {sz("FileSysPath", `C:\Windows\System32\GroupPolicy\Machine`)}, scripts + `0\0`: {sz("Script", "open.cmd")}, state + `0\0`: {sz("Script", "open.cmd")},
+		scripts + `1`: {sz("FileSysPath", `\\firm\SysVol\Machine`)}, scripts + `1\0`: {sz("Script", "firm.cmd")}, state + `1\0`: {sz("Script", "firm.cmd")},
+	}, nil, nil, map[string]string{`Windows\System32\GroupPolicy\Machine\Scripts\scripts.ini`: "[Startup]\n0CmdLine=open.cmd\n"})
+	standing := func() (keys []string) {
+		for key := range testkit.ExportAll(t, root) {
+			if strings.HasSuffix(key, "\x00Script") {
+				keys = append(keys, key)
+			}
+		}
+		return keys
+	}
+	require.Len(t, standing(), 4)
+	p := testkit.Program{Root: root, Store: t.TempDir() + "/record.db"}
+	p.OK(t, "disable", "open.cmd", "firm.cmd", "--yes")
+	require.Empty(t, standing())
+	_, byName := p.List(t)
+	require.Equal(t, []string{"disabled", "disabled"}, []string{byName["open.cmd"].State, byName["firm.cmd"].State})
+	p.OK(t, "enable", "open.cmd", "--yes")
+	require.Len(t, standing(), 2)
+	p.OK(t, "undo", "C1", "--yes")
+	require.Len(t, standing(), 4)
+}

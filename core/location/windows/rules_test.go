@@ -134,6 +134,16 @@ func TestRules(t *testing.T) {
 			"windows.office-addins chosen.xlam": "enabled|opened when Excel starts|park", "windows.office-addins first.xla": "enabled|opened when Excel starts|report", "windows.office-addins second.xla": "enabled|opened when Excel starts|report",
 			"windows.office-addins left.xlam": "disabled|not opened: Excel's options do not name it|report", "windows.office-addins each.xlsx": "enabled||park", "windows.office-addins all.xlsb": "enabled||park", "windows.office-addins all.dotm": "enabled||park",
 		}},
+		{name: "what Office has turned off for one user of two", software: testkit.Keys{
+			nt + `\ProfileList\S-1-5-21-1-2-3-1002`: {sz("ProfileImagePath", `C:\Users\bram`)}, `Microsoft\Office\Excel\Addins\Tide.One`: {dw("LoadBehavior", 3)},
+		}, ines: testkit.Keys{`Software\Microsoft\Office\16.0\Excel\Resiliency\DisabledItems`: {{Name: "1", Type: regf.Binary, Data: append(make([]byte, 12), regf.TextData("tide.one")...)}}},
+			files: map[string]string{`Users\bram\NTUSER.DAT`: string(testkit.Hive(t, testkit.Keys{`Software`: nil}))},
+			want:  map[string]string{"windows.office-addins Tide.One": "enabled|at start, turned off by Office after a crash for ines|state-value"}},
+		{name: "a policy of several scripts", software: testkit.Keys{
+			cv + `\Group Policy\Scripts\Startup\0`:   {sz("FileSysPath", `C:\Windows\System32\GroupPolicy\Machine`)},
+			cv + `\Group Policy\Scripts\Startup\0\0`: {sz("Script", "open.cmd")}, cv + `\Group Policy\Scripts\Startup\0\1`: {sz("Script", "more.cmd")},
+		}, files: map[string]string{`Windows\System32\GroupPolicy\Machine\Scripts\scripts.ini`: "[Startup]\n0CmdLine=open.cmd\n"},
+			want: map[string]string{"windows.logon-script open.cmd": "enabled||report", "windows.logon-script more.cmd": "enabled||report"}},
 		{name: "scripts of policies, in their files and in the registry", software: testkit.Keys{
 			cv + `\Group Policy\Scripts\Startup\0`:                 {sz("FileSysPath", `C:\Windows\System32\GroupPolicy\Machine`)},
 			cv + `\Group Policy\Scripts\Startup\0\0`:               {sz("Script", "open.cmd")},

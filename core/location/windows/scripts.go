@@ -83,7 +83,9 @@ func readLogonScripts(s *location.Survey) {
 			item.CommandLine = `"` + a.base + `\Scripts\` + a.kind + `\` + a.script + `"`
 		}
 		item.Stage, item.When = scriptStage(a.kind), scriptWords[strings.ToLower(a.kind)]
-		parkScript(item, append([]machine.Artifact{machine.RegistryTree(a.Path)}, a.mirror...))
+		if parkScript(item, append([]machine.Artifact{machine.RegistryTree(a.Path)}, a.mirror...)); !a.alone {
+			item.Switcher = location.NoSwitch{Why: severalScripts}
+		}
 		s.Add(id(a.place), item)
 	}
 }
