@@ -1,7 +1,6 @@
 package testkit
 
 import (
-	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -9,7 +8,6 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-	_ "modernc.org/sqlite" // writes the databases
 
 	"lockback/core/format/plist"
 )
@@ -233,10 +231,7 @@ func noBackgroundItems() any {
 // window.
 func authDatabase(t testing.TB) []byte {
 	t.Helper()
-	file := filepath.Join(t.TempDir(), "auth.db")
-	db, err := sql.Open("sqlite", file)
-	require.NoError(t, err)
-	for _, statement := range []string{
+	statements := []string{
 		"CREATE TABLE config (key TEXT PRIMARY KEY NOT NULL, value)",
 		"CREATE TABLE rules (id INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL, name TEXT UNIQUE NOT NULL, type INTEGER NOT NULL, class INTEGER NOT NULL, [group] TEXT, kofn INTEGER, timeout INTEGER, flags INTEGER, tries INTEGER, version INTEGER NOT NULL DEFAULT 0, created REAL NOT NULL DEFAULT 0, modified REAL NOT NULL DEFAULT 0, hash BLOB, identifier TEXT, requirement BLOB, comment TEXT)",
 		"CREATE TABLE rules_history (timestamp REAL, rule TEXT, version INTEGER, source TEXT, operation INTEGER)",
@@ -247,20 +242,11 @@ func authDatabase(t testing.TB) []byte {
 		"CREATE TABLE prompts (r_id INTEGER NOT NULL, lang TEXT NOT NULL, value TEXT NOT NULL)",
 		"CREATE TABLE buttons (r_id INTEGER NOT NULL, lang TEXT NOT NULL, value TEXT NOT NULL)",
 		"INSERT INTO rules (id, name, type, class) VALUES (1, 'system.login.console', 1, 2), (2, 'authenticate', 2, 2)",
-	} {
-		_, err := db.Exec(statement)
-		require.NoError(t, err, statement)
 	}
 	for k, m := range []string{"builtin:policy-banner", "loginwindow:login", "builtin:login-begin", "builtin:reset-password", "loginwindow:FDESupport", "builtin:forward-login", "builtin:auto-login", "builtin:authenticate", "PKINITMechanism:auth",
 		"builtin:login-success", "loginwindow:success", "HomeDirMechanism:login", "HomeDirMechanism:status", "MCXMechanism:login", "CryptoTokenKit:login", "PSSOAuthPlugin:login-auth", "loginwindow:done"} {
 		plugin, param, _ := strings.Cut(m, ":")
-		_, err := db.Exec("INSERT INTO mechanisms VALUES (?, ?, ?, 0)", k+1, plugin, param)
-		require.NoError(t, err)
-		_, err = db.Exec("INSERT INTO mechanisms_map VALUES (1, ?, ?)", k+1, k)
-		require.NoError(t, err)
+		statements = append(statements, fmt.Sprintf("INSERT INTO mechanisms VALUES (%d, '%s', '%s', 0)", k+1, plugin, param), fmt.Sprintf("INSERT INTO mechanisms_map VALUES (1, %d, %d)", k+1, k))
 	}
-	require.NoError(t, db.Close())
-	content, err := os.ReadFile(file)
-	require.NoError(t, err)
-	return content
+	return Database(t, statements...)
 }

@@ -2,35 +2,18 @@ package sqlitefile_test
 
 import (
 	"bytes"
-	"database/sql"
-	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/format/sqlitefile"
+	"lockback/internal/testkit"
 )
-
-func database(t testing.TB, statements ...string) []byte {
-	t.Helper()
-	file := filepath.Join(t.TempDir(), "db")
-	db, err := sql.Open("sqlite", file)
-	require.NoError(t, err)
-	for _, s := range statements {
-		_, err := db.Exec(s)
-		require.NoError(t, err)
-	}
-	require.NoError(t, db.Close())
-	content, err := os.ReadFile(file)
-	require.NoError(t, err)
-	return content
-}
 
 func TestRows(t *testing.T) {
 	// One that is kept with a log beside it opens without the log.
 	for _, mode := range []string{"delete", "wal"} {
-		b := database(t, "PRAGMA journal_mode = "+mode, "CREATE TABLE gauge (name TEXT, level INTEGER, raw BLOB)", "INSERT INTO gauge VALUES ('ebb', 3, x'0001'), ('flood', 9, NULL)", "CREATE VIEW all_of_it AS SELECT * FROM gauge")
+		b := testkit.Database(t, "PRAGMA journal_mode = "+mode, "CREATE TABLE gauge (name TEXT, level INTEGER, raw BLOB)", "INSERT INTO gauge VALUES ('ebb', 3, x'0001'), ('flood', 9, NULL)", "CREATE VIEW all_of_it AS SELECT * FROM gauge")
 		db, err := sqlitefile.Open(bytes.NewReader(b), int64(len(b)))
 		require.NoError(t, err)
 		require.NoError(t, db.Tables("gauge"))
@@ -49,7 +32,7 @@ func TestRows(t *testing.T) {
 }
 
 func FuzzRows(f *testing.F) {
-	f.Add(database(f, "CREATE TABLE gauge (name TEXT)", "INSERT INTO gauge VALUES ('ebb')"))
+	f.Add(testkit.Database(f, "CREATE TABLE gauge (name TEXT)", "INSERT INTO gauge VALUES ('ebb')"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		db, err := sqlitefile.Open(bytes.NewReader(b), int64(len(b)))
 		if err != nil {

@@ -3,7 +3,6 @@
 package macos_test
 
 import (
-	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -307,7 +306,7 @@ func TestRules(t *testing.T) {
 		{name: "kernel extensions that somebody allowed, and that nobody did", release: "13.0", files: dict{
 			"/Library/Extensions/Allowed.kext/Contents/Info.plist": dict{"CFBundleIdentifier": "org.allowed"}, "/Library/Extensions/Refused.kext/Contents/Info.plist": dict{"CFBundleIdentifier": "org.refused"},
 			"/Library/Extensions/Unknown.kext/Contents/Info.plist": dict{"CFBundleIdentifier": "org.unknown"}, "/System/Library/Extensions/Own.kext/Contents/Info.plist": dict{"CFBundleIdentifier": "org.refused"},
-			extensionPolicy: sqlite(t, "CREATE TABLE kext_policy (team_id TEXT, bundle_id TEXT, allowed BOOLEAN, developer_name TEXT, flags INTEGER, PRIMARY KEY (team_id, bundle_id))",
+			extensionPolicy: testkit.Database(t, "CREATE TABLE kext_policy (team_id TEXT, bundle_id TEXT, allowed BOOLEAN, developer_name TEXT, flags INTEGER, PRIMARY KEY (team_id, bundle_id))",
 				"INSERT INTO kext_policy VALUES ('A', 'org.allowed', 0, '', 0), ('B', 'org.allowed', 1, '', 0), ('A', 'org.refused', 0, '', 4)"),
 		}, want: map[string]string{
 			"macos.kernel-extensions Allowed": "enabled|kernel extension, allowed|park", "macos.kernel-extensions Refused": "disabled|kernel extension, not allowed in System Settings|park",
@@ -395,22 +394,6 @@ func TestHelpersThatCannotBeRead(t *testing.T) {
 }
 
 const extensionPolicy = "/private/var/db/SystemPolicyConfiguration/KextPolicy"
-
-// sqlite is a database that some statements make.
-func sqlite(t *testing.T, statements ...string) []byte {
-	t.Helper()
-	file := filepath.Join(t.TempDir(), "db")
-	db, err := sql.Open("sqlite", file)
-	require.NoError(t, err)
-	for _, s := range statements {
-		_, err := db.Exec(s)
-		require.NoError(t, err)
-	}
-	require.NoError(t, db.Close())
-	content, err := os.ReadFile(file)
-	require.NoError(t, err)
-	return content
-}
 
 // archived is a keyed archive with one object at its top.
 func archived(root any) []byte {
