@@ -33,6 +33,7 @@ var mayImport = []struct{ room, allowed string }{
 	{`core/identify`, `core/(autostart|machine|location|program|catalogue|format/.*)`},
 	{`core/(cost|use|figures)`, `core/(autostart|machine|location|cost|format/.*)`},
 	{`core/inventory`, `core/(autostart|machine|location(/.*)?|program|identify|cost|use)`},
+	{`core/product`, `core/(autostart|machine|location)`},
 	{`core/difference`, `core/(autostart|machine|format/(crontab|plist))`},
 	{`core/snapshot`, `core/(autostart|machine|difference|figures|location(/part)?|inventory)`},
 	{`core/change`, `core/(autostart|machine|location(/part)?|program|inventory|snapshot)`},

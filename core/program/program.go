@@ -13,6 +13,7 @@ import (
 	"cmp"
 	"io/fs"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -265,6 +266,9 @@ func (f *File) decide() *autostart.Known {
 		}
 		if k.Product.Name == "" && e.Product != "" {
 			k.Product = autostart.Product{Name: autostart.Text(e.Product), Version: autostart.Text(e.Version), Installed: e.Installed}
+		}
+		if k.Product.Installed == "" && strings.EqualFold(k.Product.Name, autostart.Text(e.Product)) {
+			k.Product.Installed = e.Installed // what proves a product seldom knows when it came
 		}
 		if k.Role == "" && e.State != Changed {
 			k.Role = e.Role

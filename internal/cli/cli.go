@@ -220,7 +220,7 @@ var groups = []struct {
 	id, title string
 	commands  []string
 }{
-	{"look", "Look:", []string{"list", "show", "figures", "locations"}},
+	{"look", "Look:", []string{"list", "show", "products", "figures", "locations"}},
 	{"decide", "Decide:", []string{"catalogue"}},
 	{"change", "Change:", []string{"disable", "enable", "undo", "restore", "recover"}},
 	{"record", "Record:", []string{"snapshot", "history", "compare", "record"}},
@@ -263,7 +263,7 @@ func (a *app) command() *cobra.Command {
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "no colours")
 	f.BoolVar(&a.verbose, "verbose", false, "say more: artifacts, and what they were and will be")
 	f.BoolVar(&a.quiet, "quiet", false, "no notes and no progress; errors and results only")
-	c.AddCommand(a.listCommand(), a.showCommand(), a.figuresCommand(), a.locationsCommand(), a.disableCommand(), a.enableCommand(), a.undoCommand(), a.restoreCommand(), a.recoverCommand(),
+	c.AddCommand(a.listCommand(), a.showCommand(), a.productsCommand(), a.figuresCommand(), a.locationsCommand(), a.disableCommand(), a.enableCommand(), a.undoCommand(), a.restoreCommand(), a.recoverCommand(),
 		a.snapshotCommand(), a.historyCommand(), a.compareCommand(), a.recordCommand(), a.catalogueCommand(), a.demoCommand(), a.configCommand())
 	c.AddCommand(topicCommands()...)
 	c.SetHelpCommand(a.helpCommand())

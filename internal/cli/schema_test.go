@@ -23,6 +23,8 @@ func TestOutputIsAsPublished(t *testing.T) {
 	holds("list", 0, "list", "state=disabled")
 	holds("show", 0, "show", "Fogbell Sync")
 	holds("locations", 0, "locations")
+	holds("products", 0, "products")
+	holds("products", 0, "products", "state=disabled")
 	holds("snapshot", 0, "snapshot")
 	holds("change", 0, "disable", "kelpline*", "--dry-run")
 	holds("change", 0, "disable", "kelpline*", "--yes")
@@ -46,7 +48,7 @@ func TestOutputIsAsPublished(t *testing.T) {
 
 	files, err := os.ReadDir(filepath.Join(testkit.Project(), "docs/schema"))
 	require.NoError(t, err)
-	require.Len(t, files, 13)
+	require.Len(t, files, 14)
 }
 
 // The same machine gives the same bytes, whenever and as often as it is asked.

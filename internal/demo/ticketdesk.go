@@ -306,12 +306,18 @@ func ticketDeskPC() []piece {
 	}
 	software := hiveOf(
 		at(`Microsoft\Cryptography`, sz("MachineGuid", "1887c0de-6011-40c4-9a3e-0314092653aa")),
-		at(nt, sz("ProductName", "Windows 10 Pro"), sz("DisplayVersion", "22H2"), sz("CurrentBuild", "19045"), dw("UBR", 4170), sz("SystemRoot", `C:\Windows`)),
+		at(nt, sz("ProductName", "Windows 10 Pro"), sz("DisplayVersion", "22H2"), sz("CurrentBuild", "19045"), dw("UBR", 4170), dw("InstallDate", 1684483200), sz("SystemRoot", `C:\Windows`)),
 		at(nt+`ProfileList`, ex("ProfilesDirectory", `%SystemDrive%\Users`), ex("ProgramData", `%SystemDrive%\ProgramData`), ex("Public", `%SystemDrive%\Users\Public`)),
 		at(nt+`ProfileList\S-1-5-18`, ex("ProfileImagePath", `%systemroot%\system32\config\systemprofile`)),
 		profile(odile, "odile"), profile(tomas, "tomas"), profile(erasmus, "erasmus"),
 		at(cv, sz("ProgramFilesDir", `C:\Program Files`), sz("ProgramFilesDir (x86)", `C:\Program Files (x86)`), sz("CommonFilesDir", `C:\Program Files\Common Files`)),
 		at(cv+`Explorer\User Shell Folders`, ex("Common Startup", `%ProgramData%\Microsoft\Windows\Start Menu\Programs\Startup`)),
+
+		// What was installed.
+		at(cv+`Uninstall\Kelpline`, sz("DisplayName", "Kelpline Assistant"), sz("Publisher", "Kelpline Software"), sz("DisplayVersion", "9.1"), sz("InstallDate", "20240229"),
+			sz("InstallLocation", `C:\Program Files (x86)\Kelpline`), sz("UninstallString", `"C:\Program Files (x86)\Kelpline\uninstall.exe" /ask`)),
+		at(cv+`Uninstall\Gullrock Tickets`, sz("DisplayName", "Gullrock Tickets"), sz("Publisher", "Gullrock Lighthouse Museum"), sz("DisplayVersion", "2.4"), sz("InstallDate", "20230519"),
+			sz("InstallLocation", `C:\Program Files\Gullrock`), sz("UninstallString", `"C:\Program Files\Gullrock\remove.exe"`)),
 
 		// Whom it believes.
 		at(`Microsoft\SystemCertificates\ROOT\Certificates\`+thumbprint(museumRoot()), stored(museumRoot())),

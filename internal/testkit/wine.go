@@ -34,7 +34,9 @@ func NewWine(t testing.TB) Wine {
 	w := Wine{Prefix: filepath.Join(dir, "prefix")}
 	w.Drive = filepath.Join(w.Prefix, "drive_c")
 	require.NoError(t, os.Mkdir(w.Prefix, 0o700))
-	t.Cleanup(func() { w.command("wineserver", "-k").Run() })
+	// Its server has to be gone before the folder is: the next prefix may get the folder's number, and by that the
+	// server's socket.
+	t.Cleanup(func() { w.Settle(t) })
 	w.OK(t, "wineboot", "-i")
 	source := filepath.Join(dir, "prng.c")
 	require.NoError(t, os.WriteFile(source, []byte(processPrng), 0o600))

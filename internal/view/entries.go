@@ -23,6 +23,9 @@ var stageWords = map[autostart.Stage]string{
 	autostart.Attach:   "Loaded into other programs",
 }
 
+// StageWords say when a stage is.
+func StageWords(s autostart.Stage) string { return stageWords[s] }
+
 // problemWords say in words what is wrong with an entry.
 var problemWords = map[string]string{
 	autostart.Unparsable: "cannot be understood",
@@ -50,8 +53,10 @@ var makerWords = map[string]string{
 }
 
 // MadeBy is who made an entry's program, and how sure that is; empty where nobody is known.
-func MadeBy(e *autostart.Entry) string {
-	maker := e.Maker()
+func MadeBy(e *autostart.Entry) string { return MakerWords(e.Maker()) }
+
+// MakerWords are a maker's name, and how sure it is.
+func MakerWords(maker autostart.Maker) string {
 	if maker.Name == "" {
 		return ""
 	}
@@ -564,7 +569,7 @@ func (p Printer) stacked(e *autostart.Entry, indent string) {
 
 // Block writes a head, and below it lines of pieces that are not broken where they fit.
 func (p Printer) Block(head string, lines [][]string) {
-	fmt.Fprintln(p.Out, Safe(head))
+	p.Bold(Safe(head))
 	for _, line := range lines {
 		pieces := make([]piece, len(line))
 		for k, text := range line {

@@ -76,13 +76,13 @@ func readServices(s *location.Survey) {
 	eachService(s, serviceTypes, func(k *machine.RegistryKey, kind, start uint64) {
 		p := place{RegistryKey: k}
 		item := newItem(p.origin(), displayName(k), k.Text("ImagePath"))
-		delayed, _ := k.Number("DelayedAutostart")
+		delayed, hasDelay := k.Number("DelayedAutostart")
 		_, err := k.Subkey("TriggerInfo")
 		triggered := err == nil
 		// What one that is off was before is in the record; without one, it is to start when it is asked for,
 		// unless it has a setting that only automatic ones have.
 		usual := uint32(startAuto)
-		if _, ok := k.Number("DelayedAutostart"); !ok {
+		if !hasDelay {
 			usual = startDemand
 		}
 		switch start {
@@ -119,8 +119,12 @@ func readServices(s *location.Survey) {
 			item.CommandLine = `"` + dll + `"`
 			item.Actions = []location.Action{{Line: k.Text("ImagePath")}, {Line: item.CommandLine}}
 		}
-		start1 := machine.RegistryValue(k.Path, "Start")
-		item.Artifacts = artifacts(start1)
+		decides := []machine.Artifact{machine.RegistryValue(k.Path, "Start")}
+		if hasDelay {
+			// What the service control manager makes of it when the start type changes is not documented.
+			decides = append(decides, machine.RegistryValue(k.Path, "DelayedAutostart"))
+		}
+		item.Artifacts = artifacts(decides...)
 		item.Switcher = startType{k.Path, usual}
 		item.Facts, item.Group = serviceFacts(k, dll), k.Text("Group")
 		s.Add(strings.ToLower(k.Name()), item)
