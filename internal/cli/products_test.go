@@ -4,6 +4,9 @@ package cli_test
 
 import (
 	"encoding/json"
+	"net/url"
+	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -78,7 +81,7 @@ func TestProducts(t *testing.T) {
 	// Nothing is an answer, and no width cuts anything.
 	require.Contains(t, box.OK(t, "products", "product=none"), "0 products")
 	for _, columns := range []string{"80", "120", "200"} {
-		t.Setenv("COLUMNS", columns)
+		box.Env = []string{"COLUMNS=" + columns}
 		out := box.OK(t, "products")
 		for _, pr := range products(t, box).Products {
 			for _, e := range pr.Entries {
@@ -92,4 +95,46 @@ func TestProducts(t *testing.T) {
 	require.Contains(t, sheet, "product,version,maker")
 	require.Contains(t, sheet, "\nfogbell,3.2,Fogbell Works,package")
 	box.Fails(t, 2, "unknown field", "products", "colour=red")
+}
+
+// No address to look something up at tells whose machine it is: over all entries of the three machines no user's
+// name, and no path, is in one; and the name of a task is there without its folder.
+func TestAddressesTellNobody(t *testing.T) {
+	users := map[string][]string{"workshop-box": {"ines", "bram"}, "ticket-desk-pc": {"odile", "tomas", "erasmus", "S-1-5-21"}, "archive-mac": {"mirela", "jonas", "annika"}}
+	for machine, names := range users {
+		p := museum(t, machine)
+		p.Env = []string{"LOCKBACK_SEARCH=https://search.example/?q={}"}
+		var l struct {
+			Entries []struct {
+				Entry  testkit.Entry
+				Search string
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(p.OK(t, "show", "name=*", "--format", "json")), &l))
+		with := 0
+		for _, e := range l.Entries {
+			if e.Search == "" {
+				continue
+			}
+			with++
+			words, err := url.QueryUnescape(strings.TrimPrefix(e.Search, "https://search.example/?q="))
+			require.NoError(t, err)
+			require.NotEmpty(t, words)
+			require.NotContains(t, words, "/")
+			require.NotContains(t, words, `\`)
+			for _, name := range names {
+				require.NotContains(t, strings.ToLower(words), strings.ToLower(name), e.Entry.Name)
+			}
+			if e.Entry.Name == `Kelpline\Update` {
+				require.Equal(t, "Update Kelpline Software updater.exe", words)
+			}
+		}
+		require.Greater(t, with, len(l.Entries)*3/4, "most have one")
+	}
+	// What a user calls something after themselves is left out, all else is there.
+	p := workshop(t)
+	p.Env = []string{"LOCKBACK_SEARCH=https://search.example/?q={}"}
+	file := filepath.Join(p.Root, "home/ines/.config/autostart/notes.desktop")
+	require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Notes of Ines\nExec=/opt/tide/notes\n"), 0o644))
+	require.Contains(t, p.OK(t, "show", "name=Notes of Ines"), "https://search.example/?q=notes (")
 }

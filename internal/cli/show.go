@@ -82,7 +82,7 @@ type shownEntry struct {
 
 // known gathers what is known of an item.
 func (a *app) known(m *machine.Machine, item *location.Item, started map[string][]*location.Item) shownEntry {
-	e := shownEntry{Others: []string{}, Entry: item.Entry, Effect: item.Effect, Search: a.searchFor(&item.Entry)}
+	e := shownEntry{Others: []string{}, Entry: item.Entry, Effect: item.Effect, Search: a.searchFor(&item.Entry, m.Users)}
 	for _, other := range started[item.Target.Path] {
 		if other != item {
 			e.Others = append(e.Others, other.Handle)
@@ -145,18 +145,38 @@ func (a *app) show(m *machine.Machine, items []*location.Item, started map[strin
 }
 
 // searchFor fills the address of the configuration in: with the name, the maker and the name of the
-// program's file. No path goes into it, for paths have users' names.
-func (a *app) searchFor(e *autostart.Entry) string {
+// program's file. Nothing that could tell whose machine it is goes into it: no path, and no word with a user's
+// name or number in it.
+func (a *app) searchFor(e *autostart.Entry, users []machine.User) string {
 	if a.search == "" {
 		return ""
 	}
+	last := func(text string) string { return text[strings.LastIndexAny(text, `/\`)+1:] }
+	name := e.Name
+	if e.Location == "windows.tasks" {
+		name = last(name) // behind its folder
+	}
 	var words []string
-	for _, w := range []string{e.Name, e.Maker().Name, e.Target.Path[strings.LastIndexAny(e.Target.Path, `/\`)+1:]} {
-		if w != "" && !slices.Contains(words, w) && !strings.ContainsAny(w, `/\`) {
+	for _, w := range []string{name, e.Maker().Name, last(e.Target.Path)} {
+		if w != "" && !slices.Contains(words, w) && !strings.ContainsAny(w, `/\`) && !tellsUser(w, users) {
 			words = append(words, w)
 		}
 	}
+	if len(words) == 0 {
+		return ""
+	}
 	return strings.Replace(a.search, "{}", url.QueryEscape(strings.Join(words, " ")), 1)
+}
+
+// tellsUser reports whether a text has a user's name in it, or what the system knows the user by. Root's name is
+// nobody's.
+func tellsUser(text string, users []machine.User) bool {
+	text = strings.ToLower(text)
+	has := func(word string) bool { return len(word) > 1 && strings.Contains(text, strings.ToLower(word)) }
+	return slices.ContainsFunc(users, func(u machine.User) bool {
+		home := u.Home[strings.LastIndexAny(u.Home, `/\`)+1:]
+		return u.UID != 0 && u.Name != machine.NewUsers && (has(u.Name) || has(home) || has(u.SID) || has(u.UUID))
+	})
 }
 
 // row is a line of what is known.
