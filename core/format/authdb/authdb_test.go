@@ -1,29 +1,13 @@
 package authdb
 
 import (
-	"database/sql"
-	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
-)
 
-// made makes a database with statements.
-func made(t testing.TB, statements ...string) []byte {
-	file := filepath.Join(t.TempDir(), "auth.db")
-	db, err := sql.Open("sqlite", file)
-	require.NoError(t, err)
-	for _, s := range statements {
-		_, err := db.Exec(s)
-		require.NoError(t, err, s)
-	}
-	require.NoError(t, db.Close())
-	content, err := os.ReadFile(file)
-	require.NoError(t, err)
-	return content
-}
+	"lockback/internal/testkit"
+)
 
 var tables = []string{
 	`CREATE TABLE rules (id INTEGER PRIMARY KEY, name TEXT)`,
@@ -37,7 +21,7 @@ var tables = []string{
 func TestReadsSteps(t *testing.T) {
 	want := []Step{{"system.login.console", 0, "builtin", "policy-banner", false}, {"system.login.console", 1, "TideLogin", "check", true}}
 	for _, journal := range []string{"PRAGMA journal_mode=DELETE", "PRAGMA journal_mode=WAL"} {
-		steps, err := Parse(made(t, append([]string{journal}, tables...)...))
+		steps, err := Parse(testkit.Database(t, append([]string{journal}, tables...)...))
 		require.NoError(t, err)
 		require.Equal(t, want, steps)
 	}
@@ -45,12 +29,12 @@ func TestReadsSteps(t *testing.T) {
 
 // A view in the place of a table, a table without columns, half a file.
 func TestHostile(t *testing.T) {
-	whole := made(t, tables...)
+	whole := testkit.Database(t, tables...)
 	started := time.Now()
 	for name, content := range map[string][]byte{
-		"nothing": nil, "no database": make([]byte, 4096), "another database": made(t, `CREATE TABLE x (y)`),
-		"an endless view": made(t, tables[1], tables[2], `CREATE VIEW rules AS WITH RECURSIVE t(id, name) AS (SELECT 1, 'a' UNION ALL SELECT id + 1, 'a' FROM t) SELECT * FROM t`),
-		"no columns":      made(t, `CREATE TABLE rules (x)`, tables[1], tables[2]),
+		"nothing": nil, "no database": make([]byte, 4096), "another database": testkit.Database(t, `CREATE TABLE x (y)`),
+		"an endless view": testkit.Database(t, tables[1], tables[2], `CREATE VIEW rules AS WITH RECURSIVE t(id, name) AS (SELECT 1, 'a' UNION ALL SELECT id + 1, 'a' FROM t) SELECT * FROM t`),
+		"no columns":      testkit.Database(t, `CREATE TABLE rules (x)`, tables[1], tables[2]),
 		"half":            whole[:len(whole)/2],
 	} {
 		_, err := Parse(content)
@@ -65,7 +49,7 @@ func TestHostile(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add(made(f, tables...))
+	f.Add(testkit.Database(f, tables...))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		steps, err := Parse(b)
 		if err == nil && len(steps) > maxSteps {

@@ -101,26 +101,18 @@ func (j Job) When() string {
 	if j.Interval > 0 {
 		parts = append(parts, "every "+duration(j.Interval))
 	}
-	for k, c := range j.Calendar {
-		if k == maxTold {
-			parts = append(parts, fmt.Sprintf("and at %d more times", len(j.Calendar)-maxTold))
-			break
-		}
-		parts = append(parts, c.String())
+	var times []string
+	for _, c := range j.Calendar {
+		times = append(times, c.String())
 	}
-	for k, a := range j.Activities {
-		if k == maxTold {
-			parts = append(parts, fmt.Sprintf("and for %d more activities", len(j.Activities)-maxTold))
-			break
+	for _, list := range []struct {
+		words []string
+		more  string
+	}{{times, "and at %d more times"}, {j.Activities, "and for %d more activities"}, {j.Events, "and on %d more events"}} {
+		parts = append(parts, list.words[:min(len(list.words), maxTold)]...)
+		if n := len(list.words) - maxTold; n > 0 {
+			parts = append(parts, fmt.Sprintf(list.more, n))
 		}
-		parts = append(parts, a)
-	}
-	for k, e := range j.Events {
-		if k == maxTold {
-			parts = append(parts, fmt.Sprintf("and on %d more events", len(j.Events)-maxTold))
-			break
-		}
-		parts = append(parts, e)
 	}
 	if len(parts) == 0 {
 		return "only when asked for"

@@ -57,8 +57,7 @@ func (sys System) Chromium(s *location.Survey, browser, data string, visit func(
 var preferences = []string{"Secure Preferences", "Preferences"}
 
 func (sys System) chromiumProfile(s *location.Survey, browser, profile string, visit func(Extension)) {
-	list, found := sys.Join(profile, "Extensions"), map[string]bool{}
-	var settings map[string]webextension.Setting
+	list, found, settings := sys.Join(profile, "Extensions"), map[string]bool{}, map[string]webextension.Setting{}
 	from := map[string]string{} // the file that a setting stands in
 	for _, name := range preferences {
 		file := sys.Join(profile, name)
@@ -68,9 +67,6 @@ func (sys System) chromiumProfile(s *location.Survey, browser, profile string, v
 			more, err = webextension.ParsePreferences(content)
 			if err != nil {
 				err = &fs.PathError{Op: "read", Path: file, Err: err}
-			}
-			if settings == nil {
-				settings = map[string]webextension.Setting{}
 			}
 			for id, setting := range more {
 				if _, told := settings[id]; !told {

@@ -291,27 +291,24 @@ const (
 
 // readForced reports the extensions that an administrator's policy or another program gives to a browser.
 func readForced(s *location.Survey) {
-	add := func(u *machine.User, file, mode, why string, forced []webextension.Forced) {
-		for _, e := range forced {
-			name := cmp.Or(e.ID, e.From)
-			item := newItem(u, name, e.From, file)
-			item.Source.Key, item.Mode = name, mode
-			fixed(item, why)
-			s.Add(key(u, file, name), item)
-		}
-	}
-	const policy, policyWhy = "forced by a policy", "a policy installs it; take it out of the policy"
-	managed := func(u *machine.User, folder, domain string) {
-		file := path.Join(folder, domain+".plist")
-		doc, ok := readPlist(s, file)
-		if !ok {
-			return
-		}
-		forced, err := webextension.ParsePolicy(policyJSON(doc.Dict()))
+	add := func(u *machine.User, file string, forced []webextension.Forced, err error) {
 		if err != nil {
 			s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: err})
 		}
-		add(u, file, policy, policyWhy, forced)
+		for _, e := range forced {
+			name := cmp.Or(e.ID, e.From)
+			item := newItem(u, name, e.From, file)
+			item.Source.Key, item.Mode = name, "forced by a policy"
+			fixed(item, "a policy installs it; take it out of the policy")
+			s.Add(key(u, file, name), item)
+		}
+	}
+	managed := func(u *machine.User, folder, domain string) {
+		file := path.Join(folder, domain+".plist")
+		if doc, ok := readPlist(s, file); ok {
+			forced, err := webextension.ParsePolicy(policyJSON(doc.Dict()))
+			add(u, file, forced, err)
+		}
 	}
 	domains := []string{firefoxDomain}
 	for _, b := range chromium {
@@ -323,15 +320,10 @@ func readForced(s *location.Survey) {
 			managed(u, path.Join(managedFolder, u.Name), domain)
 		}
 	}
-	if file := path.Join("/Library/Preferences", firefoxDomain+".plist"); exists(s, file) {
-		managed(nil, "/Library/Preferences", firefoxDomain)
-	}
+	managed(nil, "/Library/Preferences", firefoxDomain)
 	if content, ok := s.File(firefoxPolicies); ok {
 		forced, err := webextension.ParsePolicy(content)
-		if err != nil {
-			s.Skip(firefoxPolicies, &fs.PathError{Op: "read", Path: firefoxPolicies, Err: err})
-		}
-		add(nil, firefoxPolicies, policy, policyWhy, forced)
+		add(nil, firefoxPolicies, forced, err)
 	}
 }
 

@@ -76,12 +76,7 @@ func readServiceEnvironments(s *location.Survey) {
 			item.Artifacts = artifacts(machine.RegistryValue(k.Path, v.Name))
 			item.Switcher = trim{part.Item{Key: k.Path, Value: v.Name, Text: word}, ""}
 			item.Effect = location.AtNextStart
-			switch {
-			case isCLSID(value):
-				item.CommandLine = `"` + classOf(s, place{}, value).library + `"`
-			case !machine.OnDrive(value):
-				item.CommandLine = ""
-			}
+			findHooked(s, item)
 			if enable, ok := profilerSwitches[strings.ToUpper(name)]; ok && own[enable] != "1" {
 				passedOver(item, enable+" is not 1")
 			}

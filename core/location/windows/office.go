@@ -1,6 +1,7 @@
 package windows
 
 import (
+	"iter"
 	"path"
 	"slices"
 	"strings"
@@ -138,13 +139,7 @@ func disabledByOffice(s *location.Survey, u *machine.User, app, name, library st
 func readOpened(s *location.Survey) {
 	for n := range s.Machine.Users {
 		u := &s.Machine.Users[n]
-		for _, version := range officeVersions(s, u) {
-			k, err := s.Machine.Key(version.Path + `\Excel\Options`)
-			if err != nil {
-				continue
-			}
-			p := place{RegistryKey: k, user: u}
-			all := slices.DeleteFunc(values(s, k), func(v regf.Value) bool { return !isOpen(v.Name) || !v.IsText() })
+		for p, all := range opens(s, u) {
 			for _, v := range all {
 				item := addValue(s, p, v, v.Name)
 				file := openedFile(v.Text())
@@ -183,16 +178,28 @@ func openedFile(text string) string {
 // opened are the names, in small letters, of the files that Excel opens for a user.
 func opened(s *location.Survey, u *machine.User) map[string]bool {
 	names := map[string]bool{}
-	for _, version := range officeVersions(s, u) {
-		if k, err := s.Machine.Key(version.Path + `\Excel\Options`); err == nil {
-			for _, v := range values(s, k) {
-				if isOpen(v.Name) && v.IsText() {
-					names[strings.ToLower(shortName(`"`+openedFile(v.Text())+`"`))] = true
-				}
-			}
+	for _, all := range opens(s, u) {
+		for _, v := range all {
+			names[strings.ToLower(shortName(`"`+openedFile(v.Text())+`"`))] = true
 		}
 	}
 	return names
+}
+
+// opens are a user's values of Excel's options that name a file, for each version of Office.
+func opens(s *location.Survey, u *machine.User) iter.Seq2[place, []regf.Value] {
+	return func(yield func(place, []regf.Value) bool) {
+		for _, version := range officeVersions(s, u) {
+			k, err := s.Machine.Key(version.Path + `\Excel\Options`)
+			if err != nil {
+				continue
+			}
+			all := slices.DeleteFunc(values(s, k), func(v regf.Value) bool { return !isOpen(v.Name) || !v.IsText() })
+			if !yield(place{RegistryKey: k, user: u}, all) {
+				return
+			}
+		}
+	}
 }
 
 // officeTest names what Office loads for a test of its own, which a desktop has no use for.

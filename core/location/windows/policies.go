@@ -42,24 +42,21 @@ func readBrowserPolicies(s *location.Survey, at []location.Place) {
 			item.Source.Key = value
 			add(id(k, name), item)
 		}
-		below := func(names ...string) []place {
-			path := p.Path + `\` + strings.Join(names, `\`)
-			if k := key(s, path); k != nil {
+		below := func(name string) []place {
+			if k := key(s, p.Path+`\`+name); k != nil {
 				return []place{{RegistryKey: k, user: p.user, narrow: p.narrow}}
 			}
 			return nil
 		}
-		for _, k := range below("ExtensionInstallForcelist") {
-			for _, v := range values(s, k.RegistryKey) {
-				if v.IsText() && v.Text() != "" {
-					tell(k, v.Name, webextension.ParseForced(v.Text()))
-				}
-			}
-		}
-		for _, k := range below("Extensions", "Install") {
-			for _, v := range values(s, k.RegistryKey) {
-				if v.IsText() && v.Text() != "" {
-					tell(k, v.Name, webextension.Forced{From: v.Text()})
+		for _, list := range []struct {
+			key   string
+			parse func(string) webextension.Forced
+		}{{"ExtensionInstallForcelist", webextension.ParseForced}, {`Extensions\Install`, func(address string) webextension.Forced { return webextension.Forced{From: address} }}} {
+			for _, k := range below(list.key) {
+				for _, v := range values(s, k.RegistryKey) {
+					if v.IsText() && v.Text() != "" {
+						tell(k, v.Name, list.parse(v.Text()))
+					}
 				}
 			}
 		}

@@ -273,6 +273,11 @@ func findHook(s *location.Survey, item *location.Item) {
 	if enable, ok := profilerSwitches[strings.ToUpper(item.Source.Key)]; ok && hookVariable(s, item, enable) != "1" {
 		passedOver(item, enable+" is not 1")
 	}
+	findHooked(s, item)
+}
+
+// findHooked finds the code that an item's command is, which is the value of a variable.
+func findHooked(s *location.Survey, item *location.Item) {
 	switch {
 	case isCLSID(item.Command):
 		item.CommandLine = `"` + classOf(s, place{user: item.For}, item.Command).library + `"`
