@@ -120,6 +120,7 @@ type Entry struct {
 	Problems   []string `json:"problems"` // words of a fixed list, see docs
 	Cost       *Cost    `json:"cost"`     // nil where it is not known
 	Uses       []Use    `json:"-"`        // the last time each person started it by hand, the latest first
+	Notes      []Note   `json:"notes"`    // what technicians wrote down of it, the nearest first
 	// Shared is one handle for all entries that are the same thing of everyone's, each as one user gets it;
 	// empty of others.
 	Shared string `json:"-"`

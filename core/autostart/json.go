@@ -78,6 +78,20 @@ func (e *Entry) AppendJSON(b []byte) []byte {
 		}
 		b = appendString(b, problem)
 	}
+	b = append(b, `],"notes":[`...)
+	for k, n := range e.Notes {
+		if k > 0 {
+			b = append(b, ',')
+		}
+		b = append(b, '{')
+		str("text", n.Text)
+		str("verdict", n.Verdict)
+		str("role", n.Role)
+		str("by", n.By)
+		b = append(n.Time.UTC().AppendFormat(append(b, `"time":"`...), time.RFC3339), '"', ',')
+		b = append(strconv.AppendBool(append(b, `"machine":`...), n.Machine), ',')
+		b = append(strconv.AppendBool(append(b, `"proven":`...), n.Proven), '}')
+	}
 	b = append(b, `],"cost":`...)
 	if c := e.Cost; c == nil {
 		b = append(b, `null`...)

@@ -57,6 +57,19 @@ type Cost struct {
 	Since time.Time `json:"since,omitzero"`
 }
 
+// Note is what a technician wrote down of an entry's program, or of the entry itself.
+type Note struct {
+	Text    string    `json:"text"`
+	Verdict string    `json:"verdict"`
+	Role    string    `json:"role"`
+	By      string    `json:"by"` // who
+	Time    time.Time `json:"time"`
+	// Machine says that it is about this machine's entry, and not about the program wherever it is.
+	Machine bool `json:"machine"`
+	// Proven says that the program was recognised by what proves it, and not by names that anybody can give.
+	Proven bool `json:"proven"`
+}
+
 // Use is when a person started a program by hand.
 type Use struct {
 	Last  time.Time

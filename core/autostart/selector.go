@@ -272,6 +272,9 @@ func Occurs(word string, e *Entry) string {
 			return at.what
 		}
 	}
+	if slices.ContainsFunc(e.Notes, func(n Note) bool { return strings.Contains(strings.ToLower(n.Text), low) }) {
+		return "note"
+	}
 	return ""
 }
 

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 
@@ -61,6 +62,7 @@ func lineIn(err error) int {
 type reader struct {
 	problems []Problem
 	ids      map[string]int
+	judged   map[string]Entry // by what they are known by
 }
 
 func (r *reader) wrong(line int, format string, args ...any) {
@@ -92,7 +94,7 @@ func (r *reader) fields(n *yaml.Node, what string, visit func(key string, value 
 }
 
 func (r *reader) document(n *yaml.Node, c *Catalogue) {
-	r.ids = map[string]int{}
+	r.ids, r.judged = map[string]int{}, map[string]Entry{}
 	format := false
 	r.fields(n, "the file", func(key string, value *yaml.Node) {
 		switch key {
@@ -110,7 +112,7 @@ func (r *reader) document(n *yaml.Node, c *Catalogue) {
 				return
 			}
 			for _, node := range value.Content {
-				if e, ok := r.entry(node); ok {
+				if e, ok := r.entry(node); ok && r.agrees(e) {
 					c.Entries = append(c.Entries, e)
 				}
 			}
@@ -123,11 +125,27 @@ func (r *reader) document(n *yaml.Node, c *Catalogue) {
 	}
 }
 
+// agrees fails where an earlier entry is known by the same and is judged otherwise: which of them counts should not
+// hang on their order.
+func (r *reader) agrees(e Entry) bool {
+	before := len(r.problems)
+	for _, m := range e.KnownBy {
+		key := fmt.Sprintf("%q", m)
+		if first, ok := r.judged[key]; ok && first.Verdict != e.Verdict {
+			r.wrong(e.Line, "%q is %s, and %q in line %d, which is known by the same, is %s", e.ID, e.Verdict, first.ID, first.Line, first.Verdict)
+		} else if !ok {
+			r.judged[key] = e
+		}
+	}
+	return len(r.problems) == before
+}
+
 // entry reads one entry; ok is false where something is wrong with it.
 func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 	before := len(r.problems)
 	e.Line, e.Role, e.Verdict = n.Line, autostart.RoleUnknown, autostart.Unrated
-	texts := map[string]*string{"id": &e.ID, "does": &e.Does, "without": &e.Without, "setting": &e.Setting, "role": &e.Role, "verdict": &e.Verdict, "protect": &e.Protect, "caution": &e.Caution}
+	texts := map[string]*string{"id": &e.ID, "does": &e.Does, "without": &e.Without, "setting": &e.Setting, "role": &e.Role, "verdict": &e.Verdict, "protect": &e.Protect, "caution": &e.Caution,
+		"note": &e.Note, "by": &e.By, "date": &e.Date}
 	r.fields(n, "the entry", func(key string, value *yaml.Node) {
 		switch to := texts[key]; {
 		case to != nil:
@@ -156,8 +174,13 @@ func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 	} else {
 		r.ids[e.ID] = e.Line
 	}
-	if e.Does == "" {
+	if e.Does == "" && e.Note == "" && e.Verdict == autostart.Unrated {
 		r.wrong(e.Line, "%q does not say what it does", e.ID)
+	}
+	if e.Date != "" {
+		if _, err := time.Parse(time.DateOnly, e.Date); err != nil {
+			r.wrong(e.Line, "the date of %q is %q; a day is written as 2026-11-26", e.ID, e.Date)
+		}
 	}
 	if len(e.KnownBy) == 0 {
 		r.wrong(e.Line, "%q does not say what it is known by", e.ID)
@@ -175,8 +198,8 @@ func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 	if e.Caution != "" {
 		oneOf("caution", e.Caution, slices.Sorted(maps.Keys(Cautions)))
 	}
-	if slices.Contains(leadingOff, e.Verdict) && !e.Part && slices.ContainsFunc(e.KnownBy, Mark.onName) {
-		r.wrong(e.Line, "%q is %s by a name alone, which anybody can give: it needs a package, a maker or a bundle", e.ID, e.Verdict)
+	if slices.Contains(leadingOff, e.Verdict) && !e.Part && slices.ContainsFunc(e.KnownBy, Mark.onOneName) {
+		r.wrong(e.Line, "%q is %s by a name alone, which anybody can give: it needs a package, a maker or a bundle, or two of file, says and label", e.ID, e.Verdict)
 	}
 	return e, len(r.problems) == before
 }
@@ -194,7 +217,7 @@ func (r *reader) text(n *yaml.Node, what string) string {
 }
 
 func (r *reader) mark(n *yaml.Node) (m Mark) {
-	texts := map[string]*string{"location": &m.Location, "package": &m.Package, "bundle": &m.Bundle, "maker": &m.Maker, "file": &m.File, "command": &m.Command}
+	texts := map[string]*string{"location": &m.Location, "package": &m.Package, "bundle": &m.Bundle, "maker": &m.Maker, "file": &m.File, "command": &m.Command, "says": &m.Says, "label": &m.Label}
 	lists := map[string]*[]string{"names": &m.Names, "runs": &m.Runs}
 	r.fields(n, "what it is known by", func(key string, value *yaml.Node) {
 		switch to := texts[key]; {
@@ -210,7 +233,7 @@ func (r *reader) mark(n *yaml.Node) (m Mark) {
 			r.wrong(value.Line, "nothing is known by %q", key)
 		}
 	})
-	if len(m.Names) == 0 && m.onName() && m.File == "" && m.Command == "" {
+	if len(m.Names) == 0 && m.onName() && m.File == "" && m.Command == "" && m.Says == "" && m.Label == "" {
 		r.wrong(n.Line, "nothing is said of what it is known by")
 	}
 	return m

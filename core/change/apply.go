@@ -351,11 +351,12 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 	inv := inventory.Take(e.Machine, e.Memory)
 	missing := plan.want // it is used up
 	for _, item := range inv.Items {
-		if _, ok := plan.want[item.Handle]; !ok {
+		state, ok := plan.want[item.Handle]
+		if !ok {
 			continue
 		}
 		delete(missing, item.Handle)
-		if item.State != plan.state {
+		if item.State != state {
 			return nil, nil, fmt.Errorf("%q still reads as %s (%s)", item.Name, item.State, item.Mode)
 		}
 		if err := e.Machine.Confirm(item.Location, item.Name, item.User, item.Mode); err != nil {
@@ -368,8 +369,8 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 	}
 	// What was turned off must stay in sight. Switching on can take away what
 	// only stood in the way: a user's override.
-	for handle := range missing {
-		if plan.state == autostart.Disabled && !plan.taken[handle] {
+	for handle, state := range missing {
+		if state == autostart.Disabled && !plan.taken[handle] {
 			return nil, nil, errors.New("an entry that was turned off is no longer in the list")
 		}
 	}

@@ -66,9 +66,8 @@ type Plan struct {
 	LeftOut []LeftOut
 	// expect tells how an entry will be found; nil where nobody asks any more.
 	expect func(handle string) Expected
-	// want are the entries that must be found in the state afterwards.
-	want  map[string]struct{}
-	state autostart.State
+	// want are the entries that must be found in a state afterwards, with that.
+	want map[string]autostart.State
 	// taken are the entries that nothing on the machine will show once they are
 	// off: the record does.
 	taken map[string]bool
@@ -177,14 +176,14 @@ func (e *Engine) newDraft() *draft {
 		handles: map[machine.Artifact][]string{}, named: map[machine.Artifact]map[string]bool{}, disables: sync.OnceValues(e.disables), journals: map[int]journal{}}
 }
 
-// disables lists the changes that switched something off and stand, the newest
+// disables lists the changes that may have switched something off and stand, the newest
 // first, without their journals.
 func (e *Engine) disables() ([]Change, error) {
 	if e.Record == nil {
 		return nil, nil
 	}
 	changes, err := e.Record.Changes(e.Machine.ID)
-	changes = slices.DeleteFunc(changes, func(c Change) bool { return c.Kind != Disable || c.State != Done })
+	changes = slices.DeleteFunc(changes, func(c Change) bool { return c.Kind != Disable && c.Kind != Review || c.State != Done })
 	slices.Reverse(changes)
 	return changes, err
 }
@@ -356,8 +355,28 @@ func (d *draft) finish(plan *Plan) error {
 // Switch plans to bring entries to a state. Those that cannot be, for whatever reason, are
 // left out and named in the plan; where that is all of them, it fails with the first reason.
 func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error) {
-	plan := Plan{Kind: Disable, state: want.State, want: map[string]struct{}{}, taken: map[string]bool{}, expect: func(string) Expected { return Expected{State: want.State} }}
 	if want.State == autostart.Enabled {
+		return e.Decide(nil, items, want)
+	}
+	return e.Decide(items, nil, want)
+}
+
+// Decide plans to turn some entries off and others on, together: [Engine.Switch] for both at once. The state of
+// the want is not asked for.
+func (e *Engine) Decide(off, on []*location.Item, want location.Want) (Plan, error) {
+	plan := Plan{Kind: Review, want: map[string]autostart.State{}, taken: map[string]bool{}}
+	states := make(map[string]autostart.State, len(off)+len(on))
+	for _, item := range off {
+		states[item.Handle] = autostart.Disabled
+	}
+	for _, item := range on {
+		states[item.Handle] = autostart.Enabled
+	}
+	plan.expect = func(handle string) Expected { return Expected{State: states[handle]} }
+	switch {
+	case len(on) == 0:
+		plan.Kind = Disable
+	case len(off) == 0:
 		plan.Kind = Enable
 	}
 	if want.User != nil {
@@ -367,15 +386,24 @@ func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error
 		want.Now = e.now()
 	}
 	d := e.newDraft()
-	e.switchItems(d, &plan, items, want)
-	for _, item := range items {
-		if item.Loses != "" && want.State == autostart.Disabled && !slices.ContainsFunc(plan.LeftOut, func(l LeftOut) bool { return l.Handle == item.Handle }) {
+	for _, some := range []struct {
+		items []*location.Item
+		state autostart.State
+	}{{off, autostart.Disabled}, {on, autostart.Enabled}} {
+		want.State = some.state
+		e.switchItems(d, &plan, some.items, want)
+	}
+	for _, item := range off {
+		if item.Loses != "" && !slices.ContainsFunc(plan.LeftOut, func(l LeftOut) bool { return l.Handle == item.Handle }) {
 			plan.Warnings = append(plan.Warnings, fmt.Sprintf("of %q, %s", item.Name, item.Loses))
 		}
 	}
-	if len(plan.LeftOut) == len(items) && len(items) > 0 {
-		left := plan.LeftOut[0]
-		return plan, fmt.Errorf("cannot %s %q: %w", plan.Kind, left.Name, left.Err)
+	if n := len(off) + len(on); len(plan.LeftOut) == n && n > 0 {
+		left, verb := plan.LeftOut[0], Disable
+		if states[left.Handle] == autostart.Enabled {
+			verb = Enable
+		}
+		return plan, fmt.Errorf("cannot %s %q: %w", verb, left.Name, left.Err)
 	}
 	return plan, d.finish(&plan)
 }
@@ -534,7 +562,7 @@ func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want locati
 	for _, item := range items {
 		plan.Handles = append(plan.Handles, item.Handle)
 		if limited(want, item).User == nil {
-			plan.want[item.Handle] = struct{}{}
+			plan.want[item.Handle] = want.State
 			if location.Removes(item.Switcher) {
 				plan.taken[item.Handle] = true
 			}
@@ -567,6 +595,9 @@ func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []Folder,
 				return nil, nil, false
 			}
 			edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
+		}
+		if len(edits) > 0 && c.Kind == Review && e.asBefore(full.Change)(handle).State != autostart.Enabled {
+			return nil, nil, false // that change turned it on
 		}
 		if len(edits) > 0 {
 			return edits, full.Folders, true

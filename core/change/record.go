@@ -88,6 +88,7 @@ const (
 	Enable  Kind = "enable"
 	Restore Kind = "restore"
 	Undo    Kind = "undo"
+	Review  Kind = "review" // turned some entries off and others on
 )
 
 // State says how far a change got.

@@ -509,7 +509,7 @@ func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
 		if after, planned := r.d.after[machine.File(n.Source.Path)]; planned && after.Kind == machine.Absent {
 			continue // gone with what is restored
 		}
-		sub := Plan{want: map[string]struct{}{}, taken: map[string]bool{}}
+		sub := Plan{want: map[string]autostart.State{}, taken: map[string]bool{}}
 		e.switchItems(r.d, &sub, []*location.Item{n}, location.Want{State: autostart.Disabled, Now: r.now})
 		for _, left := range sub.LeftOut {
 			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q was added since the snapshot and stays enabled: %v", n.Name, left.Err))

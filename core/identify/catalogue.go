@@ -4,6 +4,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"lockback/core/autostart"
 	"lockback/core/catalogue"
@@ -12,10 +13,13 @@ import (
 	"lockback/core/program"
 )
 
-// findEntry returns what the catalogue has on an entry; nil where it has nothing. By names, only
-// what stands in the system's own places is found.
-func findEntry(m *machine.Reader, book *program.Book, item *location.Item) *catalogue.Entry {
-	s := catalogue.Subject{Location: item.Location, Command: item.Command, File: lastElement(item.Target.Path)}
+// subjectOf is what a catalogue is asked about an entry. By names, only what stands in the system's own places is
+// found.
+func subjectOf(m *machine.Reader, book *program.Book, item *location.Item) catalogue.Subject {
+	s := catalogue.Subject{Location: item.Location, Command: item.Command, File: lastElement(item.Target.Path), Label: strings.TrimSpace(lastElement(item.Name))}
+	if maker := item.Maker(); maker.Basis != autostart.BySignature && maker.Basis != autostart.ByPackage {
+		s.Says = maker.Name
+	}
 	switch m.OS {
 	case "windows":
 		if s.Names = windowsNames(m, item); s.Names != nil {
@@ -35,7 +39,51 @@ func findEntry(m *machine.Reader, book *program.Book, item *location.Item) *cata
 	file := book.File(item.Target.Path)
 	s.Packages = slices.Concat(file.Packages(), book.File(item.Source.Path).Packages(), book.File(item.CopyOf).Packages())
 	s.Bundle, s.Maker = file.Bundle(), file.Signer()
-	return catalogue.Of(m.OS).Find(s)
+	return s
+}
+
+// consult adds what catalogues of the technician's own say of an entry, the first that knows it. They come before the
+// one that is part of the program, but hide nothing, and protect more, never less: and that only where the program is
+// proved to be what it says.
+func consult(m *machine.Reader, book *program.Book, item *location.Item, own []*catalogue.Catalogue) {
+	if len(own) == 0 {
+		return
+	}
+	s := subjectOf(m, book, item)
+	for _, c := range own {
+		row := c.Find(s)
+		if row == nil {
+			continue
+		}
+		known := *item.Entry.Facts()
+		if row.Does != "" {
+			known.Description, known.DescriptionBasis = row.Does, autostart.ByCatalogue
+		}
+		if row.Role != autostart.RoleUnknown {
+			known.Role = row.Role
+		}
+		if row.Verdict != autostart.Unrated {
+			known.Verdict, known.VerdictBasis = row.Verdict, autostart.ByCatalogue
+		}
+		item.Known = &known
+		file := book.File(item.Target.Path)
+		proven := file.Signer() != "" || file.Delivered()
+		if proven && item.Guarded == "" {
+			item.Guarded = catalogue.Protections[row.Protect]
+		}
+		if proven && item.Guarded == "" && item.Caution == "" {
+			item.Caution = catalogue.Cautions[row.Caution]
+		}
+		if row.Note != "" {
+			day, _ := time.Parse(time.DateOnly, row.Date) // it was checked
+			item.Notes = append(item.Notes, autostart.Note{Text: row.Note, By: strings.TrimPrefix(row.By+", catalogue "+c.Name, ", "), Time: day, Proven: proven})
+		}
+		item.AddFacts(func() []location.Fact {
+			basis := "catalogue " + c.Name + ", entry " + row.ID
+			return []location.Fact{{Name: "known from", Value: basis}, {Name: "without it", Value: row.Without, Basis: basis}, {Name: "its own setting", Value: row.Setting, Basis: basis}}
+		})
+		return
+	}
 }
 
 // lastElement is the last element of a path of any system.

@@ -27,8 +27,9 @@ import (
 func Prepare(system string) { go catalogue.Of(system) }
 
 // Annotate fills in what is known of the items' programs: target, maker, product, problems, os_part,
-// guarded. What was found of a program before is taken from the memory, which may be nil.
-func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item) {
+// guarded. What was found of a program before is taken from the memory, which may be nil. The catalogues are the
+// technician's own, the first that knows an entry counts.
+func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item, own ...*catalogue.Catalogue) {
 	// Most of it is looking whether programs are there, so the entries are
 	// shared out; each worker remembers the programs that it has looked up.
 	workers := runtime.GOMAXPROCS(0)
@@ -45,6 +46,7 @@ func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item)
 		for _, item := range part(k) {
 			tell(item, book.File(item.Target.Path))
 			judge(m, book, item, decided[item])
+			consult(m, book, item, own)
 		}
 	})
 	lookForTrouble(m, book, items)

@@ -40,7 +40,7 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 		item.Guarded = cmp.Or(item.Guarded, guardOf(role))
 	}
 	defer func() { item.Known = withRole(item.Known, role) }() // behind what the catalogue says
-	row := findEntry(m, book, item)
+	row := catalogue.Of(m.OS).Find(subjectOf(m, book, item))
 	ok := row != nil
 	part := ok && row.Part
 	if book.HasPackages {

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"lockback/core/autostart"
+	"lockback/core/catalogue"
 	"lockback/core/cost"
 	"lockback/core/identify"
 	"lockback/core/location"
@@ -45,12 +46,12 @@ type Inventory struct {
 
 // Take reads all locations of the machine. What could not be read stands in
 // Unread; reading goes on. What was found of programs before is taken from the memory, which may
-// be nil.
-func Take(m *machine.Machine, memory *program.Memory) Inventory {
+// be nil. Catalogues of the technician's own come before the one that is part of the program.
+func Take(m *machine.Machine, memory *program.Memory, own ...*catalogue.Catalogue) Inventory {
 	reader := m.Reader(nil)
 	identify.Prepare(m.OS)
 	items, unread, reports := location.Run(reader, tables[m.OS]())
-	identify.Annotate(reader, memory, items)
+	identify.Annotate(reader, memory, items, own...)
 	if m.Registry != nil {
 		for hive, err := range m.Registry.Stale() {
 			unread = append(unread, autostart.Unread{Location: m.OS, Path: hive, Reason: err.Error() + "; what it says may be out of date"})

@@ -99,12 +99,22 @@ UPDATE step SET before_kind = CASE WHEN json_valid(before) THEN coalesce(json_ex
 `, `
 -- What was found of programs: it can be found again, so nothing refers to it.
 CREATE TABLE program (machine TEXT NOT NULL, name TEXT NOT NULL, key TEXT NOT NULL, evidence BLOB NOT NULL, PRIMARY KEY (machine, name)) WITHOUT ROWID;
+`, `
+-- What technicians know: notes, catalogues of their own, on which machines programs were seen, and reviews that were begun.
+CREATE TABLE note (id INTEGER PRIMARY KEY AUTOINCREMENT, of TEXT NOT NULL UNIQUE, program TEXT NOT NULL, machine TEXT NOT NULL, handle TEXT NOT NULL,
+	name TEXT NOT NULL, verdict TEXT NOT NULL, role TEXT NOT NULL, text TEXT NOT NULL, author TEXT NOT NULL, time TEXT NOT NULL, private INTEGER NOT NULL);
+CREATE TABLE catalogue (name TEXT PRIMARY KEY, position INTEGER NOT NULL, text BLOB NOT NULL, time TEXT NOT NULL);
+CREATE TABLE seen (program TEXT NOT NULL, machine TEXT NOT NULL, enabled INTEGER NOT NULL, disabled INTEGER NOT NULL, time TEXT NOT NULL,
+	PRIMARY KEY (program, machine)) WITHOUT ROWID;
+CREATE INDEX seen_on ON seen (machine);
+CREATE TABLE review (machine TEXT PRIMARY KEY, words TEXT NOT NULL, whole INTEGER NOT NULL, at TEXT NOT NULL, begun TEXT NOT NULL);
+CREATE TABLE decision (machine TEXT NOT NULL, handle TEXT NOT NULL, decision TEXT NOT NULL, PRIMARY KEY (machine, handle)) WITHOUT ROWID;
 `}
 
 // schemas are the digests of the schema of each version, as schemaDigest makes them. A
 // record with anything else in it, a trigger or a view for example, is no record:
 // it could let a write succeed and keep nothing.
-var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb", "9576e690ceca9e755820529b8dd204a1", "e97a9c8c833970b38bf83eb5e2769eae"}
+var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb", "9576e690ceca9e755820529b8dd204a1", "e97a9c8c833970b38bf83eb5e2769eae", "43da981e4b95d0c2721a09c5c8737a39"}
 
 // Store is an opened record.
 type Store struct {
@@ -115,6 +125,7 @@ type Store struct {
 	version int       // of its schema
 	claim   bool      // what it says may be anybody's word
 	found   []foundProgram
+	seen    *machineSeen
 }
 
 // foundProgram waits for the next transaction.
@@ -484,10 +495,13 @@ func (s *Store) Update(do func(change.Tx) error) error {
 		for _, p := range s.found {
 			tx.exec("INSERT INTO program VALUES (?, ?, ?, ?) ON CONFLICT (machine, name) DO UPDATE SET key = excluded.key, evidence = excluded.evidence", p.machine, p.Name, p.Key, p.Evidence)
 		}
+		if s.seen != nil {
+			tx.writeSeen(s.seen)
+		}
 		tx.exec("COMMIT")
 	}
 	if tx.err == nil {
-		s.found = nil
+		s.found, s.seen = nil, nil
 	}
 	if tx.err != nil {
 		s.conn.ExecContext(context.Background(), "ROLLBACK")

@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -21,6 +22,7 @@ var systems = []string{"linux", "windows", "macos"}
 
 // catalogueEntry is an entry of the catalogue for scripts.
 type catalogueEntry struct {
+	From    string `json:"catalogue"` // lockback, or what it was imported as
 	System  string `json:"system"`
 	ID      string `json:"id"`
 	Role    string `json:"role"`
@@ -28,6 +30,7 @@ type catalogueEntry struct {
 	Does    string `json:"does"`
 	Without string `json:"without"`
 	Setting string `json:"setting"`
+	Note    string `json:"note"`
 	Protect string `json:"protected"`
 	OSPart  bool   `json:"os_part"`
 }
@@ -38,7 +41,9 @@ func (a *app) catalogueCommand() *cobra.Command {
 		Short: "The list of known programs: what each does, and whether it can go",
 		Long: `The catalogue says of programs what they do, what is lost without them, and what a
 technician would do with them. That of the operating systems and of the open-source
-desktops' common applications is part of lockback.`,
+desktops' common applications is part of lockback. Catalogues of your own are imported
+into the record and come before it, in the order that catalogue list shows; notes come
+before all of them.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
@@ -58,13 +63,14 @@ each with its line; nothing is changed. "-" is standard input.`,
 		Args:    cobra.ExactArgs(1),
 		RunE:    func(_ *cobra.Command, args []string) error { return a.checkCatalogue(args[0]) },
 	})
+	c.AddCommand(a.ownCatalogueCommands()...)
 	return c
 }
 
 // knownBy words a mark of an entry.
 func knownBy(m catalogue.Mark) string {
 	var words []string
-	for _, pair := range []struct{ name, value string }{{"package", m.Package}, {"bundle", m.Bundle}, {"maker", m.Maker}, {"file", m.File}, {"command", m.Command}, {"name", strings.Join(m.Names, ", ")}, {"in", m.Location}} {
+	for _, pair := range []struct{ name, value string }{{"package", m.Package}, {"bundle", m.Bundle}, {"maker", m.Maker}, {"names as its maker", m.Says}, {"file", m.File}, {"label", m.Label}, {"command", m.Command}, {"name", strings.Join(m.Names, ", ")}, {"in", m.Location}} {
 		if pair.value != "" {
 			words = append(words, pair.name+" "+pair.value)
 		}
@@ -76,9 +82,19 @@ func (a *app) showCatalogue(words []string) error {
 	p := a.printer()
 	list := []catalogueEntry{}
 	var shown []catalogue.Entry
-	for _, system := range systems {
-		for _, e := range catalogue.Of(system).Entries {
-			text := []string{system, e.ID, e.Does, e.Without, e.Role, e.Verdict}
+	own, err := a.ownCatalogues()
+	if err != nil {
+		a.note("note: the catalogues of the record are not shown: %v", err)
+	}
+	total := 0
+	for _, c := range append(own, shippedCatalogues()...) {
+		from, system := c.Name, "any"
+		if slices.Contains(systems, c.Name) {
+			from, system = "lockback", c.Name
+		}
+		for _, e := range c.Entries {
+			total++
+			text := []string{from, system, e.ID, e.Does, e.Without, e.Note, e.Role, e.Verdict}
 			for _, m := range e.KnownBy {
 				text = append(text, knownBy(m))
 			}
@@ -88,7 +104,7 @@ func (a *app) showCatalogue(words []string) error {
 				has = has && strings.Contains(all, strings.ToLower(w))
 			}
 			if has {
-				list = append(list, catalogueEntry{system, e.ID, e.Role, e.Verdict, e.Does, e.Without, e.Setting, catalogue.Protections[e.Protect], e.Part})
+				list = append(list, catalogueEntry{from, system, e.ID, e.Role, e.Verdict, e.Does, e.Without, e.Setting, e.Note, catalogue.Protections[e.Protect], e.Part})
 				shown = append(shown, e)
 			}
 		}
@@ -101,12 +117,18 @@ func (a *app) showCatalogue(words []string) error {
 	case "csv":
 		var rows [][]string
 		for _, e := range list {
-			rows = append(rows, []string{e.System, e.ID, e.Role, e.Verdict, e.Does, e.Without, e.Setting, e.Protect})
+			rows = append(rows, []string{e.From, e.System, e.ID, e.Role, e.Verdict, e.Does, e.Without, e.Setting, e.Note, e.Protect})
 		}
-		return p.CSV([]string{"system", "id", "role", "verdict", "does", "without", "setting", "protected"}, rows)
+		return p.CSV([]string{"catalogue", "system", "id", "role", "verdict", "does", "without", "setting", "note", "protected"}, rows)
 	}
 	for k, e := range list {
-		lines := [][]string{{e.Does, e.Without}, {"role " + e.Role + ",", "verdict " + e.Verdict}}
+		var lines [][]string
+		for _, line := range [][]string{{e.Does, e.Without}, {e.Note}} {
+			if said := slices.DeleteFunc(line, func(s string) bool { return s == "" }); len(said) > 0 {
+				lines = append(lines, said)
+			}
+		}
+		lines = append(lines, []string{"role " + e.Role + ",", "verdict " + e.Verdict})
 		if e.Protect != "" {
 			lines = append(lines, []string{"protected: " + e.Protect})
 		}
@@ -115,24 +137,30 @@ func (a *app) showCatalogue(words []string) error {
 			marks = append(marks, knownBy(m))
 		}
 		lines = append(lines, []string{"known by " + strings.Join(marks, "; ")})
-		p.Block(e.ID+"  "+e.System, lines)
+		title := e.ID + "  " + e.System
+		if e.From != "lockback" {
+			title = e.ID + "  of the catalogue " + e.From
+		}
+		p.Block(title, lines)
 	}
-	p.Line("%s of %s", view.Number(len(list), "entry", "entries"), view.Number(catalogueSize(), "entry", "entries"))
+	p.Line("%s of %s", view.Number(len(list), "entry", "entries"), view.Number(total, "entry", "entries"))
 	return nil
 }
 
-func catalogueSize() int {
-	n := 0
+// shippedCatalogues are those that are part of the program, by the names of their systems.
+func shippedCatalogues() []*catalogue.Catalogue {
+	var all []*catalogue.Catalogue
 	for _, system := range systems {
-		n += len(catalogue.Of(system).Entries)
+		all = append(all, &catalogue.Catalogue{Name: system, Entries: catalogue.Of(system).Entries})
 	}
-	return n
+	return all
 }
 
 // maxCatalogue is the largest file that is checked, in bytes.
 const maxCatalogue = 8 << 20
 
-func (a *app) checkCatalogue(name string) error {
+// parseFile reads a file of a catalogue, and all that is wrong with it.
+func (a *app) parseFile(name string) (*catalogue.Catalogue, []catalogue.Problem, error) {
 	var text []byte
 	var err error
 	if name == "-" {
@@ -141,9 +169,17 @@ func (a *app) checkCatalogue(name string) error {
 		text, err = readSmall(name)
 	}
 	if err != nil {
-		return fmt.Errorf("the catalogue cannot be checked: %w", err)
+		return nil, nil, fmt.Errorf("the catalogue cannot be read: %w", err)
 	}
 	c, problems := catalogue.Parse(text)
+	return c, problems, nil
+}
+
+func (a *app) checkCatalogue(name string) error {
+	c, problems, err := a.parseFile(name)
+	if err != nil {
+		return err
+	}
 	if a.format == "json" {
 		type problemJSON struct {
 			Line int    `json:"line"`

@@ -106,6 +106,7 @@ type app struct {
 	noColor             bool
 	verbose, quiet      bool
 	search              string // the address to look something up at, see settings
+	by                  string // who writes notes, see settings
 	yes, dryRun         bool
 	guarded             bool
 	toldDisk            bool // of the record on the disk
@@ -221,7 +222,7 @@ var groups = []struct {
 	commands  []string
 }{
 	{"look", "Look:", []string{"list", "show", "products", "figures", "locations"}},
-	{"decide", "Decide:", []string{"catalogue"}},
+	{"decide", "Decide:", []string{"review", "note", "lookup", "catalogue"}},
 	{"change", "Change:", []string{"disable", "enable", "undo", "restore", "recover"}},
 	{"record", "Record:", []string{"snapshot", "history", "compare", "record"}},
 	{"help", "Help:", []string{"demo", "completion", "config", "help"}},
@@ -264,7 +265,7 @@ func (a *app) command() *cobra.Command {
 	f.BoolVar(&a.verbose, "verbose", false, "say more: artifacts, and what they were and will be")
 	f.BoolVar(&a.quiet, "quiet", false, "no notes and no progress; errors and results only")
 	c.AddCommand(a.listCommand(), a.showCommand(), a.productsCommand(), a.figuresCommand(), a.locationsCommand(), a.disableCommand(), a.enableCommand(), a.undoCommand(), a.restoreCommand(), a.recoverCommand(),
-		a.snapshotCommand(), a.historyCommand(), a.compareCommand(), a.recordCommand(), a.catalogueCommand(), a.demoCommand(), a.configCommand())
+		a.snapshotCommand(), a.historyCommand(), a.compareCommand(), a.recordCommand(), a.reviewCommand(), a.noteCommand(), a.lookupCommand(), a.catalogueCommand(), a.demoCommand(), a.configCommand())
 	c.AddCommand(topicCommands()...)
 	c.SetHelpCommand(a.helpCommand())
 	c.InitDefaultCompletionCmd()

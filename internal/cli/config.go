@@ -17,6 +17,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
+	"lockback/core/note"
 	"lockback/internal/view"
 )
 
@@ -48,12 +49,13 @@ var settings = []setting{
 		}
 		return nil
 	}},
-	{"search", "LOCKBACK_SEARCH", "a web address that show fills in for what is shown: {} stands for the words", func(v string) error {
+	{"search", "LOCKBACK_SEARCH", "a web address that show and lookup fill in: {} stands for the words", func(v string) error {
 		if !strings.HasPrefix(v, "https://") && !strings.HasPrefix(v, "http://") || strings.Count(v, "{}") != 1 {
 			return usage("search is a web address with {} where the words go, such as https://search.example/?q={}, not %q", v)
 		}
 		return nil
 	}},
+	{"by", "LOCKBACK_BY", "who writes notes (default: the name of the user)", func(v string) error { return note.Note{By: v}.Check() }},
 	{"store", "LOCKBACK_STORE", "the record's file, or disk for the one on the mounted disk", func(string) error { return nil }},
 }
 
@@ -155,6 +157,10 @@ func (a *app) configure(c *cobra.Command) error {
 	for key, v := range all {
 		if key == "search" {
 			a.search = v.value
+			continue
+		}
+		if key == "by" {
+			a.by = v.value
 			continue
 		}
 		if key == "color" {

@@ -118,24 +118,26 @@ func effectNotes(effects []inventory.SideEffect) []string {
 
 // withoutHarm looks what else changes with a plan. Where a protected entry would stop, and protected ones are not asked
 // for, the plan is made again without what it would stop with.
-func (s *session) withoutHarm(inv inventory.Inventory, items *[]*location.Item, plan change.Plan, want location.Want) (effects []inventory.SideEffect, notes []string, _ change.Plan, err error) {
+func (s *session) withoutHarm(inv inventory.Inventory, w *switching, plan change.Plan) (effects []inventory.SideEffect, notes []string, _ change.Plan, err error) {
 	if len(plan.Steps) > maxStepsFollowed {
 		plan.Warnings = append(plan.Warnings, "what else starts or stops with so many steps was not looked at")
 		return nil, nil, plan, nil
 	}
 	effects = sideEffects(inv, plan)
-	if s.guarded || want.State != autostart.Disabled || len(protectedStop(effects)) == 0 {
+	if s.guarded || len(w.off) == 0 || len(protectedStop(effects)) == 0 {
 		return effects, nil, plan, nil
 	}
-	kept, notes := s.spare(inv, *items, want)
-	if len(kept) == len(*items) {
+	want := w.want
+	want.State = autostart.Disabled
+	kept, notes := s.spare(inv, w.off, want)
+	if len(kept) == len(w.off) {
 		return effects, notes, plan, nil // only all together: it is said, and asked
 	}
-	if len(kept) == 0 {
+	if len(kept) == 0 && len(w.on) == 0 {
 		return nil, notes, plan, usage("nothing was done: what is protected would stop with all that matches")
 	}
-	*items = kept
-	if plan, err = s.engine.Switch(kept, want); err != nil {
+	w.off = kept
+	if plan, err = s.engine.Decide(w.off, w.on, want); err != nil {
 		return nil, notes, plan, err
 	}
 	return sideEffects(inv, plan), notes, plan, nil

@@ -199,7 +199,7 @@ func (s *session) historyOf(id string) error {
 		}
 		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 1}, {Title: "for"}, {Title: "was"}}, slices.Values(rows))
 		p.Line("")
-		s.printSteps(c.Steps, entryNames(touched))
+		s.printSteps(p, c.Steps, entryNames(touched))
 		return nil
 	}
 	snap, err := s.snapshot(id)

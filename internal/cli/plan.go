@@ -56,8 +56,7 @@ func inWords(s change.Step) string {
 }
 
 // printSteps lists what the steps change, in words; with --verbose with each artifact's images.
-func (a *app) printSteps(steps []change.Step, nameOf func(handle string) string) {
-	p := a.printer()
+func (a *app) printSteps(p view.Printer, steps []change.Step, nameOf func(handle string) string) {
 	if p.Width > 0 {
 		for _, s := range steps {
 			lines := [][]string{append([]string{inWords(s)}, forEntries(s.Handles, nameOf)...)}
@@ -154,7 +153,7 @@ func planned(plan change.Plan, inv inventory.Inventory) []outcome {
 // replaced finds the entries that are gone with the artifacts that a plan takes away, besides its
 // own: a user's override of what is for everyone.
 func replaced(all []outcome, plan change.Plan, inv inventory.Inventory) []outcome {
-	if plan.Kind == change.Disable || plan.Kind == change.Enable {
+	if plan.Kind == change.Disable || plan.Kind == change.Enable || plan.Kind == change.Review {
 		return nil
 	}
 	gone := map[machine.Artifact]bool{}
@@ -273,6 +272,13 @@ func (s *session) carryOut(e errand) error {
 		return s.explain(err)
 	}
 	s.stopMeans(fmt.Sprintf("%s is done, and was not told of to the end", result.Change.Name()))
+	if result.After == nil {
+		read := inventory.Take(s.machine, s.memory)
+		result.After = &read
+	}
+	if err := s.store.SawNow(s.machine.ID, time.Now(), sightings(*result.After)); err != nil {
+		s.note("note: what the record says to other machines of this one is out of date: %v", err)
+	}
 	if err := s.printChange(plan, was, result, running); err != nil {
 		return err
 	}
@@ -298,7 +304,7 @@ func (s *session) printDryRun(e errand) error {
 	s.printAbout(p, e)
 	printOutcomes(p, list, "will be")
 	p.Line("")
-	s.printSteps(e.plan.Steps, nameIn(list))
+	s.printSteps(p, e.plan.Steps, nameIn(list))
 	p.Line("")
 	p.Line("%s for %s; nothing was changed", view.Number(len(e.plan.Steps), "step", "steps"), view.Number(len(e.plan.Handles), "entry", "entries"))
 	printLines(p, append(s.stillRunning(e), noted(e.plan.Warnings)...))
@@ -629,12 +635,7 @@ func (s *session) printChange(plan change.Plan, was states, result change.Result
 		}
 		return s.stepsCSV(result.Change.Steps)
 	}
-	after := result.After
-	if after == nil {
-		read := inventory.Take(s.machine, s.memory)
-		after = &read
-	}
-	list := became(plan, was, statesOf(s.withTaken(*after, s.store)))
+	list := became(plan, was, statesOf(s.withTaken(*result.After, s.store)))
 	if s.format == "json" {
 		return s.changeAsJSON(changeID, snapID, result.Change.Steps, list, s.allWarnings(plan, result.Warnings))
 	}

@@ -116,6 +116,7 @@ type session struct {
 	store   *store.Store
 	engine  *change.Engine
 	memory  *program.Memory
+	known   *knowledge // of the record, read when it is first asked for
 }
 
 // open opens the machine and its record. For writing, the machine must have an
@@ -237,15 +238,18 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *st
 	defer m.Close()
 	st := a.record(m)
 	memory := memoryOf(m, st)
+	known := a.knowledgeOf(st)
 	done := a.reading(memory)
-	inv := inventory.Take(m, memory)
+	inv := inventory.Take(m, memory, known.own...)
 	inv.Measure()
 	done()
 	if st != nil {
 		defer st.Close()
 		a.warnInterrupted(m, st)
 	}
-	if err := show(m, a.withTaken(inv, st), st); err != nil {
+	inv = a.withTaken(inv, st)
+	known.notes.Apply(m.OS, m.ID, inv.Entries())
+	if err := show(m, inv, st); err != nil {
 		return err
 	}
 	return machine.RanOut()
@@ -254,11 +258,17 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *st
 // inventory reads the machine, with what changes took away.
 func (s *session) inventory() inventory.Inventory {
 	defer s.reading(s.memory)()
-	inv := inventory.Take(s.machine, s.memory)
+	if s.known == nil {
+		s.known = s.knowledgeOf(s.store)
+	}
+	inv := inventory.Take(s.machine, s.memory, s.known.own...)
 	if s.store != nil {
 		s.store.KeepPrograms(s.machine.ID, s.memory.Fresh())
+		s.store.Saw(s.machine.ID, time.Now(), sightings(inv))
 	}
-	return s.withTaken(inv, s.store)
+	inv = s.withTaken(inv, s.store)
+	s.known.notes.Apply(s.machine.OS, s.machine.ID, inv.Entries())
+	return inv
 }
 
 // memoryOf is what the record has of a machine's programs. A record that cannot tell has nothing.

@@ -144,21 +144,26 @@ func (a *app) show(m *machine.Machine, items []*location.Item, started map[strin
 	return nil
 }
 
-// searchFor fills the address of the configuration in: with the name, the maker and the name of the
-// program's file. Nothing that could tell whose machine it is goes into it: no path, and no word with a user's
-// name or number in it.
-func (a *app) searchFor(e *autostart.Entry, users []machine.User) string {
+// searchFor fills the address of the configuration in: with the maker, the product and the name of the program's
+// file, and more words where they are asked for. Nothing that could tell whose machine it is goes into it: no path,
+// and no word with a user's name or number in it.
+func (a *app) searchFor(e *autostart.Entry, users []machine.User, more ...string) string {
 	if a.search == "" {
 		return ""
 	}
 	last := func(text string) string { return text[strings.LastIndexAny(text, `/\`)+1:] }
-	name := e.Name
-	if e.Location == "windows.tasks" {
-		name = last(name) // behind its folder
+	file, product := last(e.Target.Path), e.Facts().Product.Name
+	name := ""
+	if file == "" || product == "" {
+		name = e.Name // what an entry is called may be anything, so it is taken where it is needed only
+		if e.Location == "windows.tasks" {
+			name = last(name) // behind its folder
+		}
 	}
 	var words []string
-	for _, w := range []string{name, e.Maker().Name, last(e.Target.Path)} {
-		if w != "" && !slices.Contains(words, w) && !strings.ContainsAny(w, `/\`) && !tellsUser(w, users) {
+	for _, w := range append([]string{name, e.Maker().Name, product, file}, more...) {
+		known := slices.ContainsFunc(words, func(have string) bool { return strings.EqualFold(have, w) })
+		if w != "" && !known && !strings.ContainsAny(w, `/\`) && !tellsUser(w, users) {
 			words = append(words, w)
 		}
 	}
@@ -214,6 +219,14 @@ func (e shownEntry) rows() []row {
 			}
 		}
 		add(name, value, basis, view.Plain)
+	}
+	for _, n := range entry.Notes {
+		mark := view.Plain
+		if !n.Proven {
+			mark = view.Quiet
+		}
+		what, basis := view.NoteWords(n)
+		add("note", what, basis, mark)
 	}
 	decide("maker", cmp.Or(known.Maker.Name, "not known"), "made by", known.Maker.Basis)
 	decide("product", strings.TrimSpace(known.Product.Name+" "+known.Product.Version), "product", "")

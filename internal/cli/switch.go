@@ -14,6 +14,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/review"
 	"lockback/core/store"
 	"lockback/internal/view"
 )
@@ -24,6 +25,7 @@ type switchOptions struct {
 	message  string
 	user     string
 	all      bool
+	suggest  string
 	selector []string
 }
 
@@ -41,12 +43,30 @@ stop a protected entry is left out. What runs at this moment keeps running until
 the change counts.
 
 Where protected entries, parts of the operating system, or more than half of what
-starts would no longer start, the question wants the number of entries instead of y.`,
-		Example: "  lockback disable k7f3qa2 m2c5xyd\n  lockback disable \"Kelpline*\" -m \"updaters off\"\n  lockback disable fogbell-tray --for ines --dry-run",
-		Args:    cobra.MinimumNArgs(1),
-		RunE:    func(_ *cobra.Command, words []string) error { o.selector = words; return a.switchEntries(o) },
+starts would no longer start, the question wants the number of entries instead of y.
+
+With --suggest nothing is turned off: what could be is proposed, each with the reason,
+from verdicts, use and cost. Protected entries, and programs that nobody has judged,
+are never in it. On a terminal the proposals open in review; elsewhere, and with
+--dry-run, they are listed.`,
+		Example: "  lockback disable k7f3qa2 m2c5xyd\n  lockback disable \"Kelpline*\" -m \"updaters off\"\n  lockback disable fogbell-tray --for ines --dry-run\n  lockback disable --suggest spare,broken",
+		Args: func(c *cobra.Command, args []string) error {
+			if o.suggest != "" {
+				return nil
+			}
+			return cobra.MinimumNArgs(1)(c, args)
+		},
+		RunE: func(_ *cobra.Command, words []string) error {
+			o.selector = words
+			if o.suggest != "" {
+				return a.suggest(o)
+			}
+			return a.switchEntries(o)
+		},
 	}
 	a.switchFlags(c, &o)
+	c.Flags().StringVar(&o.suggest, "suggest", "", "propose entries and turn nothing off: all `KINDS`, or some of "+strings.Join(review.Kinds, ","))
+	c.Flags().Lookup("suggest").NoOptDefVal = allKinds
 	c.Flags().BoolVar(&a.guarded, "guarded", false, "turn protected entries off too, and those that need a second thought")
 	return c
 }
@@ -126,39 +146,80 @@ func (a *app) switchEntries(o switchOptions) error {
 		a.note("there is nothing to do on %s", subject(s.machine))
 		return s.printNothing(change.Plan{})
 	}
-	plan, err := s.engine.Switch(items, want)
-	if err != nil {
-		a.notes(notes)
+	w := switching{want: want, message: o.message, user: o.user, notes: notes}
+	if o.state == autostart.Disabled {
+		w.off = items
+	} else {
+		w.on = items
 	}
-	if errors.Is(err, change.ErrNothing) {
-		what := "all that was chosen"
-		if len(plan.LeftOut) > 0 {
-			what = "all else"
-		}
-		a.note("there is nothing to do on %s: %s is %s already", subject(s.machine), what, string(o.state))
-		return s.printNothing(plan)
-	}
+	_, err = s.carryOutSwitching(inv, w)
+	return err
+}
+
+// switching is what is to be turned off and on.
+type switching struct {
+	off, on []*location.Item
+	want    location.Want // for whom
+	message string        // for the history; empty for the names of the entries
+	user    string
+	notes   []string // what is left as it is
+}
+
+// planSwitching makes the plan, with what people should know of it.
+func (s *session) planSwitching(inv inventory.Inventory, w *switching) (change.Plan, error) {
+	plan, err := s.engine.Decide(w.off, w.on, w.want)
 	if err != nil {
-		return err
+		return plan, err
 	}
-	effects, more, plan, err := s.withoutHarm(inv, &items, plan, want)
-	notes = append(notes, more...)
+	effects, more, plan, err := s.withoutHarm(inv, w, plan)
+	w.notes = append(w.notes, more...)
 	if err != nil {
-		a.notes(notes)
-		return err
+		return plan, err
 	}
 	plan.Warnings = append(plan.Warnings, effectNotes(effects)...)
-	plan.Warnings = append(plan.Warnings, stillStarted(inv, items, o.state)...)
-	for _, item := range items {
-		if item.Caution != "" && o.state == autostart.Disabled {
+	plan.Warnings = append(plan.Warnings, stillStarted(inv, w.off)...)
+	for _, item := range w.off {
+		if item.Caution != "" {
 			plan.Warnings = append(plan.Warnings, fmt.Sprintf("think twice about %s: %s", item.Name, item.Caution))
 		}
 	}
-	if o.message == "" {
-		o.message = summary(items, o.user)
+	return plan, nil
+}
+
+// carryOutSwitching plans, asks and does it. Done is false where nothing was to be done.
+func (s *session) carryOutSwitching(inv inventory.Inventory, w switching) (done bool, err error) {
+	plan, err := s.planSwitching(inv, &w)
+	if err != nil {
+		s.notes(w.notes)
 	}
-	verb := map[autostart.State]string{autostart.Disabled: "Disable", autostart.Enabled: "Enable"}[o.state]
-	return s.carryOut(errand{plan: plan, inv: inv, verb: verb, message: o.message, notes: notes})
+	if errors.Is(err, change.ErrNothing) {
+		what, state := "all that was chosen", "as it should be"
+		if len(plan.LeftOut) > 0 {
+			what = "all else"
+		}
+		switch {
+		case len(w.on) == 0:
+			state = string(autostart.Disabled)
+		case len(w.off) == 0:
+			state = string(autostart.Enabled)
+		}
+		s.note("there is nothing to do on %s: %s is %s already", subject(s.machine), what, state)
+		return false, s.printNothing(plan)
+	}
+	if err != nil {
+		return false, err
+	}
+	if w.message == "" {
+		w.message = summary(slices.Concat(w.off, w.on), w.user)
+	}
+	verb := "Change"
+	switch plan.Kind {
+	case change.Disable:
+		verb = "Disable"
+	case change.Enable:
+		verb = "Enable"
+	}
+	return true, s.carryOut(errand{plan: plan, inv: inv, verb: verb, message: w.message, notes: w.notes})
 }
 
 // leftOutOf says what of a selection is left as it is, and why.
@@ -273,12 +334,9 @@ func (s *session) whyFixed(item *location.Item, want location.Want) string {
 	return "it cannot be turned off here"
 }
 
-// stillStarted warns where a service that is turned off has a timer, socket or
+// stillStarted warns where a service of those that are turned off has a timer, socket or
 // path of the same name that stays on and can start it.
-func stillStarted(inv inventory.Inventory, items []*location.Item, state autostart.State) []string {
-	if state != autostart.Disabled {
-		return nil
-	}
+func stillStarted(inv inventory.Inventory, items []*location.Item) []string {
 	off := map[string]bool{}
 	for _, item := range items {
 		off[item.Handle] = true

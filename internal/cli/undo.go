@@ -155,7 +155,7 @@ A change that can be neither taken back nor finished can be given up with
 				}
 				a.printer().Line("%s", subject(s.machine))
 				a.printer().Line("")
-				a.printSteps(steps, entryNames(s.touchedBy(c)))
+				a.printSteps(a.printer(), steps, entryNames(s.touchedBy(c)))
 				return nil
 			}
 			elsewhere := s.madeElsewhere(c)

@@ -181,6 +181,14 @@ var Fields = []Field{
 	{"role", func(e *autostart.Entry) string { return e.Facts().RoleWord() }},
 	{"verdict", func(e *autostart.Entry) string { return e.Facts().VerdictWord() }},
 	{"verdict_basis", func(e *autostart.Entry) string { return e.Facts().VerdictBasis }},
+	{"notes", func(e *autostart.Entry) string {
+		var all []string
+		for _, n := range e.Notes {
+			what, who := NoteWords(n)
+			all = append(all, what+" ("+who+")")
+		}
+		return strings.Join(all, "; ")
+	}},
 	{"cpu_ms", func(e *autostart.Entry) string {
 		return costField(e, func(c *autostart.Cost) int64 { return c.CPUMS })
 	}},
@@ -514,16 +522,46 @@ var wideColumns = []entryColumn{
 func about(e *autostart.Entry) []string {
 	var all []string
 	known := e.Facts()
+	for _, n := range e.Notes {
+		what, who := NoteWords(n)
+		all = append(all, "note: "+what+" ("+who+")")
+	}
 	if known.Description != "" && known.DescriptionBasis != autostart.ByVersionResource {
 		all = append(all, strings.TrimSuffix(known.Description, "."))
 	}
 	if maker := MadeBy(e); maker != "" {
 		all = append(all, "by "+maker)
 	}
-	if known.Verdict == "spare" || known.Verdict == "hostile" {
+	if (known.Verdict == "spare" || known.Verdict == "hostile") && known.VerdictBasis != autostart.ByNote {
 		all = append(all, known.Verdict)
 	}
 	return all
+}
+
+// NoteWords are what a note says, and who wrote it, when, and how sure it is that it is about this program.
+func NoteWords(n autostart.Note) (what, who string) {
+	var words []string
+	if n.Verdict != "" {
+		words = append(words, n.Verdict)
+	}
+	if n.Role != "" {
+		words = append(words, n.Role)
+	}
+	what = strings.Join(words, ", ")
+	if n.Text != "" {
+		what = strings.TrimPrefix(what+": "+n.Text, ": ")
+	}
+	who = "by " + cmp.Or(n.By, "nobody named")
+	if !n.Time.IsZero() {
+		who += ", " + autostart.Day(n.Time)
+	}
+	switch {
+	case n.Machine:
+		who += ", on this machine"
+	case !n.Proven:
+		who += ", known by names only"
+	}
+	return what, who
 }
 
 // others is for whom an entry starts where its place does not say it.

@@ -1,0 +1,254 @@
+// Package note is what technicians know of programs: a verdict, a role, a remark, with who wrote it and when. A
+// note is of a program, wherever it is found again, or of one entry of one machine.
+//
+//	program, ok := note.ProgramOf("linux", entry)
+//	book := note.NewBook([]note.Note{{Program: program, Verdict: "spare", Text: "comes with the scanner", By: "Bram"}})
+//	book.Apply("linux", machineID, entries)
+package note
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"lockback/core/autostart"
+	"lockback/core/catalogue"
+)
+
+// MaxText is how long a note may be, in characters.
+const MaxText = 500
+
+// Program is how a program is recognised on whatever machine it is found, as the catalogue recognises one. A place
+// is never part of it: two machines keep the same program in different folders.
+type Program struct {
+	// System is the operating system: a program of the same name on another one is another program.
+	System string `json:"system"`
+	// Maker is who signed it, traced to a known root, Package the package that delivered it as it is. Either of
+	// them proves what it is.
+	Maker   string `json:"maker,omitempty"`
+	Package string `json:"package,omitempty"`
+	// Says is the maker that the program itself names, or what installed it: no proof.
+	Says string `json:"says,omitempty"`
+	// File is the name of the program's file, in small letters.
+	File string `json:"file,omitempty"`
+	// Label is the name of the entry, in small letters, where nothing better tells its program.
+	Label string `json:"label,omitempty"`
+}
+
+// hosts run what they are told to: their maker and package say nothing of that. In small letters, without ".exe".
+var hosts = map[string]bool{
+	"sh": true, "bash": true, "dash": true, "zsh": true, "ksh": true, "fish": true, "env": true, "python": true, "python2": true, "python3": true, "perl": true, "ruby": true, "node": true, "php": true,
+	"lua": true, "java": true, "javaw": true, "mono": true, "dotnet": true, "wine": true, "curl": true, "wget": true, "systemd-run": true, "busybox": true, "flatpak": true, "snap": true, "podman": true, "docker": true, "dockerd": true, "lxc-autostart": true,
+	"cmd": true, "powershell": true, "pwsh": true, "rundll32": true, "regsvr32": true, "wscript": true, "cscript": true, "mshta": true, "msiexec": true, "svchost": true, "dllhost": true, "conhost": true, "explorer": true,
+	"pythonw": true, "taskhostw": true, "forfiles": true, "osascript": true, "open": true, "tclsh": true, "gjs": true, "getty": true, "agetty": true, "xdg-open": true, "gtk-launch": true,
+}
+
+// fixedNames are the locations whose files have one name on every machine: the name says where it is, not what.
+var fixedNames = map[string]bool{
+	"linux.rc-local": true, "linux.ssh-rc": true, "linux.login-shell": true, "linux.x-session": true, "linux.inittab": true, "macos.rc": true, "macos.ssh-rc": true,
+	"macos.login-shell": true, "macos.boot-tasks": true, "windows.powershell-profile": true,
+}
+
+// ProgramOf is how the program of an entry is recognised elsewhere; ok is false where nothing tells more than its
+// place.
+func ProgramOf(system string, e *autostart.Entry) (p Program, ok bool) {
+	p.System = system
+	p.File = strings.ToLower(lastElement(e.Target.Path))
+	if strings.HasSuffix(e.Target.Path, "/") || strings.HasSuffix(e.Target.Path, `\`) {
+		p.File = ""
+	}
+	label := strings.ToLower(strings.TrimSpace(lastElement(e.Name)))
+	if hosts[strings.TrimSuffix(strings.TrimRight(p.File, "0123456789."), ".exe")] || hosts[strings.TrimSuffix(p.File, ".exe")] {
+		p.Label = label // the name of the entry, with what it is run by
+		return p, label != "" && label != p.File
+	}
+	known := e.Facts()
+	if p.File != "" {
+		switch known.Maker.Basis {
+		case autostart.BySignature:
+			p.Maker = known.Maker.Name
+			return p, true
+		case autostart.ByPackage:
+			if known.Product.Name != "" {
+				p.Package = known.Product.Name
+				return p, true
+			}
+		}
+		if known.Maker.Name != "" {
+			p.Says = known.Maker.Name
+			return p, true
+		}
+	}
+	if fixedNames[e.Location] {
+		return p, false
+	}
+	p.Label = label
+	if p.File == "" && !catalogue.Identifier(label) {
+		// An identifier is enough by itself: "org.kelpline.shopper". A plain word is not.
+		p.Label = strings.ToLower(lastElement(e.SystemName))
+		return p, catalogue.Identifier(p.Label)
+	}
+	return p, label != ""
+}
+
+func lastElement(name string) string { return name[strings.LastIndexAny(name, `/\`)+1:] }
+
+// Proven reports whether the program is recognised by what proves it. What is recognised by names alone can be
+// imitated by anybody.
+func (p Program) Proven() bool { return p.Maker != "" || p.Package != "" }
+
+// Key is the program as one text, the same wherever it is recognised.
+func (p Program) Key() string {
+	return strings.Join([]string{p.System, strings.ToLower(p.Maker), p.Package, strings.ToLower(p.Says), p.File, p.Label}, "\x1f")
+}
+
+// Mark is the program as a catalogue recognises it.
+func (p Program) Mark() catalogue.Mark {
+	return catalogue.Mark{Maker: p.Maker, Package: p.Package, Says: p.Says, File: p.File, Label: p.Label}
+}
+
+// String says by what the program is recognised: "its package fogbell and its file sync".
+func (p Program) String() string {
+	var words []string
+	for _, w := range []struct{ what, value string }{{"its signer", p.Maker}, {"its package", p.Package}, {"the maker that it names,", p.Says}, {"its file", p.File}, {"its name", p.Label}} {
+		if w.value != "" {
+			words = append(words, w.what+" "+w.value)
+		}
+	}
+	text := strings.Join(words, " and ")
+	if !p.Proven() {
+		text += ", which anybody can give"
+	}
+	return text
+}
+
+// Note is what somebody wrote down of a program, or of one entry.
+type Note struct {
+	// Program is what it is about; of a note on one entry, Machine and Handle are instead.
+	Program         Program
+	Machine, Handle string
+	// Name is what the entry was called where it was noted.
+	Name string
+	// Verdict and Role are empty where nothing is said of them, like Text.
+	Verdict, Role, Text string
+	By                  string
+	Time                time.Time
+	// Private says that the note, or what it is recognised by, has a user's name in it: it stays in the record.
+	Private bool
+}
+
+// Check fails where a note cannot be kept: an unknown word, a text that is too long or has control characters.
+func (n Note) Check() error {
+	oneOf := func(what, word string, words []string) error {
+		if word == "" || slices.Contains(words, word) {
+			return nil
+		}
+		return fmt.Errorf("unknown %s %q%s (it is one of %s)", what, word, autostart.Suggest(word, words), strings.Join(words, ", "))
+	}
+	if err := oneOf("verdict", n.Verdict, autostart.Verdicts); err != nil {
+		return err
+	}
+	if err := oneOf("role", n.Role, autostart.Roles); err != nil {
+		return err
+	}
+	for what, text := range map[string]string{"note": n.Text, "name of who wrote it": n.By} {
+		switch {
+		case !utf8.ValidString(text):
+			return fmt.Errorf("the %s is not text", what)
+		case utf8.RuneCountInString(text) > MaxText:
+			return fmt.Errorf("the %s has more than %d characters", what, MaxText)
+		case strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f }):
+			return fmt.Errorf("the %s has a line break or a control character in it; write it in one line", what)
+		}
+	}
+	return nil
+}
+
+// Empty reports whether a note says nothing.
+func (n Note) Empty() bool { return n.Verdict == "" && n.Role == "" && n.Text == "" }
+
+// Over lays a newer note over an older one of the same program: what the newer does not say stays.
+func (n Note) Over(old Note) Note {
+	n.Verdict, n.Role, n.Text = cmp.Or(n.Verdict, old.Verdict), cmp.Or(n.Role, old.Role), cmp.Or(n.Text, old.Text)
+	n.Private = n.Private || old.Private && n.Text == old.Text
+	return n
+}
+
+// Book finds the notes on entries.
+type Book struct {
+	programs map[string]Note    // by [Program.Key]
+	entries  map[[2]string]Note // by machine and handle
+}
+
+// NewBook makes a book of notes.
+func NewBook(notes []Note) *Book {
+	b := &Book{map[string]Note{}, map[[2]string]Note{}}
+	for _, n := range notes {
+		if n.Machine != "" {
+			b.entries[[2]string{n.Machine, n.Handle}] = n
+		} else {
+			b.programs[n.Program.Key()] = n
+		}
+	}
+	return b
+}
+
+// Of finds the note on a program.
+func (b *Book) Of(p Program) (Note, bool) {
+	n, ok := b.programs[p.Key()]
+	return n, ok
+}
+
+// On finds the note on one entry of a machine.
+func (b *Book) On(machine, handle string) (Note, bool) {
+	n, ok := b.entries[[2]string{machine, handle}]
+	return n, ok
+}
+
+// Apply gives the entries of a machine the notes on them. What a note says of verdict and role comes before the
+// catalogue's word; it hides nothing, and takes no protection away.
+func (b *Book) Apply(system, machine string, entries []*autostart.Entry) {
+	if b == nil || len(b.programs)+len(b.entries) == 0 {
+		return
+	}
+	type with struct {
+		known *autostart.Known
+		note  string
+	}
+	made := map[with]*autostart.Known{} // entries that start one program go on sharing what is known of it
+	for _, e := range entries {
+		if len(b.programs) > 0 {
+			if p, ok := ProgramOf(system, e); ok {
+				if n, ok := b.programs[p.Key()]; ok {
+					e.Notes = append(e.Notes, remark(n, false, p.Proven()))
+					w := with{e.Known, p.Key()}
+					if made[w] == nil {
+						made[w] = judged(e.Facts(), n)
+					}
+					e.Known = made[w]
+				}
+			}
+		}
+		if n, ok := b.On(machine, e.Handle); ok {
+			e.Notes = slices.Insert(e.Notes, 0, remark(n, true, true)) // the nearest comes first
+			e.Known = judged(e.Facts(), n)
+		}
+	}
+}
+
+func remark(n Note, machine, proven bool) autostart.Note {
+	return autostart.Note{Text: n.Text, Verdict: n.Verdict, Role: n.Role, By: n.By, Time: n.Time, Machine: machine, Proven: proven}
+}
+
+// judged is what is known of a program with what a note says of it.
+func judged(known *autostart.Known, n Note) *autostart.Known {
+	k := *known
+	k.Role = cmp.Or(n.Role, k.Role)
+	if n.Verdict != "" {
+		k.Verdict, k.VerdictBasis = n.Verdict, autostart.ByNote
+	}
+	return &k
+}

@@ -1,0 +1,726 @@
+package cli
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lockback/core/autostart"
+	"lockback/core/change"
+	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/core/note"
+	"lockback/core/product"
+	"lockback/core/review"
+	"lockback/core/store"
+	"lockback/internal/screen"
+	"lockback/internal/view"
+)
+
+// reviewOptions are those of review.
+type reviewOptions struct {
+	words      []string
+	all        bool
+	plain      bool
+	anew       bool
+	message    string
+	suggestion []string // kinds; nil: all entries are reviewed
+}
+
+func (a *app) reviewCommand() *cobra.Command {
+	var o reviewOptions
+	c := &cobra.Command{
+		Use:   "review [SELECTOR...]",
+		Short: "Decide entry by entry, and change all at once at the end",
+		Long: `Go through the entries one by one: what each is and from whom, what is lost without
+it, what it costs, who else keeps it, and what would be done. What may be hostile comes
+first, then what is broken, what could go, what is costly, and the rest; each page says
+why it stands where it does. Keys leave an entry, turn it off or on, take the rest of
+its program, product or maker along, write a note, look it up; ? names all.
+
+Every answer is in the record at once: the review can be left, and lockback review goes
+on where it was. The overview at the end shows what the answers amount to, with every
+step. Nothing on the machine is changed before one question; then it is one change.
+
+With --plain it asks line by line, for screen readers, simple terminals and pipes. With
+--format json or csv the order is printed, with the reasons and the answers so far.`,
+		Example: "  lockback review\n  lockback review stage=sign-in -m \"tidied up\"\n  lockback --root /mnt/disk review --plain\n  lockback review --new",
+		RunE: func(_ *cobra.Command, words []string) error {
+			o.words = words
+			return a.review(o)
+		},
+	}
+	a.writeFlags(c)
+	f := c.Flags()
+	f.BoolVar(&o.all, "all", false, "review parts of the operating system too")
+	f.BoolVar(&o.plain, "plain", false, "ask line by line")
+	f.BoolVar(&o.anew, "new", false, "begin anew, and forget the answers of a review that was left")
+	f.StringVarP(&o.message, "message", "m", "", "say why, for the history")
+	return c
+}
+
+// allKinds is what --suggest stands for alone.
+const allKinds = "all"
+
+// suggest proposes what could be turned off.
+func (a *app) suggest(o switchOptions) error {
+	// "--suggest spare,broken" reads like an option with its value; to the package for flags the kinds are an argument.
+	if o.suggest == allKinds && len(o.selector) > 0 && kindsIn(o.selector[0]) {
+		o.suggest, o.selector = o.selector[0], o.selector[1:]
+	}
+	var kinds []string
+	if o.suggest != allKinds {
+		kinds = strings.Split(o.suggest, ",")
+		for _, k := range kinds {
+			if !slices.Contains(review.Kinds, k) {
+				return usage("nothing is suggested by %q%s (it is %s)", k, autostart.Suggest(k, review.Kinds), strings.Join(review.Kinds, ", "))
+			}
+		}
+	}
+	if o.user != "" {
+		return usage("--suggest goes with no --for; choose with for=%s", o.user)
+	}
+	if a.format == "table" && !a.dryRun && a.Ask && a.Width > 0 {
+		return a.review(reviewOptions{words: o.selector, message: o.message, suggestion: notNil(kinds)})
+	}
+	return a.look(func(m *machine.Machine, inv inventory.Inventory, st *store.Store) error {
+		c, err := a.choose(m, inv, st, o.selector, scope{anywhere: true})
+		if err != nil {
+			return err
+		}
+		return a.printSuggestions(m, review.Suggest(once(inv, c.items), kinds, time.Now()))
+	})
+}
+
+// kindsIn reports whether a word is a list of kinds of suggestions.
+func kindsIn(word string) bool {
+	return !slices.ContainsFunc(strings.Split(word, ","), func(k string) bool { return !slices.Contains(review.Kinds, k) })
+}
+
+func (a *app) printSuggestions(m *machine.Machine, all []review.Suggestion) error {
+	p := a.printer()
+	type suggestionJSON struct {
+		Handle string `json:"handle"`
+		Name   string `json:"name"`
+		User   string `json:"user"`
+		Kind   string `json:"kind"`
+		Why    string `json:"why"`
+	}
+	list := make([]suggestionJSON, len(all))
+	for k, s := range all {
+		list[k] = suggestionJSON{s.Item.Handle, s.Item.Name, s.Item.User, s.Kind, s.Why}
+	}
+	switch a.format {
+	case "json":
+		return p.JSON(struct {
+			Machine     machineJSON      `json:"machine"`
+			Suggestions []suggestionJSON `json:"suggestions"`
+		}{describe(m), list})
+	case "csv":
+		var rows [][]string
+		for _, s := range list {
+			rows = append(rows, []string{s.Handle, s.Name, s.User, s.Kind, s.Why})
+		}
+		return p.CSV([]string{"handle", "name", "user", "kind", "why"}, rows)
+	}
+	p.Line("%s", heading(describe(m)))
+	p.Line("")
+	if len(all) > 0 {
+		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 2}, {Title: "for"}, {Title: "kind"}, {Title: "because", Share: 4}}, func(yield func([]view.Cell) bool) {
+			for k, s := range list {
+				if !yield([]view.Cell{view.T(s.Handle), view.T(s.Name), view.T(view.Whose(&all[k].Item.Entry)), view.T(s.Kind), view.T(s.Why)}) {
+					return
+				}
+			}
+		})
+		p.Line("")
+	}
+	p.Line("%s could be turned off; nothing was. lockback review goes through them", view.Number(len(all), "entry", "entries"))
+	return nil
+}
+
+// once puts one item in the place of those that are the same thing of everyone's.
+func once(inv inventory.Inventory, items []*location.Item) []*location.Item {
+	by := make(map[*autostart.Entry]*location.Item, len(items))
+	shared := map[string]*location.Item{}
+	for _, item := range items {
+		by[&item.Entry] = item
+		if item.Shared != "" && shared[item.Shared] == nil {
+			shared[item.Shared] = item
+		}
+	}
+	var all []*location.Item
+	for _, e := range autostart.OnceForEveryone(entriesOf(items), inv.Entries()) {
+		item := by[e]
+		if item == nil {
+			one := *shared[e.Shared]
+			one.Entry = *e
+			item = &one
+		}
+		all = append(all, item)
+	}
+	return all
+}
+
+// reviewing is a review that goes on.
+type reviewing struct {
+	*session
+	inv     inventory.Inventory
+	items   map[string]*location.Item // by the handle that is shown
+	places  map[string]review.Place
+	propose map[string]review.Suggestion
+	spreads map[string]store.Spread
+	chosen  []*location.Item
+	pages   map[string][]string // made already
+	started map[string][]*location.Item
+	entries []screen.Entry
+}
+
+// review goes through entries.
+func (a *app) review(o reviewOptions) error {
+	if a.format != "table" {
+		return a.printReview(o)
+	}
+	if a.store == onDisk {
+		return usage("a review is kept in your own record, not in the one on a disk; leave --store disk out")
+	}
+	o.plain = o.plain || a.Ask && os.Getenv("TERM") == "dumb"
+	if !o.plain && (!a.Ask || a.Width == 0) {
+		return usage("a review needs a terminal; --plain asks line by line, also through a pipe")
+	}
+	s, err := a.open(store.Write)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	if err := s.settled(); err != nil {
+		return err
+	}
+	begun, ok, err := s.store.Review(s.machine.ID)
+	if err != nil {
+		return adviseStore(err)
+	}
+	switch {
+	case !ok || o.anew || o.suggestion != nil && len(begun.Decisions) == 0:
+		begun = store.Review{Words: o.words, All: o.all, Begun: time.Now()}
+		ok = false
+	case len(o.words) > 0 && !slices.Equal(o.words, begun.Words) || o.suggestion != nil:
+		return usage("a review of %s was begun on %s and is not ended, with %s; lockback review goes on with it, and --new begins anew",
+			subject(s.machine), local(begun.Begun), view.Number(len(begun.Decisions), "answer", "answers"))
+	}
+	r, err := s.reviewing(begun, o)
+	if err != nil {
+		return err
+	}
+	if len(r.entries) == 0 {
+		a.note("there is nothing to review on %s", subject(s.machine))
+		return nil
+	}
+	if !ok {
+		if err := s.store.BeginReview(s.machine.ID, begun); err != nil {
+			return fmt.Errorf("no review was begun: %w", adviseStore(err))
+		}
+	}
+	decisions, gone := map[string]screen.Decision{}, 0
+	for handle, d := range begun.Decisions {
+		if r.items[handle] == nil {
+			gone++
+			continue
+		}
+		decisions[handle] = screen.Decision(d)
+	}
+	if ok {
+		a.note("the review of %s goes on, with %s", local(begun.Begun), view.Number(len(decisions), "answer", "answers"))
+	}
+	if gone > 0 {
+		a.note("%s on what is not there any more", view.Number(gone, "answer was", "answers were"))
+	}
+	deck := screen.NewDeck(r.entries, decisions, begun.At, r)
+	a.stopMeans("every answer is in the record; lockback review goes on")
+	var apply bool
+	if o.plain {
+		a.printer().Line("%s", heading(describe(s.machine)))
+		apply, err = screen.Plain(deck, a.In, a.Out, cmp.Or(a.Width, 80))
+		a.Ask = true // who answers through a pipe answers the question there too
+	} else {
+		apply, err = screen.Screen(context.Background(), deck, subject(s.machine), a.In, a.Out, a.Color && !a.noColor)
+	}
+	if err != nil {
+		return fmt.Errorf("the review was left, because an answer could not be kept: %w", adviseStore(err))
+	}
+	if !apply {
+		_, _, _, open := deck.Count()
+		a.note("every answer is in the record, and nothing was changed; %s not decided. lockback review goes on", view.Number(open, "entry is", "entries are"))
+		return nil
+	}
+	return r.carryOut(deck.Decisions, o.message)
+}
+
+// reviewing reads the machine, and puts what is to be decided into its order.
+func (s *session) reviewing(begun store.Review, o reviewOptions) (*reviewing, error) {
+	inv := s.inventory()
+	inv.Measure()
+	c, err := s.choose(s.machine, inv, s.store, begun.Words, scope{all: begun.All, anywhere: true})
+	if err != nil {
+		return nil, err
+	}
+	r := &reviewing{session: s, inv: inv, items: map[string]*location.Item{}, places: map[string]review.Place{}, propose: map[string]review.Suggestion{}, pages: map[string][]string{}, started: starters(inv)}
+	if r.spreads, err = s.store.Spreads(s.machine.ID); err != nil {
+		return nil, adviseStore(err)
+	}
+	r.chosen = once(inv, c.items)
+	now := time.Now()
+	for _, g := range review.Suggest(r.chosen, o.suggestion, now) {
+		r.propose[g.Item.Handle] = g
+	}
+	for _, p := range review.Order(r.chosen, now) {
+		item := p.Item
+		if _, proposed := r.propose[item.Handle]; o.suggestion != nil && !proposed {
+			continue
+		}
+		r.items[item.Handle], r.places[item.Handle] = item, p
+		known := item.Entry.Facts()
+		e := screen.Entry{Handle: item.Handle, Name: view.Safe(cmp.Or(item.Name, "(no name)")), Disabled: item.State == autostart.Disabled, Product: view.Safe(known.Product.Name), Maker: view.Safe(known.Maker.Name), Protected: item.Guarded}
+		if program, ok := note.ProgramOf(s.machine.OS, &item.Entry); ok {
+			e.Program = program.Key()
+		}
+		if item.Switch == autostart.Report {
+			e.Fixed = s.whyFixed(item, location.Want{State: autostart.Disabled, Now: now})
+		}
+		r.entries = append(r.entries, e)
+	}
+	return r, nil
+}
+
+// lines are what something prints, as lines of a width.
+func (r *reviewing) lines(w screen.Width, print func(p view.Printer)) []string {
+	var text bytes.Buffer
+	print(view.Printer{Out: &text, Width: w.Columns, Color: w.Color})
+	return strings.Split(strings.TrimRight(text.String(), "\n"), "\n")
+}
+
+// Page tells everything of an entry that one decides by.
+func (r *reviewing) Page(handle string, w screen.Width) []string {
+	key := fmt.Sprint(handle, w)
+	if page, ok := r.pages[key]; ok {
+		return page
+	}
+	page := r.lines(w, func(p view.Printer) {
+		item := r.items[handle]
+		p.Bold(cmp.Or(item.Name, "(no name)") + "  " + item.Handle + "  " + string(item.State))
+		p.Pairs(r.pairs(item))
+	})
+	r.pages[key] = page
+	return page
+}
+
+// pairs are a page's facts, the most telling first.
+func (r *reviewing) pairs(item *location.Item) []view.Pair {
+	var pairs []view.Pair
+	add := func(name, value, from string, mark view.Mark) {
+		if value != "" {
+			pairs = append(pairs, view.Pair{Name: name, Value: value, From: from, Mark: mark})
+		}
+	}
+	e, known := &item.Entry, item.Entry.Facts()
+	fact := func(name string) (value, basis string) {
+		if item.Facts == nil {
+			return "", ""
+		}
+		for _, f := range item.Facts() {
+			if f.Name == name && f.Value != "" {
+				return autostart.Text(f.Value), autostart.Text(f.Basis)
+			}
+		}
+		return "", ""
+	}
+	add("comes here because", r.places[item.Handle].Why, "", view.Plain)
+	if g, ok := r.propose[item.Handle]; ok {
+		add("proposed", "disable, as "+g.Kind, "", view.Plain)
+	}
+	for _, n := range e.Notes {
+		what, who := view.NoteWords(n)
+		add("note", what, who, view.Plain)
+	}
+	add("what it is", cmp.Or(known.Description, "not known"), known.DescriptionBasis, view.Plain)
+	without, basis := fact("without it")
+	add("without it", without, basis, view.Plain)
+	add("made by", cmp.Or(view.MadeBy(e), "not known"), "", view.Plain)
+	product := strings.TrimSpace(known.Product.Name + " " + known.Product.Version)
+	if day, _, _ := strings.Cut(known.Product.Installed, "T"); day != "" && product != "" {
+		product += ", installed on " + day
+	}
+	add("product", product, "", view.Plain)
+	if known.Verdict != "" {
+		add("verdict", known.Verdict, known.VerdictBasis, view.Plain)
+	}
+	for _, problem := range view.Problems(e) {
+		add("problem", problem, "", view.Alert)
+	}
+	add("protected", e.Guarded, "", view.Alert)
+	add("think twice", e.Caution, "", view.Alert)
+	add("sits in", cmp.Or(e.Place, e.Location), e.When, view.Plain)
+	add("for", view.Whose(e), "", view.Plain)
+	add("starts", e.Command, "", view.Plain)
+	path, mark := programWords(e)
+	add("program", path, "", mark)
+	add("costs", view.CostWords(e.Cost), "", view.Plain)
+	if len(e.Uses) > 0 {
+		add("used by hand", view.UseWords(e.Uses[0]), "", view.Plain)
+	}
+	if program, ok := note.ProgramOf(r.machine.OS, e); ok {
+		s := r.spreads[program.Key()]
+		add("other machines", spreadWords(s.Machines, s.Kept, s.Off, s.Last), "", view.Plain)
+		for _, with := range r.with(item, program.Key()) {
+			add("goes with", with, "", view.Plain)
+		}
+	}
+	switch {
+	case item.Switch == autostart.Report:
+		add("to turn it off", "cannot be turned off here", "", view.Plain)
+	case item.State == autostart.Disabled:
+		add("to turn it on", string(item.Switch)+" is taken back, which counts "+item.Effect, "", view.Plain)
+	default:
+		add("to turn it off", string(item.Switch)+", which counts "+item.Effect, "", view.Plain)
+	}
+	return pairs
+}
+
+// maxWith is how many entries are named that belong to a program or product.
+const maxWith = 4
+
+// with names the other entries of the same program, product and maker, each once.
+func (r *reviewing) with(item *location.Item, program string) []string {
+	now := item.Entry.Facts()
+	named := map[string]bool{item.Handle: true}
+	var all []string
+	for _, group := range []struct {
+		of   string
+		same func(screen.Entry) bool
+	}{
+		{"this program", func(e screen.Entry) bool { return e.Program == program }},
+		{"the product " + now.Product.Name, func(e screen.Entry) bool {
+			return now.Product.Name != "" && e.Product == view.Safe(now.Product.Name)
+		}},
+		{now.Maker.Name, func(e screen.Entry) bool { return now.Maker.Name != "" && e.Maker == view.Safe(now.Maker.Name) }},
+	} {
+		var names []string
+		n := 0
+		for _, e := range r.entries {
+			if named[e.Handle] || !group.same(e) {
+				continue
+			}
+			named[e.Handle] = true
+			if n++; n <= maxWith {
+				names = append(names, e.Name)
+			}
+		}
+		if n > maxWith {
+			names = append(names, fmt.Sprintf("and %d more", n-maxWith))
+		}
+		if n > 0 {
+			all = append(all, fmt.Sprintf("%s of %s: %s", view.Number(n, "other entry", "other entries"), group.of, strings.Join(names, ", ")))
+		}
+	}
+	return all
+}
+
+// Lookup tells what is known of a program elsewhere.
+func (r *reviewing) Lookup(handle string, w screen.Width) []string {
+	return r.lines(w, func(p view.Printer) {
+		item := r.items[handle]
+		p.Bold(item.Name + "  " + item.Handle)
+		l, err := r.lookUp(r.machine, r.store, item, false)
+		if err != nil {
+			p.Line("%s", oneLine(err))
+			return
+		}
+		var pairs []view.Pair
+		for _, row := range l.rows(r.search != "") {
+			pairs = append(pairs, view.Pair{Name: row.name, Value: row.value, From: row.basis})
+		}
+		p.Pairs(pairs)
+	})
+}
+
+// maxShown is how many lines of a file are shown, and maxShownBytes how many bytes are read for that.
+const (
+	maxShown      = 60
+	maxShownBytes = 64 << 10
+)
+
+// Where tells what decides an entry, with the lines of its file.
+func (r *reviewing) Where(handle string, w screen.Width) []string {
+	return r.lines(w, func(p view.Printer) {
+		item := r.items[handle]
+		e := r.app.known(r.machine, item, r.started)
+		p.Bold("Decided by")
+		present, absent := artifactRows(e.Artifacts, false)
+		for _, art := range present {
+			p.Block(art.where, [][]string{{digest.ReplaceAllString(art.Image, "")}})
+		}
+		if absent != "" {
+			p.Line("and by the absence of %s that could override it", absent)
+		}
+		text, err := r.machine.Reader(nil).ReadFile(item.Source.Path, maxShownBytes)
+		if err != nil || item.Source.Key != "" || bytes.IndexByte(text, 0) >= 0 {
+			return // it is no file of lines
+		}
+		p.Line("")
+		p.Bold(place(&item.Entry))
+		lines := strings.Split(strings.TrimRight(string(text), "\n"), "\n")
+		from := max(0, min(item.Source.Line-maxShown/2, len(lines)-maxShown))
+		for k := from; k < min(len(lines), from+maxShown); k++ {
+			mark := "  "
+			if k+1 == item.Source.Line {
+				mark = "> "
+			}
+			p.Line("%s%s", mark, autostart.Text(lines[k]))
+		}
+		if len(lines) > from+maxShown {
+			p.Line("and %d more lines", len(lines)-from-maxShown)
+		}
+	})
+}
+
+// Note writes a note down: a verdict with a colon may stand in front.
+func (r *reviewing) Note(handle, text string) (string, error) {
+	given := note.Note{Text: strings.TrimSpace(text)}
+	if verdict, rest, ok := strings.Cut(given.Text, ":"); ok && slices.Contains(autostart.Verdicts, strings.ToLower(verdict)) {
+		given.Verdict, given.Text = strings.ToLower(verdict), strings.TrimSpace(rest)
+	} else if slices.Contains(autostart.Verdicts, strings.ToLower(given.Text)) {
+		given.Verdict, given.Text = strings.ToLower(given.Text), ""
+	}
+	if given.Empty() {
+		return "nothing was noted", nil
+	}
+	if err := given.Check(); err != nil {
+		return "", err
+	}
+	item := r.items[handle]
+	about, without := r.about([]*location.Item{item}, false)
+	if len(without) > 0 {
+		about, _ = r.about([]*location.Item{item}, true)
+	}
+	if err := r.keepNotes(about, given); err != nil {
+		return "", err
+	}
+	n := about[0]
+	r.known = r.knowledgeOf(r.store)
+	for _, other := range r.items {
+		program, ok := note.ProgramOf(r.machine.OS, &other.Entry)
+		if n.Machine != "" && other.Handle != handle || n.Machine == "" && (!ok || program.Key() != n.Program.Key()) {
+			continue
+		}
+		other.Notes = slices.DeleteFunc(slices.Clone(other.Notes), func(old autostart.Note) bool {
+			return n.known && old.Machine == (n.Machine != "") && old.Time.Equal(n.before.Time) && old.Text == n.before.Text
+		})
+		note.NewBook([]note.Note{n.Note}).Apply(r.machine.OS, r.machine.ID, []*autostart.Entry{&other.Entry})
+	}
+	clear(r.pages)
+	if n.Machine != "" {
+		return "noted of this entry: nothing tells its program on another machine", nil
+	}
+	return "noted, and found again by " + n.Program.String(), nil
+}
+
+// Filter chooses entries by words, as list does.
+func (r *reviewing) Filter(words []string) (map[string]bool, error) {
+	c, err := r.choose(r.machine, r.inv, r.store, words, scope{all: true, anywhere: true})
+	if err != nil {
+		return nil, errors.New(oneLine(err))
+	}
+	only := map[string]bool{}
+	for _, item := range c.items {
+		only[item.Handle] = true
+		if item.Shared != "" {
+			only[item.Shared] = true
+		}
+	}
+	return only, nil
+}
+
+// Keep keeps decisions in the record.
+func (r *reviewing) Keep(at string, decisions map[string]screen.Decision) error {
+	words := make(map[string]string, len(decisions))
+	for handle, d := range decisions {
+		words[handle] = string(d)
+	}
+	return r.store.Decide(r.machine.ID, at, words)
+}
+
+// switching is what decisions amount to, in the order of the inventory, as if the same entries were given to disable
+// or enable.
+func (r *reviewing) switching(decisions map[string]screen.Decision, message string) switching {
+	w := switching{message: message, want: location.Want{Now: time.Now()}}
+	for _, item := range r.inv.Items {
+		d := decisions[item.Handle]
+		if d == screen.Undecided && item.Shared != "" && r.items[item.Shared] != nil {
+			d = decisions[item.Shared]
+		}
+		switch {
+		case d == screen.Off && item.Guarded != "": // it was not protected when it was decided on
+			w.notes = append(w.notes, fmt.Sprintf("left out: %s  %s: it is protected: %s", item.Handle, item.Name, item.Guarded))
+		case (d == screen.Off || d == screen.OffProtected) && item.State == autostart.Enabled:
+			w.off = append(w.off, item)
+		case d == screen.On && item.State == autostart.Disabled:
+			w.on = append(w.on, item)
+		}
+	}
+	return w
+}
+
+// Overview tells what the decisions amount to.
+func (r *reviewing) Overview(decisions map[string]screen.Decision, steps bool, width screen.Width) []string {
+	return r.lines(width, func(p view.Printer) {
+		w := r.switching(decisions, "")
+		verbs := map[*location.Item]string{}
+		for _, item := range w.off {
+			verbs[item] = "off"
+		}
+		for _, item := range w.on {
+			verbs[item] = "on"
+		}
+		going := slices.Concat(w.off, w.on)
+		products, _ := product.Group(r.machine, going)
+		grouped := map[*location.Item]bool{}
+		line := func(item *location.Item) []string {
+			return []string{fmt.Sprintf("%s  %-3s  %s", item.Handle, verbs[item], item.Name), "for " + view.Whose(&item.Entry)}
+		}
+		for _, pr := range products {
+			var lines [][]string
+			for _, item := range pr.Items {
+				grouped[item] = true
+				lines = append(lines, line(item))
+			}
+			title := strings.TrimSpace(pr.Name + " " + pr.Version)
+			if by := view.MakerWords(pr.Maker); by != "" {
+				title += "  by " + by
+			}
+			p.Block(title, lines)
+		}
+		var lines [][]string
+		for _, item := range going {
+			if !grouped[item] {
+				lines = append(lines, line(item))
+			}
+		}
+		if len(lines) > 0 {
+			p.Block("Product not known", lines)
+		}
+		if len(going) == 0 {
+			p.Line("Nothing is to be turned off or on.")
+		}
+		p.Line("")
+		open := 0
+		left := 0
+		for _, e := range r.entries {
+			switch decisions[e.Handle] {
+			case screen.Undecided:
+				open++
+			case screen.Leave:
+				left++
+			}
+		}
+		p.Line("%d to turn off, %d to turn on, %d left as they are, %d not decided (they stay as they are)", len(w.off), len(w.on), left, open)
+		if len(going) == 0 {
+			return
+		}
+		plan, err := r.planSwitching(r.inv, &w)
+		if err != nil && !errors.Is(err, change.ErrNothing) {
+			p.Line("It cannot be done: %s", oneLine(err))
+			return
+		}
+		printLines(p, slices.Concat(w.notes, leftOutNotes(plan), noted(plan.Warnings)))
+		if !steps {
+			p.Line("%s; s shows them", view.Number(len(plan.Steps), "step", "steps"))
+			return
+		}
+		p.Line("")
+		r.printSteps(p, plan.Steps, func(h string) string {
+			if item := r.inv.ByHandle()[h]; item != nil {
+				return item.Name
+			}
+			return ""
+		})
+	})
+}
+
+// carryOut makes the change, and ends the review where it was made.
+func (r *reviewing) carryOut(decisions map[string]screen.Decision, message string) error {
+	w := r.switching(decisions, message)
+	if len(w.off)+len(w.on) == 0 {
+		r.notes(w.notes)
+		r.note("nothing is to be turned off or on on %s", subject(r.machine))
+		return adviseStore(r.store.EndReview(r.machine.ID))
+	}
+	before, err := r.store.Changes(r.machine.ID)
+	if err != nil {
+		return adviseStore(err)
+	}
+	done, err := r.carryOutSwitching(r.inv, w)
+	after, aerr := r.store.Changes(r.machine.ID)
+	if aerr == nil && (len(after) > len(before) && after[len(after)-1].State == change.Done || !done && err == nil) {
+		aerr = r.store.EndReview(r.machine.ID)
+	}
+	return errors.Join(err, adviseStore(aerr))
+}
+
+// printReview prints the order of a review for scripts, with the answers so far.
+func (a *app) printReview(o reviewOptions) error {
+	type placeJSON struct {
+		Handle   string `json:"handle"`
+		Name     string `json:"name"`
+		User     string `json:"user"`
+		State    string `json:"state"`
+		Why      string `json:"why"`
+		Proposed string `json:"proposed"`
+		Answer   string `json:"answer"`
+	}
+	return a.look(func(m *machine.Machine, inv inventory.Inventory, st *store.Store) error {
+		var begun store.Review
+		if st != nil {
+			var err error
+			if begun, _, err = st.Review(m.ID); err != nil {
+				return adviseStore(err)
+			}
+		}
+		words := o.words
+		if len(words) == 0 {
+			words = begun.Words
+		}
+		c, err := a.choose(m, inv, st, words, scope{all: o.all || begun.All, anywhere: true})
+		if err != nil {
+			return err
+		}
+		items := once(inv, c.items)
+		propose := map[string]string{}
+		for _, g := range review.Suggest(items, nil, time.Now()) {
+			propose[g.Item.Handle] = g.Kind
+		}
+		list := []placeJSON{}
+		for _, p := range review.Order(items, time.Now()) {
+			list = append(list, placeJSON{p.Item.Handle, p.Item.Name, p.Item.User, string(p.Item.State), p.Why, propose[p.Item.Handle], begun.Decisions[p.Item.Handle]})
+		}
+		if a.format == "csv" {
+			var rows [][]string
+			for _, p := range list {
+				rows = append(rows, []string{p.Handle, p.Name, p.User, p.State, p.Why, p.Proposed, p.Answer})
+			}
+			return a.printer().CSV([]string{"handle", "name", "user", "state", "why", "proposed", "answer"}, rows)
+		}
+		return a.printer().JSON(struct {
+			Machine machineJSON `json:"machine"`
+			Entries []placeJSON `json:"entries"`
+		}{describe(m), list})
+	})
+}
