@@ -362,7 +362,7 @@ func TestConfiguration(t *testing.T) {
 		p.Fails(t, 2, words, "list")
 	}
 	write("search: https://search.example/?q={}&x=1\n")
-	require.Contains(t, p.OK(t, "show", "name=Fogbell Sync"), "https://search.example/?q=Fogbell+Sync+Fogbell+Works+sync&x=1")
+	require.Contains(t, p.OK(t, "show", "name=Fogbell Sync"), "https://search.example/?q=Fogbell+Works+fogbell+sync&x=1")
 	require.NotContains(t, p.OK(t, "show", "name=~/.ssh/rc"), "bram%", "no path, no user")
 	require.Contains(t, p.OK(t, "show", "Speed*"), "https://search.example/?q=Speed%E2%80%AEgnp.exe+Cleaner%1B%5B31m+curl&x=1")
 	write("group: none\n")

@@ -156,7 +156,7 @@ func (a *app) lookUp(m *machine.Machine, st *store.Store, item *location.Item, w
 	if withHash && l.Hash != "" {
 		more = []string{l.Hash}
 	}
-	l.Search = a.searchFor(&item.Entry, m.Users, more...)
+	l.Search = a.searchFor(&item.Entry, m, more...)
 	return l, nil
 }
 

@@ -111,8 +111,12 @@ func TestAddressesTellNobody(t *testing.T) {
 			}
 		}
 		require.NoError(t, json.Unmarshal([]byte(p.OK(t, "show", "name=*", "--format", "json")), &l))
+		var up struct{ Programs []struct{ Search string } }
+		require.NoError(t, json.Unmarshal([]byte(p.OK(t, "lookup", "name=*", "--every-entry", "--format", "json")), &up))
+		require.Len(t, up.Programs, len(l.Entries))
 		with := 0
-		for _, e := range l.Entries {
+		for k, e := range l.Entries {
+			require.Equal(t, e.Search, up.Programs[k].Search)
 			if e.Search == "" {
 				continue
 			}
@@ -122,11 +126,11 @@ func TestAddressesTellNobody(t *testing.T) {
 			require.NotEmpty(t, words)
 			require.NotContains(t, words, "/")
 			require.NotContains(t, words, `\`)
-			for _, name := range names {
+			for _, name := range append(names, machine) {
 				require.NotContains(t, strings.ToLower(words), strings.ToLower(name), e.Entry.Name)
 			}
 			if e.Entry.Name == `Kelpline\Update` {
-				require.Equal(t, "Update Kelpline Software updater.exe", words)
+				require.Equal(t, "Kelpline Software Kelpline Assistant updater.exe", words)
 			}
 		}
 		require.Greater(t, with, len(l.Entries)*3/4, "most have one")

@@ -249,10 +249,14 @@ func (a *app) review(o reviewOptions) error {
 	var apply bool
 	if o.plain {
 		a.printer().Line("%s", heading(describe(s.machine)))
-		apply, err = screen.Plain(deck, a.In, a.Out, cmp.Or(a.Width, 80))
+		apply, err = screen.Plain(deck, a.In, a.Out, cmp.Or(a.Width, 80), !a.Ask)
 		a.Ask = true // who answers through a pipe answers the question there too
 	} else {
-		apply, err = screen.Screen(context.Background(), deck, subject(s.machine), a.In, a.Out, a.Color && !a.noColor)
+		terminal := a.Out
+		if o, ok := terminal.(*output); ok {
+			terminal = o.Writer // how large it is, only the file itself tells
+		}
+		apply, err = screen.Screen(context.Background(), deck, inShort(s.machine), a.In, terminal, a.Color && !a.noColor)
 	}
 	if err != nil {
 		return fmt.Errorf("the review was left, because an answer could not be kept: %w", adviseStore(err))
@@ -263,6 +267,16 @@ func (a *app) review(o reviewOptions) error {
 		return nil
 	}
 	return r.carryOut(deck.Decisions, o.message)
+}
+
+// inShort names a machine, and tells whether it is the one at hand.
+func inShort(m *machine.Machine) string {
+	d := describe(m)
+	name := view.Safe(cmp.Or(d.Name, "a machine without a name"))
+	if d.Live {
+		return name + ", this computer"
+	}
+	return name + ", a disk"
 }
 
 // reviewing reads the machine, and puts what is to be decided into its order.
@@ -386,7 +400,7 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 	}
 	switch {
 	case item.Switch == autostart.Report:
-		add("to turn it off", "cannot be turned off here", "", view.Plain)
+		add("to turn it off", "cannot be turned off here: "+r.whyFixed(item, location.Want{State: autostart.Disabled, Now: time.Now()}), "", view.Plain)
 	case item.State == autostart.Disabled:
 		add("to turn it on", string(item.Switch)+" is taken back, which counts "+item.Effect, "", view.Plain)
 	default:

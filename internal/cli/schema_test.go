@@ -42,13 +42,27 @@ func TestOutputIsAsPublished(t *testing.T) {
 	wrong := filepath.Join(t.TempDir(), "ours.yaml")
 	require.NoError(t, os.WriteFile(wrong, []byte("format: 1\nentries:\n  - id: a\n"), 0o600))
 	holds("catalogue-check", 1, "catalogue", "check", wrong)
+	holds("note", 0, "note", "Fogbell Sync", "--verdict", "spare", "-m", "nobody scans")
+	holds("note", 0, "note", "tidewatch.service", "--machine", "-m", "ask Ines")
+	holds("note", 0, "note", "Fogbell*")
+	holds("note", 0, "note")
+	holds("list", 0, "list", "Fogbell")
+	holds("show", 0, "show", "Fogbell Sync")
+	holds("lookup", 0, "lookup", "Fogbell Sync", "tidewatch.service")
+	holds("review", 0, "review")
+	holds("suggest", 0, "disable", "--suggest")
+	ours := filepath.Join(t.TempDir(), "ours.yaml")
+	p.OK(t, "catalogue", "export", ours, "--yes")
+	holds("catalogue-import", 0, "catalogue", "import", ours, "--yes")
+	holds("catalogue-list", 0, "catalogue", "list")
+	holds("catalogue", 0, "catalogue", "show", "nobody")
 	_, killed := crash(t, p, 4, "disable", "tidewatch.service", "--yes")
 	require.True(t, killed)
 	holds("recover", 0, "recover", "--yes")
 
 	files, err := os.ReadDir(filepath.Join(testkit.Project(), "docs/schema"))
 	require.NoError(t, err)
-	require.Len(t, files, 14)
+	require.Len(t, files, 20)
 }
 
 // The same machine gives the same bytes, whenever and as often as it is asked.

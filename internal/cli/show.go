@@ -82,7 +82,7 @@ type shownEntry struct {
 
 // known gathers what is known of an item.
 func (a *app) known(m *machine.Machine, item *location.Item, started map[string][]*location.Item) shownEntry {
-	e := shownEntry{Others: []string{}, Entry: item.Entry, Effect: item.Effect, Search: a.searchFor(&item.Entry, m.Users)}
+	e := shownEntry{Others: []string{}, Entry: item.Entry, Effect: item.Effect, Search: a.searchFor(&item.Entry, m)}
 	for _, other := range started[item.Target.Path] {
 		if other != item {
 			e.Others = append(e.Others, other.Handle)
@@ -146,8 +146,8 @@ func (a *app) show(m *machine.Machine, items []*location.Item, started map[strin
 
 // searchFor fills the address of the configuration in: with the maker, the product and the name of the program's
 // file, and more words where they are asked for. Nothing that could tell whose machine it is goes into it: no path,
-// and no word with a user's name or number in it.
-func (a *app) searchFor(e *autostart.Entry, users []machine.User, more ...string) string {
+// and no word with a user's name or number in it, or the machine's own.
+func (a *app) searchFor(e *autostart.Entry, m *machine.Machine, more ...string) string {
 	if a.search == "" {
 		return ""
 	}
@@ -163,7 +163,7 @@ func (a *app) searchFor(e *autostart.Entry, users []machine.User, more ...string
 	var words []string
 	for _, w := range append([]string{name, e.Maker().Name, product, file}, more...) {
 		known := slices.ContainsFunc(words, func(have string) bool { return strings.EqualFold(have, w) })
-		if w != "" && !known && !strings.ContainsAny(w, `/\`) && !tellsUser(w, users) {
+		if w != "" && !known && !strings.ContainsAny(w, `/\`) && !tellsUser(w, m.Users) && !tellsMachine(w, m) {
 			words = append(words, w)
 		}
 	}
@@ -171,6 +171,14 @@ func (a *app) searchFor(e *autostart.Entry, users []machine.User, more ...string
 		return ""
 	}
 	return strings.Replace(a.search, "{}", url.QueryEscape(strings.Join(words, " ")), 1)
+}
+
+// tellsMachine reports whether a text has the name of the machine in it, or its id.
+func tellsMachine(text string, m *machine.Machine) bool {
+	text = strings.ToLower(text)
+	return slices.ContainsFunc([]string{m.Name, m.ID}, func(word string) bool {
+		return len(word) > 3 && strings.Contains(text, strings.ToLower(word))
+	})
 }
 
 // tellsUser reports whether a text has a user's name in it, or what the system knows the user by. Root's name is

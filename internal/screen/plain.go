@@ -29,8 +29,8 @@ A beginning of a word is enough.`
 var plainWords = []string{"leave", "disable", "enable", "take", "product", "forget", "note", "look", "file", "next", "back", "filter", "go", "overview", "steps", "apply", "quit", "help"}
 
 // Plain asks line by line: for screen readers, simple terminals and pipes. It returns true where the person wants the
-// decisions carried out. The end of the input is the same as quit.
-func Plain(d *Deck, in io.Reader, out io.Writer, columns int) (apply bool, err error) {
+// decisions carried out. The end of the input is the same as quit. Where nobody types, the answers are echoed.
+func Plain(d *Deck, in io.Reader, out io.Writer, columns int, echo bool) (apply bool, err error) {
 	w := Width{Columns: columns}
 	print := func(lines []string) {
 		for _, l := range lines {
@@ -41,11 +41,11 @@ func Plain(d *Deck, in io.Reader, out io.Writer, columns int) (apply bool, err e
 	for {
 		if show {
 			fmt.Fprintln(out)
-			fmt.Fprintf(out, "%d of %d", d.At+1, d.Shown())
+			only := ""
 			if d.Filter != "" {
-				fmt.Fprintf(out, ", only %s", d.Filter)
+				only = ", only " + d.Filter
 			}
-			fmt.Fprintf(out, ": %s\n", d.Decisions[d.Now().Handle].Word())
+			fmt.Fprintf(out, "%d of %d%s: %s\n", d.At+1, d.Shown(), only, d.Decisions[d.Now().Handle].Word())
 			print(d.source.Page(d.Now().Handle, w))
 		}
 		show = false
@@ -57,6 +57,9 @@ func Plain(d *Deck, in io.Reader, out io.Writer, columns int) (apply bool, err e
 				return false, nil
 			}
 			return false, end
+		}
+		if echo {
+			fmt.Fprintln(out, line)
 		}
 		word, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
 		rest = strings.TrimSpace(rest)

@@ -188,7 +188,7 @@ const keyHelp = `l            leave it as it is
 d            disable: turn it off; of what is protected, press it twice
 e            enable: turn it on
 x            take the answer on this entry back
-t            let the next answer count for more: the program, the product, the maker
+t            let the next answer count for the program, the product, the maker
 p            let the next answer count for the whole product
 n            write a note on its program down, for this machine and the next
 u            look up: catalogue, notes, other machines, signature, web address
@@ -201,8 +201,8 @@ g            go to a number, a handle or a name
 o            overview of all answers; from there they are carried out
 q, Ctrl-C    leave; lockback review goes on where you are
 
-Every answer is in the record at once. Nothing on the machine changes before the
-question at the end.`
+Every answer is in the record at once. Nothing on the machine changes before
+the question at the end.`
 
 func (m *model) fail(err error) {
 	if err != nil {
@@ -289,12 +289,18 @@ func (m *model) refresh() {
 	}
 }
 
-// content are all lines of what is shown.
+// content are all lines of what is shown. What is longer than a line, such as a path, goes on in the next: nothing is
+// cut.
 func (m *model) content() []string {
+	lines := m.lines
 	if m.mode == page || m.mode == asking {
-		return m.deck.source.Page(m.deck.Now().Handle, m.columns())
+		lines = m.deck.source.Page(m.deck.Now().Handle, m.columns())
 	}
-	return m.lines
+	var all []string
+	for _, l := range lines {
+		all = append(all, strings.Split(ansi.Hardwrap(l, m.width-1, true), "\n")...)
+	}
+	return all
 }
 
 // keys are told at the bottom of each mode, the most used first.
@@ -314,12 +320,27 @@ func (m *model) footer() []string {
 	case panel, overview:
 		status = ""
 	}
-	lines := strings.Split(ansi.Wordwrap(strings.Join(keys[m.mode], "   "), m.width-1, ""), "\n")
+	lines := flow(keys[m.mode], m.width-1)
 	said := m.said
 	if more := len(m.content()) - m.top - m.bodyRoom(len(lines)); said == "" && more > 0 && m.mode != asking {
 		said = fmt.Sprintf("%d more lines below", more)
 	}
 	return append([]string{said, status}, lines...)
+}
+
+// flow puts texts into lines of a width; none is broken.
+func flow(texts []string, width int) []string {
+	const between = "   "
+	lines := []string{texts[0]}
+	for _, text := range texts[1:] {
+		last := &lines[len(lines)-1]
+		if len(*last)+len(between)+len(text) > width {
+			lines = append(lines, text)
+		} else {
+			*last += between + text
+		}
+	}
+	return lines
 }
 
 // bodyRoom is how many lines there are between the head and a footer with some lines of keys.
@@ -363,7 +384,7 @@ func (m *model) draw() string {
 	for k := range room {
 		line := ""
 		if m.top+k < len(body) {
-			line = ansi.Truncate(body[m.top+k], m.width-1, "...")
+			line = body[m.top+k]
 		}
 		lines = append(lines, line)
 	}
