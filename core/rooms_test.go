@@ -42,7 +42,8 @@ var mayImport = []struct{ room, allowed string }{
 	{`core/store`, `core/(autostart|machine|program|note|figures|snapshot|change)`},
 	{`internal/view`, `core/autostart`},
 	{`internal/demo`, `core/format/.*`},
-	{`internal/cli`, `(core/.*|internal/(view|demo))`},
+	{`internal/screen`, `internal/view`},
+	{`internal/cli`, `(core/.*|internal/(view|screen|demo))`},
 	{`internal/peers/killed`, `internal/cli`}, // it is the program, with a flaw
 	{`internal/(bench.*|testkit|recordtest|peers.*|campaign)`, `core/.*`},
 	{`internal/reference`, `internal/cli`},

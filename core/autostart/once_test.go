@@ -30,6 +30,8 @@ func TestEntriesThatDifferAreToldApart(t *testing.T) {
 			b.Source.Line = 7
 		case "Cost":
 			b.Cost = &Cost{CPUMS: 1}
+		case "Notes":
+			b.Notes = []Note{{Text: "ask Ines"}}
 		case "Uses":
 			b.Uses = []Use{{}}
 		default:

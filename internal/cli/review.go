@@ -308,7 +308,7 @@ func (s *session) reviewing(begun store.Review, o reviewOptions) (*reviewing, er
 			e.Program = program.Key()
 		}
 		if item.Switch == autostart.Report {
-			e.Fixed = s.whyFixed(item, location.Want{State: autostart.Disabled, Now: now})
+			e.Fixed = fixedWords(s.whyFixed(item, location.Want{State: autostart.Disabled, Now: now}))
 		}
 		r.entries = append(r.entries, e)
 	}
@@ -400,13 +400,21 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 	}
 	switch {
 	case item.Switch == autostart.Report:
-		add("to turn it off", "cannot be turned off here: "+r.whyFixed(item, location.Want{State: autostart.Disabled, Now: time.Now()}), "", view.Plain)
+		add("to turn it off", fixedWords(r.whyFixed(item, location.Want{State: autostart.Disabled, Now: time.Now()})), "", view.Plain)
 	case item.State == autostart.Disabled:
 		add("to turn it on", string(item.Switch)+" is taken back, which counts "+item.Effect, "", view.Plain)
 	default:
 		add("to turn it off", string(item.Switch)+", which counts "+item.Effect, "", view.Plain)
 	}
 	return pairs
+}
+
+// fixedWords say that an entry cannot be turned off, and why.
+func fixedWords(why string) string {
+	for _, head := range []string{"cannot be turned on or off here", "it cannot be turned off here"} {
+		why = strings.TrimPrefix(strings.TrimPrefix(why, head), ": ")
+	}
+	return strings.TrimSuffix("cannot be turned off here: "+why, ": ")
 }
 
 // maxWith is how many entries are named that belong to a program or product.

@@ -204,7 +204,7 @@ func (d *Deck) Decide(decision Decision) (said string, err error) {
 	if decision == Off || decision == OffProtected {
 		switch {
 		case now.Fixed != "":
-			return now.Name + " cannot be turned off here: " + now.Fixed, nil
+			return now.Name + " " + now.Fixed, nil
 		case now.Protected != "" && decision == Off:
 			return "", protectedError(now.Protected)
 		case now.Protected == "":

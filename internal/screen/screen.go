@@ -12,6 +12,8 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
+
+	"lockback/internal/view"
 )
 
 // The smallest terminal that a page is shown on.
@@ -38,11 +40,12 @@ type model struct {
 	width  int
 	height int
 	mode   mode
-	head   string   // of a panel
-	lines  []string // of a panel or the overview
-	top    int      // the first line that is seen
-	steps  bool     // in the overview
-	prompt string   // what is asked for
+	head   string               // of a panel
+	render func(Width) []string // of a panel or the overview
+	lines  []string             // of it
+	top    int                  // the first line that is seen
+	steps  bool                 // in the overview
+	prompt string               // what is asked for
 	input  []rune
 	answer func(string) (string, error)
 	said   string // what happened
@@ -170,10 +173,10 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 		m.ask("go to number, handle or name", func(text string) (string, error) { return "", d.Jump(text) })
 	case "o":
 		m.mode, m.top = overview, 0
+		m.render = func(w Width) []string { return d.source.Overview(d.Decisions, m.steps, w) }
 		m.refresh()
 	case "?":
-		m.mode, m.head, m.top = panel, "Keys", 0
-		m.lines = strings.Split(keyHelp, "\n")
+		m.show("Keys", func(string, Width) []string { return strings.Split(keyHelp, "\n") })
 	case "q":
 		return tea.Quit
 	}
@@ -236,7 +239,8 @@ func (m *model) decide(decision Decision) {
 // show opens a panel.
 func (m *model) show(head string, lines func(string, Width) []string) {
 	m.mode, m.head, m.top = panel, head, 0
-	m.lines = lines(m.deck.Now().Handle, m.columns())
+	m.render = func(w Width) []string { return lines(m.deck.Now().Handle, w) }
+	m.refresh()
 }
 
 // ask opens the line for an answer.
@@ -269,11 +273,12 @@ func (m *model) typed(name, text string) {
 
 // scrolled moves what is seen; it reports whether the key is for that.
 func (m *model) scrolled(name string) bool {
-	by := map[string]int{"up": -1, "down": 1, "pgup": -m.room(), "pgdown": m.room(), "home": -1 << 20, "end": 1 << 20}[name]
+	room := m.room(m.footer())
+	by := map[string]int{"up": -1, "down": 1, "pgup": -room, "pgdown": room, "home": -1 << 20, "end": 1 << 20}[name]
 	if by == 0 {
 		return false
 	}
-	m.top = max(0, min(m.top+by, len(m.content())-m.room()))
+	m.top = max(0, min(m.top+by, len(m.content())-room))
 	return true
 }
 
@@ -282,10 +287,10 @@ func (m *model) small() bool { return m.width < minColumns || m.height < minLine
 // columns are what a page has; one is left free, so that no terminal wraps.
 func (m *model) columns() Width { return Width{m.width - 1, m.color} }
 
-// refresh makes the lines of the overview anew: for another width, or with steps.
+// refresh makes the lines of a panel or the overview anew: for another width, or with steps.
 func (m *model) refresh() {
-	if m.mode == overview && !m.small() {
-		m.lines = m.deck.source.Overview(m.deck.Decisions, m.steps, m.columns())
+	if (m.mode == panel || m.mode == overview) && !m.small() {
+		m.lines = m.render(m.columns())
 	}
 }
 
@@ -311,22 +316,40 @@ var keys = map[mode][]string{
 	asking:   {"enter ok", "esc cancel"},
 }
 
-// footer are the lines at the bottom.
-func (m *model) footer() []string {
-	status := "Answer: " + m.deck.Decisions[m.deck.Now().Handle].Word() + "   Counts for: " + m.deck.AlongWords()
-	switch m.mode {
-	case asking:
-		status = m.prompt + ": " + string(m.input) + "_"
-	case panel, overview:
-		status = ""
-	}
-	lines := flow(keys[m.mode], m.width-1)
-	said := m.said
-	if more := len(m.content()) - m.top - m.bodyRoom(len(lines)); said == "" && more > 0 && m.mode != asking {
-		said = fmt.Sprintf("%d more lines below", more)
-	}
-	return append([]string{said, status}, lines...)
+// footer is what stands at the bottom.
+type footer struct {
+	said   []string // what happened, or that there is more
+	status string   // the answer, or what is typed
+	keys   []string
 }
+
+func (f footer) lines() int { return len(f.said) + 1 + len(f.keys) }
+
+// footer makes the bottom; what happened takes as many lines as it needs.
+func (m *model) footer() footer {
+	f := footer{said: []string{""}, keys: flow(keys[m.mode], m.width-1)}
+	switch m.mode {
+	case page:
+		f.status = "Answer: " + m.deck.Decisions[m.deck.Now().Handle].Word() + "   Counts for: " + m.deck.AlongWords()
+		if m.deck.Filter != "" {
+			f.status += "   Only: " + m.deck.Filter
+		}
+	case asking:
+		f.status = m.prompt + ": " + string(m.input) + "_"
+		if over := ansi.StringWidth(f.status) - (m.width - 1); over > 0 {
+			f.status = "..." + ansi.TruncateLeft(f.status, over+3, "") // what is typed now is seen
+		}
+	}
+	if m.said != "" {
+		f.said = strings.Split(ansi.Wrap(view.Safe(m.said), m.width-1, ""), "\n")
+	} else if more := len(m.content()) - m.top - m.room(f); more > 0 && m.mode != asking {
+		f.said[0] = fmt.Sprintf("%d more lines below", more)
+	}
+	return f
+}
+
+// room is how many lines there are between the head and a footer.
+func (m *model) room(f footer) int { return max(1, m.height-2-f.lines()) }
 
 // flow puts texts into lines of a width; none is broken.
 func flow(texts []string, width int) []string {
@@ -342,11 +365,6 @@ func flow(texts []string, width int) []string {
 	}
 	return lines
 }
-
-// bodyRoom is how many lines there are between the head and a footer with some lines of keys.
-func (m *model) bodyRoom(keyLines int) int { return max(1, m.height-2-2-keyLines) }
-
-func (m *model) room() int { return m.bodyRoom(len(m.footer()) - 2) }
 
 // View draws the screen.
 func (m *model) View() tea.View {
@@ -364,9 +382,6 @@ func (m *model) draw() string {
 	off, on, left, open := m.deck.Count()
 	count := fmt.Sprintf("off %d, on %d, left %d, open %d", off, on, left, open)
 	where := fmt.Sprintf("%d of %d", m.deck.At+1, m.deck.Shown())
-	if m.deck.Filter != "" {
-		where += " (only " + m.deck.Filter + ")"
-	}
 	switch m.mode {
 	case panel:
 		where = m.head
@@ -378,8 +393,7 @@ func (m *model) draw() string {
 	gap := max(3, m.width-1-ansi.StringWidth(head)-ansi.StringWidth(tail))
 	lines := []string{bold.Render(ansi.Truncate(head+strings.Repeat(" ", gap)+tail, m.width-1, "...")), faint.Render(strings.Repeat("─", m.width-1))}
 	foot := m.footer()
-	room := m.bodyRoom(len(foot) - 2)
-	body := m.content()
+	body, room := m.content(), m.room(foot)
 	m.top = max(0, min(m.top, len(body)-room))
 	for k := range room {
 		line := ""
@@ -388,15 +402,12 @@ func (m *model) draw() string {
 		}
 		lines = append(lines, line)
 	}
-	for k, l := range foot {
-		l = ansi.Truncate(l, m.width-1, "...")
-		switch {
-		case k == 0:
-			l = bold.Render(l)
-		case k > 1:
-			l = faint.Render(l)
-		}
-		lines = append(lines, l)
+	for _, l := range foot.said {
+		lines = append(lines, bold.Render(l))
+	}
+	lines = append(lines, ansi.Truncate(foot.status, m.width-1, "..."))
+	for _, l := range foot.keys {
+		lines = append(lines, faint.Render(l))
 	}
 	return strings.Join(lines, "\n")
 }

@@ -59,6 +59,8 @@ type Program struct {
 	Prefix []string
 	// Env is added to a nearly empty environment.
 	Env []string
+	// In is what stands on the standard input.
+	In string
 }
 
 // Run runs the program.
@@ -74,7 +76,7 @@ func (p Program) Run(t testing.TB, args ...string) Run {
 	}
 	cmd := exec.Command(line[0], append(line[1:], args...)...)
 	var out, errs bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &errs
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = strings.NewReader(p.In), &out, &errs
 	cmd.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent"}, p.Env...)
 	err := cmd.Run()
 	if _, exited := err.(*exec.ExitError); err != nil && !exited {
@@ -145,6 +147,9 @@ type Entry struct {
 	Product  autostart.Product
 	OSPart   bool `json:"os_part"`
 	Role     string
+	Verdict  string
+	Caution  string
+	Notes    []autostart.Note
 	OSBasis  string `json:"os_basis"`
 	Guarded  string
 	Switch   string
