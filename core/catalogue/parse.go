@@ -73,6 +73,10 @@ func (r *reader) wrong(line int, format string, args ...any) {
 
 // fields visits the pairs of a map. Aliases, which could make a small file large, are refused.
 func (r *reader) fields(n *yaml.Node, what string, visit func(key string, value *yaml.Node)) bool {
+	if n.Kind == yaml.AliasNode {
+		r.wrong(n.Line, "aliases are not read")
+		return false
+	}
 	if n.Kind != yaml.MappingNode {
 		r.wrong(n.Line, "%s is no list of names and values", what)
 		return false
@@ -146,7 +150,7 @@ func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 	e.Line, e.Role, e.Verdict = n.Line, autostart.RoleUnknown, autostart.Unrated
 	texts := map[string]*string{"id": &e.ID, "does": &e.Does, "without": &e.Without, "setting": &e.Setting, "role": &e.Role, "verdict": &e.Verdict, "protect": &e.Protect, "caution": &e.Caution,
 		"note": &e.Note, "by": &e.By, "date": &e.Date}
-	r.fields(n, "the entry", func(key string, value *yaml.Node) {
+	if !r.fields(n, "the entry", func(key string, value *yaml.Node) {
 		switch to := texts[key]; {
 		case to != nil:
 			*to = r.text(value, key)
@@ -166,7 +170,9 @@ func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 		default:
 			r.wrong(value.Line, "an entry has no field %q", key)
 		}
-	})
+	}) {
+		return e, false
+	}
 	if e.ID == "" {
 		r.wrong(e.Line, "the entry has no id")
 	} else if first := r.ids[e.ID]; first > 0 {
