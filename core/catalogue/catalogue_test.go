@@ -5,6 +5,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 
@@ -127,4 +128,75 @@ func BenchmarkShipped(b *testing.B) {
 		var entries []catalogue.Entry
 		require.NoError(b, json.Unmarshal(text, &entries))
 	}
+}
+
+// What is written is read again, to the last field: of all that comes with the program, and of what a hostile name
+// could do to a file.
+func TestWrittenIsReadAgain(t *testing.T) {
+	again := func(entries []catalogue.Entry) {
+		t.Helper()
+		c, problems := catalogue.Parse(catalogue.Write(entries))
+		require.Empty(t, problems)
+		for k := range c.Entries {
+			c.Entries[k].Line = 0
+		}
+		require.Equal(t, entries, c.Entries)
+	}
+	for _, system := range []string{"linux", "windows", "macos"} {
+		again(catalogue.Of(system).Entries)
+	}
+	for _, text := range []string{"a: b", "- x", "#", "*a", "&a", "true", "1", "2026-11-26", "a\"b'c", "\u202egpj.exe", "%x", "{a}", " a", "é", "!!binary x", "|", "? a"} {
+		again([]catalogue.Entry{{ID: text, Note: text, By: text, Date: "2026-11-26", Role: autostart.RoleUnknown, Verdict: "spare",
+			KnownBy: []catalogue.Mark{{Location: "linux.*", Says: text, File: text}, {Label: text, File: text}, {Maker: text}, {Package: text, File: text}}}})
+	}
+}
+
+// A mark of a technician's note: all of its names must agree.
+func TestFindByNames(t *testing.T) {
+	c, problems := catalogue.Parse([]byte("format: 1\nentries:\n" +
+		"  - {id: board, known-by: [{location: \"linux.*\", file: board, label: Tide Board}], verdict: spare, note: x}\n" +
+		"  - {id: tray, known-by: [{says: Saltmarsh, file: tray.exe}], verdict: useful}\n" +
+		"  - {id: job, known-by: [{label: org.kelpline.helper}], verdict: hostile, note: x}\n"))
+	require.Empty(t, problems)
+	for _, row := range []struct {
+		id string
+		s  catalogue.Subject
+	}{
+		{"board", catalogue.Subject{Location: "linux.xdg-autostart", File: "Board", Label: "tide board"}}, {"", catalogue.Subject{Location: "windows.run", File: "board", Label: "tide board"}},
+		{"", catalogue.Subject{Location: "linux.xdg-autostart", File: "board", Label: "other"}}, {"", catalogue.Subject{Location: "linux.xdg-autostart", Label: "tide board"}},
+		{"tray", catalogue.Subject{Says: "saltmarsh", File: "TRAY.EXE"}}, {"", catalogue.Subject{Maker: "Saltmarsh", File: "tray.exe"}}, {"job", catalogue.Subject{Label: "org.kelpline.helper"}},
+	} {
+		e := c.Find(row.s)
+		if row.id == "" {
+			require.Nil(t, e, "%v", row.s)
+			continue
+		}
+		require.NotNil(t, e, "%v", row.s)
+		require.Equal(t, row.id, e.ID)
+	}
+	for text, want := range map[string]string{
+		"{id: a, known-by: [{file: f}], verdict: spare, note: x}":                       "by a name alone",
+		"{id: a, known-by: [{label: plain}], verdict: hostile, note: x}":                "by a name alone",
+		"{id: a, known-by: [{file: f, label: l}], date: yesterday, note: x}":            "a day is written as",
+		"{id: a, known-by: [{file: f, label: l}]}":                                      "does not say what it does",
+		"{id: a, known-by: [{}], note: x}":                                              "nothing is said of what it is known by",
+		"{id: a, known-by: [{file: f, names: n, command: c}], verdict: spare, note: x}": "by a name alone",
+	} {
+		_, problems := catalogue.Parse([]byte("format: 1\nentries:\n  - " + text + "\n"))
+		require.NotEmpty(t, problems, text)
+		require.Contains(t, problems[0].What, want, text)
+	}
+}
+
+func FuzzWrite(f *testing.F) {
+	f.Add("a", "b: c", "d\n")
+	f.Fuzz(func(t *testing.T, id, text, name string) {
+		if !utf8.ValidString(id) || !utf8.ValidString(text) || !utf8.ValidString(name) {
+			return // a file is text
+		}
+		c, problems := catalogue.Parse(catalogue.Write([]catalogue.Entry{{ID: id, Note: text, Role: "sync", Verdict: "useful", KnownBy: []catalogue.Mark{{Package: name, File: id}}}}))
+		if len(problems) == 0 && (c.Entries[0].ID != id || c.Entries[0].Note != text || c.Entries[0].KnownBy[0].Package != name) {
+			t.Fatalf("%q %q %q came back as %+v", id, text, name, c.Entries[0])
+		}
+	})
 }

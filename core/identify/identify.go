@@ -45,8 +45,7 @@ func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item,
 	location.SideBySide(workers, func(k int) {
 		for _, item := range part(k) {
 			tell(item, book.File(item.Target.Path))
-			judge(m, book, item, decided[item])
-			consult(m, book, item, own)
+			consult(book, item, own, judge(m, book, item, decided[item]))
 		}
 	})
 	lookForTrouble(m, book, items)

@@ -32,7 +32,9 @@ var costs = map[location.Role]string{
 // Where there is none, name and place decide, and the basis says that it is only that. What the
 // catalogue says of the cost is more exact than the role, and counts for what was delivered only:
 // nothing protects an impostor.
-func judge(m *machine.Reader, book *program.Book, item *location.Item, decided []string) {
+//
+// It returns what catalogues are asked about the entry.
+func judge(m *machine.Reader, book *program.Book, item *location.Item, decided []string) catalogue.Subject {
 	role := provenRole(item)
 	item.OSPart, item.Guarded = item.Shipped, costs[item.Role]
 	if book.File(item.Target.Path).Delivered() {
@@ -40,7 +42,8 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 		item.Guarded = cmp.Or(item.Guarded, guardOf(role))
 	}
 	defer func() { item.Known = withRole(item.Known, role) }() // behind what the catalogue says
-	row := catalogue.Of(m.OS).Find(subjectOf(m, book, item))
+	subject := subjectOf(m, book, item)
+	row := catalogue.Of(m.OS).Find(subject)
 	ok := row != nil
 	part := ok && row.Part
 	if book.HasPackages {
@@ -76,7 +79,7 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 		}
 	}
 	if !ok {
-		return
+		return subject
 	}
 	item.Guarded = cmp.Or(catalogue.Protections[row.Protect], item.Guarded)
 	if item.Guarded == "" {
@@ -87,6 +90,7 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 		basis := "catalogue, entry " + row.ID
 		return []location.Fact{{Name: "without it", Value: row.Without, Basis: basis}, {Name: "its own setting", Value: row.Setting, Basis: basis}}
 	})
+	return subject
 }
 
 // How far the programs of an item of a Windows machine are the system's.

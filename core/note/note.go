@@ -69,16 +69,16 @@ func ProgramOf(system string, e *autostart.Entry) (p Program, ok bool) {
 	if p.File != "" {
 		switch known.Maker.Basis {
 		case autostart.BySignature:
-			p.Maker = known.Maker.Name
+			p.Maker = autostart.Text(known.Maker.Name)
 			return p, true
 		case autostart.ByPackage:
 			if known.Product.Name != "" {
-				p.Package = known.Product.Name
+				p.Package = autostart.Text(known.Product.Name)
 				return p, true
 			}
 		}
 		if known.Maker.Name != "" {
-			p.Says = known.Maker.Name
+			p.Says = autostart.Text(known.Maker.Name)
 			return p, true
 		}
 	}

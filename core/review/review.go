@@ -22,6 +22,8 @@ type Place struct {
 	Item *location.Item
 	Rank Rank
 	Why  string // the reason for its place, in words
+	// grave puts the reasons of one rank into an order, the gravest first.
+	grave int
 }
 
 // Rank is a group of places, of which the lower come first.
@@ -29,7 +31,8 @@ type Rank int
 
 // The ranks: what may be hostile, what is broken, what costs and nobody needs, the rest.
 const (
-	Hostile Rank = iota
+	Hostile    Rank = iota // somebody says so
+	Suspicious             // it looks like it
 	Broken
 	Spare
 	Costly
@@ -41,11 +44,11 @@ const (
 
 // suspicious are the problems that speak of somebody who hides, with what they say, the gravest first.
 var suspicious = []struct{ problem, why string }{
-	{autostart.Impostor, "has a name of the system's and is not the system's"},
-	{autostart.SignatureInvalid, "is not as it was signed"},
-	{autostart.Obscured, "hides what it does"},
+	{autostart.Impostor, "it has a name of the system's and is not the system's"},
+	{autostart.SignatureInvalid, "it is not as it was signed"},
+	{autostart.Obscured, "it hides what it does"},
 	{autostart.Insecure, "any user can change what it runs"},
-	{autostart.OddPlace, "lies where programs are not installed"},
+	{autostart.OddPlace, "it lies where programs are not installed"},
 }
 
 // broken are the problems of what does not work any more.
@@ -68,53 +71,53 @@ const (
 func Order(items []*location.Item, now time.Time) []Place {
 	places := make([]Place, len(items))
 	for k, item := range items {
-		rank, why := placeOf(item, now)
-		places[k] = Place{item, rank, why}
+		places[k] = placeOf(item, now)
 	}
 	slices.SortStableFunc(places, func(a, b Place) int {
-		return cmp.Or(cmp.Compare(a.Rank, b.Rank), cmp.Compare(weight(b.Item.Cost), weight(a.Item.Cost)))
+		return cmp.Or(cmp.Compare(a.Rank, b.Rank), cmp.Compare(a.grave, b.grave), cmp.Compare(weight(b.Item.Cost), weight(a.Item.Cost)))
 	})
 	return places
 }
 
-func placeOf(item *location.Item, now time.Time) (Rank, string) {
+func placeOf(item *location.Item, now time.Time) Place {
+	at := func(rank Rank, why string) Place { return Place{Item: item, Rank: rank, Why: why} }
 	known := item.Entry.Facts()
 	has := func(problem string) bool { return slices.Contains(item.Problems, problem) }
 	verdict := known.Verdict
 	by := map[string]string{autostart.ByNote: "your note", autostart.ByCatalogue: "the catalogue"}[known.VerdictBasis]
 	switch {
 	case item.State == autostart.Disabled:
-		return Off, "it is off already"
+		return at(Off, "it is off already")
 	case verdict == "hostile":
-		return Hostile, by + " says that it is hostile"
+		return at(Hostile, by+" says that it is hostile")
 	}
-	for _, s := range suspicious {
+	for k, s := range suspicious {
 		if has(s.problem) {
-			return Hostile, "it " + s.why
+			return Place{item, Suspicious, s.why, k}
 		}
 	}
-	for _, b := range broken {
+	for k, b := range broken {
 		if has(b.problem) {
-			return Broken, b.why
+			return Place{item, Broken, b.why, k}
 		}
 	}
 	if item.Guarded != "" {
-		return Fixed, "it is protected: " + item.Guarded
+		return at(Fixed, "it is protected: "+item.Guarded)
 	}
 	if item.Switch == autostart.Report {
-		return Fixed, "it cannot be turned off here"
+		return Place{item, Fixed, "it cannot be turned off here", 1}
 	}
 	costs, unused := costWords(item.Cost), unusedWords(&item.Entry, now)
 	why := strings.Join(slices.DeleteFunc([]string{costs, unused}, func(s string) bool { return s == "" }), ", and ")
 	switch {
 	case verdict == "spare":
-		return Spare, strings.TrimSuffix(by+" says that it is spare; "+why, "; ")
+		return at(Spare, strings.TrimSuffix(by+" says that it is spare; "+why, "; "))
 	case why != "" && verdict != "essential":
-		return Costly, "it " + why
+		return at(Costly, "it "+why)
 	case verdict == "" || verdict == autostart.Unrated:
-		return Open, "nobody has judged it yet"
+		return at(Open, "nobody has judged it yet")
 	}
-	return Useful, by + " says that it is " + verdict
+	return at(Useful, by+" says that it is "+verdict)
 }
 
 // costWords say what a program costs where that is much; empty where it is not, or not known.
