@@ -55,11 +55,7 @@ var fixedNames = map[string]bool{
 // ProgramOf is how the program of an entry is recognised elsewhere; ok is false where nothing tells more than its
 // place.
 func ProgramOf(system string, e *autostart.Entry) (p Program, ok bool) {
-	p.System = system
-	p.File = strings.ToLower(lastElement(e.Target.Path))
-	if strings.HasSuffix(e.Target.Path, "/") || strings.HasSuffix(e.Target.Path, `\`) {
-		p.File = ""
-	}
+	p.System, p.File = system, fileOf(e)
 	label := strings.ToLower(strings.TrimSpace(lastElement(e.Name)))
 	if hosts[strings.TrimSuffix(strings.TrimRight(p.File, "0123456789."), ".exe")] || hosts[strings.TrimSuffix(p.File, ".exe")] {
 		p.Label = label // the name of the entry, with what it is run by
@@ -94,15 +90,25 @@ func ProgramOf(system string, e *autostart.Entry) (p Program, ok bool) {
 	return p, label != ""
 }
 
+// fileOf is the name of the file that an entry starts, in small letters.
+func fileOf(e *autostart.Entry) string { return strings.ToLower(lastElement(e.Target.Path)) }
+
 func lastElement(name string) string { return name[strings.LastIndexAny(name, `/\`)+1:] }
 
 // Proven reports whether the program is recognised by what proves it. What is recognised by names alone can be
 // imitated by anybody.
 func (p Program) Proven() bool { return p.Maker != "" || p.Package != "" }
 
+// alike is the same for all ways of writing a maker's name.
+func (p Program) alike() Program {
+	p.Maker, p.Says = strings.ToLower(p.Maker), strings.ToLower(p.Says)
+	return p
+}
+
 // Key is the program as one text, the same wherever it is recognised.
 func (p Program) Key() string {
-	return strings.Join([]string{p.System, strings.ToLower(p.Maker), p.Package, strings.ToLower(p.Says), p.File, p.Label}, "\x1f")
+	p = p.alike()
+	return strings.Join([]string{p.System, p.Maker, p.Package, p.Says, p.File, p.Label}, "\x1f")
 }
 
 // Mark is the program as a catalogue recognises it.
@@ -179,18 +185,20 @@ func (n Note) Over(old Note) Note {
 
 // Book finds the notes on entries.
 type Book struct {
-	programs map[string]Note    // by [Program.Key]
+	programs map[Program]Note   // by what [Program.alike] makes of them
+	files    map[string]bool    // of all programs: most entries start none of them, which is seen at once
 	entries  map[[2]string]Note // by machine and handle
 }
 
 // NewBook makes a book of notes.
 func NewBook(notes []Note) *Book {
-	b := &Book{map[string]Note{}, map[[2]string]Note{}}
+	b := &Book{map[Program]Note{}, map[string]bool{}, map[[2]string]Note{}}
 	for _, n := range notes {
 		if n.Machine != "" {
 			b.entries[[2]string{n.Machine, n.Handle}] = n
 		} else {
-			b.programs[n.Program.Key()] = n
+			b.programs[n.Program.alike()] = n
+			b.files[n.Program.File] = true
 		}
 	}
 	return b
@@ -198,7 +206,7 @@ func NewBook(notes []Note) *Book {
 
 // Of finds the note on a program.
 func (b *Book) Of(p Program) (Note, bool) {
-	n, ok := b.programs[p.Key()]
+	n, ok := b.programs[p.alike()]
 	return n, ok
 }
 
@@ -215,16 +223,16 @@ func (b *Book) Apply(system, machine string, entries []*autostart.Entry) {
 		return
 	}
 	type with struct {
-		known *autostart.Known
-		note  string
+		known   *autostart.Known
+		program Program
 	}
 	made := map[with]*autostart.Known{} // entries that start one program go on sharing what is known of it
 	for _, e := range entries {
-		if len(b.programs) > 0 {
+		if b.files[fileOf(e)] || b.files[""] {
 			if p, ok := ProgramOf(system, e); ok {
-				if n, ok := b.programs[p.Key()]; ok {
+				if n, ok := b.Of(p); ok {
 					e.Notes = append(e.Notes, remark(n, false, p.Proven()))
-					w := with{e.Known, p.Key()}
+					w := with{e.Known, p}
 					if made[w] == nil {
 						made[w] = judged(e.Facts(), n)
 					}

@@ -58,7 +58,13 @@ func listWithNotes(b *testing.B, all, here, known int) {
 	for n := range 300 {
 		m := &machine.Machine{ID: fmt.Sprintf("%032x", n), Name: fmt.Sprint("desk", n), OS: "linux"}
 		require.NoError(b, st.Update(func(tx change.Tx) error { return tx.AddMachine(m) }))
-		require.NoError(b, st.SawNow(m.ID, time.Unix(int64(n), 0), programs))
+		few := map[string]store.Sighting{}
+		for key, s := range programs {
+			if few[key] = s; len(few) == 60 {
+				break
+			}
+		}
+		require.NoError(b, st.SawNow(m.ID, time.Unix(int64(n), 0), few))
 	}
 	var entries []catalogue.Entry
 	for k := range known {

@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/user"
 	"strings"
+	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/catalogue"
@@ -15,22 +16,28 @@ import (
 
 // knowledge is what the record knows of programs, whatever machine they are found on.
 type knowledge struct {
-	notes *note.Book
+	// notes are read once, when they are first asked for.
+	notes func() *note.Book
 	own   []*catalogue.Catalogue // in their order
 }
 
+// ahead begins to read the notes, while the machine is read. Nobody else may use the record until they were asked for.
+func (k *knowledge) ahead() { go k.notes() }
+
 // knowledgeOf reads it. Where the record cannot tell, that is said, and the rest is shown.
 func (a *app) knowledgeOf(st *store.Store) *knowledge {
-	k := &knowledge{notes: note.NewBook(nil)}
+	k := &knowledge{notes: func() *note.Book { return note.NewBook(nil) }}
 	if st == nil {
 		return k
 	}
-	notes, err := st.Notes()
-	if err != nil {
-		a.note("note: the notes of the record are not used: %v", err)
-	} else {
-		k.notes = note.NewBook(notes)
-	}
+	k.notes = sync.OnceValue(func() *note.Book {
+		notes, err := st.Notes()
+		if err != nil {
+			a.note("note: the notes of the record are not used: %v", err)
+			notes = nil
+		}
+		return note.NewBook(notes)
+	})
 	all, err := st.Catalogues()
 	if err != nil {
 		a.note("note: the catalogues of the record are not used: %v", err)

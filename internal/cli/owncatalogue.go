@@ -325,7 +325,7 @@ func (a *app) importCatalogue(file, as string, first bool) error {
 		case !bytes.Equal((&catalogue.Catalogue{Entries: []catalogue.Entry{old}}).Encode(), (&catalogue.Catalogue{Entries: []catalogue.Entry{e}}).Encode()):
 			told.Changed = append(told.Changed, e.ID)
 		}
-		told.Contradicts = append(told.Contradicts, contradictions(e, others, known.notes)...)
+		told.Contradicts = append(told.Contradicts, contradictions(e, others, known.notes())...)
 	}
 	for id := range before {
 		told.Removed = append(told.Removed, id)

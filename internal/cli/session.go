@@ -239,16 +239,18 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *st
 	st := a.record(m)
 	memory := memoryOf(m, st)
 	known := a.knowledgeOf(st)
+	known.ahead()
 	done := a.reading(memory)
 	inv := inventory.Take(m, memory, known.own...)
 	inv.Measure()
+	notes := known.notes()
 	done()
 	if st != nil {
 		defer st.Close()
 		a.warnInterrupted(m, st)
 	}
 	inv = a.withTaken(inv, st)
-	known.notes.Apply(m.OS, m.ID, inv.Entries())
+	notes.Apply(m.OS, m.ID, inv.Entries())
 	if err := show(m, inv, st); err != nil {
 		return err
 	}
@@ -261,13 +263,15 @@ func (s *session) inventory() inventory.Inventory {
 	if s.known == nil {
 		s.known = s.knowledgeOf(s.store)
 	}
+	s.known.ahead()
 	inv := inventory.Take(s.machine, s.memory, s.known.own...)
+	notes := s.known.notes()
 	if s.store != nil {
 		s.store.KeepPrograms(s.machine.ID, s.memory.Fresh())
 		s.store.Saw(s.machine.ID, time.Now(), sightings(inv))
 	}
 	inv = s.withTaken(inv, s.store)
-	s.known.notes.Apply(s.machine.OS, s.machine.ID, inv.Entries())
+	notes.Apply(s.machine.OS, s.machine.ID, inv.Entries())
 	return inv
 }
 

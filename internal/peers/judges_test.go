@@ -3,6 +3,8 @@
 package peers
 
 import (
+	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -249,6 +251,7 @@ func TestJudgesAgreeEntryByEntry(t *testing.T) {
 		periodic := judgePeriodic(t, p)
 		t.Logf("%s: %d system units, %d units of everyone's sign-in, %d XDG entries that start, %d periodic scripts that run", when, system, global, xdg, periodic)
 	}
+	addressesTellNobody(t, p)
 	before := testkit.Tree(t, root)
 	judge("before")
 	p.OK(t, "snapshot")
@@ -275,4 +278,48 @@ func TestJudgesAgreeEntryByEntry(t *testing.T) {
 	delete(before, ".") // a judge made a folder of its own there
 	delete(after, ".")
 	testkit.Same(t, before, after)
+}
+
+// addressesTellNobody wants no address to look something up at to hold a user's name or home: over all that starts on
+// the desktop, where some of it is a user's own.
+func addressesTellNobody(t *testing.T, p testkit.Program) {
+	t.Helper()
+	// The desktop gets two users with something of their own, some of it named after them.
+	passwd, err := os.ReadFile(filepath.Join(p.Root, "etc/passwd"))
+	require.NoError(t, err)
+	users := []string{"ines", "odile"}
+	for k, name := range users {
+		passwd = fmt.Appendf(passwd, "%s:x:%d:%d::/home/%s:/bin/bash\n", name, 1000+k, 1000+k, name)
+		file := filepath.Join(p.Root, "home", name, ".config/autostart", name+"-notes.desktop")
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Notes of "+name+"\nExec=/home/"+name+"/bin/"+name+"-notes --home /home/"+name+"\n"), 0o644))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/passwd"), passwd, 0o644))
+	words := append(users, "/", "\\", "%2F")
+	p.Env = []string{"LOCKBACK_SEARCH=https://search.example?q={}"}
+	var up struct {
+		Programs []struct {
+			Entry  testkit.Entry
+			Search string
+		}
+	}
+	p.JSON(t, &up, "lookup", "name=*", "--every-entry")
+	with := 0
+	for _, program := range up.Programs {
+		address := strings.TrimPrefix(program.Search, "https://search.example?q=")
+		plain, err := url.QueryUnescape(address)
+		require.NoError(t, err)
+		for _, word := range words {
+			require.NotContains(t, strings.ToLower(address), strings.ToLower(word), program.Entry.Name)
+			require.NotContains(t, strings.ToLower(plain), strings.ToLower(word), program.Entry.Name)
+		}
+		if plain != "" {
+			with++
+		}
+	}
+	require.Greater(t, with, 100)
+	for _, name := range users {
+		require.NoError(t, os.RemoveAll(filepath.Join(p.Root, "home", name, ".config/autostart", name+"-notes.desktop")))
+	}
+	t.Logf("%d of %d entries have an address; none has one of %q", with, len(up.Programs), words)
 }
