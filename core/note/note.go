@@ -44,6 +44,10 @@ var hosts = map[string]bool{
 	"lua": true, "java": true, "javaw": true, "mono": true, "dotnet": true, "wine": true, "curl": true, "wget": true, "systemd-run": true, "busybox": true, "flatpak": true, "snap": true, "podman": true, "docker": true, "dockerd": true, "lxc-autostart": true,
 	"cmd": true, "powershell": true, "pwsh": true, "rundll32": true, "regsvr32": true, "wscript": true, "cscript": true, "mshta": true, "msiexec": true, "svchost": true, "dllhost": true, "conhost": true, "explorer": true,
 	"pythonw": true, "taskhostw": true, "forfiles": true, "osascript": true, "open": true, "tclsh": true, "gjs": true, "getty": true, "agetty": true, "xdg-open": true, "gtk-launch": true,
+	// Tools of the systems that entries use for a purpose of their own.
+	"true": true, "false": true, "test": true, "echo": true, "cat": true, "cp": true, "mv": true, "rm": true, "ln": true, "mkdir": true, "touch": true, "chmod": true, "chown": true, "sleep": true, "find": true,
+	"sed": true, "awk": true, "logger": true, "kill": true, "killall": true, "pkill": true, "mount": true, "modprobe": true, "ip": true, "systemctl": true, "dbus-send": true, "gsettings": true, "dconf": true,
+	"xset": true, "xrandr": true, "xrdb": true, "xmodmap": true, "setxkbmap": true, "launchctl": true, "defaults": true, "reg": true, "sc": true, "net": true, "net1": true, "schtasks": true, "xcopy": true, "robocopy": true,
 }
 
 // fixedNames are the locations whose files have one name on every machine: the name says where it is, not what.

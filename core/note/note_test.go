@@ -37,6 +37,7 @@ func TestProgramOf(t *testing.T) {
 		// What runs it is no sign of it, and a name that a place gives is none either.
 		{entry("linux.cron.user", "backup", "/usr/bin/python3.11", "Debian", autostart.ByPackage, "python3"), "its file python3.11 and its name backup", false},
 		{entry("windows.run", "Tuner", `C:\Windows\System32\rundll32.exe`, "Microsoft", autostart.BySignature, "Windows"), "its file rundll32.exe and its name tuner", false},
+		{entry("linux.systemd.system", "tide.service", "/usr/bin/true", "Debian", autostart.ByPackage, "coreutils"), "its file true and its name tide.service", false},
 		{entry("linux.rc-local", "sh", "/bin/sh", "Debian", autostart.ByPackage, "dash"), "", false},
 		{entry("linux.rc-local", "rc.local", "/etc/rc.local", "", "", ""), "", false},
 		{entry("linux.login-shell", ".bashrc", "/home/ines/.bashrc", "", "", ""), "", false},

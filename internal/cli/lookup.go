@@ -206,7 +206,7 @@ func (l lookedUp) rows(configured bool) []row {
 		add(f.Name, f.Value, f.Basis)
 	}
 	add("verdict", known.VerdictWord(), known.VerdictBasis)
-	add("role", known.RoleWord(), "")
+	add("role", known.Role, "")
 	maker, basis := known.Maker.Name, known.Maker.Basis
 	if maker == "" {
 		maker = "not known"

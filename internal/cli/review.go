@@ -402,9 +402,9 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 	case item.Switch == autostart.Report:
 		add("to turn it off", fixedWords(r.whyFixed(item, location.Want{State: autostart.Disabled, Now: time.Now()})), "", view.Plain)
 	case item.State == autostart.Disabled:
-		add("to turn it on", string(item.Switch)+" is taken back, which counts "+item.Effect, "", view.Plain)
+		add("to turn it on", "what turned it off is taken back; it counts "+item.Effect, "", view.Plain)
 	default:
-		add("to turn it off", string(item.Switch)+", which counts "+item.Effect, "", view.Plain)
+		add("to turn it off", switchMeaning(item.Switch)+"; it counts "+item.Effect, string(item.Switch), view.Plain)
 	}
 	return pairs
 }

@@ -18,7 +18,7 @@ var topics = []struct {
 	{"states", "What enabled, disabled, hidden and protected mean", func() string { return statesHelp }},
 	{"problems", "What is said to be wrong with an entry", func() string { return problemsHelp }},
 	{"evidence", "How it is known who made a program, and what is hidden", func() string { return evidenceHelp }},
-	{"switches", "How entries are turned off", func() string { return switchesHelp }},
+	{"switches", "How entries are turned off", switchesHelp},
 	{"exit-codes", "What the exit code tells a script", func() string { return exitHelp }},
 }
 
@@ -121,23 +121,46 @@ distribution's base, unchanged; the signature of the system's maker; the sealed 
 Where a machine has no such proof, name and place decide, and "lockback show" says so.
 Whether a certificate was withdrawn is not checked: that needs the network.`
 
-const switchesHelp = `An entry is turned off in the way that its own system knows, where there is one, so
-that the system's settings agree. All of them can be taken back exactly.
+// switchWords say what each switch does.
+var switchWords = []struct {
+	word    autostart.Switch
+	meaning string
+}{
+	{autostart.Hide, "Hidden=true in the desktop entry, or in a user's own copy before it"},
+	{autostart.Unlink, "takes away the links that enable a unit, as systemctl disable does"},
+	{autostart.Mask, "a link to /dev/null at the place that comes first"},
+	{autostart.Comment, `"#lockback:off " before the line`},
+	{autostart.Unexec, "takes the execute bits away"},
+	{autostart.Approve, "the value that Windows' own startup settings write"},
+	{autostart.StartType, "the start type of a service or driver"},
+	{autostart.TaskEnabled, "the task scheduler's own switch, on the running machine"},
+	{autostart.StateValue, "the on and off value that the place documents"},
+	{autostart.Override, "launchd's own list of what is disabled"},
+	{autostart.Trim, "takes this one item out of a list"},
+	{autostart.Rename, "renames the links of runlevels, S to K, as update-rc.d does"},
+	{autostart.DownFile, "a file named down beside a service of runit"},
+	{autostart.Park, "takes it away; the record keeps it"},
+	{autostart.Report, "cannot be turned off here: it is shown, compared and restored"},
+}
 
-  hide          Hidden=true in the desktop entry, or in a user's own copy before it
-  unlink        takes away the links that enable a unit, as systemctl disable does
-  mask          a link to /dev/null at the place that comes first
-  comment       "#lockback:off " before the line
-  unexec        takes the execute bits away
-  approve       the value that Windows' own startup settings write
-  start-type    the start type of a service or driver
-  task-enabled  the task scheduler's own switch, on the running machine
-  state-value   the on and off value that the place documents
-  override      launchd's own list of what is disabled
-  trim          takes this one item out of a list
-  rename        renames the links of runlevels, S to K, as update-rc.d does
-  park          takes it away; the record keeps it
-  report        cannot be turned off here: it is shown, compared and restored`
+// switchMeaning is what a switch does, in words.
+func switchMeaning(word autostart.Switch) string {
+	for _, s := range switchWords {
+		if s.word == word {
+			return s.meaning
+		}
+	}
+	return string(word)
+}
+
+func switchesHelp() string {
+	var b strings.Builder
+	b.WriteString("An entry is turned off in the way that its own system knows, where there is one, so\nthat the system's settings agree. All of them can be taken back exactly.\n")
+	for _, s := range switchWords {
+		fmt.Fprintf(&b, "\n  %-13s %s", s.word, s.meaning)
+	}
+	return b.String()
+}
 
 const exitHelp = `  0  done
   1  failed, or not everything was done; the message says which

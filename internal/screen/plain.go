@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"strings"
+
+	"lockback/internal/view"
 )
 
 // plainHelp tells the words that are understood.
@@ -43,7 +45,7 @@ func Plain(d *Deck, in io.Reader, out io.Writer, columns int, echo bool) (apply 
 			fmt.Fprintln(out)
 			only := ""
 			if d.Filter != "" {
-				only = ", only " + d.Filter
+				only = ", only " + view.Safe(d.Filter)
 			}
 			fmt.Fprintf(out, "%d of %d%s: %s\n", d.At+1, d.Shown(), only, d.Decisions[d.Now().Handle].Word())
 			print(d.source.Page(d.Now().Handle, w))
@@ -140,7 +142,7 @@ func Plain(d *Deck, in io.Reader, out io.Writer, columns int, echo bool) (apply 
 			return false, err
 		}
 		if said != "" {
-			fmt.Fprintln(out, said)
+			fmt.Fprintln(out, view.Safe(said))
 		}
 	}
 }

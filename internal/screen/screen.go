@@ -332,10 +332,10 @@ func (m *model) footer() footer {
 	case page:
 		f.status = "Answer: " + m.deck.Decisions[m.deck.Now().Handle].Word() + "   Counts for: " + m.deck.AlongWords()
 		if m.deck.Filter != "" {
-			f.status += "   Only: " + m.deck.Filter
+			f.status += "   Only: " + view.Safe(m.deck.Filter)
 		}
 	case asking:
-		f.status = m.prompt + ": " + string(m.input) + "_"
+		f.status = m.prompt + ": " + view.Safe(string(m.input)) + "_"
 		if over := ansi.StringWidth(f.status) - (m.width - 1); over > 0 {
 			f.status = "..." + ansi.TruncateLeft(f.status, over+3, "") // what is typed now is seen
 		}
