@@ -238,7 +238,11 @@ func (c *Catalogue) Find(s Subject) *Entry {
 			best = m.entry
 		}
 	}
-	for _, name := range s.Names {
+	names := s.Names
+	if len(c.plain)+len(c.wild) == 0 {
+		names = nil // one of the technician's own has none, mostly
+	}
+	for _, name := range names {
 		name = strings.ToLower(name)
 		for _, m := range c.plain[name] {
 			take(m)

@@ -25,17 +25,17 @@ const MaxText = 500
 // is never part of it: two machines keep the same program in different folders.
 type Program struct {
 	// System is the operating system: a program of the same name on another one is another program.
-	System string `json:"system"`
+	System string
 	// Maker is who signed it, traced to a known root, Package the package that delivered it as it is. Either of
 	// them proves what it is.
-	Maker   string `json:"maker,omitempty"`
-	Package string `json:"package,omitempty"`
+	Maker   string
+	Package string
 	// Says is the maker that the program itself names, or what installed it: no proof.
-	Says string `json:"says,omitempty"`
+	Says string
 	// File is the name of the program's file, in small letters.
-	File string `json:"file,omitempty"`
+	File string
 	// Label is the name of the entry, in small letters, where nothing better tells its program.
-	Label string `json:"label,omitempty"`
+	Label string
 }
 
 // hosts run what they are told to: their maker and package say nothing of that. In small letters, without ".exe".
@@ -61,6 +61,9 @@ var fixedNames = map[string]bool{
 func ProgramOf(system string, e *autostart.Entry) (p Program, ok bool) {
 	p.System, p.File = system, fileOf(e)
 	label := strings.ToLower(strings.TrimSpace(lastElement(e.Name)))
+	if strings.ContainsAny(p.File+label, "\x1f") {
+		return p, false // no program is called so, and the texts of the record hold together by it
+	}
 	if hosts[strings.TrimSuffix(strings.TrimRight(p.File, "0123456789."), ".exe")] || hosts[strings.TrimSuffix(p.File, ".exe")] {
 		p.Label = label // the name of the entry, with what it is run by
 		return p, label != "" && label != p.File
@@ -69,16 +72,16 @@ func ProgramOf(system string, e *autostart.Entry) (p Program, ok bool) {
 	if p.File != "" {
 		switch known.Maker.Basis {
 		case autostart.BySignature:
-			p.Maker = autostart.Text(known.Maker.Name)
+			p.Maker = plain(known.Maker.Name)
 			return p, true
 		case autostart.ByPackage:
 			if known.Product.Name != "" {
-				p.Package = autostart.Text(known.Product.Name)
+				p.Package = plain(known.Product.Name)
 				return p, true
 			}
 		}
 		if known.Maker.Name != "" {
-			p.Says = autostart.Text(known.Maker.Name)
+			p.Says = plain(known.Maker.Name)
 			return p, true
 		}
 	}
@@ -99,6 +102,9 @@ func fileOf(e *autostart.Entry) string { return strings.ToLower(lastElement(e.Ta
 
 func lastElement(name string) string { return name[strings.LastIndexAny(name, `/\`)+1:] }
 
+// plain is a name as a text of the record can hold it.
+func plain(name string) string { return strings.ReplaceAll(autostart.Text(name), "\x1f", " ") }
+
 // Proven reports whether the program is recognised by what proves it. What is recognised by names alone can be
 // imitated by anybody.
 func (p Program) Proven() bool { return p.Maker != "" || p.Package != "" }
@@ -111,13 +117,26 @@ func (p Program) alike() Program {
 
 // Key is the program as one text, the same wherever it is recognised.
 func (p Program) Key() string {
-	p = p.alike()
-	return strings.Join([]string{p.System, p.Maker, p.Package, p.Says, p.File, p.Label}, "\x1f")
+	return p.alike().Text()
 }
 
 // Mark is the program as a catalogue recognises it.
 func (p Program) Mark() catalogue.Mark {
 	return catalogue.Mark{Maker: p.Maker, Package: p.Package, Says: p.Says, File: p.File, Label: p.Label}
+}
+
+// Text is the program as one text that [ParseProgram] reads.
+func (p Program) Text() string {
+	return strings.Join([]string{p.System, p.Maker, p.Package, p.Says, p.File, p.Label}, "\x1f")
+}
+
+// ParseProgram reads what [Program.Text] made.
+func ParseProgram(text string) (Program, error) {
+	f := strings.Split(text, "\x1f")
+	if len(f) != 6 {
+		return Program{}, fmt.Errorf("a program cannot be read: %q", text)
+	}
+	return Program{f[0], f[1], f[2], f[3], f[4], f[5]}, nil
 }
 
 // String says by what the program is recognised: "its package fogbell and its file sync".

@@ -24,7 +24,10 @@ func (s *Store) Notes() ([]note.Note, error) {
 		if err := scan(&program, &n.Machine, &n.Handle, &n.Name, &n.Verdict, &n.Role, &n.Text, &n.By, &at, &n.Private); err != nil {
 			return err
 		}
-		err := json.Unmarshal([]byte(program), &n.Program)
+		var err error
+		if n.Machine == "" {
+			n.Program, err = note.ParseProgram(program)
+		}
 		if err == nil {
 			n.Time, err = time.Parse(time.RFC3339, at)
 		}
@@ -50,13 +53,9 @@ func (s *Store) KeepNotes(notes []note.Note) error {
 	return s.Update(func(t change.Tx) error {
 		tx := t.(*Tx)
 		for _, n := range notes {
-			program, err := json.Marshal(n.Program)
-			if err != nil {
-				return err
-			}
 			tx.exec("DELETE FROM note WHERE of = ?", noteKey(n))
 			tx.exec("INSERT INTO note (of, program, machine, handle, name, verdict, role, text, author, time, private) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-				noteKey(n), string(program), n.Machine, n.Handle, n.Name, n.Verdict, n.Role, n.Text, n.By, n.Time.UTC().Format(time.RFC3339), n.Private)
+				noteKey(n), n.Program.Text(), n.Machine, n.Handle, n.Name, n.Verdict, n.Role, n.Text, n.By, n.Time.UTC().Format(time.RFC3339), n.Private)
 		}
 		return tx.err
 	})

@@ -133,7 +133,7 @@ func TestReviewOnATerminal(t *testing.T) {
 		protected, fixed      string
 	}{
 		{"workshop-box", "it hides what it does", "workshop-box, a disk", "Tide Chart", "Fogbell Notifier", "brinecast_cam", "Fogbell Clipper"},
-		{"ticket-desk-pc", "it hides what it does", "TICKET-DESK, a disk", "Oldplotter Monitor", "Kelpline Updater", "Saltmarsh licence key", "Saltmarsh Touch"},
+		{"ticket-desk-pc", "it is not as it was signed", "TICKET-DESK, a disk", "Oldplotter Monitor", "Kelpline Updater", "Saltmarsh licence key", "Saltmarsh Touch"},
 		{"archive-mac", "it has a name of the system's", "archive-mac, a disk", "org.brinecast.helper", "org.kelpline.updater", "Harbour", "org.saltmarsh.netfilter"},
 	} {
 		t.Run(c.machine, func(t *testing.T) {
