@@ -9,6 +9,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/inventory"
+	"lockback/core/review"
 	"lockback/core/store"
 	"lockback/internal/view"
 )
@@ -189,11 +190,13 @@ func completeWords(words []string) cobra.CompletionFunc {
 func (a *app) complete(root *cobra.Command) {
 	arguments := map[string]cobra.CompletionFunc{
 		"list": a.completeSelectors, "show": a.completeSelectors, "disable": a.completeSelectors, "enable": a.completeSelectors,
+		"products": a.completeSelectors, "review": a.completeSelectors, "note": a.completeSelectors, "lookup": a.completeSelectors,
 		"restore": a.completeIDs("S", 1), "undo": a.completeIDs("C", 1), "compare": a.completeIDs("SC", 2), "history": a.completeIDs("SC", 1),
 	}
 	options := map[string]cobra.CompletionFunc{
 		"for": a.completeUsers, "only": a.completeSelectors, "format": cobra.FixedCompletions(formats, noFiles), "group": cobra.FixedCompletions(view.Groupings, noFiles),
 		"sort": cobra.FixedCompletions(view.FieldNames(), noFiles), "columns": completeWords(view.FieldNames()),
+		"verdict": cobra.FixedCompletions(autostart.Verdicts, noFiles), "role": cobra.FixedCompletions(autostart.Roles, noFiles), "suggest": completeWords(review.Kinds),
 		"newcomers": cobra.FixedCompletions([]string{"keep", "disable"}, noFiles), "message": cobra.NoFileCompletions, "onto": cobra.NoFileCompletions,
 		"root": func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return nil, cobra.ShellCompDirectiveFilterDirs

@@ -54,7 +54,8 @@ With --machine the note is about this machine's entry only. What is not given st
 as it was noted before. Without anything to note, the notes on the entries are shown,
 and without a selector all notes of the record.
 
-The verdict is one of ` + strings.Join(autostart.Verdicts, ", ") + `.`,
+The verdict is one of ` + strings.Join(autostart.Verdicts, ", ") + `; the role
+one of ` + inLines(autostart.Roles) + `.`,
 		Example: "  lockback note k7f3qa2 --verdict spare -m \"comes with the scanner, nobody scans\"\n  lockback note \"Fogbell Sync\" --machine -m \"needed by the till, ask Ines\"\n  lockback note k7f3qa2 --remove\n  lockback note",
 		RunE: func(c *cobra.Command, words []string) error {
 			given := note.Note{Verdict: o.verdict, Role: o.role, Text: strings.TrimSpace(o.text)}
@@ -76,13 +77,29 @@ The verdict is one of ` + strings.Join(autostart.Verdicts, ", ") + `.`,
 	}
 	f := c.Flags()
 	f.StringVar(&o.verdict, "verdict", "", "what to do with it: `WORD`, see above")
-	f.StringVar(&o.role, "role", "", "what it is for: `WORD`, one of those that lockback help selectors names")
+	f.StringVar(&o.role, "role", "", "what it is for: `WORD`, see above")
 	f.StringVarP(&o.text, "message", "m", "", "a remark in one line")
 	f.BoolVar(&o.machine, "machine", false, "about this machine's entry only, not about the program")
 	f.BoolVar(&o.remove, "remove", false, "take the notes away")
 	f.BoolVar(&o.all, "all", false, "choose among parts of the operating system too")
 	f.BoolVar(&a.dryRun, "dry-run", false, "show what would be noted and write nothing")
 	return c
+}
+
+// inLines joins words with commas, in lines of a help page.
+func inLines(words []string) string {
+	text, at := "", len("one of ")
+	for k, w := range words {
+		switch {
+		case k == 0:
+		case at+len(w) > 76:
+			text, at = text+",\n", 0
+		default:
+			text, at = text+", ", at+2
+		}
+		text, at = text+w, at+len(w)
+	}
+	return text
 }
 
 // openForNotes refuses the record on a disk: what technicians know is not kept there.

@@ -49,7 +49,7 @@ func selectorsHelp() string {
 Handles and names add up: any of them. Fields narrow down: all of them. A name is the
 one that list shows, or the system's own (a service, a label, a value, a file).
 
-In commands that only look (list, show), a bare word is searched anywhere: in the
+In commands that only look (list, show, lookup, review), a bare word is searched anywhere: in the
 names, the maker, the command, the program and the place. In commands that change
 something it must be a handle, a whole name or a wildcard; if it only occurs inside
 something, the command stops and names what it would have meant.
