@@ -105,9 +105,10 @@ func FuzzSelector(f *testing.F) {
 func TestEntriesInJSON(t *testing.T) {
 	there := true
 	for _, e := range []autostart.Entry{
-		{Problems: []string{}},
+		{Problems: []string{}, Notes: []autostart.Note{}},
 		{Handle: "k7f3qa2", Name: "a \"b\" \\ \x07 <&> \u2028", User: "ines", State: autostart.Disabled, Stage: autostart.SignIn, Scope: autostart.ForUser, OSPart: true, OSBasis: autostart.ByName, Switch: autostart.Park,
 			Target: autostart.Target{Path: "/a", Exists: &there, Size: 7, Modified: time.Unix(1, 5).UTC()}, Source: autostart.Source{Path: "p", Key: "k", Line: 3}, Problems: []string{"a", "b"},
+			Notes: []autostart.Note{{Text: "a \"b\"\x07", Verdict: "spare", Role: "sync", By: "Tess", Time: time.Unix(1, 0).UTC(), Machine: true}, {Proven: true}},
 			Known: &autostart.Known{Maker: autostart.Maker{Name: "Fogbell", Basis: autostart.BySignature}, Product: autostart.Product{Name: "Fogbell Sync", Version: "3", Installed: "2026-01-02"}, Description: "d", DescriptionBasis: autostart.ByPackage}},
 	} {
 		text, err := json.Marshal(e)

@@ -171,6 +171,30 @@ func once(inv inventory.Inventory, items []*location.Item) []*location.Item {
 	return all
 }
 
+// ofProposals stands before the words of a review of proposals, with their kinds.
+const ofProposals = "--suggest="
+
+// begin are the words that a review is begun with, as the record keeps them.
+func (o reviewOptions) begin() []string {
+	if o.suggestion == nil {
+		return o.words
+	}
+	return append([]string{ofProposals + strings.Join(o.suggestion, ",")}, o.words...)
+}
+
+// selectorOf are the words of the selector that a review was begun with, and the kinds of its proposals; nil where it is
+// of all entries.
+func selectorOf(begun []string) (words, kinds []string) {
+	if len(begun) == 0 || !strings.HasPrefix(begun[0], ofProposals) {
+		return begun, nil
+	}
+	kinds = []string{}
+	if list := strings.TrimPrefix(begun[0], ofProposals); list != "" {
+		kinds = strings.Split(list, ",")
+	}
+	return begun[1:], kinds
+}
+
 // reviewing is a review that goes on.
 type reviewing struct {
 	*session
@@ -210,14 +234,14 @@ func (a *app) review(o reviewOptions) error {
 		return adviseStore(err)
 	}
 	switch {
-	case !ok || o.anew || o.suggestion != nil && len(begun.Decisions) == 0:
-		begun = store.Review{Words: o.words, All: o.all, Begun: time.Now()}
+	case !ok || o.anew || len(begun.Decisions) == 0 && len(o.begin()) > 0:
+		begun = store.Review{Words: o.begin(), All: o.all, Begun: time.Now()}
 		ok = false
-	case len(o.words) > 0 && !slices.Equal(o.words, begun.Words) || o.suggestion != nil:
-		return usage("a review of %s was begun on %s and is not ended, with %s; lockback review goes on with it, and --new begins anew",
+	case len(o.begin()) > 0 && !slices.Equal(o.begin(), begun.Words):
+		return usage("a review of %s was begun on %s and is not ended, with %s; lockback review goes on with it, and lockback review --new begins anew",
 			subject(s.machine), local(begun.Begun), view.Number(len(begun.Decisions), "answer", "answers"))
 	}
-	r, err := s.reviewing(begun, o)
+	r, err := s.reviewing(begun)
 	if err != nil {
 		return err
 	}
@@ -280,10 +304,11 @@ func inShort(m *machine.Machine) string {
 }
 
 // reviewing reads the machine, and puts what is to be decided into its order.
-func (s *session) reviewing(begun store.Review, o reviewOptions) (*reviewing, error) {
+func (s *session) reviewing(begun store.Review) (*reviewing, error) {
+	words, suggestion := selectorOf(begun.Words)
 	inv := s.inventory()
 	inv.Measure()
-	c, err := s.choose(s.machine, inv, s.store, begun.Words, scope{all: begun.All, anywhere: true})
+	c, err := s.choose(s.machine, inv, s.store, words, scope{all: begun.All, anywhere: true})
 	if err != nil {
 		return nil, err
 	}
@@ -293,12 +318,12 @@ func (s *session) reviewing(begun store.Review, o reviewOptions) (*reviewing, er
 	}
 	r.chosen = once(inv, c.items)
 	now := time.Now()
-	for _, g := range review.Suggest(r.chosen, o.suggestion, now) {
+	for _, g := range review.Suggest(r.chosen, suggestion, now) {
 		r.propose[g.Item.Handle] = g
 	}
 	for _, p := range review.Order(r.chosen, now) {
 		item := p.Item
-		if _, proposed := r.propose[item.Handle]; o.suggestion != nil && !proposed {
+		if _, proposed := r.propose[item.Handle]; suggestion != nil && !proposed {
 			continue
 		}
 		r.items[item.Handle], r.places[item.Handle] = item, p
@@ -718,7 +743,7 @@ func (a *app) printReview(o reviewOptions) error {
 		}
 		words := o.words
 		if len(words) == 0 {
-			words = begun.Words
+			words, _ = selectorOf(begun.Words)
 		}
 		c, err := a.choose(m, inv, st, words, scope{all: o.all || begun.All, anywhere: true})
 		if err != nil {

@@ -402,6 +402,9 @@ func TestSuggest(t *testing.T) {
 	p := workshop(t)
 	d := open(t, p, 80, 24, "TERM=screen", "disable", "--suggest")
 	d.sees("1 of 3", "proposed", "disable, as broken")
-	d.types("d", "d", "l", "q")
+	d.types("d", "l", "q")
 	require.Zero(t, d.ended())
+	p.In = "q\n" // gone on with, it is of the same entries
+	require.Contains(t, p.OK(t, "review", "--plain"), "3 of 3: not decided")
+	p.Fails(t, 2, "lockback review --new begins anew", "review", "--plain", "stage=sign-in")
 }

@@ -23,7 +23,7 @@ var roots = map[string]struct {
 		"wireplumber unattended-upgrades udisks2 upower smartmontools sysstat syncthing mpd mdadm lvm2 nfs-common samba systemd-resolved dbus-x11 ifupdown", false},
 	"forms":  {"ifupdown xinetd incron anacron runit python3-minimal udev kmod", false},
 	"judges": {"at i3-wm sway openbox lightdm fish openrc openbsd-inetd update-inetd xvfb x11-utils", false},
-	"sysv":   {"sysvinit-core cron openssh-server dbus", false},
+	"sysv":   {"sysvinit-core systemd- cron openssh-server dbus", false},
 	"xfce":   {"task-xfce-desktop gimp- gimp-data- libgimp2.0-", true},
 	"gnome":  {"gnome-core", true},
 	"plasma": {"plasma-desktop sddm", true},
