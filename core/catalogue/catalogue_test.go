@@ -188,6 +188,14 @@ func TestFindByNames(t *testing.T) {
 	}
 }
 
+// Where two entries contradict each other, the first is kept, so that the rest of the file can be looked at.
+func TestContradiction(t *testing.T) {
+	c, problems := catalogue.Parse([]byte("format: 1\nentries:\n  - {id: a, known-by: [{package: p}], does: x, verdict: spare}\n  - {id: b, known-by: [{package: p}], does: x, verdict: useful}\n  - {id: c, known-by: [{package: p}], does: y, verdict: spare}\n"))
+	require.Len(t, problems, 1)
+	require.Equal(t, 4, problems[0].Line)
+	require.Len(t, c.Entries, 2)
+}
+
 func FuzzWrite(f *testing.F) {
 	f.Add("a", "b: c", "d\n")
 	f.Fuzz(func(t *testing.T, id, text, name string) {

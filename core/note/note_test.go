@@ -83,6 +83,9 @@ func TestProofIsPartOfTheProgram(t *testing.T) {
 	elsewhere.Handle = "k7f3qa2"
 	book.Apply("windows", "m2", []*autostart.Entry{elsewhere})
 	require.Empty(t, elsewhere.Notes, "of another machine")
+	shouted := entry("windows.run", "Sync", `C:\f\SYNC.EXE`, "FOGBELL WORKS", autostart.BySignature, "")
+	book.Apply("windows", "m2", []*autostart.Entry{shouted})
+	require.Len(t, shouted.Notes, 1, "a certificate's way of writing a name is no other maker")
 	var none *note.Book
 	none.Apply("windows", "m1", []*autostart.Entry{signed})
 }

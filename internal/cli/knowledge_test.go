@@ -91,6 +91,14 @@ func TestKnowledgeIsNotCarried(t *testing.T) {
 	p.OK(t, "note", "Fogbell Sync", "-m", "said in the shop")
 	p.OK(t, "note", "Fogbell Sync", "--machine", "-m", "said of this machine")
 	p.OK(t, "snapshot")
+	mine := openSQL(t, p.Store)
+	defer mine.Close()
+	seen := func(what string) (n int) {
+		require.NoError(t, mine.QueryRow("SELECT count(*) FROM seen WHERE program LIKE ?", what).Scan(&n))
+		return n
+	}
+	require.Positive(t, seen("%fogbell%"))
+	require.Zero(t, seen("%\x1fcron\x1f%"), "parts of the operating system are on every machine")
 	file := filepath.Join(t.TempDir(), "shop.yaml")
 	p.OK(t, "catalogue", "export", file, "--yes")
 	p.OK(t, "catalogue", "import", file, "--yes")
@@ -176,7 +184,8 @@ func TestOwnCatalogues(t *testing.T) {
 	write(`  - {id: cleaner, known-by: [{file: curl, label: "Speed*"}], protect: start, does: "Cleans."}
   - {id: tray, known-by: [{package: lampwick-labels, file: tray}], protect: session, does: "Labels."}
 `)
-	other.OK(t, "catalogue", "import", second, "--yes")
+	other.OK(t, "catalogue", "import", second, "--first", "--yes")
+	require.Regexp(t, `(?s)2  second: 2 entries.*3  shop: 5 entries`, other.OK(t, "catalogue", "list"))
 	l, _ = other.List(t)
 	require.Len(t, l.Entries, 84)
 	guarded := 0

@@ -141,4 +141,6 @@ func TestAddressesTellNobody(t *testing.T) {
 	file := filepath.Join(p.Root, "home/ines/.config/autostart/notes.desktop")
 	require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Notes of Ines\nExec=/opt/tide/notes\n"), 0o644))
 	require.Contains(t, p.OK(t, "show", "name=Notes of Ines"), "https://search.example/?q=notes (")
+	require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Report of Workshop-Box\nExec=/opt/tide/report\n"), 0o644))
+	require.Contains(t, p.OK(t, "show", "name=Report of Workshop-Box"), "https://search.example/?q=report (")
 }

@@ -299,6 +299,15 @@ func TestReviewThroughAPipe(t *testing.T) {
 	p.OK(t, "undo", "C3", "--yes")
 	p.OK(t, "undo", "C2", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	// What became protected since it was decided on is left out.
+	p.In = "go Fogbell Sync\ndisable\nquit\n"
+	p.OK(t, "review", "--plain")
+	file := filepath.Join(t.TempDir(), "ours.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("format: 1\nentries:\n  - {id: sync, known-by: [{package: fogbell, file: sync}], protect: session, does: Keeps the tickets.}\n"), 0o600))
+	p.OK(t, "catalogue", "import", file, "--yes")
+	p.In = "apply\n"
+	require.Contains(t, p.Run(t, "review", "--plain").Err, "Fogbell Sync: it is protected: the desktop session needs it")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
 	// Nothing to do ends it; the same machine can be reviewed again.
 	p.In = "leave\napply\n"
 	require.Contains(t, p.Run(t, "review", "--plain").Err, "nothing is to be turned off or on")
@@ -306,6 +315,23 @@ func TestReviewThroughAPipe(t *testing.T) {
 	p.OK(t, "review", "--plain")
 	p.In = ""
 	require.Contains(t, p.Run(t, "review", "--plain", "--new").Err, "nothing was changed; 84 entries are not decided")
+}
+
+// What a review turned on, and something else turned off since, is not brought back to how it was before the review.
+func TestEnabledAfterAReview(t *testing.T) {
+	p := workshop(t)
+	link := filepath.Join(p.Root, "etc/systemd/system/timers.target.wants/kelpline-updater.timer")
+	_, err := os.Lstat(link)
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(link))
+	p.In = "go kelpline-updater.timer\nenable\ngo Tide Chart\ndisable\napply\ny\n"
+	require.Contains(t, p.OK(t, "review", "--plain"), "C1 done: 2 entries changed")
+	require.NoError(t, os.Symlink("/dev/null", filepath.Join(p.Root, "etc/systemd/system/kelpline-updater.timer")))
+	p.OK(t, "enable", "kelpline-updater.timer", "--yes")
+	_, err = os.Lstat(link)
+	require.NoError(t, err)
+	_, by := p.List(t)
+	require.Equal(t, "enabled", by["kelpline-updater.timer"].State)
 }
 
 // threeStates are those of the three entries of that review.
