@@ -155,11 +155,9 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 		}
 	case "x":
 		m.fail(d.Forget())
-	case "right", "space", "n":
-		if name == "n" {
-			m.ask("note (spare: ... sets the verdict)", func(text string) (string, error) { return d.source.Note(d.Now().Handle, text) })
-			break
-		}
+	case "n":
+		m.ask("note (spare: ... sets the verdict)", func(text string) (string, error) { return d.source.Note(d.Now().Handle, text) })
+	case "right", "space":
 		m.move(1)
 	case "left", "b", "backspace":
 		m.move(-1)
