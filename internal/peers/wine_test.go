@@ -332,7 +332,7 @@ func TestNamesWithAZero(t *testing.T) {
 	require.Equal(t, map[string]string{"windows.run": "enabled"}, state())
 }
 
-// A program on another drive that is built in is looked at on a running Windows.
+// A program on another drive that is built in is looked at on a running Windows, and decided on.
 func TestProgramsOnAnotherDrive(t *testing.T) {
 	w := testkit.NewWine(t)
 	drive := t.TempDir()
@@ -345,6 +345,17 @@ func TestProgramsOnAnotherDrive(t *testing.T) {
 	for name, want := range map[string]*bool{"There": &yes, "Gone": &no, "Elsewhere": nil} {
 		require.Equal(t, want, list[name].Target.Exists, name)
 	}
+	// A review of the running registry, line by line, with the line ends of Windows.
+	require.NoError(t, os.WriteFile(filepath.Join(w.Drive, "answers.txt"), []byte("go There\r\nnote spare: nobody sails\r\ndisable\r\ngo Gone\r\ndisable\r\noverview\r\napply\r\ny\r\n"), 0o600))
+	out := w.OK(t, "wine", "cmd", "/c", `C:\lockback.exe review --plain < C:\answers.txt`)
+	for _, words := range []string{"There: off", "found again by its file tide.exe", "2 to turn off, 0 to turn on", "C1 done: 2 entries changed"} {
+		require.Contains(t, out, words)
+	}
+	list = w.List(t)
+	require.Equal(t, []string{"disabled", "disabled", "enabled"}, []string{list["There"].State, list["Gone"].State, list["Elsewhere"].State})
+	require.Equal(t, "nobody sails", list["There"].Notes[0].Text)
+	w.Lockback(t, "undo", "--yes")
+	require.Equal(t, "enabled", w.List(t)["There"].State)
 }
 
 // A change of a running Windows that ends by TerminateProcess at any of its points is taken back, or finished and
