@@ -112,6 +112,26 @@ func TestKnowledgeIsNotCarried(t *testing.T) {
 	}
 }
 
+// What is turned off by taking it away is off, and not gone, for who asks on the next machine.
+func TestTakenIsSeenAsOff(t *testing.T) {
+	p := settled(t, museum(t, "ticket-desk-pc"))
+	db := openSQL(t, p.Store)
+	defer db.Close()
+	seen := func() (on, off int) {
+		require.NoError(t, db.QueryRow("SELECT sum(enabled), sum(disabled) FROM seen WHERE program LIKE '%setup.dll%'").Scan(&on, &off))
+		return on, off
+	}
+	p.OK(t, "disable", "!Kelpline Setup", "--yes")
+	for _, after := range [][]string{{"list"}, {"snapshot"}} {
+		p.OK(t, after...)
+		on, off := seen()
+		require.Equal(t, []int{0, 1}, []int{on, off}, "after %v", after)
+	}
+	p.OK(t, "undo", "--yes")
+	on, off := seen()
+	require.Equal(t, []int{1, 0}, []int{on, off})
+}
+
 // Notes go out as a file and come back as a catalogue, in an order; what contradicts is told, and nothing of it hides an
 // entry or takes protection away.
 func TestOwnCatalogues(t *testing.T) {

@@ -276,10 +276,11 @@ func (s *session) carryOut(e errand) error {
 		read := inventory.Take(s.machine, s.memory)
 		result.After = &read
 	}
-	if err := s.store.SawNow(s.machine.ID, time.Now(), sightings(*result.After)); err != nil {
+	after := s.withTaken(*result.After, s.store) // what the change took away is off, not gone
+	if err := s.store.SawNow(s.machine.ID, time.Now(), sightings(after)); err != nil {
 		s.note("note: what the record says to other machines of this one is out of date: %v", err)
 	}
-	if err := s.printChange(plan, was, result, running); err != nil {
+	if err := s.printChange(plan, was, after, result, running); err != nil {
 		return err
 	}
 	if s.yes { // else they stood above the question
@@ -626,8 +627,8 @@ func (s *session) printNothing(plan change.Plan) error {
 	return s.incomplete(plan)
 }
 
-// printChange tells what came of a change. The states are those of before.
-func (s *session) printChange(plan change.Plan, was states, result change.Result, running []string) error {
+// printChange tells what came of a change. The states are those of before, the inventory is that of after.
+func (s *session) printChange(plan change.Plan, was states, after inventory.Inventory, result change.Result, running []string) error {
 	changeID, snapID := result.Change.Name(), result.Snapshot.Name()
 	if s.format == "csv" {
 		for _, w := range append(slices.Clone(plan.Warnings), result.Warnings...) {
@@ -635,7 +636,7 @@ func (s *session) printChange(plan change.Plan, was states, result change.Result
 		}
 		return s.stepsCSV(result.Change.Steps)
 	}
-	list := became(plan, was, statesOf(s.withTaken(*result.After, s.store)))
+	list := became(plan, was, statesOf(after))
 	if s.format == "json" {
 		return s.changeAsJSON(changeID, snapID, result.Change.Steps, list, s.allWarnings(plan, result.Warnings))
 	}

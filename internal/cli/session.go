@@ -268,9 +268,11 @@ func (s *session) inventory() inventory.Inventory {
 	notes := s.known.notes()
 	if s.store != nil {
 		s.store.KeepPrograms(s.machine.ID, s.memory.Fresh())
-		s.store.Saw(s.machine.ID, time.Now(), sightings(inv))
 	}
 	inv = s.withTaken(inv, s.store)
+	if s.store != nil {
+		s.store.Saw(s.machine.ID, time.Now(), sightings(inv))
+	}
 	notes.Apply(s.machine.OS, s.machine.ID, inv.Entries())
 	return inv
 }
