@@ -45,6 +45,18 @@ func TestShipped(t *testing.T) {
 	require.GreaterOrEqual(t, all, 600)
 }
 
+// finds wants a catalogue to know a subject as the entry with that id; as none where it is empty.
+func finds(t *testing.T, c *catalogue.Catalogue, s catalogue.Subject, id string) {
+	t.Helper()
+	e := c.Find(s)
+	if id == "" {
+		require.Nil(t, e, "%v", s)
+		return
+	}
+	require.NotNil(t, e, "%v", s)
+	require.Equal(t, id, e.ID)
+}
+
 func TestFind(t *testing.T) {
 	c, problems := catalogue.Parse([]byte(`format: 1
 entries:
@@ -78,13 +90,7 @@ entries:
 		{"exact", catalogue.Subject{Packages: []string{"reef"}, Command: "/usr/bin/reef --x 1"}},
 		{"", catalogue.Subject{Packages: []string{"reef"}, Names: []string{"other"}}},
 	} {
-		e := c.Find(row.s)
-		if row.id == "" {
-			require.Nil(t, e, "%v", row.s)
-			continue
-		}
-		require.NotNil(t, e, "%v", row.s)
-		require.Equal(t, row.id, e.ID)
+		finds(t, c, row.s, row.id)
 	}
 }
 
@@ -166,13 +172,7 @@ func TestFindByNames(t *testing.T) {
 		{"", catalogue.Subject{Location: "linux.xdg-autostart", File: "board", Label: "other"}}, {"", catalogue.Subject{Location: "linux.xdg-autostart", Label: "tide board"}},
 		{"tray", catalogue.Subject{Says: "saltmarsh", File: "TRAY.EXE"}}, {"", catalogue.Subject{Maker: "Saltmarsh", File: "tray.exe"}}, {"job", catalogue.Subject{Label: "org.kelpline.helper"}},
 	} {
-		e := c.Find(row.s)
-		if row.id == "" {
-			require.Nil(t, e, "%v", row.s)
-			continue
-		}
-		require.NotNil(t, e, "%v", row.s)
-		require.Equal(t, row.id, e.ID)
+		finds(t, c, row.s, row.id)
 	}
 	for text, want := range map[string]string{
 		"{id: a, known-by: [{file: f}], verdict: spare, note: x}":                       "by a name alone",

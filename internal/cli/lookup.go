@@ -274,11 +274,7 @@ func (a *app) printLookups(m *machine.Machine, list []lookedUp) error {
 			p.Line("")
 		}
 		p.Bold(l.Entry.Name + "  " + l.Entry.Handle)
-		var pairs []view.Pair
-		for _, r := range l.rows(a.search != "") {
-			pairs = append(pairs, view.Pair{Name: r.name, Value: r.value, From: r.basis})
-		}
-		p.Pairs(pairs)
+		printRows(p, l.rows(a.search != ""))
 	}
 	return nil
 }

@@ -124,7 +124,7 @@ func (s *session) about(items []*location.Item, ofMachine bool) (all []*notedEnt
 	for _, item := range items {
 		n := note.Note{Name: item.Name, Machine: s.machine.ID, Handle: item.Handle}
 		key := item.Handle
-		before, known := s.known.notes().On(s.machine.ID, item.Handle)
+		before, known := s.knowledge.notes().On(s.machine.ID, item.Handle)
 		if !ofMachine {
 			p, ok := note.ProgramOf(s.machine.OS, &item.Entry)
 			if !ok {
@@ -132,7 +132,7 @@ func (s *session) about(items []*location.Item, ofMachine bool) (all []*notedEnt
 				continue
 			}
 			n, key = note.Note{Name: item.Name, Program: p}, p.Key()
-			before, known = s.known.notes().Of(p)
+			before, known = s.knowledge.notes().Of(p)
 		}
 		if at[key] == nil {
 			at[key] = &notedEntries{Note: n, before: before, known: known}

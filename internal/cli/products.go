@@ -120,12 +120,18 @@ func leftOutWords(without, hidden int) string {
 // mostAlignedName is how long a name may be to have the others stand below it.
 const mostAlignedName = 32
 
-// productWords are a product's title, and what is told below it.
-func productWords(pr product.Product, inv inventory.Inventory) (title string, lines [][]string) {
-	title = strings.TrimSpace(pr.Name + " " + pr.Version)
+// productTitle is a product's name and version, and who made it.
+func productTitle(pr product.Product) string {
+	title := strings.TrimSpace(pr.Name + " " + pr.Version)
 	if by := view.MakerWords(pr.Maker); by != "" {
 		title += "  by " + by
 	}
+	return title
+}
+
+// productWords are a product's title, and what is told below it.
+func productWords(pr product.Product, inv inventory.Inventory) (title string, lines [][]string) {
+	title = productTitle(pr)
 	var installed []string
 	if pr.Installed != "" || pr.InstalledBy != "" {
 		text := "installed"

@@ -491,11 +491,7 @@ func (r *reviewing) Lookup(handle string, w screen.Width) []string {
 			p.Line("%s", oneLine(err))
 			return
 		}
-		var pairs []view.Pair
-		for _, row := range l.rows(r.search != "") {
-			pairs = append(pairs, view.Pair{Name: row.name, Value: row.value, From: row.basis})
-		}
-		p.Pairs(pairs)
+		printRows(p, l.rows(r.search != ""))
 	})
 }
 
@@ -509,15 +505,7 @@ const (
 func (r *reviewing) Where(handle string, w screen.Width) []string {
 	return r.lines(w, func(p view.Printer) {
 		item := r.items[handle]
-		e := r.app.known(r.machine, item, r.started)
-		p.Bold("Decided by")
-		present, absent := artifactRows(e.Artifacts, false)
-		for _, art := range present {
-			p.Block(art.where, [][]string{{digest.ReplaceAllString(art.Image, "")}})
-		}
-		if absent != "" {
-			p.Line("and by the absence of %s that could override it", absent)
-		}
+		printDecided(p, r.known(r.machine, item, r.started), false, "")
 		text, err := r.machine.Reader(nil).ReadFile(item.Source.Path, maxShownBytes)
 		if err != nil || item.Source.Key != "" || bytes.IndexByte(text, 0) >= 0 {
 			return // it is no file of lines
@@ -562,7 +550,7 @@ func (r *reviewing) Note(handle, text string) (string, error) {
 		return "", err
 	}
 	n := about[0]
-	r.known = r.knowledgeOf(r.store)
+	r.knowledge = r.knowledgeOf(r.store)
 	for _, other := range r.items {
 		program, ok := note.ProgramOf(r.machine.OS, &other.Entry)
 		if n.Machine != "" && other.Handle != handle || n.Machine == "" && (!ok || program.Key() != n.Program.Key()) {
@@ -649,11 +637,7 @@ func (r *reviewing) Overview(decisions map[string]screen.Decision, steps bool, w
 				grouped[item] = true
 				lines = append(lines, line(item))
 			}
-			title := strings.TrimSpace(pr.Name + " " + pr.Version)
-			if by := view.MakerWords(pr.Maker); by != "" {
-				title += "  by " + by
-			}
-			p.Block(title, lines)
+			p.Block(productTitle(pr), lines)
 		}
 		var lines [][]string
 		for _, item := range going {
@@ -693,12 +677,7 @@ func (r *reviewing) Overview(decisions map[string]screen.Decision, steps bool, w
 			return
 		}
 		p.Line("")
-		r.printSteps(p, plan.Steps, func(h string) string {
-			if item := r.inv.ByHandle()[h]; item != nil {
-				return item.Name
-			}
-			return ""
-		})
+		r.printSteps(p, plan.Steps, nameIn(planned(plan, r.inv)))
 	})
 }
 

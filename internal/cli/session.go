@@ -112,11 +112,11 @@ var noID = map[string]string{
 // session is a machine with its record, opened for a command.
 type session struct {
 	*app
-	machine *machine.Machine
-	store   *store.Store
-	engine  *change.Engine
-	memory  *program.Memory
-	known   *knowledge // of the record, read when it is first asked for
+	machine   *machine.Machine
+	store     *store.Store
+	engine    *change.Engine
+	memory    *program.Memory
+	knowledge *knowledge // of the record, read when it is first asked for
 }
 
 // open opens the machine and its record. For writing, the machine must have an
@@ -260,12 +260,12 @@ func (a *app) look(show func(m *machine.Machine, inv inventory.Inventory, st *st
 // inventory reads the machine, with what changes took away.
 func (s *session) inventory() inventory.Inventory {
 	defer s.reading(s.memory)()
-	if s.known == nil {
-		s.known = s.knowledgeOf(s.store)
+	if s.knowledge == nil {
+		s.knowledge = s.knowledgeOf(s.store)
 	}
-	s.known.ahead()
-	inv := inventory.Take(s.machine, s.memory, s.known.own...)
-	notes := s.known.notes()
+	s.knowledge.ahead()
+	inv := inventory.Take(s.machine, s.memory, s.knowledge.own...)
+	notes := s.knowledge.notes()
 	if s.store != nil {
 		s.store.KeepPrograms(s.machine.ID, s.memory.Fresh())
 	}

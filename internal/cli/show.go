@@ -293,23 +293,33 @@ func (e shownEntry) rows() []row {
 
 func (a *app) print(p view.Printer, e shownEntry) {
 	p.Bold(e.Entry.Name + "  " + e.Entry.Handle)
-	var pairs []view.Pair
-	for _, r := range e.rows() {
-		pairs = append(pairs, view.Pair{Name: r.name, Value: r.value, From: r.basis, Mark: r.mark})
+	printRows(p, e.rows())
+	p.Line("")
+	printDecided(p, e, a.verbose, " (--verbose lists them)")
+}
+
+// printRows writes what is known of an entry, one below the other.
+func printRows(p view.Printer, rows []row) {
+	pairs := make([]view.Pair, len(rows))
+	for k, r := range rows {
+		pairs[k] = view.Pair{Name: r.name, Value: r.value, From: r.basis, Mark: r.mark}
 	}
 	p.Pairs(pairs)
-	p.Line("")
+}
+
+// printDecided writes what decides an entry. What is not there is counted, unless all is asked for, with a hint how to see it.
+func printDecided(p view.Printer, e shownEntry, all bool, hint string) {
 	p.Bold("Decided by")
-	present, absent := artifactRows(e.Artifacts, a.verbose)
+	present, absent := artifactRows(e.Artifacts, all)
 	for _, art := range present {
 		image := art.Image
-		if !a.verbose {
+		if !all {
 			image = digest.ReplaceAllString(image, "")
 		}
 		p.Block(art.where, [][]string{{image}})
 	}
 	if absent != "" {
-		p.Line("and by the absence of %s that could override it (--verbose lists them)", absent)
+		p.Line("and by the absence of %s that could override it%s", absent, hint)
 	}
 }
 
