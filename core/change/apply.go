@@ -1,6 +1,7 @@
 package change
 
 import (
+	"cmp"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
@@ -178,7 +179,10 @@ func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Resu
 	}
 	change := Change{Machine: e.Machine.ID, Time: e.now().UTC().Truncate(time.Second), Kind: plan.Kind, Message: message,
 		Entries: len(plan.Handles), State: Begun, Undoes: plan.Undoes, Steps: plan.Steps, Folders: plan.Folders,
-		Token: token(), Root: e.root(), Host: e.Machine.Name}
+		Token: token(), Root: e.root(), Host: e.Machine.Name, Outcomes: plan.Outcomes}
+	if plan.Kind.Tried() {
+		change.Trial = cmp.Or(plan.Trial, DefaultTrial)
+	}
 	e.at("before the journal")
 	err := e.Record.Update(func(tx Tx) (err error) {
 		if result.Snapshot, err = e.Capture(tx, inv, change.Time, "before "+string(plan.Kind)); err != nil {

@@ -59,6 +59,11 @@ type Plan struct {
 	Folders  []Folder
 	Handles  []string // of the entries that are to change
 	Warnings []string
+	// Trial is after how many days the change is called to mind, where it is one that is tried;
+	// [DefaultTrial] where it is zero.
+	Trial int
+	// Outcomes is how the plan leaves its entries, as far as that is one state for everyone.
+	Outcomes []Outcome
 	// For is the user for whom alone entries of everyone are switched; empty: for all.
 	For string
 	// LeftOut are the entries, or artifacts, that are not part of the plan because they
@@ -88,6 +93,26 @@ func (p Plan) Expect(handle string) Expected {
 		return Expected{}
 	}
 	return p.expect(handle)
+}
+
+// settle tells how the plan leaves its entries, in the order of their handles.
+func (p *Plan) settle() {
+	by := map[autostart.State][]string{}
+	for _, h := range p.Handles {
+		state, all := p.want[h]
+		switch {
+		case p.want == nil:
+			state = p.Expect(h).State
+		case !all: // it was turned for one user only
+			continue
+		}
+		by[state] = append(by[state], h)
+	}
+	for _, state := range []autostart.State{autostart.Enabled, autostart.Disabled, ""} {
+		if handles := by[state]; len(handles) > 0 {
+			p.Outcomes = append(p.Outcomes, Outcome{state, slices.Compact(slices.Sorted(slices.Values(handles)))})
+		}
+	}
 }
 
 // Takes reports whether the plan removes what nothing on the machine will show afterwards: only the
@@ -144,6 +169,8 @@ type draft struct {
 	// first; each is read from the record once, however many entries ask.
 	disables func() ([]Change, error)
 	journals map[int]journal
+	// earlier are images that artifacts had once: one that becomes like its own but for the time gets that, too.
+	earlier map[machine.Artifact]machine.Image
 }
 
 // journal is a change read from the record, with its steps by the entries that they are for.
@@ -183,7 +210,9 @@ func (e *Engine) disables() ([]Change, error) {
 		return nil, nil
 	}
 	changes, err := e.Record.Changes(e.Machine.ID)
-	changes = slices.DeleteFunc(changes, func(c Change) bool { return c.Kind != Disable && c.Kind != Review || c.State != Done })
+	changes = slices.DeleteFunc(changes, func(c Change) bool {
+		return c.Kind != Disable && c.Kind != Review && c.Kind != Culprit && c.Kind != Remove || c.State != Done
+	})
 	slices.Reverse(changes)
 	return changes, err
 }
@@ -306,7 +335,7 @@ func (d *draft) finish(plan *Plan) error {
 	}
 	plan.Steps = make([]Step, 0, len(d.order))
 	for _, a := range d.order {
-		before, after := d.before[a], d.after[a]
+		before, after := d.before[a], d.asEarlier(a, d.after[a])
 		delete(d.before, a) // of a large plan two copies would be much
 		delete(d.after, a)
 		if !d.machine.Same(a, before, after) {
@@ -364,6 +393,10 @@ func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error
 // Decide plans to turn some entries off and others on, together: [Engine.Switch] for both at once. The state of
 // the want is not asked for.
 func (e *Engine) Decide(off, on []*location.Item, want location.Want) (Plan, error) {
+	return e.decide(e.newDraft(), off, on, want)
+}
+
+func (e *Engine) decide(d *draft, off, on []*location.Item, want location.Want) (Plan, error) {
 	plan := Plan{Kind: Review, want: map[string]autostart.State{}, taken: map[string]bool{}}
 	states := make(map[string]autostart.State, len(off)+len(on))
 	for _, item := range off {
@@ -385,7 +418,6 @@ func (e *Engine) Decide(off, on []*location.Item, want location.Want) (Plan, err
 	if want.Now.IsZero() {
 		want.Now = e.now()
 	}
-	d := e.newDraft()
 	for _, some := range []struct {
 		items []*location.Item
 		state autostart.State
@@ -405,7 +437,9 @@ func (e *Engine) Decide(off, on []*location.Item, want location.Want) (Plan, err
 		}
 		return plan, fmt.Errorf("cannot %s %q: %w", verb, left.Name, left.Err)
 	}
-	return plan, d.finish(&plan)
+	err := d.finish(&plan)
+	plan.settle()
+	return plan, err
 }
 
 // switchItems adds the edits for entries to the plan, those that share an artifact in one
@@ -596,7 +630,7 @@ func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []Folder,
 			}
 			edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
 		}
-		if len(edits) > 0 && c.Kind == Review && e.asBefore(full.Change)(handle).State != autostart.Enabled {
+		if len(edits) > 0 && c.Kind != Disable && e.asBefore(full.Change)(handle).State != autostart.Enabled {
 			return nil, nil, false // that change turned it on
 		}
 		if len(edits) > 0 {
@@ -680,6 +714,7 @@ func (e *Engine) Undo(c Change) (Plan, error) {
 			plan.Folders = append(plan.Folders, Folder{Artifact: a, Before: before, After: earlier[a]})
 		}
 	}
+	plan.settle()
 	return plan, nil
 }
 

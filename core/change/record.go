@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"lockback/core/autostart"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
 )
@@ -42,6 +43,9 @@ type Record interface {
 	// Latest finds the image that the last change of a machine which stands brought an artifact
 	// to; ok is false where none did.
 	Latest(id string) (find func(machine.Artifact) (i machine.Image, ok bool, err error), err error)
+	// Decisions tells how the changes of a machine which stand left its entries, by handle. Changes of early
+	// versions do not tell.
+	Decisions(machine string) (map[string]Decision, error)
 	// StepsOn visits the images that the changes of a machine which stand found and left at an
 	// artifact, oldest first.
 	StepsOn(id string, a machine.Artifact, visit func(before, after machine.Image)) error
@@ -63,6 +67,8 @@ type Tx interface {
 	AddChange(*Change) error
 	// SetState records how far a change got.
 	SetState(id int, state State) error
+	// Keep records when the trial of a change was ended.
+	Keep(id int, at time.Time) error
 }
 
 // Errors of a record that callers decide on.
@@ -88,8 +94,17 @@ const (
 	Enable  Kind = "enable"
 	Restore Kind = "restore"
 	Undo    Kind = "undo"
-	Review  Kind = "review" // turned some entries off and others on
+	Review  Kind = "review"  // turned some entries off and others on
+	Remove  Kind = "remove"  // took entries away for good: only the record has them
+	Keep    Kind = "keep"    // let stay enabled what had come back by itself: nothing was written
+	Culprit Kind = "culprit" // a round of the search for what broke something
 )
+
+// Tried reports whether changes of the kind are on trial until somebody confirms them.
+func (k Kind) Tried() bool { return k == Disable || k == Review || k == Remove }
+
+// DefaultTrial is after how many days a change that nobody has confirmed is called to mind.
+const DefaultTrial = 14
 
 // State says how far a change got.
 type State string
@@ -122,9 +137,32 @@ type Change struct {
 	// running machine, and the machine's name. A machine's id alone may be that of
 	// a clone, too.
 	Root, Host string
-	Steps      []Step
-	Folders    []Folder
+	// Trial is after how many days somebody wants to be reminded that nobody has confirmed the change, and
+	// Kept when somebody did; the zero time where nobody has.
+	Trial    int
+	Kept     time.Time
+	Outcomes []Outcome
+	Steps    []Step
+	Folders  []Folder
 }
+
+// Outcome is how a change leaves some of its entries.
+type Outcome struct {
+	State   autostart.State // empty: they are not there
+	Handles []string
+}
+
+// Decision is how the changes that stand left an entry.
+type Decision struct {
+	Change int
+	State  autostart.State // empty: it was not there
+	// Off are the changes that turned it off one after the other, none in between having turned it on: before
+	// each but the first it had come back by itself.
+	Off []int
+}
+
+// OnTrial reports whether the change stands and nobody has confirmed it.
+func (c Change) OnTrial() bool { return c.State == Done && c.Kind.Tried() && c.Kept.IsZero() }
 
 // Name is how people write the number of a change: C1.
 func (c Change) Name() string { return fmt.Sprintf("C%d", c.ID) }

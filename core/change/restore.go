@@ -93,6 +93,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		}
 	}
 	r.warn()
+	plan.settle()
 	return plan, err
 }
 

@@ -9,13 +9,13 @@ package figures
 
 import (
 	"cmp"
-	"encoding/binary"
 	"slices"
 	"strconv"
 	"time"
 
 	"lockback/core/cost"
 	"lockback/core/format/journal"
+	"lockback/core/format/utmp"
 	"lockback/core/machine"
 )
 
@@ -101,14 +101,7 @@ func Get(all []Figure, name string) (Figure, bool) {
 // wtmp is where Linux notes starts and sign-ins, wtmp(5).
 const wtmp = "/var/log/wtmp"
 
-// The record of utmp(5) on 64-bit machines: 384 bytes, with its type at the beginning and the time
-// at 340. A start of the machine is of type 2, BOOT_TIME.
-const (
-	recordSize = 384
-	recordTime = 340
-	bootTime   = 2
-	maxWtmp    = 16 << 20
-)
+const maxWtmp = 16 << 20
 
 // lastStart is when a Linux disk was last started from, as far as wtmp goes back.
 func lastStart(m *machine.Reader) []Figure {
@@ -125,12 +118,9 @@ func lastStart(m *machine.Reader) []Figure {
 
 // LastStart finds the last start of the machine in a file wtmp; the zero time where there is none.
 func LastStart(text []byte) (last time.Time) {
-	for ; len(text) >= recordSize; text = text[recordSize:] {
-		if binary.LittleEndian.Uint16(text) != bootTime {
-			continue
-		}
-		if at := time.Unix(int64(binary.LittleEndian.Uint32(text[recordTime:])), 0).UTC(); at.After(last) {
-			last = at
+	for _, r := range utmp.Parse(text) {
+		if r.Type == utmp.Boot && r.Time.After(last) {
+			last = r.Time
 		}
 	}
 	return last

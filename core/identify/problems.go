@@ -221,7 +221,7 @@ func findTwins(items []*location.Item) {
 	}
 	first := map[start][]*location.Item{}
 	for _, item := range items {
-		if item.OSPart || item.State != autostart.Enabled || item.Target.Path == "" || item.Stage == autostart.Attach || item.Stage == autostart.Event || startsOthers(item.Target.Path) {
+		if item.OSPart || item.State != autostart.Enabled || item.Target.Path == "" || item.Stage == autostart.Attach || item.Stage == autostart.Event || StartsOthers(item.Target.Path) {
 			continue
 		}
 		s := start{stage: item.Stage, program: item.Target.Path}
@@ -242,8 +242,8 @@ func findTwins(items []*location.Item) {
 	}
 }
 
-// startsOthers reports whether a program is one that only starts others.
-func startsOthers(file string) bool {
+// StartsOthers reports whether a program is one that only starts others.
+func StartsOthers(file string) bool {
 	base := path.Base(file)
 	_, launcher := launchers[base]
 	_, host := hosts[hostName(file)]

@@ -19,9 +19,11 @@ import (
 var carried = []struct{ table, columns, where string }{
 	{"machine", "id, name, os, version", "id = ?"},
 	{"snapshot", "id, machine, time, message, enabled, disabled, manifest, system", "machine = ? ORDER BY id"},
-	{"change", "id, machine, time, kind, message, snapshot, entries, state, undoes, token, root, host", "machine = ? ORDER BY id"},
+	{"change", "id, machine, time, kind, message, snapshot, entries, state, undoes, token, root, host, trial, kept", "machine = ? ORDER BY id"},
+	{"outcome", "change, state, handles", "change IN (SELECT id FROM change WHERE machine = ?)"},
 	{"step", "change, seq, handles, kind, artifact, before, after, before_kind, after_kind", "change IN (SELECT id FROM change WHERE machine = ?)"},
 	{"folder", "change, artifact, before, after", "change IN (SELECT id FROM change WHERE machine = ?)"},
+	{"search", "machine, state", "machine = ?"},
 }
 
 // ErrNotEmpty says that a record to carry into holds something already.

@@ -262,6 +262,28 @@ func (s *Store) Decide(machine, at string, decisions map[string]string) error {
 	})
 }
 
+// Search is a search for a culprit on a machine that was begun, as core/culprit writes it; empty where there is
+// none.
+func (s *Store) Search(machine string) (state string, err error) {
+	if s.version < 6 {
+		return "", nil
+	}
+	err = s.each("SELECT state FROM search WHERE machine = ?", []any{machine}, func(scan func(...any) error) error { return scan(&state) })
+	return state, err
+}
+
+// KeepSearch keeps how far a search is; an empty state ends it.
+func (s *Store) KeepSearch(machine, state string) error {
+	return s.Update(func(t change.Tx) error {
+		tx := t.(*Tx)
+		tx.exec("DELETE FROM search WHERE machine = ?", machine)
+		if state != "" {
+			tx.exec("INSERT INTO search (machine, state) VALUES (?, ?)", machine, state)
+		}
+		return tx.err
+	})
+}
+
 // EndReview takes the review of a machine away.
 func (s *Store) EndReview(machine string) error {
 	return s.Update(func(t change.Tx) error {

@@ -109,12 +109,18 @@ CREATE TABLE seen (program TEXT NOT NULL, machine TEXT NOT NULL, enabled INTEGER
 CREATE INDEX seen_on ON seen (machine);
 CREATE TABLE review (machine TEXT PRIMARY KEY, words TEXT NOT NULL, whole INTEGER NOT NULL, at TEXT NOT NULL, begun TEXT NOT NULL);
 CREATE TABLE decision (machine TEXT NOT NULL, handle TEXT NOT NULL, decision TEXT NOT NULL, PRIMARY KEY (machine, handle)) WITHOUT ROWID;
+`, `
+-- How long changes are tried, when that was ended, and how they left their entries; and searches for a culprit that were begun.
+ALTER TABLE change ADD COLUMN trial INTEGER NOT NULL DEFAULT 14;
+ALTER TABLE change ADD COLUMN kept TEXT NOT NULL DEFAULT '';
+CREATE TABLE outcome (change INTEGER NOT NULL REFERENCES change, state TEXT NOT NULL, handles TEXT NOT NULL, PRIMARY KEY (change, state)) WITHOUT ROWID;
+CREATE TABLE search (machine TEXT PRIMARY KEY, state TEXT NOT NULL) WITHOUT ROWID;
 `}
 
 // schemas are the digests of the schema of each version, as schemaDigest makes them. A
 // record with anything else in it, a trigger or a view for example, is no record:
 // it could let a write succeed and keep nothing.
-var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb", "9576e690ceca9e755820529b8dd204a1", "e97a9c8c833970b38bf83eb5e2769eae", "43da981e4b95d0c2721a09c5c8737a39"}
+var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb", "9576e690ceca9e755820529b8dd204a1", "e97a9c8c833970b38bf83eb5e2769eae", "43da981e4b95d0c2721a09c5c8737a39", "d5a4a8837f734a2eb892acd569a18a93"}
 
 // Store is an opened record.
 type Store struct {
@@ -587,8 +593,15 @@ func (tx *Tx) AddChange(c *change.Change) error {
 	if c.Snapshot > 0 {
 		of = c.Snapshot
 	}
-	c.ID = tx.exec("INSERT INTO change (machine, time, kind, message, snapshot, entries, state, undoes, token, root, host) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		c.Machine, c.Time.Format(time.RFC3339), c.Kind, c.Message, of, c.Entries, c.State, undoes, c.Token, c.Root, c.Host)
+	c.ID = tx.exec("INSERT INTO change (machine, time, kind, message, snapshot, entries, state, undoes, token, root, host, trial) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		c.Machine, c.Time.Format(time.RFC3339), c.Kind, c.Message, of, c.Entries, c.State, undoes, c.Token, c.Root, c.Host, c.Trial)
+	for _, o := range c.Outcomes {
+		handles, err := json.Marshal(o.Handles)
+		if err != nil {
+			return err
+		}
+		tx.exec("INSERT INTO outcome VALUES (?, ?, ?)", c.ID, o.State, string(handles))
+	}
 	keep := func(d snapshot.Digest, content []byte) { tx.addBlob(d, content) }
 	for k, s := range c.Steps {
 		handles, err := json.Marshal(s.Handles)
@@ -623,6 +636,12 @@ func containerOf(name string) (machine.Artifact, error) {
 // SetState records how far a change got.
 func (tx *Tx) SetState(id int, state change.State) error {
 	tx.exec("UPDATE change SET state = ? WHERE id = ?", state, id)
+	return tx.err
+}
+
+// Keep records when the trial of a change was ended.
+func (tx *Tx) Keep(id int, at time.Time) error {
+	tx.exec("UPDATE change SET kept = ? WHERE id = ?", at.UTC().Format(time.RFC3339), id)
 	return tx.err
 }
 
@@ -721,7 +740,13 @@ func (s *Store) Holds(c change.Change) error {
 	if err == nil && k != len(c.Steps) {
 		err = lacks(fmt.Sprintf("%d of %d steps", len(c.Steps)-k, len(c.Steps)))
 	}
-	var folders int
+	var folders, outcomes int
+	if err == nil {
+		err = s.conn.QueryRowContext(context.Background(), "SELECT count(*) FROM outcome WHERE change = ?", c.ID).Scan(&outcomes)
+	}
+	if err == nil && outcomes != len(c.Outcomes) {
+		err = lacks("how it leaves the entries")
+	}
 	if err == nil {
 		err = s.conn.QueryRowContext(context.Background(), "SELECT count(*) FROM folder WHERE change = ?", c.ID).Scan(&folders)
 	}
@@ -843,6 +868,20 @@ func (s *Store) Change(id int) (change.Change, error) {
 	}
 	if err != nil {
 		return c, err
+	}
+	if s.version >= 6 {
+		if err := s.each("SELECT state, handles FROM outcome WHERE change = ? ORDER BY state DESC", []any{id}, func(scan func(...any) error) error {
+			var o change.Outcome
+			var handles string
+			err := scan(&o.State, &handles)
+			if err == nil {
+				o.Handles, err = decodeHandles(handles)
+			}
+			c.Outcomes = append(c.Outcomes, o)
+			return err
+		}); err != nil {
+			return c, err
+		}
 	}
 	err = s.each("SELECT artifact, before, after FROM folder WHERE change = ? ORDER BY artifact", []any{id}, func(scan func(...any) error) error {
 		var name []byte
@@ -997,6 +1036,33 @@ func (s *Store) StepsOn(id string, a machine.Artifact, visit func(before, after 
 	return err
 }
 
+// Decisions tells how the changes of a machine which stand left its entries.
+func (s *Store) Decisions(id string) (map[string]change.Decision, error) {
+	all := map[string]change.Decision{}
+	if s.version < 6 {
+		return all, nil
+	}
+	err := s.each(`SELECT change.id, outcome.state, outcome.handles FROM change JOIN outcome ON outcome.change = change.id
+		WHERE change.machine = ? AND change.state = ? ORDER BY change.id`, []any{id, change.Done}, func(scan func(...any) error) error {
+		var of int
+		var state autostart.State
+		var text string
+		if err := scan(&of, &state, &text); err != nil {
+			return err
+		}
+		handles, err := decodeHandles(text)
+		for _, h := range handles {
+			d := change.Decision{Change: of, State: state}
+			if state == autostart.Disabled {
+				d.Off = append(all[h].Off, of)
+			}
+			all[h] = d
+		}
+		return err
+	})
+	return all, err
+}
+
 // Changes lists the changes of a machine, oldest first, without their journals.
 func (s *Store) Changes(machine string) ([]change.Change, error) {
 	return s.changes("WHERE machine = ? ORDER BY id", machine)
@@ -1010,14 +1076,17 @@ func (s *Store) Interrupted(machine string) ([]change.Change, error) {
 
 func (s *Store) changes(where string, args ...any) ([]change.Change, error) {
 	var all []change.Change
-	err := s.each("SELECT id, machine, time, kind, message, coalesce(snapshot, 0), entries, state, coalesce(undoes, 0), "+s.since(2, "token, root, host", "'', '', ''")+" FROM change "+where, args, func(scan func(...any) error) error {
+	err := s.each("SELECT id, machine, time, kind, message, coalesce(snapshot, 0), entries, state, coalesce(undoes, 0), "+s.since(2, "token, root, host", "'', '', ''")+", "+s.since(6, "trial, kept", "14, ''")+" FROM change "+where, args, func(scan func(...any) error) error {
 		var c change.Change
-		var at string
-		if err := scan(&c.ID, &c.Machine, &at, &c.Kind, &c.Message, &c.Snapshot, &c.Entries, &c.State, &c.Undoes, &c.Token, &c.Root, &c.Host); err != nil {
+		var at, kept string
+		if err := scan(&c.ID, &c.Machine, &at, &c.Kind, &c.Message, &c.Snapshot, &c.Entries, &c.State, &c.Undoes, &c.Token, &c.Root, &c.Host, &c.Trial, &kept); err != nil {
 			return err
 		}
 		var err error
 		c.Time, err = time.Parse(time.RFC3339, at)
+		if err == nil && kept != "" {
+			c.Kept, err = time.Parse(time.RFC3339, kept)
+		}
 		all = append(all, c)
 		return err
 	})

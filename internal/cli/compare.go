@@ -15,6 +15,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/figures"
+	"lockback/core/inventory"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
 	"lockback/core/store"
@@ -57,7 +58,7 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 					return usage("%s was taken before %s", to.Name(), since.Name())
 				}
 			} else {
-				if to, err = s.captureNow(); err != nil {
+				if to, _, err = s.captureNow(); err != nil {
 					return err
 				}
 			}
@@ -111,7 +112,7 @@ func (s *session) compareFrom(id string) (string, *snapshot.Snapshot, *change.Ch
 
 // captureNow captures the machine for a comparison with the record, and keeps of the contents
 // only those that the record does not have.
-func (s *session) captureNow() (*snapshot.Snapshot, error) {
+func (s *session) captureNow() (*snapshot.Snapshot, inventory.Inventory, error) {
 	fresh := map[snapshot.Digest][]byte{}
 	inv := s.inventory()
 	now, err := snapshot.Capture(inv, time.Now(), "", snapshot.Keeper{Sections: true, Keep: func(d snapshot.Digest, content []byte) error {
@@ -124,7 +125,7 @@ func (s *session) captureNow() (*snapshot.Snapshot, error) {
 		err = machine.RanOut()
 	}
 	if err != nil {
-		return nil, err
+		return nil, inv, err
 	}
 	now.Figures = snapshot.FiguresOf(inv)
 	now.Load = func(d snapshot.Digest) ([]byte, error) {
@@ -133,7 +134,7 @@ func (s *session) captureNow() (*snapshot.Snapshot, error) {
 		}
 		return s.store.Blob(d)
 	}
-	return now, nil
+	return now, inv, nil
 }
 
 // changedJSON is an entry that changed, and the change of ours that did it.

@@ -36,7 +36,25 @@ func changeItem(c change.Change) itemJSON {
 	if message == "" && c.Undoes > 0 {
 		message = "takes back C" + strconv.Itoa(c.Undoes)
 	}
-	return itemJSON{c.Name(), "change", c.Time.Format(time.RFC3339), strings.TrimSuffix(string(c.Kind)+": "+message, ": "), c.Entries, string(c.State)}
+	return itemJSON{c.Name(), "change", c.Time.Format(time.RFC3339), strings.TrimSuffix(string(c.Kind)+": "+message, ": "), c.Entries, stateWord(c)}
+}
+
+// stateWord is how far a change got, for people: one that is done is on trial until somebody confirms it.
+func stateWord(c change.Change) string {
+	switch {
+	case c.OnTrial():
+		return "trial"
+	case c.State == change.Done && !c.Kept.IsZero():
+		return "kept"
+	}
+	return string(c.State)
+}
+
+// itemHeader heads a sheet of snapshots and changes, and row is one of them.
+var itemHeader = []string{"id", "kind", "time", "message", "entries", "state"}
+
+func (i itemJSON) row() []string {
+	return []string{i.ID, i.Kind, i.Time, i.Message, strconv.Itoa(i.Entries), i.State}
 }
 
 // number reads the number of a snapshot (S1) or of a change (C1).
@@ -121,9 +139,9 @@ func (s *session) printItems(items []itemJSON, before map[string]string) error {
 	case "csv":
 		var rows [][]string
 		for _, i := range items {
-			rows = append(rows, []string{i.ID, i.Kind, i.Time, i.Message, strconv.Itoa(i.Entries), i.State})
+			rows = append(rows, i.row())
 		}
-		return p.CSV([]string{"id", "kind", "time", "message", "entries", "state"}, rows)
+		return p.CSV(itemHeader, rows)
 	}
 	p.Line("%s", heading(describe(s.machine)))
 	p.Line("")
@@ -150,7 +168,7 @@ func itemRows(items []itemJSON, before map[string]string) [][]view.Cell {
 			continue
 		}
 		mark := view.Plain
-		if i.State != "done" {
+		if i.State == string(change.Begun) || i.State == string(change.Abandoned) {
 			mark = view.Alert
 		}
 		when := i.Time

@@ -153,7 +153,7 @@ func planned(plan change.Plan, inv inventory.Inventory) []outcome {
 // replaced finds the entries that are gone with the artifacts that a plan takes away, besides its
 // own: a user's override of what is for everyone.
 func replaced(all []outcome, plan change.Plan, inv inventory.Inventory) []outcome {
-	if plan.Kind == change.Disable || plan.Kind == change.Enable || plan.Kind == change.Review {
+	if slices.Contains([]change.Kind{change.Disable, change.Enable, change.Review, change.Culprit, change.Remove}, plan.Kind) {
 		return nil
 	}
 	gone := map[machine.Artifact]bool{}
@@ -228,6 +228,12 @@ type errand struct {
 	about   []string // what it goes back to
 	message string   // for the history
 	notes   []string // what of the selection is left as it is
+	// done is called when the change is made, before it is told of; then are lines that people are told after it; and
+	// tell and asJSON tell of it instead of the usual words. All may be nil.
+	done   func(change.Change) error
+	then   []string
+	tell   func(view.Printer)
+	asJSON func() error
 }
 
 // carryOut shows a plan, asks, applies it and prints what came of it.
@@ -272,6 +278,11 @@ func (s *session) carryOut(e errand) error {
 		return s.explain(err)
 	}
 	s.stopMeans(fmt.Sprintf("%s is done, and was not told of to the end", result.Change.Name()))
+	if e.done != nil {
+		if err := e.done(result.Change); err != nil {
+			return fmt.Errorf("%s is done, but what it was for could not be recorded: %w", result.Change.Name(), err)
+		}
+	}
 	if result.After == nil {
 		read := inventory.Take(s.machine, s.memory)
 		result.After = &read
@@ -280,8 +291,22 @@ func (s *session) carryOut(e errand) error {
 	if err := s.store.SawNow(s.machine.ID, time.Now(), sightings(after)); err != nil {
 		s.note("note: what the record says to other machines of this one is out of date: %v", err)
 	}
-	if err := s.printChange(plan, was, after, result, running); err != nil {
+	if s.format == "json" && e.asJSON != nil {
+		err = e.asJSON()
+	} else {
+		err = s.printChange(plan, was, after, result, running)
+	}
+	if err != nil {
 		return err
+	}
+	if p := s.printer(); s.format == "table" {
+		if len(e.then) > 0 || e.tell != nil {
+			p.Line("")
+		}
+		printLines(p, e.then)
+		if e.tell != nil {
+			e.tell(p)
+		}
 	}
 	if s.yes { // else they stood above the question
 		s.notes(e.notes)
@@ -646,11 +671,17 @@ func (s *session) printChange(plan change.Plan, was states, after inventory.Inve
 	printOutcomes(p, list, "is now")
 	p.Line("")
 	undo := "undo"
-	if plan.Kind == change.Undo {
+	switch plan.Kind {
+	case change.Undo:
 		undo += " " + changeID // undo alone takes back what is no undo itself
+	case change.Culprit:
+		undo = "culprit stop"
 	}
 	p.Line("%s done: %s changed in %s. lockback %s takes it back; %s has the state before", changeID,
 		view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"), undo, snapID)
+	if result.Change.OnTrial() {
+		p.Line("It is on trial: after the restart, lockback check says what to look at, and lockback keep %s ends it.", changeID)
+	}
 	if plan.Takes() {
 		where := "What was removed is kept in the record only, " + s.store.Path + ": keep that file."
 		if !s.machine.Live && s.app.store != onDisk {

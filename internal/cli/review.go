@@ -60,6 +60,7 @@ With --plain it asks line by line, for screen readers, simple terminals and pipe
 		},
 	}
 	a.writeFlags(c)
+	a.trialFlag(c)
 	f := c.Flags()
 	f.BoolVar(&o.all, "all", false, "review parts of the operating system too")
 	f.BoolVar(&o.plain, "plain", false, "ask line by line")

@@ -65,6 +65,7 @@ are never in it. On a terminal the proposals open in review; elsewhere, and with
 		},
 	}
 	a.switchFlags(c, &o)
+	a.trialFlag(c)
 	c.Flags().StringVar(&o.suggest, "suggest", "", "propose entries and turn nothing off: all `KINDS`, or some of "+strings.Join(review.Kinds, ","))
 	c.Flags().Lookup("suggest").NoOptDefVal = allKinds
 	c.Flags().BoolVar(&a.guarded, "guarded", false, "turn protected entries off too, and those that need a second thought")
@@ -99,8 +100,28 @@ func (a *app) writeFlags(c *cobra.Command) {
 	c.Flags().BoolVar(&a.yes, "yes", false, "do not ask")
 }
 
+// trialFlag is that of commands whose changes are on trial.
+func (a *app) trialFlag(c *cobra.Command) {
+	c.Flags().StringVar(&a.trial, "trial", "", "after how many `DAYS` check asks whether the change stays, 14d for example (default 14d)")
+}
+
+// trialDays is what it says; 0 where it says nothing.
+func (a *app) trialDays() (int, error) {
+	if a.trial == "" {
+		return 0, nil
+	}
+	n, err := days(a.trial)
+	if err != nil {
+		return 0, usage("--trial %s: %v", a.trial, err)
+	}
+	return n, nil
+}
+
 // switchEntries is disable and enable.
 func (a *app) switchEntries(o switchOptions) error {
+	if _, err := a.trialDays(); err != nil {
+		return err
+	}
 	s, err := a.openToWrite(false)
 	if err != nil {
 		return err
@@ -174,6 +195,9 @@ func (s *session) planSwitching(inv inventory.Inventory, w *switching) (change.P
 	effects, more, plan, err := s.withoutHarm(inv, w, plan)
 	w.notes = append(w.notes, more...)
 	if err != nil {
+		return plan, err
+	}
+	if plan.Trial, err = s.trialDays(); err != nil {
 		return plan, err
 	}
 	plan.Warnings = append(plan.Warnings, effectNotes(effects)...)

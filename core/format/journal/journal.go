@@ -27,6 +27,11 @@ const (
 	StartupFinished = "b07a249cd024414a82dd00cd181378ff"
 	// UserStartupFinished is the same of a user's service manager, and of a container's.
 	UserStartupFinished = "eed00a68ffd84e31882105fd973abdd1"
+	// UnitStarting and UnitStarted are that a unit was started.
+	UnitStarting = "7d4958e842da4a758f6c1cdc7b36dcc5"
+	UnitStarted  = "39f53479d3a045ac8e11786248231fbf"
+	// SessionStarted is that a user signed in, written by systemd-logind.
+	SessionStarted = "8d45620c1a4348dbb17410da57c60c66"
 )
 
 // Bounds.

@@ -1,0 +1,102 @@
+package change
+
+import (
+	"fmt"
+	"slices"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// Round plans a round of the search for a culprit: [Engine.Decide], in which what becomes as it was before one of the
+// earlier rounds, named by their numbers, gets its time of then as well. So what was done before the search can still
+// be taken back after it.
+func (e *Engine) Round(off, on []*location.Item, want location.Want, earlier []int) (Plan, error) {
+	d := e.newDraft()
+	d.earlier = map[machine.Artifact]machine.Image{}
+	if len(earlier) > 0 {
+		all, err := e.together(earlier)
+		if err != nil {
+			return Plan{}, err
+		}
+		for _, s := range all.Steps {
+			d.earlier[s.Artifact] = s.Before
+		}
+		for _, f := range all.Folders {
+			d.folders[f.Artifact] = f.Before
+		}
+	}
+	plan, err := e.decide(d, off, on, want)
+	plan.Kind = Culprit
+	return plan, err
+}
+
+// asEarlier is the image that a plan gives an artifact, with the time of an earlier one that is the same otherwise.
+func (d *draft) asEarlier(a machine.Artifact, i machine.Image) machine.Image {
+	once, ok := d.earlier[a]
+	if !ok {
+		return i
+	}
+	dated := i
+	dated.ModTime, dated.Place = once.ModTime, once.Place
+	if d.machine.Same(a, dated, once) {
+		return once
+	}
+	return i
+}
+
+// TakeBack plans to take several changes back as one, given by their numbers, the oldest first: all that they touched
+// is then as it was before the first. It fails with [ErrConflict] where something else changed it since, or in between.
+func (e *Engine) TakeBack(changes []int) (Plan, error) {
+	all, err := e.together(changes)
+	if err != nil {
+		return Plan{}, err
+	}
+	plan, err := e.Undo(all)
+	plan.Kind, plan.Undoes = Culprit, 0
+	return plan, err
+}
+
+// together makes one change of several: each artifact with its image before the first and after the last of them.
+func (e *Engine) together(changes []int) (Change, error) {
+	var all Change
+	at, folders := map[machine.Artifact]int{}, map[machine.Artifact]bool{}
+	for _, id := range changes {
+		c, err := e.Record.Change(id)
+		if err != nil {
+			return all, err
+		}
+		if c.Machine != e.Machine.ID {
+			return all, fmt.Errorf("%s is a change of another machine: %w", c.Name(), ErrNotFound)
+		}
+		if all.ID == 0 {
+			all.ID, all.Machine, all.Snapshot = c.ID, c.Machine, c.Snapshot
+		}
+		for _, s := range c.Steps {
+			k, known := at[s.Artifact]
+			if !known {
+				at[s.Artifact] = len(all.Steps)
+				all.Steps = append(all.Steps, s)
+				continue
+			}
+			one := &all.Steps[k]
+			if !e.Machine.Same(s.Artifact, one.After, s.Before) {
+				return all, fmt.Errorf("%w: %s was changed by something else before %s", ErrConflict, autostart.Text(s.Artifact.String()), c.Name())
+			}
+			one.After = s.After
+			for _, h := range s.Handles {
+				if !slices.Contains(one.Handles, h) {
+					one.Handles = append(slices.Clip(one.Handles), h)
+				}
+			}
+		}
+		for _, f := range c.Folders {
+			if !folders[f.Artifact] {
+				folders[f.Artifact] = true
+				all.Folders = append(all.Folders, f)
+			}
+		}
+	}
+	return all, nil
+}

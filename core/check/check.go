@@ -1,0 +1,297 @@
+// Package check tells what happened to a machine since somebody looked at it last: what put itself back, what came, what
+// is another program now, what broke, and what an update of the system or of a package did, which is no reason to
+// worry. It decides nothing and writes nothing.
+//
+//	for _, f := range check.Find(in) {
+//		fmt.Println(f.Kind, f.Entry.Name, f.Wants)
+//	}
+package check
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/change"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/core/program"
+	"lockback/core/snapshot"
+)
+
+// Kind is what happened to an entry.
+type Kind string
+
+// The kinds, in the order in which people are told.
+const (
+	PutBack  Kind = "put-back"  // turned off by a change, and on again by something else
+	Added    Kind = "added"     // not there before
+	Replaced Kind = "replaced"  // another program, or another command
+	Problem  Kind = "problem"   // something is wrong with it now that was not
+	TurnedOn Kind = "turned-on" // by the system's own settings, or by something else
+	// What follows is no reason to decide anything.
+	TurnedOff Kind = "turned-off"
+	Removed   Kind = "removed"
+	Changed   Kind = "changed"
+	Updated   Kind = "updated" // by an update of the system, or of its package by the package manager
+)
+
+// Kinds lists all kinds in their order.
+var Kinds = []Kind{PutBack, Added, Replaced, Problem, TurnedOn, TurnedOff, Removed, Changed, Updated}
+
+// Finding is one entry that something happened to.
+type Finding struct {
+	Kind  Kind
+	Entry *autostart.Entry
+	// Wants says that somebody must decide.
+	Wants bool
+	// Change is the number of the change that had turned the entry off, and Times how often it has come back since
+	// one first did; 0 for all but [PutBack].
+	Change, Times int
+	// Instead is the entry that the change had turned off, where this one starts the same program under another name.
+	Instead *autostart.Entry
+	// At is when what starts it was written; the zero time where that is not known.
+	At time.Time
+	// By is who did it, as far as that could be found; Looked says that it was looked for.
+	By     []Author
+	Looked bool
+	// Update is the package that did it, in words; empty where it was none.
+	Update string
+	Fields []snapshot.Field
+}
+
+// Input is what is known of both sides.
+type Input struct {
+	Machine *machine.Machine
+	Memory  *program.Memory
+	Before  *snapshot.Snapshot
+	Diff    snapshot.Difference
+	// Ours tells which change of the record did what differs of an entry; empty: none.
+	Ours      func(handle string) string
+	Decisions map[string]change.Decision
+	Changes   []change.Change // of the machine, the oldest first
+	Items     []*location.Item
+}
+
+// finder looks for what happened.
+type finder struct {
+	Input
+	items   map[string]*location.Item
+	earlier map[string]*snapshot.Recorded
+	changes map[int]change.Change
+	book    *program.Book
+	started []start
+}
+
+// Find tells what happened to entries. What changes of the record did themselves is not among it.
+func Find(in Input) ([]Finding, error) {
+	f := finder{Input: in, items: map[string]*location.Item{}, changes: map[int]change.Change{}}
+	for _, item := range in.Items {
+		if _, known := f.items[item.Handle]; !known {
+			f.items[item.Handle] = item
+		}
+	}
+	for _, c := range in.Changes {
+		f.changes[c.ID] = c
+	}
+	if err := f.readEarlier(); err != nil {
+		return nil, err
+	}
+	all := f.putBack()
+	told := map[string]bool{}
+	for _, g := range all {
+		told[g.Entry.Handle] = true
+	}
+	for k := range in.Diff.Added {
+		e := &in.Diff.Added[k]
+		if item := f.items[e.Handle]; item != nil && !told[e.Handle] && in.Ours(e.Handle) == "" {
+			all = append(all, f.added(item))
+		}
+	}
+	for _, c := range in.Diff.Changed {
+		if item := f.items[c.Handle]; item != nil && !told[c.Handle] && in.Ours(c.Handle) == "" {
+			all = append(all, f.changed(item, c.Fields))
+		}
+	}
+	for k := range in.Diff.Removed {
+		if e := &in.Diff.Removed[k]; in.Ours(e.Handle) == "" {
+			all = append(all, Finding{Kind: Removed, Entry: e})
+		}
+	}
+	f.findUpdates(all)
+	f.findAuthors(all)
+	slices.SortStableFunc(all, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(slices.Index(Kinds, a.Kind), slices.Index(Kinds, b.Kind)), autostart.Compare(a.Entry, b.Entry))
+	})
+	return all, nil
+}
+
+// readEarlier reads how the entries that differ were before.
+func (f *finder) readEarlier() error {
+	handles := map[string]bool{}
+	for _, c := range f.Diff.Changed {
+		handles[c.Handle] = true
+	}
+	f.earlier = map[string]*snapshot.Recorded{}
+	if len(handles) == 0 {
+		return nil
+	}
+	all, err := f.Before.EntriesOf(handles)
+	for _, rec := range all {
+		f.earlier[rec.Handle] = rec
+	}
+	return err
+}
+
+// putBack are the entries that the changes which stand left disabled, and that are enabled.
+func (f *finder) putBack() []Finding {
+	var all []Finding
+	for handle, d := range f.Decisions {
+		item := f.items[handle]
+		if d.State != autostart.Disabled || item == nil || item.State != autostart.Enabled {
+			continue
+		}
+		all = append(all, Finding{Kind: PutBack, Entry: &item.Entry, Wants: true, Change: d.Change, Times: len(d.Off)})
+	}
+	return all
+}
+
+// added is an entry that was not there. One that starts a program which a change turned off came back under another name.
+func (f *finder) added(item *location.Item) Finding {
+	g := Finding{Kind: Added, Entry: &item.Entry, Wants: item.State == autostart.Enabled}
+	if item.Target.Path == "" || item.State != autostart.Enabled {
+		return g
+	}
+	for _, other := range f.Items {
+		d, decided := f.Decisions[other.Handle]
+		if decided && d.State == autostart.Disabled && other.State == autostart.Disabled && other.Target.Path == item.Target.Path && other.Command == item.Command {
+			g.Kind, g.Change, g.Times, g.Instead = PutBack, d.Change, len(d.Off), &other.Entry
+			break
+		}
+	}
+	return g
+}
+
+// grave are problems that say that a program is not what it was, or is in danger.
+var grave = []string{autostart.TargetMissing, autostart.Insecure, autostart.SignatureInvalid, autostart.Changed, autostart.Impostor, autostart.OddPlace, autostart.Obscured, autostart.NotDefault}
+
+// changed is an entry that is not as it was.
+func (f *finder) changed(item *location.Item, fields []snapshot.Field) Finding {
+	e := &item.Entry
+	g := Finding{Kind: Changed, Entry: e, Fields: fields}
+	on := e.State == autostart.Enabled
+	was := f.earlier[e.Handle]
+	has := func(names ...string) bool {
+		return slices.ContainsFunc(fields, func(field snapshot.Field) bool { return slices.Contains(names, field.Field) })
+	}
+	worse := was != nil && slices.ContainsFunc(grave, func(p string) bool { return slices.Contains(e.Problems, p) && !slices.Contains(was.Problems, p) })
+	switch {
+	case has("state") && on:
+		g.Kind, g.Wants = TurnedOn, true
+	case has("state"):
+		g.Kind = TurnedOff
+	case has("problems") && worse:
+		g.Kind, g.Wants = Problem, on
+	case has("command", "target"):
+		g.Kind, g.Wants = Replaced, on
+	case has("program"):
+		g.Kind = Replaced
+		g.Wants = on && was != nil && !sameMaker(&was.Entry, e)
+	}
+	return g
+}
+
+// proven are the bases on which one maker can be told from another.
+var proven = []string{autostart.BySignature, autostart.BySealedVolume, autostart.ByPackage, autostart.ByReceipt}
+
+// sameMaker reports whether two states of a program are proved to be of one maker: then it was updated, and not replaced.
+func sameMaker(a, b *autostart.Entry) bool {
+	one, other := a.Maker(), b.Maker()
+	return one.Name != "" && one.Name == other.Name && one.Basis == other.Basis && slices.Contains(proven, one.Basis)
+}
+
+// findUpdates finds what a package manager, or the system's own update, did: what a finding's entry is read from and
+// its program are as a package delivered them that was installed since, or are parts of the system.
+func (f *finder) findUpdates(all []Finding) {
+	var names []string
+	for _, g := range all {
+		if g.Kind != Removed && g.Kind != PutBack {
+			names = append(names, g.Entry.Source.Path, g.Entry.Target.Path)
+		}
+	}
+	if len(names) == 0 {
+		return
+	}
+	f.book = program.Open(f.Machine.Reader(nil), f.Memory)
+	f.book.Look(names)
+	for k := range all {
+		g := &all[k]
+		switch {
+		case g.Kind == Removed:
+			continue
+		case g.Kind == PutBack && g.Instead == nil:
+			continue // who turned it off wants to know, whoever turned it on
+		case g.Kind == Problem && !g.Entry.Hidden():
+			continue
+		}
+		if update := f.update(g.Entry); update != "" {
+			g.Kind, g.Update, g.Wants = Updated, update, false
+		}
+	}
+}
+
+// update is the package that delivered an entry since the earlier side, in words; empty where none did.
+func (f *finder) update(e *autostart.Entry) string {
+	if e.Hidden() {
+		return "the operating system"
+	}
+	source, its := f.book.File(e.Source.Path), f.book.File(e.Target.Path)
+	for _, file := range []*program.File{source, its} {
+		for _, name := range file.Packages() {
+			if name != "" && f.since(file, name) && f.asDelivered(source) && f.asDelivered(its) {
+				return name
+			}
+		}
+	}
+	return ""
+}
+
+// asDelivered reports whether a file is not one that somebody changed after its package was installed, or that no
+// package delivered at all. What could not be looked at is no file: a registry, a program that is not there.
+func (f *finder) asDelivered(file *program.File) bool {
+	return file == nil || len(file.Packages()) > 0
+}
+
+// since reports whether the package of a file was installed after the earlier side was recorded.
+func (f *finder) since(file *program.File, name string) bool {
+	for _, e := range file.Evidence {
+		if e.Package != name || e.Basis != autostart.ByPackage {
+			continue
+		}
+		if at, err := time.Parse(time.RFC3339, e.Installed); err == nil {
+			return at.After(f.Before.Time)
+		}
+		if day, err := time.Parse(time.DateOnly, e.Installed); err == nil {
+			return !day.Before(f.Before.Time.UTC().Truncate(24 * time.Hour))
+		}
+	}
+	return false
+}
+
+// Words says how often an entry came back.
+func (g Finding) Words() string {
+	if g.Kind != PutBack {
+		return ""
+	}
+	text := fmt.Sprintf("C%d turned it off", g.Change)
+	if g.Instead != nil {
+		text = fmt.Sprintf("starts the same as %s, which C%d turned off", strings.TrimSpace(g.Instead.Name), g.Change)
+	}
+	if g.Times > 1 {
+		text += fmt.Sprintf("; it came back %d times by now", g.Times)
+	}
+	return text
+}

@@ -1,0 +1,802 @@
+package cli
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lockback/core/autostart"
+	"lockback/core/change"
+	"lockback/core/check"
+	"lockback/core/inventory"
+	"lockback/core/location"
+	"lockback/core/snapshot"
+	"lockback/core/starts"
+	"lockback/core/store"
+	"lockback/internal/view"
+)
+
+func (a *app) checkCommand() *cobra.Command {
+	var all bool
+	c := &cobra.Command{
+		Use:   "check [SNAPSHOT]",
+		Short: "Say what happened since, and what is on trial",
+		Long: `Say what happened since the last snapshot that somebody took, or since the one that is
+named: what was turned off and put itself back, and who did it, as far as files, packages and the
+system's log tell; what came by itself; which program is another one now; what broke.
+What an update of the system or of a package by the package manager did is told apart,
+and so is what somebody turned off: that is no reason to worry.
+
+Every disable is on trial until keep confirms it. check says whether the computer
+was restarted since, or the users signed in, so that the trial means anything, and
+what to try. After 14 days, or as disable --trial says, it asks for a decision.
+
+Exits with 3 where something has to be decided. With --quiet nothing else is printed,
+for runs by the clock.`,
+		Example: "  lockback check\n  lockback check S3\n  lockback check --quiet",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			s, err := a.open(store.Read)
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			if err := s.settled(); err != nil {
+				return err
+			}
+			r, err := s.check(args)
+			if err != nil {
+				return err
+			}
+			if err := s.printCheck(r, all); err != nil {
+				return err
+			}
+			if r.wants() > 0 {
+				return exitError(exitDifferent)
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&all, "all", false, "list what updates did to parts of the operating system, too")
+	return c
+}
+
+// checked is what a check found.
+type checked struct {
+	since    *snapshot.Snapshot
+	starts   starts.Starts
+	findings []check.Finding
+	trials   []trial
+	figures  []figureJSON
+	words    string // of the figures
+	search   bool   // one for a culprit is under way
+}
+
+// wants is how much somebody has to decide.
+func (c checked) wants() (n int) {
+	for _, f := range c.findings {
+		if f.Wants {
+			n++
+		}
+	}
+	for _, t := range c.trials {
+		if t.due {
+			n++
+		}
+	}
+	return n
+}
+
+// check compares the machine with a snapshot, by default the last one.
+func (s *session) check(args []string) (checked, error) {
+	var r checked
+	var err error
+	if len(args) == 1 {
+		r.since, err = s.snapshot(args[0])
+		if err == nil && r.since.Machine != s.machine.ID {
+			err = usage("%s is of another machine, %s", r.since.Name(), s.nameOf(r.since.Machine))
+		}
+	} else {
+		r.since, err = s.lastSnapshot()
+	}
+	if err != nil {
+		return r, err
+	}
+	now, inv, err := s.captureNow()
+	if err != nil {
+		return r, err
+	}
+	diff, err := snapshot.Compare(r.since, now)
+	if err != nil {
+		return r, adviseStore(err)
+	}
+	doing, err := s.engine.Doing(r.since, now, diff)
+	if err != nil {
+		return r, adviseStore(err)
+	}
+	changes, err := s.store.Changes(s.machine.ID)
+	if err != nil {
+		return r, adviseStore(err)
+	}
+	decisions, err := s.store.Decisions(s.machine.ID)
+	if err != nil {
+		return r, adviseStore(err)
+	}
+	r.starts = starts.Read(s.machine)
+	in := check.Input{Machine: s.machine, Memory: s.memory, Before: r.since, Diff: diff, Ours: doing.By, Decisions: decisions, Changes: changes, Items: inv.Items}
+	if r.findings, err = check.Find(in); err != nil {
+		return r, adviseStore(err)
+	}
+	r.figures, r.words = tellingFigures(r.since.Figures, now.Figures)
+	for _, c := range changes {
+		if c.OnTrial() {
+			r.trials = append(r.trials, s.trialOf(c, inv, r.starts, time.Now()))
+		}
+	}
+	state, err := s.store.Search(s.machine.ID)
+	r.search = state != ""
+	return r, adviseStore(err)
+}
+
+// lastSnapshot is the newest snapshot of the machine that somebody took; where nobody did, the first one that a change
+// took. One that a change took says nothing of what somebody has seen.
+func (s *session) lastSnapshot() (*snapshot.Snapshot, error) {
+	all, err := s.store.Snapshots(s.machine.ID)
+	if err != nil {
+		return nil, adviseStore(err)
+	}
+	if len(all) == 0 {
+		return nil, usage("the record %s has no snapshot of this machine to check against; take one with lockback snapshot", s.store.Path)
+	}
+	changes, err := s.store.Changes(s.machine.ID)
+	if err != nil {
+		return nil, adviseStore(err)
+	}
+	automatic := map[int]bool{}
+	for _, c := range changes {
+		automatic[c.Snapshot] = true
+	}
+	for _, snap := range slices.Backward(all) {
+		if !automatic[snap.ID] {
+			return s.snapshot(snap.Name())
+		}
+	}
+	return s.snapshot(all[0].Name())
+}
+
+// trial is a change that nobody has confirmed yet.
+type trial struct {
+	change change.Change
+	// entries are those that it left disabled, or enabled, and that are still so.
+	entries []*autostart.Entry
+	// restarted and signedIn say whether what the entries need has happened since; nil where they do not need it, or
+	// where that is not known.
+	restarted, signedIn *bool
+	needs               bool // a restart or a sign-in
+	try                 []string
+	remind              time.Time
+	due                 bool
+}
+
+// tried says whether the trial means anything by now; nil where that is not known.
+func (t trial) tried() *bool {
+	yes, no := true, false
+	switch {
+	case t.restarted != nil && !*t.restarted, t.signedIn != nil && !*t.signedIn:
+		return &no
+	case !t.needs, t.restarted != nil, t.signedIn != nil:
+		return &yes
+	}
+	return nil
+}
+
+// trialOf is how a change does.
+func (s *session) trialOf(c change.Change, inv inventory.Inventory, st starts.Starts, now time.Time) trial {
+	t := trial{change: c, remind: c.Time.AddDate(0, 0, c.Trial)}
+	t.due = !now.Before(t.remind)
+	full, err := s.store.Change(c.ID)
+	if err != nil {
+		return t
+	}
+	known := inv.ByHandle()
+	need := needsOf{starts: st, since: c.Time}
+	for _, o := range full.Outcomes {
+		for _, h := range o.Handles {
+			item := known[h]
+			if item == nil || item.State != o.State {
+				continue
+			}
+			t.entries = append(t.entries, &item.Entry)
+			need.add(item)
+			if o.State == autostart.Disabled {
+				t.try = appendTry(t.try, item)
+			}
+		}
+	}
+	t.restarted, t.signedIn, t.needs = need.restarted, need.signedIn, need.any
+	return t
+}
+
+// appendTry adds what a program did, and what is lost without it: what somebody should try.
+func appendTry(all []string, item *location.Item) []string {
+	var what []string
+	if d := item.Entry.Facts().Description; d != "" {
+		what = append(what, d)
+	}
+	if item.Facts != nil {
+		for _, f := range item.Facts() {
+			if f.Name == "without it" && f.Value != "" {
+				what = append(what, "without it: "+autostart.Text(f.Value))
+			}
+		}
+	}
+	if len(what) == 0 {
+		return all
+	}
+	line := strings.TrimSpace(item.Name) + ": " + strings.Join(what, "; ")
+	if slices.Contains(all, line) {
+		return all // everyone's entry, once for each user
+	}
+	return append(all, line)
+}
+
+// words say whether a trial means anything yet.
+func (t trial) words(st starts.Starts) string {
+	n := st.BootsSince(t.change.Time)
+	restarts := ""
+	if n > 0 {
+		restarts = fmt.Sprintf("restarted %s since, the last on %s", times(n), local(st.Boots[len(st.Boots)-1]))
+	}
+	switch tried := t.tried(); {
+	case tried == nil:
+		return strings.TrimPrefix(restarts+"; ", "; ") + "whether it was tried is not known: " + unknownStarts(t.restarted == nil && !st.BootsKnown())
+	case *tried:
+		return cmp.Or(restarts, "the users it is for have signed in since", "in force")
+	case t.restarted != nil && !*t.restarted:
+		return "not tried yet: not restarted since"
+	}
+	return strings.TrimPrefix(restarts+"; ", "; ") + "not tried yet: nobody whom it is for has signed in since"
+}
+
+// unknownStarts says what the system does not tell.
+func unknownStarts(boots bool) string {
+	if boots {
+		return "the system does not note when it is started"
+	}
+	return "the system does not note who signs in"
+}
+
+func times(n int) string {
+	switch n {
+	case 1:
+		return "once"
+	case 2:
+		return "twice"
+	}
+	return strconv.Itoa(n) + " times"
+}
+
+// findingJSON is a finding for scripts.
+type findingJSON struct {
+	Kind     check.Kind       `json:"kind"`
+	Decide   bool             `json:"decide"`
+	Handle   string           `json:"handle"`
+	Name     string           `json:"name"`
+	User     string           `json:"user"`
+	Location string           `json:"location"`
+	State    autostart.State  `json:"state"`
+	Change   string           `json:"change"`
+	Times    int              `json:"times"`
+	Instead  string           `json:"instead"`
+	Written  string           `json:"written,omitempty"`
+	By       []authorJSON     `json:"by"`
+	Update   string           `json:"update"`
+	Fields   []snapshot.Field `json:"fields"`
+}
+
+type authorJSON struct {
+	Handle string `json:"handle"`
+	Name   string `json:"name"`
+	Why    string `json:"why"`
+	Sure   bool   `json:"sure"`
+}
+
+type trialJSON struct {
+	Change    string      `json:"change"`
+	Time      string      `json:"time"`
+	Message   string      `json:"message"`
+	Entries   []trialName `json:"entries"`
+	Restarted *bool       `json:"restarted"`
+	SignedIn  *bool       `json:"signed_in"`
+	Tried     *bool       `json:"tried"`
+	Try       []string    `json:"try"`
+	Remind    string      `json:"remind"`
+	Due       bool        `json:"due"`
+}
+
+type trialName struct {
+	Handle string `json:"handle"`
+	Name   string `json:"name"`
+}
+
+func findingsJSON(all []check.Finding) []findingJSON {
+	list := make([]findingJSON, len(all))
+	for k, f := range all {
+		j := findingJSON{Kind: f.Kind, Decide: f.Wants, Handle: f.Entry.Handle, Name: f.Entry.Name, User: f.Entry.User, Location: f.Entry.Location, State: f.Entry.State,
+			Times: f.Times, By: []authorJSON{}, Update: f.Update, Fields: notNil(f.Fields)}
+		if f.Change > 0 {
+			j.Change = change.Change{ID: f.Change}.Name()
+		}
+		if f.Instead != nil {
+			j.Instead = f.Instead.Handle
+		}
+		if !f.At.IsZero() {
+			j.Written = f.At.UTC().Format(time.RFC3339)
+		}
+		for _, by := range f.By {
+			j.By = append(j.By, authorJSON{by.Entry.Handle, by.Entry.Name, by.Why, by.Sure})
+		}
+		list[k] = j
+	}
+	return list
+}
+
+func trialsJSON(all []trial) []trialJSON {
+	list := make([]trialJSON, len(all))
+	for k, t := range all {
+		j := trialJSON{Change: t.change.Name(), Time: t.change.Time.Format(time.RFC3339), Message: changeItem(t.change).Message, Entries: []trialName{}, Restarted: t.restarted, SignedIn: t.signedIn,
+			Tried: t.tried(), Try: notNil(t.try), Remind: t.remind.UTC().Format(time.RFC3339), Due: t.due}
+		for _, e := range t.entries {
+			j.Entries = append(j.Entries, trialName{e.Handle, e.Name})
+		}
+		list[k] = j
+	}
+	return list
+}
+
+func (s *session) printCheck(r checked, all bool) error {
+	p := s.printer()
+	switch s.format {
+	case "json":
+		restarts := struct {
+			Known bool     `json:"known"`
+			Count int      `json:"count"`
+			Last  string   `json:"last,omitempty"`
+			From  []string `json:"from"`
+		}{Known: r.starts.BootsKnown(), Count: r.starts.BootsSince(r.since.Time), From: notNil(r.starts.BootsFrom)}
+		if n := len(r.starts.Boots); n > 0 {
+			restarts.Last = r.starts.Boots[n-1].UTC().Format(time.RFC3339)
+		}
+		return p.JSON(struct {
+			Machine  machineJSON   `json:"machine"`
+			From     string        `json:"from"`
+			Time     string        `json:"time"`
+			Restarts any           `json:"restarts"`
+			Decide   int           `json:"decide"`
+			Findings []findingJSON `json:"findings"`
+			Trials   []trialJSON   `json:"trials"`
+			Figures  []figureJSON  `json:"figures"`
+		}{describe(s.machine), r.since.Name(), r.since.Time.Format(time.RFC3339), restarts, r.wants(), findingsJSON(r.findings), trialsJSON(r.trials), r.figures})
+	case "csv":
+		var rows [][]string
+		for _, f := range findingsJSON(r.findings) {
+			var by []string
+			for _, a := range f.By {
+				by = append(by, a.Handle)
+			}
+			rows = append(rows, []string{string(f.Kind), strconv.FormatBool(f.Decide), f.Handle, f.Name, f.User, string(f.State), f.Change, strconv.Itoa(f.Times), strings.Join(by, " "), f.Update})
+		}
+		return p.CSV([]string{"kind", "decide", "handle", "name", "user", "state", "change", "times", "by", "update"}, rows)
+	}
+	if s.quiet && r.wants() == 0 {
+		return nil
+	}
+	p.Line("%s", heading(describe(s.machine)))
+	p.Line("Since %s of %s. %s", r.since.Name(), dated(r.since.Time), restartWords(r.starts, r.since.Time))
+	byKind := map[check.Kind][]check.Finding{}
+	for _, f := range r.findings {
+		byKind[f.Kind] = append(byKind[f.Kind], f)
+	}
+	for _, kind := range check.Kinds {
+		if some := byKind[kind]; slices.ContainsFunc(some, func(f check.Finding) bool { return f.Wants }) {
+			p.Line("")
+			p.Bold(kindTitles[kind])
+			for _, f := range some {
+				if f.Wants {
+					s.printFinding(p, f)
+				}
+			}
+		}
+	}
+	s.printTrials(p, r)
+	if !s.quiet {
+		printHarmless(p, byKind, all)
+		if r.words != "" {
+			p.Line("")
+			p.Line("figures: %s (lockback figures has all)", r.words)
+		}
+	}
+	p.Line("")
+	switch n := r.wants(); {
+	case n > 0:
+		p.Line("%s to decide.", view.Number(n, "thing", "things"))
+	case len(r.findings) == 0:
+		p.Line("Nothing to decide: all is as it was left.")
+	default:
+		p.Line("Nothing to decide.")
+	}
+	if r.search {
+		p.Line("A search for a culprit is under way: lockback culprit")
+	}
+	return nil
+}
+
+// kindTitles head what has to be decided.
+var kindTitles = map[check.Kind]string{
+	check.PutBack: "Turned off, and on again by itself", check.Added: "Added", check.Replaced: "Another program or command", check.Problem: "Something is wrong now",
+	check.TurnedOn: "Turned on, not by lockback",
+}
+
+// restartWords say how often the machine was started since a moment.
+func restartWords(st starts.Starts, since time.Time) string {
+	n := st.BootsSince(since)
+	switch {
+	case !st.BootsKnown():
+		return "Whether it was restarted since is not known."
+	case n == 0:
+		return "Not restarted since."
+	}
+	return fmt.Sprintf("Restarted %s since, the last on %s.", times(n), local(st.Boots[len(st.Boots)-1]))
+}
+
+// printFinding tells of one thing that has to be decided, and how.
+func (s *session) printFinding(p view.Printer, f check.Finding) {
+	e := f.Entry
+	lines := [][]string{{cmp.Or(e.Place, e.Location), e.Command}}
+	switch f.Kind {
+	case check.PutBack:
+		words := "C" + strconv.Itoa(f.Change) + " turned it off"
+		if f.Instead != nil {
+			words = fmt.Sprintf("starts the same as %s (%s), which C%d turned off", f.Instead.Name, f.Instead.Handle, f.Change)
+		}
+		if f.Times > 1 {
+			words += "; it came back " + times(f.Times) + " by now"
+		}
+		lines = append(lines, []string{words})
+	case check.Added:
+		if known := e.Facts(); known.Maker.Name != "" {
+			lines = append(lines, []string{"made by " + view.MadeBy(e)})
+		}
+	default:
+		for _, field := range together(f.Fields) {
+			lines = append(lines, []string{fieldWords(field)})
+		}
+	}
+	for _, problem := range view.Problems(e) {
+		lines = append(lines, []string{problem})
+	}
+	if !f.At.IsZero() {
+		lines = append(lines, []string{"written on " + local(f.At)})
+	}
+	again := []string{e.Handle}
+	for _, by := range f.By {
+		head := "perhaps put there by "
+		if by.Sure {
+			head = "put there by "
+		}
+		lines = append(lines, []string{head + by.Entry.Name + " (" + by.Entry.Handle + "):", by.Why})
+		if by.Sure && by.Entry.Guarded == "" {
+			again = append(again, by.Entry.Handle)
+		}
+	}
+	if f.Looked && len(f.By) == 0 {
+		lines = append(lines, []string{"what put it there was not found"})
+	}
+	switch {
+	case e.Guarded != "":
+		lines = append(lines, []string{"protected: " + e.Guarded})
+	case e.Switch == autostart.Report:
+		lines = append(lines, []string{"it cannot be turned off here"})
+	case f.Kind == check.PutBack:
+		lines = append(lines, []string{"off again:", "lockback disable " + strings.Join(again, " ")}, []string{"it may stay:", "lockback keep " + e.Handle})
+	default:
+		lines = append(lines, []string{"to turn it off:", "lockback disable " + strings.Join(again, " ")})
+	}
+	p.Block(e.Handle+"  "+e.Name+"  for "+view.Whose(e), lines)
+}
+
+func fieldWords(f snapshot.Field) string {
+	if f.What != "" {
+		return f.Field + ": " + f.What
+	}
+	return f.Field + ": " + cmp.Or(f.From, "nothing") + " → " + cmp.Or(f.To, "nothing")
+}
+
+// maxTried is how many things to try are named of one change, and how many entries.
+const maxTried = 6
+
+// printTrials tells what is on trial: with --quiet, only what is due.
+func (s *session) printTrials(p view.Printer, r checked) {
+	titled := false
+	for _, t := range r.trials {
+		if s.quiet && !t.due {
+			continue
+		}
+		if !titled {
+			p.Line("")
+			p.Bold("On trial")
+			titled = true
+		}
+		var names []string
+		for k, e := range t.entries {
+			if k == maxTried {
+				names = append(names, fmt.Sprintf("and %d more", len(t.entries)-k))
+				break
+			}
+			names = append(names, e.Name)
+		}
+		lines := [][]string{{cmp.Or(strings.Join(names, ", "), "none of its entries is as it left them")}, {t.words(r.starts)}}
+		for k, try := range t.try {
+			if k == maxTried {
+				lines = append(lines, []string{fmt.Sprintf("and %d more, see lockback show", len(t.try)-k)})
+				break
+			}
+			head := "     "
+			if k == 0 {
+				head = "try: "
+			}
+			lines = append(lines, []string{head + try})
+		}
+		id := t.change.Name()
+		if t.due {
+			lines = append(lines, []string{fmt.Sprintf("%s without a decision:", view.Number(t.change.Trial, "day", "days"))})
+		}
+		lines = append(lines, []string{"all is well:", "lockback keep " + id}, []string{"something is missing:", "lockback undo " + id + ", or lockback culprit start " + id})
+		p.Block(id+" of "+dated(t.change.Time)+": "+changeItem(t.change).Message, lines)
+	}
+}
+
+// maxHarmless is how many entries of one kind are named that nobody has to decide on.
+const maxHarmless = 12
+
+// printHarmless tells what happened that is no reason to decide anything: what has something to do with packages and
+// the system by who did it, the rest by what it is.
+func printHarmless(p view.Printer, byKind map[check.Kind][]check.Finding, all bool) {
+	titled := false
+	line := func(what string, names []string) {
+		if len(names) == 0 {
+			return
+		}
+		if !titled {
+			p.Line("")
+			p.Bold("No reason to decide anything")
+			titled = true
+		}
+		if n := len(names); n > maxHarmless && !all {
+			names = append(slices.Clone(names[:maxHarmless]), fmt.Sprintf("and %d more (--all names them)", n-maxHarmless))
+		}
+		p.Line("  %s: %s", what, strings.Join(names, ", "))
+	}
+	for _, kind := range check.Kinds {
+		var names []string
+		updates := map[string][]string{}
+		for _, f := range byKind[kind] {
+			switch name := f.Entry.Name; {
+			case f.Wants:
+			case kind == check.Updated:
+				updates[f.Update] = append(updates[f.Update], name)
+			default:
+				names = append(names, name)
+			}
+		}
+		line(harmlessTitles[kind], names)
+		var packages []string
+		for name := range updates {
+			if name != systemUpdate {
+				packages = append(packages, name)
+			}
+		}
+		slices.Sort(packages)
+		for _, name := range packages {
+			line("came with the package "+name, updates[name])
+		}
+		if parts := updates[systemUpdate]; all {
+			line("parts of the operating system that changed", parts)
+		} else if len(parts) > 0 {
+			line("parts of the operating system that changed", []string{strconv.Itoa(len(parts)) + " (--all names them)"})
+		}
+	}
+}
+
+const systemUpdate = "the operating system"
+
+// harmlessTitles head what nobody has to decide.
+var harmlessTitles = map[check.Kind]string{
+	check.Added: "added, and disabled", check.Replaced: "updated by its maker, or disabled", check.Problem: "something is wrong, and disabled", check.TurnedOff: "turned off, not by lockback",
+	check.Removed: "removed, not by lockback", check.Changed: "changed otherwise",
+}
+
+func (a *app) keepCommand() *cobra.Command {
+	var message string
+	c := &cobra.Command{
+		Use:   "keep [CHANGE | SELECTOR...]",
+		Short: "End a trial: the change stays",
+		Long: `End the trial of a change, by default of the last one that is on trial: nobody missed
+anything, and check no longer asks. Nothing of the machine is touched, and the change
+can still be taken back.
+
+With entries that came back after lockback had turned them off, those may stay: check
+does not name them any more.`,
+		Example: "  lockback keep\n  lockback keep C2\n  lockback keep k7f3qa2",
+		RunE: func(_ *cobra.Command, args []string) error {
+			s, err := a.openToWrite(true)
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			if len(args) == 1 && isChange(args[0]) || len(args) == 0 {
+				return s.keepChange(args)
+			}
+			return s.keepEntries(args, message)
+		},
+	}
+	c.Flags().BoolVar(&a.dryRun, "dry-run", false, "say what would be confirmed and record nothing")
+	c.Flags().BoolVar(&a.yes, "yes", false, "do not ask")
+	c.Flags().StringVarP(&message, "message", "m", "", "say why, for the history")
+	return c
+}
+
+// isChange reports whether a word is written as a change is: C and a number. A handle can look the same only where it is
+// cut short, and then the change is meant.
+func isChange(word string) bool {
+	_, err := number(word, "C", "a change")
+	return err == nil
+}
+
+// keepChange ends the trial of a change.
+func (s *session) keepChange(args []string) error {
+	c, err := s.toKeep(args)
+	if err != nil {
+		return err
+	}
+	if !s.dryRun {
+		now := time.Now()
+		if err := s.store.Update(func(tx change.Tx) error { return tx.Keep(c.ID, now) }); err != nil {
+			return adviseStore(err)
+		}
+		c.Kept = now
+	}
+	item := changeItem(c)
+	p := s.printer()
+	switch s.format {
+	case "json":
+		return p.JSON(struct {
+			Machine machineJSON `json:"machine"`
+			itemJSON
+		}{describe(s.machine), item})
+	case "csv":
+		return p.CSV(itemHeader, [][]string{item.row()})
+	}
+	p.Line("%s", subject(s.machine))
+	if s.dryRun {
+		p.Line("%s of %s would be kept; nothing was changed", c.Name(), dated(c.Time))
+		return nil
+	}
+	p.Line("%s of %s is kept: %s", c.Name(), dated(c.Time), item.Message)
+	return nil
+}
+
+// toKeep is the change that was named, or the last one that is on trial.
+func (s *session) toKeep(args []string) (change.Change, error) {
+	if len(args) == 1 {
+		n, err := number(args[0], "C", "a change")
+		if err != nil {
+			return change.Change{}, err
+		}
+		c, err := s.change(n)
+		switch {
+		case err != nil:
+		case !c.Kept.IsZero() && c.State == change.Done:
+			err = usage("%s was kept already, on %s", c.Name(), local(c.Kept))
+		case c.State != change.Done:
+			err = usage("%s is %s; there is nothing to keep of it", c.Name(), string(c.State))
+		case !c.OnTrial():
+			err = usage("%s is not on trial: it is a change of the kind %s", c.Name(), string(c.Kind))
+		}
+		return c, err
+	}
+	changes, err := s.store.Changes(s.machine.ID)
+	if err != nil {
+		return change.Change{}, adviseStore(err)
+	}
+	for _, c := range slices.Backward(changes) {
+		if c.OnTrial() {
+			return c, nil
+		}
+	}
+	return change.Change{}, usage("no change of this machine is on trial; see lockback history")
+}
+
+// keepEntries says of entries that came back that they may stay.
+func (s *session) keepEntries(words []string, message string) error {
+	inv := s.inventory()
+	c, err := s.choose(s.machine, inv, s.store, words, scope{})
+	if err == nil {
+		err = exact(c)
+	}
+	if err != nil {
+		return err
+	}
+	decisions, err := s.store.Decisions(s.machine.ID)
+	if err != nil {
+		return adviseStore(err)
+	}
+	var handles []string
+	var back []string
+	for _, item := range c.items {
+		if d := decisions[item.Handle]; d.State == autostart.Disabled && item.State == autostart.Enabled {
+			handles, back = append(handles, item.Handle), append(back, item.Name)
+		}
+	}
+	if len(handles) == 0 {
+		return usage("none of these is an entry that lockback turned off and that came back; to end the trial of a change, name that: lockback keep C1")
+	}
+	slices.Sort(handles)
+	kept := change.Change{Machine: s.machine.ID, Time: time.Now().UTC().Truncate(time.Second), Kind: change.Keep, Message: cmp.Or(message, strings.Join(back, ", ")), Entries: len(handles),
+		State: change.Done, Host: s.machine.Name, Outcomes: []change.Outcome{{State: autostart.Enabled, Handles: handles}}}
+	if !s.machine.Live {
+		kept.Root = s.machine.Root
+	}
+	if !s.dryRun {
+		if err := s.store.Update(func(tx change.Tx) error {
+			snap, err := s.engine.Capture(tx, inv, kept.Time, "before "+string(change.Keep))
+			if err != nil {
+				return err
+			}
+			kept.Snapshot = snap.ID
+			return tx.AddChange(&kept)
+		}); err != nil {
+			return adviseStore(err)
+		}
+	}
+	item := changeItem(kept)
+	p := s.printer()
+	switch s.format {
+	case "json":
+		return p.JSON(struct {
+			Machine machineJSON `json:"machine"`
+			itemJSON
+		}{describe(s.machine), item})
+	case "csv":
+		return p.CSV(itemHeader, [][]string{item.row()})
+	}
+	p.Line("%s", subject(s.machine))
+	if s.dryRun {
+		p.Line("%s would be let stay enabled; nothing was changed", strings.Join(back, ", "))
+		return nil
+	}
+	p.Line("%s: %s may stay enabled; check does not name %s any more", kept.Name(), strings.Join(back, ", "), itThem(len(back)))
+	return nil
+}
+
+func itThem(n int) string {
+	if n == 1 {
+		return "it"
+	}
+	return "them"
+}
+
+// days reads how long a trial is: "14d", or the number alone.
+func days(text string) (int, error) {
+	n, err := strconv.Atoi(strings.TrimSuffix(strings.TrimSpace(text), "d"))
+	if err != nil || n < 1 || n > 3650 {
+		return 0, errors.New("it is a number of days from 1d to 3650d")
+	}
+	return n, nil
+}
