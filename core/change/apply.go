@@ -355,6 +355,15 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 	inv := inventory.Take(e.Machine, e.Memory)
 	missing := plan.want // it is used up
 	for _, item := range inv.Items {
+		if plan.gone[item.Handle] {
+			return nil, nil, fmt.Errorf("%q is still there", item.Name)
+		}
+		if was, told := plan.others[item.Handle]; told {
+			delete(plan.others, item.Handle)
+			if was != item.State {
+				return nil, nil, fmt.Errorf("%q would be %s with it, and is no part of the change", item.Name, item.State)
+			}
+		}
 		state, ok := plan.want[item.Handle]
 		if !ok {
 			continue
@@ -377,6 +386,9 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 		if state == autostart.Disabled && !plan.taken[handle] {
 			return nil, nil, errors.New("an entry that was turned off is no longer in the list")
 		}
+	}
+	for handle := range plan.others {
+		return nil, nil, fmt.Errorf("the entry %s would go with it, and is no part of the change", handle)
 	}
 	return doubts, &inv, nil
 }

@@ -73,6 +73,9 @@ type Plan struct {
 	expect func(handle string) Expected
 	// want are the entries that must be found in a state afterwards, with that.
 	want map[string]autostart.State
+	// gone are the entries that must not be found any more, and others how all that are not to change must be found.
+	gone   map[string]bool
+	others map[string]autostart.State
 	// taken are the entries that nothing on the machine will show once they are
 	// off: the record does.
 	taken map[string]bool
@@ -176,7 +179,8 @@ type draft struct {
 // journal is a change read from the record, with its steps by the entries that they are for.
 type journal struct {
 	Change
-	steps map[string][]int
+	steps  map[string][]int
+	before func(handle string) Expected
 }
 
 // journal reads a change from the record, once.
@@ -188,7 +192,7 @@ func (e *Engine) journal(d *draft, id int) (journal, error) {
 	if err != nil {
 		return journal{}, err
 	}
-	j := journal{full, map[string][]int{}}
+	j := journal{full, map[string][]int{}, e.asBefore(full)}
 	for k, s := range full.Steps {
 		for _, h := range s.Handles {
 			j.steps[h] = append(j.steps[h], k)
@@ -607,37 +611,72 @@ func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want locati
 // remembered returns the edits that take back the last change that switched the
 // entry off, where it was the entry's alone and all its artifacts still are as
 // it left them: so the entry is turned on exactly as it was, to the time of
-// its files.
+// its files. Where it was removed after it was turned off, both are taken back.
 func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []Folder, bool) {
 	changes, err := d.disables()
 	if err != nil {
 		return nil, nil, false
 	}
+	var edits []location.Edit
+	was := func(a machine.Artifact) (machine.Image, error) {
+		for _, edit := range edits {
+			if edit.Artifact == a {
+				return edit.Image, nil
+			}
+			if value, ok := edit.Image.ValueIn(edit.Artifact, a); ok {
+				return value, nil // of a key that was taken away whole
+			}
+		}
+		return d.Image(a)
+	}
+	var folders []Folder
 	for _, c := range changes {
 		full, err := e.journal(d, c.ID)
 		if err != nil {
 			return nil, nil, false
 		}
-		var edits []location.Edit
+		var own []location.Edit
 		for _, k := range full.steps[handle] {
 			s := full.Steps[k]
 			if s.MakesFolder() {
 				continue // a folder that was made may hold other things by now
 			}
-			current, err := d.Image(s.Artifact)
+			current, err := was(s.Artifact)
 			if err != nil || len(s.Handles) > 1 || !e.Machine.Same(s.Artifact, current, s.After) {
 				return nil, nil, false
 			}
-			edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
+			own = append(own, location.Edit{Artifact: s.Artifact, Image: s.Before})
 		}
-		if len(edits) > 0 && c.Kind != Disable && e.asBefore(full.Change)(handle).State != autostart.Enabled {
+		if len(own) == 0 {
+			continue
+		}
+		edits, folders = over(edits, own), append(folders, full.Folders...)
+		switch {
+		case c.Kind == Disable, full.before(handle).State == autostart.Enabled:
+			return edits, folders, true
+		case c.Kind != Remove:
 			return nil, nil, false // that change turned it on
-		}
-		if len(edits) > 0 {
-			return edits, full.Folders, true
 		}
 	}
 	return nil, nil, false
+}
+
+// over puts earlier edits over later ones, also where they are of a value in a key that was taken away whole.
+func over(edits, earlier []location.Edit) []location.Edit {
+	for _, edit := range earlier {
+		placed := false
+		for k := range edits {
+			if edits[k].Artifact == edit.Artifact {
+				edits[k].Image, placed = edit.Image, true
+			} else if image, ok := edits[k].Image.WithValueIn(edits[k].Artifact, edit.Artifact, edit.Image); ok {
+				edits[k].Image, placed = image, true
+			}
+		}
+		if !placed {
+			edits = append(edits, edit)
+		}
+	}
+	return edits
 }
 
 // Undo plans to take a change back. Artifacts that were changed since are a

@@ -193,6 +193,7 @@ type Folder struct {
 // some entries.
 type Removal struct {
 	Change   int
+	Kind     Kind
 	Snapshot int // taken before it
 	Handles  []string
 	Artifact machine.Artifact

@@ -91,7 +91,7 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 // takenItem makes the item of an entry that a change took away; nil where that
 // is not what became of it.
 func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error), rec *snapshot.Recorded, r Removal) *location.Item {
-	if !rec.Removes {
+	if !rec.Removes && r.Kind != Remove {
 		return nil // its program was removed since
 	}
 	// What was cut out of an artifact leaves that.

@@ -1,6 +1,7 @@
 package inventory
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -64,6 +65,41 @@ func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, name
 		}
 	}
 	return effects
+}
+
+// StillThere tells which of some entries would still be found with some images, before anything is written. It fails
+// where an entry that is not among them would go, or be another state. Of what is not kept in files it tells nothing.
+func (inv Inventory) StillThere(images map[machine.Artifact]machine.Image, named []string) (map[string]bool, error) {
+	still := map[string]bool{}
+	if inv.Machine.OS == "windows" {
+		return still, nil
+	}
+	reader := inv.Machine.Reader(nil)
+	chosen := make(map[string]bool, len(named))
+	for _, h := range named {
+		chosen[h] = true
+	}
+	// What is read without them is compared, not the inventory itself: that has entries of other sources, too.
+	now, _, _ := location.RunOn(reader, reader, tables[inv.Machine.OS]())
+	items, _, _ := location.RunOn(reader.Planned(images), reader, tables[inv.Machine.OS]())
+	then := make(map[string]*location.Item, len(items))
+	for _, item := range items {
+		then[item.Handle] = item
+	}
+	for _, item := range now {
+		other := then[item.Handle]
+		switch {
+		case chosen[item.Handle]:
+			if other != nil {
+				still[item.Handle] = true
+			}
+		case other == nil:
+			return still, fmt.Errorf("%s (%s) would go, too", item.Name, item.Handle)
+		case other.State != item.State:
+			return still, fmt.Errorf("%s (%s) would be %s, too", item.Name, item.Handle, other.State)
+		}
+	}
+	return still, nil
 }
 
 // blocked tells which other entries are of a class that a plan has Explorer load no more, or load again: the list

@@ -384,6 +384,13 @@ type Stopper interface {
 	Stop() []string
 }
 
+// Eraser is the switch of an entry that is taken away for good with other artifacts than those that it is read from and
+// that decide it.
+type Eraser interface {
+	Switcher
+	Erases() []machine.Artifact
+}
+
 // Removes reports whether a switch leaves nothing behind.
 func Removes(s Switcher) bool {
 	remover, ok := s.(Remover)

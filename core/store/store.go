@@ -947,7 +947,7 @@ func (s *Store) Step(id, seq int) (change.Step, error) {
 // first: of a machine with a history there are many, and most are back.
 func (s *Store) Removals(id string, visit func(change.Removal) error) error {
 	before, after := s.since(3, "step.before_kind", kindOf("step.before")), s.since(3, "step.after_kind", kindOf("step.after"))
-	return s.each(`SELECT change.id, change.snapshot, step.handles, step.kind, step.artifact, `+after+` = ? FROM change JOIN step ON step.change = change.id
+	return s.each(`SELECT change.id, change.kind, change.snapshot, step.handles, step.kind, step.artifact, `+after+` = ? FROM change JOIN step ON step.change = change.id
 		WHERE change.machine = ? AND change.kind <> ? AND change.state = ? AND `+before+` <> ? AND `+after+` IN (?, ?, ?)
 		ORDER BY change.id DESC, step.seq`, []any{machine.Absent, id, change.Enable, change.Done, machine.Absent, machine.Absent, machine.Value, machine.Regular}, func(scan func(...any) error) error {
 		var (
@@ -956,7 +956,7 @@ func (s *Store) Removals(id string, visit func(change.Removal) error) error {
 			kind    machine.ArtifactKind
 			name    []byte
 		)
-		if err := scan(&r.Change, &r.Snapshot, &handles, &kind, &name, &r.Whole); err != nil {
+		if err := scan(&r.Change, &r.Kind, &r.Snapshot, &handles, &kind, &name, &r.Whole); err != nil {
 			return err
 		}
 		r.Artifact = machine.Artifact{Kind: kind, Name: string(name)}

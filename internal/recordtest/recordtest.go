@@ -218,8 +218,8 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 		require.Equal(t, []string{"1>2", "2>"}, steps)
 		var removals []change.Removal
 		require.NoError(t, rec.Removals(box.ID, func(r change.Removal) error { removals = append(removals, r); return nil }))
-		require.Equal(t, []change.Removal{{Change: second.ID, Snapshot: second.Snapshot, Handles: []string{"h/a"}, Artifact: a, Whole: true},
-			{Change: first.ID, Snapshot: first.Snapshot, Handles: []string{"h/a"}, Artifact: a}}, removals)
+		require.Equal(t, []change.Removal{{Change: second.ID, Kind: change.Disable, Snapshot: second.Snapshot, Handles: []string{"h/a"}, Artifact: a, Whole: true},
+			{Change: first.ID, Kind: change.Disable, Snapshot: first.Snapshot, Handles: []string{"h/a"}, Artifact: a}}, removals)
 		stop := errors.New("enough")
 		require.ErrorIs(t, rec.Removals(box.ID, func(change.Removal) error { return stop }), stop)
 	})

@@ -136,6 +136,11 @@ func (t startType) Stop() []string {
 	return []string{"sc.exe", "stop", t.key[strings.LastIndexByte(t.key, '\\')+1:]}
 }
 
+// Erases is the whole key of the service.
+func (s startType) Erases() []machine.Artifact {
+	return []machine.Artifact{machine.RegistryTree(s.key)}
+}
+
 // Start types, as winnt.h names them.
 const (
 	startBoot     = 0

@@ -138,7 +138,8 @@ func (t tasks) addFile(s *location.Survey, file, path string) {
 	item := newItem(origin{path: file}, taskName(path), "")
 	item.Switcher = taskSwitch{file}
 	if !s.Machine.Live {
-		item.Switcher = location.NoSwitch{Why: "the scheduler keeps a hash over each task that is not documented; turn it off on the running machine, or restore a snapshot that has it off"}
+		item.Switcher = restingTask{location.NoSwitch{Why: "the scheduler keeps a hash over each task that is not documented; turn it off on the running machine, or restore a snapshot that has it off"},
+			func() []machine.Artifact { return taskArtifacts(s.Machine, file, path) }}
 	}
 	item.Artifacts = func() []machine.Artifact { return taskArtifacts(s.Machine, file, path) }
 	item.Facts = func() []location.Fact { return []location.Fact{{Name: "task", Value: path, Basis: file}} }
@@ -294,6 +295,16 @@ func cachedArtifacts(m *machine.Reader, tree *machine.RegistryKey, id string) []
 	}
 	return list
 }
+
+// restingTask is a task of a disk: no new state can be made for it, but it can be taken away with all that the scheduler
+// keeps of it.
+type restingTask struct {
+	location.NoSwitch
+	artifacts func() []machine.Artifact
+}
+
+// Erases is its definition and its keys in the scheduler's cache.
+func (t restingTask) Erases() []machine.Artifact { return t.artifacts() }
 
 // taskSwitch is the scheduler's own switch, on a running machine: the machine
 // hands the changed definition to the scheduler.

@@ -1,0 +1,195 @@
+package change
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/location/part"
+	"lockback/core/machine"
+)
+
+// Errors of [Engine.Remove] that concern one entry.
+var (
+	errRemoved  = errors.New("it is removed already, and kept in the record")
+	errNoErase  = errors.New("how it is removed here is not known; it stays disabled")
+	errIsFolder = errors.New("it is a folder, which is not removed")
+)
+
+// Remove plans to take entries away for good: what each is read from, and what says of it alone that it is on or off.
+// Programs stay, and so does what others have a share in. An artifact that keeps fails for is not taken away, and
+// neither is its entry. All are the entries of the machine: those that are not to be removed must be found afterwards as
+// they are now. What cannot be removed is left out and named, as [Engine.Switch] does.
+func (e *Engine) Remove(items, all []*location.Item, keeps func(machine.Artifact) error) (Plan, error) {
+	plan := Plan{Kind: Remove, want: map[string]autostart.State{}, taken: map[string]bool{}, gone: map[string]bool{}, others: map[string]autostart.State{}}
+	plan.expect = func(string) Expected { return Expected{State: autostart.Disabled} }
+	d := e.newDraft()
+	chosen := map[string]bool{}
+	for _, item := range items {
+		chosen[item.Handle] = true
+	}
+	for _, item := range items {
+		edits, err := e.erase(d, item)
+		for _, edit := range edits {
+			if err == nil {
+				err = d.possible(edit.Artifact, edit.Image)
+			}
+			if err == nil && edit.Image.Kind == machine.Absent {
+				err = keeps(edit.Artifact)
+			}
+		}
+		if err != nil {
+			plan.leave(item, err)
+			delete(chosen, item.Handle)
+			continue
+		}
+		for _, edit := range edits {
+			if e.inside(d, edit.Artifact) {
+				continue // it goes with the whole key
+			}
+			if err := d.set(edit.Artifact, edit.Image, item.Handle); err != nil {
+				return plan, err
+			}
+		}
+		plan.Handles = append(plan.Handles, item.Handle)
+		plan.want[item.Handle], plan.taken[item.Handle], plan.gone[item.Handle] = autostart.Disabled, true, true
+	}
+	for _, item := range all {
+		if _, taken := item.Switcher.(removed); !taken && !chosen[item.Handle] {
+			plan.others[item.Handle] = item.State
+		}
+	}
+	if len(plan.LeftOut) == len(items) && len(items) > 0 {
+		return plan, fmt.Errorf("cannot remove %q: %w", plan.LeftOut[0].Name, plan.LeftOut[0].Err)
+	}
+	err := d.finish(&plan)
+	plan.settle()
+	return plan, err
+}
+
+// inside reports whether an artifact lies in a key that the plan takes away whole.
+func (e *Engine) inside(d *draft, a machine.Artifact) bool {
+	for dir, ok := a.Parent(); ok; dir, ok = dir.Parent() {
+		if image, planned := d.after[machine.RegistryTree(dir.Name)]; planned && image.Kind == machine.Absent {
+			return true
+		}
+	}
+	return false
+}
+
+// erase are the edits that take an entry away.
+func (e *Engine) erase(d *draft, item *location.Item) ([]location.Edit, error) {
+	if _, taken := item.Switcher.(removed); taken {
+		return nil, errRemoved
+	}
+	own := location.PartOf(item.Switcher)
+	if err := part.Known(own); err != nil {
+		return nil, err
+	}
+	var edits []location.Edit
+	if own != nil {
+		image, err := d.Image(own.In())
+		if err != nil {
+			return nil, err
+		}
+		without, had, err := own.Without(image, e.now())
+		if err != nil {
+			return nil, err
+		}
+		if had {
+			edits = append(edits, location.Edit{Artifact: own.In(), Image: without})
+		}
+	}
+	for _, a := range e.itself(d, item) {
+		if own != nil && own.In() == a {
+			continue // others have a share in it
+		}
+		image, err := d.Image(a)
+		switch {
+		case err != nil:
+			return nil, err
+		case image.Kind == machine.Absent:
+			continue
+		case image.Kind == machine.Folder:
+			return nil, errIsFolder
+		}
+		edits = append(edits, location.Edit{Artifact: a, Image: machine.Image{Kind: machine.Absent}})
+	}
+	if len(edits) == 0 {
+		return nil, errNoErase
+	}
+	return edits, nil
+}
+
+// alongside reports whether a file belongs to the one that an entry is read from: a drop-in of it, a link to it, or the
+// same name in another of its places, where a file that is taken away would uncover it. What lies in homes belongs to
+// entries of their users only.
+func (e *Engine) alongside(d *draft, a machine.Artifact, item *location.Item) bool {
+	source := item.Source.Path
+	image, err := d.peek(a)
+	if err != nil || item.User == "" && e.inHome(a.Name) || item.User != "" && !e.inHome(a.Name) {
+		return false
+	}
+	switch image.Kind {
+	case machine.Symlink:
+		return path.Base(image.Target) == path.Base(source) || path.Base(a.Name) == path.Base(source)
+	case machine.Regular:
+		return strings.HasPrefix(a.Name, source+".d/") || path.Base(a.Name) == path.Base(source)
+	}
+	return false
+}
+
+// inHome reports whether a file lies in somebody's home. That of root counts as any other.
+func (e *Engine) inHome(name string) bool {
+	return slices.ContainsFunc(e.Machine.Users, func(u machine.User) bool {
+		return len(u.Home) > 1 && strings.HasPrefix(name, u.Home) && len(name) > len(u.Home) && strings.ContainsRune(`/\`, rune(name[len(u.Home)]))
+	})
+}
+
+// itself are the artifacts that are the entry and nothing else: what it is read from, drop-ins of that, links to it, and
+// what its switch would write, as far as that exists.
+func (e *Engine) itself(d *draft, item *location.Item) []machine.Artifact {
+	if eraser, ok := item.Switcher.(location.Eraser); ok {
+		return eraser.Erases()
+	}
+	source, key := item.Source.Path, item.Source.Key
+	var all []machine.Artifact
+	add := func(a machine.Artifact) {
+		if !slices.Contains(all, a) {
+			all = append(all, a)
+		}
+	}
+	for _, a := range item.Artifacts() {
+		is := false
+		switch a.Kind {
+		case machine.FileArtifact:
+			is = a.Name == source || e.alongside(d, a, item)
+		case machine.ValueArtifact:
+			k, name := a.Value()
+			is = strings.EqualFold(k, source) && strings.EqualFold(name, key)
+		case machine.TreeArtifact:
+			is = strings.EqualFold(a.Name, source)
+		case machine.LoginItemArtifact:
+			is = true
+		}
+		if is {
+			add(a)
+		}
+	}
+	for _, state := range []autostart.State{autostart.Disabled, autostart.Enabled} {
+		edits, err := item.Plan(d, location.Want{State: state, Now: e.now()})
+		if err != nil {
+			continue // it has no such state
+		}
+		for _, edit := range edits {
+			if image, err := d.peek(edit.Artifact); err == nil && !image.Container() && image.Kind != machine.Absent && slices.Contains(item.Artifacts(), edit.Artifact) {
+				add(edit.Artifact)
+			}
+		}
+	}
+	return all
+}
