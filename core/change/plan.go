@@ -174,6 +174,8 @@ type draft struct {
 	journals map[int]journal
 	// earlier are images that artifacts had once: one that becomes like its own but for the time gets that, too.
 	earlier map[machine.Artifact]machine.Image
+	// back are the edits that bring an entry to a state which it had once; nil where nobody asks.
+	back func(handle string, state autostart.State) ([]location.Edit, bool)
 }
 
 // journal is a change read from the record, with its steps by the entries that they are for.
@@ -501,6 +503,11 @@ func limited(want location.Want, item *location.Item) location.Want {
 // those of its switch. Of entries that share an artifact only the former.
 func (e *Engine) ownEdits(d *draft, item *location.Item, want location.Want) (edits []location.Edit, folders []Folder, remembered bool, err error) {
 	want = limited(want, item)
+	if d.back != nil {
+		if edits, ok := d.back(item.Handle, want.State); ok {
+			return edits, nil, true, nil
+		}
+	}
 	if want.State == autostart.Enabled && want.User == nil {
 		if edits, folders, remembered = e.remembered(d, item.Handle); remembered {
 			return edits, folders, true, nil

@@ -59,7 +59,7 @@ func (e *Engine) Remove(items, all []*location.Item, keeps func(machine.Artifact
 		plan.want[item.Handle], plan.taken[item.Handle], plan.gone[item.Handle] = autostart.Disabled, true, true
 	}
 	for _, item := range all {
-		if _, taken := item.Switcher.(removed); !taken && !chosen[item.Handle] {
+		if !Taken(item) && !chosen[item.Handle] {
 			plan.others[item.Handle] = item.State
 		}
 	}
@@ -69,6 +69,16 @@ func (e *Engine) Remove(items, all []*location.Item, keeps func(machine.Artifact
 	err := d.finish(&plan)
 	plan.settle()
 	return plan, err
+}
+
+// readFrom reports whether an entry is read from an artifact, and not only decided by it. A word that keeps it off, in
+// launchd's database for example, stays: what puts the entry back finds it off.
+func readFrom(item *location.Item, a machine.Artifact) bool {
+	if a.Kind != machine.ValueArtifact {
+		return a.Name == item.Source.Path
+	}
+	key, name := a.Value()
+	return strings.EqualFold(key, item.Source.Path) && strings.EqualFold(name, item.Source.Key)
 }
 
 // inside reports whether an artifact lies in a key that the plan takes away whole.
@@ -81,9 +91,15 @@ func (e *Engine) inside(d *draft, a machine.Artifact) bool {
 	return false
 }
 
+// Taken reports whether an entry was taken away by a change, so that only the record shows it.
+func Taken(item *location.Item) bool {
+	_, taken := item.Switcher.(removed)
+	return taken
+}
+
 // erase are the edits that take an entry away.
 func (e *Engine) erase(d *draft, item *location.Item) ([]location.Edit, error) {
-	if _, taken := item.Switcher.(removed); taken {
+	if Taken(item) {
 		return nil, errRemoved
 	}
 	own := location.PartOf(item.Switcher)
@@ -91,7 +107,7 @@ func (e *Engine) erase(d *draft, item *location.Item) ([]location.Edit, error) {
 		return nil, err
 	}
 	var edits []location.Edit
-	if own != nil {
+	if own != nil && readFrom(item, own.In()) {
 		image, err := d.Image(own.In())
 		if err != nil {
 			return nil, err

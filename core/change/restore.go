@@ -72,6 +72,9 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		r.share(item, newcomer)
 	}
 	plan.expect = r.expected
+	if err := r.readRemoved(snap); err != nil {
+		return plan, err
+	}
 	if opt.Only == nil {
 		err = r.all()
 	} else {
@@ -114,8 +117,10 @@ type restore struct {
 	latest func() (func(machine.Artifact) (machine.Image, bool, error), error)
 	named  map[string]bool // the handles of the plan
 	shared map[machine.Artifact]*parts
-	source map[machine.Artifact]bool // what newcomers are read from
-	system []string                  // files of the system that are left as they are
+	// removed are the artifacts that removals took away and that snapshots do not have: keys with all below them.
+	removed []Step
+	source  map[machine.Artifact]bool // what newcomers are read from
+	system  []string                  // files of the system that are left as they are
 }
 
 // parts are those of one artifact, as they are now: of entries of the snapshot, and of
@@ -162,6 +167,26 @@ func (r *restore) made(a machine.Artifact, current machine.Image) bool {
 	return ok && err == nil && r.d.machine.Same(a, current, after)
 }
 
+// ours reports whether nothing but changes of ours led from one image of an artifact to another: then nobody else has
+// anything in it.
+func (r *restore) ours(a machine.Artifact, from, to machine.Image) bool {
+	if r.e.Record == nil {
+		return false
+	}
+	at, unbroken := from, false
+	if err := r.e.Record.StepsOn(r.e.Machine.ID, a, func(before, after machine.Image) {
+		unbroken = r.d.machine.Same(a, at, before)
+		if !unbroken {
+			at = from // it begins anew, where it is as it was
+			unbroken = r.d.machine.Same(a, at, before)
+		}
+		at = after
+	}); err != nil {
+		return false
+	}
+	return unbroken && r.d.machine.Same(a, at, to)
+}
+
 // keeps tells, in words, why an artifact is not brought back although it differs; empty
 // where it is. What the system's own upgrades did is not taken back, and neither is what
 // somebody made where there was nothing.
@@ -178,15 +203,103 @@ func (r *restore) keeps(a machine.Artifact, want, current machine.Image) string 
 	return ""
 }
 
+// readRemoved finds what was removed since the snapshot, and is in the record of that removal alone.
+func (r *restore) readRemoved(snap *snapshot.Snapshot) error {
+	if r.e.Record == nil {
+		return nil
+	}
+	changes, err := r.e.Record.Changes(r.e.Machine.ID)
+	if err != nil {
+		return err
+	}
+	known := map[machine.Artifact]bool{}
+	for _, c := range slices.Backward(changes) { // the newest has how it was last
+		if c.Kind != Remove || c.State != Done || c.Snapshot < snap.ID {
+			continue
+		}
+		full, err := r.e.Record.Change(c.ID)
+		if err != nil {
+			return err
+		}
+		for _, s := range full.Steps {
+			if s.Artifact.Kind != machine.TreeArtifact || s.After.Kind != machine.Absent || known[s.Artifact] {
+				continue
+			}
+			if _, ok, err := r.images.Image(s.Artifact); ok || err != nil {
+				continue
+			}
+			known[s.Artifact] = true
+			r.removed = append(r.removed, s)
+		}
+	}
+	return nil
+}
+
+// inKey reports whether an artifact lies in a key that the plan brings back with all below it.
+func (r *restore) inKey(a machine.Artifact) bool {
+	return slices.ContainsFunc(r.removed, func(s Step) bool {
+		if _, planned := r.d.after[s.Artifact]; !planned {
+			return false
+		}
+		name := a.Name
+		if a.Kind == machine.ValueArtifact {
+			name, _ = a.Value()
+		}
+		return a.Kind != machine.FileArtifact && (strings.EqualFold(name, s.Artifact.Name) || strings.HasPrefix(strings.ToLower(name), strings.ToLower(s.Artifact.Name)+`\`))
+	})
+}
+
+// bringKeys brings keys back that were removed with all below them; values that the snapshot has are as it has them.
+func (r *restore) bringKeys() error {
+	for _, s := range r.removed {
+		handle := ""
+		for _, h := range s.Handles {
+			if (r.opt.Only == nil || r.opt.Only[h]) && r.recorded.Has(h) && (r.current[h] == nil || Taken(r.current[h])) {
+				handle = h
+			}
+		}
+		if current, err := r.d.Image(s.Artifact); handle == "" || err != nil || current.Kind != machine.Absent {
+			continue // it did not have it, or something has made it anew
+		}
+		image := s.Before
+		for a := range r.images.Artifacts() {
+			want, _, err := r.images.Image(a)
+			if err != nil || a.Kind != machine.ValueArtifact {
+				continue
+			}
+			if with, ok := image.WithValueIn(s.Artifact, a, want); ok {
+				image = with
+			}
+		}
+		if err := r.parents(s.Artifact, handle); err != nil {
+			r.leave(s.Artifact, err)
+			continue
+		}
+		if err := r.d.set(s.Artifact, image, handle); err != nil {
+			return err
+		}
+		for _, h := range s.Handles {
+			r.changes(h)
+		}
+	}
+	return nil
+}
+
 // all brings every artifact of the snapshot back. Where others have parts in one, theirs
 // are kept, and in files of lines what else was added since.
 func (r *restore) all() error {
 	var made []machine.Artifact // folders that the snapshot did not have
+	if err := r.bringKeys(); err != nil {
+		return err
+	}
 	for a := range r.images.Artifacts() {
 		want, _, err := r.images.Image(a)
 		if err != nil {
 			r.leave(a, err)
 			continue
+		}
+		if r.inKey(a) {
+			continue // it comes with that
 		}
 		if want.Kind == machine.Folder {
 			r.folders = append(r.folders, a) // its time comes back, whatever else does
@@ -202,7 +315,7 @@ func (r *restore) all() error {
 		if r.d.machine.Same(a, current, want) {
 			continue
 		}
-		if of := r.shared[a]; of != nil {
+		if of := r.shared[a]; of != nil && !(want.Kind == machine.Absent && r.ours(a, want, current)) {
 			if want, err = r.merge(a, want, current, of); err != nil {
 				r.leave(a, err)
 				continue
@@ -445,6 +558,9 @@ func (r *restore) handleFor(a machine.Artifact) string {
 // some brings the chosen entries back and leaves all others as they are.
 func (r *restore) some(snap *snapshot.Snapshot) error {
 	entries, err := snap.EntriesOf(r.opt.Only)
+	if err == nil {
+		err = r.bringKeys()
+	}
 	if err != nil {
 		return err
 	}
@@ -456,7 +572,7 @@ func (r *restore) some(snap *snapshot.Snapshot) error {
 		}
 		for _, a := range rec.Artifacts {
 			want, ok, err := r.images.Image(a)
-			if err == nil && (!ok || want.Container() || r.d.machine.Managed(a)) {
+			if err == nil && (!ok || want.Container() || r.d.machine.Managed(a) || r.inKey(a)) {
 				continue // made where a file needs it
 			}
 			var current machine.Image

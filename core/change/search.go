@@ -1,8 +1,11 @@
 package change
 
 import (
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/location"
@@ -17,12 +20,13 @@ func (e *Engine) Round(off, on []*location.Item, want location.Want, earlier []i
 	d.earlier = map[machine.Artifact]machine.Image{}
 	if len(earlier) > 0 {
 		all, err := e.together(earlier)
-		if err != nil {
-			return Plan{}, err
+		if err != nil && !errors.Is(err, ErrConflict) {
+			return Plan{}, err // what something else changed in between is not brought back, but turned
 		}
 		for _, s := range all.Steps {
 			d.earlier[s.Artifact] = s.Before
 		}
+		d.back = e.backTo(d, all)
 		for _, f := range all.Folders {
 			d.folders[f.Artifact] = f.Before
 		}
@@ -30,6 +34,26 @@ func (e *Engine) Round(off, on []*location.Item, want location.Want, earlier []i
 	plan, err := e.decide(d, off, on, want)
 	plan.Kind = Culprit
 	return plan, err
+}
+
+// backTo finds the edits that bring an entry back to how it was before a change, where it was in the wanted state then,
+// and where all that the change made of it is still so and is the entry's alone.
+func (e *Engine) backTo(d *draft, c Change) func(handle string, state autostart.State) ([]location.Edit, bool) {
+	before := e.asBefore(c)
+	return func(handle string, state autostart.State) ([]location.Edit, bool) {
+		var edits []location.Edit
+		for _, s := range c.Steps {
+			if !slices.Contains(s.Handles, handle) || s.MakesFolder() {
+				continue
+			}
+			current, err := d.Image(s.Artifact)
+			if err != nil || len(s.Handles) > 1 || !e.Machine.Same(s.Artifact, current, s.After) {
+				return nil, false
+			}
+			edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
+		}
+		return edits, len(edits) > 0 && before(handle).State == state
+	}
 }
 
 // asEarlier is the image that a plan gives an artifact, with the time of an earlier one that is the same otherwise.
@@ -58,10 +82,11 @@ func (e *Engine) TakeBack(changes []int) (Plan, error) {
 	return plan, err
 }
 
-// together makes one change of several: each artifact with its image before the first and after the last of them.
+// together makes one change of several: each artifact with its image before the first and after the last of them. It fails
+// with [ErrConflict], and leaves those artifacts out, where something else changed one in between.
 func (e *Engine) together(changes []int) (Change, error) {
 	var all Change
-	at, folders := map[machine.Artifact]int{}, map[machine.Artifact]bool{}
+	at, folders, torn := map[machine.Artifact]int{}, map[machine.Artifact]bool{}, map[machine.Artifact]string{}
 	for _, id := range changes {
 		c, err := e.Record.Change(id)
 		if err != nil {
@@ -82,7 +107,7 @@ func (e *Engine) together(changes []int) (Change, error) {
 			}
 			one := &all.Steps[k]
 			if !e.Machine.Same(s.Artifact, one.After, s.Before) {
-				return all, fmt.Errorf("%w: %s was changed by something else before %s", ErrConflict, autostart.Text(s.Artifact.String()), c.Name())
+				torn[s.Artifact] = fmt.Sprintf("%s was changed by something else before %s", autostart.Text(s.Artifact.String()), c.Name())
 			}
 			one.After = s.After
 			for _, h := range s.Handles {
@@ -98,5 +123,9 @@ func (e *Engine) together(changes []int) (Change, error) {
 			}
 		}
 	}
-	return all, nil
+	if len(torn) == 0 {
+		return all, nil
+	}
+	all.Steps = slices.DeleteFunc(all.Steps, func(s Step) bool { return torn[s.Artifact] != "" })
+	return all, fmt.Errorf("%w: %s", ErrConflict, strings.Join(slices.Sorted(maps.Values(torn)), "; "))
 }

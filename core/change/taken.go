@@ -3,6 +3,8 @@ package change
 import (
 	"cmp"
 	"fmt"
+	"maps"
+	"slices"
 	"sync"
 
 	"lockback/core/autostart"
@@ -34,10 +36,12 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 		handle string
 	}
 	var gone []lost
+	forGood := map[string]bool{} // removed, and nothing brought it back since
 	wanted := map[int]map[string]bool{} // by snapshot
 	if err := st.Removals(inv.Machine.ID, func(r Removal) error {
 		here := inventoried()
 		for _, handle := range r.Handles {
+			forGood[handle] = forGood[handle] || r.Kind == Remove
 			if here[handle] {
 				continue
 			}
@@ -51,6 +55,15 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 		return nil
 	}); err != nil {
 		return inv, err
+	}
+	if slices.Contains(slices.Collect(maps.Values(forGood)), true) {
+		decisions, err := st.Decisions(inv.Machine.ID)
+		if err != nil {
+			return inv, err
+		}
+		for handle := range forGood {
+			forGood[handle] = forGood[handle] && decisions[handle].State == autostart.Disabled
+		}
 	}
 	recorded := map[int]map[string]*snapshot.Recorded{} // by snapshot and handle
 	for id, handles := range wanted {
@@ -79,7 +92,7 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 			})
 		}
 		if rec, ok := recorded[l.Snapshot][l.handle]; ok {
-			if item := takenItem(inv, images[l.Snapshot], rec, l.Removal); item != nil {
+			if item := takenItem(inv, images[l.Snapshot], rec, l.Removal, forGood[l.handle]); item != nil {
 				inv.Items = append(inv.Items, item)
 			}
 		}
@@ -90,8 +103,8 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 
 // takenItem makes the item of an entry that a change took away; nil where that
 // is not what became of it.
-func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error), rec *snapshot.Recorded, r Removal) *location.Item {
-	if !rec.Removes && r.Kind != Remove {
+func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error), rec *snapshot.Recorded, r Removal, forGood bool) *location.Item {
+	if !rec.Removes && !forGood {
 		return nil // its program was removed since
 	}
 	// What was cut out of an artifact leaves that.

@@ -193,13 +193,13 @@ func (f *finder) changed(item *location.Item, fields []snapshot.Field) Finding {
 		g.Kind, g.Wants = TurnedOn, true
 	case has("state"):
 		g.Kind = TurnedOff
-	case has("problems") && worse:
-		g.Kind, g.Wants = Problem, on
 	case has("command", "target"):
 		g.Kind, g.Wants = Replaced, on
-	case has("program"):
+	case has("program") && !slices.Contains(e.Problems, autostart.TargetMissing):
 		g.Kind = Replaced
-		g.Wants = on && was != nil && !sameMaker(&was.Entry, e)
+		g.Wants = on && (worse || was != nil && !sameMaker(&was.Entry, e))
+	case worse:
+		g.Kind, g.Wants = Problem, on
 	}
 	return g
 }

@@ -1,7 +1,6 @@
 package inventory
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -67,10 +66,10 @@ func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, name
 	return effects
 }
 
-// StillThere tells which of some entries would still be found with some images, before anything is written. It fails
-// where an entry that is not among them would go, or be another state. Of what is not kept in files it tells nothing.
-func (inv Inventory) StillThere(images map[machine.Artifact]machine.Image, named []string) (map[string]bool, error) {
-	still := map[string]bool{}
+// StillThere tells which of some entries would still be found with some images, before anything is written, and what
+// else would be gone, or in another state. Of what is not kept in files it tells nothing.
+func (inv Inventory) StillThere(images map[machine.Artifact]machine.Image, named []string) (still map[string]bool, others []SideEffect) {
+	still = map[string]bool{}
 	if inv.Machine.OS == "windows" {
 		return still, nil
 	}
@@ -94,12 +93,12 @@ func (inv Inventory) StillThere(images map[machine.Artifact]machine.Image, named
 				still[item.Handle] = true
 			}
 		case other == nil:
-			return still, fmt.Errorf("%s (%s) would go, too", item.Name, item.Handle)
+			others = append(others, SideEffect{Item: item})
 		case other.State != item.State:
-			return still, fmt.Errorf("%s (%s) would be %s, too", item.Name, item.Handle, other.State)
+			others = append(others, SideEffect{Item: item, Becomes: other.State, Mode: other.Mode})
 		}
 	}
-	return still, nil
+	return still, others
 }
 
 // blocked tells which other entries are of a class that a plan has Explorer load no more, or load again: the list

@@ -80,10 +80,18 @@ func (a *app) remove(words []string, o removeOptions) error {
 	if err != nil {
 		return err
 	}
-	items, notes := rule.sift(withShared(inv, c.items))
+	chosen := slices.DeleteFunc(withShared(inv, c.items), change.Taken)
+	if len(chosen) == 0 {
+		a.note("there is nothing to do on %s: all that was chosen is removed already, and kept in the record", subject(s.machine))
+		return s.printNothing(change.Plan{})
+	}
+	items, notes := rule.sift(chosen)
+	if len(items) == 0 && len(chosen) == 1 {
+		return usage("nothing was removed: %s", strings.TrimPrefix(notes[0], "left out: "))
+	}
 	if len(items) == 0 {
 		a.notes(notes)
-		return usage("nothing was done: nothing that matches may be removed")
+		return usage("nothing was removed: nothing that matches may be, see above")
 	}
 	plan, items, more, err := s.planRemoval(inv, items, rule)
 	notes = append(notes, more...)
@@ -164,17 +172,26 @@ func (s *session) planRemoval(inv inventory.Inventory, items []*location.Item, r
 		for _, step := range plan.Steps {
 			images[step.Artifact] = step.After
 		}
-		still, err := inv.StillThere(images, plan.Handles)
-		if err != nil {
-			return plan, items, notes, usage("nothing was done: %v; choose both, or neither", err)
-		}
+		still, others := inv.StillThere(images, plan.Handles)
 		n := len(items)
 		items = slices.DeleteFunc(slices.Clone(items), func(item *location.Item) bool {
+			why := ""
 			if still[item.Handle] {
-				notes = append(notes, fmt.Sprintf("left out: %s  %s: it would still be there; it stays %s", item.Handle, item.Name, item.State))
+				why = "it would still be there; it stays " + string(item.State)
 			}
-			return still[item.Handle]
+			for _, other := range others {
+				if other.Item.Source.Path == item.Source.Path || other.Item.SystemName == item.SystemName {
+					why = fmt.Sprintf("%s (%s) would %s, too; choose both, or neither", other.Item.Name, other.Item.Handle, becomes(other.Becomes))
+				}
+			}
+			if why != "" {
+				notes = append(notes, fmt.Sprintf("left out: %s  %s: %s", item.Handle, item.Name, why))
+			}
+			return why != ""
 		})
+		if len(items) == n && len(others) > 0 {
+			return plan, items, notes, usage("nothing was done: %s (%s) would %s, too; choose fewer entries", others[0].Item.Name, others[0].Item.Handle, becomes(others[0].Becomes))
+		}
 		if len(items) == n {
 			return plan, slices.DeleteFunc(items, func(i *location.Item) bool { return left[i.Handle] }), notes, nil
 		}
@@ -182,6 +199,14 @@ func (s *session) planRemoval(inv inventory.Inventory, items []*location.Item, r
 			return plan, nil, notes, usage("nothing was done: nothing that matches can be removed")
 		}
 	}
+}
+
+// becomes words what would become of an entry.
+func becomes(state autostart.State) string {
+	if state == "" {
+		return "go"
+	}
+	return "be " + string(state)
 }
 
 // packaged fails for files of the system's own folders that a package delivered: it would bring them back.
