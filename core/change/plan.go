@@ -512,6 +512,11 @@ func (e *Engine) ownEdits(d *draft, item *location.Item, want location.Want) (ed
 		if edits, folders, remembered = e.remembered(d, item.Handle); remembered {
 			return edits, folders, true, nil
 		}
+		if Taken(item) {
+			if edits, ok, err := e.revived(d, item, want); ok || err != nil {
+				return edits, nil, true, err
+			}
+		}
 	}
 	if _, shared := item.Switcher.(location.Grouped); !shared {
 		edits, err = item.Plan(d, want)
@@ -625,17 +630,6 @@ func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []Folder,
 		return nil, nil, false
 	}
 	var edits []location.Edit
-	was := func(a machine.Artifact) (machine.Image, error) {
-		for _, edit := range edits {
-			if edit.Artifact == a {
-				return edit.Image, nil
-			}
-			if value, ok := edit.Image.ValueIn(edit.Artifact, a); ok {
-				return value, nil // of a key that was taken away whole
-			}
-		}
-		return d.Image(a)
-	}
 	var folders []Folder
 	for _, c := range changes {
 		full, err := e.journal(d, c.ID)
@@ -648,7 +642,7 @@ func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []Folder,
 			if s.MakesFolder() {
 				continue // a folder that was made may hold other things by now
 			}
-			current, err := was(s.Artifact)
+			current, err := overlay{d, edits}.Image(s.Artifact)
 			if err != nil || len(s.Handles) > 1 || !e.Machine.Same(s.Artifact, current, s.After) {
 				return nil, nil, false
 			}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"lockback/core/autostart"
+	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/location/part"
 	"lockback/core/machine"
@@ -79,6 +80,91 @@ func readFrom(item *location.Item, a machine.Artifact) bool {
 	}
 	key, name := a.Value()
 	return strings.EqualFold(key, item.Source.Path) && strings.EqualFold(name, item.Source.Key)
+}
+
+// overlay is a draft with edits over it.
+type overlay struct {
+	draft *draft
+	edits []location.Edit
+}
+
+// Image is the image that the edits give an artifact, else the one of the draft.
+func (o overlay) Image(a machine.Artifact) (machine.Image, error) {
+	for _, edit := range o.edits {
+		if edit.Artifact == a {
+			return edit.Image, nil
+		}
+		if value, ok := edit.Image.ValueIn(edit.Artifact, a); ok {
+			return value, nil // of a key that was taken away whole
+		}
+	}
+	return o.draft.Image(a)
+}
+
+// revived are the edits that bring an entry back which was removed while it was disabled, and turn it on: where what
+// turned it off cannot simply be taken back, because it is shared with others, its location reads it as it would be, and
+// its own switch turns it on. ok is false where no removal that stands took it away.
+func (e *Engine) revived(d *draft, item *location.Item, want location.Want) (edits []location.Edit, ok bool, err error) {
+	changes, err := d.disables()
+	if err != nil {
+		return nil, false, err
+	}
+	for _, c := range changes {
+		if c.Kind != Remove {
+			continue
+		}
+		full, err := e.journal(d, c.ID)
+		if err != nil {
+			return nil, false, err
+		}
+		steps := full.steps[item.Handle]
+		if len(steps) == 0 {
+			continue
+		}
+		own := location.PartOf(item.Switcher)
+		for _, k := range steps {
+			s := full.Steps[k]
+			current, err := d.Image(s.Artifact)
+			switch {
+			case err != nil:
+				return nil, false, err
+			case len(s.Handles) == 1 && e.Machine.Same(s.Artifact, current, s.After):
+				edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
+			case own != nil && own.In() == s.Artifact:
+				image, err := own.Carry(d, current, s.Before, want.Now)
+				if err != nil {
+					return nil, false, err
+				}
+				edits = append(edits, location.Edit{Artifact: s.Artifact, Image: image})
+			default:
+				return nil, false, fmt.Errorf("%w: %s was changed since it was removed by %s", location.ErrNoSwitch, autostart.Text(s.Artifact.String()), c.Name())
+			}
+		}
+		images := map[machine.Artifact]machine.Image{}
+		for _, edit := range edits {
+			images[edit.Artifact] = edit.Image
+		}
+		for _, back := range inventory.With(e.Machine, images, item.Location) {
+			if back.Handle != item.Handle || back.State == want.State {
+				continue
+			}
+			on, err := back.Plan(overlay{d, edits}, want)
+			if err != nil {
+				return nil, false, fmt.Errorf("%w; lockback undo %s brings it back disabled, as it was", err, c.Name())
+			}
+			return replace(edits, on), true, nil
+		}
+		return edits, true, nil
+	}
+	return nil, false, nil
+}
+
+// replace puts later edits in place of earlier ones of the same artifacts.
+func replace(edits, later []location.Edit) []location.Edit {
+	for _, edit := range later {
+		edits = slices.DeleteFunc(edits, func(e location.Edit) bool { return e.Artifact == edit.Artifact })
+	}
+	return append(edits, later...)
 }
 
 // inside reports whether an artifact lies in a key that the plan takes away whole.

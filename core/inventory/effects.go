@@ -101,6 +101,17 @@ func (inv Inventory) StillThere(images map[machine.Artifact]machine.Image, named
 	return still, others
 }
 
+// With reads the entries of one location as they would be with some images. Of what is not kept in files it reads nothing.
+func With(m *machine.Machine, images map[machine.Artifact]machine.Image, id string) []*location.Item {
+	if m.OS == "windows" {
+		return nil
+	}
+	reader := m.Reader(nil)
+	table := slices.DeleteFunc(tables[m.OS](), func(l location.Location) bool { return l.ID != id })
+	items, _, _ := location.RunOn(reader.Planned(images), reader, table)
+	return items
+}
+
 // blocked tells which other entries are of a class that a plan has Explorer load no more, or load again: the list
 // of those is about classes, wherever they are named.
 func (inv Inventory) blocked(images map[machine.Artifact]machine.Image, named []string) []SideEffect {

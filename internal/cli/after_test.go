@@ -507,6 +507,7 @@ func TestRemoveWaits(t *testing.T) {
 	p.OK(t, "undo", "--yes")
 	// Leftovers may go at once, and from a package only what would not come back.
 	p.OK(t, "remove", "brinecast.service", "--yes")
+	p.OK(t, "disable", "kelpline-report.service", "--yes")
 	p.Fails(t, 1, "belongs to the package", "remove", "kelpline-report.service", "--now", "-m", "x", "--yes")
 	p.Fails(t, 2, "a part of the operating system is not removed", "remove", "dbus.service", "--all", "--now", "-m", "x", "--guarded", "--yes")
 	p.OK(t, "remove", "Tide Chart", "--yes") // enabled, and its program missing

@@ -264,7 +264,7 @@ func TestOwnDoing(t *testing.T) {
 	// The history folds the snapshots that changes took, and has local times; scripts get all.
 	out = p.OK(t, "history")
 	require.NotContains(t, out, "before disable")
-	require.Regexp(t, `(?m)^C1 +`+regexp.QuoteMeta(time.Now().Format("2006-01-02"))+` \d\d:\d\d +change +2 +done +S2 +disable: `, out)
+	require.Regexp(t, `(?m)^C1 +`+regexp.QuoteMeta(time.Now().Format("2006-01-02"))+` \d\d:\d\d +change +2 +trial +S2 +disable: `, out)
 	require.Contains(t, p.OK(t, "history", "--format", "csv"), "before disable")
 	p.Env = []string{"TZ=Pacific/Auckland"}
 	require.Regexp(t, `before disable`, p.OK(t, "history", "--format", "json"))
