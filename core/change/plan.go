@@ -85,6 +85,8 @@ type Plan struct {
 type Expected struct {
 	// State is empty where the entry will not be there.
 	State autostart.State
+	// Removed says that only the record will show it.
+	Removed bool
 	// Entry is what the record knows of it, for those that are not on the machine; nil where it
 	// knows nothing.
 	Entry *autostart.Entry
@@ -103,15 +105,17 @@ func (p *Plan) settle() {
 	by := map[autostart.State][]string{}
 	for _, h := range p.Handles {
 		state, all := p.want[h]
-		switch {
+		switch expected := p.Expect(h); {
+		case expected.Removed:
+			state = Removed
 		case p.want == nil:
-			state = p.Expect(h).State
+			state = expected.State
 		case !all: // it was turned for one user only
 			continue
 		}
 		by[state] = append(by[state], h)
 	}
-	for _, state := range []autostart.State{autostart.Enabled, autostart.Disabled, ""} {
+	for _, state := range []autostart.State{Removed, autostart.Enabled, autostart.Disabled, ""} {
 		if handles := by[state]; len(handles) > 0 {
 			p.Outcomes = append(p.Outcomes, Outcome{state, slices.Compact(slices.Sorted(slices.Values(handles)))})
 		}
@@ -783,7 +787,7 @@ func (e *Engine) asBefore(c Change) func(handle string) Expected {
 	})
 	return func(handle string) Expected {
 		if rec := known()[handle]; rec != nil {
-			return Expected{rec.State, &rec.Entry}
+			return Expected{rec.State, isRemoved(&rec.Entry), &rec.Entry}
 		}
 		return Expected{}
 	}

@@ -148,18 +148,24 @@ type Change struct {
 
 // Outcome is how a change leaves some of its entries.
 type Outcome struct {
-	State   autostart.State // empty: they are not there
+	State   autostart.State // empty: they are not there; or [Removed]
 	Handles []string
 }
+
+// Removed is the state of an entry that is kept in the record only, in outcomes and decisions.
+const Removed autostart.State = "removed"
 
 // Decision is how the changes that stand left an entry.
 type Decision struct {
 	Change int
-	State  autostart.State // empty: it was not there
+	State  autostart.State // empty: it was not there; or [Removed]
 	// Off are the changes that turned it off one after the other, none in between having turned it on: before
 	// each but the first it had come back by itself.
 	Off []int
 }
+
+// IsOff reports whether the entry was left disabled, or removed.
+func (d Decision) IsOff() bool { return d.State == autostart.Disabled || d.State == Removed }
 
 // OnTrial reports whether the change stands and nobody has confirmed it.
 func (c Change) OnTrial() bool { return c.State == Done && c.Kind.Tried() && c.Kept.IsZero() }

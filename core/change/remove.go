@@ -27,7 +27,7 @@ var (
 // they are now. What cannot be removed is left out and named, as [Engine.Switch] does.
 func (e *Engine) Remove(items, all []*location.Item, keeps func(machine.Artifact) error) (Plan, error) {
 	plan := Plan{Kind: Remove, want: map[string]autostart.State{}, taken: map[string]bool{}, gone: map[string]bool{}, others: map[string]autostart.State{}}
-	plan.expect = func(string) Expected { return Expected{State: autostart.Disabled} }
+	plan.expect = func(string) Expected { return Expected{State: autostart.Disabled, Removed: true} }
 	d := e.newDraft()
 	chosen := map[string]bool{}
 	for _, item := range items {

@@ -214,7 +214,7 @@ func (r *restore) readRemoved(snap *snapshot.Snapshot) error {
 	}
 	known := map[machine.Artifact]bool{}
 	for _, c := range slices.Backward(changes) { // the newest has how it was last
-		if c.Kind != Remove || c.State != Done || c.Snapshot < snap.ID {
+		if c.Kind != Remove || c.State != Done && c.State != Undone {
 			continue
 		}
 		full, err := r.e.Record.Change(c.ID)
@@ -249,17 +249,31 @@ func (r *restore) inKey(a machine.Artifact) bool {
 	})
 }
 
-// bringKeys brings keys back that were removed with all below them; values that the snapshot has are as it has them.
+// bringKeys brings keys back that were removed with all below them; values that the snapshot has are as it has them. Keys
+// that are there again, and were removed when the snapshot was taken, go.
 func (r *restore) bringKeys() error {
 	for _, s := range r.removed {
-		handle := ""
+		handle, removed := "", false
 		for _, h := range s.Handles {
-			if (r.opt.Only == nil || r.opt.Only[h]) && r.recorded.Has(h) && (r.current[h] == nil || Taken(r.current[h])) {
+			rec, ok := r.recorded.Entry(h)
+			if !ok || r.opt.Only != nil && !r.opt.Only[h] {
+				continue
+			}
+			here := r.current[h] != nil && !Taken(r.current[h])
+			if removed = isRemoved(&rec); removed == here {
 				handle = h
 			}
 		}
-		if current, err := r.d.Image(s.Artifact); handle == "" || err != nil || current.Kind != machine.Absent {
-			continue // it did not have it, or something has made it anew
+		current, err := r.d.Image(s.Artifact)
+		if handle == "" || err != nil || (current.Kind == machine.Absent) == removed {
+			continue // it is as the snapshot has it
+		}
+		if removed {
+			if err := r.d.set(s.Artifact, machine.Image{Kind: machine.Absent}, handle); err != nil {
+				return err
+			}
+			r.changes(handle)
+			continue
 		}
 		image := s.Before
 		for a := range r.images.Artifacts() {
@@ -393,7 +407,7 @@ func (r *restore) credit(a machine.Artifact) {
 		if !there {
 			continue
 		}
-		if rec, ok := r.recorded.Entry(h); !ok || now.State == rec.State {
+		if rec, ok := r.recorded.Entry(h); !ok || now.State == rec.State && isRemoved(&now.Entry) == isRemoved(&rec) {
 			continue
 		}
 		r.d.name(a, h)
@@ -645,7 +659,7 @@ const maxFilesNamed = 10
 // asked for, and is gone where what it is read from is taken away.
 func (r *restore) expected(handle string) Expected {
 	if rec, ok := r.recorded.Entry(handle); ok {
-		return Expected{rec.State, &rec}
+		return Expected{rec.State, isRemoved(&rec), &rec}
 	}
 	item := r.current[handle]
 	if item == nil {

@@ -3,8 +3,6 @@ package change
 import (
 	"cmp"
 	"fmt"
-	"maps"
-	"slices"
 	"sync"
 
 	"lockback/core/autostart"
@@ -36,12 +34,12 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 		handle string
 	}
 	var gone []lost
-	forGood := map[string]bool{} // removed, and nothing brought it back since
+	forGood := map[string]bool{}        // removed, and nothing brought it back since
 	wanted := map[int]map[string]bool{} // by snapshot
 	if err := st.Removals(inv.Machine.ID, func(r Removal) error {
 		here := inventoried()
 		for _, handle := range r.Handles {
-			forGood[handle] = forGood[handle] || r.Kind == Remove
+			forGood[handle] = false // looked up below
 			if here[handle] {
 				continue
 			}
@@ -56,13 +54,13 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 	}); err != nil {
 		return inv, err
 	}
-	if slices.Contains(slices.Collect(maps.Values(forGood)), true) {
+	if len(forGood) > 0 {
 		decisions, err := st.Decisions(inv.Machine.ID)
 		if err != nil {
 			return inv, err
 		}
 		for handle := range forGood {
-			forGood[handle] = forGood[handle] && decisions[handle].State == autostart.Disabled
+			forGood[handle] = decisions[handle].State == Removed
 		}
 	}
 	recorded := map[int]map[string]*snapshot.Recorded{} // by snapshot and handle
@@ -101,6 +99,12 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 	return inv, nil
 }
 
+// keptInRecord is the mode of an entry that only the record shows.
+const keptInRecord = "removed (kept in the record)"
+
+// isRemoved reports whether an entry is, or was when it was recorded, one that only the record shows.
+func isRemoved(e *autostart.Entry) bool { return e.Mode == keptInRecord }
+
 // takenItem makes the item of an entry that a change took away; nil where that
 // is not what became of it.
 func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error), rec *snapshot.Recorded, r Removal, forGood bool) *location.Item {
@@ -113,7 +117,7 @@ func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error),
 	}
 	item := &location.Item{Entry: rec.Entry, Effect: cmp.Or(inv.Effect(rec.Location), location.AtNextStart), Artifacts: func() []machine.Artifact { return rec.Artifacts }}
 	item.State = autostart.Disabled
-	item.Mode = "removed (kept in the record)"
+	item.Mode = keptInRecord
 	item.Switcher = removed{rec, r.Snapshot, images}
 	item.Facts = func() []location.Fact {
 		return []location.Fact{{Name: "removed by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}

@@ -151,7 +151,7 @@ func (f *finder) putBack() []Finding {
 	var all []Finding
 	for handle, d := range f.Decisions {
 		item := f.items[handle]
-		if d.State != autostart.Disabled || item == nil || item.State != autostart.Enabled {
+		if !d.IsOff() || item == nil || item.State != autostart.Enabled {
 			continue
 		}
 		all = append(all, Finding{Kind: PutBack, Entry: &item.Entry, Wants: true, Change: d.Change, Times: len(d.Off)})
@@ -167,7 +167,7 @@ func (f *finder) added(item *location.Item) Finding {
 	}
 	for _, other := range f.Items {
 		d, decided := f.Decisions[other.Handle]
-		if decided && d.State == autostart.Disabled && other.State == autostart.Disabled && other.Target.Path == item.Target.Path && other.Command == item.Command {
+		if decided && d.IsOff() && other.State == autostart.Disabled && other.Target.Path == item.Target.Path && other.Command == item.Command {
 			g.Kind, g.Change, g.Times, g.Instead = PutBack, d.Change, len(d.Off), &other.Entry
 			break
 		}

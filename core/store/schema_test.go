@@ -105,7 +105,7 @@ func TestEarlierRecordsOpen(t *testing.T) {
 			require.Equal(t, disable.Steps, back.Steps)
 			var removals []change.Removal
 			require.NoError(t, st.Removals(box.ID, func(r change.Removal) error { removals = append(removals, r); return nil }))
-			require.Equal(t, []change.Removal{{Change: disable.ID, Snapshot: disable.Snapshot, Handles: []string{"k7f3qa2"}, Artifact: gone, Whole: true}}, removals)
+			require.Equal(t, []change.Removal{{Change: disable.ID, Kind: change.Disable, Snapshot: disable.Snapshot, Handles: []string{"k7f3qa2"}, Artifact: gone, Whole: true}}, removals)
 			latest, err := st.Latest(box.ID)
 			require.NoError(t, err)
 			image, ok, err = latest(kept)

@@ -1053,7 +1053,7 @@ func (s *Store) Decisions(id string) (map[string]change.Decision, error) {
 		handles, err := decodeHandles(text)
 		for _, h := range handles {
 			d := change.Decision{Change: of, State: state}
-			if state == autostart.Disabled {
+			if d.IsOff() {
 				d.Off = append(all[h].Off, of)
 			}
 			all[h] = d

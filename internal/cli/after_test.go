@@ -357,8 +357,10 @@ func TestCulpritDisturbed(t *testing.T) {
 	r := p.Run(t, "culprit", "stop", "--yes")
 	require.Equal(t, 0, r.Code, r.Err)
 	p.Fails(t, 2, "no search for a culprit is under way", "culprit", "stop")
-	left := slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, p.Root)), func(d string) bool { return strings.HasPrefix(d, "etc/cron.d/kelpline:") || // turned on in between, and off again: its time is another one
-			strings.HasPrefix(d, "var:") || strings.Contains(d, "wtmp") || strings.Contains(d, "var/log") })
+	left := slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, p.Root)), func(d string) bool {
+		return strings.HasPrefix(d, "etc/cron.d/kelpline:") || // turned on in between, and off again: its time is another one
+			strings.HasPrefix(d, "var:") || strings.Contains(d, "wtmp") || strings.Contains(d, "var/log")
+	})
 	require.Empty(t, left)
 	// Given up at once, nothing is left at all.
 	before = testkit.Tree(t, p.Root)
@@ -366,7 +368,7 @@ func TestCulpritDisturbed(t *testing.T) {
 	p.OK(t, "culprit", "stop", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 	// What was uninstalled meanwhile is no part of it any more.
-	p.OK(t, "undo", "C1", "--yes")
+	p.OK(t, "restore", "S1", "--yes")
 	p.OK(t, "culprit", "start", "report", "updater", "Tide Chart", "Fogbell Sync", "--yes")
 	require.NoError(t, os.Remove(filepath.Join(p.Root, "etc/cron.d/kelpline")))
 	r = p.Run(t, "culprit", "broken", "--yes", "--anyway")
@@ -432,7 +434,9 @@ func TestRemove(t *testing.T) {
 			p.Fails(t, 2, "--now wants a reason", "remove", "state=disabled", "--now", "--yes")
 			r = p.Run(t, "remove", "state=disabled", "--now", "-m", "nobody missed it", "--guarded", "--yes", "--format", "json")
 			require.Contains(t, []int{0, 1}, r.Code, r.Err)
-			var out struct{ Entries []struct{ Handle, Was string } }
+			var out struct {
+				Entries []struct{ Handle, Was string }
+			}
 			require.NoError(t, json.Unmarshal([]byte(r.Out), &out), r.Err)
 			all, _ := p.List(t, "--all")
 			here := map[string]testkit.Entry{}

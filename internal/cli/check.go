@@ -209,12 +209,12 @@ func (s *session) trialOf(c change.Change, inv inventory.Inventory, st starts.St
 	for _, o := range full.Outcomes {
 		for _, h := range o.Handles {
 			item := known[h]
-			if item == nil || item.State != o.State {
+			if item == nil || item.State != o.State && !(o.State == change.Removed && change.Taken(item)) {
 				continue
 			}
 			t.entries = append(t.entries, &item.Entry)
 			need.add(item)
-			if o.State == autostart.Disabled {
+			if o.State != autostart.Enabled {
 				t.try = appendTry(t.try, item)
 			}
 		}
@@ -740,7 +740,7 @@ func (s *session) keepEntries(words []string, message string) error {
 	var handles []string
 	var back []string
 	for _, item := range c.items {
-		if d := decisions[item.Handle]; d.State == autostart.Disabled && item.State == autostart.Enabled {
+		if d := decisions[item.Handle]; d.IsOff() && item.State == autostart.Enabled {
 			handles, back = append(handles, item.Handle), append(back, item.Name)
 		}
 	}

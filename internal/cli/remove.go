@@ -319,7 +319,7 @@ func (r removal) keeps(item *location.Item) string {
 func (r removal) tooEarly(item *location.Item) string {
 	d, decided := r.decisions[item.Handle]
 	since, days := r.offSince(item.Handle), change.DefaultTrial
-	if decided && d.State == autostart.Disabled {
+	if decided && d.IsOff() {
 		c := r.changes[d.Change]
 		if !c.Kept.IsZero() {
 			return ""

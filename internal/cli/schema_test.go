@@ -59,10 +59,20 @@ func TestOutputIsAsPublished(t *testing.T) {
 	_, killed := crash(t, p, 4, "disable", "tidewatch.service", "--yes")
 	require.True(t, killed)
 	holds("recover", 0, "recover", "--yes")
+	p.OK(t, "disable", "Fogbell*", "Tide Chart", "--yes")
+	p.OK(t, "culprit", "start", "--yes")
+
+	holds("check", 0, "check")
+	holds("culprit", 0, "culprit")
+	p.OK(t, "culprit", "stop", "--yes")
+	require.NoError(t, os.Remove(filepath.Join(p.Root, "opt/tidewatch/bin/route")))
+	holds("check", 3, "check", "S1")
+	holds("keep", 0, "keep", "--dry-run")
+	holds("change", 0, "remove", "brinecast.service", "--yes")
 
 	files, err := os.ReadDir(filepath.Join(testkit.Project(), "docs/schema"))
 	require.NoError(t, err)
-	require.Len(t, files, 20)
+	require.Len(t, files, 23)
 }
 
 // The same machine gives the same bytes, whenever and as often as it is asked.

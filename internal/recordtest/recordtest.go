@@ -176,6 +176,38 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 		require.NoError(t, err)
 		require.Len(t, snaps, 3)
 	})
+	t.Run("how changes left entries", func(t *testing.T) {
+		keeper := fresh(t)
+		rec := keeper.Open(t)
+		left := func(kind change.Kind, state change.State, outcomes ...change.Outcome) change.Change {
+			return add(t, rec, change.Change{Kind: kind, State: state, Trial: 9, Outcomes: outcomes})
+		}
+		off, on := autostart.Disabled, autostart.Enabled
+		first := left(change.Disable, change.Done, change.Outcome{State: off, Handles: []string{"a", "b", "c"}})
+		left(change.Disable, change.Undone, change.Outcome{State: off, Handles: []string{"d"}})
+		left(change.Review, change.Done, change.Outcome{State: on, Handles: []string{"b"}}, change.Outcome{State: off, Handles: []string{"a"}})
+		last := left(change.Remove, change.Done, change.Outcome{State: change.Removed, Handles: []string{"a"}}, change.Outcome{Handles: []string{"c"}})
+		require.NoError(t, rec.Update(func(tx change.Tx) error { return tx.Keep(first.ID, time.Unix(3000, 0)) }))
+		rec = keeper.Open(t)
+		decisions, err := rec.Decisions(box.ID)
+		require.NoError(t, err)
+		require.Equal(t, map[string]change.Decision{"a": {Change: last.ID, State: change.Removed, Off: []int{first.ID, first.ID + 2, last.ID}}, "b": {Change: first.ID + 2, State: on}, "c": {Change: last.ID}}, decisions)
+		decisions, err = rec.Decisions("another")
+		require.NoError(t, err)
+		require.Empty(t, decisions)
+		back, err := rec.Change(last.ID)
+		require.NoError(t, err)
+		require.Equal(t, last.Outcomes, back.Outcomes)
+		require.Equal(t, 9, back.Trial)
+		require.True(t, back.OnTrial())
+		listed, err := rec.Changes(box.ID)
+		require.NoError(t, err)
+		require.Equal(t, []bool{false, false, true, true}, []bool{listed[0].OnTrial(), listed[1].OnTrial(), listed[2].OnTrial(), listed[3].OnTrial()})
+		require.Equal(t, int64(3000), listed[0].Kept.Unix())
+		spoiled := last
+		spoiled.Outcomes = nil
+		require.ErrorIs(t, rec.Holds(spoiled), change.ErrDamaged)
+	})
 	t.Run("what changes left", func(t *testing.T) {
 		rec := fresh(t).Open(t)
 		a, b := machine.File("/a"), machine.File("/b")
