@@ -372,6 +372,10 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 		if item.State != state {
 			return nil, nil, fmt.Errorf("%q still reads as %s (%s)", item.Name, item.State, item.Mode)
 		}
+		if program := plan.starts[item.Handle]; program != "" && !strings.EqualFold(program, item.Target.Path) {
+			return nil, nil, fmt.Errorf("%q would start %q, and not %q", item.Name, item.Target.Path, program)
+		}
+		delete(plan.starts, item.Handle)
 		if err := e.Machine.Confirm(item.Location, item.Name, item.User, item.Mode); err != nil {
 			err = fmt.Errorf("%q: %w", item.Name, err)
 			if item.User == "" || !machine.Privileged() {
@@ -386,6 +390,9 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 		if state == autostart.Disabled && !plan.taken[handle] {
 			return nil, nil, errors.New("an entry that was turned off is no longer in the list")
 		}
+	}
+	for handle, program := range plan.starts {
+		return nil, nil, fmt.Errorf("the entry %s that starts %s is not in the list", handle, program)
 	}
 	for handle := range plan.others {
 		return nil, nil, fmt.Errorf("the entry %s would go with it, and is no part of the change", handle)

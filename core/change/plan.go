@@ -73,6 +73,8 @@ type Plan struct {
 	expect func(handle string) Expected
 	// want are the entries that must be found in a state afterwards, with that.
 	want map[string]autostart.State
+	// starts are the programs that entries which the plan makes must start.
+	starts map[string]string
 	// gone are the entries that must not be found any more, and others how all that are not to change must be found.
 	gone   map[string]bool
 	others map[string]autostart.State

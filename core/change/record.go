@@ -95,13 +95,17 @@ const (
 	Restore Kind = "restore"
 	Undo    Kind = "undo"
 	Review  Kind = "review"  // turned some entries off and others on
+	Add     Kind = "add"     // made an entry
+	Delay   Kind = "delay"   // made entries start later
 	Remove  Kind = "remove"  // took entries away for good: only the record has them
 	Keep    Kind = "keep"    // let stay enabled what had come back by itself: nothing was written
 	Culprit Kind = "culprit" // a round of the search for what broke something
 )
 
 // Tried reports whether changes of the kind are on trial until somebody confirms them.
-func (k Kind) Tried() bool { return k == Disable || k == Review || k == Remove }
+func (k Kind) Tried() bool {
+	return k == Disable || k == Review || k == Remove || k == Add || k == Delay
+}
 
 // DefaultTrial is after how many days a change that nobody has confirmed is called to mind.
 const DefaultTrial = 14

@@ -1,11 +1,15 @@
 package inventory
 
 import (
+	"path"
 	"slices"
 	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/location"
+	"lockback/core/location/linux"
+	"lockback/core/location/macos"
+	"lockback/core/location/windows"
 	"lockback/core/machine"
 )
 
@@ -110,6 +114,39 @@ func With(m *machine.Machine, images map[machine.Artifact]machine.Image, id stri
 	table := slices.DeleteFunc(tables[m.OS](), func(l location.Location) bool { return l.ID != id })
 	items, _, _ := location.RunOn(reader.Planned(images), reader, table)
 	return items
+}
+
+// makers make new entries on each operating system.
+var makers = map[string]func(*machine.Reader, location.New) (location.Made, error){"linux": linux.Add, "windows": windows.Add, "macos": macos.Add}
+
+// Make says how a new entry is made on a machine.
+func Make(m *machine.Machine, n location.New) (location.Made, error) {
+	return makers[m.OS](m.Reader(nil), n)
+}
+
+// ArgumentsOf are the program of an entry, as its machine names it, and its arguments; ok is false where only a shell, or
+// the running system, could tell them. An inventory no longer has them, so the location is read once more.
+func ArgumentsOf(m *machine.Machine, of *location.Item) (argv []string, ok bool) {
+	reader := m.Reader(nil)
+	table := slices.DeleteFunc(tables[m.OS](), func(l location.Location) bool { return l.ID != of.Location })
+	items, _, _ := location.RunOn(reader, reader, table)
+	for _, item := range items {
+		if item.Handle != of.Handle || of.Target.Path == "" {
+			continue
+		}
+		if m.OS != "windows" {
+			if len(item.Argv) == 0 {
+				return nil, false
+			}
+			return append([]string{of.Target.Path}, item.Argv[1:]...), path.Base(item.Argv[0]) == path.Base(of.Target.Path)
+		}
+		words := windows.Arguments(item.CommandLine)
+		if len(words) == 0 || len(item.Actions) > 1 {
+			return nil, false
+		}
+		return append([]string{of.Target.Path}, words[1:]...), true
+	}
+	return nil, false
 }
 
 // blocked tells which other entries are of a class that a plan has Explorer load no more, or load again: the list

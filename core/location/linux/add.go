@@ -1,0 +1,133 @@
+package linux
+
+import (
+	"fmt"
+	"path"
+	"strings"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/format/desktopentry"
+	"lockback/core/format/unitfile"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// Where new entries are made: the places of the administrator and of users, never those of packages.
+const (
+	everyonesAutostart  = "/etc/xdg/autostart"
+	administratorsUnits = "/etc/systemd/system"
+	personsUnits        = ".config/systemd/user"
+)
+
+// Add says how an entry is made where the system's own tools would make it: at sign-in an autostart file, at startup a
+// unit that multi-user.target wants, by the clock a timer with its service.
+func Add(m *machine.Reader, n location.New) (location.Made, error) {
+	if err := n.Check(m, nil); err != nil {
+		return location.Made{}, err
+	}
+	forms := map[autostart.Stage][]string{autostart.SignIn: {"autostart"}, autostart.System: {"service"}, autostart.Schedule: {"timer"}}[n.Stage]
+	if len(forms) == 0 {
+		return location.Made{}, fmt.Errorf("%w: at the stage %s", location.ErrNoForm, n.Stage)
+	}
+	form, err := n.Choose(forms...)
+	if err != nil {
+		return location.Made{}, err
+	}
+	if form == "autostart" {
+		return addAutostart(m, n)
+	}
+	if why := otherInit(location.Look(m)); why != "" {
+		return location.Made{}, fmt.Errorf("%w: %s, and only for that units are made", location.ErrNoForm, why)
+	}
+	return addUnit(m, n)
+}
+
+func addAutostart(m *machine.Reader, n location.New) (location.Made, error) {
+	made := location.Made{Location: "linux.xdg-autostart", Effect: location.AtNextSignIn}
+	dir := everyonesAutostart
+	if n.User != nil {
+		dir, made.User = path.Join(n.User.Home, ".config/autostart"), n.User.Name
+	}
+	made.Key = n.FileName() + ".desktop"
+	file := path.Join(dir, made.Key)
+	if err := location.Free(m, file); err != nil {
+		return made, err
+	}
+	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: n.Owned(AutostartFile(n))}}
+	return made, nil
+}
+
+// AutostartFile is the autostart file of a new entry, as the Desktop Entry Specification has it. One that is delayed waits
+// in a shell of its own: of the sessions, only some know of a key for that.
+func AutostartFile(n location.New) []byte {
+	return desktopentry.New([][2]string{{"Type", "Application"}, {"Name", n.Name}, {"Exec", desktopentry.JoinExec(location.Waiting(n.Argv, n.Delay))}})
+}
+
+func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
+	made := location.Made{Location: "linux.systemd.system", Effect: location.AtNextStart}
+	dir, name, starter := administratorsUnits, n.FileName(), "multi-user.target"
+	personal := n.User != nil && n.Stage == autostart.Schedule
+	if personal {
+		made.Location, made.User, dir = "linux.systemd.user", n.User.Name, path.Join(n.User.Home, personsUnits)
+		made.Effect = location.AtNextSignIn
+	}
+	service := [][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape(n.Name)}, {"[Service]", ""}, {"Type", "simple"}, {"ExecStart", unitfile.JoinCommand(n.Argv)}}
+	if n.User != nil && !personal {
+		service = append(service, [2]string{"User", unitfile.Escape(n.User.Name)})
+	}
+	file := func(suffix string) string { return path.Join(dir, name+suffix) }
+	suffix := ".service"
+	var timer [][2]string
+	if n.Stage == autostart.Schedule || n.Delay > 0 {
+		suffix, starter = ".timer", "timers.target"
+		timer = [][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape(n.Name + ", when it is time")}, {"[Timer]", ""}}
+		switch {
+		case n.Delay > 0:
+			timer = append(timer, [2]string{"OnBootSec", span(n.Delay)})
+		case n.Daily:
+			at := int(n.At.Minutes())
+			timer = append(timer, [2]string{"OnCalendar", fmt.Sprintf("*-*-* %02d:%02d:00", at/60, at%60)}, [2]string{"Persistent", "true"})
+		default:
+			since := "OnBootSec"
+			if personal {
+				since = "OnStartupSec"
+			}
+			timer = append(timer, [2]string{since, span(n.Every)}, [2]string{"OnUnitActiveSec", span(n.Every)})
+		}
+		timer = append(timer, [2]string{"[Install]", ""}, [2]string{"WantedBy", starter})
+	} else {
+		service = append(service, [2]string{"[Install]", ""}, [2]string{"WantedBy", starter})
+	}
+	made.Key = name + suffix
+	link := path.Join(dir, starter+".wants", name+suffix)
+	for _, f := range []string{file(".service"), file(".timer"), link} {
+		if err := location.Free(m, f); err != nil {
+			return made, err
+		}
+	}
+	// A unit of a package must not be taken for this one.
+	for _, other := range []string{"/usr/lib/systemd/system/", "/lib/systemd/system/", "/usr/lib/systemd/user/"} {
+		if err := location.Free(m, other+name+".service"); err != nil {
+			return made, err
+		}
+	}
+	made.Edits = append(made.Edits, location.Edit{Artifact: machine.File(file(".service")), Image: n.Owned(unitfile.New(service))})
+	if timer != nil {
+		made.Edits = append(made.Edits, location.Edit{Artifact: machine.File(file(".timer")), Image: n.Owned(unitfile.New(timer))})
+	}
+	owner := n.Owned(nil)
+	if !personal {
+		owner.UID, owner.GID = 0, 0
+		for k := range made.Edits {
+			made.Edits[k].Image.UID, made.Edits[k].Image.GID = 0, 0
+		}
+	}
+	made.Edits = append(made.Edits, location.Edit{Artifact: machine.File(link), Image: machine.NewLink(file(suffix), owner.UID, owner.GID, n.Now)})
+	return made, nil
+}
+
+// span is a time span as systemd.time(7) has it.
+func span(d time.Duration) string {
+	return strings.TrimSuffix(strings.TrimSuffix(d.Round(time.Second).String(), "0s"), "0m")
+}

@@ -1,0 +1,150 @@
+package location
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+
+	"lockback/core/autostart"
+	"lockback/core/machine"
+)
+
+// New is an entry that is to be made.
+type New struct {
+	Name  string
+	Stage autostart.Stage // SignIn, System or Schedule
+	User  *machine.User   // whom it is for; nil: everyone
+	Argv  []string        // the program, as its machine names it, and its arguments
+	// Every and At say when what is scheduled runs: each time that long after the last, or each day at that time.
+	Every time.Duration
+	At    time.Duration // since midnight
+	Daily bool          // At counts
+	// Delay is how long after its stage it starts, where the form has such a thing.
+	Delay time.Duration
+	// Form is one of the ways in which the system can start it; empty: the usual one.
+	Form string
+	Now  time.Time
+}
+
+// Made is how an entry is made.
+type Made struct {
+	Location, User, Key string // which entry it will be
+	Edits               []Edit
+	Effect              string
+}
+
+// Handle is the one that the entry will have.
+func (m Made) Handle() string { return autostart.Handle(m.Location, m.User, m.Key) }
+
+// Errors of making an entry.
+var (
+	// ErrExists says that something of that name is there already.
+	ErrExists = errors.New("there is one of that name already")
+	// ErrNoForm says that the machine has no such way of starting something, or that it cannot be used now.
+	ErrNoForm = errors.New("cannot be made here")
+	// ErrNoProgram says that the program cannot be started.
+	ErrNoProgram = errors.New("not a program that can be started")
+)
+
+// maxName is how long a name may be, in bytes.
+const maxName = 120
+
+// Check fails where a name is none, or where the program is not there or cannot be started. Runs tells of the systems
+// without a mark for that which files they start.
+func (n New) Check(m *machine.Reader, runs func(name string) bool) error {
+	if n.Name == "" || len(n.Name) > maxName || strings.TrimSpace(n.Name) != n.Name || strings.ContainsFunc(n.Name, unicode.IsControl) {
+		return fmt.Errorf("the name %q: it has one to %d bytes, no control characters, and no space around it", n.Name, maxName)
+	}
+	for _, arg := range n.Argv {
+		if strings.ContainsFunc(arg, func(r rune) bool { return r == 0 || r == '\n' || r == '\r' }) {
+			return fmt.Errorf("the argument %q has a line break in it", arg)
+		}
+	}
+	if len(n.Argv) == 0 || n.Argv[0] == "" {
+		return fmt.Errorf("%w: none is named", ErrNoProgram)
+	}
+	program := n.Argv[0]
+	if absolute := path.IsAbs(program) && m.OS != "windows" || machine.OnDrive(program) && m.OS == "windows"; !absolute {
+		return fmt.Errorf("%w: %s: give its whole path", ErrNoProgram, program)
+	}
+	info, err := m.Stat(program)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%w: %s is not there", ErrNoProgram, program)
+	case err != nil:
+		return fmt.Errorf("%w: %s: %s", ErrNoProgram, program, machine.Reason(err))
+	case info.IsDir():
+		return fmt.Errorf("%w: %s is a folder", ErrNoProgram, program)
+	case !info.Mode().IsRegular():
+		return fmt.Errorf("%w: %s is no file", ErrNoProgram, program)
+	case runs != nil && !runs(program):
+		return fmt.Errorf("%w: %s is none by its ending", ErrNoProgram, program)
+	case runs == nil && info.Mode()&0o111 == 0:
+		return fmt.Errorf("%w: %s may not be executed by anyone (chmod +x)", ErrNoProgram, program)
+	}
+	return nil
+}
+
+// FileName makes a file's name of an entry's: small letters, digits and hyphens.
+func (n New) FileName() string {
+	var b strings.Builder
+	for _, r := range strings.ToLower(n.Name) {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+			b.WriteRune(r)
+		case b.Len() > 0 && !strings.HasSuffix(b.String(), "-"):
+			b.WriteByte('-')
+		}
+	}
+	if name := strings.Trim(b.String(), "-"); name != "" {
+		return name
+	}
+	return "entry-" + autostart.Handle("", "", n.Name) // of letters that no file's name needs
+}
+
+// Choose is the form that was asked for, or the first; it fails with [ErrNoForm] where the stage has no such form.
+func (n New) Choose(forms ...string) (string, error) {
+	if n.Form == "" {
+		return forms[0], nil
+	}
+	if !slices.Contains(forms, n.Form) {
+		return "", fmt.Errorf("%w: as %s: what starts like this is one of %s", ErrNoForm, n.Form, strings.Join(forms, ", "))
+	}
+	return n.Form, nil
+}
+
+// Owned is a file of the entry's user, else of root.
+func (n New) Owned(content []byte) machine.Image {
+	uid, gid := 0, 0
+	if n.User != nil && n.User.SID == "" {
+		uid, gid = n.User.UID, n.User.GID
+	}
+	return machine.NewFile(content, 0o644, uid, gid, n.Now)
+}
+
+// Waiting is a command of a Unix system that runs another one after a time, for what has no delay of its own: with the
+// shell that every one has. launchd's StartInterval, for example, would run it again and again.
+func Waiting(argv []string, delay time.Duration) []string {
+	if delay <= 0 {
+		return argv
+	}
+	return append([]string{"/bin/sh", "-c", fmt.Sprintf(`sleep %d; exec "$0" "$@"`, int(delay.Seconds()))}, argv...)
+}
+
+// Free fails with [ErrExists] where something is there.
+func Free(m *machine.Reader, name string) error {
+	if _, err := m.Lstat(name); err == nil {
+		return fmt.Errorf("%w: %s", ErrExists, name)
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// Look is a survey of nothing in particular, for what only looks at a machine.
+func Look(m *machine.Reader) *Survey { return &Survey{View: m, Machine: m} }
