@@ -10,18 +10,18 @@ import (
 
 // Add plans to make an entry. It fails with the errors of [inventory.Make], and where the entry would be one that is there
 // already.
-func (e *Engine) Add(n location.New, inv inventory.Inventory) (Plan, location.Made, error) {
+func (e *Engine) Add(n location.New, inv inventory.Inventory) (Plan, error) {
 	plan := Plan{Kind: Add, want: map[string]autostart.State{}, starts: map[string]string{}, expect: func(string) Expected { return Expected{State: autostart.Enabled} }}
 	if n.Now.IsZero() {
 		n.Now = e.now()
 	}
 	made, err := inventory.Make(e.Machine, n)
 	if err != nil {
-		return plan, made, err
+		return plan, err
 	}
 	handle := made.Handle()
 	if item := inv.ByHandle()[handle]; item != nil && !Taken(item) {
-		return plan, made, fmt.Errorf("%w: %s (%s)", location.ErrExists, item.Name, handle)
+		return plan, fmt.Errorf("%w: %s (%s)", location.ErrExists, item.Name, handle)
 	}
 	entry := &autostart.Entry{Handle: handle, Name: n.Name, Location: made.Location, User: made.User, Stage: n.Stage, Scope: autostart.ForSystem}
 	if made.User != "" {
@@ -30,13 +30,13 @@ func (e *Engine) Add(n location.New, inv inventory.Inventory) (Plan, location.Ma
 	plan.expect = func(string) Expected { return Expected{State: autostart.Enabled, Entry: entry} }
 	d := e.newDraft()
 	if err := e.make(d, &plan, made, handle); err != nil {
-		return plan, made, err
+		return plan, err
 	}
 	plan.want[handle], plan.starts[handle] = autostart.Enabled, n.Argv[0]
 	plan.Handles = append(plan.Handles, handle)
 	err = d.finish(&plan)
 	plan.settle()
-	return plan, made, err
+	return plan, err
 }
 
 // make takes what makes an entry into a plan.

@@ -178,6 +178,8 @@ type draft struct {
 	// first; each is read from the record once, however many entries ask.
 	disables func() ([]Change, error)
 	journals map[int]journal
+	// decisions are how changes left entries, read once when somebody asks.
+	decisions func() (map[string]Decision, error)
 	// earlier are images that artifacts had once: one that becomes like its own but for the time gets that, too.
 	earlier map[machine.Artifact]machine.Image
 	// back are the edits that bring an entry to a state which it had once; nil where nobody asks.
@@ -212,7 +214,19 @@ func (e *Engine) journal(d *draft, id int) (journal, error) {
 
 func (e *Engine) newDraft() *draft {
 	return &draft{machine: e.Machine, folders: map[machine.Artifact]machine.Image{}, before: map[machine.Artifact]machine.Image{}, after: map[machine.Artifact]machine.Image{},
-		handles: map[machine.Artifact][]string{}, named: map[machine.Artifact]map[string]bool{}, disables: sync.OnceValues(e.disables), journals: map[int]journal{}}
+		handles: map[machine.Artifact][]string{}, named: map[machine.Artifact]map[string]bool{}, disables: sync.OnceValues(e.disables), journals: map[int]journal{},
+		decisions: sync.OnceValues(func() (map[string]Decision, error) {
+			if e.Record == nil {
+				return nil, nil
+			}
+			return e.Record.Decisions(e.Machine.ID)
+		})}
+}
+
+// offAgain reports whether more than one change in a row turned an entry off: a later one may have found it disabled.
+func (d *draft) offAgain(handle string) bool {
+	all, err := d.decisions()
+	return err != nil || len(all[handle].Off) > 1
 }
 
 // disables lists the changes that may have switched something off and stand, the newest
@@ -659,9 +673,9 @@ func (e *Engine) remembered(d *draft, handle string) ([]location.Edit, []Folder,
 		}
 		edits, folders = over(edits, own), append(folders, full.Folders...)
 		switch {
-		case c.Kind == Disable, full.before(handle).State == autostart.Enabled:
+		case c.Kind == Disable && !d.offAgain(handle), full.before(handle).State == autostart.Enabled:
 			return edits, folders, true
-		case c.Kind != Remove:
+		case c.Kind != Remove && c.Kind != Disable:
 			return nil, nil, false // that change turned it on
 		}
 	}

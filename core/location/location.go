@@ -338,6 +338,16 @@ type Want struct {
 	// means everyone that the entry is for.
 	User *machine.User
 	Now  time.Time
+	// Hold wants what is turned off to stay off, where a switch knows a way that programs which turn themselves on again
+	// respect, see [Holder].
+	Hold bool
+}
+
+// Holder is a switch that can keep an entry off although its program turns it on again by the usual means.
+type Holder interface {
+	Switcher
+	// Holds says what keeps it off, in words.
+	Holds() string
 }
 
 // Edit is a new image for an artifact.
@@ -606,6 +616,7 @@ func (s *Survey) Add(key string, item *Item) {
 		e.Stage = s.at.Stage
 	}
 	e.Switch = item.Word()
+	unwait(item)
 	if e.When == "" {
 		e.When = e.Stage.When()
 	}

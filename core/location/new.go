@@ -127,15 +127,6 @@ func (n New) Owned(content []byte) machine.Image {
 	return machine.NewFile(content, 0o644, uid, gid, n.Now)
 }
 
-// Waiting is a command of a Unix system that runs another one after a time, for what has no delay of its own: with the
-// shell that every one has. launchd's StartInterval, for example, would run it again and again.
-func Waiting(argv []string, delay time.Duration) []string {
-	if delay <= 0 {
-		return argv
-	}
-	return append([]string{"/bin/sh", "-c", fmt.Sprintf(`sleep %d; exec "$0" "$@"`, int(delay.Seconds()))}, argv...)
-}
-
 // Free fails with [ErrExists] where something is there.
 func Free(m *machine.Reader, name string) error {
 	if _, err := m.Lstat(name); err == nil {

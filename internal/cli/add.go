@@ -17,8 +17,8 @@ import (
 
 // addOptions are those of add.
 type addOptions struct {
-	name, at, user, form, every, atTime, copyOf, delay, message string
-	program                                                     []string
+	name, at, user, form, every, atTime, copyOf, message string
+	program                                              []string
 }
 
 // stagesOfNew are the words for when something new starts.
@@ -77,7 +77,7 @@ func span(text string, least, most time.Duration) (time.Duration, error) {
 	case err != nil:
 		return 0, fmt.Errorf("%q is no time such as 10s, 2m, 1h or 1d", text)
 	case d < least || d > most:
-		return 0, fmt.Errorf("%s is not from %s to %s", text, least, most)
+		return 0, fmt.Errorf("%s is not from %s to %s", text, location.DelayWords(least), location.DelayWords(most))
 	}
 	return d.Truncate(time.Second), nil
 }
@@ -190,7 +190,7 @@ func (a *app) add(o addOptions) error {
 	if err != nil {
 		return err
 	}
-	plan, made, err := s.engine.Add(n, inv)
+	plan, err := s.engine.Add(n, inv)
 	switch {
 	case errors.Is(err, location.ErrExists), errors.Is(err, location.ErrNoProgram), errors.Is(err, location.ErrNoForm):
 		return usageError{fmt.Errorf("nothing was added: %w", err)}
@@ -203,6 +203,5 @@ func (a *app) add(o addOptions) error {
 	if o.message == "" {
 		o.message = n.Name
 	}
-	_ = made
 	return s.carryOut(errand{plan: plan, inv: inv, verb: "Add", message: o.message})
 }

@@ -224,7 +224,7 @@ var groups = []struct {
 }{
 	{"look", "Look:", []string{"list", "show", "products", "figures", "locations"}},
 	{"decide", "Decide:", []string{"review", "note", "lookup", "catalogue"}},
-	{"change", "Change:", []string{"disable", "enable", "add", "remove", "undo", "restore", "recover"}},
+	{"change", "Change:", []string{"disable", "enable", "add", "delay", "remove", "undo", "restore", "recover"}},
 	{"after", "After the restart:", []string{"check", "keep", "culprit"}},
 	{"record", "Record:", []string{"snapshot", "history", "compare", "record"}},
 	{"help", "Help:", []string{"demo", "completion", "config", "help"}},
@@ -266,7 +266,7 @@ func (a *app) command() *cobra.Command {
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "no colours")
 	f.BoolVar(&a.verbose, "verbose", false, "say more: artifacts, and what they were and will be")
 	f.BoolVar(&a.quiet, "quiet", false, "no notes and no progress; errors and results only")
-	c.AddCommand(a.listCommand(), a.showCommand(), a.productsCommand(), a.figuresCommand(), a.locationsCommand(), a.disableCommand(), a.enableCommand(), a.addCommand(), a.removeCommand(), a.undoCommand(), a.restoreCommand(), a.recoverCommand(), a.checkCommand(), a.keepCommand(), a.culpritCommand(),
+	c.AddCommand(a.listCommand(), a.showCommand(), a.productsCommand(), a.figuresCommand(), a.locationsCommand(), a.disableCommand(), a.enableCommand(), a.addCommand(), a.delayCommand(), a.removeCommand(), a.undoCommand(), a.restoreCommand(), a.recoverCommand(), a.checkCommand(), a.keepCommand(), a.culpritCommand(),
 		a.snapshotCommand(), a.historyCommand(), a.compareCommand(), a.recordCommand(), a.reviewCommand(), a.noteCommand(), a.lookupCommand(), a.catalogueCommand(), a.demoCommand(), a.configCommand())
 	c.AddCommand(topicCommands()...)
 	c.SetHelpCommand(a.helpCommand())

@@ -25,6 +25,7 @@ type switchOptions struct {
 	message  string
 	user     string
 	all      bool
+	hold     bool
 	suggest  string
 	selector []string
 }
@@ -44,6 +45,11 @@ the change counts.
 
 Where protected entries, parts of the operating system, or more than half of what
 starts would no longer start, the question wants the number of entries instead of y.
+
+Some programs turn themselves on again. With --hold they are kept off where the system
+has a way that their installers respect: a mask of systemd, launchd's database, Windows'
+own startup settings. It is never a lock that the system's own settings cannot open.
+Where there is no such way that is said, and check tells when one is on again.
 
 With --suggest nothing is turned off: what could be is proposed, each with the reason,
 from verdicts, use and cost. Protected entries, and programs that nobody has judged,
@@ -69,6 +75,7 @@ are never in it. On a terminal the proposals open in review; elsewhere, and with
 	c.Flags().StringVar(&o.suggest, "suggest", "", "propose entries and turn nothing off: all `KINDS`, or some of "+strings.Join(review.Kinds, ","))
 	c.Flags().Lookup("suggest").NoOptDefVal = allKinds
 	c.Flags().BoolVar(&a.guarded, "guarded", false, "turn protected entries off too, and those that need a second thought")
+	c.Flags().BoolVar(&o.hold, "hold", false, "keep them off although their programs turn them on again, where the system has a way")
 	return c
 }
 
@@ -128,7 +135,7 @@ func (a *app) switchEntries(o switchOptions) error {
 	}
 	defer s.close()
 	inv := s.inventory()
-	want := location.Want{State: o.state, Now: time.Now()}
+	want := location.Want{State: o.state, Now: time.Now(), Hold: o.hold}
 	if o.user != "" {
 		u, ok := s.machine.UserNamed(o.user)
 		if !ok {
@@ -201,6 +208,9 @@ func (s *session) planSwitching(inv inventory.Inventory, w *switching) (change.P
 		return plan, err
 	}
 	plan.Warnings = append(plan.Warnings, effectNotes(effects)...)
+	if w.want.Hold {
+		plan.Warnings = append(plan.Warnings, holdNotes(w.off)...)
+	}
 	plan.Warnings = append(plan.Warnings, stillStarted(inv, w.off)...)
 	for _, item := range w.off {
 		if item.Caution != "" {
@@ -208,6 +218,27 @@ func (s *session) planSwitching(inv inventory.Inventory, w *switching) (change.P
 		}
 	}
 	return plan, nil
+}
+
+// holdNotes say what keeps entries off, those of which the same is said together.
+func holdNotes(items []*location.Item) []string {
+	by := map[string][]string{}
+	var order []string
+	for _, item := range items {
+		how := "nothing of the system's keeps it off if its program turns it on again; check then says so"
+		if holder, ok := item.Switcher.(location.Holder); ok {
+			how = holder.Holds()
+		}
+		if by[how] == nil {
+			order = append(order, how)
+		}
+		by[how] = append(by[how], item.Name)
+	}
+	var notes []string
+	for _, how := range order {
+		notes = append(notes, strings.Join(by[how], ", ")+": "+how)
+	}
+	return notes
 }
 
 // carryOutSwitching plans, asks and does it. Done is false where nothing was to be done.
@@ -334,7 +365,10 @@ type sifted struct {
 func sift(items []*location.Item, want location.Want, guardedToo bool, sel autostart.Selector) sifted {
 	var s sifted
 	for _, item := range items {
+		_, holds := item.Switcher.(location.Holder)
 		switch {
+		case want.Hold && holds && item.State == autostart.Disabled && item.Guarded == "" && !change.Taken(item):
+			s.chosen = append(s.chosen, item) // it is off, and not held yet
 		case (want.User == nil || item.User == want.User.Name) && item.State == want.State:
 			s.already++
 		case want.State == autostart.Disabled && item.Guarded != "" && !guardedToo:

@@ -8,13 +8,13 @@ func New(keys [][2]string) []byte {
 	var b strings.Builder
 	b.WriteString("[Desktop Entry]\n")
 	for _, k := range keys {
-		b.WriteString(k[0] + "=" + escape(k[1]) + "\n")
+		b.WriteString(k[0] + "=" + Escape(k[1]) + "\n")
 	}
 	return []byte(b.String())
 }
 
-// escape escapes what would not be read again as it is: "Possible value types" of the Desktop Entry Specification.
-func escape(s string) string {
+// Escape escapes what would not be read again as it is: "Possible value types" of the Desktop Entry Specification.
+func Escape(s string) string {
 	s = strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\t", `\t`, "\r", `\r`).Replace(s)
 	if strings.HasPrefix(s, " ") {
 		s = `\s` + s[1:]

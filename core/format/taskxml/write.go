@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/xml"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -92,4 +93,62 @@ func escaped(s string) string {
 	var b bytes.Buffer
 	xml.EscapeText(&b, []byte(s))
 	return b.String()
+}
+
+// SetDelay returns the definition with a delay after its triggers at sign-in and at startup, all other bytes as they were;
+// ok is false where it has neither. The delay is the last thing that such a trigger says, MS-TSCH 2.5.3.
+func SetDelay(content []byte, after time.Duration) (changed []byte, ok bool, err error) {
+	s, encode, err := text(content)
+	if err != nil {
+		return nil, false, err
+	}
+	type edit struct {
+		from, to int
+		with     string
+	}
+	var edits []edit
+	var path []string
+	delayed := false // this trigger says one already
+	d := decoder(s)
+	for {
+		start := int(d.InputOffset())
+		token, err := d.Token()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, false, fmt.Errorf("%w: %w", ErrNotTask, err)
+		}
+		in := len(path) >= 3 && path[0] == "Task" && path[1] == "Triggers" && (path[2] == AtLogon || path[2] == AtBoot)
+		switch token := token.(type) {
+		case xml.StartElement:
+			if path = append(path, token.Name.Local); len(path) > maxDepth {
+				return nil, false, fmt.Errorf("%w: nested too deep", ErrNotTask)
+			}
+		case xml.CharData:
+			if in && len(path) == 4 && path[3] == "Delay" {
+				edits, delayed = append(edits, edit{start, int(d.InputOffset()), span(after)}), true
+			}
+		case xml.EndElement:
+			switch {
+			case in && len(path) == 3 && !strings.HasPrefix(s[start:], "</"):
+				// A trigger without an end of its own, <BootTrigger/>, which the decoder ends where it begins.
+				if k := strings.LastIndex(s[:start], "/>"); k >= 0 {
+					edits = append(edits, edit{k, k + 2, ">" + delay(after) + "</" + path[2] + ">"})
+				}
+			case in && len(path) == 3 && !delayed:
+				edits = append(edits, edit{start, start, delay(after)})
+			}
+			if len(path) == 3 {
+				delayed = false
+			}
+			if len(path) > 0 {
+				path = path[:len(path)-1]
+			}
+		}
+	}
+	for k := len(edits) - 1; k >= 0; k-- {
+		s = s[:edits[k].from] + edits[k].with + s[edits[k].to:]
+	}
+	return encode(s), len(edits) > 0, nil
 }

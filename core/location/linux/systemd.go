@@ -404,13 +404,18 @@ func (sw unitSwitch) Plan(images location.Images, want location.Want) ([]locatio
 		for _, l := range sw.links {
 			edits = append(edits, location.Edit{Artifact: machine.File(l), Image: machine.Image{Kind: machine.Absent}})
 		}
-		if !sw.pulled {
+		if !sw.pulled && !want.Hold {
 			return edits, nil
 		}
 		mask, err := sw.mask(images, want)
 		return append(edits, mask...), err
 	}
 	return sw.enable(images, want)
+}
+
+// Holds is the mask: neither systemctl enable nor the scripts of packages take it away.
+func (sw unitSwitch) Holds() string {
+	return "it is masked, which systemctl enable and packages leave as it is; systemctl unmask takes that away"
 }
 
 // mask makes or removes the link to /dev/null.

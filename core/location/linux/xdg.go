@@ -92,6 +92,7 @@ func sessionNames(s *location.Survey) []string {
 // everyone's.
 func readXDGAutostart(s *location.Survey) {
 	desktops := installedDesktops(s)
+	delays := sessionsDelay(s, desktops)
 	system := map[string]string{} // file name, to the path that wins for everyone
 	below := map[string]string{}  // and to the one that would win without it
 	types := map[string]fs.FileMode{}
@@ -116,7 +117,7 @@ func readXDGAutostart(s *location.Survey) {
 			if strings.HasSuffix(e.Name(), ".desktop") {
 				own[e.Name()] = append(own[e.Name()], u.Name)
 				file := path.Join(dir, e.Name())
-				addDesktopEntry(s, desktops, file, e.Type(), hide{file: file, user: &u, below: system[e.Name()]}, nil)
+				addDesktopEntry(s, desktops, file, e.Type(), hide{file: file, user: &u, below: system[e.Name()], delays: delays}, nil)
 			}
 		}
 	}
@@ -124,7 +125,7 @@ func readXDGAutostart(s *location.Survey) {
 		readSnapAutostart(s, desktops, &s.Machine.Users[k])
 	}
 	for _, name := range order {
-		addDesktopEntry(s, desktops, system[name], types[name], hide{file: system[name], below: below[name]}, own[name])
+		addDesktopEntry(s, desktops, system[name], types[name], hide{file: system[name], below: below[name], delays: delays}, own[name])
 	}
 }
 
@@ -255,7 +256,7 @@ func describeDesktopEntry(s *location.Survey, desktops []desktop, f *desktopentr
 		}
 	}
 	item.Mode = strings.Join(modes, "; ")
-	if delay, _ := f.Get("X-GNOME-Autostart-Delay"); delay != "" {
+	if delay, _ := f.Get("X-GNOME-Autostart-Delay"); delay != "" && delay != "0" {
 		item.When = "at sign-in, after " + delay + " s"
 	}
 	if at != "" {
@@ -287,6 +288,8 @@ type hide struct {
 	file  string
 	user  *machine.User // whose file it is; nil for everyone's
 	below string        // the file that would decide without this one
+	// delays says that all sessions of the machine know of a key for a delay.
+	delays bool
 }
 
 // artifacts lists what decides the entry: its file, what a link leads to, and

@@ -104,6 +104,11 @@ func (o override) Stop() []string {
 	return []string{"launchctl", "bootout", domain + "/" + o.label}
 }
 
+// Holds is launchd's own word: it stays when the job's file is written anew.
+func (o override) Holds() string {
+	return "launchd's own database has it off, and keeps that when its file is written anew; launchctl enable turns it on again"
+}
+
 // Part is what the database says of the label.
 func (o override) Part() part.Part {
 	return part.Property{File: o.file, Path: []string{o.label}, States: true}

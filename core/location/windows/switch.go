@@ -36,6 +36,11 @@ func approvedState(v regf.Value) (off bool, known bool) {
 
 func (approve) Word() autostart.Switch { return autostart.Approve }
 
+// Holds is Windows' own word: it stays when the program writes its value or shortcut anew.
+func (approve) Holds() string {
+	return "Windows' own startup settings have it off, and keep that when its program writes the entry anew; they turn it on again"
+}
+
 func (a approve) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	if want.User != nil {
 		return nil, location.ErrNotPerUser

@@ -1,0 +1,125 @@
+package linux
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"lockback/core/autostart"
+	"lockback/core/format/desktopentry"
+	"lockback/core/format/unitfile"
+	"lockback/core/location"
+	"lockback/core/machine"
+)
+
+// delayKey is the key by which some sessions start an entry later, in seconds.
+const delayKey = "X-GNOME-Autostart-Delay"
+
+// knowDelays are the desktops whose session managers know of that key, with one of these managers: gnome-session up to 48,
+// and cinnamon-session. Later ones leave the entries to systemd, which passes the key over.
+var (
+	knowDelays       = []string{"GNOME", "GNOME-Flashback", "Unity", "Budgie", "X-Cinnamon"}
+	delayingSessions = []string{"/usr/libexec/gnome-session-binary", "/usr/bin/cinnamon-session"}
+)
+
+// sessionsDelay reports whether all sessions of the machine know of the key.
+func sessionsDelay(s *location.Survey, desktops []desktop) bool {
+	if len(desktops) == 0 || !slices.ContainsFunc(delayingSessions, func(name string) bool { return has(s, name) }) {
+		return false
+	}
+	return !slices.ContainsFunc(desktops, func(d desktop) bool { return !slices.Contains(knowDelays, d.name) })
+}
+
+// Delay writes the key where all sessions know of it; else a command that waits. Either stands where the switch would
+// write: in the administrator's or the person's own file, or in a copy that comes before a vendor's.
+func (h hide) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
+	var later location.Later
+	content, err := contentOf(images, h.file)
+	if err != nil {
+		return later, err
+	}
+	f, err := desktopentry.Parse(content)
+	if err != nil {
+		return later, fmt.Errorf("%w: %w", location.ErrNoDelay, err)
+	}
+	command, _ := f.Get("Exec")
+	argv := desktopentry.SplitExec(command)
+	if len(argv) == 0 || f.Bool("DBusActivatable") {
+		return later, fmt.Errorf("%w: it is started over D-Bus, not by a command", location.ErrNoDelay)
+	}
+	inner := location.Waiting(argv, 0)
+	if h.delays {
+		f.Set(delayKey, strconv.Itoa(int(d.Seconds())))
+		if len(inner) != len(argv) {
+			f.Set("Exec", desktopentry.Escape(desktopentry.JoinExec(inner)))
+		}
+	} else {
+		f.Set("Exec", desktopentry.Escape(desktopentry.JoinExec(location.Waiting(inner, d))))
+		if old, _ := f.Get(delayKey); old != "" {
+			f.Set(delayKey, "0") // one of the two waits, and not both
+		}
+		later.Note = "no session here has a delay of its own that all of them know, so it waits in a shell"
+	}
+	file, owner := h.override(), machine.User{}
+	if h.user != nil {
+		file, owner = h.file, *h.user
+	}
+	image, err := images.Image(machine.File(file))
+	if err != nil {
+		return later, err
+	}
+	if image.Kind == machine.Regular {
+		image = image.WithContent(f.Bytes(), now)
+	} else {
+		image = machine.NewFile(f.Bytes(), 0o644, owner.UID, owner.GID, now)
+	}
+	later.Edits = []location.Edit{{Artifact: machine.File(file), Image: image}}
+	return later, nil
+}
+
+// Delay puts a timer in front of a service: its own links go, and the timer starts it.
+func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
+	later := location.Later{Off: true}
+	switch {
+	case unitfile.Suffix(sw.name) != ".service":
+		return later, fmt.Errorf("%w: it is no service; what it starts, and when, stands in its file", location.ErrNoDelay)
+	case sw.Word() != autostart.Unlink:
+		return later, fmt.Errorf("%w: other units start it, and would wait for it", location.ErrNoDelay)
+	case item.Guarded != "":
+		return later, fmt.Errorf("%w: it is protected: %s", location.ErrNoDelay, item.Guarded)
+	}
+	dir, since, id := sw.set.path.config, "OnBootSec", "linux.systemd.system"
+	if sw.set.path.control == "" {
+		since, id = "OnStartupSec", "linux.systemd.user"
+	}
+	if sw.user != nil {
+		dir = path.Join(sw.user.Home, personsUnits)
+	}
+	bare := strings.ReplaceAll(strings.TrimSuffix(sw.name, ".service"), "@", "-")
+	name := bare + ".timer"
+	for _, taken := range []string{path.Join(dir, name), path.Join("/usr/lib/systemd/system", name), path.Join("/usr/lib/systemd/user", name)} {
+		if image, err := images.Image(machine.File(taken)); err == nil && image.Kind != machine.Absent {
+			name = bare + "-later.timer"
+		}
+	}
+	file, link := path.Join(dir, name), path.Join(dir, "timers.target.wants", name)
+	for _, taken := range []string{file, link} {
+		if image, err := images.Image(machine.File(taken)); err != nil || image.Kind != machine.Absent {
+			return later, fmt.Errorf("%w: %s is in the way", location.ErrNoDelay, taken)
+		}
+	}
+	uid, gid := sw.owner()
+	timer := unitfile.New([][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape("Starts " + sw.name + " later")}, {"[Timer]", ""}, {since, span(d)}, {"Unit", unitfile.Escape(sw.name)}, {"[Install]", ""}, {"WantedBy", "timers.target"}})
+	later.Made = &location.Made{Location: id, Key: name, Edits: []location.Edit{
+		{Artifact: machine.File(file), Image: machine.NewFile(timer, 0o644, uid, gid, now)},
+		{Artifact: machine.File(link), Image: machine.NewLink(file, uid, gid, now)},
+	}}
+	if sw.user != nil {
+		later.Made.User = sw.user.Name
+	}
+	later.Note = "the timer " + name + " starts it"
+	return later, nil
+}

@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lockback/core/change"
+	"lockback/core/location"
+)
+
+// The shortest and the longest delay.
+const (
+	leastDelay = time.Second
+	mostDelay  = 24 * time.Hour
+)
+
+// delayOptions are those of delay.
+type delayOptions struct {
+	spread, message string
+}
+
+func (a *app) delayCommand() *cobra.Command {
+	var o delayOptions
+	c := &cobra.Command{
+		Use:   "delay SELECTOR... TIME",
+		Short: "Have entries start later, so that not all start at once",
+		Long: `Have entries start some time after sign-in or startup: 20s, 2m, 1h. Where the system
+has a delay of its own that is sure, it is used: a key of the autostart file that all
+sessions of the machine know, a timer in front of a systemd service, the delayed start of
+a Windows service, the delay of a task's trigger. Where it has none, the entry waits in
+the system's own shell, or is turned off and another one made that starts the same. No
+program of lockback's stays on the machine.
+
+With --spread each entry waits that much longer than the one before it, the one that
+costs least first, and no TIME is given.
+
+The change is on trial, and undo takes it back exactly.`,
+		Example: "  lockback delay fogbell-sync.desktop 30s\n  lockback delay stage=sign-in verdict=useful --spread 10s",
+		Args:    cobra.MinimumNArgs(1),
+		RunE:    func(_ *cobra.Command, words []string) error { return a.delayEntries(words, o) },
+	}
+	a.writeFlags(c)
+	a.trialFlag(c)
+	c.Flags().StringVar(&o.spread, "spread", "", "each entry this `TIME` after the one before, by what they cost")
+	c.Flags().StringVarP(&o.message, "message", "m", "", "say why, for the history")
+	return c
+}
+
+func (a *app) delayEntries(words []string, o delayOptions) error {
+	trial, err := a.trialDays()
+	if err != nil {
+		return err
+	}
+	text := o.spread
+	if text == "" {
+		text, words = words[len(words)-1], words[:len(words)-1]
+	}
+	step, err := span(text, leastDelay, mostDelay)
+	switch {
+	case err != nil && o.spread != "":
+		return usage("--spread: %v", err)
+	case err != nil:
+		return usage("the delay: %v; it stands behind the entries", err)
+	case len(words) == 0:
+		return usage("name the entries to delay, and the time behind them")
+	}
+	s, err := a.openToWrite(false)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	inv := s.inventory()
+	c, err := a.choose(s.machine, inv, s.store, words, scope{})
+	if err == nil {
+		err = exact(c)
+	}
+	if err != nil {
+		return err
+	}
+	items := slices.Clone(c.items)
+	if o.spread != "" {
+		inv.Measure()
+		slices.SortStableFunc(items, func(x, y *location.Item) int { return cmp.Compare(costOf(x), costOf(y)) })
+		if longest := time.Duration(len(items)) * step; longest > mostDelay {
+			return usage("--spread %s: the last of %d entries would wait %s, and the longest delay is %s", o.spread, len(items), location.DelayWords(longest), location.DelayWords(mostDelay))
+		}
+	}
+	var entries []change.Delayed
+	for k, item := range items {
+		by := step
+		if o.spread != "" {
+			by = time.Duration(k+1) * step
+		}
+		entries = append(entries, change.Delayed{Item: item, By: by})
+	}
+	plan, err := s.engine.Delay(entries)
+	if errors.Is(err, change.ErrNothing) {
+		a.note("there is nothing to do on %s: all that was chosen waits as long already", subject(s.machine))
+		return s.printNothing(plan)
+	}
+	if err != nil {
+		return s.explain(err)
+	}
+	plan.Trial = trial
+	if o.message == "" {
+		o.message = summary(items, "") + ", by " + strings.TrimSpace(location.DelayWords(step))
+		if o.spread != "" {
+			o.message += " each"
+		}
+	}
+	var about []string
+	if o.spread != "" {
+		for _, e := range entries {
+			about = append(about, fmt.Sprintf("%s waits %s", e.Item.Name, location.DelayWords(e.By)))
+		}
+	}
+	return s.carryOut(errand{plan: plan, inv: inv, verb: "Delay", about: about, then: about, message: o.message})
+}
+
+// costOf is what a program costs at the start: the time that it took, else its processor time.
+func costOf(item *location.Item) int64 {
+	if item.Cost == nil {
+		return 0
+	}
+	return max(item.Cost.StartMS, item.Cost.CPUMS)
+}
