@@ -6,6 +6,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/location"
+	"lockback/core/machine"
 )
 
 // Add plans to make an entry. It fails with the errors of [inventory.Make], and where the entry would be one that is there
@@ -19,10 +20,14 @@ func (e *Engine) Add(n location.New, inv inventory.Inventory) (Plan, error) {
 	if err != nil {
 		return plan, err
 	}
-	handle := made.Handle()
-	if item := inv.ByHandle()[handle]; item != nil && !Taken(item) {
-		return plan, fmt.Errorf("%w: %s (%s)", location.ErrExists, item.Name, handle)
+	handles := e.foresee(made)
+	known := inv.ByHandle()
+	for _, handle := range handles {
+		if item := known[handle]; item != nil && !Taken(item) {
+			return plan, fmt.Errorf("%w: %s (%s)", location.ErrExists, item.Name, handle)
+		}
 	}
+	handle := handles[0]
 	entry := &autostart.Entry{Handle: handle, Name: n.Name, Location: made.Location, User: made.User, Stage: n.Stage, Scope: autostart.ForSystem}
 	if made.User != "" {
 		entry.Scope = autostart.ForUser
@@ -32,11 +37,34 @@ func (e *Engine) Add(n location.New, inv inventory.Inventory) (Plan, error) {
 	if err := e.make(d, &plan, made, handle); err != nil {
 		return plan, err
 	}
-	plan.want[handle], plan.starts[handle] = autostart.Enabled, n.Argv[0]
-	plan.Handles = append(plan.Handles, handle)
+	for _, handle := range handles {
+		plan.want[handle], plan.starts[handle] = autostart.Enabled, n.Argv[0]
+		plan.Handles = append(plan.Handles, handle)
+	}
 	err = d.finish(&plan)
 	plan.settle()
 	return plan, err
+}
+
+// foresee are the handles that a new entry will have, of which the first is the one that its steps are for: what is for
+// everyone is listed for each user on a Mac. The location reads it as it would be, where that lies in files.
+func (e *Engine) foresee(made location.Made) []string {
+	images := map[machine.Artifact]machine.Image{}
+	files := map[string]bool{}
+	for _, edit := range made.Edits {
+		images[edit.Artifact] = edit.Image
+		files[edit.Artifact.Name] = edit.Artifact.Kind == machine.FileArtifact
+	}
+	var handles []string
+	for _, item := range inventory.With(e.Machine, images, made.Location) {
+		if files[item.Source.Path] && item.State == autostart.Enabled {
+			handles = append(handles, item.Handle)
+		}
+	}
+	if len(handles) == 0 {
+		return []string{made.Handle()}
+	}
+	return handles
 }
 
 // make takes what makes an entry into a plan.

@@ -215,7 +215,9 @@ func (e *Engine) erase(d *draft, item *location.Item) ([]location.Edit, error) {
 		case err != nil:
 			return nil, err
 		case image.Kind == machine.Absent:
-			continue
+			if _, planned := d.after[a]; !planned {
+				continue
+			} // it goes with another entry that is read from it
 		case image.Kind == machine.Folder:
 			return nil, errIsFolder
 		}

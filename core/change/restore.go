@@ -71,7 +71,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		}
 		r.share(item, newcomer)
 	}
-	plan.expect = r.expected
+	plan.expect, r.snapshot = r.expected, snap.ID
 	if err := r.readRemoved(snap); err != nil {
 		return plan, err
 	}
@@ -114,9 +114,10 @@ type restore struct {
 	newcomers []*location.Item
 	folders   []machine.Artifact
 	// latest finds the images that changes which stand gave to artifacts.
-	latest func() (func(machine.Artifact) (machine.Image, bool, error), error)
-	named  map[string]bool // the handles of the plan
-	shared map[machine.Artifact]*parts
+	latest   func() (func(machine.Artifact) (machine.Image, bool, error), error)
+	named    map[string]bool // the handles of the plan
+	shared   map[machine.Artifact]*parts
+	snapshot int // its number
 	// removed are the artifacts that removals took away and that snapshots do not have: keys with all below them.
 	removed []Step
 	source  map[machine.Artifact]bool // what newcomers are read from
@@ -349,7 +350,57 @@ func (r *restore) all() error {
 			return err
 		}
 	}
+	return r.unmake()
+}
+
+// unmake takes away what changes of ours made since the snapshot, as entries of their own, where nothing changed it.
+func (r *restore) unmake() error {
+	if r.e.Record == nil {
+		return nil
+	}
+	changes, err := r.e.Record.Changes(r.e.Machine.ID)
+	if err != nil {
+		return err
+	}
+	for _, c := range slices.Backward(changes) {
+		if c.Kind != Add && c.Kind != Delay || c.State != Done || c.Snapshot < r.snapshot {
+			continue
+		}
+		full, err := r.e.Record.Change(c.ID)
+		if err != nil {
+			return err
+		}
+		for _, s := range slices.Backward(full.Steps) { // what lies in a folder before it
+			if _, known, err := r.images.Image(s.Artifact); known || err != nil || s.Before.Kind != machine.Absent {
+				continue
+			}
+			if s.After.Container() {
+				if more, err := r.e.holdsMore(s.Artifact, r.gone()); err != nil || more {
+					continue
+				}
+			} else if current, err := r.d.Image(s.Artifact); err != nil || !r.d.machine.Same(s.Artifact, current, s.After) {
+				continue
+			}
+			handle := ""
+			if len(s.Handles) > 0 {
+				handle = s.Handles[0]
+			}
+			if err := r.d.set(s.Artifact, s.Before, handle); err != nil {
+				return err
+			}
+			r.changes(handle)
+		}
+	}
 	return nil
+}
+
+// gone are the artifacts that the plan takes away.
+func (r *restore) gone() map[machine.Artifact]bool {
+	gone := map[machine.Artifact]bool{}
+	for a, image := range r.d.after {
+		gone[a] = image.Kind == machine.Absent
+	}
+	return gone
 }
 
 // merge is the image that an artifact gets which others have parts in.

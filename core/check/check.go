@@ -112,8 +112,16 @@ func Find(in Input) ([]Finding, error) {
 		}
 	}
 	for _, c := range in.Diff.Changed {
-		if item := f.items[c.Handle]; item != nil && !told[c.Handle] && in.Ours(c.Handle) == "" {
-			all = append(all, f.changed(item, c.Fields))
+		item := f.items[c.Handle]
+		if item == nil || told[c.Handle] {
+			continue
+		}
+		fields := f.notOurs(item, c.Fields)
+		if in.Ours(c.Handle) != "" { // what decides it is as a change of ours left it, but not its program
+			fields = slices.DeleteFunc(fields, func(field snapshot.Field) bool { return field.Field != "program" && field.Field != "problems" })
+		}
+		if len(fields) > 0 {
+			all = append(all, f.changed(item, fields))
 		}
 	}
 	for k := range in.Diff.Removed {
@@ -127,6 +135,18 @@ func Find(in Input) ([]Finding, error) {
 		return cmp.Or(cmp.Compare(slices.Index(Kinds, a.Kind), slices.Index(Kinds, b.Kind)), autostart.Compare(a.Entry, b.Entry))
 	})
 	return all, nil
+}
+
+// notOurs are the fields that a change of ours did not make as they are: where it turned the entry off or on, and that is
+// so, its state is no news.
+func (f *finder) notOurs(item *location.Item, fields []snapshot.Field) []snapshot.Field {
+	d, decided := f.Decisions[item.Handle]
+	if !decided || d.IsOff() != (item.State == autostart.Disabled) || d.State == "" {
+		return slices.Clone(fields)
+	}
+	return slices.DeleteFunc(slices.Clone(fields), func(field snapshot.Field) bool {
+		return field.Field == "state" || field.Field == "mode" || field.Field == "when"
+	})
 }
 
 // readEarlier reads how the entries that differ were before.

@@ -1,0 +1,311 @@
+//go:build unix
+
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/core/format/shelllink"
+	"lockback/internal/testkit"
+)
+
+// hostileArguments are what a command line must pass on as it is.
+var hostileArguments = []string{`it "is" $5 100%`, `back\slash`, `end\`, `a;b&c|d`, "`id`", `$HOME`, `%u %%`, "", `'quoted'`, "ünïcode", `\"`, `{x}`, `~`, "-"}
+
+// addition is something that is added to a machine of the museum.
+type addition struct {
+	machine string
+	args    []string
+	program string
+}
+
+var additions = []addition{
+	{"workshop-box", []string{"--name", "Tide board", "--at", "sign-in", "--for", "ines"}, "/opt/kelpline/bin/updater"},
+	{"workshop-box", []string{"--name", "Tide board", "--at", "sign-in"}, "/opt/kelpline/bin/updater"},
+	{"workshop-box", []string{"--name", "Tide watch 100%", "--at", "startup"}, "/opt/kelpline/bin/updater"},
+	{"workshop-box", []string{"--name", "Tide watch", "--at", "startup", "--for", "bram"}, "/opt/kelpline/bin/updater"},
+	{"workshop-box", []string{"--name", "Night copy", "--at-time", "02:30"}, "/opt/kelpline/bin/updater"},
+	{"workshop-box", []string{"--name", "Hourly look", "--every", "90m", "--for", "ines"}, "/opt/kelpline/bin/updater"},
+	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in"}, `C:\Program Files\Tidewatch\report.exe`},
+	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in", "--for", "odile"}, `C:\Program Files\Tidewatch\report.exe`},
+	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in", "--as", "shortcut"}, `C:\Program Files\Tidewatch\report.exe`},
+	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in", "--as", "shortcut", "--for", "tomas"}, `C:\Program Files\Tidewatch\report.exe`},
+	{"ticket-desk-pc", []string{"--name", "Tide watch", "--at", "startup", "--as", "service"}, `C:\Program Files\Tidewatch\report.exe`},
+	{"archive-mac", []string{"--name", "Tide board", "--at", "sign-in", "--for", "mirela"}, "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
+	{"archive-mac", []string{"--name", "Tide board", "--at", "sign-in"}, "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
+	{"archive-mac", []string{"--name", "Tide watch", "--at", "startup"}, "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
+	{"archive-mac", []string{"--name", "Night copy", "--at-time", "23:05", "--for", "jonas"}, "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
+	{"archive-mac", []string{"--name", "Night copy", "--every", "1h"}, "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
+}
+
+func (a addition) command(more ...string) []string {
+	return append(append(append([]string{"add"}, a.args...), "--yes", "--", a.program), more...)
+}
+
+// What is added is listed with its program, is turned off and on, removed and brought back like any other, and undo leaves
+// nothing of it.
+func TestAdd(t *testing.T) {
+	for _, a := range additions {
+		t.Run(a.machine+" "+strings.Join(a.args, " "), func(t *testing.T) {
+			p := museum(t, a.machine)
+			exact := a.machine != "ticket-desk-pc"
+			before, _ := p.List(t, "--all")
+			tree := testkit.Tree(t, p.Root)
+			p.OK(t, a.command(hostileArguments...)...)
+			var new []testkit.Entry
+			known := map[string]bool{}
+			for _, e := range before.Entries {
+				known[e.Handle] = true
+			}
+			after, _ := p.List(t, "--all")
+			for _, e := range after.Entries {
+				if !known[e.Handle] {
+					new = append(new, e)
+				}
+			}
+			require.NotEmpty(t, new)
+			var main []string // for each user, where a system lists it so
+			for _, e := range new {
+				require.Equal(t, a.program, e.Target.Path, e.Name)
+				if e.State == "enabled" {
+					main = append(main, e.Handle)
+				}
+			}
+			require.NotEmpty(t, main)
+			on := func(words ...string) {
+				t.Helper()
+				p.OK(t, append(append([]string{words[0]}, main...), append(words[1:], "--yes")...)...)
+			}
+			p.Fails(t, 2, "there is one of that name already", a.command()...)
+			made := testkit.Tree(t, p.Root)
+			on("disable")
+			on("enable")
+			if exact {
+				require.Empty(t, testkit.Differences(made, testkit.Tree(t, p.Root)))
+			}
+			on("disable")
+			on("remove", "--now", "-m", "x")
+			on("enable")
+			if exact {
+				require.Empty(t, testkit.Differences(made, testkit.Tree(t, p.Root)))
+			}
+			p.OK(t, "restore", "S1", "--yes")
+			after, _ = p.List(t, "--all")
+			require.Equal(t, len(before.Entries), len(after.Entries))
+			if exact {
+				require.Empty(t, testkit.Differences(tree, testkit.Tree(t, p.Root)))
+			}
+			p.OK(t, a.command()...)
+			p.OK(t, "undo", "--yes")
+			if exact {
+				require.Empty(t, testkit.Differences(tree, testkit.Tree(t, p.Root)))
+			}
+		})
+	}
+}
+
+// The systems' own checkers and readers find what was written valid, with just these arguments.
+func TestAddedIsValid(t *testing.T) {
+	testkit.Need(t, "desktop-file-validate", "systemd-analyze", "plistutil", "lnkinfo")
+	t.Run("autostart file", func(t *testing.T) {
+		p := workshop(t)
+		p.OK(t, additions[0].command(hostileArguments...)...)
+		out, err := exec.Command("desktop-file-validate", filepath.Join(p.Root, "home/ines/.config/autostart/tide-board.desktop")).CombinedOutput()
+		require.NoError(t, err, string(out))
+		require.Empty(t, string(out))
+		info, err := os.Stat(filepath.Join(p.Root, "home/ines/.config/autostart/tide-board.desktop"))
+		require.NoError(t, err)
+		require.Equal(t, os.FileMode(0o644), info.Mode())
+	})
+	t.Run("units", func(t *testing.T) {
+		p := workshop(t)
+		// systemd-analyze looks for the program on this machine.
+		program := filepath.Join(t.TempDir(), "pro gram")
+		require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\n"), 0o755))
+		inside := filepath.Join(p.Root, program)
+		require.NoError(t, os.MkdirAll(filepath.Dir(inside), 0o755))
+		require.NoError(t, os.WriteFile(inside, []byte("#!/bin/sh\n"), 0o755))
+		for _, args := range [][]string{{"--name", "a 1%", "--at", "startup"}, {"--name", "b", "--at-time", "02:30"}, {"--name", "c", "--every", "90m"}, {"--name", "d", "--every", "1d"}} {
+			a := addition{"", args, program}
+			p.OK(t, a.command(hostileArguments...)...)
+		}
+		units, err := filepath.Glob(filepath.Join(p.Root, "etc/systemd/system/[abcd]*.*"))
+		require.NoError(t, err)
+		units = append(units, "")
+		for _, u := range units[:len(units)-1] {
+			if info, err := os.Lstat(u); err != nil || !info.Mode().IsRegular() {
+				continue
+			}
+			out, err := exec.Command("systemd-analyze", "verify", "--man=no", "--recursive-errors=no", u).CombinedOutput()
+			require.NoError(t, err, "%s: %s", u, out)
+			require.NotContains(t, string(out), filepath.Base(u), "%s", out)
+		}
+	})
+	t.Run("property list", func(t *testing.T) {
+		p := museum(t, "archive-mac")
+		a := additions[11]
+		p.OK(t, a.command(hostileArguments...)...)
+		out, err := exec.Command("plistutil", "-i", filepath.Join(p.Root, "Users/mirela/Library/LaunchAgents/local.tide-board.plist"), "-f", "json").CombinedOutput()
+		require.NoError(t, err, string(out))
+		require.Contains(t, string(out), `"RunAtLoad":true`)
+		for _, arg := range hostileArguments[:4] {
+			require.Contains(t, string(out), fmt.Sprintf("%q", arg))
+		}
+	})
+	t.Run("shortcut", func(t *testing.T) {
+		p := museum(t, "ticket-desk-pc")
+		a := additions[9]
+		p.OK(t, a.command("--full", `two words`)...)
+		file := filepath.Join(p.Root, "Users/tomas/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup/Tide board.lnk")
+		out, err := exec.Command("lnkinfo", file).CombinedOutput()
+		require.NoError(t, err, string(out))
+		require.Contains(t, string(out), `C:\Program Files\Tidewatch\report.exe`)
+		require.Contains(t, string(out), `--full "two words"`)
+		content, err := os.ReadFile(file)
+		require.NoError(t, err)
+		link, err := shelllink.Parse(content)
+		require.NoError(t, err)
+		require.Equal(t, a.program, link.Target())
+	})
+}
+
+// What cannot be added is said in one line, and nothing is done.
+func TestAddRefuses(t *testing.T) {
+	p := workshop(t)
+	before := testkit.Tree(t, p.Root)
+	const program = "/opt/kelpline/bin/updater"
+	for _, c := range []struct {
+		words string
+		args  []string
+	}{
+		{"give it a name", []string{"--at", "sign-in", "--", program}},
+		{"say when it starts", []string{"--name", "x", "--", program}},
+		{"name the program", []string{"--name", "x", "--at", "sign-in"}},
+		{"is a folder", []string{"--name", "x", "--at", "sign-in", "--", "/opt/kelpline"}},
+		{"is not there", []string{"--name", "x", "--at", "sign-in", "--", "/opt/kelpline/none"}},
+		{"may not be executed", []string{"--name", "x", "--at", "sign-in", "--", "/etc/hostname"}},
+		{"give its whole path", []string{"--name", "x", "--at", "sign-in", "--", "updater"}},
+		{"no user \"nobody-here\"", []string{"--name", "x", "--at", "sign-in", "--for", "nobody-here", "--", program}},
+		{"it is sign-in or startup", []string{"--name", "x", "--at", "boot", "--", program}},
+		{"exclude each other", []string{"--name", "x", "--every", "1h", "--at-time", "01:00", "--", program}},
+		{"exclude each other", []string{"--name", "x", "--at", "startup", "--every", "1h", "--", program}},
+		{"is no time such as", []string{"--name", "x", "--every", "often", "--", program}},
+		{"is not from 1 min", []string{"--name", "x", "--every", "1s", "--", program}},
+		{"a time of the day", []string{"--name", "x", "--at-time", "25:00", "--", program}},
+		{"one of autostart", []string{"--name", "x", "--at", "sign-in", "--as", "service", "--", program}},
+		{"the name", []string{"--name", " x", "--at", "sign-in", "--", program}},
+		{"the name", []string{"--name", "x\ny", "--at", "sign-in", "--", program}},
+		{"line break", []string{"--name", "x", "--at", "sign-in", "--", program, "a\nb"}},
+		{"cannot be made", []string{"--copy-of", "50-tidewatch"}},
+		{"no entry has the handle", []string{"--copy-of", "nothing"}},
+	} {
+		r := p.Run(t, append([]string{"add", "--yes"}, c.args...)...)
+		require.Contains(t, []int{1, 2}, r.Code, c.words)
+		require.Contains(t, r.Err, c.words, "%v", c.args)
+		require.Equal(t, 1, strings.Count(r.Err, "\n"), r.Err)
+	}
+	p.OK(t, append([]string{"add", "--dry-run", "--name", "x", "--at", "sign-in", "--"}, program)...)
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	// A link that somebody laid in the way leads nowhere.
+	trap := filepath.Join(p.Root, "home/ines/.config/autostart/trap.desktop")
+	require.NoError(t, os.Symlink("/etc/passwd", trap))
+	p.Fails(t, 2, "there is one of that name already", "add", "--name", "trap", "--at", "sign-in", "--for", "ines", "--yes", "--", program)
+	// A program of Windows has the ending of one; a task wants the running machine.
+	w := museum(t, "ticket-desk-pc")
+	w.Fails(t, 2, "none by its ending", "add", "--name", "x", "--at", "sign-in", "--yes", "--", `C:\Program Files\Lampwick\spool.dll`)
+	w.Fails(t, 2, "by the scheduler of the running machine only", "add", "--name", "x", "--at", "startup", "--yes", "--", `C:\Program Files\Tidewatch\report.exe`)
+	w.Fails(t, 2, "would need their password", "add", "--name", "x", "--at", "startup", "--as", "service", "--for", "odile", "--yes", "--", `C:\Program Files\Tidewatch\report.exe`)
+	// The same thing for another user.
+	p.OK(t, "add", "--copy-of", "Fogbell Sync", "--for", "bram", "--yes")
+	list, _ := p.List(t, "name=Fogbell Sync")
+	require.Len(t, list.Entries, 2)
+	require.Equal(t, list.Entries[0].Target.Path, list.Entries[1].Target.Path)
+}
+
+// Delays: where the system has one, and where something waits or starts it instead; undo leaves nothing.
+func TestDelay(t *testing.T) {
+	for _, c := range []struct{ machine, of, now, made, when, by string }{
+		{"workshop-box", "Fogbell Sync", "enabled", "", "at sign-in, after 30 s", "30s"},
+		{"workshop-box", "Kelpline Assistant", "enabled", "", "at sign-in, after 2 min", "2m"},
+		{"workshop-box", "tidewatch.service", "disabled", "tidewatch.timer", "2m after startup", "2m"},
+		{"ticket-desk-pc", "Brinecast screen caster", "enabled", "", "", "2m"},
+		{"archive-mac", "org.kelpline.updater", "disabled", "org.kelpline.updater.later", "after 1 h", "1h"},
+	} {
+		t.Run(c.of, func(t *testing.T) {
+			p := museum(t, c.machine)
+			before := testkit.Tree(t, p.Root)
+			of, _ := p.List(t, "name="+c.of)
+			p.OK(t, "delay", of.Entries[0].Handle, c.by, "--yes")
+			all, _ := p.List(t, "--all")
+			found := false
+			for _, e := range all.Entries {
+				if e.Handle == of.Entries[0].Handle {
+					require.Equal(t, c.now, e.State)
+					require.Equal(t, of.Entries[0].Target.Path, e.Target.Path)
+				}
+				if e.Name == c.made || c.made == "" && e.Handle == of.Entries[0].Handle {
+					found = true
+					require.Equal(t, of.Entries[0].Target.Path, e.Target.Path)
+					require.Equal(t, "enabled", e.State)
+					require.Contains(t, e.When, c.when)
+				}
+			}
+			require.True(t, found)
+			if c.made == "" && c.machine == "workshop-box" { // again, with another time: it does not wait twice
+				p.OK(t, "delay", of.Entries[0].Handle, "45s", "--yes")
+				list, _ := p.List(t, of.Entries[0].Handle)
+				require.Contains(t, list.Entries[0].When, "after 45 s")
+				require.Equal(t, 1, strings.Count(list.Entries[0].Command, "sleep"))
+				p.OK(t, "undo", "--yes")
+			}
+			p.OK(t, "undo", "C1", "--yes")
+			if c.machine != "ticket-desk-pc" {
+				require.Empty(t, testkit.Differences(before, testkit.Tree(t, p.Root)))
+			}
+		})
+	}
+	p := workshop(t)
+	for _, c := range [][]string{{"0s", "is not from 1 s to 24 h"}, {"366d", "is not from"}, {"soon", "is no time such as"}} {
+		p.Fails(t, 2, c[1], "delay", "Fogbell Sync", c[0], "--yes")
+	}
+	p.Fails(t, 2, "name the entries to delay", "delay", "2m", "--yes")
+	p.Fails(t, 1, "cannot be made to start later here", "delay", "updater", "2m", "--yes")
+	p.Fails(t, 2, "the last of", "delay", "state=enabled", "--spread", "20h", "--yes")
+	r := p.Run(t, "delay", "Fogbell Sync", "Kelpline Assistant", "--spread", "10s", "--yes")
+	require.Equal(t, 0, r.Code, r.Err)
+	require.Contains(t, r.Out, "waits 10 s")
+	require.Contains(t, r.Out, "waits 20 s")
+}
+
+// Held entries stay off by the system's own means, and come back with enable.
+func TestHold(t *testing.T) {
+	p := workshop(t)
+	before := testkit.Tree(t, p.Root)
+	require.Contains(t, p.OK(t, "disable", "kelpline-updater.timer", "--hold", "--yes"), "it is masked")
+	target, err := os.Readlink(filepath.Join(p.Root, "etc/systemd/system/kelpline-updater.timer"))
+	require.NoError(t, err)
+	require.Equal(t, "/dev/null", target)
+	// What the updater would do changes nothing: systemd does not start what is masked.
+	wants := filepath.Join(p.Root, "etc/systemd/system/timers.target.wants/kelpline-updater.timer")
+	require.NoError(t, os.Symlink("/usr/lib/systemd/system/kelpline-updater.timer", wants))
+	list, _ := p.List(t, "kelpline-updater.timer")
+	require.Equal(t, "disabled", list.Entries[0].State)
+	require.Empty(t, check(t, p).found())
+	require.NoError(t, os.Remove(wants))
+	p.OK(t, "enable", "kelpline-updater.timer", "--yes")
+	require.Empty(t, testkit.Differences(before, testkit.Tree(t, p.Root)))
+	// Off first, held later, and on again.
+	p.OK(t, "disable", "kelpline-updater.timer", "--yes")
+	p.OK(t, "disable", "kelpline-updater.timer", "--hold", "--yes")
+	require.Contains(t, p.Run(t, "disable", "kelpline-updater.timer", "--hold", "--yes").Err, "there is nothing to do")
+	p.OK(t, "enable", "kelpline-updater.timer", "--yes")
+	require.Empty(t, testkit.Differences(before, testkit.Tree(t, p.Root)))
+	require.Contains(t, p.OK(t, "disable", "report", "--hold", "--yes"), "nothing of the system's keeps it off")
+}
