@@ -20,6 +20,9 @@ func (e *Engine) Add(n location.New, inv inventory.Inventory) (Plan, error) {
 	if err != nil {
 		return plan, err
 	}
+	if made.Note != "" {
+		plan.Warnings = append(plan.Warnings, made.Note)
+	}
 	handles := e.foresee(made)
 	known := inv.ByHandle()
 	for _, handle := range handles {

@@ -128,7 +128,9 @@ func (e *Engine) revived(d *draft, item *location.Item, want location.Want) (edi
 			switch {
 			case err != nil:
 				return nil, false, err
-			case len(s.Handles) == 1 && e.Machine.Same(s.Artifact, current, s.After):
+			case e.Machine.Same(s.Artifact, current, s.Before): // with another entry that is read from it
+				edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
+			case (own == nil || own.In() != s.Artifact || len(s.Handles) == 1) && e.Machine.Same(s.Artifact, current, s.After):
 				edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
 			case own != nil && own.In() == s.Artifact:
 				image, err := own.Carry(d, current, s.Before, want.Now)

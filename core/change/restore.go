@@ -63,15 +63,21 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 	r.owners = r.recorded.Owners(r.images)
 	r.named = map[string]bool{}
 	r.source, r.shared = map[machine.Artifact]bool{}, map[machine.Artifact]*parts{}
+	if err := r.readMade(snap); err != nil {
+		return plan, err
+	}
 	for _, item := range inv.Items {
 		newcomer := !r.recorded.Has(item.Handle)
+		if newcomer && opt.Only == nil && r.madeByUs[item.Source.Path] {
+			continue // it goes
+		}
 		if newcomer {
 			r.newcomers = append(r.newcomers, item)
 			r.source[machine.File(item.Source.Path)] = true
 		}
 		r.share(item, newcomer)
 	}
-	plan.expect, r.snapshot = r.expected, snap.ID
+	plan.expect = r.expected
 	if err := r.readRemoved(snap); err != nil {
 		return plan, err
 	}
@@ -114,10 +120,12 @@ type restore struct {
 	newcomers []*location.Item
 	folders   []machine.Artifact
 	// latest finds the images that changes which stand gave to artifacts.
-	latest   func() (func(machine.Artifact) (machine.Image, bool, error), error)
-	named    map[string]bool // the handles of the plan
-	shared   map[machine.Artifact]*parts
-	snapshot int // its number
+	latest func() (func(machine.Artifact) (machine.Image, bool, error), error)
+	named  map[string]bool // the handles of the plan
+	shared map[machine.Artifact]*parts
+	// making are the changes that made entries since the snapshot, the newest first, and madeByUs the files of those.
+	making   []Change
+	madeByUs map[string]bool
 	// removed are the artifacts that removals took away and that snapshots do not have: keys with all below them.
 	removed []Step
 	source  map[machine.Artifact]bool // what newcomers are read from
@@ -353,8 +361,9 @@ func (r *restore) all() error {
 	return r.unmake()
 }
 
-// unmake takes away what changes of ours made since the snapshot, as entries of their own, where nothing changed it.
-func (r *restore) unmake() error {
+// readMade reads what changes of ours made since the snapshot, as entries of their own.
+func (r *restore) readMade(snap *snapshot.Snapshot) error {
+	r.madeByUs = map[string]bool{}
 	if r.e.Record == nil {
 		return nil
 	}
@@ -363,13 +372,26 @@ func (r *restore) unmake() error {
 		return err
 	}
 	for _, c := range slices.Backward(changes) {
-		if c.Kind != Add && c.Kind != Delay || c.State != Done || c.Snapshot < r.snapshot {
+		if c.Kind != Add && c.Kind != Delay || c.State != Done || c.Snapshot < snap.ID {
 			continue
 		}
 		full, err := r.e.Record.Change(c.ID)
 		if err != nil {
 			return err
 		}
+		for _, s := range full.Steps {
+			if s.Before.Kind == machine.Absent && s.Artifact.Kind == machine.FileArtifact && !s.After.Container() {
+				r.madeByUs[s.Artifact.Name] = true
+			}
+		}
+		r.making = append(r.making, full)
+	}
+	return nil
+}
+
+// unmake takes it away, where nothing changed it.
+func (r *restore) unmake() error {
+	for _, full := range r.making {
 		for _, s := range slices.Backward(full.Steps) { // what lies in a folder before it
 			if _, known, err := r.images.Image(s.Artifact); known || err != nil || s.Before.Kind != machine.Absent {
 				continue

@@ -105,24 +105,37 @@ func (f *finder) authors(g *Finding, scripts map[string]string) []Author {
 		if g.Instead != nil && e.Handle == g.Instead.Handle {
 			continue
 		}
-		switch before, ran := f.ranBefore(e, g.At); {
-		case ran:
-			all = append(all, guess{Author{e, "it was started " + seconds(before) + " before that", true}, 0})
-		case mentions(e.Command, names) || mentions(f.script(e.Target.Path, scripts), names):
+		before, ran := f.ranBefore(e, g.At)
+		started := "it was started " + seconds(before) + " before that"
+		named := mentions(e.Command, names) || mentions(f.script(e.Target.Path, scripts), names)
+		switch {
+		case named && ran:
+			all = append(all, guess{Author{e, started + ", and what it runs names it", true}, 0})
+		case named:
 			all = append(all, guess{Author{e, "what it runs names it", true}, 1})
+		case f.updates(e, g.Entry) && ran:
+			all = append(all, guess{Author{e, started + ", and is of the same " + akin(e, g.Entry), true}, 1})
 		case f.updates(e, g.Entry):
 			all = append(all, guess{Author{e, "it is of the same " + akin(e, g.Entry) + ", and runs " + when(e), false}, 2})
+		case ran:
+			all = append(all, guess{Author{e, started, false}, 3}) // at a start of the machine, everything was
 		}
 	}
 	slices.SortStableFunc(all, func(a, b guess) int {
 		return cmp.Or(cmp.Compare(a.rank, b.rank), autostart.Compare(a.Entry, b.Entry))
 	})
 	var authors []Author
-	for _, one := range all[:min(len(all), maxAuthors)] {
-		if one.rank > all[0].rank && all[0].Sure {
-			break // who was seen is named alone
+	for _, one := range all {
+		if one.rank > all[0].rank {
+			break // the surest alone
 		}
 		authors = append(authors, one.Author)
+	}
+	if len(authors) > maxAuthors {
+		if all[0].rank == 3 {
+			return nil // of so many, each is as likely as chance
+		}
+		authors = authors[:maxAuthors]
 	}
 	return authors
 }

@@ -48,7 +48,7 @@ func Together(system string, items []*location.Item) [][]*location.Item {
 		}
 		program := e.Target.Path
 		if program != "" && e.Stage != autostart.Attach && !identify.StartsOthers(program) {
-			join(k, "program\x00"+program)
+			join(k, "program\x00"+program+"\x00"+e.Command) // with other arguments it does something else
 		}
 		if app, _, ok := strings.Cut(program, ".app/"); ok && system == "macos" {
 			join(k, "app\x00"+app)

@@ -2,6 +2,8 @@ package location
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -30,11 +32,16 @@ type Delayer interface {
 // ErrNoDelay says that an entry cannot be made to start later.
 var ErrNoDelay = fmt.Errorf("cannot be made to start later here")
 
-// waiting is the shell command of [Waiting], without its number.
+// The shell command of [Waiting]: what needs no quotes stands in it, because systemd's generator of sign-in units does not
+// take escaped quotes and dollar signs as the Desktop Entry Specification has them; all else is handed to the shell as it is.
 const (
 	waitingHead = "sleep "
-	waitingTail = `; exec "$0" "$@"`
+	waitingExec = "; exec "
+	waitingTail = `"$0" "$@"`
 )
+
+// needsNoQuotes is a word that no shell, and no reader of autostart files or units, takes for more than it is.
+var needsNoQuotes = regexp.MustCompile(`^[A-Za-z0-9@+=:,./_-]+$`)
 
 // Waiting is a command of a Unix system that runs another one after a time, for what has no delay of its own: with the
 // shell that every one has. launchd's StartInterval, for example, would run it again and again.
@@ -45,21 +52,35 @@ func Waiting(argv []string, delay time.Duration) []string {
 	if delay <= 0 {
 		return argv
 	}
-	return append([]string{"/bin/sh", "-c", waitingHead + strconv.Itoa(int(delay.Seconds())) + waitingTail}, argv...)
+	script := waitingHead + strconv.Itoa(int(delay.Seconds())) + waitingExec
+	if !slices.ContainsFunc(argv, func(arg string) bool { return !needsNoQuotes.MatchString(arg) }) {
+		return []string{"/bin/sh", "-c", script + strings.Join(argv, " ")}
+	}
+	return append([]string{"/bin/sh", "-c", script + waitingTail}, argv...)
 }
 
 // Waited takes apart what [Waiting] put together: the command that really runs, and after which time.
 func Waited(argv []string) (inner []string, delay time.Duration, ok bool) {
-	if len(argv) < 4 || argv[0] != "/bin/sh" || argv[1] != "-c" {
+	if len(argv) < 3 || argv[0] != "/bin/sh" || argv[1] != "-c" {
 		return nil, 0, false
 	}
-	number, tail := strings.CutSuffix(argv[2], waitingTail)
+	number, command, ok := strings.Cut(argv[2], waitingExec)
 	number, head := strings.CutPrefix(number, waitingHead)
 	seconds, err := strconv.Atoi(number)
-	if !head || !tail || err != nil || seconds < 0 || seconds > 1<<30 {
+	if !ok || !head || err != nil || seconds < 0 || seconds > 1<<30 {
 		return nil, 0, false
 	}
-	return argv[3:], time.Duration(seconds) * time.Second, true
+	switch inner = argv[3:]; {
+	case command == waitingTail && len(inner) > 0:
+	case len(inner) == 0:
+		inner = strings.Split(command, " ")
+		if slices.ContainsFunc(inner, func(arg string) bool { return !needsNoQuotes.MatchString(arg) }) {
+			return nil, 0, false
+		}
+	default:
+		return nil, 0, false
+	}
+	return inner, time.Duration(seconds) * time.Second, true
 }
 
 // unwait has an entry that waits in a shell say what it really runs, and when.

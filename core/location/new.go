@@ -36,6 +36,7 @@ type Made struct {
 	Location, User, Key string // which entry it will be
 	Edits               []Edit
 	Effect              string
+	Note                string // what a person should know of it; empty: nothing
 }
 
 // Handle is the one that the entry will have.

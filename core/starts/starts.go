@@ -71,8 +71,8 @@ const (
 
 const maxRecord = 16 << 20 // bytes of a file
 
-// sameStart is how far apart the times may be that two sources give one start.
-const sameStart = 10 * time.Minute
+// noted is how long before the first process, or the first service of Windows, the system may have noted its own start.
+var noted = map[string]time.Duration{"linux": 5 * time.Second, "macos": 5 * time.Second, "windows": 2 * time.Minute}
 
 // Read reads what the machine tells of its starts. What cannot be read is not told.
 func Read(m *machine.Machine) Starts {
@@ -93,7 +93,7 @@ func Read(m *machine.Machine) Starts {
 	slices.SortFunc(c.Boots, time.Time.Compare)
 	c.Boots = slices.Compact(c.Boots)
 	if m.Live {
-		if at, ok := startedAt(); ok && (len(c.Boots) == 0 || at.Sub(c.Boots[len(c.Boots)-1]) > sameStart) {
+		if at, ok := startedAt(); ok && (len(c.Boots) == 0 || at.Sub(c.Boots[len(c.Boots)-1]) > noted[m.OS]) {
 			c.boot(at, "the running system")
 		}
 	}

@@ -3,6 +3,7 @@ package linux
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -55,6 +56,9 @@ func addAutostart(m *machine.Reader, n location.New) (location.Made, error) {
 		return made, err
 	}
 	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: n.Owned(AutostartFile(n))}}
+	if slices.ContainsFunc(n.Argv, func(arg string) bool { return strings.ContainsAny(arg, "$`\\\"") }) {
+		made.Note = "where a desktop has systemd start its sign-in entries, that takes $, `, \" and \\ in arguments otherwise than the standard has them"
+	}
 	return made, nil
 }
 
@@ -84,7 +88,7 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 		timer = [][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape(n.Name + ", when it is time")}, {"[Timer]", ""}}
 		switch {
 		case n.Delay > 0:
-			timer = append(timer, [2]string{"OnBootSec", span(n.Delay)})
+			timer = append(timer, [2]string{"OnBootSec", span(n.Delay)}, [2]string{"AccuracySec", "1s"})
 		case n.Daily:
 			at := int(n.At.Minutes())
 			timer = append(timer, [2]string{"OnCalendar", fmt.Sprintf("*-*-* %02d:%02d:00", at/60, at%60)}, [2]string{"Persistent", "true"})
@@ -94,6 +98,9 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 				since = "OnStartupSec"
 			}
 			timer = append(timer, [2]string{since, span(n.Every)}, [2]string{"OnUnitActiveSec", span(n.Every)})
+			if n.Every < time.Hour {
+				timer = append(timer, [2]string{"AccuracySec", "1s"}) // systemd may be a minute late else
+			}
 		}
 		timer = append(timer, [2]string{"[Install]", ""}, [2]string{"WantedBy", starter})
 	} else {

@@ -112,7 +112,7 @@ func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *loca
 		}
 	}
 	uid, gid := sw.owner()
-	timer := unitfile.New([][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape("Starts " + sw.name + " later")}, {"[Timer]", ""}, {since, span(d)}, {"Unit", unitfile.Escape(sw.name)}, {"[Install]", ""}, {"WantedBy", "timers.target"}})
+	timer := unitfile.New([][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape("Starts " + sw.name + " later")}, {"[Timer]", ""}, {since, span(d)}, {"AccuracySec", "1s"}, {"Unit", unitfile.Escape(sw.name)}, {"[Install]", ""}, {"WantedBy", "timers.target"}})
 	later.Made = &location.Made{Location: id, Key: name, Edits: []location.Edit{
 		{Artifact: machine.File(file), Image: machine.NewFile(timer, 0o644, uid, gid, now)},
 		{Artifact: machine.File(link), Image: machine.NewLink(file, uid, gid, now)},
