@@ -372,7 +372,7 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 		if item.State != state {
 			return nil, nil, fmt.Errorf("%q still reads as %s (%s)", item.Name, item.State, item.Mode)
 		}
-		if program := plan.starts[item.Handle]; program != "" && !strings.EqualFold(program, item.Target.Path) {
+		if program := plan.starts[item.Handle]; program != "" && !strings.EqualFold(program, item.Target.Path) && !inventory.StartsOthers(program) {
 			return nil, nil, fmt.Errorf("%q would start %q, and not %q", item.Name, item.Target.Path, program)
 		}
 		delete(plan.starts, item.Handle)

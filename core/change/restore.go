@@ -371,43 +371,72 @@ func (r *restore) readMade(snap *snapshot.Snapshot) error {
 	if err != nil {
 		return err
 	}
-	for _, c := range slices.Backward(changes) {
-		if c.Kind != Add && c.Kind != Delay || c.State != Done || c.Snapshot < snap.ID {
+	made := map[string]bool{} // the entries
+	for _, c := range changes {
+		if c.State != Done || c.Snapshot < snap.ID || len(made) == 0 && c.Kind != Add && c.Kind != Delay {
 			continue
 		}
 		full, err := r.e.Record.Change(c.ID)
 		if err != nil {
 			return err
 		}
+		makes := c.Kind == Add || c.Kind == Delay
+		for _, o := range full.Outcomes {
+			for _, h := range o.Handles {
+				made[h] = made[h] || makes && !r.recorded.Has(h)
+			}
+		}
+		// What was done to such an entry since is its own, too.
+		full.Steps = slices.DeleteFunc(full.Steps, func(s Step) bool {
+			return s.Before.Kind != machine.Absent || !makes && slices.ContainsFunc(s.Handles, func(h string) bool { return !made[h] })
+		})
 		for _, s := range full.Steps {
-			if s.Before.Kind == machine.Absent && s.Artifact.Kind == machine.FileArtifact && !s.After.Container() {
+			if s.Artifact.Kind == machine.FileArtifact && !s.After.Container() && makes {
 				r.madeByUs[s.Artifact.Name] = true
 			}
 		}
 		r.making = append(r.making, full)
 	}
+	slices.Reverse(r.making)
 	return nil
 }
 
-// unmake takes it away, where nothing changed it.
+// unmake takes it away, where nothing changed it. A key of the registry that was made goes with all that was written into
+// it since.
 func (r *restore) unmake() error {
 	for _, full := range r.making {
-		for _, s := range slices.Backward(full.Steps) { // what lies in a folder before it
-			if _, known, err := r.images.Image(s.Artifact); known || err != nil || s.Before.Kind != machine.Absent {
-				continue
-			}
-			if s.After.Container() {
-				if more, err := r.e.holdsMore(s.Artifact, r.gone()); err != nil || more {
-					continue
+		keys := map[string]bool{}
+		for _, s := range full.Steps {
+			for _, h := range s.Handles {
+				item := r.current[h]
+				if item != nil && s.After.Kind == machine.Key && item.Source.Path == s.Artifact.Name && item.Source.Key == "" {
+					keys[s.Artifact.Name] = true // the key is the entry: a service
 				}
-			} else if current, err := r.d.Image(s.Artifact); err != nil || !r.d.machine.Same(s.Artifact, current, s.After) {
-				continue
 			}
-			handle := ""
+		}
+		for _, s := range slices.Backward(full.Steps) { // what lies in a folder before it
+			a, handle := s.Artifact, ""
 			if len(s.Handles) > 0 {
 				handle = s.Handles[0]
 			}
-			if err := r.d.set(s.Artifact, s.Before, handle); err != nil {
+			if dir, ok := a.Parent(); ok && keys[dir.Name] {
+				continue
+			}
+			_, known, err := r.images.Image(a)
+			current, ierr := r.d.Image(a)
+			switch {
+			case known, err != nil, ierr != nil:
+				continue
+			case keys[a.Name]:
+				a = machine.RegistryTree(a.Name)
+			case s.After.Container():
+				if more, err := r.e.holdsMore(a, r.gone()); err != nil || more {
+					continue
+				}
+			case !r.d.machine.Same(a, current, s.After):
+				continue
+			}
+			if err := r.d.set(a, machine.Image{Kind: machine.Absent}, handle); err != nil {
 				return err
 			}
 			r.changes(handle)

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"lockback/core/autostart"
+	"lockback/core/identify"
 	"lockback/core/location"
 	"lockback/core/location/linux"
 	"lockback/core/location/macos"
@@ -115,6 +116,10 @@ func With(m *machine.Machine, images map[machine.Artifact]machine.Image, id stri
 	items, _, _ := location.RunOn(reader.Planned(images), reader, table)
 	return items
 }
+
+// StartsOthers reports whether a program only starts others, so that an entry's program is what it starts: a shell, for
+// example.
+func StartsOthers(program string) bool { return identify.StartsOthers(program) }
 
 // makers make new entries on each operating system.
 var makers = map[string]func(*machine.Reader, location.New) (location.Made, error){"linux": linux.Add, "windows": windows.Add, "macos": macos.Add}

@@ -2,8 +2,10 @@ package windows
 
 import (
 	"fmt"
+	"io/fs"
 	"path"
 	"strings"
+	"time"
 
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
@@ -64,6 +66,15 @@ func addRun(m *machine.Reader, n location.New) (location.Made, error) {
 	return made, nil
 }
 
+// newFile is a file that is to be made. A running Windows has no modes: everybody's are told for what may be written.
+func newFile(m *machine.Reader, content []byte, now time.Time) machine.Image {
+	mode := fs.FileMode(0o644)
+	if m.Live {
+		mode = 0o666
+	}
+	return machine.NewFile(content, mode, 0, 0, now)
+}
+
 // notInNames are characters that no file of Windows has in its name, "Naming Files, Paths, and Namespaces".
 const notInNames = `<>:"/\|?*`
 
@@ -88,7 +99,7 @@ func addShortcut(m *machine.Reader, n location.New) (location.Made, error) {
 	program := m.Canonical(n.Argv[0])
 	link := shelllink.Link{LocalPath: program, Arguments: CommandLine(n.Argv[1:]), WorkingDir: program[:strings.LastIndexByte(program, '\\')], Size: uint32(info.Size()), Created: info.ModTime(), Modified: info.ModTime(), Show: 1}
 	made.Key = strings.ToLower(made.User + "\x00" + n.Name + ".lnk")
-	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: n.Owned(link.Encode())}}
+	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: newFile(m, link.Encode(), n.Now)}}
 	return made, nil
 }
 
@@ -139,7 +150,7 @@ func addTask(m *machine.Reader, n location.New) (location.Made, error) {
 		return made, err
 	}
 	made.Key = strings.ToLower(`\` + n.Name)
-	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: n.Owned(t.Encode())}}
+	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: newFile(m, t.Encode(), n.Now)}}
 	return made, nil
 }
 

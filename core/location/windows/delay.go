@@ -86,6 +86,6 @@ func (a approve) Delay(m *machine.Reader, images location.Images, item *location
 	if taken, err := images.Image(machine.File(file)); err != nil || taken.Kind != machine.Absent {
 		return later, fmt.Errorf("%w: there is a task %s already", location.ErrNoDelay, name)
 	}
-	later.Made.Edits = []location.Edit{{Artifact: machine.File(file), Image: machine.NewFile(t.Encode(), 0o644, 0, 0, now)}}
+	later.Made.Edits = []location.Edit{{Artifact: machine.File(file), Image: newFile(m, t.Encode(), now)}}
 	return later, nil
 }
