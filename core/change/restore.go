@@ -405,6 +405,9 @@ func (r *restore) readMade(snap *snapshot.Snapshot) error {
 // it since.
 func (r *restore) unmake() error {
 	for _, full := range r.making {
+		for _, f := range full.Folders { // the oldest, which comes last, counts
+			r.d.folders[f.Artifact] = f.Before
+		}
 		keys := map[string]bool{}
 		for _, s := range full.Steps {
 			for _, h := range s.Handles {
@@ -433,7 +436,7 @@ func (r *restore) unmake() error {
 				if more, err := r.e.holdsMore(a, r.gone()); err != nil || more {
 					continue
 				}
-			case !r.d.machine.Same(a, current, s.After):
+			case !r.d.machine.Same(a, current, s.After) && !r.ours(a, machine.Image{Kind: machine.Absent}, current):
 				continue
 			}
 			if err := r.d.set(a, machine.Image{Kind: machine.Absent}, handle); err != nil {

@@ -303,3 +303,31 @@ func TestHold(t *testing.T) {
 	require.Empty(t, testkit.Differences(before, testkit.Tree(t, p.Root)))
 	require.Contains(t, p.OK(t, "disable", "report", "--hold", "--yes"), "nothing of the system's keeps it off")
 }
+
+// Killed at every step of making something, or of making it start later, nothing is half done.
+func TestAddKilledAtEveryStep(t *testing.T) {
+	for _, args := range [][]string{
+		{"add", "--name", "Night copy", "--every", "1h", "--for", "ines", "--yes", "--", "/opt/kelpline/bin/updater"},
+		{"delay", "tidewatch.service", "Fogbell Sync", "2m", "--yes"},
+	} {
+		for n := 1; ; n += 2 {
+			p := workshop(t)
+			before := testkit.Tree(t, p.Root)
+			point, killed := crash(t, p, n, args...)
+			if !killed {
+				require.Greater(t, n, 10, args[0])
+				p.OK(t, "undo", "--yes")
+				testkit.Same(t, before, testkit.Tree(t, p.Root))
+				break
+			}
+			switch r := p.Run(t, "recover", "--yes"); {
+			case strings.Contains(r.Err, "no record yet"):
+			case r.Code != 0:
+				require.Fail(t, "recover", "%s: %s", point, r.Err)
+			case testkit.Differences(before, testkit.Tree(t, p.Root)) != nil:
+				p.OK(t, "undo", "--yes") // it was done already
+			}
+			testkit.Same(t, before, testkit.Tree(t, p.Root))
+		}
+	}
+}

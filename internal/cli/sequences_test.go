@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -59,7 +60,7 @@ func (m *model) run(args ...string) (snapshot string, ok bool) {
 	if m.exact {
 		picture = testkit.Tree(m.t, m.p.Root)
 	}
-	r := m.p.Run(m.t, append(args, "--yes", "--format", "json")...)
+	r := m.p.Run(m.t, append([]string{"--format", "json"}, withYes(args)...)...)
 	var out struct {
 		Change, Snapshot string
 		Warnings         []string
@@ -141,7 +142,11 @@ func (m *model) only(after states, chosen []string) {
 }
 
 func (m *model) step() {
-	switch n := m.r.IntN(14); {
+	switch n := m.r.IntN(16); {
+	case n == 14:
+		m.add()
+	case n == 15:
+		m.delay()
 	case n == 10:
 		m.looksOnly("check")
 	case n == 11:
@@ -211,7 +216,8 @@ func (m *model) step() {
 			return
 		}
 		_, ok := m.run("restore", name)
-		m.p.OK(m.t, "compare", name)
+		compared := m.p.Run(m.t, "compare", name)
+		require.Zero(m.t, compared.Code, "%v: %s", m.done, compared.Out)
 		if m.exact && ok {
 			require.Empty(m.t, testkit.Differences(m.pictures[name], testkit.Tree(m.t, m.p.Root)), "%s: %v", name, m.done)
 		}
@@ -222,6 +228,36 @@ func (m *model) step() {
 		require.Equal(m.t, m.snapshots[name], after, "%v", m.done)
 		m.before, m.now = append(m.before, m.now), after
 	}
+}
+
+// add makes an entry of a name that is drawn; everything else stays.
+func (m *model) add() {
+	program := map[string]string{"workshop-box": "/opt/kelpline/bin/updater", "ticket-desk-pc": `C:\Program Files\Tidewatch\report.exe`,
+		"archive-mac": "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"}
+	if _, ok := m.run("add", "--name", fmt.Sprintf("Drawn %d", m.r.IntN(4)), "--at", "sign-in", "--yes", "--", program[filepath.Base(m.p.Root)]); !ok {
+		return // there is one of that name
+	}
+	after := m.look()
+	m.only(after, nil)
+	require.Greater(m.t, len(after), len(m.now), "%v", m.done)
+	m.before, m.now = append(m.before, m.now), after
+}
+
+// delay has an entry start later; where another one starts it instead, that is new.
+func (m *model) delay() {
+	chosen := m.choose("enabled")
+	if len(chosen) == 0 {
+		return
+	}
+	if _, ok := m.run("delay", chosen[0], "30s"); !ok {
+		return
+	}
+	after := m.look()
+	m.only(after, chosen[:1])
+	if after[chosen[0]] != "enabled" {
+		require.Greater(m.t, len(after), len(m.now), "%v", m.done)
+	}
+	m.before, m.now = append(m.before, m.now), after
 }
 
 // looksOnly runs a command that writes to the record at most.
@@ -303,4 +339,12 @@ func TestSequences(t *testing.T) {
 			})
 		}
 	}
+}
+
+// withYes answers the question, before what is handed to a program.
+func withYes(args []string) []string {
+	if slices.Contains(args, "--yes") {
+		return args
+	}
+	return append(args, "--yes")
 }
