@@ -61,6 +61,9 @@ const (
 	Disabled State = "disabled"
 )
 
+// KeptInRecord is the mode of an entry that was removed, and that only the record shows.
+const KeptInRecord = "removed (kept in the record)"
+
 // Scope says whose list an entry stands in.
 type Scope string
 

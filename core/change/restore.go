@@ -373,25 +373,28 @@ func (r *restore) readMade(snap *snapshot.Snapshot) error {
 	}
 	made := map[string]bool{} // the entries
 	for _, c := range changes {
-		if c.State != Done || c.Snapshot < snap.ID || len(made) == 0 && c.Kind != Add && c.Kind != Delay {
+		makes := c.Kind == Add || c.Kind == Delay
+		if !makes && (len(made) == 0 || c.State != Done || c.Snapshot < snap.ID) {
 			continue
 		}
 		full, err := r.e.Record.Change(c.ID)
 		if err != nil {
 			return err
 		}
-		makes := c.Kind == Add || c.Kind == Delay
 		for _, o := range full.Outcomes {
 			for _, h := range o.Handles {
 				made[h] = made[h] || makes && !r.recorded.Has(h)
 			}
+		}
+		if c.State != Done || c.Snapshot < snap.ID {
+			continue
 		}
 		// What was done to such an entry since is its own, too.
 		full.Steps = slices.DeleteFunc(full.Steps, func(s Step) bool {
 			return s.Before.Kind != machine.Absent || !makes && slices.ContainsFunc(s.Handles, func(h string) bool { return !made[h] })
 		})
 		for _, s := range full.Steps {
-			if s.Artifact.Kind == machine.FileArtifact && !s.After.Container() && makes {
+			if s.Artifact.Kind == machine.FileArtifact && !s.After.Container() {
 				r.madeByUs[s.Artifact.Name] = true
 			}
 		}

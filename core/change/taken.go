@@ -99,11 +99,8 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 	return inv, nil
 }
 
-// keptInRecord is the mode of an entry that only the record shows.
-const keptInRecord = "removed (kept in the record)"
-
 // isRemoved reports whether an entry is, or was when it was recorded, one that only the record shows.
-func isRemoved(e *autostart.Entry) bool { return e.Mode == keptInRecord }
+func isRemoved(e *autostart.Entry) bool { return e.Mode == autostart.KeptInRecord }
 
 // takenItem makes the item of an entry that a change took away; nil where that
 // is not what became of it.
@@ -117,7 +114,7 @@ func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error),
 	}
 	item := &location.Item{Entry: rec.Entry, Effect: cmp.Or(inv.Effect(rec.Location), location.AtNextStart), Artifacts: func() []machine.Artifact { return rec.Artifacts }}
 	item.State = autostart.Disabled
-	item.Mode = keptInRecord
+	item.Mode = autostart.KeptInRecord
 	item.Switcher = removed{rec, r.Snapshot, images}
 	item.Facts = func() []location.Fact {
 		return []location.Fact{{Name: "removed by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}

@@ -271,7 +271,7 @@ func compareEntries(a, b *autostart.Entry, beforePrograms bool) []Field {
 		if early && (f.name == "mode" || f.name == "when") {
 			continue
 		}
-		if a.State != b.State && (f.name == "stage" || f.name == "when") {
+		if removed := a.Mode == autostart.KeptInRecord && b.Mode == a.Mode; (removed || a.State != b.State) && (f.name == "stage" || f.name == "when") {
 			continue // when it would start is not told of all that is off: a service has no other place for it
 		}
 		if (fleeting(a) || fleeting(b)) && (f.name == "state" || f.name == "mode" || f.name == "when") {

@@ -262,6 +262,9 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map
 	db := d.databaseOf(s, u)
 	rec, listed := d.backgroundItems(s).forFile(j.path, u)
 	item.Artifacts = artifacts(j.path, db.file)
+	if u != nil && strings.HasPrefix(j.path, u.Home+"/") { // a home may have had neither of the folders
+		item.Artifacts = artifacts(j.path, db.file, path.Dir(j.path), path.Dir(path.Dir(j.path)))
+	}
 	item.AddFacts(func() []location.Fact { return jobFacts(j, rec) })
 	if listed && rec.developer != "" {
 		item.Known = &autostart.Known{Maker: autostart.Maker{Name: autostart.Text(rec.developer), Basis: autostart.ByReceipt}}
