@@ -219,6 +219,14 @@ func (s *session) trialOf(c change.Change, inv inventory.Inventory, st starts.St
 			}
 		}
 	}
+	if len(full.Outcomes) == 0 { // for one user only, or of an early version
+		for _, n := range s.touchedBy(full) {
+			if item := known[n.Handle]; item != nil {
+				t.entries = append(t.entries, &item.Entry)
+				need.add(item)
+			}
+		}
+	}
 	t.restarted, t.signedIn, t.needs = need.restarted, need.signedIn, need.any
 	return t
 }

@@ -623,6 +623,9 @@ func (s *session) printVerdict(p view.Printer, f *search, v culprit.Verdict, wor
 	}
 }
 
+// maxNamed is how many units of a round are named.
+const maxNamed = 5
+
 // suspectTitle heads what a round had in the state in which it may be broken.
 func (f *search) suspectTitle() string {
 	title := ""
@@ -649,7 +652,11 @@ func (s *session) printRounds(p view.Printer, f *search) {
 				answer = "waits"
 			}
 			var names []string
-			for _, u := range r.Suspects {
+			for k, u := range r.Suspects {
+				if k == maxNamed {
+					names = append(names, fmt.Sprintf("and %d more", len(r.Suspects)-k))
+					break
+				}
 				if u >= 0 && u < len(f.Units) {
 					names = append(names, f.Units[u].Names[0])
 				}

@@ -139,7 +139,10 @@ func planned(plan change.Plan, inv inventory.Inventory) []outcome {
 		} else if will.Entry != nil {
 			o.Name, o.whom, o.TakesEffect = will.Entry.Name, view.Whose(will.Entry), inv.Effect(will.Entry.Location)
 		}
-		if will.State != "" {
+		switch {
+		case will.Removed:
+			o.WillBe = string(change.Removed)
+		case will.State != "":
 			o.WillBe = string(will.State)
 		}
 		if plan.For != "" {
@@ -199,7 +202,10 @@ func printOutcomes(p view.Printer, list []outcome, will string) {
 					continue
 				}
 				is := o.WillBe
-				if o.Was == o.WillBe {
+				switch {
+				case o.WillBe == string(change.Removed):
+					is = autostart.KeptInRecord
+				case o.Was == o.WillBe:
 					is += ", otherwise changed"
 				}
 				if !yield([]view.Cell{view.T(o.Handle), view.T(o.Name), view.T(o.whom), view.T(o.Was), view.T(is)}) {
@@ -611,6 +617,9 @@ func became(plan change.Plan, before, after states) []outcome {
 			continue // of what is for everyone, one user's own override tells
 		}
 		seen[h] = true
+		if plan.Kind == change.Remove && had && isState == string(autostart.Disabled) {
+			isState = string(change.Removed)
+		}
 		list = append(list, outcome{Handle: h, Name: cmp.Or(is.Name, was.Name), whom: cmp.Or(is.whom, was.whom), Was: wasState, WillBe: isState, TakesEffect: cmp.Or(was.TakesEffect, is.TakesEffect)})
 	}
 	return list

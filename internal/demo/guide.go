@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -8,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 )
 
 // order is the order in which the guided example visits the machines.
@@ -56,17 +58,36 @@ var scenes = map[string][]scene{"workshop-box": {
 		args: []string{"disable", "gullrock-welcome.service", "--for", "ines", "--yes"}},
 	{say: "What is different from what was found?",
 		args: []string{"compare", "S1"}, exit: 3},
-	{say: "A week later. The updater has switched itself on again, and brought a friend.",
+	{say: "A week later. The box was restarted and used. The updater has turned itself on again, and brought a friend. What happened since?",
 		happens: func(root string) error {
 			link := filepath.Join(root, "etc/systemd/system/timers.target.wants/kelpline-updater.timer")
 			if err := os.Symlink("/usr/lib/systemd/system/kelpline-updater.timer", link); err != nil {
 				return err
 			}
-			return os.WriteFile(filepath.Join(root, "etc/cron.d/kelpline-care"), []byte("@hourly root /opt/kelpline/bin/care\n"), 0o644)
+			care := "#!/bin/sh\n# keeps kelpline-updater.timer\nsystemctl enable kelpline-updater.timer\n"
+			if err := os.WriteFile(filepath.Join(root, "opt/kelpline/bin/care"), []byte(care), 0o755); err != nil {
+				return err
+			}
+			if err := os.WriteFile(filepath.Join(root, "etc/cron.d/kelpline-care"), []byte("@hourly root /opt/kelpline/bin/care\n"), 0o644); err != nil {
+				return err
+			}
+			return restarted(root)
 		}},
-	{args: []string{"compare", "S3"}, exit: 3},
-	{say: "The labels no longer print: one thing too many was turned off. It alone comes back.",
-		args: []string{"restore", "S1", "--only", "lampwick-spool.path", "--yes"}},
+	{args: []string{"check"}, exit: 3},
+	{say: "Both go off, and the updater is held off, in a way that its own tools respect.",
+		args: []string{"disable", "kelpline-updater.timer", "care", "--hold", "--yes"}},
+	{say: "The labels no longer print: one thing too many was turned off. Which of them? Some come back, the box is restarted, somebody prints a label.",
+		args: []string{"culprit", "start", "C1", "--yes"}},
+	{happens: restarted, args: []string{"culprit", "works", "--yes"}},
+	{happens: restarted, args: []string{"culprit", "works", "--yes"}},
+	{happens: restarted, args: []string{"culprit", "works", "--yes"}},
+	{happens: restarted, args: []string{"culprit", "broken", "--yes"}},
+	{say: "It works with all but one off: that one prints the labels, and stays on.",
+		happens: restarted, args: []string{"culprit", "works", "--yes"}},
+	{say: "What has lost its program is nobody's any more, and goes for good. The record keeps it.",
+		args: []string{"remove", "brinecast.service", "Tide Chart", "--yes"}},
+	{say: "Nobody misses the rest: the trial is over.",
+		args: []string{"keep", "C1"}},
 	{say: "In the end the museum wants everything exactly as it was found; only what was added since stays off.",
 		args: []string{"restore", "S1", "--newcomers", "disable", "--yes"}},
 	{args: []string{"compare", "S1"}, exit: 3},
@@ -92,8 +113,8 @@ var scenes = map[string][]scene{"workshop-box": {
 	{say: "The evening desk misses its assistant. It alone comes back.",
 		args: []string{"enable", "Kelpline Assistant", "--yes"}},
 	{say: "Everything comes back as it was found: every value with its type, every key.",
-		args: []string{"restore", "S6", "--yes"}},
-	{args: []string{"compare", "S6"}},
+		args: []string{"restore", "S12", "--yes"}},
+	{args: []string{"compare", "S12"}},
 }, "archive-mac": {
 	{say: "The archive's Mac rings its bell at sign-in and is slow. Its disk is mounted; nothing of it runs. What starts at sign-in? Each of its three users has a list of their own, and each is turned off for them alone.",
 		args: []string{"list", "stage=sign-in", "for=mirela"}},
@@ -110,13 +131,41 @@ var scenes = map[string][]scene{"workshop-box": {
 	{say: "The list of login items is in a database that only the running Mac may change: it is left as it is, with the reason.",
 		args: []string{"disable", "Brinecast", "--yes"}, exit: 1},
 	{say: "Nobody misses the label printer, but Mirela's assistant was wanted. It alone comes back, and the others stay off.",
-		args: []string{"restore", "S11", "--only", "org.kelpline.assistant", "--yes"}},
+		args: []string{"restore", "S16", "--only", "org.kelpline.assistant", "--yes"}},
 	{say: "What is different from what was found?",
-		args: []string{"compare", "S11"}, exit: 3},
+		args: []string{"compare", "S16"}, exit: 3},
 	{say: "Everything comes back as it was found, to the byte.",
-		args: []string{"restore", "S11", "--yes"}},
-	{args: []string{"compare", "S11"}},
+		args: []string{"restore", "S16", "--yes"}},
+	{args: []string{"compare", "S16"}},
 }}
+
+// restarted notes in the box's own record of starts, wtmp(5), that it was started, and that Ines and Bram signed in.
+func restarted(root string) error {
+	name := filepath.Join(root, "var/log/wtmp")
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o664)
+	if err != nil {
+		return err
+	}
+	// A minute from now: the guide does in a second what took a week.
+	at := uint32(time.Now().Add(time.Minute).Unix())
+	for _, note := range []struct {
+		kind uint16
+		user string
+	}{{2, "reboot"}, {7, "ines"}, {7, "bram"}} {
+		record := make([]byte, 384) // struct utmp of 64-bit machines
+		binary.LittleEndian.PutUint16(record, note.kind)
+		copy(record[44:], note.user)
+		binary.LittleEndian.PutUint32(record[340:], at)
+		if _, err := f.Write(record); err != nil {
+			f.Close()
+			return err
+		}
+	}
+	return f.Close()
+}
 
 // Options say how the guided example is shown.
 type Options struct {
