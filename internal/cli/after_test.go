@@ -15,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lockback/internal/demo"
 	"lockback/internal/testkit"
 )
 
@@ -540,4 +541,47 @@ func TestRemoveKilledAtEveryStep(t *testing.T) {
 		}
 		testkit.Same(t, before, testkit.Tree(t, p.Root))
 	}
+}
+
+// Whether a change was tried is known from a Windows disk's event log, and from what a Mac notes of its last start.
+func TestTrialOnOtherDisks(t *testing.T) {
+	p := museum(t, "ticket-desk-pc")
+	p.OK(t, "disable", "Tide Chart", "Brinecast screen caster", "--yes") // odile's, and a service
+	require.Nil(t, check(t, p).Trials[0].Tried)
+	// S-1-5-21-1887042190-3141592653-2718281828-1001, as the log keeps it.
+	sid := []byte{1, 5, 0, 0, 0, 0, 0, 5}
+	for _, part := range []uint32{21, 1887042190, 3141592653, 2718281828, 1001} {
+		sid = binary.LittleEndian.AppendUint32(sid, part)
+	}
+	log := func(events ...demo.LoggedEvent) {
+		name := filepath.Join(p.Root, "Windows/System32/winevt/Logs/System.evtx")
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, demo.EventLog("Microsoft-Windows-Kernel-General", events...), 0o644))
+	}
+	later := time.Now().Add(time.Hour)
+	start := demo.LoggedEvent{ID: 12, Time: later}
+	signIn := demo.LoggedEvent{Provider: "Microsoft-Windows-Winlogon", ID: 7001, Time: later, Data: []demo.Datum{{Name: "TSId", Value: uint32(1)}, {Name: "UserSid", Value: sid}}}
+	log(demo.LoggedEvent{ID: 12, Time: later.Add(-2 * time.Hour)}, demo.LoggedEvent{ID: 13, Time: later})
+	require.False(t, *check(t, p).Trials[0].Restarted)
+	log(start)
+	c := check(t, p)
+	require.True(t, *c.Trials[0].Restarted)
+	require.Nil(t, c.Trials[0].SignedIn)
+	log(start, signIn)
+	c = check(t, p)
+	require.Equal(t, []bool{true, true, true}, []bool{*c.Trials[0].Restarted, *c.Trials[0].SignedIn, *c.Trials[0].Tried})
+
+	p = museum(t, "archive-mac")
+	p.OK(t, "disable", "org.kelpline.assistant", "--yes") // mirela's
+	record := func(kind uint16, user string) []byte {
+		b := make([]byte, 628)
+		copy(b, user)
+		binary.LittleEndian.PutUint16(b[296:], kind)
+		binary.LittleEndian.PutUint32(b[300:], uint32(later.Unix()))
+		return b
+	}
+	write(t, p, "private/var/run/utmpx", string(slices.Concat(record(0, "utmpx-1.00"), record(2, ""), record(7, "jonas"))))
+	require.False(t, *check(t, p).Trials[0].SignedIn)
+	write(t, p, "private/var/run/utmpx", string(slices.Concat(record(0, "utmpx-1.00"), record(2, ""), record(7, "mirela"))))
+	require.True(t, *check(t, p).Trials[0].Tried)
 }

@@ -190,7 +190,8 @@ func completeWords(words []string) cobra.CompletionFunc {
 func (a *app) complete(root *cobra.Command) {
 	arguments := map[string]cobra.CompletionFunc{
 		"list": a.completeSelectors, "show": a.completeSelectors, "disable": a.completeSelectors, "enable": a.completeSelectors,
-		"products": a.completeSelectors, "review": a.completeSelectors, "note": a.completeSelectors, "lookup": a.completeSelectors,
+		"products": a.completeSelectors, "review": a.completeSelectors, "note": a.completeSelectors, "lookup": a.completeSelectors, "remove": a.completeSelectors, "delay": a.completeSelectors, "start": a.completeSelectors,
+		"check": a.completeIDs("S", 1), "keep": a.completeIDs("C", 1),
 		"restore": a.completeIDs("S", 1), "undo": a.completeIDs("C", 1), "compare": a.completeIDs("SC", 2), "history": a.completeIDs("SC", 1),
 	}
 	options := map[string]cobra.CompletionFunc{
@@ -198,11 +199,17 @@ func (a *app) complete(root *cobra.Command) {
 		"sort": cobra.FixedCompletions(view.FieldNames(), noFiles), "columns": completeWords(view.FieldNames()),
 		"verdict": cobra.FixedCompletions(autostart.Verdicts, noFiles), "role": cobra.FixedCompletions(autostart.Roles, noFiles), "suggest": completeWords(review.Kinds),
 		"newcomers": cobra.FixedCompletions([]string{"keep", "disable"}, noFiles), "message": cobra.NoFileCompletions, "onto": cobra.NoFileCompletions,
+		"at": cobra.FixedCompletions([]string{"sign-in", "startup"}, noFiles), "as": cobra.FixedCompletions([]string{"autostart", "service", "timer", "run", "shortcut", "task", "agent", "daemon"}, noFiles),
+		"copy-of": a.completeSelectors, "trial": cobra.NoFileCompletions, "every": cobra.NoFileCompletions, "at-time": cobra.NoFileCompletions, "spread": cobra.NoFileCompletions, "name": cobra.NoFileCompletions,
 		"root": func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return nil, cobra.ShellCompDirectiveFilterDirs
 		},
 	}
-	for _, c := range append(root.Commands(), root) {
+	commands := append(root.Commands(), root)
+	for _, c := range root.Commands() {
+		commands = append(commands, c.Commands()...)
+	}
+	for _, c := range commands {
 		if complete := arguments[c.Name()]; complete != nil {
 			c.ValidArgsFunction = complete
 		} else if c.Args != nil && c.ValidArgsFunction == nil && !c.HasSubCommands() {

@@ -165,7 +165,7 @@ func switchesHelp() string {
 const exitHelp = `  0  done
   1  failed, or not everything was done; the message says which
   2  wrong usage
-  3  compare found differences
+  3  compare found differences, check something to decide
   4  needs more rights
   5  conflict: the machine is not as the plan saw it, and nothing was touched
   6  an interrupted change waits for recover`

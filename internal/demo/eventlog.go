@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"cmp"
 	"encoding/binary"
 	"hash/crc32"
 	"time"
@@ -10,12 +11,14 @@ import (
 
 // LoggedEvent is an event for [EventLog].
 type LoggedEvent struct {
-	ID   uint16
-	Time time.Time
-	Data []Datum
+	// Provider is who wrote it, where that is not who wrote the others.
+	Provider string
+	ID       uint16
+	Time     time.Time
+	Data     []Datum
 }
 
-// Datum is a value of an event by its name: a string, or a uint32.
+// Datum is a value of an event by its name: a string, a uint32, or the bytes of a security identifier.
 type Datum struct {
 	Name  string
 	Value any
@@ -35,7 +38,7 @@ func EventLog(provider string, events ...LoggedEvent) []byte {
 		w.instance(func() {
 			w.element("Event", nil, func() {
 				w.element("System", nil, func() {
-					w.element("Provider", []string{"Name", provider}, nil)
+					w.element("Provider", []string{"Name", cmp.Or(e.Provider, provider)}, nil)
 					w.element("EventID", nil, func() { w.chunk = append(w.chunk, 0x0d, 0, 0, 0x06) })
 					w.element("TimeCreated", []string{"SystemTime", "\x01"}, nil)
 				})
@@ -172,8 +175,11 @@ func (w *logWriter) data(data []Datum) {
 	var kinds []byte
 	for _, d := range data {
 		kind := byte(0x08)
-		if _, ok := d.Value.(string); ok {
+		switch d.Value.(type) {
+		case string:
 			kind = 0x01
+		case []byte:
+			kind = 0x13
 		}
 		kinds = append(kinds, kind)
 	}
@@ -189,6 +195,8 @@ func (w *logWriter) data(data []Datum) {
 			w.text(v)
 		case uint32:
 			w.u32(v)
+		case []byte:
+			w.chunk = append(w.chunk, v...)
 		}
 	})
 }

@@ -470,11 +470,11 @@ func ticketDeskPC() []piece {
 			[3]string{`C:\Program Files\Fogbell\Fogbell Sync.exe`, "48758784", "2350000"}, [3]string{`C:\Users\odile\AppData\Local\TideChart\tidechart.exe`, "6291456", "410000"},
 			[3]string{`C:\Program Files (x86)\Kelpline\updater.exe`, "125829120", "5120000"}, [3]string{`C:\Program Files (x86)\Saltmarsh\tray.exe`, "9437184", "90000"})),
 		file("/Windows/System32/winevt/Logs/Microsoft-Windows-Diagnostics-Performance%4Operational.evtx", string(EventLog("Microsoft-Windows-Diagnostics-Performance",
-			LoggedEvent{100, lastStart.Add(-48 * time.Hour), []Datum{{"BootTime", uint32(74_100)}, {"MainPathBootTime", uint32(31_400)}, {"BootPostBootTime", uint32(42_700)}}},
-			LoggedEvent{100, lastStart, []Datum{{"BootTime", uint32(96_300)}, {"MainPathBootTime", uint32(38_900)}, {"BootKernelInitTime", uint32(24)}, {"BootDriverInitTime", uint32(1_870)},
+			LoggedEvent{ID: 100, Time: lastStart.Add(-48 * time.Hour), Data: []Datum{{"BootTime", uint32(74_100)}, {"MainPathBootTime", uint32(31_400)}, {"BootPostBootTime", uint32(42_700)}}},
+			LoggedEvent{ID: 100, Time: lastStart, Data: []Datum{{"BootTime", uint32(96_300)}, {"MainPathBootTime", uint32(38_900)}, {"BootKernelInitTime", uint32(24)}, {"BootDriverInitTime", uint32(1_870)},
 				{"BootDevicesInitTime", uint32(2_410)}, {"BootUserProfileProcessingTime", uint32(3_020)}, {"BootExplorerInitTime", uint32(4_750)}, {"BootPostBootTime", uint32(57_400)}}},
-			LoggedEvent{101, lastStart, []Datum{{"Name", "updater.exe"}, {"TotalTime", uint32(21_350)}, {"DegradationTime", uint32(16_350)}, {"Path", `C:\Program Files (x86)\Kelpline\updater.exe`}}},
-			LoggedEvent{103, lastStart, []Datum{{"Name", "kupdate"}, {"TotalTime", uint32(12_480)}, {"DegradationTime", uint32(9_480)}, {"Path", `C:\Program Files (x86)\Kelpline\service.exe`}}}))),
+			LoggedEvent{ID: 101, Time: lastStart, Data: []Datum{{"Name", "updater.exe"}, {"TotalTime", uint32(21_350)}, {"DegradationTime", uint32(16_350)}, {"Path", `C:\Program Files (x86)\Kelpline\updater.exe`}}},
+			LoggedEvent{ID: 103, Time: lastStart, Data: []Datum{{"Name", "kupdate"}, {"TotalTime", uint32(12_480)}, {"DegradationTime", uint32(9_480)}, {"Path", `C:\Program Files (x86)\Kelpline\service.exe`}}}))),
 		file("/Program Files/Gullrock/tickets-host.json", `{"name": "org.gullrock.tickets", "path": "tickets-host.exe", "type": "stdio"}`),
 	}
 	for _, path := range []string{

@@ -359,6 +359,8 @@ func (p *parser) valueText(v value) (string, error) {
 		return integer(v.kind, b), nil
 	case 0x0e:
 		return hex.EncodeToString(b), nil
+	case 0x13:
+		return windata.SID(b), nil
 	case 0x11:
 		if len(b) == 8 {
 			return windata.Time(binary.LittleEndian.Uint64(b)).Format(time.RFC3339Nano), nil

@@ -8,6 +8,7 @@ package windata
 import (
 	"encoding/binary"
 	"fmt"
+	"strconv"
 	"time"
 	"unicode"
 	"unicode/utf16"
@@ -132,4 +133,20 @@ func GUID(b []byte) string {
 	}
 	le := binary.LittleEndian
 	return fmt.Sprintf("{%08X-%04X-%04X-%X-%X}", le.Uint32(b), le.Uint16(b[4:]), le.Uint16(b[6:]), b[8:10], b[10:])
+}
+
+// SID is a security identifier as text, MS-DTYP 2.4.2: "S-1-5-21-...". It is empty where the bytes are none.
+func SID(b []byte) string {
+	if len(b) < 8 || b[0] != 1 || len(b) != 8+4*int(b[1]) || b[1] > 15 {
+		return ""
+	}
+	var authority uint64
+	for _, part := range b[2:8] {
+		authority = authority<<8 | uint64(part)
+	}
+	text := "S-1-" + strconv.FormatUint(authority, 10)
+	for k := 8; k < len(b); k += 4 {
+		text += "-" + strconv.FormatUint(uint64(binary.LittleEndian.Uint32(b[k:])), 10)
+	}
+	return text
 }
