@@ -516,7 +516,8 @@ func (s *session) printFinding(p view.Printer, f check.Finding) {
 	default:
 		lines = append(lines, []string{"to turn it off:", "lockback disable " + strings.Join(again, " ")})
 	}
-	p.Block(e.Handle+"  "+e.Name+"  for "+view.Whose(e), lines)
+	p.Line("  %s  %s  for %s", e.Handle, e.Name, view.Whose(e))
+	p.Below(lines)
 }
 
 func fieldWords(f snapshot.Field) string {
@@ -566,7 +567,8 @@ func (s *session) printTrials(p view.Printer, r checked) {
 			lines = append(lines, []string{fmt.Sprintf("%s without a decision:", view.Number(t.change.Trial, "day", "days"))})
 		}
 		lines = append(lines, []string{"all is well:", "lockback keep " + id}, []string{"something is missing:", "lockback undo " + id + ", or lockback culprit start " + id})
-		p.Block(id+" of "+dated(t.change.Time)+": "+changeItem(t.change).Message, lines)
+		p.Line("  %s of %s: %s", id, dated(t.change.Time), changeItem(t.change).Message)
+		p.Below(lines)
 	}
 }
 

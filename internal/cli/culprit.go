@@ -611,6 +611,7 @@ func (s *session) printVerdict(p view.Printer, f *search, v culprit.Verdict, wor
 	printLines(p, words)
 	p.Line("")
 	s.printRounds(p, f)
+	p.Line("")
 	for _, found := range v.Found {
 		works, broken := "as it was before all this", "as it was when the search began"
 		if found.Works >= 0 {

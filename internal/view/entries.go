@@ -608,6 +608,11 @@ func (p Printer) stacked(e *autostart.Entry, indent string) {
 // Block writes a head, and below it lines of pieces that are not broken where they fit.
 func (p Printer) Block(head string, lines [][]string) {
 	p.Bold(Safe(head))
+	p.Below(lines)
+}
+
+// Below writes lines below something, indented; each is flowed from its pieces.
+func (p Printer) Below(lines [][]string) {
 	for _, line := range lines {
 		pieces := make([]piece, len(line))
 		for k, text := range line {
