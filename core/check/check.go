@@ -9,9 +9,7 @@ package check
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"lockback/core/autostart"
@@ -58,8 +56,11 @@ type Finding struct {
 	// By is who did it, as far as that could be found; Looked says that it was looked for.
 	By     []Author
 	Looked bool
-	// Update is the package that did it, in words; empty where it was none.
+	// Update is the package that did it, in words; empty where it was none. Of what came back it is the package that was
+	// installed since, which may have done it.
 	Update string
+	// Holds says that disable can keep it off, in a way that its program respects.
+	Holds  bool
 	Fields []snapshot.Field
 }
 
@@ -174,7 +175,8 @@ func (f *finder) putBack() []Finding {
 		if !d.IsOff() || item == nil || item.State != autostart.Enabled {
 			continue
 		}
-		all = append(all, Finding{Kind: PutBack, Entry: &item.Entry, Wants: true, Change: d.Change, Times: len(d.Off)})
+		_, holds := item.Switcher.(location.Holder)
+		all = append(all, Finding{Kind: PutBack, Entry: &item.Entry, Wants: true, Change: d.Change, Times: len(d.Off), Holds: holds})
 	}
 	return all
 }
@@ -238,7 +240,7 @@ func sameMaker(a, b *autostart.Entry) bool {
 func (f *finder) findUpdates(all []Finding) {
 	var names []string
 	for _, g := range all {
-		if g.Kind != Removed && g.Kind != PutBack {
+		if g.Kind != Removed {
 			names = append(names, g.Entry.Source.Path, g.Entry.Target.Path)
 		}
 	}
@@ -249,15 +251,14 @@ func (f *finder) findUpdates(all []Finding) {
 	f.book.Look(names)
 	for k := range all {
 		g := &all[k]
-		switch {
-		case g.Kind == Removed:
-			continue
-		case g.Kind == PutBack && g.Instead == nil:
-			continue // who turned it off wants to know, whoever turned it on
-		case g.Kind == Problem && !g.Entry.Hidden():
+		if g.Kind == Removed || g.Kind == Problem && !g.Entry.Hidden() {
 			continue
 		}
-		if update := f.update(g.Entry); update != "" {
+		switch update := f.update(g.Entry); {
+		case update == "":
+		case g.Kind == PutBack:
+			g.Update = update // who turned it off wants to know, whoever turned it on
+		default:
 			g.Kind, g.Update, g.Wants = Updated, update, false
 		}
 	}
@@ -299,19 +300,4 @@ func (f *finder) since(file *program.File, name string) bool {
 		}
 	}
 	return false
-}
-
-// Words says how often an entry came back.
-func (g Finding) Words() string {
-	if g.Kind != PutBack {
-		return ""
-	}
-	text := fmt.Sprintf("C%d turned it off", g.Change)
-	if g.Instead != nil {
-		text = fmt.Sprintf("starts the same as %s, which C%d turned off", strings.TrimSpace(g.Instead.Name), g.Change)
-	}
-	if g.Times > 1 {
-		text += fmt.Sprintf("; it came back %d times by now", g.Times)
-	}
-	return text
 }

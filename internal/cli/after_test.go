@@ -520,27 +520,12 @@ func TestRemoveWaits(t *testing.T) {
 	require.Contains(t, r.Err+r.Out, "uninstalling that is the better way")
 }
 
-// Killed at every step of a removal, all is there, or nothing is lost.
-func TestRemoveKilledAtEveryStep(t *testing.T) {
+// Killed on the way of a removal, all is there, or nothing is lost.
+func TestRemoveKilledOnTheWay(t *testing.T) {
 	remove := []string{"remove", "state=disabled", "--now", "-m", "x", "--yes"}
-	for n := 1; ; n += 3 {
-		p := workshop(t)
-		list, _ := p.List(t, "location=linux.sysv")
-		p.OK(t, "disable", "Tide Chart", "updater", "brinecast-report", list.Entries[0].Handle, "--yes")
-		before := testkit.Tree(t, p.Root)
-		_, killed := crash(t, p, n, remove...)
-		if !killed {
-			require.Greater(t, n, 10)
-			p.OK(t, "undo", "--yes")
-			testkit.Same(t, before, testkit.Tree(t, p.Root))
-			return
-		}
-		p.OK(t, "recover", "--yes")
-		if testkit.Differences(before, testkit.Tree(t, p.Root)) != nil {
-			p.OK(t, "undo", "--yes") // it was done already
-		}
-		testkit.Same(t, before, testkit.Tree(t, p.Root))
-	}
+	killedOnTheWay(t, "workshop-box", 4, []string{"disable", "Tide Chart", "updater", "brinecast-report", "--yes"}, remove...)
+	killedOnTheWay(t, "ticket-desk-pc", 6, []string{"disable", "Tide Chart", "Brinecast screen caster", "timetable", "--yes"}, remove...)
+	killedOnTheWay(t, "archive-mac", 4, []string{"disable", "org.kelpline.updater", "org.gullrock.backup", "--yes"}, remove...)
 }
 
 // Whether a change was tried is known from a Windows disk's event log, and from what a Mac notes of its last start.
@@ -584,4 +569,29 @@ func TestTrialOnOtherDisks(t *testing.T) {
 	require.False(t, *check(t, p).Trials[0].SignedIn)
 	write(t, p, "private/var/run/utmpx", string(slices.Concat(record(0, "utmpx-1.00"), record(2, ""), record(7, "mirela"))))
 	require.True(t, *check(t, p).Trials[0].Tried)
+}
+
+// A record may say anything of a search: it is damaged then, and nothing is done.
+func TestPlantedSearches(t *testing.T) {
+	p := workshop(t)
+	p.OK(t, "disable", "Fogbell*", "Tide Chart", "--yes")
+	for _, text := range []string{`{`, `{}`, `{"units":[{"handles":["abcdefg"],"names":[]}],"was":{"abcdefg":"enabled"}}`, `{"units":[{"handles":["abcdefg"],"names":["x"]}]}`,
+		`{"units":[{"handles":["abcdefg"],"names":["x"]}],"was":{"abcdefg":"enabled"},"rounds":[{"suspects":[7]}]}`, `{"units":[{"handles":["abcdefg"],"names":["x"]}],"was":{"abcdefg":"enabled"},"rounds":[{"suspects":[-1]}]}`} {
+		db := openSQL(t, p.Store)
+		_, err := db.Exec("DELETE FROM search; INSERT INTO search SELECT id, ? FROM machine", text)
+		require.NoError(t, err)
+		require.NoError(t, db.Close())
+		before := testkit.Tree(t, p.Root)
+		for _, command := range []string{"works", "skip", "stop", "start"} {
+			p.Fails(t, 1, "the search for a culprit cannot be read", "culprit", command, "--yes")
+		}
+		p.Fails(t, 1, "the record is damaged", "culprit")
+		testkit.Same(t, before, testkit.Tree(t, p.Root))
+	}
+	// One that names a change of nobody's cannot be given up by it, and nothing else comes to harm.
+	db := openSQL(t, p.Store)
+	_, err := db.Exec(`UPDATE search SET state = '{"units":[{"handles":["abcdefg"],"names":["x"]}],"was":{"abcdefg":"enabled"},"rounds":[{"suspects":[],"change":77}]}'`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	p.Fails(t, 2, "C77", "culprit", "stop", "--yes")
 }

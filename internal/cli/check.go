@@ -492,6 +492,9 @@ func (s *session) printFinding(p view.Printer, f check.Finding) {
 	if !f.At.IsZero() {
 		lines = append(lines, []string{"written on " + local(f.At)})
 	}
+	if f.Kind == check.PutBack && f.Update != "" {
+		lines = append(lines, []string{"its package " + f.Update + " was installed or upgraded since"})
+	}
 	again := []string{e.Handle}
 	for _, by := range f.By {
 		head := "perhaps put there by "
@@ -512,7 +515,11 @@ func (s *session) printFinding(p view.Printer, f check.Finding) {
 	case e.Switch == autostart.Report:
 		lines = append(lines, []string{"it cannot be turned off here"})
 	case f.Kind == check.PutBack:
-		lines = append(lines, []string{"off again:", "lockback disable " + strings.Join(again, " ")}, []string{"it may stay:", "lockback keep " + e.Handle})
+		lines = append(lines, []string{"off again:", "lockback disable " + strings.Join(again, " ")})
+		if f.Holds {
+			lines = append(lines, []string{"and kept off:", "lockback disable " + e.Handle + " --hold"})
+		}
+		lines = append(lines, []string{"it may stay:", "lockback keep " + e.Handle})
 	default:
 		lines = append(lines, []string{"to turn it off:", "lockback disable " + strings.Join(again, " ")})
 	}

@@ -125,10 +125,39 @@ func (s *session) begunSearch() (*search, error) {
 		return nil, adviseStore(err)
 	}
 	var found search
-	if err := json.Unmarshal([]byte(text), &found); err != nil {
+	err = json.Unmarshal([]byte(text), &found)
+	if err == nil {
+		err = found.check()
+	}
+	if err != nil {
 		return nil, adviseStore(fmt.Errorf("%s: %w: the search for a culprit cannot be read: %w", s.store.Path, change.ErrDamaged, err))
 	}
 	return &found, nil
+}
+
+// check fails where a search is none that was written here: a record on a disk may say anything.
+func (f *search) check() error {
+	for _, u := range f.Units {
+		if len(u.Handles) == 0 || len(u.Handles) != len(u.Names) {
+			return errors.New("a unit without names")
+		}
+		for _, h := range u.Handles {
+			if was := f.Was[h]; was != autostart.Enabled && was != autostart.Disabled {
+				return fmt.Errorf("no state of %s", h)
+			}
+		}
+	}
+	for _, r := range f.Rounds {
+		for _, u := range r.Suspects {
+			if u < 0 || u >= len(f.Units) {
+				return fmt.Errorf("no unit %d", u)
+			}
+		}
+	}
+	if len(f.Units) == 0 {
+		return errors.New("no units")
+	}
+	return nil
 }
 
 // underWay is the search that is under way, or what to do where there is none.
@@ -658,9 +687,7 @@ func (s *session) printRounds(p view.Printer, f *search) {
 					names = append(names, fmt.Sprintf("and %d more", len(r.Suspects)-k))
 					break
 				}
-				if u >= 0 && u < len(f.Units) {
-					names = append(names, f.Units[u].Names[0])
-				}
+				names = append(names, f.Units[u].Names[0])
 			}
 			text := strings.Join(names, ", ")
 			if text == "" {
