@@ -47,7 +47,7 @@ campaign:
 	LOCKBACK_CAMPAIGN=$${MINUTES:-30}m go test ./internal/campaign -count=1 -v -timeout 24h
 
 desktops:
-	LOCKBACK_DESKTOPS=1 LOCKBACK_PEERS=required go test ./internal/peers -run 'TestWholeDesktops|TestDesktopProgramsAgree' -count=1 -v -timeout 2h
+	LOCKBACK_DESKTOPS=1 LOCKBACK_PEERS=required go test ./internal/peers -run 'TestWholeDesktops|TestCheckAfterARealUpgrade|TestDesktopProgramsAgree' -count=1 -v -timeout 2h
 
 docs:
 	go run ./internal/reference docs

@@ -163,3 +163,45 @@ func TestCulpritInside(t *testing.T) {
 	require.Contains(t, marks, "bell11")
 	require.Equal(t, 1, strings.Count(strings.Join(marks, " "), "bell"), "the others are off, as before the search")
 }
+
+// A real upgrade of a desktop's packages, by apt from the distribution's own security updates: nothing of it is called
+// suspicious, and nobody has to decide anything. It takes minutes, so make desktops runs it, and no other test does.
+func TestCheckAfterARealUpgrade(t *testing.T) {
+	if os.Getenv("LOCKBACK_DESKTOPS") == "" {
+		t.Skip("an upgrade takes minutes; make desktops runs it")
+	}
+	root := testkit.Debian(t, "desktop")
+	p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+	p.OK(t, "snapshot", "-m", "before the upgrade")
+	// Security updates are beside the suite on the same mirror.
+	out := testkit.Shell(t, `set -e; R=`+root+`
+sed 's|\(/debian\)/* \([a-z]*\) main|\1-security \2-security main|' $R/etc/apt/sources.list > $R/etc/apt/sources.list.d/security.list
+printf '#!/bin/sh\nexit 101\n' > $R/usr/sbin/policy-rc.d; chmod 755 $R/usr/sbin/policy-rc.d
+mkdir -p $R/run/systemd/resolve; cp /etc/resolv.conf $R/run/systemd/resolve/stub-resolv.conf; [ -e $R/etc/resolv.conf ] || cp /etc/resolv.conf $R/etc/resolv.conf
+mount -t proc proc $R/proc; trap 'umount $R/proc' EXIT
+export DEBIAN_FRONTEND=noninteractive
+chroot $R apt-get update -qq >/dev/null
+chroot $R apt-get upgrade -y -qq -o Dpkg::Options::=--force-confdef >$R/tmp/upgrade.log 2>&1 || { tail -20 $R/tmp/upgrade.log; exit 1; }
+chroot $R grep -c ' upgrade ' /var/log/dpkg.log`)
+	upgraded, err := strconv.Atoi(strings.TrimSpace(out[strings.LastIndexByte(strings.TrimSpace(out), '\n')+1:]))
+	require.NoError(t, err, out)
+	t.Logf("%d packages upgraded", upgraded)
+	require.Greater(t, upgraded, 5, "there was nothing to upgrade")
+	r := p.Run(t, "check", "--format", "json")
+	var doc struct {
+		Decide   int
+		Findings []map[string]any
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.Out), &doc), r.Err)
+	kinds := map[string]int{}
+	for _, f := range doc.Findings {
+		kinds[f["kind"].(string)]++
+		if f["kind"] != "updated" {
+			t.Logf("%v %v: %v", f["kind"], f["name"], f["fields"])
+		}
+	}
+	t.Logf("findings: %v", kinds)
+	require.Zero(t, doc.Decide, r.Out)
+	require.Equal(t, 0, r.Code)
+	require.NotZero(t, kinds["updated"])
+}
