@@ -332,6 +332,15 @@ func (f *search) wanted(suspects []int) map[string]autostart.State {
 	return states
 }
 
+// all are the numbers of all units: with these, all is as before the search.
+func (f *search) all() []int {
+	all := make([]int, len(f.Units))
+	for u := range all {
+		all[u] = u
+	}
+	return all
+}
+
 // logic is what is known without a machine.
 func (f *search) logic() culprit.Search { return culprit.Search{Units: f.Units, Rounds: f.Rounds} }
 
@@ -549,11 +558,7 @@ func (s *session) untried(f *search, inv inventory.Inventory, r *culprit.Round) 
 
 // endSearch says what was found, and leaves that as it works and all else as before.
 func (s *session) endSearch(f *search, v culprit.Verdict, inv inventory.Inventory, notes []string) error {
-	all := make([]int, len(f.Units))
-	for u := range all {
-		all[u] = u
-	}
-	wanted := f.wanted(all)
+	wanted := f.wanted(f.all())
 	for _, found := range v.Found {
 		for _, h := range f.Units[found.Unit].Handles {
 			wanted[h] = other(f.Was[h])
@@ -721,11 +726,7 @@ func (a *app) stopSearch() error {
 	if errors.Is(err, change.ErrConflict) {
 		// Something else wrote to it: the entries are brought to the states that they had.
 		e.notes = append(e.notes, err.Error(), "so each entry is brought to the state that it had before the search, and what else was changed stays")
-		all := make([]int, len(f.Units))
-		for u := range all {
-			all[u] = u
-		}
-		e.plan, err = s.planStates(f, inv, f.wanted(all))
+		e.plan, err = s.planStates(f, inv, f.wanted(f.all()))
 	}
 	switch {
 	case errors.Is(err, change.ErrNothing) && s.dryRun:
