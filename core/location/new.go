@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 	"unicode"
+	"unicode/utf8"
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
@@ -62,8 +63,8 @@ func (n New) Check(m *machine.Reader, runs func(name string) bool) error {
 		return fmt.Errorf("the name %q: it has one to %d bytes, no control characters, and no space around it", n.Name, maxName)
 	}
 	for _, arg := range n.Argv {
-		if strings.ContainsFunc(arg, func(r rune) bool { return r == 0 || r == '\n' || r == '\r' }) {
-			return fmt.Errorf("the argument %q has a line break in it", arg)
+		if strings.ContainsFunc(arg, unicode.IsControl) || !utf8.ValidString(arg) {
+			return fmt.Errorf("the argument %q has a control character in it, a line break for example", arg)
 		}
 	}
 	if len(n.Argv) == 0 || n.Argv[0] == "" {

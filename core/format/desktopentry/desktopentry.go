@@ -196,6 +196,9 @@ func SplitExec(exec string) []string {
 		case quoted && c == '\\' && k+1 < len(exec) && strings.IndexByte("\"`$\\", exec[k+1]) >= 0:
 			k++
 			word.WriteByte(exec[k])
+		case quoted && c == '%' && k+1 < len(exec) && exec[k+1] == '%':
+			k++
+			word.WriteByte('%')
 		case !quoted && (c == ' ' || c == '\t' || c == '\n'):
 			flush()
 		case !quoted && c == '%' && k+1 < len(exec):

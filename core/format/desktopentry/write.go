@@ -1,6 +1,9 @@
 package desktopentry
 
-import "strings"
+import (
+	"strings"
+	"unicode"
+)
 
 // New makes the group "Desktop Entry" of a new file, with its keys in their order. Values are texts as a reader of the
 // file gets them; they are escaped for the file.
@@ -28,7 +31,7 @@ func JoinExec(argv []string) string {
 	words := make([]string, len(argv))
 	for k, arg := range argv {
 		arg = strings.ReplaceAll(arg, "%", "%%")
-		if arg == "" || strings.ContainsAny(arg, " \t\n\"'\\><~|&;$*?#()`") {
+		if arg == "" || strings.ContainsAny(arg, "\"'\\><~|&;$*?#()`") || strings.ContainsFunc(arg, unicode.IsSpace) {
 			arg = `"` + strings.NewReplacer(`"`, `\"`, "`", "\\`", `$`, `\$`, `\`, `\\`).Replace(arg) + `"`
 		}
 		words[k] = arg

@@ -131,11 +131,9 @@ func SetDelay(content []byte, after time.Duration) (changed []byte, ok bool, err
 			}
 		case xml.EndElement:
 			switch {
-			case in && len(path) == 3 && !strings.HasPrefix(s[start:], "</"):
-				// A trigger without an end of its own, <BootTrigger/>, which the decoder ends where it begins.
-				if k := strings.LastIndex(s[:start], "/>"); k >= 0 {
-					edits = append(edits, edit{k, k + 2, ">" + delay(after) + "</" + path[2] + ">"})
-				}
+			case in && len(path) == 3 && int(d.InputOffset()) == start:
+				// A trigger without an end of its own, <BootTrigger/>: the decoder makes one up.
+				edits = append(edits, edit{start - len("/>"), start, ">" + delay(after) + "</" + path[2] + ">"})
 			case in && len(path) == 3 && !delayed:
 				edits = append(edits, edit{start, start, delay(after)})
 			}

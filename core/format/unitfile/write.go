@@ -1,6 +1,9 @@
 package unitfile
 
-import "strings"
+import (
+	"strings"
+	"unicode"
+)
 
 // New makes a unit file of its lines in their order: an assignment is a key and its value, a section its head and nothing.
 func New(lines [][2]string) []byte {
@@ -30,7 +33,7 @@ func JoinCommand(argv []string) string {
 	words := make([]string, len(argv))
 	for k, arg := range argv {
 		arg = strings.NewReplacer("%", "%%", "$", "$$", `\`, `\\`, `"`, `\"`, "\t", `\t`).Replace(arg)
-		if arg == "" || strings.ContainsAny(arg, ` '";`) {
+		if arg == "" || strings.ContainsAny(arg, `'";`) || strings.ContainsFunc(arg, unicode.IsSpace) {
 			arg = `"` + arg + `"`
 		}
 		words[k] = arg
