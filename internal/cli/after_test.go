@@ -595,3 +595,23 @@ func TestPlantedSearches(t *testing.T) {
 	require.NoError(t, db.Close())
 	p.Fails(t, 2, "C77", "culprit", "stop", "--yes")
 }
+
+// A trial and a search go with the record onto the disk, and go on in another workshop.
+func TestCarriedOnElsewhere(t *testing.T) {
+	p := workshop(t)
+	p.OK(t, "disable", "Fogbell*", "Tide Chart", "kelpline*", "--yes", "--trial", "3d")
+	p.OK(t, "culprit", "start", "--yes")
+	p.OK(t, "record", "carry", "--yes")
+	elsewhere := testkit.Program{Root: p.Root, Store: "disk"}
+	c := check(t, elsewhere)
+	require.Len(t, c.Trials, 1)
+	require.Contains(t, elsewhere.OK(t, "culprit"), "waits")
+	elsewhere.OK(t, "culprit", "broken", "--yes", "--anyway")
+	before := testkit.Tree(t, p.Root, "var/lib/lockback")
+	require.Contains(t, elsewhere.OK(t, "culprit"), "broken")
+	elsewhere.OK(t, "culprit", "stop", "--yes")
+	require.NotEmpty(t, testkit.Differences(before, testkit.Tree(t, p.Root, "var/lib/lockback")))
+	elsewhere.OK(t, "keep")
+	require.Empty(t, check(t, elsewhere).Trials)
+	elsewhere.OK(t, "undo", "C1", "--yes")
+}
