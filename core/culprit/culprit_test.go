@@ -170,6 +170,20 @@ func TestUninstalledMeanwhile(t *testing.T) {
 	require.NotNil(t, s.Next().Verdict)
 }
 
+// Who cannot tell is asked in another way.
+func TestSkipAsksInAnotherWay(t *testing.T) {
+	s := culprit.Search{Units: make([]culprit.Unit, 6)}
+	asked := map[string]bool{}
+	for range 4 {
+		next := s.Next()
+		require.Nil(t, next.Verdict)
+		asked[fmt.Sprint(next.Suspects)] = true
+		s.Rounds = append(s.Rounds, culprit.Round{Suspects: next.Suspects, Answer: culprit.Skipped})
+	}
+	require.Len(t, asked, 4)
+	require.Equal(t, []int{0, 1, 2, 3, 4, 5}, s.Next().Verdict.Group)
+}
+
 // What a person is told beforehand: of n units, log2 n rounds and one.
 func TestRoundsTold(t *testing.T) {
 	for n, left := range map[int]int{1: 1, 2: 2, 3: 3, 4: 3, 10: 5, 16: 5, 17: 6} {

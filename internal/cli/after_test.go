@@ -133,6 +133,13 @@ func TestTrial(t *testing.T) {
 	started(t, p, startNote(7, "bram", time.Now().Add(2*time.Minute)))
 	require.True(t, *check(t, p).Trials[0].Tried)
 	require.Empty(t, p.OK(t, "check", "--quiet"))
+	// Of two users both must have signed in, whoever comes first in the list.
+	for _, user := range []string{"ines", "bram"} {
+		two := workshop(t)
+		two.OK(t, "disable", "Fogbell Sync", "Tide Chart", "--yes")
+		started(t, two, startNote(7, user, time.Now().Add(time.Minute)))
+		require.False(t, *check(t, two).Trials[0].SignedIn, user)
+	}
 	older(t, p, 9)
 	require.False(t, check(t, p).Trials[0].Due)
 	older(t, p, 1)
@@ -177,10 +184,11 @@ func TestCheckTellsWhatHappened(t *testing.T) {
 	write(t, p, "opt/lampwick/bin/plugged", "#!/bin/sh\necho another\n")
 	require.NoError(t, os.Chmod(filepath.Join(p.Root, "opt/lampwick/bin/plugged"), 0o755))
 	require.NoError(t, os.Remove(filepath.Join(p.Root, "etc/profile.d/kelpline.sh")))
+	write(t, p, "home/ines/.config/autostart/asleep.desktop", "[Desktop Entry]\nType=Application\nName=Asleep\nExec=/opt/kelpline/bin/care\nHidden=true\n")
 	c := check(t, p)
 	require.Equal(t, "S1", c.From, "not the one that the change took")
 	found := c.found()
-	for _, want := range []string{"put-back kelpline-updater.timer", "added care", "problem route", "replaced plugged", "(removed kelpline.sh)", "(turned-off Tide Chart)"} {
+	for _, want := range []string{"put-back kelpline-updater.timer", "added care", "problem route", "replaced plugged", "(removed kelpline.sh)", "(turned-off Tide Chart)", "(added Asleep)"} {
 		require.Contains(t, found, want)
 	}
 	for _, f := range c.Findings {
@@ -274,7 +282,7 @@ type searched struct {
 // exactly as the change had left it, and the change can still be taken back to the byte.
 func TestCulpritOfAChange(t *testing.T) {
 	for machine, words := range map[string][]string{
-		"workshop-box":   {"kelpline*", "brinecast*", "Tide Chart", "Speed*", "lampwick*", "Fogbell*"},
+		"workshop-box":   {"report", "updater", "kelpline*", "brinecast*", "Tide Chart", "Speed*", "lampwick*", "Fogbell*"},
 		"ticket-desk-pc": {"tuner*", "Kelpline*", "Brinecast*", "Speed*", "Tide*", "Saltmarsh*"},
 		"archive-mac":    {"*kelpline*", "org.brinecast*", "com.apple.speedkeeper", "org.tidewatch*"},
 	} {

@@ -173,7 +173,7 @@ func lastChange(t *testing.T, p testkit.Program) string {
 	}
 	p.JSON(t, &h, "history")
 	for _, i := range h.Items {
-		if i.Kind == "change" && i.State == "done" {
+		if i.Kind == "change" && (i.State == "done" || i.State == "trial") {
 			return i.ID
 		}
 	}
