@@ -556,7 +556,7 @@ func (s *session) printTrials(p view.Printer, r checked) {
 			}
 			names = append(names, e.Name)
 		}
-		lines := [][]string{{cmp.Or(strings.Join(names, ", "), "none of its entries is as it left them")}, {t.words(r.starts)}}
+		lines := [][]string{{changeItem(t.change).Message}, {cmp.Or(strings.Join(names, ", "), "none of its entries is as it left them")}, {t.words(r.starts)}}
 		for k, try := range t.try {
 			if k == maxTried {
 				lines = append(lines, []string{fmt.Sprintf("and %d more, see lockback show", len(t.try)-k)})
@@ -573,7 +573,7 @@ func (s *session) printTrials(p view.Printer, r checked) {
 			lines = append(lines, []string{fmt.Sprintf("%s without a decision:", view.Number(t.change.Trial, "day", "days"))})
 		}
 		lines = append(lines, []string{"all is well:", "lockback keep " + id}, []string{"something is missing:", "lockback undo " + id + ", or lockback culprit start " + id})
-		p.Line("  %s of %s: %s", id, dated(t.change.Time), changeItem(t.change).Message)
+		p.Line("  %s of %s", id, dated(t.change.Time))
 		p.Below(lines)
 	}
 }
