@@ -229,6 +229,7 @@ func TestDelay(t *testing.T) {
 		{"workshop-box", "Fogbell Sync", "enabled", "", "at sign-in, after 30 s", "30s"},
 		{"workshop-box", "Kelpline Assistant", "enabled", "", "at sign-in, after 2 min", "2m"},
 		{"workshop-box", "tidewatch.service", "disabled", "tidewatch.timer", "2m after startup", "2m"},
+		{"workshop-box", "report", "disabled", "report", "at startup, after 2 min", "2m"},
 		{"ticket-desk-pc", "Brinecast screen caster", "enabled", "", "", "2m"},
 		{"archive-mac", "org.kelpline.updater", "disabled", "org.kelpline.updater.later", "after 1 h", "1h"},
 	} {
@@ -244,7 +245,7 @@ func TestDelay(t *testing.T) {
 					require.Equal(t, c.now, e.State)
 					require.Equal(t, of.Entries[0].Target.Path, e.Target.Path)
 				}
-				if e.Name == c.made || c.made == "" && e.Handle == of.Entries[0].Handle {
+				if e.Name == c.made && e.Handle != of.Entries[0].Handle || c.made == "" && e.Handle == of.Entries[0].Handle {
 					found = true
 					require.Equal(t, of.Entries[0].Target.Path, e.Target.Path)
 					require.Equal(t, "enabled", e.State)
@@ -276,6 +277,38 @@ func TestDelay(t *testing.T) {
 	require.Equal(t, 0, r.Code, r.Err)
 	require.Contains(t, r.Out, "waits 10 s")
 	require.Contains(t, r.Out, "waits 20 s")
+}
+
+// A line of a crontab that waits is another line, and only a shell that is known can wait.
+func TestDelayOfCrontabLines(t *testing.T) {
+	p := workshop(t)
+	table := filepath.Join(p.Root, "etc/cron.d/lamps")
+	const content = "MAILTO=root\n@reboot  ines\t/bin/true --lamp \\%A %in\n@reboot root /bin/true --foghorn\nSHELL=/usr/bin/tide\n@reboot root /bin/true --bell\n"
+	require.NoError(t, os.WriteFile(table, []byte(content), 0o644))
+	list, _ := p.List(t, "--all", "name=true")
+	require.Len(t, list.Entries, 3)
+	lamp, foghorn, bell := list.Entries[0].Handle, list.Entries[1].Handle, list.Entries[2].Handle
+	p.Fails(t, 1, "runs it with /usr/bin/tide", "delay", bell, "2m", "--yes")
+	p.OK(t, "delay", lamp, foghorn, "1m", "--yes")
+	const delayed = "MAILTO=root\n#lockback:off @reboot  ines\t/bin/true --lamp \\%A %in\n@reboot ines sleep 60; /bin/true --lamp \\%A %in\n" +
+		"#lockback:off @reboot root /bin/true --foghorn\n@reboot root sleep 60; /bin/true --foghorn\nSHELL=/usr/bin/tide\n@reboot root /bin/true --bell\n"
+	got, err := os.ReadFile(table)
+	require.NoError(t, err)
+	require.Equal(t, delayed, string(got))
+	// What waits already waits for another time then.
+	list, _ = p.List(t, "--all", "name=true", "state=enabled")
+	p.OK(t, "delay", list.Entries[0].Handle, "90s", "--yes")
+	got, err = os.ReadFile(table)
+	require.NoError(t, err)
+	require.Contains(t, string(got), "\n#lockback:off @reboot ines sleep 60; /bin/true --lamp \\%A %in\n@reboot ines sleep 90; /bin/true --lamp")
+	p.OK(t, "undo", "--yes")
+	p.OK(t, "undo", "C1", "--yes")
+	got, err = os.ReadFile(table)
+	require.NoError(t, err)
+	require.Equal(t, content, string(got))
+	// A table that cron passes over is not written to.
+	require.NoError(t, os.WriteFile(table, []byte(strings.TrimSuffix(content, "\n")), 0o644))
+	p.Fails(t, 1, "it is disabled", "delay", lamp, "1m", "--yes")
 }
 
 // Held entries stay off by the system's own means, and come back with enable.

@@ -110,23 +110,25 @@ func TestAfterTheRestartInside(t *testing.T) {
 		"lockback add --name 'Tide late' --at sign-in --yes -- /opt/gullrock/when late",
 		"lockback add --name 'Tide clock' --every 1m --yes -- /opt/gullrock/when clock",
 		"lockback add --name 'Tide service' --at startup --yes -- /opt/gullrock/when service",
+		"printf '@reboot root /opt/gullrock/when crontab\n' > /etc/cron.d/gullrock-when", "lockback delay 'command=/opt/gullrock/when crontab' 4s --yes",
 		"lockback delay 'Tide late' 4s --yes", "lockback delay tide-service.service 4s --yes", "lockback snapshot -m added")
-	require.Equal(t, 7, strings.Count(out, " done: "), out)
+	require.Equal(t, 8, strings.Count(out, " done: "), out)
 	require.NoError(t, os.WriteFile(filepath.Join(b.root, "var/log/times"), nil, 0o666))
-	_, out = b.boot(t, "sleep 5", "cat /var/log/times", "systemctl is-active tide-clock.timer", "systemctl show -p TimersMonotonic tide-clock.timer")
+	_, out = b.boot(t, "sleep 5", "cat /var/log/times", "cat /etc/cron.d/gullrock-when", "systemctl is-active tide-clock.timer", "systemctl show -p TimersMonotonic tide-clock.timer")
 	at := map[string]float64{}
 	for _, line := range regexp.MustCompile(`(?m)^at-(\S+) ([0-9.]+)$`).FindAllStringSubmatch(out, -1) {
 		if _, known := at[line[1]]; !known {
 			at[line[1]], _ = strconv.ParseFloat(line[2], 64)
 		}
 	}
-	require.Len(t, at, 4, out)
+	require.Len(t, at, 5, out)
 	later := func(name, than string, least, most float64) {
 		t.Helper()
 		require.InDelta(t, (least+most)/2, at[name]-at[than], (most-least)/2, "%s after %s: %v", name, than, at)
 	}
 	later("late", "sign-in", 3.5, 6.5)
 	later("service", "startup", 2.5, 6.5)
+	later("crontab", "startup", 3, 7)
 	require.Contains(t, out, "active\n")
 	require.Contains(t, out, "OnUnitActiveUSec=1min")
 

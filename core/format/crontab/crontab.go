@@ -151,6 +151,19 @@ func (t *Table) Bytes() []byte {
 	return b.Bytes()
 }
 
+// With returns the table with one more line behind the one with that number, where the table is not
+// [Table.Broken]. The text has no line end.
+func (t *Table) With(number int32, text string) []byte {
+	var b bytes.Buffer
+	for _, l := range t.Lines {
+		b.WriteString(l.raw)
+		if l.Number == number {
+			b.WriteString(text + "\n")
+		}
+	}
+	return b.Bytes()
+}
+
 // Jobs returns the lines that start something, those turned off by us among
 // them, and the ones that cannot be understood.
 func (t *Table) Jobs() []Line {
@@ -174,6 +187,18 @@ func (t *Table) SetOff(number int32, off bool) {
 	} else {
 		l.raw = strings.Replace(l.raw, OffMark, "", 1)
 	}
+}
+
+// Shell is the program that runs the line with that number: the last SHELL before it, and /bin/sh without one.
+func (t *Table) Shell(number int32) string {
+	shell := "/bin/sh"
+	for _, l := range t.Lines[:number-1] {
+		name, value, _ := strings.Cut(l.raw, "=")
+		if l.Kind == Variable && strings.Trim(name, " \t\"'") == "SHELL" {
+			shell = strings.Trim(value, " \t\r\n\"'")
+		}
+	}
+	return shell
 }
 
 // Broken reports why cron ignores the whole table, and "" where it does not.

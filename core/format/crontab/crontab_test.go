@@ -72,6 +72,13 @@ func TestWhatCronRefuses(t *testing.T) {
 	require.Len(t, crontab.Parse([]byte("* * * * * X=1 /opt/run\n"), false).Jobs(), 1)
 }
 
+func TestShellOfALine(t *testing.T) {
+	table := crontab.Parse([]byte("@reboot root a\nSHELL=/bin/bash\n@reboot root b\n\"SHELL\" = '/usr/bin/tide'\r\nSHELLS=/x\n@reboot root c\n"), true)
+	for k, shell := range []string{"/bin/sh", "/bin/bash", "/usr/bin/tide"} {
+		require.Equal(t, shell, table.Shell(table.Jobs()[k].Number))
+	}
+}
+
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(sample), true)
 	f.Add([]byte("#lockback:off #lockback:off @daily x\n"), false)
@@ -90,6 +97,14 @@ func FuzzParse(f *testing.F) {
 			again.SetOff(job.Number, false)
 			require.True(t, bytes.Equal(content, again.Bytes()))
 			table.SetOff(job.Number, false)
+			table.Shell(job.Number)
+			if table.Broken() != "" || job.Kind == crontab.Bad {
+				continue
+			}
+			with := crontab.Parse(table.With(job.Number, "@reboot root /bin/sleep"), system)
+			require.Len(t, with.Lines, len(table.Lines)+1)
+			require.Equal(t, "@reboot", with.Lines[job.Number].Schedule)
+			require.Empty(t, with.Broken())
 		}
 	})
 }

@@ -5,7 +5,10 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"lockback/core/autostart"
 	"lockback/core/format/crontab"
@@ -100,7 +103,8 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 	}
 	for k := range jobs {
 		l, item, argv := &jobs[k], &items[k], words[3*k:3*k+3:3*k+3]
-		argv[0], argv[1], argv[2] = "/bin/sh", "-c", beforePercent(l.Command)
+		command, waits := delayed(l.Command)
+		argv[0], argv[1], argv[2] = "/bin/sh", "-c", beforePercent(command)
 		switches[k] = cronLine{in, l}
 		*item = location.Item{
 			Entry: autostart.Entry{
@@ -121,6 +125,9 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 		if l.Schedule == "@reboot" {
 			item.Stage, item.Effect = autostart.System, location.AtNextStart
 		}
+		if waits > 0 {
+			item.When += ", after " + location.DelayWords(waits)
+		}
 		if l.Kind == crontab.Bad {
 			item.When, item.Problems, item.Argv = "", append(item.Problems, autostart.Unparsable), nil
 		}
@@ -133,6 +140,20 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 		}
 		s.Add(file+"\x00"+l.User+"\x00"+l.Command, item)
 	}
+}
+
+// waitingShells are those that take "sleep 60; …" as [cronLine.Delay] means it.
+var waitingShells = map[string]bool{"sh": true, "dash": true, "bash": true, "zsh": true, "ksh": true, "mksh": true}
+
+// delayed takes the time that a command waits first off it, as [cronLine.Delay] writes it.
+func delayed(command string) (rest string, waits time.Duration) {
+	word, rest, ok := strings.Cut(command, "; ")
+	number, sleeps := strings.CutPrefix(word, "sleep ")
+	seconds, err := strconv.Atoi(number)
+	if !ok || !sleeps || err != nil || seconds < 1 || seconds > 1<<30 {
+		return command, 0
+	}
+	return rest, time.Duration(seconds) * time.Second
 }
 
 // cronName words a line for a list: the program's name, because that is what a
@@ -191,6 +212,46 @@ func (c *cronLine) Part() part.Part {
 func (c *cronLine) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	edits, errs := c.PlanGroup(images, want, []location.Switcher{c})
 	return edits, errs[0]
+}
+
+// Delay turns a line for the start of the machine off and writes another one behind it that waits: cron has no delay. What
+// runs by the clock has a time already.
+func (c *cronLine) Delay(_ *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
+	later := location.Later{Off: true, Note: "cron has no delay, so another line waits in its shell and runs the same"}
+	if c.line.Schedule != "@reboot" || c.line.Kind != crontab.Job {
+		return later, fmt.Errorf("%w: it runs by the clock", location.ErrNoDelay)
+	}
+	image, err := images.Image(c.Group())
+	if err != nil {
+		return later, err
+	}
+	if image.Kind == machine.Symlink {
+		return later, fmt.Errorf("%w: %s is a link", location.ErrNoDelay, c.in.file)
+	}
+	table := crontab.Parse(image.Content, c.in.system)
+	if why := table.Broken(); why != "" {
+		return later, fmt.Errorf("%w: cron passes %s over: %s", location.ErrNoDelay, c.in.file, why)
+	}
+	line, ok := c.find(table)
+	if !ok {
+		return later, fmt.Errorf("the line is no longer in %s; list again", c.in.file)
+	}
+	if shell := table.Shell(line.Number); !waitingShells[path.Base(shell)] {
+		return later, fmt.Errorf("%w: %s runs it with %s, which is no shell that is known to wait", location.ErrNoDelay, c.in.file, shell)
+	}
+	command, _ := delayed(line.Command)
+	command = fmt.Sprintf("sleep %d; %s", int(d.Seconds()), command)
+	words := []string{line.Schedule, line.User, command}
+	if !c.in.system {
+		words = []string{line.Schedule, command}
+	}
+	later.Made = &location.Made{Location: item.Location, User: item.User, Key: c.in.file + "\x00" + line.User + "\x00" + command}
+	if slices.ContainsFunc(table.Lines, func(l crontab.Line) bool { return l.Kind == crontab.Job && l.User == line.User && l.Command == command }) {
+		return later, fmt.Errorf("%w: such a line is there already", location.ErrNoDelay)
+	}
+	table.SetOff(line.Number, true)
+	later.Made.Edits = []location.Edit{{Artifact: c.Group(), Image: image.WithContent(table.With(line.Number, strings.Join(words, " ")), now)}}
+	return later, nil
 }
 
 // Group is the table that the line stands in.
