@@ -188,7 +188,7 @@ func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Resu
 		if result.Snapshot, err = e.Capture(tx, inv, change.Time, "before "+string(plan.Kind)); err != nil {
 			return err
 		}
-		change.Snapshot = result.Snapshot.ID
+		change.Snapshot, change.Boot = result.Snapshot.ID, result.Snapshot.Boot
 		return tx.AddChange(&change)
 	})
 	if err == nil {

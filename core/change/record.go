@@ -141,6 +141,8 @@ type Change struct {
 	// running machine, and the machine's name. A machine's id alone may be that of
 	// a clone, too.
 	Root, Host string
+	// Boot is in which start of the system it was made, as [machine.Machine.Boot] has it: that of its snapshot.
+	Boot string
 	// Trial is after how many days somebody wants to be reminded that nobody has confirmed the change, and
 	// Kept when somebody did; the zero time where nobody has.
 	Trial    int

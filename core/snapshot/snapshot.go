@@ -46,6 +46,7 @@ type Snapshot struct {
 	Missed   int // of a capture: artifacts that could not be read and are not in it
 	Figures  []figures.Figure
 	System   string // what the system called itself, with its version; empty where the record does not tell
+	Boot     string // in which start of the system it was taken, as [machine.Machine.Boot] has it
 	// Load finds a content by its digest. A capture itself keeps none.
 	Load func(Digest) ([]byte, error)
 }
@@ -244,7 +245,7 @@ func FiguresOf(inv inventory.Inventory) []figures.Figure {
 // CaptureFrom is [Capture] with the images taken from another source than the
 // machine.
 func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.Image, error), now time.Time, message string, keeper Keeper) (*Snapshot, error) {
-	s := &Snapshot{Machine: inv.Machine.ID, Time: now.UTC().Truncate(time.Second), Message: message, System: inv.Machine.Version,
+	s := &Snapshot{Machine: inv.Machine.ID, Time: now.UTC().Truncate(time.Second), Message: message, System: inv.Machine.Version, Boot: inv.Machine.Boot(),
 		Unread: slices.Clone(inv.Unread), Load: func(Digest) ([]byte, error) { return nil, errNoContents }}
 	var failed error
 	keep := func(d Digest, content []byte) {

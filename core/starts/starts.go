@@ -2,7 +2,7 @@
 // whether a change that counts at the next restart has been put to the test, on the running machine or on its disk.
 //
 //	s := starts.Read(m)
-//	if s.BootsKnown() && s.BootsSince(change.Time) == 0 {
+//	if n, known := s.BootsSince(starts.Moment{Time: change.Time, Boot: change.Boot}); known && n == 0 {
 //		fmt.Println("not restarted since")
 //	}
 package starts
@@ -29,19 +29,58 @@ type Starts struct {
 	SignIns map[string][]time.Time
 	// BootsFrom and SignInsFrom are where that was read; empty: nothing tells.
 	BootsFrom, SignInsFrom []string
+	// Now is the moment of the last start.
+	Now Moment
 }
 
-// BootsKnown reports whether anything tells of starts; without it, none is not known to be none.
-func (s Starts) BootsKnown() bool { return len(s.Boots) > 0 }
+// Moment is when something was done: by the clock, which may have been wrong, and in which start of the system, which
+// cannot be.
+type Moment struct {
+	Time time.Time
+	Boot string // as [machine.Machine.Boot] has it; empty: not known
+}
 
-// SignInsKnown reports the same of sign-ins.
+// mounted reports whether it was done on the machine's disk, while the system itself did not run.
+func (m Moment) mounted() bool { return strings.HasPrefix(m.Boot, machine.Mounted) }
+
+// identified reports whether it tells one start from all others.
+func (m Moment) identified() bool { return m.Boot != "" && m.Boot != machine.Mounted }
+
+// restarted says whether it is certain that the system was started between a moment and now, or that it was not; neither is
+// where only the clock can tell. A clock that was set meanwhile, or that a rescue system reads in another time zone, is so
+// passed over.
+func (s Starts) restarted(m Moment) (yes, no bool) {
+	switch was, is := m.mounted(), s.Now.mounted(); {
+	case was && !is:
+		return true, false
+	case was != is || !m.identified() || !s.Now.identified():
+		return false, false // the log on a disk may have ended before the start in which the change was made
+	case m.Boot != s.Now.Boot:
+		return true, false
+	}
+	return false, !s.Now.mounted() // a log may have ended, and a kernel cannot be wrong
+}
+
+// BootsSince counts the starts after a moment. Where nothing tells of starts, none is not known to be none.
+func (s Starts) BootsSince(m Moment) (n int, known bool) {
+	switch yes, no := s.restarted(m); {
+	case no:
+		return 0, true
+	case yes:
+		return max(1, since(s.Boots, m.Time)), true
+	}
+	return since(s.Boots, m.Time), len(s.Boots) > 0
+}
+
+// SignInsKnown reports whether anything tells of sign-ins.
 func (s Starts) SignInsKnown() bool { return len(s.SignIns) > 0 }
 
-// BootsSince counts the starts after a moment.
-func (s Starts) BootsSince(t time.Time) int { return since(s.Boots, t) }
-
 // SignInsSince counts the sign-ins of a user after a moment; of all users where the name is empty.
-func (s Starts) SignInsSince(user string, t time.Time) int {
+func (s Starts) SignInsSince(user string, m Moment) int {
+	t := m.Time
+	if yes, _ := s.restarted(m); yes && s.Now.Time.Before(t) {
+		t = s.Now.Time // all of the last start are later
+	}
 	if user != "" {
 		return since(s.SignIns[user], t)
 	}
@@ -76,7 +115,7 @@ var noted = map[string]time.Duration{"linux": 5 * time.Second, "macos": 5 * time
 
 // Read reads what the machine tells of its starts. What cannot be read is not told.
 func Read(m *machine.Machine) Starts {
-	c := collector{Starts{SignIns: map[string][]time.Time{}}, m.Reader(nil), m}
+	c := collector{Starts{SignIns: map[string][]time.Time{}, Now: Moment{Boot: m.Boot()}}, m.Reader(nil), m}
 	switch m.OS {
 	case "linux":
 		c.records(wtmp + ".1") // logrotate(8) begins a new one each month
@@ -96,6 +135,9 @@ func Read(m *machine.Machine) Starts {
 		if at, ok := startedAt(); ok && (len(c.Boots) == 0 || at.Sub(c.Boots[len(c.Boots)-1]) > noted[m.OS]) {
 			c.boot(at, "the running system")
 		}
+	}
+	if n := len(c.Boots); n > 0 {
+		c.Now.Time = c.Boots[n-1]
 	}
 	for user, all := range c.SignIns {
 		slices.SortFunc(all, time.Time.Compare)

@@ -18,7 +18,7 @@ import (
 // to each other, and which rows are the machine's.
 var carried = []struct{ table, columns, where string }{
 	{"machine", "id, name, os, version", "id = ?"},
-	{"snapshot", "id, machine, time, message, enabled, disabled, manifest, system", "machine = ? ORDER BY id"},
+	{"snapshot", "id, machine, time, message, enabled, disabled, manifest, system, boot", "machine = ? ORDER BY id"},
 	{"change", "id, machine, time, kind, message, snapshot, entries, state, undoes, token, root, host, trial, kept", "machine = ? ORDER BY id"},
 	{"outcome", "change, state, handles", "change IN (SELECT id FROM change WHERE machine = ?)"},
 	{"step", "change, seq, handles, kind, artifact, before, after, before_kind, after_kind", "change IN (SELECT id FROM change WHERE machine = ?)"},

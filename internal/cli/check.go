@@ -204,7 +204,7 @@ func (s *session) trialOf(c change.Change, inv inventory.Inventory, st starts.St
 		return t
 	}
 	known := inv.ByHandle()
-	need := needsOf{starts: st, since: c.Time}
+	need := needsOf{starts: st, since: momentOf(c)}
 	for _, o := range full.Outcomes {
 		for _, h := range o.Handles {
 			item := known[h]
@@ -255,20 +255,20 @@ func appendTry(all []string, item *location.Item) []string {
 
 // words say whether a trial means anything yet.
 func (t trial) words(st starts.Starts) string {
-	n := st.BootsSince(t.change.Time)
-	restarts := ""
+	n, known := st.BootsSince(momentOf(t.change))
+	told := ""
 	if n > 0 {
-		restarts = fmt.Sprintf("restarted %s since, the last on %s", times(n), local(st.Boots[len(st.Boots)-1]))
+		told = "restarted " + restarts(n, st)
 	}
 	switch tried := t.tried(); {
 	case tried == nil:
-		return strings.TrimPrefix(restarts+"; ", "; ") + "whether it was tried is not known: " + unknownStarts(t.restarted == nil && !st.BootsKnown())
+		return strings.TrimPrefix(told+"; ", "; ") + "whether it was tried is not known: " + unknownStarts(t.restarted == nil && !known)
 	case *tried:
-		return cmp.Or(restarts, "the users it is for have signed in since", "in force")
+		return cmp.Or(told, "the users it is for have signed in since", "in force")
 	case t.restarted != nil && !*t.restarted:
 		return "not tried yet: not restarted since"
 	}
-	return strings.TrimPrefix(restarts+"; ", "; ") + "not tried yet: nobody whom it is for has signed in since"
+	return strings.TrimPrefix(told+"; ", "; ") + "not tried yet: nobody whom it is for has signed in since"
 }
 
 // unknownStarts says what the system does not tell.
@@ -277,6 +277,15 @@ func unknownStarts(boots bool) string {
 		return "the system does not note when it is started"
 	}
 	return "the system does not note who signs in"
+}
+
+// restarts say how often since, and when the last time.
+func restarts(n int, st starts.Starts) string {
+	words := times(n) + " since"
+	if len(st.Boots) > 0 {
+		words += ", the last on " + local(st.Now.Time)
+	}
+	return words
 }
 
 func times(n int) string {
@@ -376,9 +385,10 @@ func (s *session) printCheck(r checked, all bool) error {
 			Count int      `json:"count"`
 			Last  string   `json:"last,omitempty"`
 			From  []string `json:"from"`
-		}{Known: r.starts.BootsKnown(), Count: r.starts.BootsSince(r.since.Time), From: notNil(r.starts.BootsFrom)}
-		if n := len(r.starts.Boots); n > 0 {
-			restarts.Last = r.starts.Boots[n-1].UTC().Format(time.RFC3339)
+		}{From: notNil(r.starts.BootsFrom)}
+		restarts.Count, restarts.Known = r.starts.BootsSince(starts.Moment{Time: r.since.Time, Boot: r.since.Boot})
+		if len(r.starts.Boots) > 0 {
+			restarts.Last = r.starts.Now.Time.Format(time.RFC3339)
 		}
 		return p.JSON(struct {
 			Machine  machineJSON   `json:"machine"`
@@ -405,7 +415,7 @@ func (s *session) printCheck(r checked, all bool) error {
 		return nil
 	}
 	p.Line("%s", heading(describe(s.machine)))
-	p.Line("Since %s of %s. %s", r.since.Name(), dated(r.since.Time), restartWords(r.starts, r.since.Time))
+	p.Line("Since %s of %s. %s", r.since.Name(), dated(r.since.Time), restartWords(r.starts, starts.Moment{Time: r.since.Time, Boot: r.since.Boot}))
 	byKind := map[check.Kind][]check.Finding{}
 	for _, f := range r.findings {
 		byKind[f.Kind] = append(byKind[f.Kind], f)
@@ -451,15 +461,15 @@ var kindTitles = map[check.Kind]string{
 }
 
 // restartWords say how often the machine was started since a moment.
-func restartWords(st starts.Starts, since time.Time) string {
-	n := st.BootsSince(since)
+func restartWords(st starts.Starts, since starts.Moment) string {
+	n, known := st.BootsSince(since)
 	switch {
-	case !st.BootsKnown():
+	case !known:
 		return "Whether it was restarted since is not known."
 	case n == 0:
 		return "Not restarted since."
 	}
-	return fmt.Sprintf("Restarted %s since, the last on %s.", times(n), local(st.Boots[len(st.Boots)-1]))
+	return "Restarted " + restarts(n, st) + "."
 }
 
 // printFinding tells of one thing that has to be decided, and how.

@@ -538,7 +538,7 @@ func (s *session) untried(f *search, inv inventory.Inventory, r *culprit.Round) 
 	if err != nil {
 		return ""
 	}
-	need := needsOf{starts: starts.Read(s.machine), since: r.Time}
+	need := needsOf{starts: starts.Read(s.machine), since: momentOf(c)}
 	items := inv.ByHandle()
 	for _, o := range c.Outcomes {
 		for _, h := range o.Handles {

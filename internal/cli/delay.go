@@ -34,8 +34,8 @@ func (a *app) delayCommand() *cobra.Command {
 has a delay of its own that is sure, it is used: a key of the autostart file that all
 sessions of the machine know, a timer in front of a systemd service, the delayed start of
 a Windows service, the delay of a task's trigger. Where it has none, the entry waits in
-the system's own shell, or is turned off and another one made that starts the same. No
-program of lockback's stays on the machine.
+the system's own shell, or is turned off and another one made that starts the same: a job
+of launchd, a line of a crontab for startup. No program of lockback's stays on the machine.
 
 With --spread each entry waits that much longer than the one before it, the one that
 costs least first, and no TIME is given.

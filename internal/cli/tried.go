@@ -1,8 +1,7 @@
 package cli
 
 import (
-	"time"
-
+	"lockback/core/change"
 	"lockback/core/location"
 	"lockback/core/starts"
 )
@@ -11,7 +10,7 @@ import (
 // in.
 type needsOf struct {
 	starts starts.Starts
-	since  time.Time
+	since  starts.Moment
 	// any says that something is needed. What is needed and known is told of all entries together: one that has not
 	// been tried makes it false.
 	any                 bool
@@ -23,8 +22,8 @@ func (n *needsOf) add(item *location.Item) {
 	switch item.Effect {
 	case location.AtNextStart:
 		n.any = true
-		if n.starts.BootsKnown() {
-			tell(&n.restarted, n.starts.BootsSince(n.since) > 0)
+		if boots, known := n.starts.BootsSince(n.since); known {
+			tell(&n.restarted, boots > 0)
 		}
 	case location.AtNextSignIn:
 		n.any = true
@@ -32,6 +31,11 @@ func (n *needsOf) add(item *location.Item) {
 			tell(&n.signedIn, n.starts.SignInsSince(item.User, n.since) > 0)
 		}
 	}
+}
+
+// momentOf is when a change was made.
+func momentOf(c change.Change) starts.Moment {
+	return starts.Moment{Time: c.Time, Boot: c.Boot}
 }
 
 // tell keeps an answer, unless one was no.

@@ -3,6 +3,7 @@
 package peers
 
 import (
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -11,9 +12,11 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"lockback/core/machine"
 	"lockback/internal/testkit"
 )
 
@@ -74,8 +77,11 @@ func TestAfterTheRestartInside(t *testing.T) {
 	testkit.Shell(t, "sh -e "+setup+" "+b.root)
 	const checking = "lockback check --format json > /opt/gullrock/check.json; echo exit $?"
 
-	_, out := b.boot(t, "lockback snapshot -m 'as found'", "lockback disable kelpline.timer --yes", checking, "sleep 2")
+	_, out := b.boot(t, "lockback snapshot -m 'as found'", "lockback disable kelpline.timer --yes", checking, "echo boot $(tr -d - < /proc/sys/kernel/random/boot_id)", "sleep 2")
 	require.Contains(t, out, "exit 0")
+	m, err := machine.Open(b.root)
+	require.NoError(t, err)
+	require.Contains(t, out, "boot "+strings.TrimPrefix(m.Boot(), machine.Mounted)+"\n", "the log on the disk tells of the start that was the last")
 	require.Equal(t, false, findings(t, b)[""]["trials"].([]map[string]any)[0]["tried"], "not restarted yet")
 
 	// The program has turned its timer on again, and a package was upgraded meanwhile.
@@ -96,12 +102,20 @@ func TestAfterTheRestartInside(t *testing.T) {
 		require.Equal(t, []any{"updated", false, "fogbell"}, []any{all[name]["kind"], all[name]["decide"], all[name]["update"]}, name)
 	}
 
-	// The second time, and from then on it is held: systemctl enable does not take a mask away.
+	// The second time, and from then on it is held: systemctl enable does not take a mask away. The clock was a day ahead
+	// then, and still it is known that the machine was restarted since.
 	_, _ = b.boot(t, checking, "lockback disable kelpline.timer --hold --yes")
 	require.Equal(t, float64(2), findings(t, b)["kelpline.timer"]["times"])
+	db, err := sql.Open("sqlite", filepath.Join(b.root, "var/lib/lockback/record.db"))
+	require.NoError(t, err)
+	_, err = db.Exec("UPDATE change SET time = ? WHERE id = 3", time.Now().Add(24*time.Hour).UTC().Format(time.RFC3339))
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
 	marks, _ := b.boot(t, checking)
 	require.NotContains(t, marks, "timer")
 	require.NotContains(t, findings(t, b), "kelpline.timer")
+	trials := findings(t, b)[""]["trials"].([]map[string]any)
+	require.Equal(t, []any{"C3", true}, []any{trials[len(trials)-1]["change"], trials[len(trials)-1]["tried"]})
 
 	// What is added starts, and what is delayed starts later, by the time that was asked for.
 	_, out = b.boot(t,

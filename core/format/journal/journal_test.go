@@ -70,6 +70,18 @@ func TestRead(t *testing.T) {
 	require.ErrorIs(t, journal.Read(bytes.NewReader(nil), 0, nil, nil, nil), journal.ErrFormat)
 }
 
+func TestBoot(t *testing.T) {
+	b := log(false, "MESSAGE_ID=x")
+	require.Empty(t, journal.Boot(bytes.NewReader(b)), "no entry yet")
+	for k := range 16 {
+		b[56+k] = byte(k)
+	}
+	require.Equal(t, "000102030405060708090a0b0c0d0e0f", journal.Boot(bytes.NewReader(b)))
+	require.Empty(t, journal.Boot(bytes.NewReader(b[:71])))
+	b[0] = 'x'
+	require.Empty(t, journal.Boot(bytes.NewReader(b)))
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add(log(false, "MESSAGE_ID="+journal.Resources, "UNIT=tide.service"))
 	f.Add(log(true, "MESSAGE_ID="+journal.Resources, "UNIT=tide.service"))
