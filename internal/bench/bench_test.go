@@ -25,6 +25,8 @@ import (
 	"lockback/internal/testkit"
 )
 
+func TestMain(m *testing.M) { testkit.Main(m) }
+
 // large builds the large machine.
 func large(b testing.TB, size Size) string {
 	b.Helper()

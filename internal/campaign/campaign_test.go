@@ -36,6 +36,8 @@ import (
 	"lockback/internal/testkit"
 )
 
+func TestMain(m *testing.M) { testkit.Main(m) }
+
 // length is how long each part of the campaign lasts.
 func length(t *testing.T) time.Duration {
 	t.Helper()

@@ -30,7 +30,7 @@ const crashAt = "LOCKBACK_TEST_CRASH_AT"
 func TestMain(m *testing.M) {
 	n, err := strconv.Atoi(os.Getenv(crashAt))
 	if err != nil {
-		os.Exit(m.Run())
+		testkit.Main(m)
 	}
 	streams := cli.Standard()
 	streams.At = func(point string) {

@@ -19,6 +19,8 @@ import (
 	"lockback/internal/testkit"
 )
 
+func TestMain(m *testing.M) { testkit.Main(m) }
+
 // TestPackagesAsDpkgSees holds what list says of the programs of a real desktop against dpkg: whose
 // they are, and whether they are as they were delivered, before and after some were changed.
 func TestPackagesAsDpkgSees(t *testing.T) {

@@ -24,11 +24,15 @@ func Project() string {
 	return filepath.Dir(filepath.Dir(filepath.Dir(file)))
 }
 
+// builtIn is the folder of the built program.
+var builtIn string
+
 var build = sync.OnceValues(func() (string, error) {
 	dir, err := os.MkdirTemp("", "lockback-built-")
 	if err != nil {
 		return "", err
 	}
+	builtIn = dir
 	bin := filepath.Join(dir, "lockback")
 	cmd := exec.Command("go", "build", "-trimpath", "-o", bin, "./cmd/lockback")
 	cmd.Dir, cmd.Env = Project(), append(os.Environ(), "CGO_ENABLED=0")
@@ -37,6 +41,15 @@ var build = sync.OnceValues(func() (string, error) {
 	}
 	return bin, nil
 })
+
+// Main runs the tests of a package that uses [Built], and takes away what was built. It is called from TestMain.
+func Main(m *testing.M) {
+	code := m.Run()
+	if builtIn != "" {
+		os.RemoveAll(builtIn)
+	}
+	os.Exit(code)
+}
 
 // Built builds the program once and returns its path.
 func Built(t testing.TB) string {

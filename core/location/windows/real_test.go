@@ -14,6 +14,8 @@ import (
 	"lockback/internal/testkit"
 )
 
+func TestMain(m *testing.M) { testkit.Main(m) }
+
 // taskFile is a definition with the given actions.
 func taskFile(actions string) string {
 	return `<Task xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task"><Triggers><LogonTrigger/></Triggers><Actions>` + actions + `</Actions></Task>`
