@@ -6,8 +6,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -142,6 +145,21 @@ func TestAddedIsValid(t *testing.T) {
 			require.NotContains(t, string(out), filepath.Base(u), "%s", out)
 		}
 	})
+	t.Run("time spans", func(t *testing.T) {
+		p := workshop(t)
+		timer := filepath.Join(p.Root, "etc/systemd/system/tidewatch.timer")
+		for _, after := range []string{"1s", "10s", "90s", "10m", "61m", "90m", "10h", "20h20m20s", "24h"} {
+			p.OK(t, "delay", "tidewatch.service", after, "--yes")
+			content, err := os.ReadFile(timer)
+			require.NoError(t, err)
+			out, err := exec.Command("systemd-analyze", "timespan", regexp.MustCompile(`OnBootSec=(.*)`).FindStringSubmatch(string(content))[1]).CombinedOutput()
+			require.NoError(t, err, string(out))
+			want, err := time.ParseDuration(after)
+			require.NoError(t, err)
+			require.Regexp(t, `s: `+strconv.FormatInt(want.Microseconds(), 10)+`\n`, string(out), after)
+			p.OK(t, "undo", "--yes")
+		}
+	})
 	t.Run("property list", func(t *testing.T) {
 		p := museum(t, "archive-mac")
 		a := additions[11]
@@ -228,7 +246,7 @@ func TestDelay(t *testing.T) {
 	for _, c := range []struct{ machine, of, now, made, when, by string }{
 		{"workshop-box", "Fogbell Sync", "enabled", "", "at sign-in, after 30 s", "30s"},
 		{"workshop-box", "Kelpline Assistant", "enabled", "", "at sign-in, after 2 min", "2m"},
-		{"workshop-box", "tidewatch.service", "disabled", "tidewatch.timer", "2m after startup", "2m"},
+		{"workshop-box", "tidewatch.service", "disabled", "tidewatch.timer", "2min after startup", "2m"},
 		{"workshop-box", "report", "disabled", "report", "at startup, after 2 min", "2m"},
 		{"ticket-desk-pc", "Brinecast screen caster", "enabled", "", "", "2m"},
 		{"archive-mac", "org.kelpline.updater", "disabled", "org.kelpline.updater.later", "after 1 h", "1h"},
@@ -309,6 +327,35 @@ func TestDelayOfCrontabLines(t *testing.T) {
 	// A table that cron passes over is not written to.
 	require.NoError(t, os.WriteFile(table, []byte(strings.TrimSuffix(content, "\n")), 0o644))
 	p.Fails(t, 1, "it is disabled", "delay", lamp, "1m", "--yes")
+}
+
+// A service that is delayed keeps its other names, by which sockets, D-Bus and other units ask for it.
+func TestDelayKeepsOtherNames(t *testing.T) {
+	p := workshop(t)
+	const units = "etc/systemd/system/"
+	for name, install := range map[string]string{"tideline": "Alias=dbus-org.gullrock.Tideline.service\nWantedBy=multi-user.target", "lamproom": "Alias=multi-user-lamp.service\nWantedBy=default.target"} {
+		write(t, p, units+name+".service", "[Service]\nExecStart=/bin/true "+name+"\n[Install]\n"+install+"\n")
+	}
+	write(t, p, units+"gullrock.target", "[Unit]\nWants=multi-user-lamp.service\n")
+	for link, to := range map[string]string{"multi-user.target.wants/tideline.service": "tideline", "dbus-org.gullrock.Tideline.service": "tideline", "multi-user.target.wants/lamproom.service": "lamproom", "multi-user-lamp.service": "lamproom"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(p.Root, units, link)), 0o755))
+		require.NoError(t, os.Symlink("/etc/systemd/system/"+to+".service", filepath.Join(p.Root, units, link)))
+	}
+	require.NoError(t, os.Symlink("/etc/systemd/system/gullrock.target", filepath.Join(p.Root, units, "multi-user.target.wants/gullrock.target")))
+	before := testkit.Tree(t, p.Root)
+	p.OK(t, "delay", "tideline.service", "90s", "--yes")
+	require.FileExists(t, filepath.Join(p.Root, units, "dbus-org.gullrock.Tideline.service"))
+	require.NoFileExists(t, filepath.Join(p.Root, units, "multi-user.target.wants/tideline.service"))
+	list, _ := p.List(t, "tideline.*")
+	require.Len(t, list.Entries, 2)
+	for _, e := range list.Entries {
+		require.Equal(t, "enabled", e.State)
+		require.Contains(t, []string{"when something asks for it as dbus-org.gullrock.Tideline.service", "1min 30s after startup"}, e.When)
+	}
+	p.OK(t, "undo", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	p.Fails(t, 1, "it is started by another name", "delay", "lamproom.service", "90s", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
 }
 
 // Held entries stay off by the system's own means, and come back with enable.

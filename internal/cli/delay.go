@@ -22,6 +22,7 @@ const (
 
 // delayOptions are those of delay.
 type delayOptions struct {
+	all             bool
 	spread, message string
 }
 
@@ -47,6 +48,7 @@ The change is on trial, and undo takes it back exactly.`,
 	}
 	a.writeFlags(c)
 	a.trialFlag(c)
+	c.Flags().BoolVar(&o.all, "all", false, "choose among parts of the operating system too")
 	c.Flags().StringVar(&o.spread, "spread", "", "each entry this `TIME` after the one before, by what they cost")
 	c.Flags().StringVarP(&o.message, "message", "m", "", "say why, for the history")
 	return c
@@ -76,7 +78,7 @@ func (a *app) delayEntries(words []string, o delayOptions) error {
 	}
 	defer s.close()
 	inv := s.inventory()
-	c, err := a.choose(s.machine, inv, s.store, words, scope{})
+	c, err := a.choose(s.machine, inv, s.store, words, scope{all: o.all})
 	if err == nil {
 		err = exact(c)
 	}

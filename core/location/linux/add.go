@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -134,7 +135,17 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 	return made, nil
 }
 
-// span is a time span as systemd.time(7) has it.
+// span is a time span as systemd.time(7) has it, and as systemd-analyze timespan words it: "1h 30min", "90s" as "1min 30s".
 func span(d time.Duration) string {
-	return strings.TrimSuffix(strings.TrimSuffix(d.Round(time.Second).String(), "0s"), "0m")
+	var parts []string
+	for _, unit := range []struct {
+		of   time.Duration
+		name string
+	}{{time.Hour, "h"}, {time.Minute, "min"}, {time.Second, "s"}} {
+		if n := d / unit.of; n > 0 {
+			parts = append(parts, strconv.Itoa(int(n))+unit.name)
+			d -= n * unit.of
+		}
+	}
+	return strings.Join(parts, " ")
 }

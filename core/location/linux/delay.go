@@ -80,14 +80,18 @@ func (h hide) Delay(m *machine.Reader, images location.Images, item *location.It
 	return later, nil
 }
 
-// Delay puts a timer in front of a service: its own links go, and the timer starts it.
+// Delay puts a timer in front of a service: the links that start it go, and the timer starts it. Other names that it has
+// stay, for sockets, D-Bus and other units ask for it by them.
 func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
 	later := location.Later{Off: true}
+	starting, other := sw.byKind()
 	switch {
 	case unitfile.Suffix(sw.name) != ".service":
 		return later, fmt.Errorf("%w: it is no service; what it starts, and when, stands in its file", location.ErrNoDelay)
 	case sw.Word() != autostart.Unlink:
 		return later, fmt.Errorf("%w: other units start it, and would wait for it", location.ErrNoDelay)
+	case len(starting) == 0 || len(sw.set.pulledBy(sw.name, asSet(starting))) > 0:
+		return later, fmt.Errorf("%w: it is started by another name, which stands for it", location.ErrNoDelay)
 	case item.Guarded != "":
 		return later, fmt.Errorf("%w: it is protected: %s", location.ErrNoDelay, item.Guarded)
 	}
@@ -120,6 +124,32 @@ func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *loca
 	if sw.user != nil {
 		later.Made.User = sw.user.Name
 	}
+	if len(other) > 0 && sw.set.aliased(sw.name) {
+		later.Off = false // systemctl, too, calls it enabled by its other name
+		for _, l := range starting {
+			later.Edits = append(later.Edits, location.Edit{Artifact: machine.File(l), Image: machine.Image{Kind: machine.Absent}})
+		}
+	}
 	later.Note = "the timer " + name + " starts it"
 	return later, nil
+}
+
+// byKind parts the links of a unit: those by which other units start it, and those that give it another name.
+func (sw unitSwitch) byKind() (starting, other []string) {
+	for _, l := range sw.links {
+		if strings.HasSuffix(path.Dir(l), ".wants") || strings.HasSuffix(path.Dir(l), ".requires") || strings.HasSuffix(path.Dir(l), ".upholds") {
+			starting = append(starting, l)
+		} else {
+			other = append(other, l)
+		}
+	}
+	return starting, other
+}
+
+func asSet(all []string) map[string]bool {
+	set := map[string]bool{}
+	for _, s := range all {
+		set[s] = true
+	}
+	return set
 }

@@ -136,6 +136,9 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 	if events := eventsOf(by); item.When == "" && events != "" {
 		item.Stage, item.When = autostart.Event, "with "+events
 	}
+	if len(by) == 0 && item.When == "" && state == autostart.Enabled {
+		item.Stage, item.When = autostart.Event, "when something asks for it as "+strings.Join(set.install(name).aliases, ", ")
+	}
 	item.Facts = func() []location.Fact { return append(set.facts(name, f, by, dropIns), signsIn(s, name)...) }
 
 	if script := path.Join("/etc/init.d", strings.TrimSuffix(name, ".service")); !ok && strings.HasPrefix(mode, "masked") && strings.HasPrefix(item.Source.Path, "/etc/") {
