@@ -463,9 +463,13 @@ func TestRunners(t *testing.T) {
 		"turned on":      {map[string]string{"usr/sbin/cron": "#!", unit: wanted, link: "-> /" + unit, "usr/lib/systemd/systemd": "#!", "sbin/init": "-> ../usr/lib/systemd/systemd"}, "enabled comment every minute", "disabled comment ignored: there is no account vera"},
 		"masked":         {map[string]string{"usr/sbin/cron": "#!", unit: wanted, link: "-> /" + unit, etc + "cron.service": "-> /dev/null", "usr/lib/systemd/systemd": "#!", "sbin/init": "-> ../usr/lib/systemd/systemd"}, "disabled comment ignored: cron is turned off", "disabled comment ignored: there is no account vera"},
 		"by a key":       {map[string]string{"usr/sbin/cron": "#!", unit: wanted, etc + "tide.service.d/1.conf": "[Unit]\nAfter=cron.service\nWants=other.service cron.service\n", "usr/lib/systemd/systemd": "#!", "sbin/init": "-> ../usr/lib/systemd/systemd"}, "enabled comment every minute", "disabled comment ignored: there is no account vera"},
-		"after it":       {map[string]string{"usr/sbin/cron": "#!", unit: wanted, lib + "tide.service": "[Unit]\nAfter=cron.service\n", "usr/lib/systemd/systemd": "#!", "sbin/init": "-> ../usr/lib/systemd/systemd"}, "disabled comment ignored: cron is turned off", "disabled comment ignored: there is no account vera"},
-		"sysvinit":       {map[string]string{"usr/sbin/cron": "#!", unit: wanted, "sbin/init": "#!", "etc/inittab": ""}, "enabled comment every minute", "disabled comment ignored: there is no account vera"},
-		"a directory":    {map[string]string{"usr/sbin/crond": "#!", "etc/nsswitch.conf": "passwd: files [NOTFOUND=continue] sss\n"}, "enabled comment every minute", "enabled comment every minute"},
+		"by a timer": {map[string]string{"usr/sbin/cron": "#!", unit: wanted, etc + "late.timer": "[Timer]\nOnBootSec=1min\nUnit=cron.service\n", etc + "timers.target.wants/late.timer": "-> ../late.timer",
+			"usr/lib/systemd/systemd": "#!", "sbin/init": "-> ../usr/lib/systemd/systemd"}, "enabled comment every minute", "disabled comment ignored: there is no account vera"},
+		"by no timer": {map[string]string{"usr/sbin/cron": "#!", unit: wanted, etc + "cron.timer": "[Timer]\nOnBootSec=1min\n",
+			"usr/lib/systemd/systemd": "#!", "sbin/init": "-> ../usr/lib/systemd/systemd"}, "disabled comment ignored: cron is turned off", "disabled comment ignored: there is no account vera"},
+		"after it":    {map[string]string{"usr/sbin/cron": "#!", unit: wanted, lib + "tide.service": "[Unit]\nAfter=cron.service\n", "usr/lib/systemd/systemd": "#!", "sbin/init": "-> ../usr/lib/systemd/systemd"}, "disabled comment ignored: cron is turned off", "disabled comment ignored: there is no account vera"},
+		"sysvinit":    {map[string]string{"usr/sbin/cron": "#!", unit: wanted, "sbin/init": "#!", "etc/inittab": ""}, "enabled comment every minute", "disabled comment ignored: there is no account vera"},
+		"a directory": {map[string]string{"usr/sbin/crond": "#!", "etc/nsswitch.conf": "passwd: files [NOTFOUND=continue] sss\n"}, "enabled comment every minute", "enabled comment every minute"},
 	} {
 		files := maps.Clone(base)
 		maps.Copy(files, c.files)

@@ -1,6 +1,7 @@
 package linux
 
 import (
+	"cmp"
 	"path"
 	"slices"
 	"strings"
@@ -126,14 +127,18 @@ func linkedUnits(s *location.Survey) map[string]bool {
 }
 
 // namedUnits are the units of the system that another one, or a drop-in of one, names among those that are started
-// with it. Only where a daemon's unit has no link are all of them read.
+// with it, and those that a timer starts later. Only where a daemon's unit has no link are all of them read.
 func namedUnits(s *location.Survey) map[string]bool {
 	named := map[string]bool{}
 	parsed := systemUnitFiles(s)
+	linked := s.Shared("linked units", func() any { return linkedUnits(s) }).(map[string]bool)
 	add := func(file string) {
 		f, ok := parsed.load(s.View, file)
 		if !ok {
 			return
+		}
+		if name := path.Base(file); unitfile.Suffix(name) == ".timer" && linked[name] {
+			named[cmp.Or(unitfile.Expand(f.Last("Timer", "Unit"), name), strings.TrimSuffix(name, ".timer")+".service")] = true
 		}
 		for _, key := range dependencyKeys {
 			for _, name := range f.List("Unit", key) {
