@@ -247,6 +247,7 @@ func TestDelay(t *testing.T) {
 		{"workshop-box", "Fogbell Sync", "enabled", "", "at sign-in, after 30 s", "30s"},
 		{"workshop-box", "Kelpline Assistant", "enabled", "", "at sign-in, after 2 min", "2m"},
 		{"workshop-box", "tidewatch.service", "disabled", "tidewatch.timer", "2min after startup", "2m"},
+		{"workshop-box", "fogbell-index.service", "disabled", "fogbell-index.timer", "10s after the service manager starts", "10s"},
 		{"workshop-box", "report", "disabled", "report", "at startup, after 2 min", "2m"},
 		{"ticket-desk-pc", "Brinecast screen caster", "enabled", "", "", "2m"},
 		{"archive-mac", "org.kelpline.updater", "disabled", "org.kelpline.updater.later", "after 1 h", "1h"},

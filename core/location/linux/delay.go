@@ -96,7 +96,7 @@ func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *loca
 		return later, fmt.Errorf("%w: it is protected: %s", location.ErrNoDelay, item.Guarded)
 	}
 	dir, since, id := sw.set.path.config, "OnBootSec", "linux.systemd.system"
-	if sw.set.path.control == "" {
+	if sw.user != nil || sw.set.path.control == "" {
 		since, id = "OnStartupSec", "linux.systemd.user"
 	}
 	if sw.user != nil {
