@@ -32,6 +32,18 @@ type New struct {
 	Now  time.Time
 }
 
+// longInterval is how long a machine that somebody works at runs at least, more or less.
+const longInterval = 6 * time.Hour
+
+// IntervalNote warns of an interval that is counted from the start of the machine or of a session, and that may be longer
+// than those ever run; empty: there is nothing to warn of.
+func (n New) IntervalNote() string {
+	if n.Every < longInterval {
+		return ""
+	}
+	return fmt.Sprintf("the %s are counted from each start, so it never runs where the machine is not on for that long; by the time of day it runs each day", DelayWords(n.Every))
+}
+
 // Made is how an entry is made.
 type Made struct {
 	Location, User, Key string // which entry it will be

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -186,6 +187,22 @@ func TestAddedIsValid(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, a.program, link.Target())
 	})
+}
+
+// What is counted from the start of a machine may never come on one that is turned off each evening.
+func TestAddWarnsOfLongIntervals(t *testing.T) {
+	const never = "the 24 h are counted from each start"
+	for _, k := range []int{5, 15} {
+		a := additions[k]
+		every := slices.Index(a.args, "--every") + 1
+		p := museum(t, a.machine)
+		require.NotContains(t, p.OK(t, a.command()...), "counted from each start")
+		p.OK(t, "undo", "--yes")
+		a.args = slices.Clone(a.args)
+		a.args[every] = "1d"
+		r := p.Run(t, a.command()...)
+		require.Contains(t, r.Out+r.Err, never)
+	}
 }
 
 // What cannot be added is said in one line, and nothing is done.

@@ -98,6 +98,7 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 			if personal {
 				since = "OnStartupSec"
 			}
+			made.Note = n.IntervalNote()
 			timer = append(timer, [2]string{since, span(n.Every)}, [2]string{"OnUnitActiveSec", span(n.Every)})
 			if n.Every < time.Hour {
 				timer = append(timer, [2]string{"AccuracySec", "1s"}) // systemd may be a minute late else

@@ -42,6 +42,7 @@ func Add(m *machine.Reader, n location.New) (location.Made, error) {
 		at := uint64(n.At / time.Minute)
 		job["StartCalendarInterval"] = map[string]any{"Hour": at / 60, "Minute": at % 60}
 	case n.Stage == autostart.Schedule:
+		made.Note = n.IntervalNote()
 		job["StartInterval"] = uint64(n.Every / time.Second)
 	default:
 		job["RunAtLoad"] = true
