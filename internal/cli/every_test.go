@@ -1,0 +1,158 @@
+//go:build unix
+
+package cli_test
+
+import (
+	"reflect"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lockback/internal/testkit"
+)
+
+// byHandle are all entries of a machine, the system's own among them.
+func byHandle(t *testing.T, p testkit.Program) map[string]testkit.Entry {
+	t.Helper()
+	list, _ := p.List(t, "--all")
+	all := map[string]testkit.Entry{}
+	for _, e := range list.Entries {
+		all[e.Handle] = e
+	}
+	return all
+}
+
+// changed are the entries that are otherwise than before, come, or gone.
+func changed(before, after map[string]testkit.Entry) (names []string) {
+	for h, e := range before {
+		if !reflect.DeepEqual(e, after[h]) {
+			names = append(names, e.Name)
+		}
+	}
+	for h, e := range after {
+		if _, known := before[h]; !known {
+			names = append(names, e.Name)
+		}
+	}
+	return names
+}
+
+// timeOfFolder is what enable, unlike undo and restore, does not bring back.
+var timeOfFolder = regexp.MustCompile(`(: was|, is) "d\S+ (\S+) mtime=\d+`)
+
+// sameFiles compares the files of a machine, and of hives nothing: those hold the times of their keys.
+func sameFiles(t *testing.T, before testkit.Picture, p testkit.Program, what string) {
+	t.Helper()
+	var d []string
+	for _, line := range testkit.Differences(before, testkit.Tree(t, p.Root)) {
+		name, _, _ := strings.Cut(strings.ToLower(line), ": ")
+		if m := timeOfFolder.FindAllStringSubmatch(line, -1); len(m) == 2 && m[0][2] == m[1][2] {
+			continue
+		}
+		if !strings.HasPrefix(name, "windows/system32/config/") && !strings.HasSuffix(name, ".dat") {
+			d = append(d, line)
+		}
+	}
+	require.Empty(t, d, what)
+}
+
+// Each enabled entry of each machine is asked to start later. Where that cannot be, a reason is given and nothing is
+// written; else one enabled entry starts the same after exactly that time, nothing else has another state, and undo leaves
+// everything as it was. The times end in what a careless writer would cut off.
+func TestEveryEntryDelayed(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		after  string
+		least  int // entries that can wait
+		spoken []string
+	}{
+		"workshop-box":   {"10s", 12, []string{"10s after", "after 10 s"}},
+		"archive-mac":    {"90s", 12, []string{"after 90 s"}},
+		"ticket-desk-pc": {"2m", 3, []string{""}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := museum(t, name)
+			if name == "ticket-desk-pc" {
+				settled(t, p)
+			}
+			before, files, delayed := byHandle(t, p), testkit.Tree(t, p.Root), 0
+			for h, e := range before {
+				if e.State != "enabled" || e.Switch == "report" {
+					continue
+				}
+				r := p.Run(t, "delay", h, c.after, "--yes")
+				if r.Code != 0 {
+					require.Equal(t, 1, r.Code, r.Err)
+					require.Contains(t, r.Err, "cannot be made to start later here: ")
+					continue
+				}
+				if strings.Contains(r.Err, "there is nothing to do") {
+					continue
+				}
+				delayed++
+				later := 0
+				for _, x := range byHandle(t, p) {
+					was, known := before[x.Handle]
+					if x.Handle != h && known {
+						require.Equal(t, was.State, x.State, "%s changed %s", e.Name, x.Name)
+					}
+					if x.State == "enabled" && x.Target.Path == e.Target.Path && (x.Handle == h || !known) &&
+						slices.ContainsFunc(c.spoken, func(words string) bool { return strings.Contains(x.When, words) }) {
+						later++
+					}
+				}
+				require.Equal(t, 1, later, "%s: %s", e.Name, r.Out)
+				p.OK(t, "undo", "--yes")
+				require.Empty(t, changed(before, byHandle(t, p)), e.Name)
+			}
+			require.GreaterOrEqual(t, delayed, c.least)
+			sameFiles(t, files, p, "after all")
+		})
+	}
+}
+
+// Each enabled entry of each machine is turned off and removed, and brought back: by undo, and by enable.
+func TestEveryEntryRemoved(t *testing.T) {
+	t.Parallel()
+	for name, least := range map[string]int{"workshop-box": 40, "archive-mac": 15, "ticket-desk-pc": 45} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := museum(t, name)
+			if name == "ticket-desk-pc" {
+				settled(t, p)
+			}
+			before, files, removed := byHandle(t, p), testkit.Tree(t, p.Root), 0
+			for h, e := range before {
+				if e.State != "enabled" || e.Switch == "report" || e.OSPart || p.Run(t, "disable", h, "--yes").Code != 0 {
+					continue
+				}
+				if r := p.Run(t, "remove", h, "--now", "-m", "to see", "--yes"); r.Code != 0 {
+					require.Regexp(t, `stays|not removed|choose both|disable it first|no part of the change`, r.Err, e.Name)
+					p.OK(t, "undo", "--yes")
+					continue
+				}
+				removed++
+				if x, there := byHandle(t, p)[h]; there {
+					require.Equal(t, "disabled", x.State, e.Name)
+					require.Contains(t, x.Mode, "kept in the record", e.Name)
+				}
+				if removed%2 == 0 {
+					p.OK(t, "enable", h, "--yes")
+					require.Empty(t, changed(before, byHandle(t, p)), "%s, enabled", e.Name)
+					continue
+				}
+				p.OK(t, "undo", "--yes")
+				if len(changed(before, byHandle(t, p))) > 0 { // what is turned off by taking it away was one change
+					p.OK(t, "undo", "--yes")
+				}
+				require.Empty(t, changed(before, byHandle(t, p)), "%s, undone", e.Name)
+			}
+			require.GreaterOrEqual(t, removed, least)
+			sameFiles(t, files, p, "after all")
+		})
+	}
+}
