@@ -206,7 +206,7 @@ func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Resu
 	result.Warnings = append(kept, inventory.Announce(e.Machine, touched(change.Steps))...)
 	doubts, after, err := e.verify(change, plan)
 	if err != nil {
-		err = e.takeBack(change, err)
+		err = e.takeBack(change, readBack{err})
 		inventory.Announce(e.Machine, touched(change.Steps))
 		return result, err
 	}
@@ -333,6 +333,12 @@ func stepError(s Step, err error) error {
 	}
 	return fmt.Errorf("%s: %w", autostart.Text(s.Artifact.String()), err)
 }
+
+// readBack is the error of a verification. It says itself what reads back otherwise, and how.
+type readBack struct{ error }
+
+func (readBack) Is(target error) bool { return target == ErrOtherwise }
+func (r readBack) Unwrap() error      { return r.error }
 
 // verify reads everything again: the artifacts, and the entries as their
 // locations see them. It returns what a user's own service manager says

@@ -34,6 +34,7 @@ var (
 	ErrConflict    = errors.New("the machine is not as the plan saw it")
 	ErrInterrupted = errors.New("an interrupted change waits for recover")
 	ErrNothing     = errors.New("there is nothing to do")
+	ErrOtherwise   = errors.New("what was done reads back otherwise")
 	ErrStopped     = errors.New("stopped by the user")
 )
 

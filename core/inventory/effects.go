@@ -30,9 +30,45 @@ func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, name
 	if inv.Machine.OS == "windows" {
 		return inv.blocked(images, named)
 	}
+	after := inv.readAgain(images)
+	chosen := make(map[string]bool, len(named))
+	for _, h := range named {
+		chosen[h] = true
+	}
+	var effects []SideEffect
+	for _, item := range inv.Items {
+		now, read := after[item.Handle]
+		switch {
+		case chosen[item.Handle] || !read:
+		case now == nil && item.State == autostart.Enabled:
+			effects = append(effects, SideEffect{Item: item})
+		case now != nil && now.State != item.State:
+			effects = append(effects, SideEffect{Item: item, Becomes: now.State, Mode: now.Mode})
+		}
+	}
+	return effects
+}
+
+// Foreseen are the states in which some images leave entries, where that is more than their own switches say; empty of
+// those that would no longer be listed. It knows what [Inventory.SideEffects] knows of units and of what daemons act on.
+func (inv Inventory) Foreseen(images map[machine.Artifact]machine.Image) map[string]autostart.State {
+	states := map[string]autostart.State{}
+	for h, item := range inv.readAgain(images) {
+		states[h] = ""
+		if item != nil {
+			states[h] = item.State
+		}
+	}
+	return states
+}
+
+// readAgain reads the entries that others start, or that daemons act on, with some images in place of what the files
+// have; nil are those that are listed now and would not be then. It reads nothing where no image is of systemd's: only
+// there a change can have others start, or not.
+func (inv Inventory) readAgain(images map[machine.Artifact]machine.Image) map[string]*location.Item {
 	units := false
 	for a := range images {
-		units = units || strings.Contains(a.Name, "/systemd/") // only there a change can have others start, or not
+		units = units || strings.Contains(a.Name, "/systemd/")
 	}
 	if inv.Machine.OS != "linux" || !units {
 		return nil
@@ -47,28 +83,17 @@ func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, name
 			again = append(again, l)
 		}
 	}
+	after := map[string]*location.Item{}
+	for _, item := range inv.Items {
+		if slices.ContainsFunc(again, func(l location.Location) bool { return l.ID == item.Location }) {
+			after[item.Handle] = nil
+		}
+	}
 	items, _, _ := location.RunOn(planned, reader, again)
-	after := make(map[string]*location.Item, len(items))
 	for _, item := range items {
 		after[item.Handle] = item
 	}
-	chosen := make(map[string]bool, len(named))
-	for _, h := range named {
-		chosen[h] = true
-	}
-	var effects []SideEffect
-	for _, item := range inv.Items {
-		if chosen[item.Handle] || !slices.ContainsFunc(again, func(l location.Location) bool { return l.ID == item.Location }) {
-			continue
-		}
-		switch now := after[item.Handle]; {
-		case now == nil && item.State == autostart.Enabled:
-			effects = append(effects, SideEffect{Item: item})
-		case now != nil && now.State != item.State:
-			effects = append(effects, SideEffect{Item: item, Becomes: now.State, Mode: now.Mode})
-		}
-	}
-	return effects
+	return after
 }
 
 // StillThere tells which of some entries would still be found with some images, before anything is written, and what
@@ -168,7 +193,7 @@ func (inv Inventory) blocked(images map[machine.Artifact]machine.Image, named []
 	}
 	var effects []SideEffect
 	for _, item := range inv.Items {
-		if item.Location != "windows.explorer" && item.Location != "windows.shell-extensions" || slices.Contains(named, item.Handle) {
+		if !classLocations[item.Location] || slices.Contains(named, item.Handle) {
 			continue
 		}
 		state, ok := becomes[strings.ToLower(item.Source.Key)]

@@ -12,7 +12,8 @@ import (
 
 // Together sorts items into groups that need each other, in the order of their first: units that start each other (a
 // timer, socket or path and its service), entries that start the same program, what lies in the same app of a Mac, and
-// a helper with the rest of its product. Turning off one of them alone would show nothing.
+// a helper with the rest of its product, and extensions of one class of Windows' Explorer, which loads all of them or
+// none. Turning off one of them alone would show nothing, or cannot be done.
 func Together(system string, items []*location.Item) [][]*location.Item {
 	leader := make([]int, len(items))
 	for k := range leader {
@@ -56,6 +57,9 @@ func Together(system string, items []*location.Item) [][]*location.Item {
 		if product := e.Facts().Product.Name; helped[product] {
 			join(k, "product\x00"+product)
 		}
+		if classLocations[e.Location] && e.Source.Key != "" {
+			join(k, "class\x00"+strings.ToLower(e.Source.Key))
+		}
 		if e.Shared != "" {
 			join(k, "shared\x00"+e.Shared)
 		}
@@ -73,6 +77,9 @@ func Together(system string, items []*location.Item) [][]*location.Item {
 	}
 	return groups
 }
+
+// classLocations are where entries are classes that Explorer can be told not to load, by their ids.
+var classLocations = map[string]bool{"windows.explorer": true, "windows.shell-extensions": true}
 
 // unitEndings are those of units that start a service of their name, systemd.unit(5), and of that.
 var unitEndings = []string{".service", ".timer", ".socket", ".path"}

@@ -39,4 +39,11 @@ func TestTogether(t *testing.T) {
 	require.Equal(t, "app+agent another", groups("macos", entry("m", "app", "/Applications/A.app/Contents/MacOS/A", "1", "", ""), entry("m", "agent", "/Applications/A.app/Contents/Library/LoginItems/H.app/Contents/MacOS/H", "2", "", ""),
 		entry("m", "another", "/Applications/B.app/Contents/MacOS/B", "3", "", "")))
 	require.Equal(t, "app+help lone1 lone2", groups("windows", entry("w", "app", "a", "1", "Fogbell", "sync"), entry("w", "help", "b", "2", "Fogbell", "helper"), entry("w", "lone1", "c", "3", "Kelpline", "updater"), entry("w", "lone2", "d", "4", "Kelpline", "")))
+	class := func(location_, name, id string) *location.Item {
+		item := entry(location_, name, "/x/"+name, name, "", "")
+		item.Stage, item.Source.Key = autostart.Attach, id
+		return item
+	}
+	require.Equal(t, "menu+overlay other value", groups("windows", class("windows.shell-extensions", "menu", "{5A17}"), class("windows.explorer", "overlay", "{5a17}"), class("windows.explorer", "other", "{5A18}"),
+		class("windows.run", "value", "{5A17}")), "Explorer loads all extensions of a class, or none")
 }

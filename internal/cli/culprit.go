@@ -44,8 +44,8 @@ and a fifth confirms it.
 Begin with culprit start: with a change that turned off too much, or with entries that
 are enabled while an error appears. Then restart, try, and say culprit works or culprit
 broken; culprit skip asks in another way where it cannot be told. Entries that need
-each other (a timer and its service, an app and its helper) stay together, and protected
-ones are no part of it unless --guarded is given.
+each other (a timer and its service, an app and its helper, cron and its lines) stay
+together, and protected ones are no part of it unless --guarded is given.
 
 At the end the culprit stays in the state in which it works, all others are as before,
 and the rounds that prove it are shown. A second culprit is found too, and an answer
@@ -120,6 +120,9 @@ func (a *app) culpritStopCommand() *cobra.Command {
 
 // begunSearch is the search that is under way; nil where there is none.
 func (s *session) begunSearch() (*search, error) {
+	if s.store == nil {
+		return nil, nil
+	}
 	text, err := s.store.Search(s.machine.ID)
 	if err != nil || text == "" {
 		return nil, adviseStore(err)
@@ -183,7 +186,8 @@ func (s *session) keepSearch(f *search) error {
 
 // startSearch begins a search.
 func (a *app) startSearch(args []string, all bool) error {
-	s, err := a.openToWrite(true)
+	ofChange := len(args) == 0 || len(args) == 1 && isChange(args[0])
+	s, err := a.openToWrite(ofChange)
 	if err != nil {
 		return err
 	}
@@ -196,7 +200,7 @@ func (a *app) startSearch(args []string, all bool) error {
 	inv := s.inventory()
 	var items []*location.Item
 	f := search{Begun: time.Now().UTC().Truncate(time.Second), Was: map[string]autostart.State{}}
-	if len(args) == 0 || len(args) == 1 && isChange(args[0]) {
+	if ofChange {
 		items, f.Of, err = s.ofChange(args, inv)
 	} else {
 		items, f.Of, err = s.ofSelector(args, inv, all)
@@ -205,7 +209,13 @@ func (a *app) startSearch(args []string, all bool) error {
 		return err
 	}
 	items, notes := s.searchable(items)
-	for _, group := range inventory.Together(s.machine.OS, items) {
+	if !s.guarded {
+		enabled := slices.DeleteFunc(slices.Clone(items), func(i *location.Item) bool { return i.State != autostart.Enabled })
+		spared, more := s.spare(inv, enabled, location.Want{State: autostart.Disabled, Now: time.Now()})
+		notes = append(notes, more...)
+		items = slices.DeleteFunc(items, func(i *location.Item) bool { return slices.Contains(enabled, i) && !slices.Contains(spared, i) })
+	}
+	for _, group := range s.inseparable(inv, inventory.Together(s.machine.OS, items)) {
 		var u culprit.Unit
 		for _, item := range group {
 			u.Handles, u.Names = append(u.Handles, item.Handle), append(u.Names, item.Name)
@@ -221,6 +231,58 @@ func (a *app) startSearch(args []string, all bool) error {
 		return usage("there is nothing to search among in %s", f.Of)
 	}
 	return s.setUp(&f, inv, notes)
+}
+
+// inseparable joins groups of which one cannot start while another is off: a unit and what it starts, a daemon and what it
+// acts on. What can be told of that is tried on the machine's files as they would be, with each group off alone.
+func (s *session) inseparable(inv inventory.Inventory, groups [][]*location.Item) [][]*location.Item {
+	if len(groups) > maxCausesTried {
+		return groups
+	}
+	group := map[string]int{}
+	for g, items := range groups {
+		for _, item := range items {
+			group[item.Handle] = g
+		}
+	}
+	with := func(off int) map[string]autostart.State {
+		f := search{}
+		wanted := map[string]autostart.State{}
+		for h, g := range group {
+			if wanted[h] = autostart.Enabled; g == off {
+				wanted[h] = autostart.Disabled
+			}
+		}
+		plan, err := s.planStates(&f, inv, wanted)
+		if err != nil {
+			return nil
+		}
+		return inv.Foreseen(imagesOf(plan))
+	}
+	all := with(-1)
+	into := make([]int, len(groups))
+	for g := range groups {
+		into[g] = g
+	}
+	for off := range groups {
+		for h, state := range with(off) {
+			g, searched := group[h]
+			if at, told := all[h]; !searched || g == off || state == autostart.Enabled || told && at != autostart.Enabled {
+				continue // what does not start with all on is off for another reason
+			}
+			one, other := min(into[g], into[off]), max(into[g], into[off])
+			for k := range into {
+				if into[k] == other {
+					into[k] = one
+				}
+			}
+		}
+	}
+	joined := make([][]*location.Item, len(groups))
+	for g, items := range groups {
+		joined[into[g]] = append(joined[into[g]], items...)
+	}
+	return slices.DeleteFunc(joined, func(items []*location.Item) bool { return len(items) == 0 })
 }
 
 // ofChange are the entries of a change that are still as it left them.
@@ -290,8 +352,9 @@ func (s *session) ofSelector(words []string, inv inventory.Inventory, all bool) 
 	return items, strings.Join(words, " "), nil
 }
 
-// searchable leaves out what no round may turn on or off, and says so.
+// searchable leaves out what no round may turn on or off, and says so, once for each reason.
 func (s *session) searchable(items []*location.Item) (kept []*location.Item, notes []string) {
+	names, reasons := map[string][]string{}, []string(nil)
 	for _, item := range items {
 		why := ""
 		switch {
@@ -304,9 +367,19 @@ func (s *session) searchable(items []*location.Item) (kept []*location.Item, not
 		}
 		if why == "" {
 			kept = append(kept, item)
-		} else {
-			notes = append(notes, fmt.Sprintf("left out: %s  %s: %s", item.Handle, item.Name, why))
+			continue
 		}
+		if names[why] == nil {
+			reasons = append(reasons, why)
+		}
+		names[why] = append(names[why], fmt.Sprintf("%s (%s)", item.Name, item.Handle))
+	}
+	for _, why := range reasons {
+		of := names[why]
+		if n := len(of) - maxEffectsNamed; n > 0 {
+			of = append(of[:maxEffectsNamed:maxEffectsNamed], fmt.Sprintf("and %d more", n))
+		}
+		notes = append(notes, fmt.Sprintf("left out: %s: %s", strings.Join(of, ", "), why))
 	}
 	return kept, notes
 }
@@ -408,7 +481,11 @@ func (s *session) setUp(f *search, inv inventory.Inventory, notes []string) erro
 	if errors.Is(err, change.ErrNothing) {
 		return s.nothingToSetUp(e)
 	}
-	return s.carryOut(e)
+	err = s.carryOut(e)
+	if errors.Is(err, change.ErrOtherwise) && len(f.Rounds) > 0 {
+		err = fmt.Errorf("%w; these cannot be told apart here: lockback culprit skip divides in another way, lockback culprit stop gives up", err)
+	}
+	return err
 }
 
 // restartNow says how a round is tried.

@@ -21,11 +21,16 @@ const (
 
 // sideEffects are what changes with a plan besides its own entries.
 func sideEffects(inv inventory.Inventory, plan change.Plan) []inventory.SideEffect {
+	return inv.SideEffects(imagesOf(plan), plan.Handles)
+}
+
+// imagesOf are the artifacts of a plan as it leaves them.
+func imagesOf(plan change.Plan) map[machine.Artifact]machine.Image {
 	images := make(map[machine.Artifact]machine.Image, len(plan.Steps))
 	for _, step := range plan.Steps {
 		images[step.Artifact] = step.After
 	}
-	return inv.SideEffects(images, plan.Handles)
+	return images
 }
 
 // protectedStop are the protected entries that stop as side effects.

@@ -3,6 +3,9 @@
 package cli_test
 
 import (
+	"math/bits"
+	"os"
+	"path/filepath"
 	"reflect"
 	"regexp"
 	"slices"
@@ -155,4 +158,84 @@ func TestEveryEntryRemoved(t *testing.T) {
 			sameFiles(t, files, p, "after all")
 		})
 	}
+}
+
+// A culprit is found among all that is enabled on each machine, whatever starts with what: what cannot start while another
+// is off, a line of a crontab without its daemon or an extension of a class that is blocked, is in one group with it.
+func TestCulpritAmongEverything(t *testing.T) {
+	t.Parallel()
+	for name, culprit := range map[string]string{"workshop-box": "updater", "archive-mac": "LoginHook", "ticket-desk-pc": "FogbellSynced"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := museum(t, name)
+			before := byHandle(t, p)
+			_, named := p.List(t, "--all")
+			h := named[culprit].Handle
+			p.OK(t, "culprit", "start", "state=enabled", "--all", "--guarded", "--yes")
+			var search struct {
+				Units []struct{ Handles []string }
+			}
+			p.JSON(t, &search, "culprit")
+			among := slices.IndexFunc(search.Units, func(u struct{ Handles []string }) bool { return slices.Contains(u.Handles, h) })
+			require.GreaterOrEqual(t, among, 0)
+			most := bits.Len(uint(len(search.Units)-1)) + 1
+			for round := 1; ; round++ {
+				require.LessOrEqual(t, round, most, "restarts for %d groups", len(search.Units))
+				answer := "works"
+				if byHandle(t, p)[h].State == "enabled" {
+					answer = "broken"
+				}
+				if out := p.OK(t, "culprit", answer, "--yes"); strings.Contains(out, "Found: ") {
+					require.Contains(t, out, culprit+" ("+h+")")
+					break
+				}
+			}
+			group := search.Units[among].Handles
+			for h, e := range byHandle(t, p) {
+				if slices.Contains(group, h) {
+					require.Equal(t, "disabled", e.State, e.Name)
+				} else {
+					require.Equal(t, before[h].State, e.State, e.Name)
+				}
+			}
+			switch name {
+			case "workshop-box":
+				require.Contains(t, group, named["cron.service"].Handle)
+			case "ticket-desk-pc":
+				require.Contains(t, group, named["Fogbell"].Handle)
+			}
+		})
+	}
+}
+
+// What a search leaves out is said once for each reason, what would have something protected stop is no part of it, and
+// what starts another entry is in one group with it.
+func TestCulpritLeavesOut(t *testing.T) {
+	p := workshop(t)
+	r := p.Run(t, "culprit", "start", "state=enabled", "--all", "--dry-run")
+	require.Zero(t, r.Code, r.Err)
+	require.Regexp(t, `left out: \S+ \(\w{7}\), .*: it is protected \(--guarded takes it too\): needed to`, r.Err)
+	reasons := map[string]bool{}
+	for line := range strings.Lines(r.Err) {
+		_, why, ok := strings.Cut(line, "): ")
+		require.False(t, ok && reasons[why], line)
+		reasons[why] = true
+	}
+	const lib = "usr/lib/systemd/system/"
+	require.NoError(t, os.Remove(filepath.Join(p.Root, lib+"multi-user.target.wants/systemd-logind.service")))
+	write(t, p, "etc/systemd/system/tidewatch.service", "[Unit]\nWants=systemd-logind.service harbour.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
+	write(t, p, lib+"harbour.service", "[Service]\nExecStart=/opt/tidewatch/bin/harbour\n")
+	before := testkit.Tree(t, p.Root)
+	search := []string{"culprit", "start", "tidewatch.service", "harbour.service", "brinecast.service", "Tide Chart", "--yes"}
+	r = p.Run(t, search...)
+	require.Zero(t, r.Code, r.Err)
+	require.Contains(t, r.Err, "tidewatch.service: systemd-logind.service would stop with it, and is protected")
+	require.Contains(t, r.Out+r.Err, "among 3 entries or groups")
+	p.OK(t, "culprit", "stop", "--yes")
+	r = p.Run(t, append(search, "--guarded")...)
+	require.Zero(t, r.Code, r.Err)
+	require.Contains(t, r.Out, "among 3 entries or groups", "tidewatch.service and harbour.service are one")
+	p.OK(t, "culprit", "works", "--yes")
+	p.OK(t, "culprit", "stop", "--yes")
+	testkit.Same(t, before, testkit.Tree(t, p.Root))
 }

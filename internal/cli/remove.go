@@ -63,7 +63,7 @@ func (a *app) remove(words []string, o removeOptions) error {
 	if err != nil {
 		return err
 	}
-	s, err := a.openToWrite(true)
+	s, err := a.openToWrite(false)
 	if err != nil {
 		return err
 	}
@@ -168,11 +168,7 @@ func (s *session) planRemoval(inv inventory.Inventory, items []*location.Item, r
 		for _, l := range plan.LeftOut {
 			left[l.Handle] = true
 		}
-		images := make(map[machine.Artifact]machine.Image, len(plan.Steps))
-		for _, step := range plan.Steps {
-			images[step.Artifact] = step.After
-		}
-		still, others := inv.StillThere(images, plan.Handles)
+		still, others := inv.StillThere(imagesOf(plan), plan.Handles)
 		n := len(items)
 		items = slices.DeleteFunc(slices.Clone(items), func(item *location.Item) bool {
 			why := ""
@@ -235,6 +231,11 @@ type removal struct {
 
 func (s *session) removalRule(inv inventory.Inventory, c choice, o removeOptions) (removal, error) {
 	r := removal{session: s, options: o, sel: c.sel, changes: map[int]change.Change{}, now: time.Now()}
+	r.book = program.Open(s.machine.Reader(nil), s.memory)
+	if s.store == nil { // a dry run without a record: what a removal needs of one is not there
+		r.offSince = func(string) time.Time { return time.Time{} }
+		return r, nil
+	}
 	var err error
 	if r.decisions, err = s.store.Decisions(s.machine.ID); err != nil {
 		return r, adviseStore(err)
@@ -246,7 +247,6 @@ func (s *session) removalRule(inv inventory.Inventory, c choice, o removeOptions
 	for _, c := range changes {
 		r.changes[c.ID] = c
 	}
-	r.book = program.Open(s.machine.Reader(nil), s.memory)
 	r.offSince, err = s.offSince(c.items)
 	return r, err
 }
