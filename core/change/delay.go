@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"lockback/core/autostart"
+	"lockback/core/inventory"
 	"lockback/core/location"
 )
 
@@ -83,6 +84,10 @@ func (e *Engine) later(d *draft, item *location.Item, by time.Duration, now time
 		return location.Later{}, fmt.Errorf("%w: nothing of the system's, or that all of it obeys, has it wait", location.ErrNoDelay)
 	case item.State != autostart.Enabled:
 		return location.Later{}, fmt.Errorf("%w: it is disabled", location.ErrNoDelay)
+	case item.Guarded != "":
+		return location.Later{}, fmt.Errorf("%w: it is protected: %s", location.ErrNoDelay, item.Guarded)
 	}
-	return delayer.Delay(e.Machine.Reader(nil), d, item, by, now)
+	invoked := *item
+	invoked.Program, invoked.Rest = inventory.Invocation(e.Machine, item)
+	return delayer.Delay(e.Machine.Reader(nil), d, &invoked, by, now)
 }

@@ -247,5 +247,5 @@ func StartsOthers(file string) bool {
 	base := path.Base(file)
 	_, launcher := launchers[base]
 	_, host := hosts[hostName(file)]
-	return launcher || host || shells[base] || isInterpreter(base) || base == "run-parts" || base == "true"
+	return launcher || host || shells[base] || isInterpreter(base) || base == "run-parts" || base == "open" || base == "true"
 }

@@ -45,6 +45,25 @@ func (f *windowsFinder) line(line string, item *location.Item) autostart.Target 
 	return f.command(line, item.Narrow, 0)
 }
 
+// Invocation parts the command line of a Windows entry: the program that it starts itself, in whole, which may be one that
+// only starts another, and the rest of the line as it stands, its variables expanded. It is not ok where the program is not
+// there, or is nothing that Windows starts as a program, and where a variable is left whose value is not known.
+func Invocation(m *machine.Reader, item *location.Item) (program, rest string, ok bool) {
+	f := newWindowsFinder(m)
+	f.user = item.For
+	line := item.CommandLine
+	if item.Narrow {
+		line = inNarrowView(line)
+	}
+	line = strings.TrimSpace(m.Expand(line, item.For))
+	program, rest, t := f.program(line, item.Narrow)
+	there := t.Exists != nil && *t.Exists && len(item.Actions) <= 1
+	return program, strings.TrimSpace(rest), there && runnable[strings.ToLower(path.Ext(program))] && strings.Count(rest, "%") < 2
+}
+
+// runnable are the endings of what Windows starts as a program, by the PATHEXT that it comes with.
+var runnable = map[string]bool{".exe": true, ".com": true, ".bat": true, ".cmd": true}
+
 // inNarrowView has the variables of a command that mean something else to a 32-bit program.
 func inNarrowView(line string) string {
 	for _, name := range []string{"programfiles", "commonprogramfiles"} {

@@ -164,19 +164,39 @@ func ArgumentsOf(m *machine.Machine, of *location.Item) (argv []string, ok bool)
 		if item.Handle != of.Handle || of.Target.Path == "" {
 			continue
 		}
-		if m.OS != "windows" {
-			if len(item.Argv) == 0 {
-				return nil, false
-			}
-			return append([]string{of.Target.Path}, item.Argv[1:]...), path.Base(item.Argv[0]) == path.Base(of.Target.Path)
-		}
-		words := windows.Arguments(item.CommandLine)
-		if len(words) == 0 || len(item.Actions) > 1 {
+		switch {
+		case m.OS == "windows":
+			program, rest := Invocation(m, item)
+			args := windows.Arguments(rest)
+			// A program that starts others reads its line in a way of its own.
+			return append([]string{program}, args...), program != "" && (!identify.StartsOthers(program) || windows.CommandLine(args) == rest)
+		case len(item.Argv) == 0 || handedOver[item.Location]:
 			return nil, false
+		case strings.HasPrefix(item.Location, "linux.systemd.") && strings.Contains(strings.Join(item.Argv, ""), "$"):
+			return nil, false // a variable of the unit's own
+		case path.IsAbs(item.Argv[0]):
+			return item.Argv, true
 		}
-		return append([]string{of.Target.Path}, words[1:]...), true
+		return append([]string{of.Target.Path}, item.Argv[1:]...), path.Base(item.Argv[0]) == path.Base(of.Target.Path)
 	}
 	return nil, false
+}
+
+// handedOver are the locations whose entries are run by what hands them more than their commands say: an argument, a
+// folder, a container.
+var handedOver = map[string]bool{"linux.sysv": true, "linux.openrc": true, "linux.runit": true, "linux.containers": true, "macos.startup-items": true}
+
+// Invocation parts the command line of an entry of Windows: the program that it starts itself, and the rest of the line as
+// it stands. The program is empty where that is not sure, and elsewhere than on Windows.
+func Invocation(m *machine.Machine, of *location.Item) (program, rest string) {
+	if m.OS != "windows" {
+		return "", ""
+	}
+	program, rest, ok := identify.Invocation(m.Reader(nil), of)
+	if !ok {
+		return "", ""
+	}
+	return program, rest
 }
 
 // blocked tells which other entries are of a class that a plan has Explorer load no more, or load again: the list

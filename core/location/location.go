@@ -186,6 +186,9 @@ type Item struct {
 	CommandLine string
 	For         *machine.User
 	Narrow      bool
+	// Program and Rest part CommandLine for who starts the same in another way, a [Delayer]: the program itself, in
+	// whole, and the rest of the line as it stands. They are empty for all others, and where that is not sure.
+	Program, Rest string
 	// Actions are all that it runs, where that is more than CommandLine, or not told by it alone.
 	Actions []Action
 	// Facts tells what else is known, for a person to read; nil where nothing

@@ -258,6 +258,40 @@ func TestAddRefuses(t *testing.T) {
 	require.Equal(t, list.Entries[0].Target.Path, list.Entries[1].Target.Path)
 }
 
+// What is copied is the program that an entry really starts, with its arguments as they are; what a copy would start
+// otherwise is refused.
+func TestCopyOf(t *testing.T) {
+	for _, c := range []struct{ machine, of, command, problem string }{
+		{"ticket-desk-pc", "Kelpline Updater", `"C:\Program Files (x86)\Kelpline\updater.exe" /quiet`, ""}, // without quotes there
+		{"ticket-desk-pc", "Gullrock Tickets", `"C:\Program Files\Gullrock\tickets.exe" --full-screen`, ""},
+		{"ticket-desk-pc", "Themes Setup", `C:\Windows\System32\regsvr32.exe /s /n /i:/UserInstall C:\Windows\system32\themeui.dll`, ""},
+		{"ticket-desk-pc", "!Kelpline Setup", "", "what exactly it runs cannot be told"}, // rundll32 reads quotes in a way of its own
+		{"ticket-desk-pc", "timetable", "", "what exactly it runs cannot be told"},       // an address
+		{"ticket-desk-pc", "Brinecast", "", "what exactly it runs cannot be told"},       // its program is gone
+		{"workshop-box", "Network", "/usr/bin/nm-applet", ""},                            // by its name there
+		{"workshop-box", "Fogbell Notifier", `"/opt/fogbell/Fogbell Notifier" --minimised`, ""},
+		{"workshop-box", "tide-database", "", "what exactly it runs cannot be told"},      // a container
+		{"workshop-box", "getty@tty1.service", "", "what exactly it runs cannot be told"}, // a variable of the unit's
+		{"workshop-box", "lampwick-queue", "", "what exactly it runs cannot be told"},     // runit starts it in a folder
+		{"archive-mac", "org.gullrock.welcome", "/usr/bin/open -g -a Gullrock Welcome", ""},
+	} {
+		p := museum(t, c.machine)
+		of, _ := p.List(t, "--all", "name="+c.of)
+		add := []string{"add", "--copy-of", of.Entries[0].Handle, "--name", "A copy", "--at", "sign-in", "--yes"}
+		if c.problem != "" {
+			p.Fails(t, 2, c.problem, add...)
+			continue
+		}
+		p.OK(t, add...)
+		copied, _ := p.List(t, "name=A copy")
+		if c.machine == "archive-mac" {
+			copied, _ = p.List(t, "name=local.a-copy")
+		}
+		require.Equal(t, c.command, copied.Entries[0].Command, c.of)
+		require.Equal(t, of.Entries[0].Target.Path, copied.Entries[0].Target.Path, c.of)
+	}
+}
+
 // Delays: where the system has one, and where something waits or starts it instead; undo leaves nothing.
 func TestDelay(t *testing.T) {
 	for _, c := range []struct{ machine, of, now, made, when, by string }{

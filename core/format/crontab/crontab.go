@@ -36,6 +36,7 @@ type Line struct {
 	Schedule string // "17 * * * *" or "@reboot"
 	User     string // in a system table
 	Command  string // with cron's % still in it
+	Shell    string // what runs the command: the last SHELL before the line, and /bin/sh without one
 	raw      string // with its line end
 }
 
@@ -57,9 +58,13 @@ func Parse(content []byte, withUser bool) *Table {
 	t := &Table{Ended: len(content) == 0 || content[len(content)-1] == '\n', withUser: withUser,
 		Lines: make([]Line, 0, bytes.Count(content, []byte{'\n'})+1)}
 	// The lines share one copy of the text: a table can have a hundred thousand.
+	shell := "/bin/sh"
 	for raw := range strings.Lines(string(content)) {
 		l := parseLine(raw, withUser)
-		l.Number = int32(len(t.Lines) + 1)
+		l.Number, l.Shell = int32(len(t.Lines)+1), shell
+		if name, value, _ := strings.Cut(raw, "="); l.Kind == Variable && strings.Trim(name, " \t\"'") == "SHELL" {
+			shell = strings.Trim(value, " \t\r\n\"'")
+		}
 		t.Lines = append(t.Lines, l)
 	}
 	return t
@@ -187,18 +192,6 @@ func (t *Table) SetOff(number int32, off bool) {
 	} else {
 		l.raw = strings.Replace(l.raw, OffMark, "", 1)
 	}
-}
-
-// Shell is the program that runs the line with that number: the last SHELL before it, and /bin/sh without one.
-func (t *Table) Shell(number int32) string {
-	shell := "/bin/sh"
-	for _, l := range t.Lines[:number-1] {
-		name, value, _ := strings.Cut(l.raw, "=")
-		if l.Kind == Variable && strings.Trim(name, " \t\"'") == "SHELL" {
-			shell = strings.Trim(value, " \t\r\n\"'")
-		}
-	}
-	return shell
 }
 
 // Broken reports why cron ignores the whole table, and "" where it does not.

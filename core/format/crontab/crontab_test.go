@@ -75,7 +75,7 @@ func TestWhatCronRefuses(t *testing.T) {
 func TestShellOfALine(t *testing.T) {
 	table := crontab.Parse([]byte("@reboot root a\nSHELL=/bin/bash\n@reboot root b\n\"SHELL\" = '/usr/bin/tide'\r\nSHELLS=/x\n@reboot root c\n"), true)
 	for k, shell := range []string{"/bin/sh", "/bin/bash", "/usr/bin/tide"} {
-		require.Equal(t, shell, table.Shell(table.Jobs()[k].Number))
+		require.Equal(t, shell, table.Jobs()[k].Shell)
 	}
 }
 
@@ -97,7 +97,6 @@ func FuzzParse(f *testing.F) {
 			again.SetOff(job.Number, false)
 			require.True(t, bytes.Equal(content, again.Bytes()))
 			table.SetOff(job.Number, false)
-			table.Shell(job.Number)
 			if table.Broken() != "" || job.Kind == crontab.Bad {
 				continue
 			}

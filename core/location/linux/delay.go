@@ -92,8 +92,6 @@ func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *loca
 		return later, fmt.Errorf("%w: other units start it, and would wait for it", location.ErrNoDelay)
 	case len(starting) == 0 || len(sw.set.pulledBy(sw.name, asSet(starting))) > 0:
 		return later, fmt.Errorf("%w: it is started by another name, which stands for it", location.ErrNoDelay)
-	case item.Guarded != "":
-		return later, fmt.Errorf("%w: it is protected: %s", location.ErrNoDelay, item.Guarded)
 	}
 	dir, since, id := sw.set.path.config, "OnBootSec", "linux.systemd.system"
 	if sw.user != nil || sw.set.path.control == "" {

@@ -105,6 +105,9 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 		l, item, argv := &jobs[k], &items[k], words[3*k:3*k+3:3*k+3]
 		command, waits := delayed(l.Command)
 		argv[0], argv[1], argv[2] = "/bin/sh", "-c", beforePercent(command)
+		if waitingShells[path.Base(l.Shell)] {
+			argv[0] = l.Shell
+		}
 		switches[k] = cronLine{in, l}
 		*item = location.Item{
 			Entry: autostart.Entry{
@@ -179,15 +182,27 @@ func cronName(l crontab.Line) string {
 // onlyStarts are programs that only test or start another one.
 var onlyStarts = map[string]bool{"sh": true, "bash": true, "env": true, "test": true, "nice": true, "ionice": true}
 
-// beforePercent is the part of a cron command that the shell runs: an unescaped
-// % begins the standard input.
+// beforePercent is the part of a cron command that the shell gets: a % begins the standard input, unless a backslash
+// stands before it, which is taken away (do_command.c).
 func beforePercent(command string) string {
+	if !strings.Contains(command, "%") {
+		return command
+	}
+	var b strings.Builder
 	for k := 0; k < len(command); k++ {
-		if command[k] == '%' && (k == 0 || command[k-1] != '\\') {
-			return command[:k]
+		switch c := command[k]; {
+		case c == '%':
+			return b.String()
+		case c == '\\' && k+1 < len(command):
+			if k++; command[k] != '%' {
+				b.WriteByte(c)
+			}
+			b.WriteByte(command[k])
+		default:
+			b.WriteByte(c)
 		}
 	}
-	return command
+	return b.String()
 }
 
 // cronTable is what the lines of a crontab have in common.
@@ -236,8 +251,8 @@ func (c *cronLine) Delay(_ *machine.Reader, images location.Images, item *locati
 	if !ok {
 		return later, fmt.Errorf("the line is no longer in %s; list again", c.in.file)
 	}
-	if shell := table.Shell(line.Number); !waitingShells[path.Base(shell)] {
-		return later, fmt.Errorf("%w: %s runs it with %s, which is no shell that is known to wait", location.ErrNoDelay, c.in.file, shell)
+	if !waitingShells[path.Base(line.Shell)] {
+		return later, fmt.Errorf("%w: %s runs it with %s, which is no shell that is known to wait", location.ErrNoDelay, c.in.file, line.Shell)
 	}
 	command, _ := delayed(line.Command)
 	command = fmt.Sprintf("sleep %d; %s", int(d.Seconds()), command)

@@ -84,5 +84,7 @@ func TestNamesOfLines(t *testing.T) {
 		require.Equal(t, want, cronName(l[0]), command)
 	}
 	require.Equal(t, "a ", beforePercent("a %b"))
-	require.Equal(t, `a \%b`, beforePercent(`a \%b`))
+	require.Equal(t, `date +%F \x`, beforePercent(`date +\%F \x%in`))
+	require.Equal(t, `a \\`, beforePercent(`a \\%b`), "the backslash is escaped, and not the percent sign")
+	require.Equal(t, `a\`, beforePercent(`a\`))
 }

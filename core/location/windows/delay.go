@@ -25,9 +25,6 @@ func (s startType) Delay(m *machine.Reader, images location.Images, item *locati
 	if n, ok := start.Value().Number(); !ok || n != startAuto {
 		return later, fmt.Errorf("%w: only a service that starts automatically has a delay", location.ErrNoDelay)
 	}
-	if item.Guarded != "" {
-		return later, fmt.Errorf("%w: it is protected: %s", location.ErrNoDelay, item.Guarded)
-	}
 	waits := usualServiceDelay
 	if services := strings.LastIndex(strings.ToLower(s.key), `\services\`); services > 0 {
 		value, err := images.Image(machine.RegistryValue(s.key[:services]+`\Control`, "AutoStartDelay"))
@@ -67,8 +64,7 @@ func (a approve) Delay(m *machine.Reader, images location.Images, item *location
 	if !m.Live {
 		return later, fmt.Errorf("%w: a task would have to start it, and that is made by the scheduler of the running machine only", location.ErrNoDelay)
 	}
-	words := Arguments(item.CommandLine)
-	if len(words) == 0 || item.Target.Path == "" || item.Target.Exists == nil || !*item.Target.Exists {
+	if item.Program == "" {
 		return later, fmt.Errorf("%w: what exactly it starts is not known", location.ErrNoDelay)
 	}
 	name := "Later - " + strings.Map(func(r rune) rune {
@@ -77,7 +73,7 @@ func (a approve) Delay(m *machine.Reader, images location.Images, item *location
 		}
 		return r
 	}, item.Name)
-	t := taskxml.New{Description: item.Name + ", later", Command: item.Target.Path, Arguments: CommandLine(words[1:]), Trigger: taskxml.AtLogon, Delay: d, Now: now}
+	t := taskxml.New{Description: item.Name + ", later", Command: item.Program, Arguments: item.Rest, Trigger: taskxml.AtLogon, Delay: d, Now: now}
 	later.Made = &location.Made{Location: "windows.tasks", Key: strings.ToLower(`\` + name)}
 	if item.For != nil {
 		t.User, later.Made.User = item.For.SID, item.For.Name
