@@ -22,7 +22,7 @@ var mayImport = []struct{ room, allowed string }{
 	{`core/format/(authenticode|codesign)`, `core/format/cms`},
 	{`core/format/rpmdb`, `core/format/sqlitefile`},
 	{`core/format/.*`, `core/format/windata`}, // what formats of one system have in common
-	{`core/machine`, `core/(autostart|format/(regf|taskxml|plist|windata))`},
+	{`core/machine`, `core/(autostart|format/(journal|regf|taskxml|plist|windata))`},
 	{`core/location/part`, `core/(machine|format/.*)`},
 	{`core/location`, `core/(autostart|machine|location/part)`},
 	{`core/location/browser`, `core/(autostart|machine|location|format/.*)`},
