@@ -3,6 +3,7 @@ package check
 import (
 	"cmp"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -221,13 +222,14 @@ func folderOf(program string) string {
 		return ""
 	}
 	dir := strings.ToLower(program[:k])
-	for _, shared := range []string{"/bin", "/sbin", `\system32`, `\syswow64`, `\windows`} {
-		if strings.HasSuffix(dir, shared) && !strings.HasPrefix(dir, "/opt/") {
-			return ""
-		}
+	if sharedFolders.MatchString(dir) && !strings.HasPrefix(dir, "/opt/") {
+		return ""
 	}
 	return dir
 }
+
+// sharedFolders are those in which programs of many makers lie, in small letters.
+var sharedFolders = regexp.MustCompile(`/s?bin$|^/etc(/|$)|^/usr/lib(exec)?$|^/usr/lib/systemd(/|$)|^/system/|^/library/(launch(agents|daemons)|privilegedhelpertools)$|^[a-z]:\\windows(\\|$)|^[a-z]:\\(program files( \(x86\))?|programdata)?$`)
 
 // when says when an entry runs.
 func when(e *autostart.Entry) string { return cmp.Or(e.When, e.Stage.When(), "by itself") }

@@ -10,6 +10,7 @@ package check
 import (
 	"cmp"
 	"slices"
+	"strings"
 	"time"
 
 	"lockback/core/autostart"
@@ -139,15 +140,21 @@ func Find(in Input) ([]Finding, error) {
 }
 
 // notOurs are the fields that a change of ours did not make as they are: where it turned the entry off or on, and that is
-// so, its state is no news.
+// so, its state is no news, and neither is that it is no longer as the system came.
 func (f *finder) notOurs(item *location.Item, fields []snapshot.Field) []snapshot.Field {
 	d, decided := f.Decisions[item.Handle]
 	if !decided || d.IsOff() != (item.State == autostart.Disabled) || d.State == "" {
 		return slices.Clone(fields)
 	}
 	return slices.DeleteFunc(slices.Clone(fields), func(field snapshot.Field) bool {
-		return field.Field == "state" || field.Field == "mode" || field.Field == "when"
+		return field.Field == "state" || field.Field == "mode" || field.Field == "when" ||
+			field.Field == "problems" && withoutNotDefault(field.From) == withoutNotDefault(field.To)
 	})
+}
+
+func withoutNotDefault(problems string) string {
+	words := strings.FieldsFunc(problems, func(r rune) bool { return r == ' ' || r == ',' })
+	return strings.Join(slices.DeleteFunc(words, func(p string) bool { return p == autostart.NotDefault }), " ")
 }
 
 // readEarlier reads how the entries that differ were before.

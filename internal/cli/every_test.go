@@ -239,3 +239,39 @@ func TestCulpritLeavesOut(t *testing.T) {
 	p.OK(t, "culprit", "stop", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 }
+
+// All that was turned off and came back is caught, whatever it is and wherever it stands, and nothing else is told.
+func TestEveryEntryPutBack(t *testing.T) {
+	t.Parallel()
+	for name, least := range map[string]int{"workshop-box": 60, "archive-mac": 40, "ticket-desk-pc": 65} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := museum(t, name)
+			pristine := filepath.Join(t.TempDir(), "pristine")
+			testkit.Shell(t, "cp -a "+p.Root+" "+pristine)
+			p.OK(t, "snapshot")
+			before := byHandle(t, p)
+			for times := 1; times <= 2; times++ {
+				p.OK(t, everything...)
+				off := map[string]bool{}
+				for h, e := range byHandle(t, p) {
+					if e.State == "disabled" && before[h].State == "enabled" {
+						off[h] = true
+					}
+				}
+				require.GreaterOrEqual(t, len(off), least)
+				for _, f := range check(t, p).Findings {
+					require.False(t, f.Decide || f.Kind == "problem", "%s: %s", f.Kind, f.Name)
+				}
+				require.NoError(t, os.RemoveAll(p.Root))
+				testkit.Shell(t, "cp -a "+pristine+" "+p.Root)
+				found := check(t, p).Findings
+				require.Len(t, found, len(off))
+				for _, f := range found {
+					require.True(t, off[f.Handle], f.Name)
+					require.Equal(t, []any{"put-back", true, times}, []any{f.Kind, f.Decide, f.Times}, f.Name)
+				}
+			}
+		})
+	}
+}
