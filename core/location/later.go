@@ -100,6 +100,8 @@ func unwait(item *Item) {
 // DelayWords says a time as lists do: "20 s", "2 min".
 func DelayWords(d time.Duration) string {
 	switch {
+	case d%(24*time.Hour) == 0 && d > 24*time.Hour:
+		return strconv.Itoa(int(d/(24*time.Hour))) + " d"
 	case d%time.Hour == 0:
 		return strconv.Itoa(int(d/time.Hour)) + " h"
 	case d%time.Minute == 0:

@@ -63,6 +63,8 @@ var (
 	ErrNoForm = errors.New("cannot be made here")
 	// ErrNoProgram says that the program cannot be started.
 	ErrNoProgram = errors.New("not a program that can be started")
+	// ErrText says that a name or an argument cannot stand in what is written.
+	ErrText = errors.New("cannot be used")
 )
 
 // maxName is how long a name may be, in bytes.
@@ -71,12 +73,12 @@ const maxName = 120
 // Check fails where a name is none, or where the program is not there or cannot be started. Runs tells of the systems
 // without a mark for that which files they start.
 func (n New) Check(m *machine.Reader, runs func(name string) bool) error {
-	if n.Name == "" || len(n.Name) > maxName || strings.TrimSpace(n.Name) != n.Name || strings.ContainsFunc(n.Name, unicode.IsControl) {
-		return fmt.Errorf("the name %q: it has one to %d bytes, no control characters, and no space around it", n.Name, maxName)
+	if n.Name == "" || len(n.Name) > maxName || strings.TrimSpace(n.Name) != n.Name || !plain(n.Name) {
+		return fmt.Errorf("the name %q %w: it has one to %d bytes of UTF-8, no control characters, and no space around it", n.Name, ErrText, maxName)
 	}
 	for _, arg := range n.Argv {
-		if strings.ContainsFunc(arg, unicode.IsControl) || !utf8.ValidString(arg) {
-			return fmt.Errorf("the argument %q has a control character in it, a line break for example", arg)
+		if !plain(arg) {
+			return fmt.Errorf("the argument %q %w: it has a control character in it, a line break for example, or is not UTF-8", arg, ErrText)
 		}
 	}
 	if len(n.Argv) == 0 || n.Argv[0] == "" {
@@ -102,6 +104,11 @@ func (n New) Check(m *machine.Reader, runs func(name string) bool) error {
 		return fmt.Errorf("%w: %s may not be executed by anyone (chmod +x)", ErrNoProgram, program)
 	}
 	return nil
+}
+
+// plain tells whether a text can stand in a line of each of the forms.
+func plain(text string) bool {
+	return utf8.ValidString(text) && !strings.ContainsFunc(text, unicode.IsControl)
 }
 
 // FileName makes a file's name of an entry's: small letters, digits and hyphens.

@@ -69,8 +69,11 @@ The new entry is listed, on trial, and taken back with undo like any other chang
 func span(text string, least, most time.Duration) (time.Duration, error) {
 	d, err := time.ParseDuration(text)
 	if n, isDays := strings.CutSuffix(text, "d"); isDays {
-		var days int
-		days, err = strconv.Atoi(n)
+		var days int64
+		days, err = strconv.ParseInt(n, 10, 16) // a length of time holds 106,751 days
+		if errors.Is(err, strconv.ErrRange) {
+			days, err = 1<<15, nil
+		}
 		d = time.Duration(days) * 24 * time.Hour
 	}
 	switch {
@@ -192,7 +195,7 @@ func (a *app) add(o addOptions) error {
 	}
 	plan, err := s.engine.Add(n, inv)
 	switch {
-	case errors.Is(err, location.ErrExists), errors.Is(err, location.ErrNoProgram), errors.Is(err, location.ErrNoForm):
+	case errors.Is(err, location.ErrExists), errors.Is(err, location.ErrText), errors.Is(err, location.ErrNoProgram), errors.Is(err, location.ErrNoForm):
 		return usageError{fmt.Errorf("nothing was added: %w", err)}
 	case errors.Is(err, machine.ErrNeedsRights):
 		return s.explain(err)

@@ -81,7 +81,7 @@ const notInNames = `<>:"/\|?*`
 func addShortcut(m *machine.Reader, n location.New) (location.Made, error) {
 	made := location.Made{Location: "windows.startup-folder", Effect: location.AtNextSignIn}
 	if strings.ContainsAny(n.Name, notInNames) || strings.HasSuffix(n.Name, ".") {
-		return made, fmt.Errorf("the name %q: a shortcut's has none of %s, and no dot at its end", n.Name, notInNames)
+		return made, fmt.Errorf("the name %q %w: a shortcut's has none of %s, and no dot at its end", n.Name, location.ErrText, notInNames)
 	}
 	const menu = `\Microsoft\Windows\Start Menu\Programs\Startup`
 	name, usual := "Common Startup", `%ProgramData%`+menu
@@ -130,7 +130,7 @@ func addService(m *machine.Reader, n location.New) (location.Made, error) {
 func addTask(m *machine.Reader, n location.New) (location.Made, error) {
 	made := location.Made{Location: "windows.tasks", Effect: location.AtNextStart}
 	if strings.ContainsAny(n.Name, notInNames) {
-		return made, fmt.Errorf("the name %q: a task's has none of %s", n.Name, notInNames)
+		return made, fmt.Errorf("the name %q %w: a task's has none of %s", n.Name, location.ErrText, notInNames)
 	}
 	if !m.Live {
 		return made, fmt.Errorf("%w: a task is made by the scheduler of the running machine only: it keeps a hash over each that is not documented; a disk can be given a value or a shortcut at sign-in, or a service at startup (--as service)", location.ErrNoForm)
