@@ -2,15 +2,12 @@ package check
 
 import (
 	"cmp"
-	"path"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"lockback/core/autostart"
-	"lockback/core/cost"
-	"lockback/core/format/journal"
 	"lockback/core/location"
 	"lockback/core/machine"
 )
@@ -23,12 +20,6 @@ type Author struct {
 	Sure bool
 }
 
-// start is when a unit was started, as the log of a Linux machine has it.
-type start struct {
-	unit string
-	at   time.Time
-}
-
 // How long before something was written a program must have been started to have written it, and how much the clocks
 // of the two records may differ.
 const (
@@ -39,12 +30,8 @@ const (
 // maxAuthors is how many are named for one entry.
 const maxAuthors = 3
 
-// maxScript is how much of a program is looked through for names, in bytes: a script is never longer.
-const maxScript = 256 << 10
-
 // findAuthors looks who put entries back, or added them.
 func (f *finder) findAuthors(all []Finding) {
-	scripts := map[string]string{}
 	read := false
 	for k := range all {
 		g := &all[k]
@@ -52,11 +39,11 @@ func (f *finder) findAuthors(all []Finding) {
 			continue
 		}
 		g.At, g.Looked = f.written(f.items[g.Entry.Handle]), true
-		if !read && f.Machine.OS == "linux" {
+		if !read {
 			read = true
 			f.readStarts()
 		}
-		g.By = f.authors(g, scripts)
+		g.By = f.authors(g)
 	}
 }
 
@@ -81,23 +68,17 @@ func (f *finder) written(item *location.Item) time.Time {
 	return last
 }
 
-// readStarts reads which units the log says were started.
-func (f *finder) readStarts() {
-	cost.ReadJournal(f.Machine.Reader(nil), []string{journal.UnitStarting, journal.UnitStarted}, []string{"UNIT", "USER_UNIT"}, func(e journal.Entry) {
-		if unit := cmp.Or(e.Fields["UNIT"], e.Fields["USER_UNIT"]); unit != "" {
-			f.started = append(f.started, start{unit, e.Time})
-		}
-	})
-}
-
 // authors are the entries that may have written another one, the surest first.
-func (f *finder) authors(g *Finding, scripts map[string]string) []Author {
+func (f *finder) authors(g *Finding) []Author {
 	type guess struct {
 		Author
 		rank int
 	}
 	var all []guess
-	names := namesIn(g.Entry)
+	shared := slices.ContainsFunc(f.Items, func(item *location.Item) bool {
+		return item.Source.Path == g.Entry.Source.Path && item.Source.Line != g.Entry.Source.Line
+	})
+	signs := signsOf(g.Entry, shared)
 	for _, item := range f.Items {
 		e := &item.Entry
 		if e.Handle == g.Entry.Handle || e.State != autostart.Enabled || e.OSPart || e.Stage == autostart.Attach {
@@ -108,18 +89,23 @@ func (f *finder) authors(g *Finding, scripts map[string]string) []Author {
 		}
 		before, ran := f.ranBefore(e, g.At)
 		started := "it was started " + seconds(before) + " before that"
-		named := mentions(e.Command, names) || mentions(f.script(e.Target.Path, scripts), names)
+		common := akin(e, g.Entry)
+		found := signs.in(f.lines(e))
 		switch {
-		case named && ran:
+		case found.named && ran:
 			all = append(all, guess{Author{e, started + ", and what it runs names it", true}, 0})
-		case named:
+		case found.named:
 			all = append(all, guess{Author{e, "what it runs names it", true}, 1})
-		case f.updates(e, g.Entry) && ran:
-			all = append(all, guess{Author{e, started + ", and is of the same " + akin(e, g.Entry), true}, 1})
-		case f.updates(e, g.Entry):
-			all = append(all, guess{Author{e, "it is of the same " + akin(e, g.Entry) + ", and runs " + when(e), false}, 2})
+		case common != "" && ran:
+			all = append(all, guess{Author{e, started + ", and is of the same " + common, true}, 1})
+		case common != "" && found.folder:
+			all = append(all, guess{Author{e, "what it runs names its folder, and it is of the same " + common, false}, 2})
+		case common != "" && f.holds(e.Target.Path, signs):
+			all = append(all, guess{Author{e, "its program has the name in it, and is of the same " + common, false}, 2})
+		case common != "" && updates(e):
+			all = append(all, guess{Author{e, "it is of the same " + common + ", and runs " + when(e), false}, 3})
 		case ran:
-			all = append(all, guess{Author{e, started, false}, 3}) // at a start of the machine, everything was
+			all = append(all, guess{Author{e, started, false}, 4}) // at a start of the machine, everything was
 		}
 	}
 	slices.SortStableFunc(all, func(a, b guess) int {
@@ -133,7 +119,7 @@ func (f *finder) authors(g *Finding, scripts map[string]string) []Author {
 		authors = append(authors, one.Author)
 	}
 	if len(authors) > maxAuthors {
-		if all[0].rank == 3 {
+		if all[0].rank == 4 {
 			return nil // of so many, each is as likely as chance
 		}
 		authors = authors[:maxAuthors]
@@ -141,63 +127,11 @@ func (f *finder) authors(g *Finding, scripts map[string]string) []Author {
 	return authors
 }
 
-// ranBefore reports whether the log says that an entry was started shortly before a moment.
-func (f *finder) ranBefore(e *autostart.Entry, at time.Time) (before time.Duration, ok bool) {
-	if at.IsZero() || !strings.HasPrefix(e.Location, "linux.systemd.") {
-		return 0, false
-	}
-	unit := e.SystemName
-	if ending := path.Ext(unit); ending == ".timer" || ending == ".path" || ending == ".socket" {
-		unit = strings.TrimSuffix(unit, ending) + ".service"
-	}
-	for _, s := range f.started {
-		if d := at.Sub(s.at); s.unit == unit && d > -clockSlack && d < longestWork {
-			return max(d, 0), true
-		}
-	}
-	return 0, false
-}
-
 func seconds(d time.Duration) string { return d.Round(time.Second).String() }
 
-// namesIn are what a script would call an entry that it makes: its file, its place, or the value.
-func namesIn(e *autostart.Entry) []string {
-	var names []string
-	for _, name := range []string{e.Source.Path[strings.LastIndexAny(e.Source.Path, `/\`)+1:], e.SystemName, e.Source.Key} {
-		if len(name) >= 5 && strings.ContainsAny(name, ".-_ ") { // a plain word says nothing
-			names = append(names, strings.ToLower(name))
-		}
-	}
-	return names
-}
-
-// mentions reports whether a text has one of the names.
-func mentions(text string, names []string) bool {
-	text = strings.ToLower(text)
-	return slices.ContainsFunc(names, func(name string) bool { return strings.Contains(text, name) })
-}
-
-// script is the text of a program that is one; each is read once.
-func (f *finder) script(name string, known map[string]string) string {
-	if name == "" {
-		return ""
-	}
-	text, ok := known[name]
-	if !ok {
-		if b, err := f.Machine.ReadFile(name, maxScript); err == nil && !slices.Contains(b[:min(len(b), 4096)], 0) {
-			text = string(b)
-		}
-		known[name] = text
-	}
-	return text
-}
-
-// updates reports whether an entry is one that could put another of its product or maker back: an updater, or what runs
-// by the clock or with the system.
-func (f *finder) updates(e, other *autostart.Entry) bool {
-	if akin(e, other) == "" {
-		return false
-	}
+// updates reports whether an entry is one that could put others of its product or maker back: an updater, or what runs by
+// the clock or with the system.
+func updates(e *autostart.Entry) bool {
 	return e.Facts().Role == "updater" || e.Stage == autostart.Schedule || e.Stage == autostart.System
 }
 

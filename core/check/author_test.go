@@ -33,3 +33,76 @@ func TestAkin(t *testing.T) {
 	require.Empty(t, akin(entry("", "", "/usr/bin/x"), entry("", "", "/usr/bin/y")))
 	require.Empty(t, akin(entry("", "", ""), entry("", "", "")))
 }
+
+// A script that makes an entry is told from one that only has to do with it.
+func TestSigns(t *testing.T) {
+	unit := &autostart.Entry{SystemName: "tidewatch.service", Source: autostart.Source{Path: "/etc/systemd/system/tidewatch.service"}, Target: autostart.Target{Path: "/opt/tidewatch/bin/tidewatch"}}
+	app := &autostart.Entry{SystemName: "bell.desktop", Source: autostart.Source{Path: "/home/ines/.config/autostart/bell.desktop"}, Target: autostart.Target{Path: "/opt/bell/bell"}}
+	line := &autostart.Entry{SystemName: "ines", Source: autostart.Source{Path: "/var/spool/cron/crontabs/ines", Line: 3}, Target: autostart.Target{Path: "/opt/bell/bell"}}
+	value := &autostart.Entry{SystemName: "Bell", Source: autostart.Source{Path: `HKCU\Software\Microsoft\Windows\CurrentVersion\Run`, Key: "Bell"}, Target: autostart.Target{Path: `C:\Program Files\Bell\bell.exe`}}
+	agent := &autostart.Entry{SystemName: "example.bell", Source: autostart.Source{Path: "/Library/LaunchAgents/example.bell.plist"}, Target: autostart.Target{Path: "/Library/Bell/bell"}}
+	task := &autostart.Entry{SystemName: `\Bell\Update`, Source: autostart.Source{Path: `C:\Windows\System32\Tasks\Bell\Update`}, Target: autostart.Target{Path: `C:\Program Files\Bell\bell.exe`}}
+	service := &autostart.Entry{SystemName: "BellSvc", Source: autostart.Source{Path: `HKLM\SYSTEM\CurrentControlSet\Services\BellSvc`}, Target: autostart.Target{Path: `C:\Program Files\Bell\svc.exe`}}
+	script := &autostart.Entry{SystemName: "belld", Source: autostart.Source{Path: "/etc/init.d/belld"}, Target: autostart.Target{Path: "/etc/init.d/belld"}}
+	for _, c := range []struct {
+		entry         *autostart.Entry
+		text          string
+		named, folder bool
+	}{
+		{unit, "systemctl enable tidewatch", true, false},
+		{unit, "/usr/bin/systemctl --now enable tidewatch.service || true", true, false},
+		{unit, "systemctl \\\n  enable \\\n  tidewatch", true, false},
+		{unit, "systemctl unmask tidewatch && systemctl start tidewatch", true, false},
+		{unit, "systemctl restart tidewatch.service", false, false},
+		{unit, "if systemctl is-active -q tidewatch; then exit; fi", false, false},
+		{unit, "systemctl disable --now tidewatch.service", false, false},
+		{unit, "systemctl enable tidewatch-log.service", false, false},
+		{unit, "# systemctl enable tidewatch.service", false, false},
+		{unit, "echo tidewatch is here", false, false},
+		{unit, "ln -s /usr/lib/systemd/system/tidewatch.service /etc/systemd/system/multi-user.target.wants/", true, true},
+		{unit, "cp /opt/x/*.service /etc/systemd/system/", false, true},
+		{app, "cp /opt/bell/bell.desktop ~/.config/autostart/", true, true},
+		{app, "cp /opt/bell/fogbell.desktop $XDG_CONFIG_HOME/autostart/", false, false},
+		{app, "cp /opt/bell/* ~/.config/autostart", false, true},
+		{app, "/opt/bell/bell &", false, false},
+		{line, "(crontab -l; echo '@reboot /opt/bell/bell') | crontab -", true, false},
+		{line, "/opt/bell/bell --check", false, false},
+		{value, `reg add HKCU\Software\Microsoft\Windows\CurrentVersion\Run /v Bell /d "C:\x.exe" /f`, true, true},
+		{value, `reg delete HKCU\Software\Microsoft\Windows\CurrentVersion\Run /v Bell /f`, false, false},
+		{value, "REG.EXE ADD \"%KEY%\" ^\r\n /v %N% /d \"C:\\Program Files\\Bell\\bell.exe\"", true, false},
+		{value, "New-ItemProperty -Path $run -Name 'Bell' -Value $exe", true, false},
+		{value, "@start bell", false, false},
+		{task, `schtasks /create /f /tn Bell\Update /xml %~dp0\bell.xml`, true, false},
+		{task, `schtasks /change /tn "\Bell\Update" /enable`, true, false},
+		{task, `schtasks /change /tn "\Bell\Update" /disable`, false, false},
+		{task, `schtasks /change /tn "\Chart\Update" /enable`, false, false},
+		{task, `schtasks /run /tn "\Bell\Update"`, false, false},
+		{service, `sc config BellSvc start= auto`, true, false},
+		{service, `sc config BellSvc start= disabled`, false, false},
+		{service, `%SystemRoot%\System32\sc.exe config BellSvc start=delayed-auto`, true, false},
+		{service, `sc stop BellSvc`, false, false},
+		{service, `Set-Service BellSvc -StartupType Automatic`, true, false},
+		{service, `Set-Service BellSvc -StartupType Disabled`, false, false},
+		{agent, "launchctl bootstrap gui/501 /Library/LaunchAgents/example.bell.plist", true, true},
+		{agent, "launchctl enable system/example.bell", true, false},
+		{agent, "launchctl bootout gui/501/example.bell", false, false},
+		{script, "update-rc.d belld defaults", true, false},
+		{script, "update-rc.d belld remove", false, false},
+		{script, "service belld start", false, false},
+		{script, "install -m 755 belld /etc/init.d/belld", true, true},
+	} {
+		f := signsOf(c.entry, c.entry == line).in(linesOf(c.text))
+		require.Equal(t, found{c.named, c.folder}, f, c.text)
+	}
+}
+
+// The names of units in which apps run are those of the document, made from the file's.
+func TestAppUnit(t *testing.T) {
+	for unit, want := range map[string]bool{
+		`app-fogbell\x2dsync@autostart.service`: true, `app-gnome-fogbell\x2dsync-4711.scope`: true, `app-fogbell\x2dsync-4711.scope`: true,
+		`app-fogbell@autostart.service`: false, `app-fogbell\x2dsync\x2dold@autostart.service`: false, `fogbell-sync.service`: false, `app-x\x2dfogbell\x2dsync@autostart.service`: false,
+	} {
+		require.Equal(t, want, appUnit("fogbell-sync").MatchString(unit), unit)
+	}
+	require.True(t, appUnit(".ö").MatchString(`app-\x2e\xc3\xb6@autostart.service`))
+}

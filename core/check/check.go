@@ -86,11 +86,13 @@ type finder struct {
 	changes map[int]change.Change
 	book    *program.Book
 	started []start
+	scripts map[string]string // texts of programs that are scripts, by path; empty of others
+	read    map[string][]line // of what entries run, by their handles
 }
 
 // Find tells what happened to entries. What changes of the record did themselves is not among it.
 func Find(in Input) ([]Finding, error) {
-	f := finder{Input: in, items: map[string]*location.Item{}, changes: map[int]change.Change{}}
+	f := finder{Input: in, items: map[string]*location.Item{}, changes: map[int]change.Change{}, scripts: map[string]string{}, read: map[string][]line{}}
 	for _, item := range in.Items {
 		if _, known := f.items[item.Handle]; !known {
 			f.items[item.Handle] = item

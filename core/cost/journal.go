@@ -1,8 +1,10 @@
 package cost
 
 import (
+	"io/fs"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -37,15 +39,10 @@ func ReadJournal(m *machine.Reader, messages, fields []string, visit func(journa
 	if m.ID == "" || strings.ContainsAny(m.ID, "/\x00") {
 		return
 	}
-	folder := path.Join("/var/log/journal", m.ID)
+	folder := path.Join(journals, m.ID)
 	found := false
 	read := func(name string) {
-		file, size, err := m.OpenFile(path.Join(folder, name))
-		if err != nil {
-			return
-		}
-		defer file.Close()
-		journal.Read(file, size, messages, fields, func(e journal.Entry) {
+		readLog(m, path.Join(folder, name), messages, fields, func(e journal.Entry) {
 			found = true
 			visit(e)
 		})
@@ -63,6 +60,38 @@ func ReadJournal(m *machine.Reader, messages, fields []string, visit func(journa
 	if last != "" {
 		read(last)
 	}
+}
+
+// journals is where logs are kept that outlive a restart, systemd-journald.service(8).
+const journals = "/var/log/journal"
+
+// userLog is what the log of a user's own programs and services is called, with the user's id.
+var userLog = regexp.MustCompile(`^user-\d+\.journal$`)
+
+// maxUserLogs is how many of those are read.
+const maxUserLogs = 64
+
+// ReadUserJournals reads the present logs of the users' own service managers and programs.
+func ReadUserJournals(m *machine.Reader, messages, fields []string, visit func(journal.Entry)) {
+	if m.ID == "" || strings.ContainsAny(m.ID, "/\x00") {
+		return
+	}
+	folder := path.Join(journals, m.ID)
+	entries, _ := m.ReadDir(folder)
+	entries = slices.DeleteFunc(entries, func(e fs.DirEntry) bool { return !userLog.MatchString(e.Name()) })
+	for _, e := range entries[:min(len(entries), maxUserLogs)] {
+		readLog(m, path.Join(folder, e.Name()), messages, fields, visit)
+	}
+}
+
+// readLog reads one file of a log. What cannot be read tells nothing.
+func readLog(m *machine.Reader, name string, messages, fields []string, visit func(journal.Entry)) {
+	file, size, err := m.OpenFile(name)
+	if err != nil {
+		return
+	}
+	defer file.Close()
+	_ = journal.Read(file, size, messages, fields, visit)
 }
 
 // archived is what a closed file of the system's log is called, journal_file_archive of systemd: the

@@ -15,6 +15,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lockback/core/format/regf"
+	"lockback/core/format/windata"
+	"lockback/core/location/part"
 	"lockback/internal/demo"
 	"lockback/internal/testkit"
 )
@@ -241,6 +244,63 @@ func TestCheckTellsWhatHappened(t *testing.T) {
 	p.OK(t, "snapshot")
 	require.Equal(t, []string{"put-back kelpline-updater.timer"}, check(t, p).found(), "but what was turned off")
 	p.Fails(t, 2, "of another machine", "--root", museum(t, "archive-mac").Root, "check", "S1")
+}
+
+// Who put an entry back is found where what it runs tells: with the unit's name alone, in a script that another names or that
+// runs before the service, by launchctl, by reg add, and in a program that is none to read.
+func TestCheckFindsWhoPutItBack(t *testing.T) {
+	for _, c := range []struct {
+		machine, off string
+		lay          map[string]string // files, by name; those in which %s is have the author's program
+		add          []string
+		author, why  string
+		sure         bool
+	}{
+		{"workshop-box", "saltmarsh-licence.socket", map[string]string{"opt/care/run": "#!/bin/sh\n. /opt/care/lib.sh\n", "opt/care/lib.sh": "systemctl -q \\\n enable saltmarsh-licence\n"},
+			[]string{"--at", "startup", "--", "/opt/care/run"}, "care.service", "what it runs names it", true},
+		{"workshop-box", "Fogbell Notifier", map[string]string{"opt/care/run": "#!/bin/sh\n", "opt/care/before": "#!/bin/sh\ncp /opt/x/fogbell-notifier.desktop /etc/xdg/autostart/\n",
+			"etc/systemd/system/care.service": "[Service]\nExecStartPre=/opt/care/before\nExecStart=/opt/care/run\n[Install]\nWantedBy=multi-user.target\n", "etc/systemd/system/multi-user.target.wants/care.service": "-> ../care.service"},
+			nil, "care.service", "what it runs names it", true},
+		{"workshop-box", "kelpline-assistant.desktop", map[string]string{"opt/kelpline/bin/care": "\x7fELF\x00\x00kelpline-assistant.desktop\x00"},
+			[]string{"--at", "sign-in", "--for", "ines", "--", "/opt/kelpline/bin/care"}, "care", "its program has the name in it, and is of the same folder", false},
+		{"archive-mac", "org.kelpline.updater", map[string]string{"Library/care/run": "#!/bin/sh\n/bin/launchctl bootstrap system/org.kelpline.updater\n"},
+			[]string{"--at", "startup", "--", "/Library/care/run"}, "care", "what it runs names it", true},
+		{"ticket-desk-pc", "Kelpline Updater", nil, nil, `Kelpline\Update`, "it was started 2s before that, and is of the same product", true},
+		{"ticket-desk-pc", "Tide Chart", map[string]string{"ProgramData/care.cmd": "@echo off\r\nreg add %K% ^\r\n /v \"Tide Chart\" /d x /f\r\n"},
+			[]string{"--at", "startup", "--as", "service", "--", `C:\ProgramData\care.cmd`}, "care", "what it runs names it", true},
+	} {
+		t.Run(c.off, func(t *testing.T) {
+			t.Parallel()
+			p := museum(t, c.machine)
+			for name, content := range c.lay {
+				if target, isLink := strings.CutPrefix(content, "-> "); isLink {
+					require.NoError(t, os.Symlink(target, filepath.Join(p.Root, name)))
+					continue
+				}
+				write(t, p, name, content)
+				require.NoError(t, os.Chmod(filepath.Join(p.Root, name), 0o755))
+			}
+			if c.add != nil {
+				p.OK(t, append([]string{"add", "--yes", "--name", "care"}, c.add...)...)
+			}
+			if c.machine == "ticket-desk-pc" { // the scheduler's note of the task's last start
+				ran := binary.LittleEndian.AppendUint64([]byte{3, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, windata.FileTime(time.Date(2026, 3, 14, 9, 26, 51, 0, time.UTC)))
+				cache := part.Item{Key: `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\Schedule\TaskCache\Tasks\{5A17ABCD-1887-4101-8314-000000000101}`, Value: "DynamicInfo"}
+				value(t, p.Root, cache, func(v regf.Value) regf.Value { return regf.Value{Type: v.Type, Data: append(ran, make([]byte, 16)...)} })
+			}
+			p.OK(t, "snapshot")
+			saved := filepath.Join(t.TempDir(), "saved")
+			testkit.Shell(t, "cp -a "+p.Root+" "+saved)
+			p.OK(t, "disable", c.off, "--yes")
+			testkit.Shell(t, "rm -r "+p.Root+"; cp -a "+saved+" "+p.Root)
+			all := check(t, p).Findings
+			require.Len(t, all, 1)
+			require.Equal(t, "put-back", all[0].Kind)
+			require.Len(t, all[0].By, 1)
+			require.NotContains(t, p.Run(t, "check").Out, "signed in since", "of what is on again nothing is on trial")
+			require.Equal(t, []any{c.author, c.why, c.sure}, []any{strings.TrimPrefix(all[0].By[0].Name, "local."), all[0].By[0].Why, all[0].By[0].Sure})
+		})
+	}
 }
 
 // What comes under another name, and starts what was turned off, has come back.

@@ -187,6 +187,7 @@ type trial struct {
 func (t trial) tried() *bool {
 	yes, no := true, false
 	switch {
+	case len(t.entries) == 0: // nothing is left to try
 	case t.restarted != nil && !*t.restarted, t.signedIn != nil && !*t.signedIn:
 		return &no
 	case !t.needs, t.restarted != nil, t.signedIn != nil:
@@ -261,10 +262,14 @@ func (t trial) words(st starts.Starts) string {
 		told = "restarted " + restarts(n, st)
 	}
 	switch tried := t.tried(); {
+	case len(t.entries) == 0:
+		return told
 	case tried == nil:
 		return strings.TrimPrefix(told+"; ", "; ") + "whether it was tried is not known: " + unknownStarts(t.restarted == nil && !known)
+	case *tried && t.signedIn != nil:
+		return cmp.Or(told, "the users it is for have signed in since")
 	case *tried:
-		return cmp.Or(told, "the users it is for have signed in since", "in force")
+		return cmp.Or(told, "in force at once")
 	case t.restarted != nil && !*t.restarted:
 		return "not tried yet: not restarted since"
 	}
@@ -566,7 +571,10 @@ func (s *session) printTrials(p view.Printer, r checked) {
 			}
 			names = append(names, e.Name)
 		}
-		lines := [][]string{{changeItem(t.change).Message}, {cmp.Or(strings.Join(names, ", "), "none of its entries is as it left them")}, {t.words(r.starts)}}
+		lines := [][]string{{changeItem(t.change).Message}, {cmp.Or(strings.Join(names, ", "), "none of its entries is as it left them")}}
+		if words := t.words(r.starts); words != "" {
+			lines = append(lines, []string{words})
+		}
 		for k, try := range t.try {
 			if k == maxTried {
 				lines = append(lines, []string{fmt.Sprintf("and %d more, see lockback show", len(t.try)-k)})

@@ -35,6 +35,17 @@ for n in 00 01 02 03 04 05 06 07 08 09 10 11 12 13 14 15; do
 done
 printf '#!/bin/sh\necho "at-$1 $(cut -d" " -f1 /proc/uptime)" >> /var/log/times\n' > $R/opt/gullrock/when; chmod 755 $R/opt/gullrock/when
 : > $R/var/log/times; chmod 666 $R/var/log/times
+H=$R/home/ines/.config; mkdir -p $H/autostart $H/systemd/user/default.target.wants
+for n in own line; do
+  mkdir -p $R/opt/keel-$n
+  printf '#!/bin/sh\nf=/home/ines/.config/autostart/keel-%s; ! grep -q Hidden $f.desktop || sed -i /Hidden/d $f.desktop\n' $n > $R/opt/keel-$n/care; chmod 755 $R/opt/keel-$n/care
+  cp $R/opt/gullrock/mark $R/opt/keel-$n/keel
+  printf '[Desktop Entry]\nType=Application\nName=keel-%s\nExec=/opt/keel-%s/keel\n' $n $n > $H/autostart/keel-$n.desktop
+done
+printf '[Service]\nExecStart=/opt/keel-own/care\n[Install]\nWantedBy=default.target\n' > $H/systemd/user/keel-care.service
+ln -s ../keel-care.service $H/systemd/user/default.target.wants/
+printf '@reboot ines /opt/keel-line/care\n' > $R/etc/cron.d/keel-line
+chroot $R chown -hR ines:ines /home/ines/.config
 for v in 1.0 2.0; do
   D=$R/opt/fogbell-$v; mkdir -p $D/DEBIAN $D/usr/lib/systemd/system $D/usr/bin $D/etc/xdg/autostart
   printf 'Package: fogbell\nVersion: %s\nArchitecture: all\nMaintainer: Fogbell Works <help@fogbell.example>\nDescription: keeps folders\n' $v > $D/DEBIAN/control
@@ -77,7 +88,7 @@ func TestAfterTheRestartInside(t *testing.T) {
 	testkit.Shell(t, "sh -e "+setup+" "+b.root)
 	const checking = "lockback check --format json > /opt/gullrock/check.json; echo exit $?"
 
-	_, out := b.boot(t, "lockback snapshot -m 'as found'", "lockback disable kelpline.timer --yes", checking, "echo boot $(tr -d - < /proc/sys/kernel/random/boot_id)", "sleep 2")
+	_, out := b.boot(t, "lockback snapshot -m 'as found'", "lockback disable kelpline.timer keel-own keel-line --yes", checking, "echo boot $(tr -d - < /proc/sys/kernel/random/boot_id)", "sleep 2")
 	require.Contains(t, out, "exit 0")
 	m, err := machine.Open(b.root)
 	require.NoError(t, err)
@@ -98,6 +109,14 @@ func TestAfterTheRestartInside(t *testing.T) {
 	require.Equal(t, []any{"kelpline-care.service", true}, []any{by["name"], by["sure"]})
 	require.Regexp(t, `it was started \d+s before that, and what it runs names it`, by["why"])
 	require.Equal(t, "added", all["care"]["kind"])
+	// What neither of them has in its text is told by the logs: of the users' service managers, and of cron.
+	for name, author := range map[string]string{"keel-own": "keel-care.service", "keel-line": "care"} {
+		require.Equal(t, "put-back", all[name]["kind"], name)
+		require.Len(t, all[name]["by"], 1, "%s: %v", name, all[name])
+		by := all[name]["by"].([]any)[0].(map[string]any)
+		require.Equal(t, []any{author, true}, []any{by["name"], by["sure"]}, name)
+		require.Regexp(t, `it was started \d+s before that, and is of the same folder`, by["why"], name)
+	}
 	for _, name := range []string{"fogbell-index.service", "Fogbell Sync"} {
 		require.Equal(t, []any{"updated", false, "fogbell"}, []any{all[name]["kind"], all[name]["decide"], all[name]["update"]}, name)
 	}

@@ -17,6 +17,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"io"
+	"slices"
 	"strings"
 	"time"
 )
@@ -76,7 +77,8 @@ func Boot(r io.ReaderAt) string {
 	return hex.EncodeToString(head[56:])
 }
 
-// Read visits the entries whose MESSAGE_ID is one of messages, with those of fields that they have.
+// Read visits the entries whose MESSAGE_ID is one of messages, with those of fields that they have. A message may be of
+// another field, as FIELD=VALUE, and a field may have the beginning of its value behind an =: others are passed over.
 // It fails with [ErrFormat] where the file is no journal; what is damaged, and what is so long that
 // it is compressed, is left out.
 func Read(r io.ReaderAt, size int64, messages, fields []string, visit func(Entry)) error {
@@ -91,8 +93,19 @@ func Read(r io.ReaderAt, size int64, messages, fields []string, visit func(Entry
 	}
 	size = min(size, maxFile)
 	wanted := make([]string, 0, len(fields)+1)
-	for _, f := range append([]string{"MESSAGE_ID"}, fields...) {
-		wanted = append(wanted, f+"=")
+	ids := make([]string, 0, len(messages))
+	for _, f := range messages {
+		if !strings.Contains(f, "=") {
+			f = "MESSAGE_ID=" + f
+		}
+		ids = append(ids, f)
+		wanted = append(wanted, f)
+	}
+	for _, f := range fields {
+		if !strings.Contains(f, "=") {
+			f += "="
+		}
+		wanted = append(wanted, f)
 	}
 	kept := map[int64]string{} // values of interest, by where they stand
 	input := bufio.NewReaderSize(io.NewSectionReader(r, at, size-at), 256<<10)
@@ -139,7 +152,7 @@ func Read(r io.ReaderAt, size int64, messages, fields []string, visit func(Entry
 			}
 		case typeEntry:
 			if len(body) >= entryItems-objectHead {
-				if e, ok := entry(body, compact, kept, messages); ok {
+				if e, ok := entry(body, compact, kept, ids); ok {
 					visit(e)
 				}
 			}
@@ -164,7 +177,7 @@ func value(payload []byte, flags byte, wanted []string) (string, bool) {
 }
 
 // entry puts the fields of an entry together, if it has one of the messages.
-func entry(body []byte, compact bool, kept map[int64]string, messages []string) (e Entry, ok bool) {
+func entry(body []byte, compact bool, kept map[int64]string, ids []string) (e Entry, ok bool) {
 	e.Fields = map[string]string{}
 	step := 16
 	if compact {
@@ -178,10 +191,8 @@ func entry(body []byte, compact bool, kept map[int64]string, messages []string) 
 		if text, known := kept[where]; known {
 			name, value, _ := strings.Cut(text, "=")
 			e.Fields[name] = value
+			ok = ok || slices.Contains(ids, text)
 		}
-	}
-	for _, id := range messages {
-		ok = ok || e.Fields["MESSAGE_ID"] == id
 	}
 	e.Time = time.UnixMicro(int64(binary.LittleEndian.Uint64(body[24-objectHead:]))).UTC()
 	return e, ok

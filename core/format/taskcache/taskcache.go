@@ -1,10 +1,10 @@
-// Package taskcache reads what the task scheduler of Windows keeps of a task's actions in the registry:
-// the value Actions below Schedule\TaskCache\Tasks. The scheduler runs what stands there, whether the
-// task's file is still there or not.
+// Package taskcache reads what the task scheduler of Windows keeps of a task in the registry, below
+// Schedule\TaskCache\Tasks: its actions, in the value Actions, and when it was last started, in DynamicInfo.
+// The scheduler runs what stands there, whether the task's file is still there or not.
 //
 //	actions, err := taskcache.Actions(value.Data)
 //
-// Microsoft does not document the form; this is what several published readers of it agree on: a version,
+// Microsoft does not document the form; this is what several published readers of it agree on: of the actions a version,
 // the name of the principal, then for each action a mark, its id and its texts. Texts are UTF-16 with
 // their length in bytes before them.
 package taskcache
@@ -13,6 +13,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"time"
 
 	"lockback/core/format/windata"
 )
@@ -90,6 +91,16 @@ func Actions(b []byte) ([]Action, error) {
 		}
 	}
 	return all, nil
+}
+
+// LastStart reads when a task was last started from the value DynamicInfo: a version, when it was registered and when it was
+// started, both in FILETIME, and more that later versions have. It is zero where it never was, or the form is another.
+func LastStart(b []byte) time.Time {
+	const version, started = 3, 12
+	if len(b) < 28 || binary.LittleEndian.Uint32(b) != version {
+		return time.Time{}
+	}
+	return windata.Time(binary.LittleEndian.Uint64(b[started:]))
 }
 
 type reader struct{ b []byte }

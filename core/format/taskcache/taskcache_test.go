@@ -3,6 +3,7 @@ package taskcache_test
 import (
 	"encoding/binary"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -44,6 +45,21 @@ func TestActions(t *testing.T) {
 	require.Equal(t, []taskcache.Action{{Command: "a"}}, got)
 	_, err = taskcache.Actions([]byte{9, 0})
 	require.ErrorIs(t, err, taskcache.ErrForm)
+}
+
+// The times stand behind the version, and a task that never ran has none.
+func TestLastStart(t *testing.T) {
+	at := time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
+	b := make([]byte, 36)
+	b[0] = 3
+	require.True(t, taskcache.LastStart(b).IsZero())
+	binary.LittleEndian.PutUint64(b[4:], windata.FileTime(at.Add(-time.Hour)))
+	binary.LittleEndian.PutUint64(b[12:], windata.FileTime(at))
+	require.Equal(t, at, taskcache.LastStart(b).UTC())
+	require.Equal(t, at, taskcache.LastStart(b[:28]).UTC(), "Windows 7's")
+	require.True(t, taskcache.LastStart(b[:27]).IsZero())
+	b[0] = 4
+	require.True(t, taskcache.LastStart(b).IsZero())
 }
 
 func FuzzActions(f *testing.F) {

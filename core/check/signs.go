@@ -1,0 +1,223 @@
+package check
+
+import (
+	"bytes"
+	"encoding/binary"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf16"
+
+	"lockback/core/autostart"
+)
+
+// signs are what a program has in its text that makes an entry, in small letters.
+type signs struct {
+	// names say it wherever they stand: the entry's file, its place, its unit or its value.
+	names []string
+	// words say it in a line with the system's own tool: a plain name, or the program that the entry starts.
+	words []string
+	// line is the program of an entry that is a line of a file, which says it in a line that writes one.
+	line string
+	// folder is where the entry lies, its last two parts.
+	folder string
+}
+
+// signsOf are those of an entry; shared says that other entries stand in its file.
+func signsOf(e *autostart.Entry, shared bool) signs {
+	if shared && e.Source.Line > 0 {
+		return signs{line: plain(e.Target.Path)}
+	}
+	var s signs
+	name := func(text string) {
+		switch {
+		case len(text) >= 5 && strings.ContainsAny(text, "/.-_ "): // a plain word says nothing
+			s.names = append(s.names, text)
+		case len(text) >= 3:
+			s.words = append(s.words, text)
+		}
+	}
+	own, place := plain(e.SystemName), plain(e.Source.Path)
+	name(strings.TrimPrefix(own, "/")) // a task's has its folders
+	dir, base := path.Split(place)
+	dir = strings.TrimSuffix(dir, "/")
+	switch {
+	case strings.HasPrefix(place, "hk"):
+		name(plain(e.Source.Key))
+		s.words = append(s.words, plain(e.Target.Path))
+		s.folder = lastTwo(place)
+	case !strings.HasPrefix(own, "/"):
+		if !strings.HasPrefix(base, ".") { // many have to do with a .bashrc
+			name(base)
+		}
+		if e.Source.Line > 0 && path.Ext(base) == "" { // a crontab with one line
+			s.line = plain(e.Target.Path)
+		}
+		name(lastTwo(place))
+		s.folder = lastTwo(dir)
+	}
+	for _, ending := range []string{".service", ".timer", ".socket", ".path", ".mount", ".plist"} {
+		if stem, has := strings.CutSuffix(own, ending); has && len(stem) >= 3 {
+			s.words = append(s.words, stem)
+		}
+	}
+	return s
+}
+
+// plain is a text in small letters, with the slashes of either system alike.
+func plain(text string) string { return strings.ToLower(strings.ReplaceAll(text, `\`, "/")) }
+
+// lastTwo are the last two parts of a path; empty where it has no more.
+func lastTwo(place string) string {
+	parts := strings.Split(place, "/")
+	if len(parts) < 3 {
+		return ""
+	}
+	return strings.Join(parts[len(parts)-2:], "/")
+}
+
+// line is one of what an entry runs, as [plain] makes it.
+type line struct {
+	text string
+	// tool says that it makes entries or turns them on by the system's own tool, writes that it may write a line of a file.
+	tool, writes bool
+}
+
+// Bounds of what is looked through.
+const (
+	maxScript  = 256 << 10 // bytes of a script
+	maxScripts = 16        // that one script or unit names
+	maxBinary  = 32 << 20  // bytes of a program that is none
+)
+
+// lines reads the command of an entry, the script that it starts, and those that these name.
+func (f *finder) lines(e *autostart.Entry) []line {
+	if all, known := f.read[e.Handle]; known {
+		return all
+	}
+	main := f.script(e.Target.Path)
+	names := append(pathsIn(e.Command), pathsIn(main)...)
+	if strings.HasPrefix(e.Location, "linux.systemd.") { // ExecStartPre and others
+		names = append(names, pathsIn(f.script(e.Source.Path))...)
+	}
+	slices.Sort(names)
+	names = slices.DeleteFunc(slices.Compact(names), func(name string) bool {
+		return name == e.Target.Path || name == e.Source.Path || !f.isScript(name)
+	})
+	all := append(linesOf(e.Command), linesOf(main)...)
+	for _, name := range names[:min(len(names), maxScripts)] {
+		all = append(all, linesOf(f.script(name))...)
+	}
+	f.read[e.Handle] = all
+	return all
+}
+
+// linesOf are those of a script that say anything: comments do not, nor does what stops an entry, restarts it or asks for it.
+func linesOf(script string) (all []line) {
+	for text := range strings.Lines(plain(goesOn.ReplaceAllString(script, " "))) {
+		byTool := tool.MatchString(text)
+		if !comment.MatchString(text) && (!byTool || makes.MatchString(text) && !strings.Contains(text, "disabled")) {
+			all = append(all, line{text, byTool, writes.MatchString(text)})
+		}
+	}
+	return all
+}
+
+// paths are whole ones of either kind of system, without spaces.
+var paths = regexp.MustCompile(`(?i)/[\w.+@-]+(?:/[\w.+@-]+)+|\b[a-z]:\\[^\s"'<>|*?;,]+`)
+
+func pathsIn(text string) []string { return paths.FindAllString(text, -1) }
+
+// scriptEnding is that of a file which an interpreter runs.
+var scriptEnding = regexp.MustCompile(`(?i)\.(sh|bash|py|pl|rb|ps1|cmd|bat|vbs|js)$`)
+
+// isScript reports whether a file is a program that can be read.
+func (f *finder) isScript(name string) bool {
+	return strings.HasPrefix(f.script(name), "#!") || scriptEnding.MatchString(name) && f.script(name) != ""
+}
+
+// script is the text of a file that is none for the processor; each is read once.
+func (f *finder) script(name string) string {
+	if name == "" {
+		return ""
+	}
+	text, ok := f.scripts[name]
+	if !ok {
+		if b, err := f.Machine.ReadFile(name, maxScript); err == nil && !slices.Contains(b[:min(len(b), 4096)], 0) {
+			text = string(b)
+		}
+		f.scripts[name] = text
+	}
+	return text
+}
+
+// found is what a text has of an entry.
+type found struct{ named, folder bool }
+
+var (
+	// goesOn is a line that goes on in the next, in each of the languages.
+	goesOn = regexp.MustCompile("[\\\\^`]\\r?\\n")
+	// comment is a line that is not run.
+	comment = regexp.MustCompile(`^\s*(#|rem\s|::|;|//)`)
+	// tool is a program of the system by which entries are made, turned on and off.
+	tool = regexp.MustCompile(`(?i)(?:^|[\s;&|("'=@])(?:(?:[a-z]:|%\w+%|\$[\w:{}]+)?/\S*/)?(?:systemctl|deb-systemd-helper|service|update-rc\.d|rc-update|chkconfig|insserv|launchctl|defaults|osascript|sc|schtasks|reg|(?:new|set|remove|clear|get|stop|start|restart)-(?:itemproperty|service)|(?:register|enable|disable|unregister|set)-scheduledtask)(?:\.exe)?["']?\s`)
+	// makes are the words of these tools by which an entry is there and on afterwards.
+	makes = regexp.MustCompile(`(?:^|[\s/"'(;&|])(?:enable|reenable|preset|preset-all|link|unmask|add-wants|add-requires|defaults|on|load|bootstrap|submit|create|add|start= *(?:auto|delayed-auto|demand|system|boot)|import|write|update-state|make|(?:new|set)-(?:itemproperty|service)|(?:register|enable|set)-scheduledtask)(?:[\s"')]|$)`)
+	// writes is how a line comes into a file.
+	writes = regexp.MustCompile(`>>?|\bcrontab\b|\btee\b|\bsed\b|\bcp\b|\binstall\b|\bwrite|\badd-content\b|\bprintf\b|\becho\b`)
+)
+
+// in looks for an entry in what another one runs.
+func (s signs) in(all []line) (f found) {
+	for _, l := range all {
+		f.named = f.named || anyWord(l.text, s.names) || l.tool && anyWord(l.text, s.words) ||
+			l.writes && s.line != "" && anyWord(l.text, []string{s.line})
+		f.folder = f.folder || s.folder != "" && anyWord(l.text, []string{s.folder})
+	}
+	return f
+}
+
+// anyWord reports whether one of the texts stands in a line, and is not the middle of a longer name.
+func anyWord(line string, texts []string) bool {
+	return slices.ContainsFunc(texts, func(text string) bool {
+		for at := 0; ; {
+			k := strings.Index(line[at:], text)
+			if k < 0 {
+				return false
+			}
+			k += at
+			if end := k + len(text); (k == 0 || !inName(line[k-1])) && (end == len(line) || !inName(line[end])) {
+				return true
+			}
+			at = k + 1
+		}
+	})
+}
+
+func inName(c byte) bool {
+	return c == '_' || c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 0x80
+}
+
+// holds reports whether a program for the processor has one of the names in it, in one byte a letter or in two.
+func (f *finder) holds(program string, s signs) bool {
+	if program == "" || f.script(program) != "" || len(s.names) == 0 {
+		return false
+	}
+	b, err := f.Machine.ReadFile(program, maxBinary)
+	if err != nil {
+		return false
+	}
+	for k, c := range b {
+		if c >= 'A' && c <= 'Z' {
+			b[k] = c | 0x20
+		}
+	}
+	return slices.ContainsFunc(s.names, func(name string) bool {
+		var wide []byte
+		for _, unit := range utf16.Encode([]rune(path.Base(name))) {
+			wide = binary.LittleEndian.AppendUint16(wide, unit)
+		}
+		return bytes.Contains(b, []byte(path.Base(name))) || bytes.Contains(b, wide)
+	})
+}
