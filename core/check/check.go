@@ -47,9 +47,11 @@ type Finding struct {
 	Entry *autostart.Entry
 	// Wants says that somebody must decide.
 	Wants bool
-	// Change is the number of the change that had turned the entry off, and Times how often it has come back since
-	// one first did; 0 for all but [PutBack].
+	// Change is the number of the change that had turned the entry off, and Times how often it has come back by
+	// itself since one first did; 0 for all but [PutBack].
 	Change, Times int
+	// Left is how that change left it: disabled, or removed.
+	Left autostart.State
 	// Instead is the entry that the change had turned off, where this one starts the same program under another name.
 	Instead *autostart.Entry
 	// At is when what starts it was written; the zero time where that is not known.
@@ -76,6 +78,8 @@ type Input struct {
 	Decisions map[string]change.Decision
 	Changes   []change.Change // of the machine, the oldest first
 	Items     []*location.Item
+	// Snapshot reads a snapshot of the record.
+	Snapshot func(id int) (*snapshot.Snapshot, error)
 }
 
 // finder looks for what happened.
@@ -86,13 +90,14 @@ type finder struct {
 	changes map[int]change.Change
 	book    *program.Book
 	started []start
-	scripts map[string]string // texts of programs that are scripts, by path; empty of others
-	read    map[string][]line // of what entries run, by their handles
+	scripts map[string]string                  // texts of programs that are scripts, by path; empty of others
+	states  map[int]map[string]autostart.State // of snapshots, by their numbers
+	read    map[string][]line                  // of what entries run, by their handles
 }
 
 // Find tells what happened to entries. What changes of the record did themselves is not among it.
 func Find(in Input) ([]Finding, error) {
-	f := finder{Input: in, items: map[string]*location.Item{}, changes: map[int]change.Change{}, scripts: map[string]string{}, read: map[string][]line{}}
+	f := finder{Input: in, items: map[string]*location.Item{}, changes: map[int]change.Change{}, scripts: map[string]string{}, read: map[string][]line{}, states: map[int]map[string]autostart.State{}}
 	for _, item := range in.Items {
 		if _, known := f.items[item.Handle]; !known {
 			f.items[item.Handle] = item
@@ -185,9 +190,37 @@ func (f *finder) putBack() []Finding {
 			continue
 		}
 		_, holds := item.Switcher.(location.Holder)
-		all = append(all, Finding{Kind: PutBack, Entry: &item.Entry, Wants: true, Change: d.Change, Times: len(d.Off), Holds: holds})
+		all = append(all, Finding{Kind: PutBack, Entry: &item.Entry, Wants: true, Change: d.Change, Left: d.State, Times: f.times(handle, d), Holds: holds})
 	}
 	return all
+}
+
+// times is how often an entry has come back: now, and before each of the later changes that found it enabled. One that
+// found it disabled, to hold it or to remove it, was no answer to its coming back.
+func (f *finder) times(handle string, d change.Decision) int {
+	n := 1
+	for _, id := range d.Off[1:] {
+		if !f.foundDisabled(f.changes[id].Snapshot, handle) {
+			n++
+		}
+	}
+	return n
+}
+
+// foundDisabled reports whether an entry was disabled in a snapshot. What cannot be read says nothing.
+func (f *finder) foundDisabled(id int, handle string) bool {
+	states, known := f.states[id]
+	if !known {
+		states = map[string]autostart.State{}
+		if snap, err := f.Snapshot(id); err == nil {
+			all, _ := snap.Entries()
+			for _, e := range all {
+				states[e.Handle] = e.State
+			}
+		}
+		f.states[id] = states
+	}
+	return states[handle] == autostart.Disabled
 }
 
 // added is an entry that was not there. One that starts a program which a change turned off came back under another name.
@@ -199,7 +232,7 @@ func (f *finder) added(item *location.Item) Finding {
 	for _, other := range f.Items {
 		d, decided := f.Decisions[other.Handle]
 		if decided && d.IsOff() && other.State == autostart.Disabled && other.Target.Path == item.Target.Path && other.Command == item.Command {
-			g.Kind, g.Change, g.Times, g.Instead = PutBack, d.Change, len(d.Off), &other.Entry
+			g.Kind, g.Change, g.Left, g.Times, g.Instead = PutBack, d.Change, d.State, f.times(other.Handle, d), &other.Entry
 			break
 		}
 	}

@@ -314,6 +314,34 @@ func TestCheckKnowsAnotherName(t *testing.T) {
 	require.Contains(t, p.Run(t, "check").Out, "starts the same as report")
 }
 
+// What was removed comes back once, however many changes took it away; held and removed, it had not come back.
+func TestCheckCountsWhatCameBack(t *testing.T) {
+	p := workshop(t)
+	saved := filepath.Join(t.TempDir(), "saved")
+	testkit.Shell(t, "cp -a "+p.Root+" "+saved)
+	back := func() (change string, times int) {
+		testkit.Shell(t, "cp -a "+saved+"/etc/systemd/system/. "+p.Root+"/etc/systemd/system/")
+		for _, f := range check(t, p).Findings {
+			if f.Name == "brinecast.service" {
+				require.Equal(t, "put-back", f.Kind)
+				return f.Change, f.Times
+			}
+		}
+		require.Fail(t, "it is not told")
+		return "", 0
+	}
+	p.OK(t, "snapshot")
+	p.OK(t, "disable", "brinecast.service", "--yes")
+	p.OK(t, "remove", "brinecast.service", "--now", "-m", "not wanted", "--yes")
+	change, times := back()
+	require.Equal(t, []any{"C2", 1}, []any{change, times})
+	require.Contains(t, p.Run(t, "check").Out, "C2 removed it\n")
+	p.OK(t, "disable", "brinecast.service", "--yes")
+	change, times = back()
+	require.Equal(t, []any{"C3", 2}, []any{change, times})
+	require.Contains(t, p.Run(t, "check").Out, "C3 turned it off; it came back twice by now")
+}
+
 // broken tells whether a search's machine works: while the entry is in that state.
 func works(t testing.TB, p testkit.Program, handle, state string) string {
 	list, _ := p.List(t, "--all")

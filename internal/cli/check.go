@@ -128,7 +128,7 @@ func (s *session) check(args []string) (checked, error) {
 		return r, adviseStore(err)
 	}
 	r.starts = starts.Read(s.machine)
-	in := check.Input{Machine: s.machine, Memory: s.memory, Before: r.since, Diff: diff, Ours: doing.By, Decisions: decisions, Changes: changes, Items: inv.Items}
+	in := check.Input{Machine: s.machine, Memory: s.memory, Before: r.since, Diff: diff, Ours: doing.By, Decisions: decisions, Changes: changes, Items: inv.Items, Snapshot: s.store.Snapshot}
 	if r.findings, err = check.Find(in); err != nil {
 		return r, adviseStore(err)
 	}
@@ -483,7 +483,11 @@ func (s *session) printFinding(p view.Printer, f check.Finding) {
 	lines := [][]string{{cmp.Or(e.Place, e.Location), e.Command}}
 	switch f.Kind {
 	case check.PutBack:
-		words := "C" + strconv.Itoa(f.Change) + " turned it off"
+		did := "turned it off"
+		if f.Left == change.Removed {
+			did = "removed it"
+		}
+		words := fmt.Sprintf("C%d %s", f.Change, did)
 		if f.Instead != nil {
 			words = fmt.Sprintf("starts the same as %s (%s), which C%d turned off", f.Instead.Name, f.Instead.Handle, f.Change)
 		}
