@@ -20,31 +20,61 @@ type Author struct {
 	Sure bool
 }
 
-// How long before something was written a program must have been started to have written it, and how much the clocks
-// of the two records may differ.
-const (
-	longestWork = 3 * time.Minute
-	clockSlack  = 2 * time.Second
-)
-
 // maxAuthors is how many are named for one entry.
 const maxAuthors = 3
 
+// maxSought is for how many entries it is looked who made them: those that came back are the first.
+const maxSought = 100
+
 // findAuthors looks who put entries back, or added them.
 func (f *finder) findAuthors(all []Finding) {
-	read := false
+	shared := map[string]int{}
+	for _, item := range f.Items {
+		shared[item.Source.Path]++
+	}
+	var sought []*Finding
 	for k := range all {
 		g := &all[k]
 		if g.Kind != PutBack && g.Kind != Added && g.Kind != TurnedOn || !g.Wants {
 			continue
 		}
-		g.At, g.Looked = f.written(f.items[g.Entry.Handle]), true
-		if !read {
-			read = true
-			f.readStarts()
+		g.At = f.written(f.items[g.Entry.Handle])
+		if len(sought) < maxSought {
+			sought = append(sought, g)
 		}
-		g.By = f.authors(g)
 	}
+	if len(sought) == 0 {
+		return
+	}
+	f.starts = f.readStarts()
+	f.candidates = f.mayHaveDone()
+	var signs []signs
+	for _, g := range sought {
+		s := signsOf(g.Entry, shared[g.Entry.Source.Path] > 1)
+		signs = append(signs, s)
+		f.sought = append(f.sought, s.names...)
+	}
+	for k, g := range sought {
+		g.By, g.Looked = f.authors(g, signs[k]), true
+	}
+}
+
+// candidate is an entry that may have put others back.
+type candidate struct {
+	*autostart.Entry
+	kin  kin
+	ran  []time.Time // when it was started, as far as the machine tells
+	runs []*script   // its command, and the scripts that it runs
+}
+
+// mayHaveDone are the entries that may have put others back: what is enabled, and starts by itself.
+func (f *finder) mayHaveDone() (all []candidate) {
+	for _, item := range f.Items {
+		if e := &item.Entry; e.State == autostart.Enabled && !e.OSPart && e.Stage != autostart.Attach {
+			all = append(all, candidate{e, kinOf(e), f.starts.of(e, f.Machine), f.runs(e)})
+		}
+	}
+	return all
 }
 
 // written is when the newest of the artifacts that decide an entry was written.
@@ -69,28 +99,22 @@ func (f *finder) written(item *location.Item) time.Time {
 }
 
 // authors are the entries that may have written another one, the surest first.
-func (f *finder) authors(g *Finding) []Author {
+func (f *finder) authors(g *Finding, signs signs) []Author {
 	type guess struct {
 		Author
 		rank int
 	}
 	var all []guess
-	shared := slices.ContainsFunc(f.Items, func(item *location.Item) bool {
-		return item.Source.Path == g.Entry.Source.Path && item.Source.Line != g.Entry.Source.Line
-	})
-	signs := signsOf(g.Entry, shared)
-	for _, item := range f.Items {
-		e := &item.Entry
-		if e.Handle == g.Entry.Handle || e.State != autostart.Enabled || e.OSPart || e.Stage == autostart.Attach {
+	its, read := kinOf(g.Entry), map[*script]found{}
+	for _, c := range f.candidates {
+		e := c.Entry
+		if e.Handle == g.Entry.Handle || g.Instead != nil && e.Handle == g.Instead.Handle {
 			continue
 		}
-		if g.Instead != nil && e.Handle == g.Instead.Handle {
-			continue
-		}
-		before, ran := f.ranBefore(e, g.At)
+		before, ran := c.ranBefore(g.At)
 		started := "it was started " + seconds(before) + " before that"
-		common := akin(e, g.Entry)
-		found := signs.in(f.lines(e))
+		common := c.kin.common(its)
+		found := signs.in(c.runs, read)
 		switch {
 		case found.named && ran:
 			all = append(all, guess{Author{e, started + ", and what it runs names it", true}, 0})
@@ -135,15 +159,22 @@ func updates(e *autostart.Entry) bool {
 	return e.Facts().Role == "updater" || e.Stage == autostart.Schedule || e.Stage == autostart.System
 }
 
-// akin says what two entries have in common; empty where that is nothing.
-func akin(a, b *autostart.Entry) string {
-	one, other := a.Facts(), b.Facts()
+// kin is what an entry may have in common with others.
+type kin struct{ product, maker, folder string }
+
+func kinOf(e *autostart.Entry) kin {
+	known := e.Facts()
+	return kin{known.Product.Name, known.Maker.Name, folderOf(e.Target.Path)}
+}
+
+// common says what two entries have in common; empty where that is nothing.
+func (k kin) common(other kin) string {
 	switch {
-	case one.Product.Name != "" && one.Product.Name == other.Product.Name:
+	case k.product != "" && k.product == other.product:
 		return "product"
-	case one.Maker.Name != "" && one.Maker.Name == other.Maker.Name:
+	case k.maker != "" && k.maker == other.maker:
 		return "maker"
-	case folderOf(a.Target.Path) != "" && folderOf(a.Target.Path) == folderOf(b.Target.Path):
+	case k.folder != "" && k.folder == other.folder:
 		return "folder"
 	}
 	return ""

@@ -23,10 +23,11 @@ func TestFolderOf(t *testing.T) {
 }
 
 // What two entries have in common is said by the strongest that holds.
-func TestAkin(t *testing.T) {
+func TestKin(t *testing.T) {
 	entry := func(maker, product, program string) *autostart.Entry {
 		return &autostart.Entry{Target: autostart.Target{Path: program}, Known: &autostart.Known{Maker: autostart.Maker{Name: maker}, Product: autostart.Product{Name: product}}}
 	}
+	akin := func(a, b *autostart.Entry) string { return kinOf(a).common(kinOf(b)) }
 	require.Equal(t, "product", akin(entry("M", "P", "/opt/a/x"), entry("M", "P", "/opt/a/y")))
 	require.Equal(t, "maker", akin(entry("M", "P", "/opt/a/x"), entry("M", "Q", "/opt/a/y")))
 	require.Equal(t, "folder", akin(entry("", "", "/opt/a/x"), entry("M", "Q", "/opt/A/y")))
@@ -91,18 +92,17 @@ func TestSigns(t *testing.T) {
 		{script, "service belld start", false, false},
 		{script, "install -m 755 belld /etc/init.d/belld", true, true},
 	} {
-		f := signsOf(c.entry, c.entry == line).in(linesOf(c.text))
+		f := signsOf(c.entry, c.entry == line).find(newScript(c.text))
 		require.Equal(t, found{c.named, c.folder}, f, c.text)
 	}
 }
 
 // The names of units in which apps run are those of the document, made from the file's.
-func TestAppUnit(t *testing.T) {
-	for unit, want := range map[string]bool{
-		`app-fogbell\x2dsync@autostart.service`: true, `app-gnome-fogbell\x2dsync-4711.scope`: true, `app-fogbell\x2dsync-4711.scope`: true,
-		`app-fogbell@autostart.service`: false, `app-fogbell\x2dsync\x2dold@autostart.service`: false, `fogbell-sync.service`: false, `app-x\x2dfogbell\x2dsync@autostart.service`: false,
+func TestAppOf(t *testing.T) {
+	for unit, want := range map[string]string{
+		`app-fogbell\x2dsync@autostart.service`: "fogbell-sync", `app-gnome-fogbell\x2dsync-4711.scope`: "fogbell-sync", `app-fogbell\x2dsync-4711.scope`: "fogbell-sync",
+		`app-\x2e\xc3\xb6@autostart.service`: ".ö", "app-bell.service": "", "fogbell-sync.service": "", `app-a-b-c-d.scope`: "",
 	} {
-		require.Equal(t, want, appUnit("fogbell-sync").MatchString(unit), unit)
+		require.Equal(t, want, appOf(unit), unit)
 	}
-	require.True(t, appUnit(".ö").MatchString(`app-\x2e\xc3\xb6@autostart.service`))
 }

@@ -85,19 +85,23 @@ type Input struct {
 // finder looks for what happened.
 type finder struct {
 	Input
-	items   map[string]*location.Item
-	earlier map[string]*snapshot.Recorded
-	changes map[int]change.Change
-	book    *program.Book
-	started []start
-	scripts map[string]string                  // texts of programs that are scripts, by path; empty of others
-	states  map[int]map[string]autostart.State // of snapshots, by their numbers
-	read    map[string][]line                  // of what entries run, by their handles
+	items      map[string]*location.Item
+	earlier    map[string]*snapshot.Recorded
+	changes    map[int]change.Change
+	book       *program.Book
+	starts     starts
+	candidates []candidate                        // who may have put others back
+	sought     []string                           // the names of all entries of which it is looked who made them
+	scripts    map[string]*script                 // by path
+	states     map[int]map[string]autostart.State // of snapshots, by their numbers
+	inside     map[string]map[string]bool         // which of these a program has in it, by its path
+	text       int                                // bytes of scripts that were read
+	binary     int64                              // bytes of other programs that were read
 }
 
 // Find tells what happened to entries. What changes of the record did themselves is not among it.
 func Find(in Input) ([]Finding, error) {
-	f := finder{Input: in, items: map[string]*location.Item{}, changes: map[int]change.Change{}, scripts: map[string]string{}, read: map[string][]line{}, states: map[int]map[string]autostart.State{}}
+	f := finder{Input: in, items: map[string]*location.Item{}, changes: map[int]change.Change{}, scripts: map[string]*script{}, inside: map[string]map[string]bool{}, states: map[int]map[string]autostart.State{}}
 	for _, item := range in.Items {
 		if _, known := f.items[item.Handle]; !known {
 			f.items[item.Handle] = item

@@ -2,14 +2,13 @@ package check
 
 import (
 	"bytes"
-	"encoding/binary"
 	"path"
 	"regexp"
 	"slices"
 	"strings"
-	"unicode/utf16"
 
 	"lockback/core/autostart"
+	"lockback/core/format/windata"
 )
 
 // signs are what a program has in its text that makes an entry, in small letters.
@@ -88,34 +87,43 @@ type line struct {
 const (
 	maxScript  = 256 << 10 // bytes of a script
 	maxScripts = 16        // that one script or unit names
+	maxText    = 4 << 20   // bytes of all scripts
 	maxBinary  = 32 << 20  // bytes of a program that is none
+	maxRead    = 256 << 20 // bytes of all of these
 )
 
-// lines reads the command of an entry, the script that it starts, and those that these name.
-func (f *finder) lines(e *autostart.Entry) []line {
-	if all, known := f.read[e.Handle]; known {
-		return all
-	}
+// script is a program that can be read.
+type script struct {
+	text  string
+	plain string
+	lines []line // taken apart where something of what is sought stands in it
+}
+
+func newScript(text string) *script {
+	return &script{text: text, plain: plain(goesOn.ReplaceAllString(text, " "))}
+}
+
+// runs reads the command of an entry, the script that it starts, and those that these name.
+func (f *finder) runs(e *autostart.Entry) []*script {
 	main := f.script(e.Target.Path)
-	names := append(pathsIn(e.Command), pathsIn(main)...)
+	names := append(pathsIn(e.Command), pathsIn(main.text)...)
 	if strings.HasPrefix(e.Location, "linux.systemd.") { // ExecStartPre and others
-		names = append(names, pathsIn(f.script(e.Source.Path))...)
+		names = append(names, pathsIn(f.script(e.Source.Path).text)...)
 	}
 	slices.Sort(names)
 	names = slices.DeleteFunc(slices.Compact(names), func(name string) bool {
 		return name == e.Target.Path || name == e.Source.Path || !f.isScript(name)
 	})
-	all := append(linesOf(e.Command), linesOf(main)...)
+	all := []*script{newScript(e.Command), main}
 	for _, name := range names[:min(len(names), maxScripts)] {
-		all = append(all, linesOf(f.script(name))...)
+		all = append(all, f.script(name))
 	}
-	f.read[e.Handle] = all
 	return all
 }
 
 // linesOf are those of a script that say anything: comments do not, nor does what stops an entry, restarts it or asks for it.
-func linesOf(script string) (all []line) {
-	for text := range strings.Lines(plain(goesOn.ReplaceAllString(script, " "))) {
+func linesOf(plain string) (all []line) {
+	for text := range strings.Lines(plain) {
 		byTool := tool.MatchString(text)
 		if !comment.MatchString(text) && (!byTool || makes.MatchString(text) && !strings.Contains(text, "disabled")) {
 			all = append(all, line{text, byTool, writes.MatchString(text)})
@@ -134,22 +142,24 @@ var scriptEnding = regexp.MustCompile(`(?i)\.(sh|bash|py|pl|rb|ps1|cmd|bat|vbs|j
 
 // isScript reports whether a file is a program that can be read.
 func (f *finder) isScript(name string) bool {
-	return strings.HasPrefix(f.script(name), "#!") || scriptEnding.MatchString(name) && f.script(name) != ""
+	text := f.script(name).text
+	return strings.HasPrefix(text, "#!") || scriptEnding.MatchString(name) && text != ""
 }
 
-// script is the text of a file that is none for the processor; each is read once.
-func (f *finder) script(name string) string {
-	if name == "" {
-		return ""
+// script reads a file that is none for the processor, once; of any other it is empty.
+func (f *finder) script(name string) *script {
+	if s, known := f.scripts[name]; known {
+		return s
 	}
-	text, ok := f.scripts[name]
-	if !ok {
+	s := &script{}
+	if f.text < maxText && name != "" {
 		if b, err := f.Machine.ReadFile(name, maxScript); err == nil && !slices.Contains(b[:min(len(b), 4096)], 0) {
-			text = string(b)
+			s = newScript(string(b))
+			f.text += len(b)
 		}
-		f.scripts[name] = text
 	}
-	return text
+	f.scripts[name] = s
+	return s
 }
 
 // found is what a text has of an entry.
@@ -168,9 +178,30 @@ var (
 	writes = regexp.MustCompile(`>>?|\bcrontab\b|\btee\b|\bsed\b|\bcp\b|\binstall\b|\bwrite|\badd-content\b|\bprintf\b|\becho\b`)
 )
 
-// in looks for an entry in what another one runs.
-func (s signs) in(all []line) (f found) {
-	for _, l := range all {
+// in looks for an entry in what another one runs. What was read is looked through once.
+func (s signs) in(runs []*script, read map[*script]found) (all found) {
+	for _, one := range runs {
+		f, known := read[one]
+		if !known {
+			f = s.find(one)
+			read[one] = f
+		}
+		all.named, all.folder = all.named || f.named, all.folder || f.folder
+	}
+	return all
+}
+
+func (s signs) find(in *script) (f found) {
+	has := func(texts ...string) bool {
+		return slices.ContainsFunc(texts, func(text string) bool { return text != "" && strings.Contains(in.plain, text) })
+	}
+	if !has(s.names...) && !has(s.words...) && !has(s.line, s.folder) {
+		return found{}
+	}
+	if in.lines == nil {
+		in.lines = linesOf(in.plain)
+	}
+	for _, l := range in.lines {
 		f.named = f.named || anyWord(l.text, s.names) || l.tool && anyWord(l.text, s.words) ||
 			l.writes && s.line != "" && anyWord(l.text, []string{s.line})
 		f.folder = f.folder || s.folder != "" && anyWord(l.text, []string{s.folder})
@@ -199,25 +230,40 @@ func inName(c byte) bool {
 	return c == '_' || c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 0x80
 }
 
-// holds reports whether a program for the processor has one of the names in it, in one byte a letter or in two.
+// holds reports whether a program for the processor has one of the names in it.
 func (f *finder) holds(program string, s signs) bool {
-	if program == "" || f.script(program) != "" || len(s.names) == 0 {
+	if program == "" || f.script(program).text != "" {
 		return false
+	}
+	has, known := f.inside[program]
+	if !known {
+		has = f.look(program)
+		f.inside[program] = has
+	}
+	return slices.ContainsFunc(s.names, func(name string) bool { return has[name] })
+}
+
+// look looks in a program for the last parts of all names that are sought, in one byte a letter or in two.
+func (f *finder) look(program string) map[string]bool {
+	if f.binary >= maxRead {
+		return nil
 	}
 	b, err := f.Machine.ReadFile(program, maxBinary)
 	if err != nil {
-		return false
+		return nil
 	}
+	f.binary += int64(len(b))
 	for k, c := range b {
 		if c >= 'A' && c <= 'Z' {
 			b[k] = c | 0x20
 		}
 	}
-	return slices.ContainsFunc(s.names, func(name string) bool {
-		var wide []byte
-		for _, unit := range utf16.Encode([]rune(path.Base(name))) {
-			wide = binary.LittleEndian.AppendUint16(wide, unit)
+	has := map[string]bool{}
+	for _, name := range f.sought {
+		base := path.Base(name)
+		if _, known := has[name]; !known {
+			has[name] = bytes.Contains(b, []byte(base)) || bytes.Contains(b, windata.Encode(base))
 		}
-		return bytes.Contains(b, []byte(path.Base(name))) || bytes.Contains(b, wide)
-	})
+	}
+	return has
 }

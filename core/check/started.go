@@ -1,7 +1,6 @@
 package check
 
 import (
-	"cmp"
 	"path"
 	"regexp"
 	"slices"
@@ -16,123 +15,164 @@ import (
 	"lockback/core/machine"
 )
 
-// start is one that a machine tells of: of a unit or of a command by cron in the log of Linux, or the last one of a task of
-// Windows.
-type start struct {
-	unit    string
-	command string
-	task    string // its path
-	user    string // the id of the user whose manager started the unit; empty: the system's
-	at      time.Time
+// How long before something was written a program must have been started to have written it, and how much the clocks
+// of the two records may differ.
+const (
+	longestWork = 3 * time.Minute
+	clockSlack  = 2 * time.Second
+)
+
+// started is what was started.
+type started struct {
+	kind string
+	name string
+	user string // the id of the user whose manager started it; empty: the system's
 }
 
-// readStarts reads what the machine says was started.
-func (f *finder) readStarts() {
+// What a machine tells of. Of Windows' tasks it is the last start alone.
+const (
+	ofUnit    = "unit"
+	ofApp     = "app"     // of an autostart folder, in a unit of its own
+	ofCommand = "command" // by cron
+	ofFolder  = "folder"  // by cron, all that is in it
+	ofTask    = "task"
+)
+
+// starts are the times at which things were started.
+type starts map[started][]time.Time
+
+func (all starts) add(s started, at time.Time) { all[s] = append(all[s], at) }
+
+// readStarts reads what the machine tells.
+func (f *finder) readStarts() starts {
+	all := starts{}
 	switch f.Machine.OS {
 	case "linux":
-		f.readLogs()
+		all.readLogs(f.Machine)
 	case "windows":
-		f.readTasks()
-	}
-}
-
-// readTasks reads when the tasks were last started.
-func (f *finder) readTasks() {
-	const cache = machine.KeyNT + `\Schedule\TaskCache`
-	for _, item := range f.Items {
-		if item.Location != "windows.tasks" {
-			continue
-		}
-		name, err := f.Machine.Registry.Key(cache + `\Tree` + item.SystemName)
-		if err != nil {
-			continue
-		}
-		kept, err := f.Machine.Registry.Key(cache + `\Tasks\` + name.Text("Id"))
-		if err != nil {
-			continue
-		}
-		v, _ := kept.Value("DynamicInfo")
-		if at := taskcache.LastStart(v.Data); !at.IsZero() {
-			f.started = append(f.started, start{task: item.SystemName, at: at})
+		for _, item := range f.Items {
+			if item.Location == "windows.tasks" {
+				all.readTask(f.Machine, item.SystemName)
+			}
 		}
 	}
+	return all
 }
 
-// readLogs reads what the logs of Linux say was started. Cron writes "(user) CMD (command)", log_it in its do_command.c and
+// readLogs reads what systemd's logs say was started. Cron writes "(user) CMD (command)", log_it in its do_command.c and
 // cronie's.
-func (f *finder) readLogs() {
+func (all starts) readLogs(m *machine.Machine) {
 	note := func(e journal.Entry) {
 		_, command, byCron := strings.Cut(e.Fields["MESSAGE"], ") CMD (")
 		switch {
 		case e.Fields["UNIT"] != "":
-			f.started = append(f.started, start{unit: e.Fields["UNIT"], at: e.Time})
+			all.add(started{ofUnit, e.Fields["UNIT"], ""}, e.Time)
 		case e.Fields["USER_UNIT"] != "":
-			f.started = append(f.started, start{unit: e.Fields["USER_UNIT"], user: e.Fields["_UID"], at: e.Time})
+			unit, user := e.Fields["USER_UNIT"], e.Fields["_UID"]
+			all.add(started{ofUnit, unit, user}, e.Time)
+			if app := appOf(unit); app != "" {
+				all.add(started{ofApp, app, user}, e.Time)
+			}
 		case byCron:
-			f.started = append(f.started, start{command: strings.TrimSuffix(command, ")"), at: e.Time})
+			command = strings.TrimSuffix(command, ")")
+			all.add(started{ofCommand, cronCommand(command), ""}, e.Time)
+			if strings.Contains(command, "run-parts") {
+				all.add(started{ofFolder, command[strings.LastIndexByte(command, ' ')+1:], ""}, e.Time)
+			}
 		}
 	}
-	m := f.Machine.Reader(nil)
+	reader := m.Reader(nil)
 	messages, fields := []string{journal.UnitStarting, journal.UnitStarted}, []string{"UNIT", "USER_UNIT", "_UID"}
-	cost.ReadUserJournals(m, messages, fields, note)
-	cost.ReadJournal(m, append(messages, "SYSLOG_IDENTIFIER=CRON", "SYSLOG_IDENTIFIER=CROND"), append(fields, "MESSAGE=("), note)
+	cost.ReadUserJournals(reader, messages, fields, note)
+	cost.ReadJournal(reader, append(messages, "SYSLOG_IDENTIFIER=CRON", "SYSLOG_IDENTIFIER=CROND"), append(fields, "MESSAGE=("), note)
 }
 
-// ranBefore reports whether the log says that an entry was started shortly before a moment.
-func (f *finder) ranBefore(e *autostart.Entry, at time.Time) (before time.Duration, ok bool) {
-	if at.IsZero() {
-		return 0, false
+// cronCommand is what cron runs of a line: what follows a % is its input, crontab(5).
+func cronCommand(line string) string {
+	command, _, _ := strings.Cut(line, "%")
+	return strings.TrimSpace(command)
+}
+
+// readTask reads when a task was last started.
+func (all starts) readTask(m *machine.Machine, task string) {
+	const cache = machine.KeyNT + `\Schedule\TaskCache`
+	if !strings.HasPrefix(task, `\`) {
+		return
 	}
-	is := f.startOf(e)
-	for _, s := range f.started {
-		if d := at.Sub(s.at); d > -clockSlack && d < longestWork && is(s) {
+	name, err := m.Registry.Key(cache + `\Tree` + task)
+	if err != nil {
+		return
+	}
+	kept, err := m.Registry.Key(cache + `\Tasks\` + name.Text("Id"))
+	if err != nil {
+		return
+	}
+	v, _ := kept.Value("DynamicInfo")
+	if at := taskcache.LastStart(v.Data); !at.IsZero() {
+		all.add(started{ofTask, task, ""}, at)
+	}
+}
+
+// of are the starts of an entry.
+func (all starts) of(e *autostart.Entry, m *machine.Machine) []time.Time {
+	switch {
+	case e.Location == "linux.systemd.system":
+		return all[started{ofUnit, serviceOf(e.SystemName), ""}]
+	case strings.HasPrefix(e.Location, "linux.systemd."):
+		return all.ofUsers(ofUnit, serviceOf(e.SystemName), e.User, m)
+	case e.Location == "linux.xdg-autostart":
+		return all.ofUsers(ofApp, strings.TrimSuffix(e.SystemName, ".desktop"), e.User, m)
+	case strings.HasPrefix(e.Location, "linux.cron."):
+		return append(slices.Clone(all[started{ofCommand, cronCommand(e.Command), ""}]), all[started{ofFolder, path.Dir(e.Source.Path), ""}]...)
+	case e.Location == "windows.tasks":
+		return all[started{ofTask, e.SystemName, ""}]
+	}
+	return nil
+}
+
+// ofUsers are the starts by the manager of one user; of each where none is named.
+func (all starts) ofUsers(kind, name, user string, m *machine.Machine) (times []time.Time) {
+	for _, u := range m.Users {
+		if user == "" || u.Name == user {
+			times = append(times, all[started{kind, name, strconv.Itoa(u.UID)}]...)
+		}
+	}
+	return times
+}
+
+// serviceOf is the service that a unit starts.
+func serviceOf(unit string) string {
+	if ending := path.Ext(unit); slices.Contains([]string{".timer", ".path", ".socket"}, ending) {
+		return strings.TrimSuffix(unit, ending) + ".service"
+	}
+	return unit
+}
+
+// app is what desktops call the units in which they start an app: app[-LAUNCHER]-ID@RANDOM.service and
+// app[-LAUNCHER]-ID-RANDOM.scope, "Desktop Environment Integration" of systemd.
+var app = regexp.MustCompile(`^app-(?:[^-@]+-)?([^-@]+)(?:@[^@]*\.service|-[^-@]+\.scope)$`)
+
+// escape is how systemd.unit(5) writes a byte in a name.
+var escape = regexp.MustCompile(`\\x[0-9a-f]{2}`)
+
+// appOf is the id of the app that a unit is of; empty where it is none's.
+func appOf(unit string) string {
+	found := app.FindStringSubmatch(unit)
+	if found == nil {
+		return ""
+	}
+	return escape.ReplaceAllStringFunc(found[1], func(code string) string {
+		b, _ := strconv.ParseUint(code[2:], 16, 8)
+		return string([]byte{byte(b)})
+	})
+}
+
+// ranBefore reports whether a candidate was started shortly before a moment.
+func (c candidate) ranBefore(at time.Time) (before time.Duration, ok bool) {
+	for _, started := range c.ran {
+		if d := at.Sub(started); !at.IsZero() && d > -clockSlack && d < longestWork {
 			return max(d, 0), true
 		}
 	}
 	return 0, false
-}
-
-// startOf tells which starts are those of an entry.
-func (f *finder) startOf(e *autostart.Entry) func(start) bool {
-	owner := ""
-	if user, known := f.Machine.UserNamed(e.User); known && e.User != "" {
-		owner = strconv.Itoa(user.UID)
-	}
-	of := func(s start) bool { return owner == "" || s.user == owner }
-	switch {
-	case strings.HasPrefix(e.Location, "linux.systemd."):
-		unit := e.SystemName
-		if ending := path.Ext(unit); slices.Contains([]string{".timer", ".path", ".socket"}, ending) {
-			unit = strings.TrimSuffix(unit, ending) + ".service"
-		}
-		ofSystem := e.Location == "linux.systemd.system"
-		return func(s start) bool { return s.unit == unit && (s.user == "") == ofSystem && of(s) }
-	case e.Location == "linux.xdg-autostart":
-		unit := appUnit(strings.TrimSuffix(e.SystemName, ".desktop"))
-		return func(s start) bool { return s.user != "" && of(s) && unit.MatchString(s.unit) }
-	case e.Location == "windows.tasks":
-		return func(s start) bool { return s.task == e.SystemName }
-	case strings.HasPrefix(e.Location, "linux.cron."):
-		folder := path.Dir(e.Source.Path)
-		return func(s start) bool {
-			return s.command != "" && (strings.HasPrefix(s.command, e.Command) ||
-				strings.Contains(s.command, "run-parts") && strings.HasSuffix(s.command, cmp.Or(folder, "/")))
-		}
-	}
-	return func(start) bool { return false }
-}
-
-// appUnit matches the names of the units in which desktops start an app: app[-LAUNCHER]-ID@RANDOM.service and
-// app[-LAUNCHER]-ID-RANDOM.scope, "Desktop Environment Integration" of systemd, with the id escaped as systemd.unit(5) says.
-func appUnit(id string) *regexp.Regexp {
-	var escaped strings.Builder
-	for k, c := range []byte(id) {
-		switch {
-		case c >= '0' && c <= '9', c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c == ':', c == '_', c == '.' && k > 0:
-			escaped.WriteByte(c)
-		default:
-			escaped.WriteString(`\x` + strconv.FormatInt(int64(c)|0x100, 16)[1:])
-		}
-	}
-	return regexp.MustCompile(`^app-(?:[^-@]+-)?` + regexp.QuoteMeta(escaped.String()) + `(?:@[^@]*\.service|-[^-@]+\.scope)$`)
 }

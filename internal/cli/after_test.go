@@ -342,6 +342,17 @@ func TestCheckCountsWhatCameBack(t *testing.T) {
 	require.Contains(t, p.Run(t, "check").Out, "C3 turned it off; it came back twice by now")
 }
 
+// Of very many that came, all are told, and of as many as can be looked for it is said that nobody was found.
+func TestCheckOfVeryMany(t *testing.T) {
+	p := workshop(t)
+	p.OK(t, "snapshot")
+	for k := range 130 {
+		write(t, p, fmt.Sprintf("home/bram/.config/autostart/tide-%d.desktop", k), fmt.Sprintf("[Desktop Entry]\nType=Application\nName=tide-%d\nExec=/opt/tidewatch/tide-%d\n", k, k))
+	}
+	require.Len(t, check(t, p).found(), 130)
+	require.Equal(t, 100, strings.Count(p.Run(t, "check").Out, "what put it there was not found"))
+}
+
 // broken tells whether a search's machine works: while the entry is in that state.
 func works(t testing.TB, p testkit.Program, handle, state string) string {
 	list, _ := p.List(t, "--all")
