@@ -684,7 +684,9 @@ func (s *session) printChange(plan change.Plan, was states, after inventory.Inve
 	case change.Undo:
 		undo += " " + changeID // undo alone takes back what is no undo itself
 	case change.Culprit:
-		undo = "culprit stop"
+		if state, _ := s.store.Search(s.machine.ID); state != "" {
+			undo = "culprit stop" // all of its rounds together
+		}
 	}
 	p.Line("%s done: %s changed in %s. lockback %s takes it back; %s has the state before", changeID,
 		view.Number(len(plan.Handles), "entry", "entries"), view.Number(len(plan.Steps), "step", "steps"), undo, snapID)
