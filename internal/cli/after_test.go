@@ -162,6 +162,7 @@ func TestTrial(t *testing.T) {
 		p.Fails(t, 2, "a number of days", "disable", "Tide Chart", "--yes", "--trial="+wrong)
 	}
 	p.Fails(t, 2, "no C9", "keep", "C9")
+	p.Fails(t, 2, "one change at a time: lockback keep C1", "keep", "C1", "C2")
 	p.Fails(t, 2, "no entry has the handle or name", "keep", "nothing-like-it")
 }
 

@@ -280,22 +280,31 @@ func (a *app) command() *cobra.Command {
 		}
 	}
 	a.complete(c)
-	// An argument too many, or an unknown command, is a usage error too.
-	for _, sub := range append(c.Commands(), c) {
-		if check := sub.Args; check != nil {
-			sub.Args = func(c *cobra.Command, args []string) error {
-				if err := check(c, args); err != nil {
-					near := ""
-					if !c.HasParent() && len(args) > 0 {
-						near = autostart.Suggest(args[0], namesOf(c.Commands()))
-					}
-					return usage("%v%s (see %s --help)", err, near, c.CommandPath())
-				}
-				return nil
-			}
-		}
-	}
+	usageOfArguments(c)
 	return c
+}
+
+// usageOfArguments makes an argument too many, or an unknown command, a usage error too, of a command and all below it.
+func usageOfArguments(c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		usageOfArguments(sub)
+	}
+	check := c.Args
+	if check == nil {
+		return
+	}
+	c.Args = func(c *cobra.Command, args []string) error {
+		err, near := check(c, args), ""
+		switch {
+		case err == nil:
+			return nil
+		case c.HasSubCommands() && len(args) > 0:
+			near = autostart.Suggest(args[0], namesOf(c.Commands()))
+		case cobra.NoArgs(c, args) != nil && check(c, nil) == nil && check(c, []string{""}) != nil:
+			err = fmt.Errorf("%s stands alone, without %q", c.CommandPath(), args[0])
+		}
+		return usage("%v%s (see %s --help)", err, near, c.CommandPath())
+	}
 }
 
 // namesOf are the names of commands.

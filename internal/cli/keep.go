@@ -33,7 +33,7 @@ does not name them any more.`,
 				return err
 			}
 			defer s.close()
-			if len(args) == 1 && isChange(args[0]) || len(args) == 0 {
+			if !slices.ContainsFunc(args, func(arg string) bool { return !isChange(arg) }) {
 				return s.keepChange(args)
 			}
 			return s.keepEntries(args, message)
@@ -90,6 +90,9 @@ func (s *session) printKept(c change.Change, words string) error {
 
 // toKeep is the change that was named, or the last one that is on trial.
 func (s *session) toKeep(args []string) (change.Change, error) {
+	if len(args) > 1 {
+		return change.Change{}, usage("keep ends the trial of one change at a time: lockback keep %s", args[0])
+	}
 	if len(args) == 1 {
 		n, err := number(args[0], "C", "a change")
 		if err != nil {
