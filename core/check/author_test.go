@@ -1,11 +1,16 @@
 package check
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/autostart"
+	"lockback/core/format/windata"
+	"lockback/core/machine"
 )
 
 // Two programs in one folder have something in common only where nobody else's lie.
@@ -39,6 +44,8 @@ func TestKin(t *testing.T) {
 func TestSigns(t *testing.T) {
 	unit := &autostart.Entry{SystemName: "tidewatch.service", Source: autostart.Source{Path: "/etc/systemd/system/tidewatch.service"}, Target: autostart.Target{Path: "/opt/tidewatch/bin/tidewatch"}}
 	app := &autostart.Entry{SystemName: "bell.desktop", Source: autostart.Source{Path: "/home/ines/.config/autostart/bell.desktop"}, Target: autostart.Target{Path: "/opt/bell/bell"}}
+	shell := &autostart.Entry{SystemName: ".bashrc", Source: autostart.Source{Path: "/home/ines/.bashrc", Line: 7}, Target: autostart.Target{Path: "/home/ines/.bashrc"}}
+	sole := &autostart.Entry{SystemName: "bram", Source: autostart.Source{Path: "/var/spool/cron/crontabs/bram", Line: 1}, Target: autostart.Target{Path: "/opt/bell/bell"}}
 	line := &autostart.Entry{SystemName: "ines", Source: autostart.Source{Path: "/var/spool/cron/crontabs/ines", Line: 3}, Target: autostart.Target{Path: "/opt/bell/bell"}}
 	value := &autostart.Entry{SystemName: "Bell", Source: autostart.Source{Path: `HKCU\Software\Microsoft\Windows\CurrentVersion\Run`, Key: "Bell"}, Target: autostart.Target{Path: `C:\Program Files\Bell\bell.exe`}}
 	agent := &autostart.Entry{SystemName: "example.bell", Source: autostart.Source{Path: "/Library/LaunchAgents/example.bell.plist"}, Target: autostart.Target{Path: "/Library/Bell/bell"}}
@@ -68,6 +75,10 @@ func TestSigns(t *testing.T) {
 		{app, "/opt/bell/bell &", false, false},
 		{line, "(crontab -l; echo '@reboot /opt/bell/bell') | crontab -", true, false},
 		{line, "/opt/bell/bell --check", false, false},
+		{line, "cp /root/saved /var/spool/cron/crontabs/ines", false, false}, // whose lines are many's
+		{sole, "cp /root/saved /var/spool/cron/crontabs/bram", true, true},
+		{sole, "echo '@reboot /opt/bell/bell' | crontab -", true, false},
+		{shell, ". ~/.bashrc", false, false},
 		{value, `reg add HKCU\Software\Microsoft\Windows\CurrentVersion\Run /v Bell /d "C:\x.exe" /f`, true, true},
 		{value, `reg delete HKCU\Software\Microsoft\Windows\CurrentVersion\Run /v Bell /f`, false, false},
 		{value, "REG.EXE ADD \"%KEY%\" ^\r\n /v %N% /d \"C:\\Program Files\\Bell\\bell.exe\"", true, false},
@@ -105,4 +116,42 @@ func TestAppOf(t *testing.T) {
 	} {
 		require.Equal(t, want, appOf(unit), unit)
 	}
+}
+
+// A start counts where it was shortly before; of so many that everything was started, none is named for that alone.
+func TestStartedBefore(t *testing.T) {
+	at := time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
+	for before, want := range map[time.Duration]bool{0: true, time.Minute: true, 2*time.Minute + 59*time.Second: true, 3 * time.Minute: false, -time.Second: true, -2 * time.Second: false} {
+		_, ok := candidate{ran: []time.Time{at.Add(-time.Hour), at.Add(-before)}}.ranBefore(at)
+		require.Equal(t, want, ok, before)
+	}
+	var f finder
+	g := &Finding{Entry: &autostart.Entry{Handle: "x"}, At: at}
+	for n := 1; n <= 4; n++ {
+		f.candidates = append(f.candidates, candidate{Entry: &autostart.Entry{Handle: string(rune('a' + n))}, ran: []time.Time{at.Add(-time.Second)}})
+		by := f.authors(g, signs{})
+		if n > 3 {
+			require.Empty(t, by)
+			continue
+		}
+		require.Len(t, by, n)
+		require.Equal(t, Author{by[0].Entry, "it was started 1s before that", false}, by[0])
+	}
+}
+
+// A program for the processor is looked through for names in one byte a letter and in two.
+func TestLook(t *testing.T) {
+	root := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "etc"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/os-release"), []byte("ID=debian\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/a"), append([]byte("\x7fELF\x00\x00one.Desktop\x00"), windata.Encode("Two Bells")...), 0o755))
+	m, err := machine.Open(root)
+	require.NoError(t, err)
+	defer m.Close()
+	f := finder{Input: Input{Machine: m}, sought: []string{"xdg/one.desktop", "two bells", "three.desktop"}, scripts: map[string]*script{}, inside: map[string]map[string]bool{}}
+	for name, want := range map[string]bool{"xdg/one.desktop": true, "two bells": true, "three.desktop": false} {
+		require.Equal(t, want, f.holds("/etc/a", signs{names: []string{name}}), name)
+	}
+	require.False(t, f.holds("/etc/none", signs{names: []string{"two bells"}}))
+	require.False(t, f.holds("/etc/os-release", signs{names: []string{"two bells"}}), "a text")
 }

@@ -38,7 +38,9 @@ func signsOf(e *autostart.Entry, shared bool) signs {
 		}
 	}
 	own, place := plain(e.SystemName), plain(e.Source.Path)
-	name(strings.TrimPrefix(own, "/")) // a task's has its folders
+	if !strings.HasPrefix(own, ".") { // many have to do with a .bashrc
+		name(strings.TrimPrefix(own, "/")) // a task's has its folders
+	}
 	dir, base := path.Split(place)
 	dir = strings.TrimSuffix(dir, "/")
 	switch {
@@ -47,7 +49,7 @@ func signsOf(e *autostart.Entry, shared bool) signs {
 		s.words = append(s.words, plain(e.Target.Path))
 		s.folder = lastTwo(place)
 	case !strings.HasPrefix(own, "/"):
-		if !strings.HasPrefix(base, ".") { // many have to do with a .bashrc
+		if !strings.HasPrefix(base, ".") {
 			name(base)
 		}
 		if e.Source.Line > 0 && path.Ext(base) == "" { // a crontab with one line

@@ -70,6 +70,22 @@ func TestRead(t *testing.T) {
 	require.ErrorIs(t, journal.Read(bytes.NewReader(nil), 0, nil, nil, nil), journal.ErrFormat)
 }
 
+// A message may be told by another field, and of a field only some values be wanted.
+func TestReadByField(t *testing.T) {
+	for text, want := range map[string]map[string]string{
+		"(ines) CMD (/opt/tide)": {"SYSLOG_IDENTIFIER": "CRON", "MESSAGE": "(ines) CMD (/opt/tide)"},
+		"pam_unix: opened":       {"SYSLOG_IDENTIFIER": "CRON"},
+	} {
+		b := log(false, "SYSLOG_IDENTIFIER=CRON", "MESSAGE="+text)
+		var all []journal.Entry
+		require.NoError(t, journal.Read(bytes.NewReader(b), int64(len(b)), []string{"SYSLOG_IDENTIFIER=CRON"}, []string{"MESSAGE=("}, func(e journal.Entry) { all = append(all, e) }))
+		require.Len(t, all, 1)
+		require.Equal(t, want, all[0].Fields)
+		b = log(false, "SYSLOG_IDENTIFIER=CRONTAB", "MESSAGE="+text)
+		require.NoError(t, journal.Read(bytes.NewReader(b), int64(len(b)), []string{"SYSLOG_IDENTIFIER=CRON"}, []string{"MESSAGE=("}, func(e journal.Entry) { require.Fail(t, "another's") }))
+	}
+}
+
 func TestBoot(t *testing.T) {
 	b := log(false, "MESSAGE_ID=x")
 	require.Empty(t, journal.Boot(bytes.NewReader(b)), "no entry yet")
