@@ -88,6 +88,7 @@ type finder struct {
 	items      map[string]*location.Item
 	earlier    map[string]*snapshot.Recorded
 	changes    map[int]change.Change
+	off        map[[2]string]*location.Item // what changes turned off, by what it starts
 	book       *program.Book
 	starts     starts
 	candidates []candidate                        // who may have put others back
@@ -101,7 +102,7 @@ type finder struct {
 
 // Find tells what happened to entries. What changes of the record did themselves is not among it.
 func Find(in Input) ([]Finding, error) {
-	f := finder{Input: in, items: map[string]*location.Item{}, changes: map[int]change.Change{}, scripts: map[string]*script{}, inside: map[string]map[string]bool{}, states: map[int]map[string]autostart.State{}}
+	f := finder{Input: in, items: map[string]*location.Item{}, changes: map[int]change.Change{}, off: map[[2]string]*location.Item{}, scripts: map[string]*script{}, inside: map[string]map[string]bool{}, states: map[int]map[string]autostart.State{}}
 	for _, item := range in.Items {
 		if _, known := f.items[item.Handle]; !known {
 			f.items[item.Handle] = item
@@ -112,6 +113,11 @@ func Find(in Input) ([]Finding, error) {
 	}
 	if err := f.readEarlier(); err != nil {
 		return nil, err
+	}
+	for _, item := range slices.Backward(in.Items) {
+		if d := in.Decisions[item.Handle]; d.IsOff() && item.State == autostart.Disabled {
+			f.off[runsOf(item)] = item // of several, the first
+		}
 	}
 	all := f.putBack()
 	told := map[string]bool{}
@@ -233,15 +239,15 @@ func (f *finder) added(item *location.Item) Finding {
 	if item.Target.Path == "" || item.State != autostart.Enabled {
 		return g
 	}
-	for _, other := range f.Items {
-		d, decided := f.Decisions[other.Handle]
-		if decided && d.IsOff() && other.State == autostart.Disabled && other.Target.Path == item.Target.Path && other.Command == item.Command {
-			g.Kind, g.Change, g.Left, g.Times, g.Instead = PutBack, d.Change, d.State, f.times(other.Handle, d), &other.Entry
-			break
-		}
+	if other := f.off[runsOf(item)]; other != nil {
+		d := f.Decisions[other.Handle]
+		g.Kind, g.Change, g.Left, g.Times, g.Instead = PutBack, d.Change, d.State, f.times(other.Handle, d), &other.Entry
 	}
 	return g
 }
+
+// runsOf is what two entries have in common that start the same.
+func runsOf(item *location.Item) [2]string { return [2]string{item.Target.Path, item.Command} }
 
 // grave are problems that say that a program is not what it was, or is in danger.
 var grave = []string{autostart.TargetMissing, autostart.Insecure, autostart.SignatureInvalid, autostart.Changed, autostart.Impostor, autostart.OddPlace, autostart.Obscured, autostart.NotDefault}
