@@ -28,9 +28,13 @@ const maxSought = 100
 
 // findAuthors looks who put entries back, or added them.
 func (f *finder) findAuthors(all []Finding) {
-	shared := map[string]int{}
+	first, shared := map[string]int{}, map[string]bool{}
 	for _, item := range f.Items {
-		shared[item.Source.Path]++
+		path, line := item.Source.Path, item.Source.Line
+		if of, known := first[path]; known && of != line { // not of several users the same
+			shared[path] = true
+		}
+		first[path] = line
 	}
 	var sought []*Finding
 	for k := range all {
@@ -50,7 +54,7 @@ func (f *finder) findAuthors(all []Finding) {
 	f.candidates = f.mayHaveDone()
 	var signs []signs
 	for _, g := range sought {
-		s := signsOf(g.Entry, shared[g.Entry.Source.Path] > 1)
+		s := signsOf(g.Entry, shared[g.Entry.Source.Path])
 		signs = append(signs, s)
 		f.sought = append(f.sought, s.names...)
 	}

@@ -144,12 +144,12 @@ func TestLook(t *testing.T) {
 	root := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "etc"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/os-release"), []byte("ID=debian\n"), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/a"), append([]byte("\x7fELF\x00\x00one.Desktop\x00"), windata.Encode("Two Bells")...), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/a"), append([]byte("\x7fELF\x00\x00one.Desktop\x00update\x00"), windata.Encode(`Two Bells\Bell\Update`)...), 0o755))
 	m, err := machine.Open(root)
 	require.NoError(t, err)
 	defer m.Close()
-	f := finder{Input: Input{Machine: m}, sought: []string{"xdg/one.desktop", "two bells", "three.desktop"}, scripts: map[string]*script{}, inside: map[string]map[string]bool{}}
-	for name, want := range map[string]bool{"xdg/one.desktop": true, "two bells": true, "three.desktop": false} {
+	f := finder{Input: Input{Machine: m}, sought: []string{"xdg/one.desktop", "two bells", "three.desktop", "bell/update", "chart/update"}, scripts: map[string]*script{}, inside: map[string]map[string]bool{}}
+	for name, want := range map[string]bool{"xdg/one.desktop": true, "two bells": true, "three.desktop": false, "bell/update": true, "chart/update": false} {
 		require.Equal(t, want, f.holds("/etc/a", signs{names: []string{name}}), name)
 	}
 	require.False(t, f.holds("/etc/none", signs{names: []string{"two bells"}}))

@@ -23,6 +23,9 @@ type signs struct {
 	folder string
 }
 
+// apart is what names have in them that are no words of any language.
+const apart = ".-_ "
+
 // signsOf are those of an entry; shared says that other entries stand in its file.
 func signsOf(e *autostart.Entry, shared bool) signs {
 	if shared && e.Source.Line > 0 {
@@ -31,7 +34,7 @@ func signsOf(e *autostart.Entry, shared bool) signs {
 	var s signs
 	name := func(text string) {
 		switch {
-		case len(text) >= 5 && strings.ContainsAny(text, "/.-_ "): // a plain word says nothing
+		case len(text) >= 5 && strings.ContainsAny(text, "/"+apart): // a plain word says nothing
 			s.names = append(s.names, text)
 		case len(text) >= 3:
 			s.words = append(s.words, text)
@@ -140,7 +143,7 @@ var paths = regexp.MustCompile(`(?i)/[\w.+@-]+(?:/[\w.+@-]+)+|\b[a-z]:\\[^\s"'<>
 func pathsIn(text string) []string { return paths.FindAllString(text, -1) }
 
 // scriptEnding is that of a file which an interpreter runs.
-var scriptEnding = regexp.MustCompile(`(?i)\.(sh|bash|py|pl|rb|ps1|cmd|bat|vbs|js)$`)
+var scriptEnding = regexp.MustCompile(`(?i)\.(sh|bash|py|pl|rb|ps1|cmd|bat|vbs|js|reg)$`)
 
 // isScript reports whether a file is a program that can be read.
 func (f *finder) isScript(name string) bool {
@@ -155,9 +158,13 @@ func (f *finder) script(name string) *script {
 	}
 	s := &script{}
 	if f.text < maxText && name != "" {
-		if b, err := f.Machine.ReadFile(name, maxScript); err == nil && !slices.Contains(b[:min(len(b), 4096)], 0) {
+		b, err := f.Machine.ReadFile(name, maxScript)
+		f.text += len(b)
+		if wide, is := bytes.CutPrefix(b, []byte{0xff, 0xfe}); is { // as Windows' own editors save scripts, too
+			b = []byte(windata.Decode(wide))
+		}
+		if err == nil && !slices.Contains(b[:min(len(b), 4096)], 0) {
 			s = newScript(string(b))
-			f.text += len(b)
 		}
 	}
 	f.scripts[name] = s
@@ -171,7 +178,7 @@ var (
 	// goesOn is a line that goes on in the next, in each of the languages.
 	goesOn = regexp.MustCompile("[\\\\^`]\\r?\\n")
 	// comment is a line that is not run.
-	comment = regexp.MustCompile(`^\s*(#|rem\s|::|;|//)`)
+	comment = regexp.MustCompile(`^\s*(#|rem\s|::|;)`)
 	// tool is a program of the system by which entries are made, turned on and off.
 	tool = regexp.MustCompile(`(?i)(?:^|[\s;&|("'=@])(?:(?:[a-z]:|%\w+%|\$[\w:{}]+)?/\S*/)?(?:systemctl|deb-systemd-helper|service|update-rc\.d|rc-update|chkconfig|insserv|launchctl|defaults|osascript|sc|schtasks|reg|(?:new|set|remove|clear|get|stop|start|restart)-(?:itemproperty|service)|(?:register|enable|disable|unregister|set)-scheduledtask)(?:\.exe)?["']?\s`)
 	// makes are the words of these tools by which an entry is there and on afterwards.
@@ -245,7 +252,7 @@ func (f *finder) holds(program string, s signs) bool {
 	return slices.ContainsFunc(s.names, func(name string) bool { return has[name] })
 }
 
-// look looks in a program for the last parts of all names that are sought, in one byte a letter or in two.
+// look looks in a program for all names that are sought, without their folders, in one byte a letter or in two.
 func (f *finder) look(program string) map[string]bool {
 	if f.binary >= maxRead {
 		return nil
@@ -262,9 +269,12 @@ func (f *finder) look(program string) map[string]bool {
 	}
 	has := map[string]bool{}
 	for _, name := range f.sought {
-		base := path.Base(name)
+		text := path.Base(name)
+		if !strings.ContainsAny(text, apart) {
+			text = strings.ReplaceAll(name, "/", `\`) // a task's: its last part alone says nothing
+		}
 		if _, known := has[name]; !known {
-			has[name] = bytes.Contains(b, []byte(base)) || bytes.Contains(b, windata.Encode(base))
+			has[name] = bytes.Contains(b, []byte(text)) || bytes.Contains(b, windata.Encode(text))
 		}
 	}
 	return has

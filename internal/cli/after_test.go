@@ -271,6 +271,8 @@ func TestCheckFindsWhoPutItBack(t *testing.T) {
 		{"archive-mac", "org.kelpline.updater", map[string]string{"Library/care/run": "#!/bin/sh\n/bin/launchctl bootstrap system/org.kelpline.updater\n"},
 			[]string{"--at", "startup", "--", "/Library/care/run"}, "care", "what it runs names it", true},
 		{"ticket-desk-pc", "Kelpline Updater", nil, nil, `Kelpline\Update`, "it was started 2s before that, and is of the same product", true},
+		{"ticket-desk-pc", "Saltmarsh Tray", map[string]string{"ProgramData/care.cmd": "@reg import C:\\ProgramData\\care.reg\r\n", "ProgramData/care.reg": "\xff\xfe" + string(windata.Encode("[HKEY_LOCAL_MACHINE\\x]\r\n\"Saltmarsh Tray\"=\"x\"\r\n"))},
+			[]string{"--at", "startup", "--as", "service", "--", `C:\ProgramData\care.cmd`}, "care", "what it runs names it", true},
 		{"ticket-desk-pc", "Tide Chart", map[string]string{"ProgramData/care.cmd": "@echo off\r\nreg add %K% ^\r\n /v \"Tide Chart\" /d x /f\r\n"},
 			[]string{"--at", "startup", "--as", "service", "--", `C:\ProgramData\care.cmd`}, "care", "what it runs names it", true},
 	} {
