@@ -12,10 +12,11 @@ import (
 	"lockback/core/machine"
 )
 
-// Author is an entry that may have put another one back, and why it is named.
+// Author is an entry that may have put another one back, or a policy that sets it, and why it is named.
 type Author struct {
-	Entry *autostart.Entry
-	Why   string
+	Entry  *autostart.Entry // nil: a policy
+	Policy string           // the file in which it is set
+	Why    string
 	// Sure says that it was seen: it was started just before, or what it runs names the other one.
 	Sure bool
 }
@@ -58,8 +59,16 @@ func (f *finder) findAuthors(all []Finding) {
 		signs = append(signs, s)
 		f.sought = append(f.sought, s.names...)
 	}
+	policies := f.readPolicies()
 	for k, g := range sought {
 		g.By, g.Looked = f.authors(g, signs[k]), true
+		for _, p := range policies {
+			if p.sets(signs[k]) {
+				sure := slices.DeleteFunc(g.By, func(by Author) bool { return !by.Sure })
+				g.By = append([]Author{{Policy: p.file, Why: "a policy of the machine sets it, and does so again", Sure: true}}, sure...)
+				break
+			}
+		}
 	}
 }
 
@@ -121,19 +130,19 @@ func (f *finder) authors(g *Finding, signs signs) []Author {
 		found := signs.in(c.runs, read)
 		switch {
 		case found.named && ran:
-			all = append(all, guess{Author{e, started + ", and what it runs names it", true}, 0})
+			all = append(all, guess{Author{Entry: e, Why: started + ", and what it runs names it", Sure: true}, 0})
 		case found.named:
-			all = append(all, guess{Author{e, "what it runs names it", true}, 1})
+			all = append(all, guess{Author{Entry: e, Why: "what it runs names it", Sure: true}, 1})
 		case common != "" && ran:
-			all = append(all, guess{Author{e, started + ", and is of the same " + common, true}, 1})
+			all = append(all, guess{Author{Entry: e, Why: started + ", and is of the same " + common, Sure: true}, 1})
 		case common != "" && found.folder:
-			all = append(all, guess{Author{e, "what it runs names its folder, and it is of the same " + common, false}, 2})
+			all = append(all, guess{Author{Entry: e, Why: "what it runs names its folder, and it is of the same " + common, Sure: false}, 2})
 		case common != "" && f.holds(e.Target.Path, signs):
-			all = append(all, guess{Author{e, "its program has the name in it, and is of the same " + common, false}, 2})
+			all = append(all, guess{Author{Entry: e, Why: "its program has the name in it, and is of the same " + common, Sure: false}, 2})
 		case common != "" && updates(e):
-			all = append(all, guess{Author{e, "it is of the same " + common + ", and runs " + when(e), false}, 3})
+			all = append(all, guess{Author{Entry: e, Why: "it is of the same " + common + ", and runs " + when(e), Sure: false}, 3})
 		case ran:
-			all = append(all, guess{Author{e, started, false}, 4}) // at a start of the machine, everything was
+			all = append(all, guess{Author{Entry: e, Why: started, Sure: false}, 4}) // at a start of the machine, everything was
 		}
 	}
 	slices.SortStableFunc(all, func(a, b guess) int {

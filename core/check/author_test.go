@@ -3,6 +3,7 @@ package check
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -135,7 +136,7 @@ func TestStartedBefore(t *testing.T) {
 			continue
 		}
 		require.Len(t, by, n)
-		require.Equal(t, Author{by[0].Entry, "it was started 1s before that", false}, by[0])
+		require.Equal(t, Author{Entry: by[0].Entry, Why: "it was started 1s before that"}, by[0])
 	}
 }
 
@@ -154,4 +155,51 @@ func TestLook(t *testing.T) {
 	}
 	require.False(t, f.holds("/etc/none", signs{names: []string{"two bells"}}))
 	require.False(t, f.holds("/etc/os-release", signs{names: []string{"two bells"}}), "a text")
+}
+
+// A policy sets an entry where one of its preferences, or a value of its registry, is called as it.
+func TestPolicies(t *testing.T) {
+	value := signsOf(&autostart.Entry{SystemName: "Bell", Source: autostart.Source{Path: `HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run`, Key: "Bell"}}, false)
+	service := signsOf(&autostart.Entry{SystemName: "BellSvc", Source: autostart.Source{Path: `HKLM\SYSTEM\CurrentControlSet\Services\BellSvc`}}, false)
+	shortcut := signsOf(&autostart.Entry{SystemName: "Bell & Co.lnk", Source: autostart.Source{Path: `C:\ProgramData\Microsoft\Windows\Start Menu\Programs\Startup\Bell & Co.lnk`}}, false)
+	task := signsOf(&autostart.Entry{SystemName: `\Bell\Update`, Source: autostart.Source{Path: `C:\Windows\System32\Tasks\Bell\Update`}}, false)
+	const run = `<Registry name="Bell"><Properties action="U" hive="HKEY_LOCAL_MACHINE" key="SOFTWARE\Microsoft\Windows\CurrentVersion\Run" name="Bell" value="x"/></Registry>`
+	registry := append([]byte("PReg\x01\x00\x00\x00"), windata.Encode("[Software\\Microsoft\\Windows\\CurrentVersion\\Run\x00;Bell\x00;\x01\x00;\x04\x00;x\x00]")...)
+	for _, c := range []struct {
+		file string
+		text []byte
+		of   signs
+		want bool
+	}{
+		{"Registry.xml", []byte(run), value, true},
+		{"Registry.xml", []byte(strings.Replace(run, `action="U"`, `action="U" filter="a>b"`, 1)), value, true},
+		{"Registry.xml", append([]byte{0xff, 0xfe}, windata.Encode(run)...), value, true},
+		{"Registry.xml", []byte(strings.Replace(run, `"U"`, `"D"`, 1)), value, false},
+		{"Registry.xml", []byte(strings.Replace(run, `name="Bell" v`, `name="Bells" v`, 1)), value, false},
+		{"Registry.xml", []byte(strings.Replace(run, `\Run"`, `\Other"`, 1)), value, false},
+		{"Registry.xml", []byte(strings.ReplaceAll(run, `"Bell"`, `"BellSvc"`)), service, false},
+		{"Registry.xml", []byte(`<Properties action="U" hive="HKEY_LOCAL_MACHINE" key="SYSTEM\CurrentControlSet\Services\BellSvc" name="Start" value="2"/>`), service, true},
+		{"Registry.pol", registry, value, true},
+		{"Registry.pol", registry[:len(registry)-20], service, false},
+		{"Services.xml", []byte(`<NTService name="BellSvc"><Properties startupType="AUTOMATIC" serviceName="BellSvc"/></NTService>`), service, true},
+		{"Services.xml", []byte(`<NTService name="BellSvc"><Properties startupType="AUTOMATIC" serviceName="OtherSvc"/></NTService>`), service, false},
+		{"Shortcuts.xml", []byte(`<Shortcut name="x"><Properties pidl="" targetPath="C:\x.exe" action="C" shortcutPath="%StartUpDir%\Bell &amp; Co"/></Shortcut>`), shortcut, true},
+		{"ScheduledTasks.xml", []byte(`<TaskV2 name="Bell\Update"><Properties action="R" name="Bell\Update" runAs="x"><Task/></Properties></TaskV2>`), task, true},
+		{"ScheduledTasks.xml", []byte(`<TaskV2 name="Chart\Update"><Properties action="R" name="Chart\Update" runAs="x"><Task/></Properties></TaskV2>`), task, false},
+		{"example.plist", []byte("bplist00 example.bell.plist"), signs{names: []string{"launchagents/example.bell.plist"}}, true},
+	} {
+		require.Equal(t, c.want, policy{c.file, plain(policyText(c.text))}.sets(c.of), "%s: %s", c.file, c.text)
+	}
+}
+
+// Whatever stands in a file, only one that has the name sets an entry.
+func FuzzPolicy(f *testing.F) {
+	f.Add("Registry.xml", []byte(`<Properties action="U" key="CurrentVersion\Run" name="Bell"/>`))
+	f.Add("Registry.pol", append([]byte("PReg\x01\x00\x00\x00"), windata.Encode("[CurrentVersion\\Run\x00;Bell\x00;")...))
+	f.Fuzz(func(t *testing.T, file string, b []byte) {
+		p := policy{file, plain(policyText(b))}
+		if p.sets(signs{value: "bell", folder: "currentversion/run", names: []string{"bell.lnk"}}) {
+			require.Contains(t, p.text, "bell")
+		}
+	})
 }

@@ -21,6 +21,8 @@ type signs struct {
 	line string
 	// folder is where the entry lies, its last two parts.
 	folder string
+	// value is the name of a registry value.
+	value string
 }
 
 // apart is what names have in them that are no words of any language.
@@ -48,7 +50,8 @@ func signsOf(e *autostart.Entry, shared bool) signs {
 	dir = strings.TrimSuffix(dir, "/")
 	switch {
 	case strings.HasPrefix(place, "hk"):
-		name(plain(e.Source.Key))
+		s.value = plain(e.Source.Key)
+		name(s.value)
 		s.words = append(s.words, plain(e.Target.Path))
 		s.folder = lastTwo(place)
 	case !strings.HasPrefix(own, "/"):

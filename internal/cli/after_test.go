@@ -268,6 +268,9 @@ func TestCheckFindsWhoPutItBack(t *testing.T) {
 			nil, "care", "what it runs names its folder, and it is of the same folder", false},
 		{"workshop-box", "lampwick-spool.path", map[string]string{"etc/cron.d/care": "@hourly root systemctl enable --now lampwick-spool.path\n"},
 			nil, "systemctl", "what it runs names it", true},
+		{"ticket-desk-pc", "egpvxyi", map[string]string{`ProgramData/Microsoft/Group Policy/History/{6AC1786C-016F-11D2-945F-00C04FB984F9}/Machine/Preferences/Registry/Registry.xml`: `<?xml version="1.0" encoding="utf-8"?>
+<RegistrySettings><Registry name="Brinecast" status="Brinecast"><Properties action="U" hive="HKEY_LOCAL_MACHINE" key="SOFTWARE\Microsoft\Windows\CurrentVersion\Run" name="Brinecast" type="REG_SZ" value="x"/></Registry></RegistrySettings>`},
+			nil, `C:\ProgramData\Microsoft\Group Policy\History\{6AC1786C-016F-11D2-945F-00C04FB984F9}\Machine\Preferences\Registry\Registry.xml`, "a policy of the machine sets it, and does so again", true},
 		{"archive-mac", "org.kelpline.updater", map[string]string{"Library/care/run": "#!/bin/sh\n/bin/launchctl bootstrap system/org.kelpline.updater\n"},
 			[]string{"--at", "startup", "--", "/Library/care/run"}, "care", "what it runs names it", true},
 		{"ticket-desk-pc", "Kelpline Updater", nil, nil, `Kelpline\Update`, "it was started 2s before that, and is of the same product", true},

@@ -27,8 +27,8 @@ func (a *app) checkCommand() *cobra.Command {
 		Use:   "check [SNAPSHOT]",
 		Short: "Say what happened since, and what is on trial",
 		Long: `Say what happened since the last snapshot that somebody took, or since the one that is
-named: what was turned off and put itself back, and who did it, as far as files, packages and the
-system's log tell; what came by itself; which program is another one now; what broke.
+named: what was turned off and put itself back, and who did it, as far as files, packages, policies
+and the system's logs tell; what came by itself; which program is another one now; what broke.
 What an update of the system or of a package by the package manager did is told apart,
 and so is what somebody turned off: that is no reason to worry.
 
@@ -322,7 +322,7 @@ type findingJSON struct {
 }
 
 type authorJSON struct {
-	Handle string `json:"handle"`
+	Handle string `json:"handle"` // empty: a policy, with its file's name
 	Name   string `json:"name"`
 	Why    string `json:"why"`
 	Sure   bool   `json:"sure"`
@@ -361,7 +361,11 @@ func findingsJSON(all []check.Finding) []findingJSON {
 			j.Written = f.At.UTC().Format(time.RFC3339)
 		}
 		for _, by := range f.By {
-			j.By = append(j.By, authorJSON{by.Entry.Handle, by.Entry.Name, by.Why, by.Sure})
+			author := authorJSON{Name: by.Policy, Why: by.Why, Sure: by.Sure}
+			if by.Entry != nil {
+				author.Handle, author.Name = by.Entry.Handle, by.Entry.Name
+			}
+			j.By = append(j.By, author)
 		}
 		list[k] = j
 	}
@@ -410,7 +414,7 @@ func (s *session) printCheck(r checked, all bool) error {
 		for _, f := range findingsJSON(r.findings) {
 			var by []string
 			for _, a := range f.By {
-				by = append(by, a.Handle)
+				by = append(by, cmp.Or(a.Handle, "policy"))
 			}
 			rows = append(rows, []string{string(f.Kind), strconv.FormatBool(f.Decide), f.Handle, f.Name, f.User, string(f.State), f.Change, strconv.Itoa(f.Times), strings.Join(by, " "), f.Update})
 		}
@@ -518,6 +522,10 @@ func (s *session) printFinding(p view.Printer, f check.Finding) {
 		head := "perhaps put there by "
 		if by.Sure {
 			head = "put there by "
+		}
+		if by.Entry == nil {
+			lines = append(lines, []string{head + by.Policy + ":", by.Why})
+			continue
 		}
 		lines = append(lines, []string{head + by.Entry.Name + " (" + by.Entry.Handle + "):", by.Why})
 		if by.Sure && by.Entry.Guarded == "" {
