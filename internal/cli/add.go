@@ -34,6 +34,8 @@ func (a *app) addCommand() *cobra.Command {
 tools would make it:
 
   Linux    sign-in: an autostart file. Startup: a systemd unit. By the clock: a timer.
+           Both --as cron too, in /etc/cron.d, and so where systemd does not start
+           the machine.
   Windows  sign-in: a value of the Run key, or --as shortcut in the Startup folder, or
            --as task. Startup and by the clock: a task, or --as service for a program
            that is one. Tasks are made on the running machine only.

@@ -36,6 +36,8 @@ var additions = []addition{
 	{"workshop-box", []string{"--name", "Tide watch", "--at", "startup", "--for", "bram"}, "/opt/kelpline/bin/updater"},
 	{"workshop-box", []string{"--name", "Night copy", "--at-time", "02:30"}, "/opt/kelpline/bin/updater"},
 	{"workshop-box", []string{"--name", "Hourly look", "--every", "90m", "--for", "ines"}, "/opt/kelpline/bin/updater"},
+	{"workshop-box", []string{"--name", "lockback:off 50%", "--at", "startup", "--as", "cron"}, "/opt/kelpline/bin/updater"},
+	{"workshop-box", []string{"--name", "Night copy", "--at-time", "02:30", "--for", "ines", "--as", "cron"}, "/opt/kelpline/bin/updater"},
 	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in"}, `C:\Program Files\Tidewatch\report.exe`},
 	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in", "--for", "odile"}, `C:\Program Files\Tidewatch\report.exe`},
 	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in", "--as", "shortcut"}, `C:\Program Files\Tidewatch\report.exe`},
@@ -163,7 +165,7 @@ func TestAddedIsValid(t *testing.T) {
 	})
 	t.Run("property list", func(t *testing.T) {
 		p := museum(t, "archive-mac")
-		a := additions[11]
+		a := additions[13]
 		p.OK(t, a.command(hostileArguments...)...)
 		out, err := exec.Command("plistutil", "-i", filepath.Join(p.Root, "Users/mirela/Library/LaunchAgents/local.tide-board.plist"), "-f", "xml").CombinedOutput()
 		require.NoError(t, err, string(out))
@@ -174,7 +176,7 @@ func TestAddedIsValid(t *testing.T) {
 	})
 	t.Run("shortcut", func(t *testing.T) {
 		p := museum(t, "ticket-desk-pc")
-		a := additions[9]
+		a := additions[11]
 		p.OK(t, a.command("--full", `two words`)...)
 		file := filepath.Join(p.Root, "Users/tomas/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup/Tide board.lnk")
 		out, err := exec.Command("lnkinfo", file).CombinedOutput()
@@ -192,7 +194,7 @@ func TestAddedIsValid(t *testing.T) {
 // What is counted from the start of a machine may never come on one that is turned off each evening.
 func TestAddWarnsOfLongIntervals(t *testing.T) {
 	const never = "the 24 h are counted from each start"
-	for _, k := range []int{5, 15} {
+	for _, k := range []int{5, 17} {
 		a := additions[k]
 		every := slices.Index(a.args, "--every") + 1
 		p := museum(t, a.machine)
@@ -230,6 +232,9 @@ func TestAddRefuses(t *testing.T) {
 		{"is not from 1 min to 31 d", []string{"--name", "x", "--every", "213504d", "--", program}}, // 25 minutes past what 64 bits hold
 		{"a time of the day", []string{"--name", "x", "--at-time", "25:00", "--", program}},
 		{"one of autostart", []string{"--name", "x", "--at", "sign-in", "--as", "service", "--", program}},
+		{"minutes that an hour is made of", []string{"--name", "x", "--every", "90m", "--as", "cron", "--", program}},
+		{"minutes that an hour is made of", []string{"--name", "x", "--every", "61s", "--as", "cron", "--", program}},
+		{"cron takes 998", []string{"--name", "x", "--at", "startup", "--as", "cron", "--", program, strings.Repeat("x", 980)}},
 		{"the name", []string{"--name", " x", "--at", "sign-in", "--", program}},
 		{"the name", []string{"--name", "x\ny", "--at", "sign-in", "--", program}},
 		{"line break", []string{"--name", "x", "--at", "sign-in", "--", program, "a\nb"}},
@@ -243,6 +248,15 @@ func TestAddRefuses(t *testing.T) {
 	}
 	p.OK(t, append([]string{"add", "--dry-run", "--name", "x", "--at", "sign-in", "--"}, program)...)
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
+	// Where systemd does not start the machine and there is no cron, nothing can be made at startup.
+	for words, lay := range map[string]string{"not with systemd; cron is not installed": "rm -f usr/lib/systemd/systemd sbin/init usr/sbin/init; touch sbin/openrc-init; ln -s openrc-init sbin/init; rm -f usr/sbin/cron", "not with systemd; there is no /etc/cron.d, and not every cron reads one": "rm -rf etc/cron.d usr/lib/systemd/systemd sbin/init usr/sbin/init; touch sbin/openrc-init; ln -s openrc-init sbin/init"} {
+		q := workshop(t)
+		testkit.Shell(t, "cd "+q.Root+"; mkdir -p sbin; "+lay)
+		before := testkit.Tree(t, q.Root)
+		q.Fails(t, 2, words, "add", "--name", "x", "--at", "startup", "--yes", "--", program)
+		q.Fails(t, 2, "not with systemd", "add", "--name", "x", "--at", "startup", "--as", "service", "--yes", "--", program)
+		testkit.Same(t, before, testkit.Tree(t, q.Root))
+	}
 	// A link that somebody laid in the way leads nowhere.
 	trap := filepath.Join(p.Root, "home/ines/.config/autostart/trap.desktop")
 	require.NoError(t, os.Symlink("/etc/passwd", trap))

@@ -142,11 +142,12 @@ func TestAfterTheRestartInside(t *testing.T) {
 		"lockback add --name 'Tide table' --at sign-in --for ines --yes -- /opt/gullrock/when sign-in",
 		"lockback add --name 'Tide late' --at sign-in --yes -- /opt/gullrock/when late",
 		"lockback add --name 'Tide clock' --every 1m --yes -- /opt/gullrock/when clock",
+		"lockback add --name 'Tide cron' --at startup --as cron --for ines --yes -- /opt/gullrock/when cron",
 		"lockback add --name 'Tide service' --at startup --yes -- /opt/gullrock/when service",
 		"printf '@reboot root /opt/gullrock/when crontab\n' > /etc/cron.d/gullrock-when", "lockback delay 'command=/opt/gullrock/when crontab' 4s --yes",
 		"U=/home/ines/.config/systemd/user; install -d -o ines -g ines /home/ines/.config /home/ines/.config/systemd $U $U/default.target.wants; printf '[Service]\nExecStart=/opt/gullrock/when own\n[Install]\nWantedBy=default.target\n' > $U/tide-own.service; ln -s $U/tide-own.service $U/default.target.wants/; chown -hR ines:ines $U",
 		"lockback delay tide-own.service 4s --yes", "lockback delay 'Tide late' 4s --yes", "lockback delay tide-service.service 4s --yes", "lockback snapshot -m added")
-	require.Equal(t, 9, strings.Count(out, " done: "), out)
+	require.Equal(t, 10, strings.Count(out, " done: "), out)
 	require.NoError(t, os.WriteFile(filepath.Join(b.root, "var/log/times"), nil, 0o666))
 	_, out = b.boot(t, "sleep 5", "cat /var/log/times", "cat /etc/cron.d/gullrock-when", "systemctl is-active tide-clock.timer", "systemctl show -p TimersMonotonic tide-clock.timer")
 	at := map[string]float64{}
@@ -155,7 +156,7 @@ func TestAfterTheRestartInside(t *testing.T) {
 			at[line[1]], _ = strconv.ParseFloat(line[2], 64)
 		}
 	}
-	require.Len(t, at, 6, out)
+	require.Len(t, at, 7, out)
 	later := func(name, than string, least, most float64) {
 		t.Helper()
 		require.InDelta(t, (least+most)/2, at[name]-at[than], (most-least)/2, "%s after %s: %v", name, than, at)

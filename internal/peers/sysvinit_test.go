@@ -57,14 +57,21 @@ func TestSysvinitInside(t *testing.T) {
 		return marks, string(said)
 	}
 	all := []string{"cron", "inittab", "rc-local", "script"}
-	marks, out := boot("lockback list tidewatch.service; lockback snapshot; lockback disable tided 'mark*' rc.local --guarded --yes; lockback enable tidewatch.service --yes; echo exit $?")
+	marks, out := boot("lockback list tidewatch.service; lockback snapshot; lockback disable tided 'mark*' rc.local --guarded --yes; lockback enable tidewatch.service --yes; echo exit $?; lockback add --name 'Tide board' --at startup --as service --yes -- /opt/gullrock/mark unit; echo exit $?")
 	require.Equal(t, all, marks, out)
 	require.Contains(t, out, "this machine starts with sysvinit, not with systemd")
 	require.Contains(t, out, "C1 done", out)
 	require.Contains(t, out, "exit 1", "a unit has no switch: %s", out)
+	require.Contains(t, out, "exit 2", "no unit is made: %s", out)
 	marks, out = boot("lockback restore S1 --yes")
 	require.Empty(t, marks, "these started although they are off")
 	require.Contains(t, out, "C2 done", out)
+	// What is added is a table of cron here, and starts.
+	marks, out = boot("lockback add --name 'Tide board' --at startup --yes -- /opt/gullrock/mark 'it\\s-5%-\"new\"'")
+	require.Equal(t, all, slices.Compact(marks))
+	require.Contains(t, out, "C3 done", out)
+	marks, _ = boot("lockback undo --yes")
+	require.Contains(t, marks, `it\s-5%-"new"`)
 	marks, _ = boot("true")
 	require.Equal(t, all, slices.Compact(marks))
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"lockback/core/autostart"
+	"lockback/core/format/crontab"
 	"lockback/core/format/desktopentry"
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
@@ -20,15 +21,17 @@ const (
 	everyonesAutostart  = "/etc/xdg/autostart"
 	administratorsUnits = "/etc/systemd/system"
 	personsUnits        = ".config/systemd/user"
+	administratorsCron  = "/etc/cron.d"
 )
 
 // Add says how an entry is made where the system's own tools would make it: at sign-in an autostart file, at startup a
-// unit that multi-user.target wants, by the clock a timer with its service.
+// unit that multi-user.target wants, by the clock a timer with its service; where systemd does not start the machine, or
+// cron is asked for, a table of cron.
 func Add(m *machine.Reader, n location.New) (location.Made, error) {
 	if err := n.Check(m, nil); err != nil {
 		return location.Made{}, err
 	}
-	forms := map[autostart.Stage][]string{autostart.SignIn: {"autostart"}, autostart.System: {"service"}, autostart.Schedule: {"timer"}}[n.Stage]
+	forms := map[autostart.Stage][]string{autostart.SignIn: {"autostart"}, autostart.System: {"service", "cron"}, autostart.Schedule: {"timer", "cron"}}[n.Stage]
 	if len(forms) == 0 {
 		return location.Made{}, fmt.Errorf("%w: at the stage %s", location.ErrNoForm, n.Stage)
 	}
@@ -36,13 +39,77 @@ func Add(m *machine.Reader, n location.New) (location.Made, error) {
 	if err != nil {
 		return location.Made{}, err
 	}
-	if form == "autostart" {
+	s := location.Look(m)
+	noUnits, noCron := otherInit(s), cronDaemon.off(s)
+	if noCron == "" && !isDir(m, administratorsCron) {
+		noCron = "there is no " + administratorsCron + ", and not every cron reads one"
+	}
+	switch {
+	case form == "autostart":
 		return addAutostart(m, n)
+	case form != "cron" && noUnits == "":
+		return addUnit(m, n)
+	case form != "cron" && n.Form != "":
+		return location.Made{}, fmt.Errorf("%w: %s", location.ErrNoForm, noUnits)
+	case noCron == "":
+		return addCron(m, n)
+	case form != "cron":
+		noCron = noUnits + "; " + noCron
 	}
-	if why := otherInit(location.Look(m)); why != "" {
-		return location.Made{}, fmt.Errorf("%w: %s, and only for that units are made", location.ErrNoForm, why)
+	return location.Made{}, fmt.Errorf("%w: %s", location.ErrNoForm, noCron)
+}
+
+func isDir(m *machine.Reader, name string) bool {
+	info, err := m.Stat(name)
+	return err == nil && info.IsDir()
+}
+
+// maxCronCommand is how long a command may be: Debian's cron refuses a table with a longer one (MAX_COMMAND in its cron.h).
+const maxCronCommand = 998
+
+// addCron makes a table in cron's folder, for a user by its user field.
+func addCron(m *machine.Reader, n location.New) (location.Made, error) {
+	made := location.Made{Location: "linux.cron.system", Effect: location.WithinMinute}
+	user, schedule := "root", "@reboot"
+	if n.User != nil {
+		user = n.User.Name
 	}
-	return addUnit(m, n)
+	if n.Stage == autostart.System {
+		made.Effect = location.AtNextStart
+	} else if schedule = cronSchedule(n); schedule == "" {
+		return made, fmt.Errorf("%w: each %s: cron repeats after minutes that an hour is made of, after hours that a day is made of, or each day", location.ErrNoForm, location.DelayWords(n.Every))
+	}
+	command := crontab.JoinCommand(n.Argv)
+	if len(command) > maxCronCommand {
+		return made, fmt.Errorf("%w: the command has %d bytes, and cron takes %d", location.ErrNoForm, len(command), maxCronCommand)
+	}
+	file := path.Join(administratorsCron, n.FileName())
+	if err := location.Free(m, file); err != nil {
+		return made, err
+	}
+	made.Key = file + "\x00" + user + "\x00" + command
+	image := n.Owned([]byte("# " + n.Name + "\n" + schedule + " " + user + " " + command + "\n"))
+	image.UID, image.GID = 0, 0
+	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: image}}
+	return made, nil
+}
+
+// cronSchedule is when a new entry runs, as crontab(5) has it; empty where cron cannot say it.
+func cronSchedule(n location.New) string {
+	minutes := int(n.Every.Minutes())
+	switch {
+	case n.Daily:
+		return fmt.Sprintf("%d %d * * *", int(n.At.Minutes())%60, int(n.At.Hours()))
+	case n.Every%time.Minute != 0:
+		return ""
+	case minutes < 60 && 60%minutes == 0:
+		return fmt.Sprintf("*/%d * * * *", minutes)
+	case minutes == 24*60:
+		return "0 0 * * *"
+	case minutes%60 == 0 && 24%(minutes/60) == 0:
+		return fmt.Sprintf("0 */%d * * *", minutes/60)
+	}
+	return ""
 }
 
 func addAutostart(m *machine.Reader, n location.New) (location.Made, error) {
