@@ -519,9 +519,9 @@ func (s *session) nothingToSetUp(e errand) error {
 
 // purposes say what a round is for.
 var purposes = map[culprit.Purpose]string{
-	culprit.Halve:   "Half of what may be it is as before, and all else as it worked.",
-	culprit.Confirm: "One is left. It alone is as it worked, all else is as before: if it works now, that is the one.",
-	culprit.Again:   "That it is broken without it says that there is another one, or that an answer was wrong. So what was said to work is tried once more.",
+	culprit.Halve:   "Half of the suspects are as before the search, and everything else is as it was when it worked.",
+	culprit.Confirm: "One suspect is left. It alone is as it was when it worked, and everything else is as before the search: if it works now, that is the one.",
+	culprit.Again:   "It is still broken without it: there is another one, or an answer was wrong. So what was said to work is tried once more.",
 	culprit.Once:    "What was said to be broken is tried once more.",
 }
 
