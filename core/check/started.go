@@ -48,7 +48,7 @@ func (f *finder) readStarts() starts {
 	all := starts{}
 	switch f.Machine.OS {
 	case "linux":
-		all.readLogs(f.Machine)
+		all.readLogs(f.Machine, f.Before.Time)
 	case "windows":
 		for _, item := range f.Items {
 			if item.Location == "windows.tasks" {
@@ -61,7 +61,7 @@ func (f *finder) readStarts() starts {
 
 // readLogs reads what systemd's logs say was started. Cron writes "(user) CMD (command)", log_it in its do_command.c and
 // cronie's.
-func (all starts) readLogs(m *machine.Machine) {
+func (all starts) readLogs(m *machine.Machine, since time.Time) {
 	note := func(e journal.Entry) {
 		_, command, byCron := strings.Cut(e.Fields["MESSAGE"], ") CMD (")
 		switch {
@@ -83,8 +83,7 @@ func (all starts) readLogs(m *machine.Machine) {
 	}
 	reader := m.Reader(nil)
 	messages, fields := []string{journal.UnitStarting, journal.UnitStarted}, []string{"UNIT", "USER_UNIT", "_UID"}
-	cost.ReadUserJournals(reader, messages, fields, note)
-	cost.ReadJournal(reader, append(messages, "SYSLOG_IDENTIFIER=CRON", "SYSLOG_IDENTIFIER=CROND"), append(fields, "MESSAGE=("), note)
+	cost.ReadJournals(reader, since, append(messages, "SYSLOG_IDENTIFIER=CRON", "SYSLOG_IDENTIFIER=CROND"), append(fields, "MESSAGE=("), note)
 }
 
 // cronCommand is what cron runs of a line: what follows a % is its input, crontab(5).

@@ -1,12 +1,14 @@
 package cost
 
 import (
-	"io/fs"
+	"cmp"
+	"fmt"
 	"path"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"lockback/core/autostart"
 	"lockback/core/format/journal"
@@ -65,23 +67,57 @@ func ReadJournal(m *machine.Reader, messages, fields []string, visit func(journa
 // journals is where logs are kept that outlive a restart, systemd-journald.service(8).
 const journals = "/var/log/journal"
 
-// userLog is what the log of a user's own programs and services is called, with the user's id.
-var userLog = regexp.MustCompile(`^user-\d+\.journal$`)
+// How many logs are read at most.
+const (
+	maxPresent = 64
+	maxLogs    = 8 // that were closed
+)
 
-// maxUserLogs is how many of those are read.
-const maxUserLogs = 64
-
-// ReadUserJournals reads the present logs of the users' own service managers and programs.
-func ReadUserJournals(m *machine.Reader, messages, fields []string, visit func(journal.Entry)) {
+// ReadJournals reads the logs of the system and of the users' own programs and service managers: the present ones, and the
+// last of those that were closed after a time.
+func ReadJournals(m *machine.Reader, since time.Time, messages, fields []string, visit func(journal.Entry)) {
 	if m.ID == "" || strings.ContainsAny(m.ID, "/\x00") {
 		return
 	}
 	folder := path.Join(journals, m.ID)
 	entries, _ := m.ReadDir(folder)
-	entries = slices.DeleteFunc(entries, func(e fs.DirEntry) bool { return !userLog.MatchString(e.Name()) })
-	for _, e := range entries[:min(len(entries), maxUserLogs)] {
-		readLog(m, path.Join(folder, e.Name()), messages, fields, visit)
+	var names []string
+	for _, e := range entries {
+		names = append(names, e.Name())
 	}
+	for _, name := range logsSince(names, since) {
+		readLog(m, path.Join(folder, name), messages, fields, visit)
+	}
+}
+
+// logsSince are the present logs and the last of the closed ones that may have something after a time.
+func logsSince(names []string, since time.Time) (chosen []string) {
+	type closed struct {
+		name, of string
+		at       string // when it begins; of one that was not closed in order, when it was found
+		late     bool
+	}
+	var all []closed
+	moment := fmt.Sprintf("%016x", since.UnixMicro())
+	for _, name := range names {
+		if present.MatchString(name) {
+			chosen = append(chosen, name)
+		} else if m := ofAny.FindStringSubmatch(name); m != nil {
+			all = append(all, closed{name, m[1], m[2] + m[3], m[2]+m[3] >= moment})
+		}
+	}
+	slices.SortFunc(all, func(a, b closed) int { return cmp.Or(strings.Compare(b.at, a.at), strings.Compare(a.name, b.name)) })
+	chosen = chosen[:min(len(chosen), maxPresent)]
+	read, begunBefore := 0, map[string]bool{} // the last that begins before it goes on after it
+	for _, c := range all {
+		if read == maxLogs || !c.late && begunBefore[c.of] {
+			continue
+		}
+		read++
+		begunBefore[c.of] = begunBefore[c.of] || !c.late
+		chosen = append(chosen, c.name)
+	}
+	return chosen
 }
 
 // readLog reads one file of a log. What cannot be read tells nothing.
@@ -93,6 +129,13 @@ func readLog(m *machine.Reader, name string, messages, fields []string, visit fu
 	defer file.Close()
 	_ = journal.Read(file, size, messages, fields, visit)
 }
+
+// present are the logs that are written to, of the system and of users by their ids.
+var present = regexp.MustCompile(`^(?:system|user-\d+)\.journal$`)
+
+// ofAny is a closed log of either: in order (see [archived]), or with the time at which it was found not to be, as
+// journal_file_dispose of systemd calls it.
+var ofAny = regexp.MustCompile(`^(system|user-\d+)@(?:[0-9a-f]{32}-[0-9a-f]{16}-([0-9a-f]{16})\.journal|([0-9a-f]{16})-[0-9a-f]{16}\.journal~)$`)
 
 // archived is what a closed file of the system's log is called, journal_file_archive of systemd: the
 // id and the number of its first entry, and the time of it in microseconds, in hexadecimal.

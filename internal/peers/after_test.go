@@ -98,7 +98,7 @@ func TestAfterTheRestartInside(t *testing.T) {
 	// The program has turned its timer on again, and a package was upgraded meanwhile.
 	testkit.Shell(t, "chroot "+b.root+" dpkg -i /opt/fogbell-2.0.deb >/dev/null 2>&1")
 	testkit.Shell(t, "printf '@hourly root /opt/kelpline/care\\n' > "+b.root+"/etc/cron.d/zz-stranger")
-	_, out = b.boot(t, checking, "lockback disable kelpline.timer --yes")
+	_, out = b.boot(t, "journalctl --rotate; sleep 0.5", checking, "lockback disable kelpline.timer --yes") // into closed logs
 	require.Contains(t, out, "exit 3")
 	all := findings(t, b)
 	require.Equal(t, float64(1), all[""]["restarts"].(map[string]any)["count"])
