@@ -111,38 +111,50 @@ func (f *finder) written(item *location.Item) time.Time {
 	return last
 }
 
-// authors are the entries that may have written another one, the surest first.
+// How sure it is that an entry did it.
+const (
+	ranAndNames = iota // it was started just before, and what it runs names the other one
+	ranOrNames         // one of the two; what was only started has something in common with it, too
+	hints              // it has something in common, and something of the other one in it
+	isAkin             // it has something in common, and updates or runs with the system
+	ran                // it was started just before: at a start of the machine, everything was
+)
+
+// authors are the entries that may have written another one: the surest alone.
 func (f *finder) authors(g *Finding, signs signs) []Author {
 	type guess struct {
 		Author
 		rank int
 	}
 	var all []guess
-	its, read := kinOf(g.Entry), map[*script]found{}
+	its, read := kinOf(g.Entry), map[*script]mention{}
 	for _, c := range f.candidates {
 		e := c.Entry
 		if e.Handle == g.Entry.Handle || g.Instead != nil && e.Handle == g.Instead.Handle {
 			continue
 		}
-		before, ran := c.ranBefore(g.At)
-		started := "it was started " + seconds(before) + " before that"
+		add := func(rank int, why string) {
+			all = append(all, guess{Author{Entry: e, Why: why, Sure: rank <= ranOrNames}, rank})
+		}
+		before, started := c.ranBefore(g.At)
+		when := "it was started " + seconds(before) + " before that"
 		common := c.kin.common(its)
-		found := signs.in(c.runs, read)
+		says := signs.in(c.runs, read)
 		switch {
-		case found.named && ran:
-			all = append(all, guess{Author{Entry: e, Why: started + ", and what it runs names it", Sure: true}, 0})
-		case found.named:
-			all = append(all, guess{Author{Entry: e, Why: "what it runs names it", Sure: true}, 1})
-		case common != "" && ran:
-			all = append(all, guess{Author{Entry: e, Why: started + ", and is of the same " + common, Sure: true}, 1})
-		case common != "" && found.folder:
-			all = append(all, guess{Author{Entry: e, Why: "what it runs names its folder, and it is of the same " + common, Sure: false}, 2})
+		case says.named && started:
+			add(ranAndNames, when+", and what it runs names it")
+		case says.named:
+			add(ranOrNames, "what it runs names it")
+		case common != "" && started:
+			add(ranOrNames, when+", and is of the same "+common)
+		case common != "" && says.folder:
+			add(hints, "what it runs names its folder, and it is of the same "+common)
 		case common != "" && f.holds(e.Target.Path, signs):
-			all = append(all, guess{Author{Entry: e, Why: "its program has the name in it, and is of the same " + common, Sure: false}, 2})
+			add(hints, "its program has the name in it, and is of the same "+common)
 		case common != "" && updates(e):
-			all = append(all, guess{Author{Entry: e, Why: "it is of the same " + common + ", and runs " + when(e), Sure: false}, 3})
-		case ran:
-			all = append(all, guess{Author{Entry: e, Why: started, Sure: false}, 4}) // at a start of the machine, everything was
+			add(isAkin, "it is of the same "+common+", and runs "+whenOf(e))
+		case started:
+			add(ran, when)
 		}
 	}
 	slices.SortStableFunc(all, func(a, b guess) int {
@@ -150,18 +162,14 @@ func (f *finder) authors(g *Finding, signs signs) []Author {
 	})
 	var authors []Author
 	for _, one := range all {
-		if one.rank > all[0].rank {
-			break // the surest alone
+		if one.rank == all[0].rank {
+			authors = append(authors, one.Author)
 		}
-		authors = append(authors, one.Author)
 	}
-	if len(authors) > maxAuthors {
-		if all[0].rank == 4 {
-			return nil // of so many, each is as likely as chance
-		}
-		authors = authors[:maxAuthors]
+	if len(authors) > maxAuthors && all[0].rank == ran {
+		return nil // of so many, each is as likely as chance
 	}
-	return authors
+	return authors[:min(len(authors), maxAuthors)]
 }
 
 func seconds(d time.Duration) string { return d.Round(time.Second).String() }
@@ -209,5 +217,5 @@ func folderOf(program string) string {
 // sharedFolders are those in which programs of many makers lie, in small letters.
 var sharedFolders = regexp.MustCompile(`/s?bin$|^/etc(/|$)|^/usr/lib(exec)?$|^/usr/lib/systemd(/|$)|^/system/|^/library/(launch(agents|daemons)|privilegedhelpertools)$|^[a-z]:\\windows(\\|$)|^[a-z]:\\(program files( \(x86\))?|programdata)?$`)
 
-// when says when an entry runs.
-func when(e *autostart.Entry) string { return cmp.Or(e.When, e.Stage.When(), "by itself") }
+// whenOf says when an entry runs.
+func whenOf(e *autostart.Entry) string { return cmp.Or(e.When, e.Stage.When(), "by itself") }

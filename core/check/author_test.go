@@ -105,7 +105,7 @@ func TestSigns(t *testing.T) {
 		{script, "install -m 755 belld /etc/init.d/belld", true, true},
 	} {
 		f := signsOf(c.entry, c.entry == line).find(newScript(c.text))
-		require.Equal(t, found{c.named, c.folder}, f, c.text)
+		require.Equal(t, mention{c.named, c.folder}, f, c.text)
 	}
 }
 

@@ -149,10 +149,10 @@ func Find(in Input) ([]Finding, error) {
 		}
 	}
 	f.findUpdates(all)
-	f.findAuthors(all)
 	slices.SortStableFunc(all, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(slices.Index(Kinds, a.Kind), slices.Index(Kinds, b.Kind)), autostart.Compare(a.Entry, b.Entry))
 	})
+	f.findAuthors(all)
 	return all, nil
 }
 

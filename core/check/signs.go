@@ -174,8 +174,8 @@ func (f *finder) script(name string) *script {
 	return s
 }
 
-// found is what a text has of an entry.
-type found struct{ named, folder bool }
+// mention is what a text has of an entry.
+type mention struct{ named, folder bool }
 
 var (
 	// goesOn is a line that goes on in the next, in each of the languages.
@@ -191,7 +191,7 @@ var (
 )
 
 // in looks for an entry in what another one runs. What was read is looked through once.
-func (s signs) in(runs []*script, read map[*script]found) (all found) {
+func (s signs) in(runs []*script, read map[*script]mention) (all mention) {
 	for _, one := range runs {
 		f, known := read[one]
 		if !known {
@@ -203,12 +203,12 @@ func (s signs) in(runs []*script, read map[*script]found) (all found) {
 	return all
 }
 
-func (s signs) find(in *script) (f found) {
+func (s signs) find(in *script) (f mention) {
 	has := func(texts ...string) bool {
 		return slices.ContainsFunc(texts, func(text string) bool { return text != "" && strings.Contains(in.plain, text) })
 	}
 	if !has(s.names...) && !has(s.words...) && !has(s.line, s.folder) {
-		return found{}
+		return mention{}
 	}
 	if in.lines == nil {
 		in.lines = linesOf(in.plain)
