@@ -144,10 +144,7 @@ func (s *session) newEntry(o addOptions, inv inventory.Inventory) (location.New,
 
 // likeAnother takes from an entry what was not given.
 func (s *session) likeAnother(handle string, inv inventory.Inventory, n *location.New) error {
-	c, err := s.choose(s.machine, inv, s.store, []string{handle}, scope{all: true})
-	if err == nil {
-		err = exact(c)
-	}
+	c, err := s.chooseExactly(inv, []string{handle}, scope{all: true})
 	if err != nil {
 		return err
 	}

@@ -338,10 +338,7 @@ func (s *session) lastTurnedOff() (change.Change, error) {
 
 // ofSelector are the chosen entries that are enabled.
 func (s *session) ofSelector(words []string, inv inventory.Inventory, all bool) ([]*location.Item, string, error) {
-	c, err := s.choose(s.machine, inv, s.store, words, scope{all: all})
-	if err == nil {
-		err = exact(c)
-	}
+	c, err := s.chooseExactly(inv, words, scope{all: all})
 	if err != nil {
 		return nil, "", err
 	}

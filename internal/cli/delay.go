@@ -78,10 +78,7 @@ func (a *app) delayEntries(words []string, o delayOptions) error {
 	}
 	defer s.close()
 	inv := s.inventory()
-	c, err := a.choose(s.machine, inv, s.store, words, scope{all: o.all})
-	if err == nil {
-		err = exact(c)
-	}
+	c, err := s.chooseExactly(inv, words, scope{all: o.all})
 	if err != nil {
 		return err
 	}

@@ -125,10 +125,7 @@ func (s *session) toKeep(args []string) (change.Change, error) {
 // keepEntries says of entries that came back that they may stay.
 func (s *session) keepEntries(words []string, message string) error {
 	inv := s.inventory()
-	c, err := s.choose(s.machine, inv, s.store, words, scope{})
-	if err == nil {
-		err = exact(c)
-	}
+	c, err := s.chooseExactly(inv, words, scope{})
 	if err != nil {
 		return err
 	}

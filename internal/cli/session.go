@@ -494,6 +494,15 @@ func usersOf(inv inventory.Inventory) []string {
 	return users
 }
 
+// chooseExactly chooses entries for a command that writes: a name that several have is refused.
+func (s *session) chooseExactly(inv inventory.Inventory, words []string, in scope) (choice, error) {
+	c, err := s.choose(s.machine, inv, s.store, words, in)
+	if err == nil {
+		err = exact(c)
+	}
+	return c, err
+}
+
 // exact refuses a name that several entries have.
 func exact(c choice) error {
 	word, among := c.sel.Ambiguous(entriesOf(c.items))
