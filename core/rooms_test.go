@@ -41,7 +41,7 @@ var mayImport = []struct{ room, allowed string }{
 	{`core/change`, `core/(autostart|machine|location(/part)?|program|inventory|snapshot)`},
 	{`core/starts`, `core/(machine|cost|format/.*)`},
 	{`core/culprit`, `^$`},
-	{`core/check`, `core/(autostart|machine|location|program|cost|snapshot|change|format/journal)`},
+	{`core/check`, `core/(autostart|machine|location|program|cost|snapshot|change|format/(journal|taskcache|windata))`},
 	{`core/store`, `core/(autostart|machine|program|note|figures|snapshot|change)`},
 	{`internal/view`, `core/autostart`},
 	{`internal/demo`, `core/format/.*`},
