@@ -728,7 +728,7 @@ func (s *session) printVerdict(p view.Printer, f *search, v culprit.Verdict, wor
 		if found.Broken >= 0 {
 			broken = "in round " + strconv.Itoa(found.Broken+1)
 		}
-		p.Line("The proof for %s: without it, it worked %s; with it besides, it was broken %s.", f.Units[found.Unit].Names[0], works, broken)
+		p.Line("The proof for %s: it worked %s with it %s, and was broken %s with it %s as well.", f.Units[found.Unit].Names[0], works, f.worksWhile(found.Unit), broken, f.Was[f.Units[found.Unit].Handles[0]])
 	}
 }
 
