@@ -47,6 +47,10 @@ func (f *finder) readPolicies() []policy {
 	return w.all
 }
 
+// managedStarts are the files in which a profile on a Mac says what starts at sign-in, and which jobs stay on: the payloads
+// LoginItems and ServiceManagementManagedLoginItems of Apple's device management.
+var managedStarts = []string{"com.apple.loginitems.managed.plist", "com.apple.loginwindow.plist", "com.apple.servicemanagement.plist"}
+
 // policyWalk is one reading of all policies.
 type policyWalk struct {
 	machine *machine.Machine
@@ -72,7 +76,7 @@ func (w *policyWalk) read(folder string, depth int) {
 		switch ending := strings.ToLower(path.Ext(e.Name())); {
 		case e.IsDir():
 			w.read(name, depth+1)
-		case e.Type().IsRegular() && slices.Contains([]string{".xml", ".pol", ".plist"}, ending):
+		case e.Type().IsRegular() && (ending == ".xml" || ending == ".pol" || slices.Contains(managedStarts, e.Name())):
 			if b, err := w.machine.ReadFile(name, maxPolicyFile); err == nil {
 				w.size += len(b)
 				w.all = append(w.all, policy{name, plain(policyText(b))})

@@ -271,6 +271,8 @@ func TestCheckFindsWhoPutItBack(t *testing.T) {
 		{"ticket-desk-pc", "egpvxyi", map[string]string{`ProgramData/Microsoft/Group Policy/History/{6AC1786C-016F-11D2-945F-00C04FB984F9}/Machine/Preferences/Registry/Registry.xml`: `<?xml version="1.0" encoding="utf-8"?>
 <RegistrySettings><Registry name="Brinecast" status="Brinecast"><Properties action="U" hive="HKEY_LOCAL_MACHINE" key="SOFTWARE\Microsoft\Windows\CurrentVersion\Run" name="Brinecast" type="REG_SZ" value="x"/></Registry></RegistrySettings>`},
 			nil, `C:\ProgramData\Microsoft\Group Policy\History\{6AC1786C-016F-11D2-945F-00C04FB984F9}\Machine\Preferences\Registry\Registry.xml`, "a policy of the machine sets it, and does so again", true},
+		{"archive-mac", "org.brinecast.helper", map[string]string{"Library/Managed Preferences/com.apple.servicemanagement.plist": "<plist><dict><key>RuleValue</key><string>org.brinecast.helper</string></dict></plist>", "Library/Managed Preferences/com.example.other.plist": "org.brinecast.helper"},
+			nil, "/Library/Managed Preferences/com.apple.servicemanagement.plist", "a policy of the machine sets it, and does so again", true},
 		{"archive-mac", "org.kelpline.updater", map[string]string{"Library/care/run": "#!/bin/sh\n/bin/launchctl bootstrap system/org.kelpline.updater\n"},
 			[]string{"--at", "startup", "--", "/Library/care/run"}, "care", "what it runs names it", true},
 		{"ticket-desk-pc", "Kelpline Updater", nil, nil, `Kelpline\Update`, "it was started 2s before that, and is of the same product", true},
