@@ -32,12 +32,12 @@ func open(t *testing.T, p testkit.Program, columns, rows int, env string, args .
 	t.Helper()
 	testkit.Need(t, "tmux")
 	d := &desk{t: t, sock: filepath.Join(t.TempDir(), "tmux")}
-	t.Cleanup(func() { exec.Command("tmux", "-S", d.sock, "kill-server").Run() })
 	line := fmt.Sprintf("env HOME=/nonexistent %s %s --root %s --store %s %s; echo ended with $?; exec sleep 600", env, testkit.Built(t), p.Root, p.Store, strings.Join(args, " "))
 	d.args = []string{"new-session", "-d", "-x", strconv.Itoa(columns), "-y", strconv.Itoa(rows), line}
 	cmd := exec.Command("tmux", append([]string{"-S", d.sock, "-f", "/dev/null", "start-server", ";", "set", "-g", "status", "off", ";"}, d.args...)...)
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
+	closeTerminal(t, d.sock)
 	return d
 }
 

@@ -29,11 +29,26 @@ func openTerminal(t *testing.T, shell ...string) terminal {
 	term := terminal{t, filepath.Join(t.TempDir(), "tmux")}
 	home := t.TempDir()
 	path := filepath.Dir(testkit.Built(t)) + ":" + os.Getenv("PATH")
-	line := fmt.Sprintf("env -i TERM=xterm-256color PATH=%s HOME=%s PS1='> ' %s", path, home, strings.Join(shell, " "))
+	line := fmt.Sprintf("exec env -i TERM=xterm-256color PATH=%s HOME=%s PS1='> ' %s", path, home, strings.Join(shell, " "))
 	out, err := exec.Command("tmux", "-f", "/dev/null", "-S", term.socket, "new-session", "-d", "-x", "240", "-y", "40", line).CombinedOutput()
 	require.NoError(t, err, string(out))
-	t.Cleanup(func() { exec.Command("tmux", "-S", term.socket, "kill-server").Run() })
+	closeTerminal(t, term.socket)
 	return term
+}
+
+// closeTerminal ends a terminal with the test, and waits for its shell, which writes its history last of all.
+func closeTerminal(t *testing.T, socket string) {
+	pid, err := exec.Command("tmux", "-S", socket, "display-message", "-p", "#{pane_pid}").Output()
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		exec.Command("tmux", "-S", socket, "kill-server").Run()
+		for range 100 {
+			if _, err := os.Stat("/proc/" + strings.TrimSpace(string(pid))); err != nil {
+				return
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	})
 }
 
 // keys types text or keys by their names.
