@@ -110,18 +110,20 @@ CREATE INDEX seen_on ON seen (machine);
 CREATE TABLE review (machine TEXT PRIMARY KEY, words TEXT NOT NULL, whole INTEGER NOT NULL, at TEXT NOT NULL, begun TEXT NOT NULL);
 CREATE TABLE decision (machine TEXT NOT NULL, handle TEXT NOT NULL, decision TEXT NOT NULL, PRIMARY KEY (machine, handle)) WITHOUT ROWID;
 `, `
--- How long changes are tried, when that was ended, in which start of the system they were made, and how they left their entries; and searches for a culprit that were begun.
+-- How long changes are tried, when that was ended, and how they left their entries; and searches for a culprit that were begun.
 ALTER TABLE change ADD COLUMN trial INTEGER NOT NULL DEFAULT 14;
 ALTER TABLE change ADD COLUMN kept TEXT NOT NULL DEFAULT '';
-ALTER TABLE snapshot ADD COLUMN boot TEXT NOT NULL DEFAULT '';
 CREATE TABLE outcome (change INTEGER NOT NULL REFERENCES change, state TEXT NOT NULL, handles TEXT NOT NULL, PRIMARY KEY (change, state)) WITHOUT ROWID;
 CREATE TABLE search (machine TEXT PRIMARY KEY, state TEXT NOT NULL) WITHOUT ROWID;
+`, `
+-- In which start of the system a snapshot was taken.
+ALTER TABLE snapshot ADD COLUMN boot TEXT NOT NULL DEFAULT '';
 `}
 
 // schemas are the digests of the schema of each version, as schemaDigest makes them. A
 // record with anything else in it, a trigger or a view for example, is no record:
 // it could let a write succeed and keep nothing.
-var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb", "9576e690ceca9e755820529b8dd204a1", "e97a9c8c833970b38bf83eb5e2769eae", "43da981e4b95d0c2721a09c5c8737a39", "826dd2598cf24cf1ecb1b3c8bd6d7141"}
+var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb", "9576e690ceca9e755820529b8dd204a1", "e97a9c8c833970b38bf83eb5e2769eae", "43da981e4b95d0c2721a09c5c8737a39", "d5a4a8837f734a2eb892acd569a18a93", "826dd2598cf24cf1ecb1b3c8bd6d7141"}
 
 // Store is an opened record.
 type Store struct {
@@ -811,7 +813,7 @@ func (s *Store) snapshots(where string, args []any, visit func(*snapshot.Snapsho
 		digest snapshot.Digest
 	}
 	var rows []row
-	err := s.each("SELECT id, machine, time, message, enabled, disabled, manifest, "+s.since(2, "system", "''")+", "+s.since(6, "boot", "''")+" FROM snapshot "+where, args, func(scan func(...any) error) error {
+	err := s.each("SELECT id, machine, time, message, enabled, disabled, manifest, "+s.since(2, "system", "''")+", "+s.since(7, "boot", "''")+" FROM snapshot "+where, args, func(scan func(...any) error) error {
 		snap := &snapshot.Snapshot{Load: s.Blob}
 		var at string
 		var digest []byte
@@ -1077,7 +1079,7 @@ func (s *Store) Interrupted(machine string) ([]change.Change, error) {
 
 func (s *Store) changes(where string, args ...any) ([]change.Change, error) {
 	var all []change.Change
-	err := s.each("SELECT id, machine, time, kind, message, coalesce(snapshot, 0), entries, state, coalesce(undoes, 0), "+s.since(2, "token, root, host", "'', '', ''")+", "+s.since(6, "trial, kept, coalesce((SELECT boot FROM snapshot WHERE snapshot.id = change.snapshot), '')", "14, '', ''")+" FROM change "+where, args, func(scan func(...any) error) error {
+	err := s.each("SELECT id, machine, time, kind, message, coalesce(snapshot, 0), entries, state, coalesce(undoes, 0), "+s.since(2, "token, root, host", "'', '', ''")+", "+s.since(6, "trial, kept", "14, ''")+", "+s.since(7, "coalesce((SELECT boot FROM snapshot WHERE snapshot.id = change.snapshot), '')", "''")+" FROM change "+where, args, func(scan func(...any) error) error {
 		var c change.Change
 		var at, kept string
 		if err := scan(&c.ID, &c.Machine, &at, &c.Kind, &c.Message, &c.Snapshot, &c.Entries, &c.State, &c.Undoes, &c.Token, &c.Root, &c.Host, &c.Trial, &kept, &c.Boot); err != nil {
