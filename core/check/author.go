@@ -29,14 +29,6 @@ const maxSought = 100
 
 // findAuthors looks who put entries back, or added them.
 func (f *finder) findAuthors(all []Finding) {
-	first, shared := map[string]int{}, map[string]bool{}
-	for _, item := range f.Items {
-		path, line := item.Source.Path, item.Source.Line
-		if of, known := first[path]; known && of != line { // not of several users the same
-			shared[path] = true
-		}
-		first[path] = line
-	}
 	var sought []*Finding
 	for k := range all {
 		g := &all[k]
@@ -53,6 +45,7 @@ func (f *finder) findAuthors(all []Finding) {
 	}
 	f.starts = f.readStarts()
 	f.candidates = f.mayHaveDone()
+	shared := sharedFiles(f.Items)
 	var signs []signs
 	for _, g := range sought {
 		s := signsOf(g.Entry, shared[g.Entry.Source.Path])
@@ -70,6 +63,19 @@ func (f *finder) findAuthors(all []Finding) {
 			}
 		}
 	}
+}
+
+// sharedFiles are those in which several entries stand, each in a line of its own.
+func sharedFiles(items []*location.Item) map[string]bool {
+	first, shared := map[string]int{}, map[string]bool{}
+	for _, item := range items {
+		path, line := item.Source.Path, item.Source.Line
+		if of, known := first[path]; known && of != line { // not of several users the same
+			shared[path] = true
+		}
+		first[path] = line
+	}
+	return shared
 }
 
 // candidate is an entry that may have put others back.

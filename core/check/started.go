@@ -94,15 +94,14 @@ func cronCommand(line string) string {
 
 // readTask reads when a task was last started.
 func (all starts) readTask(m *machine.Machine, task string) {
-	const cache = machine.KeyNT + `\Schedule\TaskCache`
 	if !strings.HasPrefix(task, `\`) {
 		return
 	}
-	name, err := m.Registry.Key(cache + `\Tree` + task)
+	name, err := m.Registry.Key(machine.KeyTaskCache + `\Tree` + task)
 	if err != nil {
 		return
 	}
-	kept, err := m.Registry.Key(cache + `\Tasks\` + name.Text("Id"))
+	kept, err := m.Registry.Key(machine.KeyTaskCache + `\Tasks\` + name.Text("Id"))
 	if err != nil {
 		return
 	}

@@ -38,10 +38,10 @@ func (c *Costs) fromJournal(m *machine.Reader) {
 // written to, and, where nothing of the kind stands in it, the last one before it. systemd begins
 // a new file when one has grown large, and calls the old one after the time at which it began.
 func ReadJournal(m *machine.Reader, messages, fields []string, visit func(journal.Entry)) {
-	if m.ID == "" || strings.ContainsAny(m.ID, "/\x00") {
+	folder := logFolder(m)
+	if folder == "" {
 		return
 	}
-	folder := path.Join(journals, m.ID)
 	found := false
 	read := func(name string) {
 		readLog(m, path.Join(folder, name), messages, fields, func(e journal.Entry) {
@@ -64,8 +64,14 @@ func ReadJournal(m *machine.Reader, messages, fields []string, visit func(journa
 	}
 }
 
-// journals is where logs are kept that outlive a restart, systemd-journald.service(8).
-const journals = "/var/log/journal"
+// logFolder is where the machine's logs are kept that outlive a restart, systemd-journald.service(8); empty where its id
+// cannot be a folder's name.
+func logFolder(m *machine.Reader) string {
+	if m.ID == "" || strings.ContainsAny(m.ID, "/\x00") {
+		return ""
+	}
+	return path.Join("/var/log/journal", m.ID)
+}
 
 // How many logs are read at most.
 const (
@@ -76,10 +82,10 @@ const (
 // ReadJournals reads the logs of the system and of the users' own programs and service managers: the present ones, and the
 // last of those that were closed after a time.
 func ReadJournals(m *machine.Reader, since time.Time, messages, fields []string, visit func(journal.Entry)) {
-	if m.ID == "" || strings.ContainsAny(m.ID, "/\x00") {
+	folder := logFolder(m)
+	if folder == "" {
 		return
 	}
-	folder := path.Join(journals, m.ID)
 	entries, _ := m.ReadDir(folder)
 	var names []string
 	for _, e := range entries {

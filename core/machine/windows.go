@@ -16,10 +16,12 @@ var ErrOtherDrive = errors.New("on a drive that is not reachable here")
 
 // Places of the registry that tell what the machine is.
 const (
-	KeyNT       = `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion`
-	KeyCV       = `HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion`
-	KeyCCS      = `HKLM\SYSTEM\CurrentControlSet`
-	profileList = KeyNT + `\ProfileList`
+	KeyNT = `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion`
+	// KeyTaskCache is what the scheduler keeps of its tasks.
+	KeyTaskCache = KeyNT + `\Schedule\TaskCache`
+	KeyCV        = `HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion`
+	KeyCCS       = `HKLM\SYSTEM\CurrentControlSet`
+	profileList  = KeyNT + `\ProfileList`
 )
 
 // hives are the hive files of the system itself, below its config folder.
@@ -395,7 +397,7 @@ func (m *Machine) Managed(a Artifact) bool {
 
 // inTaskCache reports whether a key is one that the scheduler keeps of its tasks.
 func inTaskCache(path string) bool {
-	rest, ok := cutFold(path, KeyNT+`\Schedule\TaskCache`)
+	rest, ok := cutFold(path, KeyTaskCache)
 	return ok && (rest == "" || rest[0] == '\\')
 }
 

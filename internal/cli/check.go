@@ -395,7 +395,7 @@ func (s *session) printCheck(r checked, all bool) error {
 			Last  string   `json:"last,omitempty"`
 			From  []string `json:"from"`
 		}{From: notNil(r.starts.BootsFrom)}
-		restarts.Count, restarts.Known = r.starts.BootsSince(starts.Moment{Time: r.since.Time, Boot: r.since.Boot})
+		restarts.Count, restarts.Known = r.starts.BootsSince(momentOfSnapshot(r.since))
 		if len(r.starts.Boots) > 0 {
 			restarts.Last = r.starts.Now.Time.Format(time.RFC3339)
 		}
@@ -424,7 +424,7 @@ func (s *session) printCheck(r checked, all bool) error {
 		return nil
 	}
 	p.Line("%s", heading(describe(s.machine)))
-	p.Line("Since %s of %s. %s", r.since.Name(), dated(r.since.Time), restartWords(r.starts, starts.Moment{Time: r.since.Time, Boot: r.since.Boot}))
+	p.Line("Since %s of %s. %s", r.since.Name(), dated(r.since.Time), restartWords(r.starts, momentOfSnapshot(r.since)))
 	byKind := map[check.Kind][]check.Finding{}
 	for _, f := range r.findings {
 		byKind[f.Kind] = append(byKind[f.Kind], f)

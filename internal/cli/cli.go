@@ -300,7 +300,7 @@ func usageOfArguments(c *cobra.Command) {
 			return nil
 		case c.HasSubCommands() && len(args) > 0:
 			near = autostart.Suggest(args[0], namesOf(c.Commands()))
-		case cobra.NoArgs(c, args) != nil && check(c, nil) == nil && check(c, []string{""}) != nil:
+		case len(args) > 0 && check(c, nil) == nil && check(c, args[:1]) != nil:
 			err = fmt.Errorf("%s stands alone, without %q", c.CommandPath(), args[0])
 		}
 		return usage("%v%s (see %s --help)", err, near, c.CommandPath())

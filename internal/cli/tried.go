@@ -3,6 +3,7 @@ package cli
 import (
 	"lockback/core/change"
 	"lockback/core/location"
+	"lockback/core/snapshot"
 	"lockback/core/starts"
 )
 
@@ -36,6 +37,11 @@ func (n *needsOf) add(item *location.Item) {
 // momentOf is when a change was made.
 func momentOf(c change.Change) starts.Moment {
 	return starts.Moment{Time: c.Time, Boot: c.Boot}
+}
+
+// momentOfSnapshot is when a snapshot was taken.
+func momentOfSnapshot(s *snapshot.Snapshot) starts.Moment {
+	return starts.Moment{Time: s.Time, Boot: s.Boot}
 }
 
 // tell keeps an answer, unless one was no.

@@ -15,7 +15,7 @@ import (
 // taskCache is what the scheduler keeps of its tasks in the registry: a tree of
 // their names, and what it made of each definition, by an id. A definition whose
 // hash is not the one there does not run.
-const taskCache = nt + `\Schedule\TaskCache`
+const taskCache = machine.KeyTaskCache
 
 // maxTaskDepth is how deep folders of tasks are followed.
 const maxTaskDepth = 16
