@@ -100,7 +100,7 @@ const (
 // scripts, see docs/schema/list.schema.json.
 type Entry struct {
 	Handle   string `json:"handle"`   // seven characters, see [Handle]
-	Location string `json:"location"` // the id of the location, "linux.xdg-autostart"
+	Location string `json:"location"` // the id of the location, see [lockback/core/location/table]
 	Place    string `json:"place"`    // the location in people's words, "Autostart folder of ines"
 	Stage    Stage  `json:"stage"`
 	Scope    Scope  `json:"scope"`

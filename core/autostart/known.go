@@ -23,6 +23,28 @@ const (
 // Bases are all words for how a fact is known, the strongest first.
 var Bases = []string{BySignature, BySealedVolume, ByPackage, ByReceipt, ByUnanchored, ByBundle, ByVersionResource, ByCatalogue, ByNote, ByName}
 
+// FactKind says what a fact is about, where something depends on that. Its words are the view's.
+type FactKind uint8
+
+// The kinds of facts.
+const (
+	OtherFact         FactKind = iota // told by its name alone
+	FactDescription                   // how its place describes the entry
+	FactComment                       // what stands beside the entry as a comment
+	FactWithoutIt                     // what is lost without the program
+	FactOwnSetting                    // the program's own setting that turns it off
+	FactKnownFrom                     // the catalogue that knows the program
+	FactProduct                       // the product that a file came with
+	FactMadeBy                        // who made a file
+	FactDescribedAs                   // how a file describes itself
+	FactUnchanged                     // whether a file is as it was delivered
+	FactUninstalledBy                 // the command that uninstalls the product
+	FactSignature                     // whether a file is signed
+	FactSignedBy                      // by whom
+	FactSignedAs                      // as what
+	FactSignedAt                      // when
+)
+
 // Known is what is known of a program beside its file, decided from all evidence on it. Entries
 // that start the same program share it, so nobody changes one that an entry has.
 type Known struct {
@@ -31,8 +53,8 @@ type Known struct {
 	Description      string
 	DescriptionBasis string
 	// Role is what the program is for, Verdict what the catalogue or a note says of it; empty
-	// where that is not known.
-	Role, Verdict, VerdictBasis string
+	// where that is not known. RoleBasis is a basis, or what of its place tells.
+	Role, RoleBasis, Verdict, VerdictBasis string
 }
 
 // Product is what a program came with.

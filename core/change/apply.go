@@ -13,6 +13,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/inventory"
+	"lockback/core/location"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
 )
@@ -382,7 +383,11 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 			return nil, nil, fmt.Errorf("%q would start %q, and not %q", item.Name, item.Target.Path, program)
 		}
 		delete(plan.starts, item.Handle)
-		if err := e.Machine.Confirm(item.Location, item.Name, item.User, item.Mode); err != nil {
+		everyones := item.Row.Kind == location.UserUnit && item.User == "" // each manager words it for its own user
+		if !item.Row.Kind.IsUnit() || everyones {
+			continue
+		}
+		if err := e.Machine.ConfirmUnit(item.Name, item.User, item.Mode); err != nil {
 			err = fmt.Errorf("%q: %w", item.Name, err)
 			if item.User == "" || !machine.Privileged() {
 				return nil, nil, err

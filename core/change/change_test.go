@@ -65,6 +65,7 @@ func named(t *testing.T, e *change.Engine, names ...string) (inventory.Inventory
 var off = location.Want{State: autostart.Disabled}
 
 func TestEditsOfOneArtifactAreOneStep(t *testing.T) {
+	t.Parallel()
 	e, root := engine(t)
 	inv, items := named(t, e, "one", "two")
 	plan, err := e.Switch(items, off)
@@ -89,6 +90,7 @@ func TestEditsOfOneArtifactAreOneStep(t *testing.T) {
 }
 
 func TestFoldersAreMadeFirstAndRemovedLast(t *testing.T) {
+	t.Parallel()
 	e, root := engine(t)
 	inv, items := named(t, e, "Bell")
 	ines, _ := e.Machine.UserNamed("ines")
@@ -122,6 +124,7 @@ func TestFoldersAreMadeFirstAndRemovedLast(t *testing.T) {
 }
 
 func TestConflictTouchesNothing(t *testing.T) {
+	t.Parallel()
 	e, root := engine(t)
 	inv, items := named(t, e, "Bell", "one")
 	plan, err := e.Switch(items, off)
@@ -138,6 +141,7 @@ func TestConflictTouchesNothing(t *testing.T) {
 }
 
 func TestNothingToDo(t *testing.T) {
+	t.Parallel()
 	e, _ := engine(t)
 	inv, items := named(t, e, "Bell")
 	plan, err := e.Switch(items, off)
@@ -160,6 +164,7 @@ func TestNothingToDo(t *testing.T) {
 
 // What may not be written is told with the entries that it concerns.
 func TestDeniedNamesTheEntries(t *testing.T) {
+	t.Parallel()
 	root := testkit.WindowsDisk(t, testkit.Keys{`Microsoft\Windows\CurrentVersion\RunOnce`: {regf.NewText("Tide", `C:\tide.exe`), regf.NewText("Bell", `C:\bell.exe`)}}, nil, nil,
 		map[string]string{"hiberfil.sys": "HIBR" + strings.Repeat("\x00", 4096)})
 	m, err := machine.Open(root)
@@ -192,6 +197,7 @@ func captured(t *testing.T, e *change.Engine, inv inventory.Inventory) *snapshot
 // A part of a kind that a later version recorded cannot be brought back alone: it is left out and
 // named, and the others in its file stay.
 func TestPartOfALaterVersion(t *testing.T) {
+	t.Parallel()
 	e, root := engine(t)
 	inv, items := named(t, e, "one")
 	snap := captured(t, e, inv)
@@ -216,6 +222,7 @@ func TestPartOfALaterVersion(t *testing.T) {
 // Of an image whose content the record has lost, the artifact is left out and named; the others
 // come back.
 func TestLostContent(t *testing.T) {
+	t.Parallel()
 	e, root := engine(t)
 	inv := inventory.Take(e.Machine, nil)
 	snap := captured(t, e, inv)
@@ -245,6 +252,7 @@ func TestLostContent(t *testing.T) {
 
 // A newcomer in a file that is restored for other entries is turned off in it.
 func TestNewcomerInARestoredFile(t *testing.T) {
+	t.Parallel()
 	e, root := engine(t)
 	inv := inventory.Take(e.Machine, nil)
 	snap := captured(t, e, inv)

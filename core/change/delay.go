@@ -78,9 +78,9 @@ func (e *Engine) Delay(entries []Delayed) (Plan, error) {
 
 // later asks the entry's switch.
 func (e *Engine) later(d *draft, item *location.Item, by time.Duration, now time.Time) (location.Later, error) {
-	delayer, ok := item.Switcher.(location.Delayer)
+	delayer := item.Can.Delay
 	switch {
-	case !ok:
+	case delayer == nil:
 		return location.Later{}, fmt.Errorf("%w: nothing of the system's, or that all of it obeys, has it wait", location.ErrNoDelay)
 	case item.State != autostart.Enabled:
 		return location.Later{}, fmt.Errorf("%w: it is disabled", location.ErrNoDelay)

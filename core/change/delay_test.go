@@ -21,6 +21,7 @@ import (
 // On a running Windows machine a task starts later what a Run value or a shortcut started: the same program with the same
 // line, however that was quoted. Where it is not sure what that is, nothing is done.
 func TestDelayedByATask(t *testing.T) {
+	t.Parallel()
 	root := filepath.Join(t.TempDir(), "root")
 	require.NoError(t, demo.BuildMachine("ticket-desk-pc", root))
 	m, err := machine.Open(root)

@@ -475,16 +475,20 @@ func (e *Engine) switchItems(d *draft, plan *Plan, items []*location.Item, want 
 	groups := map[machine.Artifact][]*location.Item{}
 	for _, item := range items {
 		edits, folders, remembered, err := e.ownEdits(d, item, want)
-		if g, ok := item.Switcher.(location.Grouped); ok && !remembered {
-			a := g.Group()
+		if group := item.Can.Group; group != nil && !remembered {
+			if _, err := item.Wanted(want); err != nil {
+				plan.leave(item, err)
+				continue
+			}
+			a := group.Group()
 			groups[a] = append(groups[a], item)
 			continue
 		}
 		e.adopt(d, plan, []*location.Item{item}, want, edits, folders, err)
 	}
 	for _, item := range items {
-		g, ok := item.Switcher.(location.Grouped)
-		if !ok || len(groups[g.Group()]) == 0 {
+		g := item.Can.Group
+		if g == nil || len(groups[g.Group()]) == 0 {
 			continue
 		}
 		group := groups[g.Group()]
@@ -539,7 +543,7 @@ func (e *Engine) ownEdits(d *draft, item *location.Item, want location.Want) (ed
 			}
 		}
 	}
-	if _, shared := item.Switcher.(location.Grouped); !shared {
+	if item.Can.Group == nil {
 		edits, err = item.Plan(d, want)
 	}
 	return edits, nil, false, err
@@ -634,7 +638,7 @@ func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want locati
 		plan.Handles = append(plan.Handles, item.Handle)
 		if limited(want, item).User == nil {
 			plan.want[item.Handle] = want.State
-			if location.Removes(item.Switcher) {
+			if item.Can.Removes {
 				plan.taken[item.Handle] = true
 			}
 		}

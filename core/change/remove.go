@@ -121,7 +121,7 @@ func (e *Engine) revived(d *draft, item *location.Item, want location.Want) (edi
 		if len(steps) == 0 {
 			continue
 		}
-		own := location.PartOf(item.Switcher)
+		own := item.Can.Part
 		for _, k := range steps {
 			s := full.Steps[k]
 			current, err := d.Image(s.Artifact)
@@ -190,7 +190,7 @@ func (e *Engine) erase(d *draft, item *location.Item) ([]location.Edit, error) {
 	if Taken(item) {
 		return nil, errRemoved
 	}
-	own := location.PartOf(item.Switcher)
+	own := item.Can.Part
 	if err := part.Known(own); err != nil {
 		return nil, err
 	}
@@ -259,7 +259,7 @@ func (e *Engine) inHome(name string) bool {
 // itself are the artifacts that are the entry and nothing else: what it is read from, drop-ins of that, links to it, and
 // what its switch would write, as far as that exists.
 func (e *Engine) itself(d *draft, item *location.Item) []machine.Artifact {
-	if eraser, ok := item.Switcher.(location.Eraser); ok {
+	if eraser := item.Can.Erase; eraser != nil {
 		return eraser.Erases()
 	}
 	source, key := item.Source.Path, item.Source.Key

@@ -141,8 +141,8 @@ type parts struct {
 
 // share notes the part of an item of now.
 func (r *restore) share(item *location.Item, newcomer bool) {
-	sharer, _ := item.Switcher.(location.Sharer)
-	p := location.PartOf(item.Switcher)
+	sharer := item.Can.Share
+	p := item.Can.Part
 	if p == nil {
 		return
 	}
@@ -196,20 +196,19 @@ func (r *restore) ours(a machine.Artifact, from, to machine.Image) bool {
 	return unbroken && r.d.machine.Same(a, at, to)
 }
 
-// keeps tells, in words, why an artifact is not brought back although it differs; empty
-// where it is. What the system's own upgrades did is not taken back, and neither is what
-// somebody made where there was nothing.
-func (r *restore) keeps(a machine.Artifact, want, current machine.Image) string {
+// keeps reports whether an artifact stays although it differs, with what a person should be told of that. What the
+// system's own upgrades did is not taken back, and counted; neither is what somebody made where there was nothing.
+func (r *restore) keeps(a machine.Artifact, want, current machine.Image) (stays bool, warning string) {
 	switch {
 	case !r.opt.SystemFiles && r.d.machine.SystemFile(a) && !r.made(a, current):
 		r.system = append(r.system, autostart.Text(a.String()))
-		return "system"
+		return true, ""
 	case want.Kind != machine.Absent || current.Kind == machine.Absent || current.Container():
 	case r.shared[a] != nil && r.shared[a].states: // a list of what is on and off is nobody's own file
 	case (current.Kind == machine.Regular || r.source[a]) && !r.made(a, current):
-		return fmt.Sprintf("%s was not there and was made since, by something else than lockback; it is kept", autostart.Text(a.String()))
+		return true, fmt.Sprintf("%s was not there and was made since, by something else than lockback; it is kept", autostart.Text(a.String()))
 	}
-	return ""
+	return false, ""
 }
 
 // all brings every artifact of the snapshot back. Where others have parts in one, theirs
@@ -386,9 +385,9 @@ func (r *restore) bring(a machine.Artifact, want machine.Image, handle string) e
 		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a folder now and was %s; it is left as it is", autostart.Text(a.String()), want))
 		return nil
 	}
-	if why := r.keeps(a, want, current); why != "" {
-		if why != "system" {
-			r.plan.Warnings = append(r.plan.Warnings, why)
+	if stays, warning := r.keeps(a, want, current); stays {
+		if warning != "" {
+			r.plan.Warnings = append(r.plan.Warnings, warning)
 		}
 		return nil
 	}
@@ -524,7 +523,7 @@ func (r *restore) some(snap *snapshot.Snapshot) error {
 // partsOf are the part of an artifact that a recorded entry was, and the one that it is now.
 func (r *restore) partsOf(rec *snapshot.Recorded) (own, now part.Part) {
 	if item, there := r.current[rec.Handle]; there {
-		now = location.PartOf(item.Switcher)
+		now = item.Can.Part
 	}
 	if own = rec.Part; own == nil {
 		own = now // an early snapshot does not tell

@@ -9,6 +9,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/location/part"
+	"lockback/core/location/table"
 	"lockback/core/machine"
 	"lockback/core/snapshot"
 )
@@ -112,10 +113,11 @@ func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error),
 	if now, err := inv.Machine.Image(r.Artifact); rec.Part == nil && (err != nil || r.Whole && now.Kind != machine.Absent) {
 		return nil
 	}
-	item := &location.Item{Entry: rec.Entry, Effect: cmp.Or(inv.Effect(rec.Location), location.AtNextStart), Artifacts: func() []machine.Artifact { return rec.Artifacts }}
+	item := &location.Item{Entry: rec.Entry, Row: table.Row(rec.Location), Effect: cmp.Or(inv.Effect(rec.Location), location.AtNextStart), Artifacts: func() []machine.Artifact { return rec.Artifacts }}
 	item.State = autostart.Disabled
 	item.Mode = autostart.KeptInRecord
 	item.Switcher = removed{rec, r.Snapshot, images}
+	item.Can = location.Capabilities(item.Switcher)
 	item.Facts = func() []location.Fact {
 		return []location.Fact{{Name: "removed by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}
 	}
@@ -145,8 +147,6 @@ func (r removed) Plan(images location.Images, want location.Want) ([]location.Ed
 	switch {
 	case want.State != autostart.Enabled:
 		return nil, nil
-	case want.User != nil:
-		return nil, location.ErrNotPerUser
 	case own == nil:
 		return nil, fmt.Errorf("%w: its place was changed since; lockback restore S%d --only %s brings it back", location.ErrNoSwitch, r.snapshot, r.Handle)
 	}

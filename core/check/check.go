@@ -199,7 +199,7 @@ func (f *finder) putBack() []Finding {
 		if !d.IsOff() || item == nil || item.State != autostart.Enabled {
 			continue
 		}
-		_, holds := item.Switcher.(location.Holder)
+		holds := item.Can.Hold != nil
 		all = append(all, Finding{Kind: PutBack, Entry: &item.Entry, Wants: true, Change: d.Change, Left: d.State, Times: f.times(handle, d), Holds: holds})
 	}
 	return all

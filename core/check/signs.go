@@ -9,6 +9,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/windata"
+	"lockback/core/location/table"
 )
 
 // signs are what a program has in its text that makes an entry, in small letters.
@@ -115,7 +116,7 @@ func newScript(text string) *script {
 func (f *finder) runs(e *autostart.Entry) []*script {
 	main := f.script(e.Target.Path)
 	names := append(pathsIn(e.Command), pathsIn(main.text)...)
-	if strings.HasPrefix(e.Location, "linux.systemd.") { // ExecStartPre and others
+	if table.Kind(e).IsUnit() { // ExecStartPre and others
 		names = append(names, pathsIn(f.script(e.Source.Path).text)...)
 	}
 	slices.Sort(names)

@@ -12,6 +12,8 @@ import (
 	"lockback/core/cost"
 	"lockback/core/format/journal"
 	"lockback/core/format/taskcache"
+	"lockback/core/location"
+	"lockback/core/location/table"
 	"lockback/core/machine"
 )
 
@@ -51,7 +53,7 @@ func (f *finder) readStarts() starts {
 		all.readLogs(f.Machine, f.Before.Time)
 	case "windows":
 		for _, item := range f.Items {
-			if item.Location == "windows.tasks" {
+			if item.Row.Kind == location.Task {
 				all.readTask(f.Machine, item.SystemName)
 			}
 		}
@@ -113,16 +115,16 @@ func (all starts) readTask(m *machine.Machine, task string) {
 
 // of are the starts of an entry.
 func (all starts) of(e *autostart.Entry, m *machine.Machine) []time.Time {
-	switch {
-	case e.Location == "linux.systemd.system":
+	switch table.Kind(e) {
+	case location.SystemUnit:
 		return all[started{ofUnit, serviceOf(e.SystemName), ""}]
-	case strings.HasPrefix(e.Location, "linux.systemd."):
+	case location.UserUnit:
 		return all.ofUsers(ofUnit, serviceOf(e.SystemName), e.User, m)
-	case e.Location == "linux.xdg-autostart":
+	case location.DesktopFile:
 		return all.ofUsers(ofApp, strings.TrimSuffix(e.SystemName, ".desktop"), e.User, m)
-	case strings.HasPrefix(e.Location, "linux.cron."):
+	case location.CronLine, location.CronFolder:
 		return append(slices.Clone(all[started{ofCommand, cronCommand(e.Command), ""}]), all[started{ofFolder, path.Dir(e.Source.Path), ""}]...)
-	case e.Location == "windows.tasks":
+	case location.Task:
 		return all[started{ofTask, e.SystemName, ""}]
 	}
 	return nil

@@ -9,6 +9,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/catalogue"
 	"lockback/core/location"
+	"lockback/core/location/table"
 	"lockback/core/machine"
 	"lockback/core/program"
 )
@@ -25,10 +26,10 @@ func subjectOf(m *machine.Reader, book *program.Book, item *location.Item) catal
 		if s.Names = windowsNames(m, item); s.Names != nil {
 			s.Runs = windowsRuns(m, item)
 		}
-		if item.Location == "windows.safe-boot" { // what starts there are services and drivers
-			s.Location = "windows.services"
+		if item.Row.Kind == location.SafeModeName { // what starts there are services and drivers
+			s.Location = table.OfKind(m.OS, location.Service).ID
 			if strings.HasSuffix(strings.ToLower(s.File), ".sys") {
-				s.Location = "windows.drivers"
+				s.Location = table.OfKind(m.OS, location.DriverService).ID
 			}
 		}
 	case "macos":
@@ -56,27 +57,27 @@ func consult(book *program.Book, item *location.Item, own []*catalogue.Catalogue
 			known.Description, known.DescriptionBasis = row.Does, autostart.ByCatalogue
 		}
 		if row.Role != autostart.RoleUnknown {
-			known.Role = row.Role
+			known.Role, known.RoleBasis = row.Role, autostart.ByCatalogue
 		}
 		if row.Verdict != autostart.Unrated {
 			known.Verdict, known.VerdictBasis = row.Verdict, autostart.ByCatalogue
 		}
 		item.Known = &known
+		basis := "catalogue " + c.Name + ", entry " + row.ID
 		file := book.File(item.Target.Path)
 		proven := file.Signer() != "" || file.Delivered()
-		if proven && item.Guarded == "" {
-			item.Guarded = catalogue.Protections[row.Protect]
+		if proven {
+			protect(item, catalogue.Protections[row.Protect], basis)
 		}
 		if proven && item.Guarded == "" && item.Caution == "" {
-			item.Caution = catalogue.Cautions[row.Caution]
+			item.Caution, item.CautionBasis = catalogue.Cautions[row.Caution], basis
 		}
 		if row.Note != "" {
 			day, _ := time.Parse(time.DateOnly, row.Date) // it was checked
 			item.Notes = append(item.Notes, autostart.Note{Text: row.Note, By: strings.TrimPrefix(row.By+", catalogue "+c.Name, ", "), Time: day, Proven: proven})
 		}
 		item.AddFacts(func() []location.Fact {
-			basis := "catalogue " + c.Name + ", entry " + row.ID
-			return []location.Fact{{Name: "known from", Value: basis}, {Name: "without it", Value: row.Without, Basis: basis}, {Name: "its own setting", Value: row.Setting, Basis: basis}}
+			return []location.Fact{{Kind: autostart.FactKnownFrom, Value: basis}, {Kind: autostart.FactWithoutIt, Value: row.Without, Basis: basis}, {Kind: autostart.FactOwnSetting, Value: row.Setting, Basis: basis}}
 		})
 		return
 	}
@@ -93,12 +94,12 @@ func linuxNames(item *location.Item) []string {
 		return nil
 	}
 	name := e.Name
-	switch e.Location {
-	case "linux.xdg-autostart":
+	switch item.Row.Kind {
+	case location.DesktopFile:
 		name = strings.TrimSuffix(path.Base(e.Source.Path), ".desktop")
-	case "linux.cron.system":
+	case location.CronLine:
 		name = path.Base(e.Target.Path)
-	case "linux.systemd.system", "linux.systemd.user":
+	case location.SystemUnit, location.UserUnit:
 		for _, suffix := range []string{".service", ".socket", ".timer", ".path"} {
 			name = strings.TrimSuffix(name, suffix)
 		}

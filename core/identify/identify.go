@@ -125,29 +125,29 @@ func tell(item *location.Item, file *program.File) {
 // evidenceFacts are the pieces of evidence on a file, for a person to read.
 func evidenceFacts(file *program.File) []location.Fact {
 	var facts []location.Fact
-	add := func(name, value, basis string) {
+	add := func(kind autostart.FactKind, name, value, basis string) {
 		if value != "" {
-			facts = append(facts, location.Fact{Name: name, Value: value, Basis: basis})
+			facts = append(facts, location.Fact{Kind: kind, Name: name, Value: value, Basis: basis})
 		}
 	}
-	add("kind", file.Kind, "its first bytes")
+	add(autostart.OtherFact, "kind", file.Kind, "its first bytes")
 	for _, e := range file.Evidence {
 		product := e.Product
 		if e.Version != "" {
 			product = strings.TrimSpace(product + " " + e.Version)
 		}
-		add("product", product, e.Source)
-		add("installed", e.Installed, e.Source)
-		add("made by", e.Maker, e.Source)
-		add("described as", e.Description, e.Source)
+		add(autostart.FactProduct, "", product, e.Source)
+		add(autostart.OtherFact, "installed", e.Installed, e.Source)
+		add(autostart.FactMadeBy, "", e.Maker, e.Source)
+		add(autostart.FactDescribedAs, "", e.Description, e.Source)
 		switch e.State {
 		case program.Unchanged:
-			add("unchanged", "yes, as it was delivered", e.Source)
+			add(autostart.FactUnchanged, "", "yes, as it was delivered", e.Source)
 		case program.Changed:
-			add("unchanged", "no, it is not as it was delivered", e.Source)
+			add(autostart.FactUnchanged, "", "no, it is not as it was delivered", e.Source)
 		}
 		for _, n := range e.Notes {
-			add(n.Name, n.Text, e.Source)
+			add(n.Kind, n.Name, n.Text, e.Source)
 		}
 	}
 	return facts

@@ -1,7 +1,6 @@
 package identify
 
 import (
-	"cmp"
 	"slices"
 
 	"lockback/core/autostart"
@@ -35,13 +34,14 @@ var costs = map[location.Role]string{
 //
 // It returns what catalogues are asked about the entry.
 func judge(m *machine.Reader, book *program.Book, item *location.Item, decided []string) catalogue.Subject {
-	role := provenRole(item)
-	item.OSPart, item.Guarded = item.Shipped, costs[item.Role]
+	role, roleBasis := provenRole(item)
+	item.OSPart = item.Shipped
+	protect(item, costs[item.Role], byPlace)
 	if book.File(item.Target.Path).Delivered() {
 		// What an entry says of itself protects it only where somebody vouches for its program.
-		item.Guarded = cmp.Or(item.Guarded, guardOf(role))
+		protect(item, guardOf(role), roleBasis)
 	}
-	defer func() { item.Known = withRole(item.Known, role) }() // behind what the catalogue says
+	defer func() { item.Known = withRole(item.Known, role, roleBasis) }() // behind what the catalogue says
 	subject := subjectOf(m, book, item)
 	row := catalogue.Of(m.OS).Find(subject)
 	ok := row != nil
@@ -81,16 +81,25 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 	if !ok {
 		return subject
 	}
-	item.Guarded = cmp.Or(catalogue.Protections[row.Protect], item.Guarded)
+	basis := "catalogue, entry " + row.ID
+	if why := catalogue.Protections[row.Protect]; why != "" {
+		item.Guarded, item.GuardBasis = why, basis
+	}
 	if item.Guarded == "" {
-		item.Caution = catalogue.Cautions[row.Caution]
+		item.Caution, item.CautionBasis = catalogue.Cautions[row.Caution], basis
 	}
 	item.Known = withCatalogue(item.Known, row)
 	item.AddFacts(func() []location.Fact {
-		basis := "catalogue, entry " + row.ID
-		return []location.Fact{{Name: "without it", Value: row.Without, Basis: basis}, {Name: "its own setting", Value: row.Setting, Basis: basis}}
+		return []location.Fact{{Kind: autostart.FactWithoutIt, Value: row.Without, Basis: basis}, {Kind: autostart.FactOwnSetting, Value: row.Setting, Basis: basis}}
 	})
 	return subject
+}
+
+// protect protects an entry, unless something protects it already.
+func protect(item *location.Item, why, basis string) {
+	if item.Guarded == "" && why != "" {
+		item.Guarded, item.GuardBasis = why, basis
+	}
 }
 
 // How far the programs of an item of a Windows machine are the system's.
@@ -124,7 +133,8 @@ func withCatalogue(known *autostart.Known, row *catalogue.Entry) *autostart.Know
 		k = *known
 	}
 	k.Description, k.DescriptionBasis = row.Does, autostart.ByCatalogue
-	k.Role, k.Verdict, k.VerdictBasis = row.Role, row.Verdict, autostart.ByCatalogue
+	k.Role, k.RoleBasis = row.Role, autostart.ByCatalogue
+	k.Verdict, k.VerdictBasis = row.Verdict, autostart.ByCatalogue
 	return &k
 }
 

@@ -229,7 +229,7 @@ func origin(m *machine.Reader, file string) []location.Fact {
 						}
 					}
 				}
-			case name == "macos.flags":
+			case name == machine.FlagsAttribute:
 				facts = append(facts, location.Fact{Name: "file flags", Value: "0x" + hex.EncodeToString(attrs[name]), Basis: file})
 			}
 		}
@@ -253,13 +253,13 @@ func macNames(item *location.Item) []string {
 	if !item.Packaged {
 		return nil
 	}
-	switch e.Location {
-	case "macos.launch-daemons", "macos.launch-agents":
+	switch item.Row.Kind {
+	case location.LaunchJob:
 		// A bare name is looked for in the system's own folders only.
 		if e.Target.Path != "" && path.IsAbs(e.Target.Path) && !inFolders(e.Target.Path) {
 			return nil
 		}
-	case "macos.periodic":
+	case location.PeriodicScript:
 	default:
 		return nil
 	}

@@ -1,6 +1,7 @@
 package identify
 
 import (
+	"cmp"
 	"strings"
 
 	"lockback/core/autostart"
@@ -55,32 +56,29 @@ var placeRoles = map[location.Role]string{
 	location.Driver: "device", location.Module: "device", location.Device: "device", location.SignInStep: "security", location.Sound: "sound", location.Camera: "device", location.InputMode: "input",
 }
 
-// locationRoles are what the entries of a location are for, whoever made them.
-var locationRoles = map[string]string{
-	"windows.print": "printing", "windows.credential-providers": "security", "windows.amsi": "security", "windows.codecs": "media", "windows.network-providers": "network",
-	"windows.winsock": "network", "windows.screensaver": "display", "macos.folder-actions": "helper",
-}
-
 // hurting are the roles whose loss hurts, and what is said of it.
 var hurting = map[string]string{"security": "security", "input": "input", "display": "screen", "storage": "disks", "accessibility": "accessibility"}
 
 // provenRole is what an entry is for, as far as the class of its device, its group, its place or its
-// location proves it.
-func provenRole(item *location.Item) string {
+// location proves it, and what of these it is.
+func provenRole(item *location.Item) (role, basis string) {
 	if role := setupClasses[item.DeviceClass]; role != "" {
-		return role
+		return role, "the class of its device"
 	}
 	if role := serviceGroups[strings.ToLower(item.Group)]; role != "" {
-		return role
+		return role, "its service group"
 	}
-	if role := locationRoles[item.Location]; role != "" {
-		return role
+	if role := cmp.Or(item.Row.Purpose, placeRoles[item.Role]); role != "" {
+		return role, byPlace
 	}
-	return placeRoles[item.Role]
+	return "", ""
 }
 
+// byPlace is the basis of what is known of an entry by the kind of place that it starts from.
+const byPlace = "its place"
+
 // withRole adds to what is known of a program what it is for by proof, where nothing else tells.
-func withRole(known *autostart.Known, role string) *autostart.Known {
+func withRole(known *autostart.Known, role, basis string) *autostart.Known {
 	if role == "" || known != nil && known.Role != "" {
 		return known
 	}
@@ -88,7 +86,7 @@ func withRole(known *autostart.Known, role string) *autostart.Known {
 	if known != nil {
 		k = *known
 	}
-	k.Role = role
+	k.Role, k.RoleBasis = role, basis
 	return &k
 }
 

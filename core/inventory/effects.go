@@ -10,6 +10,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/linux"
 	"lockback/core/location/macos"
+	"lockback/core/location/table"
 	"lockback/core/location/windows"
 	"lockback/core/machine"
 )
@@ -19,7 +20,8 @@ import (
 type SideEffect struct {
 	Item    *location.Item
 	Becomes autostart.State // empty where it is no longer listed
-	Mode    string
+	// Because says why it becomes so, in words; empty where nothing else starts it.
+	Because string
 }
 
 // SideEffects tells what else changes with some images, besides the entries that are named: the locations are read
@@ -43,7 +45,7 @@ func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, name
 		case now == nil && item.State == autostart.Enabled:
 			effects = append(effects, SideEffect{Item: item})
 		case now != nil && now.State != item.State:
-			effects = append(effects, SideEffect{Item: item, Becomes: now.State, Mode: now.Mode})
+			effects = append(effects, SideEffect{Item: item, Becomes: now.State, Because: now.Because()})
 		}
 	}
 	return effects
@@ -76,10 +78,10 @@ func (inv Inventory) readAgain(images map[machine.Artifact]machine.Image) map[st
 	reader := inv.Machine.Reader(nil)
 	planned := reader.Planned(images)
 	var again []location.Location
-	table := tables[inv.Machine.OS]()
-	before, then := location.Idle(reader, reader, table), location.Idle(planned, reader, table)
-	for k, l := range table {
-		if strings.HasPrefix(l.ID, "linux.systemd.") || !slices.Equal(before[k], then[k]) {
+	rows := table.Of(inv.Machine.OS)
+	before, then := location.Idle(reader, reader, rows), location.Idle(planned, reader, rows)
+	for k, l := range rows {
+		if l.Kind.IsUnit() || l.Kind == location.ManagerHook || !slices.Equal(before[k], then[k]) {
 			again = append(again, l)
 		}
 	}
@@ -109,8 +111,8 @@ func (inv Inventory) StillThere(images map[machine.Artifact]machine.Image, named
 		chosen[h] = true
 	}
 	// What is read without them is compared, not the inventory itself: that has entries of other sources, too.
-	now, _, _ := location.RunOn(reader, reader, tables[inv.Machine.OS]())
-	items, _, _ := location.RunOn(reader.Planned(images), reader, tables[inv.Machine.OS]())
+	now, _, _ := location.RunOn(reader, reader, table.Of(inv.Machine.OS))
+	items, _, _ := location.RunOn(reader.Planned(images), reader, table.Of(inv.Machine.OS))
 	then := make(map[string]*location.Item, len(items))
 	for _, item := range items {
 		then[item.Handle] = item
@@ -125,7 +127,7 @@ func (inv Inventory) StillThere(images map[machine.Artifact]machine.Image, named
 		case other == nil:
 			others = append(others, SideEffect{Item: item})
 		case other.State != item.State:
-			others = append(others, SideEffect{Item: item, Becomes: other.State, Mode: other.Mode})
+			others = append(others, SideEffect{Item: item, Becomes: other.State, Because: other.Because()})
 		}
 	}
 	return still, others
@@ -137,8 +139,8 @@ func With(m *machine.Machine, images map[machine.Artifact]machine.Image, id stri
 		return nil
 	}
 	reader := m.Reader(nil)
-	table := slices.DeleteFunc(tables[m.OS](), func(l location.Location) bool { return l.ID != id })
-	items, _, _ := location.RunOn(reader.Planned(images), reader, table)
+	rows := slices.DeleteFunc(table.Of(m.OS), func(l location.Location) bool { return l.ID != id })
+	items, _, _ := location.RunOn(reader.Planned(images), reader, rows)
 	return items
 }
 
@@ -158,8 +160,8 @@ func Make(m *machine.Machine, n location.New) (location.Made, error) {
 // the running system, could tell them. An inventory no longer has them, so the location is read once more.
 func ArgumentsOf(m *machine.Machine, of *location.Item) (argv []string, ok bool) {
 	reader := m.Reader(nil)
-	table := slices.DeleteFunc(tables[m.OS](), func(l location.Location) bool { return l.ID != of.Location })
-	items, _, _ := location.RunOn(reader, reader, table)
+	rows := slices.DeleteFunc(table.Of(m.OS), func(l location.Location) bool { return l.ID != of.Location })
+	items, _, _ := location.RunOn(reader, reader, rows)
 	for _, item := range items {
 		if item.Handle != of.Handle || of.Target.Path == "" {
 			continue
@@ -170,9 +172,9 @@ func ArgumentsOf(m *machine.Machine, of *location.Item) (argv []string, ok bool)
 			args := windows.Arguments(rest)
 			// A program that starts others reads its line in a way of its own.
 			return append([]string{program}, args...), program != "" && (!identify.StartsOthers(program) || windows.CommandLine(args) == rest)
-		case len(item.Argv) == 0 || handedOver[item.Location]:
+		case len(item.Argv) == 0 || item.Row.HandedOver:
 			return nil, false
-		case strings.HasPrefix(item.Location, "linux.systemd.") && strings.Contains(strings.Join(item.Argv, ""), "$"):
+		case item.Row.Kind.IsUnit() && strings.Contains(strings.Join(item.Argv, ""), "$"):
 			return nil, false // a variable of the unit's own
 		case path.IsAbs(item.Argv[0]):
 			return item.Argv, true
@@ -181,10 +183,6 @@ func ArgumentsOf(m *machine.Machine, of *location.Item) (argv []string, ok bool)
 	}
 	return nil, false
 }
-
-// handedOver are the locations whose entries are run by what hands them more than their commands say: an argument, a
-// folder, a container.
-var handedOver = map[string]bool{"linux.sysv": true, "linux.openrc": true, "linux.runit": true, "linux.containers": true, "macos.startup-items": true}
 
 // Invocation parts the command line of an entry of Windows: the program that it starts itself, and the rest of the line as
 // it stands. The program is empty where that is not sure, and elsewhere than on Windows.
@@ -213,12 +211,12 @@ func (inv Inventory) blocked(images map[machine.Artifact]machine.Image, named []
 	}
 	var effects []SideEffect
 	for _, item := range inv.Items {
-		if !classLocations[item.Location] || slices.Contains(named, item.Handle) {
+		if item.Row.Kind != location.ClassExtension || slices.Contains(named, item.Handle) {
 			continue
 		}
 		state, ok := becomes[strings.ToLower(item.Source.Key)]
-		if ok && state != item.State && (state == autostart.Disabled || strings.HasPrefix(item.Mode, "blocked")) {
-			effects = append(effects, SideEffect{Item: item, Becomes: state, Mode: "its class is blocked for all of its extensions"})
+		if ok && state != item.State && (state == autostart.Disabled || item.Blocked) {
+			effects = append(effects, SideEffect{Item: item, Becomes: state, Because: "its class is blocked for all of its extensions"})
 		}
 	}
 	return effects

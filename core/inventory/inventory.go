@@ -8,27 +8,17 @@ package inventory
 
 import (
 	"slices"
-	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/catalogue"
 	"lockback/core/cost"
 	"lockback/core/identify"
 	"lockback/core/location"
-	"lockback/core/location/linux"
-	"lockback/core/location/macos"
-	"lockback/core/location/windows"
+	"lockback/core/location/table"
 	"lockback/core/machine"
 	"lockback/core/program"
 	"lockback/core/use"
 )
-
-// tables are the locations of each operating system.
-var tables = map[string]func() []location.Location{
-	"linux":   linux.Locations,
-	"windows": windows.Locations,
-	"macos":   macos.Locations,
-}
 
 // notLookedAt are the kinds of places of each operating system that are known and that nothing reads. There is
 // none now; one that is learned of stands here, made by [location.NotLookedAt], until it has a row.
@@ -50,7 +40,7 @@ type Inventory struct {
 func Take(m *machine.Machine, memory *program.Memory, own ...*catalogue.Catalogue) Inventory {
 	reader := m.Reader(nil)
 	identify.Prepare(m.OS)
-	items, unread, reports := location.Run(reader, tables[m.OS]())
+	items, unread, reports := location.Run(reader, table.Of(m.OS))
 	identify.Annotate(reader, memory, items, own...)
 	if m.Registry != nil {
 		for hive, err := range m.Registry.Stale() {
@@ -77,9 +67,9 @@ func (inv Inventory) Measure() {
 		item := inv.Items[k]
 		unit := ""
 		switch {
-		case strings.HasPrefix(item.Location, "linux.systemd.system"):
+		case item.Row.Kind == location.SystemUnit:
 			unit = item.SystemName
-		case item.Location == "windows.services":
+		case item.Row.Kind == location.Service:
 			unit = cost.ServiceUnit(item.SystemName)
 		}
 		item.Cost = costs.Of(item.Target.Path, unit)
@@ -93,7 +83,7 @@ func Announce(m *machine.Machine, files []string) []string {
 	if !m.Live {
 		return nil
 	}
-	return m.Announce(location.Daemons(m.Users, tables[m.OS](), files))
+	return m.Announce(location.Daemons(m.Users, table.Of(m.OS), files))
 }
 
 // Sort puts the items in the order of all outputs.
@@ -112,13 +102,13 @@ func (inv Inventory) Entries() []*autostart.Entry {
 
 // Effect is when a change of a location's entries counts; empty where the machine has no such
 // location.
-func (inv Inventory) Effect(location string) string {
+func (inv Inventory) Effect(id string) location.Effect {
 	for _, l := range inv.Locations {
-		if l.ID == location {
+		if l.ID == id {
 			return l.Effect
 		}
 	}
-	return ""
+	return location.UnknownEffect
 }
 
 // ByHandle finds the items by their handles; of several with the same one, the first counts.

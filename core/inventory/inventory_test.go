@@ -15,6 +15,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/location"
+	"lockback/core/location/table"
 	"lockback/core/machine"
 	"lockback/internal/demo"
 )
@@ -67,8 +68,8 @@ func TestRowsAreTrue(t *testing.T) {
 			require.False(t, ids[row.ID], "%s stands twice, or is read and said to be not looked at", row.ID)
 			ids[row.ID] = true
 		}
-		for n := range tables[m.OS]() {
-			row := tables[m.OS]()[n] // nothing is remembered from the others
+		for n := range table.Of(m.OS) {
+			row := table.Of(m.OS)[n] // nothing is remembered from the others
 			require.False(t, ids[row.ID], "%s stands twice", row.ID)
 			ids[row.ID] = true
 			var lock sync.Mutex
@@ -152,13 +153,13 @@ func TestWhoIsTold(t *testing.T) {
 			users, kind = mac, machine.Preferences
 		}
 		var told []string
-		for _, d := range location.Daemons(users, tables[c.os](), []string{c.file}) {
+		for _, d := range location.Daemons(users, table.Of(c.os), []string{c.file}) {
 			require.Equal(t, kind, d.Kind)
 			told = append(told, d.User)
 		}
 		require.Equal(t, c.want, told, c.file)
 	}
-	both := location.Daemons(linux, tables["linux"](), []string{"/home/bram/.config/systemd/user/a.service", "/etc/systemd/system/a.service", "/etc/systemd/system/b.service"})
+	both := location.Daemons(linux, table.Of("linux"), []string{"/home/bram/.config/systemd/user/a.service", "/etc/systemd/system/a.service", "/etc/systemd/system/b.service"})
 	require.Equal(t, []machine.Daemon{{Kind: machine.ServiceManager}, {Kind: machine.ServiceManager, User: "bram"}}, both)
 }
 

@@ -44,7 +44,7 @@ func Together(system string, items []*location.Item) [][]*location.Item {
 	}
 	for k, item := range items {
 		e := &item.Entry
-		if strings.HasPrefix(e.Location, "linux.systemd.") && slices.Contains(unitEndings, path.Ext(e.SystemName)) {
+		if item.Row.Kind.IsUnit() && slices.Contains(unitEndings, path.Ext(e.SystemName)) {
 			join(k, "unit\x00"+e.Location+"\x00"+e.User+"\x00"+strings.TrimSuffix(e.SystemName, path.Ext(e.SystemName)))
 		}
 		program := e.Target.Path
@@ -57,7 +57,7 @@ func Together(system string, items []*location.Item) [][]*location.Item {
 		if product := e.Facts().Product.Name; helped[product] {
 			join(k, "product\x00"+product)
 		}
-		if classLocations[e.Location] && e.Source.Key != "" {
+		if item.Row.Kind == location.ClassExtension && e.Source.Key != "" {
 			join(k, "class\x00"+strings.ToLower(e.Source.Key))
 		}
 		if e.Shared != "" {
@@ -77,9 +77,6 @@ func Together(system string, items []*location.Item) [][]*location.Item {
 	}
 	return groups
 }
-
-// classLocations are where entries are classes that Explorer can be told not to load, by their ids.
-var classLocations = map[string]bool{"windows.explorer": true, "windows.shell-extensions": true}
 
 // unitEndings are those of units that start a service of their name, systemd.unit(5), and of that.
 var unitEndings = []string{".service", ".timer", ".socket", ".path"}

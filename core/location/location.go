@@ -20,7 +20,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -55,8 +54,10 @@ type Location struct {
 	// Title is what people call the kind of place; Common is added to it where an entry is not
 	// one user's: "Run keys", "of the system".
 	Title, Common string
+	// Kind is what its entries are to the program that starts them.
+	Kind Kind
 	// Effect says when a switched entry is seen to be off or on.
-	Effect string
+	Effect Effect
 	Places []Place
 	Form   Form
 	// Also are further places, which are read in another form.
@@ -65,12 +66,51 @@ type Location struct {
 	Role   Role // of entries that have none of their own
 	// Adjust says more of each entry; nil where there is no more to say.
 	Adjust func(*Survey, *Item)
-	Tells  Tells
+	Notify Notify
+	// Purpose is what its entries are for, whoever made them: one of [autostart.Roles]; empty where that differs.
+	Purpose string
+	// FixedNames says that its files have one name on every machine: the name tells where a file is, not what.
+	FixedNames bool
+	// HandedOver says that the program gets arguments which its entry does not show.
+	HandedOver bool
+	// Fleeting reports whether an entry is what it is until the next restart only; nil where none is.
+	Fleeting func(*autostart.Entry) bool
+	// Plain reports whether the mode of an entry says no more than its state and when it starts; nil where each may.
+	Plain func(mode string) bool
 }
 
-// Tells says which daemon of a running system keeps in memory what it read from a location: a
-// person's own for what lies in a home, else the system's. The zero Tells is none.
-type Tells struct {
+// Kind is what the entries of a location are to the program that starts them. What depends on that asks for the kind,
+// never for the id of a location.
+type Kind uint8
+
+// The kinds that something depends on.
+const (
+	OtherKind      Kind = iota
+	SystemUnit          // a unit of systemd's manager of the system
+	UserUnit            // a unit of the managers of users
+	ManagerHook         // a program that systemd runs, which is no unit
+	DesktopFile         // a file of the XDG autostart folders
+	CronLine            // a line of a crontab
+	CronFolder          // a file of a folder that cron runs
+	PeriodicScript      // a script of periodic(8)
+	LaunchJob           // a job of launchd
+	Service             // a service of Windows
+	DriverService       // a driver of Windows
+	SafeModeName        // a service or driver that starts in safe mode
+	Task                // a task of Windows' scheduler
+	ScreenSaver
+	ClassExtension // a class that Explorer loads, and can be told not to
+)
+
+// IsUnit reports whether entries are units of systemd.
+func (k Kind) IsUnit() bool { return k == SystemUnit || k == UserUnit }
+
+// IsService reports whether entries are services or drivers of Windows.
+func (k Kind) IsService() bool { return k == Service || k == DriverService }
+
+// Notify is the daemon of a running system that keeps in memory what it read from a location, and is told to read it
+// again: a person's own for what lies in a home, else the system's. The zero Notify is none.
+type Notify struct {
 	Daemon machine.DaemonKind
 	// Everyone says that what is for everyone is read by a daemon of each user's.
 	Everyone bool
@@ -195,7 +235,17 @@ type Item struct {
 	// is.
 	Facts func() []Fact
 	// Effect overrides the location's word on when a change is seen.
-	Effect string
+	Effect Effect
+	// Ignored says why the system passes the entry over; empty where it does not. The mode says so too.
+	Ignored string
+	// Blocked says that the system is told not to load its class.
+	Blocked bool
+	// GuardBasis and CautionBasis say how it is known that the entry is protected, and that it needs a second thought.
+	GuardBasis, CautionBasis string
+	// Row is the location that the entry was read from.
+	Row *Location
+	// Can is what its switch can do besides.
+	Can Can
 	// Shipped says that the system itself has the entry like this: it lies where only the
 	// system's own files are, or reads as the system came with it. Whether it counts as a part
 	// of the system is decided in core/identify, and by nobody else.
@@ -221,6 +271,18 @@ type Item struct {
 	// it, in small letters.
 	DeviceClass string
 	Switcher
+}
+
+// passedOver stands in a mode before the reason for which the system passes an entry over.
+const passedOver = "ignored: "
+
+// Because says why an entry is off, in words: its mode, or why the system passes it over, where the mode says nothing
+// else.
+func (i *Item) Because() string {
+	if i.Ignored != "" && i.Mode == passedOver+i.Ignored {
+		return i.Ignored
+	}
+	return i.Mode
 }
 
 // Action is one of several things that an entry of a Windows machine runs.
@@ -261,183 +323,28 @@ func (i *Item) AddFacts(more func() []Fact) {
 	}
 }
 
-// Fact is something known of an entry, and where it comes from.
-type Fact struct{ Name, Value, Basis string }
-
-// NoSwitch stands where nothing can be switched, and says why.
-type NoSwitch struct {
-	Why string
-	Of  part.Part // the entry's share of its artifact; nil where that is its own
+// Fact is something known of an entry, and where it comes from. Name is empty where the kind says enough.
+type Fact struct {
+	Kind               autostart.FactKind
+	Name, Value, Basis string
 }
 
-// Part is what the entry has of its artifact.
-func (n NoSwitch) Part() part.Part { return n.Of }
+// Effect is when the system looks at an entry again, so that a change of it counts.
+type Effect uint8
 
-// Word is [autostart.Report].
-func (NoSwitch) Word() autostart.Switch { return autostart.Report }
-
-// Plan fails with [ErrNoSwitch].
-func (n NoSwitch) Plan(Images, Want) ([]Edit, error) {
-	return nil, fmt.Errorf("%w: %s", ErrNoSwitch, n.Why)
-}
-
-// Park is the switch that takes an artifact away. The record keeps it, and is what
-// brings it back.
-type Park struct{ Artifact machine.Artifact }
-
-// Word is [autostart.Park].
-func (Park) Word() autostart.Switch { return autostart.Park }
-
-// Removes is true.
-func (Park) Removes() bool { return true }
-
-// Plan returns the edit. It fails with [ErrNoSwitch] where the artifact is to come
-// back, and with [ErrNotPerUser].
-func (p Park) Plan(images Images, want Want) ([]Edit, error) {
-	if want.User != nil {
-		return nil, ErrNotPerUser
-	}
-	if want.State == autostart.Enabled {
-		name := autostart.Text(p.Artifact.String())
-		if now, err := images.Image(p.Artifact); err != nil || now.Kind != machine.Absent {
-			return nil, fmt.Errorf("%w: %s is there; what keeps it off is something else, see lockback show", ErrNoSwitch, name)
-		}
-		return nil, fmt.Errorf("%w: %s is not there; lockback restore brings it back from a snapshot that has it", ErrNoSwitch, name)
-	}
-	return []Edit{{Artifact: p.Artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
-}
-
-// ParkAll is [Park] of an entry that stands in several places, all of which are taken away together.
-type ParkAll []machine.Artifact
-
-// Word is [autostart.Park].
-func (ParkAll) Word() autostart.Switch { return autostart.Park }
-
-// Removes is true.
-func (ParkAll) Removes() bool { return true }
-
-// Plan returns the edits; what is not there needs none. It fails as [Park.Plan] does.
-func (p ParkAll) Plan(images Images, want Want) ([]Edit, error) {
-	var edits []Edit
-	for _, a := range p {
-		if want.State == autostart.Disabled && want.User == nil {
-			if image, err := images.Image(a); err == nil && image.Kind == machine.Absent {
-				continue
-			}
-		}
-		edit, err := Park{a}.Plan(images, want)
-		if err != nil {
-			return nil, err
-		}
-		edits = append(edits, edit...)
-	}
-	return edits, nil
-}
-
-// Want is the state that an entry is wanted in.
-type Want struct {
-	State autostart.State
-	// User limits the switch of an entry for everyone to one user; nil
-	// means everyone that the entry is for.
-	User *machine.User
-	Now  time.Time
-	// Hold wants what is turned off to stay off, where a switch knows a way that programs which turn themselves on again
-	// respect, see [Holder].
-	Hold bool
-}
-
-// Holder is a switch that can keep an entry off although its program turns it on again by the usual means.
-type Holder interface {
-	Switcher
-	// Holds says what keeps it off, in words.
-	Holds() string
-}
-
-// Edit is a new image for an artifact.
-type Edit struct {
-	Artifact machine.Artifact
-	Image    machine.Image
-}
-
-// Switcher turns an entry off and on.
-type Switcher interface {
-	// Word is what lists call it.
-	Word() autostart.Switch
-	// Plan returns the edits that bring the entry to the wanted state; folders and keys that
-	// are missing above them need no edit. It fails with [ErrNoSwitch] where that cannot be
-	// done safely.
-	Plan(Images, Want) ([]Edit, error)
-}
-
-// Sharer is the switch of an entry that has only a part of an artifact.
-type Sharer interface {
-	Switcher
-	Part() part.Part
-}
-
-// PartOf is the part that a switch is of; nil where the entry's artifacts are its own.
-func PartOf(s Switcher) part.Part {
-	if sharer, ok := s.(Sharer); ok {
-		return sharer.Part()
-	}
-	return nil
-}
-
-// Remover is the switch that leaves nothing behind which the entry could be read from: once it
-// is off, only the record shows it.
-type Remover interface {
-	Switcher
-	Removes() bool
-}
-
-// Stopper is the switch of what keeps running after it was turned off.
-type Stopper interface {
-	Switcher
-	// Stop is the command, in words, by which the system ends it now.
-	Stop() []string
-}
-
-// Eraser is the switch of an entry that is taken away for good with other artifacts than those that it is read from and
-// that decide it.
-type Eraser interface {
-	Switcher
-	Erases() []machine.Artifact
-}
-
-// Removes reports whether a switch leaves nothing behind.
-func Removes(s Switcher) bool {
-	remover, ok := s.(Remover)
-	return ok && remover.Removes()
-}
-
-// Grouped is the switch of an entry that shares its artifact with many others: all that
-// are to be switched are set in one pass.
-type Grouped interface {
-	Switcher
-	// Group is that artifact.
-	Group() machine.Artifact
-	// PlanGroup is [Switcher.Plan] for several switches of one group. Each has an error,
-	// nil where it is set.
-	PlanGroup(images Images, want Want, group []Switcher) ([]Edit, []error)
-}
-
-// Errors that callers decide on.
-var (
-	// ErrNoSwitch says that no safe way of switching exists.
-	ErrNoSwitch = errors.New("cannot be turned on or off here")
-	// ErrNotPerUser says that an entry cannot be switched for one user.
-	ErrNotPerUser = errors.New("cannot be turned on or off for one user only")
-)
-
-// When the system looks at a kind of entry again.
+// The effects; their words are the view's.
 const (
-	AtNextStart  = "at the next restart"
-	AtNextSignIn = "at the next sign-in"
-	WithinMinute = "within a minute"
-	AtNextRun    = "at the next run"
-	Immediately  = "at the next use"
+	UnknownEffect Effect = iota
+	AtNextStart
+	AtNextSignIn
+	WithinMinute
+	AtNextRun
+	AtOnce
+	AtNextUse
 	// AfterNewAliases is when mail servers see a change that keep aliases in a database, newaliases(1).
-	AfterNewAliases = "after newaliases has run"
+	AfterNewAliases
+	// AfterNewCollection is when macOS has built its collection of kernel extensions anew, and restarted.
+	AfterNewCollection
 )
 
 // Status says what came of reading a location.
@@ -624,14 +531,18 @@ func (s *Survey) Add(key string, item *Item) {
 		e.When = e.Stage.When()
 	}
 	if s.idle != "" && e.State == autostart.Enabled {
-		e.State, e.Mode = autostart.Disabled, strings.TrimSpace(e.Mode+" ignored: "+s.idle)
+		e.State, item.Ignored = autostart.Disabled, s.idle
 		e.Problems = append(e.Problems, autostart.Ignored)
+	}
+	if item.Ignored != "" {
+		e.Mode = strings.TrimSpace(e.Mode + " " + passedOver + item.Ignored)
 	}
 	if s.idle != "" && s.fixed {
 		item.Switcher = NoSwitch{Why: s.idle}
 		e.Switch = item.Word()
 	}
-	if item.Effect == "" {
+	item.Row, item.Can = &s.at, Capabilities(item.Switcher)
+	if item.Effect == UnknownEffect {
 		item.Effect = s.at.Effect
 	}
 	item.Packaged = item.Packaged || heldBy(s.packaged, e.Source.Path)

@@ -29,7 +29,7 @@ func TestWhatCameOfReading(t *testing.T) {
 		for range 2 {
 			s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "twin\xff"}, Switcher: location.Park{}, Artifacts: func() []machine.Artifact { return nil }})
 		}
-		s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "other", User: "ines", Stage: autostart.Event}, Switcher: location.NoSwitch{}, Effect: "at once"})
+		s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "other", User: "ines", Stage: autostart.Event}, Switcher: location.NoSwitch{}, Effect: location.AtOnce})
 	}
 	code := func(read func(*location.Survey)) location.Form {
 		return location.Code{Shows: autostart.Park, Reader: location.Alone(read)}

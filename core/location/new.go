@@ -48,7 +48,7 @@ func (n New) IntervalNote() string {
 type Made struct {
 	Location, User, Key string // which entry it will be
 	Edits               []Edit
-	Effect              string
+	Effect              Effect
 	Note                string // what a person should know of it; empty: nothing
 }
 

@@ -348,18 +348,18 @@ func Daemons(users []machine.User, table []Location, files []string) []machine.D
 			}
 		}
 		for _, l := range table {
-			if l.Tells.Daemon == "" {
+			if l.Notify.Daemon == "" {
 				continue
 			}
 			for _, p := range l.Places {
-				switch everyone := l.Tells.Everyone; {
+				switch everyone := l.Notify.Everyone; {
 				case inHome && holds(p.Path, below):
-					told[machine.Daemon{Kind: l.Tells.Daemon, User: user}] = true
+					told[machine.Daemon{Kind: l.Notify.Daemon, User: user}] = true
 				case holds(p.Path, file) && !everyone:
-					told[machine.Daemon{Kind: l.Tells.Daemon}] = true
+					told[machine.Daemon{Kind: l.Notify.Daemon}] = true
 				case holds(p.Path, file):
 					for _, u := range users {
-						told[machine.Daemon{Kind: l.Tells.Daemon, User: u.Name}] = true
+						told[machine.Daemon{Kind: l.Notify.Daemon, User: u.Name}] = true
 					}
 				}
 			}
@@ -410,7 +410,7 @@ func (Reporting) Word() autostart.Switch { return autostart.Report }
 func (r Reporting) Read(s *Survey, places []Place) {
 	s.Adjusting(func(item *Item) {
 		if _, none := item.Switcher.(NoSwitch); !none {
-			item.Switcher = NoSwitch{Why: r.Why, Of: PartOf(item.Switcher)}
+			item.Switcher = NoSwitch{Why: r.Why, Of: Capabilities(item.Switcher).Part}
 		}
 	}, func(s *Survey) { r.Form.Read(s, places) })
 }

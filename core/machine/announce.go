@@ -2,7 +2,6 @@ package machine
 
 import (
 	"fmt"
-	"strings"
 	"time"
 )
 
@@ -93,11 +92,10 @@ func (m *Machine) isDeaf(who manager) {
 	m.deaf[who.user.Name] = true
 }
 
-// Confirm asks the running system itself for the state of an entry, where it has
-// an interface for that, and fails when its word differs from ours. A manager that did not
-// answer once is not asked again.
-func (m *Machine) Confirm(location, name, user, mode string) error {
-	if !m.Live || !strings.HasPrefix(location, "linux.systemd.") {
+// ConfirmUnit asks the manager of a unit for its state: the system's, or that of the user who is named. It fails when
+// the manager's word differs from ours. A manager that did not answer once is not asked again.
+func (m *Machine) ConfirmUnit(name, user, mode string) error {
+	if !m.Live {
 		return nil
 	}
 	who := manager{}
@@ -107,8 +105,6 @@ func (m *Machine) Confirm(location, name, user, mode string) error {
 			return nil
 		}
 		who.user = u
-	} else if location == "linux.systemd.user" {
-		return nil // everyone's: each manager words it for its own person
 	}
 	if m.deaf[who.user.Name] {
 		return nil

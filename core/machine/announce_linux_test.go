@@ -16,11 +16,12 @@ import (
 
 // What a service manager says of an entry counts, not only what the files say.
 func TestManagersOwnWord(t *testing.T) {
+	t.Parallel()
 	const uid = 61234
 	ines := func() *machine.Machine {
 		return &machine.Machine{Live: true, OS: "linux", Users: []machine.User{{Name: "ines", UID: uid, Home: "/home/ines"}}}
 	}
-	ask := func(mode string) error { return ines().Confirm("linux.systemd.user", "index.service", "ines", mode) }
+	ask := func(mode string) error { return ines().ConfirmUnit("index.service", "ines", mode) }
 	require.NoError(t, ask("enabled"), "nobody runs that could be asked")
 
 	dir := fmt.Sprintf("/run/user/%d", uid)
@@ -53,8 +54,8 @@ func TestManagersOwnWord(t *testing.T) {
 	// One that does not answer is asked once.
 	silent.Store(true)
 	m := ines()
-	require.NoError(t, m.Confirm("linux.systemd.user", "index.service", "ines", "enabled"))
+	require.NoError(t, m.ConfirmUnit("index.service", "ines", "enabled"))
 	asked := calls.Load()
-	require.NoError(t, m.Confirm("linux.systemd.user", "index.service", "ines", "enabled"))
+	require.NoError(t, m.ConfirmUnit("index.service", "ines", "enabled"))
 	require.Equal(t, asked, calls.Load())
 }

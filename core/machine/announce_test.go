@@ -8,7 +8,8 @@ import (
 
 // A mounted machine has nobody who could be told or asked.
 func TestNobodyIsTold(t *testing.T) {
+	t.Parallel()
 	mounted := &Machine{Users: []User{{Name: "ines", UID: 1000, Home: "/home/ines"}}}
 	require.Empty(t, mounted.Announce([]Daemon{{Kind: ServiceManager}, {Kind: Preferences, User: "ines"}}))
-	require.NoError(t, mounted.Confirm("linux.systemd.system", "a.service", "", "whatever"))
+	require.NoError(t, mounted.ConfirmUnit("a.service", "", "whatever"))
 }

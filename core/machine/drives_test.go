@@ -12,6 +12,7 @@ import (
 // Programs on another drive of a running Windows are looked at; nothing there is written, and nothing is taken
 // for what has the same path on the system's drive.
 func TestOtherDrives(t *testing.T) {
+	t.Parallel()
 	systems, data := t.TempDir(), t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(data, "Tide"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(data, "Tide/tide.exe"), []byte("MZ"), 0o644))

@@ -21,8 +21,6 @@ import (
 
 // The names of what macOS keeps beside the extended attributes.
 const (
-	flagsAttr = "macos.flags"
-	aclAttr   = "macos.acl"
 	// unsettable are flags that the system keeps itself, and drops without a word or refuses when somebody sets
 	// them: compressed, tracked, in a data vault, restricted, a firmlink, without its data (sys/stat.h).
 	unsettable = 0x20 | 0x40 | 0x80 | 0x00080000 | 0x00800000 | 0x40000000
@@ -77,7 +75,7 @@ func readXattrs(fd int) (map[string][]byte, error) {
 		return attrs, err
 	}
 	if flags := st.Flags &^ unsettable; flags != 0 {
-		attrs[flagsAttr] = binary.BigEndian.AppendUint32(nil, flags)
+		attrs[FlagsAttribute] = binary.BigEndian.AppendUint32(nil, flags)
 	}
 	if acl := readACL(fd); acl != nil {
 		attrs[aclAttr] = acl
@@ -120,7 +118,7 @@ func writeXattrs(fd int, want map[string][]byte) error {
 	if err != nil {
 		return err
 	}
-	own := func(key string) bool { return key == flagsAttr || key == aclAttr }
+	own := func(key string) bool { return key == FlagsAttribute || key == aclAttr }
 	for key := range have {
 		if _, ok := want[key]; !ok && !own(key) {
 			if err := unix.Fremovexattr(fd, key); err != nil {
@@ -142,9 +140,9 @@ func writeXattrs(fd int, want map[string][]byte) error {
 		}
 	}
 	// The flags come last: with some of them nothing can be changed any more.
-	if string(have[flagsAttr]) != string(want[flagsAttr]) {
+	if string(have[FlagsAttribute]) != string(want[FlagsAttribute]) {
 		var flags uint32
-		if b := want[flagsAttr]; len(b) == 4 {
+		if b := want[FlagsAttribute]; len(b) == 4 {
 			flags = binary.BigEndian.Uint32(b)
 		}
 		if err := unix.Fchflags(fd, int(flags)); err != nil {

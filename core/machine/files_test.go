@@ -55,6 +55,7 @@ func bench(t *testing.T) (*machine.Machine, string) {
 // A file of exactly the largest size is read, by every way of reading, and recorded; one byte more
 // is too much.
 func TestExactBounds(t *testing.T) {
+	t.Parallel()
 	m, dir := bench(t)
 	for k := range 9 { // so many that the folder is kept open once it is listed
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "root/real", strconv.Itoa(k)), nil, 0o644))
@@ -82,6 +83,7 @@ func TestExactBounds(t *testing.T) {
 
 // One table of traps for every way of reading.
 func TestTraps(t *testing.T) {
+	t.Parallel()
 	m, _ := bench(t)
 	for name, want := range map[string]string{
 		"/real/file": "inside", "/absolute": "inside", "/relative": "inside", "/up": "inside", "/dir/file": "inside",
@@ -118,6 +120,7 @@ func TestTraps(t *testing.T) {
 }
 
 func TestIdentity(t *testing.T) {
+	t.Parallel()
 	m, _ := bench(t)
 	require.Equal(t, "0123456789abcdef0123456789abcdef", m.ID)
 	require.Equal(t, "Gullrock Linux", m.Version)
@@ -132,6 +135,7 @@ func TestIdentity(t *testing.T) {
 
 // Every kind of image can be set over every other and reads back the same.
 func TestSetAndReadBack(t *testing.T) {
+	t.Parallel()
 	m, _ := bench(t)
 	now := time.Date(2026, 3, 14, 9, 26, 54, 0, time.UTC)
 	uid, gid := os.Getuid(), os.Getgid()
@@ -170,6 +174,7 @@ func TestSetAndReadBack(t *testing.T) {
 // One table of traps for every way of recording and writing, with the quick way of opening
 // and without.
 func TestTrapsOfWriting(t *testing.T) {
+	t.Parallel()
 	for _, without := range []bool{false, true} {
 		machine.WithoutDirect(without, func() { trapsOfWriting(t) })
 	}
@@ -253,6 +258,7 @@ func trapsOfWriting(t *testing.T) {
 }
 
 func TestWritesStayInTheHome(t *testing.T) {
+	t.Parallel()
 	m, _ := bench(t)
 	file := machine.NewFile([]byte("x"), 0o644, os.Getuid(), os.Getgid(), time.Now())
 	err := m.Set(machine.File("/home/ines/leads-out/evil"), file, "t")

@@ -16,6 +16,7 @@ import (
 // Nobody is passed over in silence: whose home is elsewhere is named, and who has a home and no account
 // is a user all the same.
 func TestHomesAndAccounts(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "files of other users")
 	open := func(files map[string]string, owners map[string]int) *machine.Machine {
 		root := t.TempDir()

@@ -250,3 +250,16 @@ func digestNames(names []string) string {
 	}
 	return hex.EncodeToString(h.Sum(nil)[:8])
 }
+
+// The names that attributes of one system have among an image's [Image.Xattrs], wherever they are read.
+const (
+	ofWindows = "windows."
+	ofMac     = "macos."
+
+	securityAttr = ofWindows + "security" // a self-relative security descriptor
+	classAttr    = ofWindows + "class"    // the class of a registry key
+	streamAttr   = ofWindows + "stream:"  // and the stream's name
+	aclAttr      = ofMac + "acl"          // an access control list, acl(3), as text
+	// FlagsAttribute are the flags of a file on a Mac, chflags(2): four bytes, the highest first.
+	FlagsAttribute = ofMac + "flags"
+)

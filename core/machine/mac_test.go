@@ -46,6 +46,7 @@ const (
 )
 
 func TestMacIdentity(t *testing.T) {
+	t.Parallel()
 	old, own := "0AAAAAAA-0000-4000-8000-000000000001", "1BBBBBBB-0000-4000-8000-000000000002"
 	root := macDisk(t, map[string]any{
 		systemVersion: map[string]any{"ProductName": "macOS", "ProductVersion": "13.6.1", "ProductBuildVersion": "22G313"},
@@ -90,6 +91,7 @@ func TestMacIdentity(t *testing.T) {
 // How a Mac names its files: links at the top, another case, accents in another
 // form, other volumes.
 func TestMacNames(t *testing.T) {
+	t.Parallel()
 	files := map[string]any{systemVersion: map[string]any{}, "private/etc/hosts": "h", "Applications/Übersicht.app/x": "x", "Library/Case/File": "c", "Volumes/Macintosh HD": link("/"), "Volumes/Left/behind": "",
 		"usr/bin/tide": "", "usr/local/bin/fog": ""}
 	m, err := Open(macDisk(t, files))
@@ -135,6 +137,7 @@ func TestMacNames(t *testing.T) {
 
 // One table of paths is read directly and folder by folder, and both agree.
 func TestDirectAgrees(t *testing.T) {
+	t.Parallel()
 	root := macDisk(t, map[string]any{systemVersion: map[string]any{}, "a/b/c/file": "content", "a/link": link("b"), "a/out": link("../../../../../../etc"), "a/loop": link("loop"), "a/b/abs": link("/a/b/c/file"), "a/b/dangling": link("nowhere"),
 		"many/1": "", "many/2": "", "many/3": "", "many/4": "", "many/5": "", "many/6": "", "many/7": "", "many/8": "", "many/9": "nine", "many/link": link("9")})
 	require.NoError(t, syscall.Mkfifo(filepath.Join(root, "a/pipe"), 0o644))
@@ -187,6 +190,7 @@ func TestDirectAgrees(t *testing.T) {
 }
 
 func TestDisabledServices(t *testing.T) {
+	t.Parallel()
 	require.Equal(t, map[string]any{"a.b": true, "with \"quotes\" => x": false, "new": true, "on": false, "bare": true}, parseDisabled(`
 	disabled services = {
 		"a.b" => true
@@ -213,6 +217,7 @@ func TestDisabledServices(t *testing.T) {
 
 // A refusal of a running Mac names what stands behind it.
 func TestProtection(t *testing.T) {
+	t.Parallel()
 	live := &Files{names: macNames{}, live: true}
 	refused := &fs.PathError{Op: "open", Path: "x", Err: syscall.EPERM}
 	for name, want := range map[string]error{"/System/Library/x": ErrProtected, "/usr/bin/x": ErrProtected, "/usr/local/x": ErrFullAccess, "/Users/ines/Library/Safari/x": ErrFullAccess, backgroundItems + "/x": ErrProtected} {
@@ -227,6 +232,7 @@ func TestProtection(t *testing.T) {
 
 // The system's own programs: what they print, what they say when they fail.
 func TestSystemTools(t *testing.T) {
+	t.Parallel()
 	tools := systemTools{time.Minute}
 	out, err := tools.Run("/bin/sh", "-c", "echo out; echo said >&2")
 	require.NoError(t, err)
@@ -244,6 +250,7 @@ func TestSystemTools(t *testing.T) {
 
 // Who may write what, on the running Mac and on its disk.
 func TestWhoWritesWhat(t *testing.T) {
+	t.Parallel()
 	root := macDisk(t, map[string]any{systemVersion: map[string]any{"ProductVersion": "14.0"}, accounts + "ines.plist": map[string]any{"name": []any{"ines"}, "uid": []any{"501"}, "home": []any{"/Users/ines"}}})
 	disk, err := Open(root)
 	require.NoError(t, err)

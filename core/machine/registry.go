@@ -335,14 +335,6 @@ func valueImage(k *RegistryKey, name string) (Image, error) {
 	return Image{Kind: Absent}, err
 }
 
-// Names of what belongs to a key's image beside its content, and to a file's on
-// a running Windows.
-const (
-	securityAttr = "windows.security" // a self-relative security descriptor
-	classAttr    = "windows.class"
-	streamAttr   = "windows.stream:" // and the stream's name
-)
-
 // dressOf reads what belongs to a key itself.
 func dressOf(k *RegistryKey) (Image, error) {
 	i := Image{Kind: Key, UID: -1, GID: -1, ModTime: k.Modified(), Xattrs: map[string][]byte{}}

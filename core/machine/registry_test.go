@@ -37,6 +37,7 @@ func commit(t testing.TB, m *machine.Machine) {
 // Each kind of artifact: read, taken away, written to the disk, put back, and the
 // same as before. One that was not committed is as if nothing had been.
 func TestArtifactsOfTheRegistry(t *testing.T) {
+	t.Parallel()
 	for _, a := range []machine.Artifact{machine.RegistryValue(tideKey, "second"), machine.RegistryValue(tideKey, ""), machine.RegistryTree(tideKey),
 		machine.RegistryTree(tideKey + `\Sub`), machine.RegistryValue(`HKU\S-1-5-21-1-2-3-1001\Environment`, "TIDE")} {
 		t.Run(a.Name, func(t *testing.T) {
@@ -74,6 +75,7 @@ func TestArtifactsOfTheRegistry(t *testing.T) {
 // What the scheduler notes of a task's last runs is no state; a value of the same
 // name anywhere else is, and is recorded with its key.
 func TestVolatileValuesAreTheSchedulersOnly(t *testing.T) {
+	t.Parallel()
 	const cache = `Microsoft\Windows NT\CurrentVersion\Schedule\TaskCache\Tasks\{1}`
 	noted := []regf.Value{regf.NewText("Path", "x"), {Name: "DynamicInfo", Type: regf.Binary, Data: []byte{1}}}
 	m, err := machine.Open(testkit.WindowsDisk(t, testkit.Keys{cache: noted, `Tide Works`: noted}, nil, nil, nil))
@@ -88,6 +90,7 @@ func TestVolatileValuesAreTheSchedulersOnly(t *testing.T) {
 
 // A key's time is put back when what is in it is the same again, and only then.
 func TestTimesOfKeys(t *testing.T) {
+	t.Parallel()
 	m, _ := tideDisk(t)
 	key, value := machine.RegistryKeyOnly(tideKey), machine.RegistryValue(tideKey, "second")
 	before, err := m.Image(key)
@@ -108,6 +111,7 @@ func TestTimesOfKeys(t *testing.T) {
 }
 
 func TestRefusedInTheRegistry(t *testing.T) {
+	t.Parallel()
 	m, root := tideDisk(t)
 	require.Error(t, m.Set(machine.RegistryKeyOnly(tideKey), machine.Image{Kind: machine.Absent}, "x"), "a key that is not empty")
 	require.Error(t, m.Set(machine.RegistryValue(`HKLM\SOFTWARE\Nobody`, "x"), machine.NewValue(regf.NewNumber("", 1)), "x"), "no such key")
@@ -124,6 +128,7 @@ func TestRefusedInTheRegistry(t *testing.T) {
 }
 
 func TestNamesOfArtifacts(t *testing.T) {
+	t.Parallel()
 	for _, a := range []machine.Artifact{machine.File("/etc/x"), machine.File(`C:\a b\"c"`), machine.RegistryValue(tideKey, `a\\b\c`), machine.RegistryTree(tideKey), machine.RegistryKeyOnly(tideKey)} {
 		back, err := machine.ParseID(a.ID())
 		require.NoError(t, err)
@@ -147,6 +152,7 @@ func TestNamesOfArtifacts(t *testing.T) {
 
 // Paths as Windows has them: any case, other drives, variables.
 func TestPathsOfWindows(t *testing.T) {
+	t.Parallel()
 	root := testkit.WindowsDisk(t, nil, nil, testkit.Keys{`Environment`: {regf.NewExpand("GAUGE", `%APPDATA%\gauge`)}},
 		map[string]string{`Users\ines\AppData\Roaming\Größe.TXT`: "x", `Program Files\x`: ""})
 	m, err := machine.Open(root)

@@ -9,6 +9,7 @@ import (
 // Attributes are compared to the byte; a security descriptor by what it allows, and only where both
 // file systems keep one.
 func TestSameAttributes(t *testing.T) {
+	t.Parallel()
 	// MS-DTYP 2.4.6: revision 1, control bits, then where owner, group and lists lie: none.
 	descriptor := func(control byte) []byte { return append([]byte{1, 0, control, 0x80}, make([]byte, 16)...) }
 	type attrs = map[string][]byte

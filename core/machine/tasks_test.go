@@ -11,6 +11,7 @@ import (
 
 // How a task is registered, and when that cannot be done because only the scheduler has its password.
 func TestTasksThatSignIn(t *testing.T) {
+	t.Parallel()
 	definition := func(principal, enabled, command string) Image {
 		return NewFile([]byte(`<Task xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task"><Principals><Principal>`+principal+`</Principal></Principals><Settings><Enabled>`+enabled+
 			`</Enabled></Settings><Actions><Exec><Command>`+command+`</Command></Exec></Actions></Task>`), 0, -1, -1, time.Time{})

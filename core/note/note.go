@@ -16,6 +16,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/catalogue"
+	"lockback/core/location/table"
 )
 
 // MaxText is how long a note may be, in characters.
@@ -50,12 +51,6 @@ var hosts = map[string]bool{
 	"xset": true, "xrandr": true, "xrdb": true, "xmodmap": true, "setxkbmap": true, "launchctl": true, "defaults": true, "reg": true, "sc": true, "net": true, "net1": true, "schtasks": true, "xcopy": true, "robocopy": true,
 }
 
-// fixedNames are the locations whose files have one name on every machine: the name says where it is, not what.
-var fixedNames = map[string]bool{
-	"linux.rc-local": true, "linux.ssh-rc": true, "linux.login-shell": true, "linux.x-session": true, "linux.inittab": true, "macos.rc": true, "macos.ssh-rc": true,
-	"macos.login-shell": true, "macos.boot-tasks": true, "windows.powershell-profile": true,
-}
-
 // ProgramOf is how the program of an entry is recognised elsewhere; ok is false where nothing tells more than its
 // place.
 func ProgramOf(system string, e *autostart.Entry) (p Program, ok bool) {
@@ -85,7 +80,7 @@ func ProgramOf(system string, e *autostart.Entry) (p Program, ok bool) {
 			return p, true
 		}
 	}
-	if fixedNames[e.Location] {
+	if table.Row(e.Location).FixedNames {
 		return p, false
 	}
 	p.Label = label
@@ -277,7 +272,9 @@ func remark(n Note, machine, proven bool) autostart.Note {
 // judged is what is known of a program with what a note says of it.
 func judged(known *autostart.Known, n Note) *autostart.Known {
 	k := *known
-	k.Role = cmp.Or(n.Role, k.Role)
+	if n.Role != "" {
+		k.Role, k.RoleBasis = n.Role, autostart.ByNote
+	}
 	if n.Verdict != "" {
 		k.Verdict, k.VerdictBasis = n.Verdict, autostart.ByNote
 	}

@@ -112,9 +112,9 @@ func (p *Product) installer(m *machine.Machine, item *location.Item) {
 	}
 	for _, f := range item.Facts() {
 		switch {
-		case f.Name == "uninstalled by" && p.Uninstall == "":
+		case f.Kind == autostart.FactUninstalledBy && p.Uninstall == "":
 			p.Uninstall = f.Value
-		case f.Name != "product":
+		case f.Kind != autostart.FactProduct:
 		case strings.HasPrefix(f.Basis, "snap "):
 			p.InstalledBy, p.Uninstall = "snap", "snap remove "+quoted(strings.TrimPrefix(f.Basis, "snap "))
 		case strings.HasPrefix(f.Basis, "/private/var/db/receipts/") && p.InstalledBy == "":

@@ -79,7 +79,7 @@ func listedProduct(k *machine.RegistryKey, source string) (Evidence, bool) {
 		e.Installed = day.Format(time.DateOnly)
 	}
 	if command := k.Text("UninstallString"); command != "" {
-		e.Notes = append(e.Notes, Note{"uninstalled by", autostart.Text(command)})
+		e.Notes = append(e.Notes, Note{Kind: autostart.FactUninstalledBy, Text: autostart.Text(command)})
 	}
 	return e, e.Product != ""
 }

@@ -22,7 +22,7 @@ func flatpaks(m *machine.Reader, files []*File) {
 		if match == nil {
 			continue
 		}
-		e := Evidence{Basis: autostart.ByPackage, Source: "app " + match[2] + " (Flatpak)", Product: match[2], Notes: []Note{{"not compared", "Flatpak keeps its sums in a store of its own"}}}
+		e := Evidence{Basis: autostart.ByPackage, Source: "app " + match[2] + " (Flatpak)", Product: match[2], Notes: []Note{{Name: "not compared", Text: "Flatpak keeps its sums in a store of its own"}}}
 		for _, name := range []string{"share/metainfo/" + match[2] + ".metainfo.xml", "share/appdata/" + match[2] + ".appdata.xml", "share/metainfo/" + match[2] + ".appdata.xml"} {
 			content, err := m.ReadFile(path.Join(match[1], "files", name), machine.MaxFileSize)
 			if err != nil {
@@ -94,7 +94,7 @@ func snaps(m *machine.Reader, files []*File) {
 		}
 		f.Kind = "snap"
 		f.Evidence = append(f.Evidence, Evidence{Basis: autostart.ByPackage, Source: "snap " + match[1], Product: match[1], Version: "revision " + match[2], Maker: publishers[match[1]],
-			Notes: []Note{{"not compared", "the signatures of the store are not checked"}}})
+			Notes: []Note{{Name: "not compared", Text: "the signatures of the store are not checked"}}})
 	}
 }
 

@@ -63,13 +63,13 @@ func (f *File) bundleSays(b bundle) {
 	e.Role = b.role()
 	if id := b.dict.Text("CFBundleIdentifier"); id != "" {
 		e.Bundle = id
-		e.Notes = append(e.Notes, Note{"bundle id", autostart.Text(id)})
+		e.Notes = append(e.Notes, Note{Name: "bundle id", Text: autostart.Text(id)})
 	}
 	if _, err := f.machine.Stat(b.folder + "/Contents/_MASReceipt/receipt"); err == nil {
-		e.Notes = append(e.Notes, Note{"came from", "the App Store: it has a receipt of it"})
+		e.Notes = append(e.Notes, Note{Name: "came from", Text: "the App Store: it has a receipt of it"})
 	}
 	if ticket, err := f.machine.ReadFile(b.folder+"/Contents/CodeResources", maxBundleFile); err == nil && len(ticket) > 4 {
-		e.Notes = append(e.Notes, Note{"notarised", "a ticket is stapled to it; whether it is of this app was not checked"})
+		e.Notes = append(e.Notes, Note{Name: "notarised", Text: "a ticket is stapled to it; whether it is of this app was not checked"})
 	}
 	f.Evidence = append(f.Evidence, e)
 }
@@ -134,7 +134,7 @@ func (f *File) macCode(file *os.File, size int64, b bundle, t *appleTrust) {
 		s, err := c.Signature()
 		if errors.Is(err, codesign.ErrUnsigned) {
 			// Every program that Apple's own tools made for its processors is signed, if only by itself.
-			f.Evidence = append(f.Evidence, Evidence{Source: itsSignature, Problems: []string{autostart.Unsigned}, Notes: []Note{{"signature", "none"}}})
+			f.Evidence = append(f.Evidence, Evidence{Source: itsSignature, Problems: []string{autostart.Unsigned}, Notes: []Note{{Kind: autostart.FactSignature, Text: "none"}}})
 			return
 		}
 		if err == nil {
@@ -250,22 +250,23 @@ const appleSoftware = "Software Signing"
 
 // macSigner is who made a signature that holds, as far as it can be traced.
 func macSigner(s codesign.Signature, t *appleTrust) Evidence {
-	e := Evidence{Notes: []Note{{"signed as", autostart.Text(s.Identifier)}}}
-	add := func(name, text string) { e.Notes = append(e.Notes, Note{name, text}) }
+	e := Evidence{Notes: []Note{{Kind: autostart.FactSignedAs, Text: autostart.Text(s.Identifier)}}}
+	add := func(name, text string) { e.Notes = append(e.Notes, Note{Name: name, Text: text}) }
+	signed := func(kind autostart.FactKind, text string) { e.Notes = append(e.Notes, Note{Kind: kind, Text: text}) }
 	if s.Runtime {
 		add("hardened runtime", "on")
 	}
 	if s.AdHoc {
-		add("signed by", "nobody (ad hoc): it has only digests of itself")
+		signed(autostart.FactSignedBy, "nobody (ad hoc): it has only digests of itself")
 		return e
 	}
 	e.Basis, e.Maker = autostart.ByUnanchored, signerName(s.Signer)
-	add("signed by", certificateName(s.Signer))
+	signed(autostart.FactSignedBy, certificateName(s.Signer))
 	if s.Team != "" {
 		add("team", autostart.Text(s.Team))
 	}
 	if !s.Time.IsZero() {
-		add("signed at", s.Time.UTC().Format(time.RFC3339)+", as its signer says")
+		signed(autostart.FactSignedAt, s.Time.UTC().Format(time.RFC3339)+", as its signer says")
 	}
 	chain, err := s.Chain(t.now)
 	if err != nil {
@@ -325,7 +326,7 @@ func sealedVolume(m *machine.Reader, files []*File) {
 		}
 		e := Evidence{Basis: autostart.BySealedVolume, Source: "the system's sealed volume", Maker: "Apple", System: true}
 		if !m.Live {
-			e.Notes = []Note{{"not checked", "whether the seal of the volume is whole; a Mac does that when it starts"}}
+			e.Notes = []Note{{Name: "not checked", Text: "whether the seal of the volume is whole; a Mac does that when it starts"}}
 		}
 		f.Evidence = append(f.Evidence, e)
 	}

@@ -48,8 +48,11 @@ type Evidence struct {
 	Notes []Note
 }
 
-// Note is something that a person is told, under a name.
-type Note struct{ Name, Text string }
+// Note is something that a person is told, under a name. Name is empty where the kind says enough.
+type Note struct {
+	Kind       autostart.FactKind
+	Name, Text string
+}
 
 // State says whether a file is as it was delivered.
 type State uint8
@@ -270,8 +273,8 @@ func (f *File) decide() *autostart.Known {
 		if k.Product.Installed == "" && strings.EqualFold(k.Product.Name, autostart.Text(e.Product)) {
 			k.Product.Installed = e.Installed // what proves a product seldom knows when it came
 		}
-		if k.Role == "" && e.State != Changed {
-			k.Role = e.Role
+		if k.Role == "" && e.Role != "" && e.State != Changed {
+			k.Role, k.RoleBasis = e.Role, e.Basis
 		}
 		if k.Description == "" && e.Description != "" && e.State != Changed {
 			k.Description, k.DescriptionBasis = autostart.Text(e.Description), e.Basis

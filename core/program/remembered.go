@@ -3,6 +3,8 @@ package program
 import (
 	"encoding/binary"
 	"slices"
+
+	"lockback/core/autostart"
 )
 
 // remembered is the form in which evidence is kept: every list looks at all of it, so it is read
@@ -12,6 +14,33 @@ type remembered struct {
 	Path     string
 	Kind     string
 	Evidence []Evidence
+}
+
+// noteKinds are the kinds of notes by the words that the record has for them. Nobody reads those.
+var noteKinds = map[string]autostart.FactKind{
+	"uninstalled by": autostart.FactUninstalledBy, "signature": autostart.FactSignature, "signed by": autostart.FactSignedBy,
+	"signed as": autostart.FactSignedAs, "signed at": autostart.FactSignedAt,
+}
+
+// recordedName is the name of a note in the record.
+func (n Note) recordedName() string {
+	if n.Kind == autostart.OtherFact {
+		return n.Name
+	}
+	for word, kind := range noteKinds {
+		if kind == n.Kind {
+			return word
+		}
+	}
+	return n.Name
+}
+
+// noteNamed is a note as the record has it.
+func noteNamed(word, text string) Note {
+	if kind, known := noteKinds[word]; known {
+		return Note{Kind: kind, Text: text}
+	}
+	return Note{Name: word, Text: text}
 }
 
 // maxRemembered is how many pieces of evidence, notes or problems stand in one list.
@@ -48,7 +77,7 @@ func (r *remembered) encode() []byte {
 		}
 		number(len(e.Notes))
 		for _, n := range e.Notes {
-			text(n.Name)
+			text(n.recordedName())
 			text(n.Text)
 		}
 	}
@@ -97,7 +126,7 @@ func (r *remembered) decode(b []byte) (ok bool) {
 			e.Problems = append(e.Problems, text())
 		}
 		for range number(maxRemembered) {
-			e.Notes = append(e.Notes, Note{text(), text()})
+			e.Notes = append(e.Notes, noteNamed(text(), text()))
 		}
 		if !ok {
 			return false

@@ -96,11 +96,11 @@ func (f *File) compare(d delivery, merged mergedPaths) {
 	case f.Nothing:
 		e.State = Unchanged
 	case d.sum == "" || hashes[d.kind] == nil || merged.key(d.path) != merged.key(f.Path):
-		e.Notes = append(e.Notes, Note{"not compared", "package " + e.Package + " has no sum for it"})
+		e.Notes = append(e.Notes, Note{Name: "not compared", Text: "package " + e.Package + " has no sum for it"})
 	default:
 		got, err := f.digest(d.kind)
 		if err != nil {
-			e.Notes = append(e.Notes, Note{"not compared", machine.Reason(err)})
+			e.Notes = append(e.Notes, Note{Name: "not compared", Text: machine.Reason(err)})
 			break
 		}
 		if e.State = Unchanged; got != strings.ToLower(d.sum) {

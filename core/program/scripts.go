@@ -64,7 +64,7 @@ func scriptSignature(text, message []byte, trust *trust) (Evidence, error) {
 
 // invalidSignature says that a signature is not of the file that it stands in.
 func invalidSignature(why string) Evidence {
-	return Evidence{Source: itsSignature, State: Changed, Problems: []string{autostart.SignatureInvalid}, Notes: []Note{{"signature", "does not hold: " + why}}}
+	return Evidence{Source: itsSignature, State: Changed, Problems: []string{autostart.SignatureInvalid}, Notes: []Note{{Kind: autostart.FactSignature, Text: "does not hold: " + why}}}
 }
 
 // itsSignature is the source of what a signature in the file itself says.

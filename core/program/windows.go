@@ -110,16 +110,16 @@ func signatureOf(image *peimage.Image, trust *trust) []Evidence {
 
 // signedBy is who made a signature that holds, as far as it can be traced.
 func signedBy(s *authenticode.Signature, trust *trust) Evidence {
-	e := Evidence{Basis: autostart.ByUnanchored, Maker: signerName(s.Signer), Notes: []Note{{"signed by", certificateName(s.Signer)}}}
+	e := Evidence{Basis: autostart.ByUnanchored, Maker: signerName(s.Signer), Notes: []Note{{Kind: autostart.FactSignedBy, Text: certificateName(s.Signer)}}}
 	if !s.Time.IsZero() && s.StampErr == nil {
-		e.Notes = append(e.Notes, Note{"signed at", s.Time.UTC().Format(time.RFC3339) + ", by the time stamp of " + certificateName(s.Stamper)})
+		e.Notes = append(e.Notes, Note{Kind: autostart.FactSignedAt, Text: s.Time.UTC().Format(time.RFC3339) + ", by the time stamp of " + certificateName(s.Stamper)})
 	}
 	if s.StampErr != nil {
-		e.Notes = append(e.Notes, Note{"time stamp", s.StampErr.Error()})
+		e.Notes = append(e.Notes, Note{Name: "time stamp", Text: s.StampErr.Error()})
 	}
 	root, err := s.Anchored(trust.roots, trust.now)
 	if err != nil {
-		e.Notes = append(e.Notes, Note{"not traced", "its signer is nobody that this computer knows: " + err.Error()})
+		e.Notes = append(e.Notes, Note{Name: "not traced", Text: "its signer is nobody that this computer knows: " + err.Error()})
 		return e
 	}
 	e.Basis = autostart.BySignature
@@ -127,7 +127,7 @@ func signedBy(s *authenticode.Signature, trust *trust) Evidence {
 	if known == "" {
 		known = "known to this computer's own store only"
 	}
-	e.Notes = append(e.Notes, Note{"traced to", certificateName(root) + ", " + known}, Note{"not checked", notChecked})
+	e.Notes = append(e.Notes, Note{Name: "traced to", Text: certificateName(root) + ", " + known}, Note{Name: "not checked", Text: notChecked})
 	e.System = trust.system(s.Signer, root)
 	e.Foreign = trust.known(root) == ""
 	return e

@@ -11,6 +11,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/difference"
 	"lockback/core/location"
+	"lockback/core/location/table"
 	"lockback/core/machine"
 )
 
@@ -284,13 +285,10 @@ func compareEntries(a, b *autostart.Entry, beforePrograms bool) []Field {
 	return fields
 }
 
-// fleeting reports whether an entry is what it is until the next restart only: by systemd's word for that, or because
-// somebody typed it in for this start.
+// fleeting reports whether an entry is what it is until the next restart only, as its location knows.
 func fleeting(e *autostart.Entry) bool {
-	if e.Location == "linux.kernel-args" && e.Source.Path == "/proc/cmdline" {
-		return true
-	}
-	return strings.HasPrefix(e.Location, "linux.systemd.") && (strings.HasSuffix(e.Mode, "-runtime") || e.Mode == "generated" || e.Mode == "transient")
+	is := table.Row(e.Location).Fleeting
+	return is != nil && is(e)
 }
 
 // compareImages words how an artifact differs where the entry's fields do not.

@@ -25,7 +25,6 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/figures"
 	"lockback/core/inventory"
-	"lockback/core/location"
 	"lockback/core/location/part"
 	"lockback/core/machine"
 )
@@ -295,7 +294,7 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 			}
 			text = append(text, a.ID()...)
 		}
-		text = appendEntry(append(text, '\t'), &Recorded{Entry: item.Entry, Part: location.PartOf(item.Switcher), Removes: location.Removes(item.Switcher)})
+		text = appendEntry(append(text, '\t'), &Recorded{Entry: item.Entry, Part: item.Can.Part, Removes: item.Can.Removes})
 		text = append(text, '\n')
 		// The folder of each is known for its time: where a restore brings the
 		// same names back, it brings the folder's time back too. Of what is not

@@ -22,6 +22,7 @@ import (
 
 // The digests are those of what the migrations make.
 func TestSchemas(t *testing.T) {
+	t.Parallel()
 	db, err := sql.Open("sqlite", ":memory:")
 	require.NoError(t, err)
 	defer db.Close()
@@ -41,6 +42,7 @@ func TestSchemas(t *testing.T) {
 // A record of every earlier version is read as it is, and brought forward when it is opened
 // to write: its snapshots, changes and contents are the same.
 func TestEarlierRecordsOpen(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, os.Chmod(dir, 0o700))
 	box := &machine.Machine{ID: "0123456789abcdef0123456789abcdef", Name: "workshop-box", OS: "linux"}

@@ -1120,7 +1120,7 @@ const (
 	queryLimit = 2 * time.Minute
 )
 
-// encoder and decoder are made when first needed: most runs need neither.
+// encoder is made when it is first needed: most runs need none.
 var encoder = sync.OnceValue(func() *zstd.Encoder {
 	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false))
 	if err != nil {
@@ -1129,13 +1129,14 @@ var encoder = sync.OnceValue(func() *zstd.Encoder {
 	return e
 })
 
-var decoder = sync.OnceValue(func() *zstd.Decoder {
+// decoders are kept for the next content. One serves one content at a time, and two records may be read side by side.
+var decoders = sync.Pool{New: func() any {
 	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxContent))
 	if err != nil {
 		panic(err)
 	}
 	return d
-})
+}}
 
 // unpack unpacks a content of a known size. What says that it is larger is not begun.
 func unpack(data []byte, size int64) ([]byte, error) {
@@ -1146,7 +1147,8 @@ func unpack(data []byte, size int64) ([]byte, error) {
 	if head.HasFCS && head.FrameContentSize != uint64(size) || head.WindowSize > maxContent {
 		return nil, errors.New("another size than the record says")
 	}
-	d := decoder()
+	d := decoders.Get().(*zstd.Decoder)
+	defer decoders.Put(d)
 	if err := d.Reset(bytes.NewReader(data)); err != nil {
 		return nil, err
 	}

@@ -46,6 +46,7 @@ func open(t *testing.T, path string) *store.Store {
 
 // The record is one file, with a name that means something to SQLite and to shells.
 func TestOneFile(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "a folder", "rec?mode=memory&#%20'\".db")
 	st := open(t, path)
 	var first, second *snapshot.Snapshot
@@ -94,10 +95,12 @@ func (k *sqlite) Open(t *testing.T) change.Record {
 }
 
 func TestContract(t *testing.T) {
+	t.Parallel()
 	recordtest.Run(t, func(t *testing.T) recordtest.Keeper { return &sqlite{path: filepath.Join(t.TempDir(), "record.db")} })
 }
 
 func TestContentsAreCheckedWhenTheyAreRead(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "record.db")
 	st := open(t, path)
 	var snap *snapshot.Snapshot
@@ -122,6 +125,7 @@ func TestContentsAreCheckedWhenTheyAreRead(t *testing.T) {
 }
 
 func TestReadingNeedsARecord(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "none.db")
 	_, err := store.Open(path, store.Read)
 	require.ErrorIs(t, err, store.ErrNone)
@@ -131,6 +135,7 @@ func TestReadingNeedsARecord(t *testing.T) {
 
 // A content that is not what it should be is found, whichever it is.
 func TestVerify(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "record.db")
 	st := open(t, path)
 	require.NoError(t, st.Update(func(tx change.Tx) error {
@@ -161,6 +166,7 @@ func TestVerify(t *testing.T) {
 
 // A record that holds something takes nothing more.
 func TestCarryIntoAnEmptyRecordOnly(t *testing.T) {
+	t.Parallel()
 	from, to := open(t, filepath.Join(t.TempDir(), "a.db")), open(t, filepath.Join(t.TempDir(), "b.db"))
 	for _, st := range []*store.Store{from, to} {
 		require.NoError(t, st.Update(func(tx change.Tx) error {
@@ -174,6 +180,7 @@ func TestCarryIntoAnEmptyRecordOnly(t *testing.T) {
 // What was found of programs is kept with the next transaction, and never taken from a record that
 // anybody could have made.
 func TestPrograms(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "record.db")
 	require.NoError(t, os.Chmod(filepath.Dir(path), 0o700))
 	st, err := store.Open(path, store.Write)

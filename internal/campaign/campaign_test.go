@@ -7,7 +7,7 @@
 //
 //	LOCKBACK_CAMPAIGN=30m go test ./internal/campaign -v -timeout 2h
 //
-// Without that variable a short form runs. The figures of the last long run stand in
+// Without that variable so many draws are made as draw.Count says. The figures of the last long run stand in
 // docs/verified.md.
 package campaign
 
@@ -34,17 +34,20 @@ import (
 
 	"lockback/internal/demo"
 	"lockback/internal/testkit"
+	"lockback/internal/testkit/draw"
 )
 
 func TestMain(m *testing.M) { testkit.Main(m) }
 
-// length is how long each part of the campaign lasts.
-func length(t *testing.T) time.Duration {
-	t.Helper()
+// goesOn returns whether a worker draws once more after k draws: for as long as LOCKBACK_CAMPAIGN says, else so many
+// times, which no slow machine changes.
+func goesOn(draws int) func(k int) bool {
 	if d, err := time.ParseDuration(os.Getenv("LOCKBACK_CAMPAIGN")); err == nil {
-		return d
+		end := time.Now().Add(d)
+		return func(int) bool { return time.Now().Before(end) }
 	}
-	return 6 * time.Second
+	draws = draw.Count(draws)
+	return func(k int) bool { return k < draws }
 }
 
 // seed begins the numbers that are drawn; a run with the same one draws the same.
@@ -304,6 +307,7 @@ var media = []medium{
 }
 
 func TestKills(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "mounting file systems")
 	testkit.Need(t, "reglookup", "mkfs.ext4", "mkntfs", "ntfs-3g")
 	s := seed()
@@ -328,7 +332,7 @@ func TestKills(t *testing.T) {
 			patients = append(patients, newPatient(t, machine, place, mount, s))
 		}
 	}
-	end := time.Now().Add(length(t))
+	more := goesOn(200)
 	var wait sync.WaitGroup
 	for w := range 2 {
 		wait.Go(func() {
@@ -336,7 +340,7 @@ func TestKills(t *testing.T) {
 			for k := w; k < len(patients); k += 2 {
 				mine = append(mine, patients[k])
 			}
-			for k := 0; time.Now().Before(end) && !t.Failed(); k++ {
+			for k := 0; more(k) && !t.Failed(); k++ {
 				mine[k%len(mine)].round(t)
 			}
 		})
@@ -402,10 +406,11 @@ func interesting(t testing.TB, root string) []string {
 }
 
 func TestMutatedDisks(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "owners of files")
 	s := seed()
 	t.Logf("LOCKBACK_SEED=%d", s)
-	end := time.Now().Add(length(t))
+	more := goesOn(400)
 	var mu sync.Mutex
 	disks, runs, switched, exact, partly, records := 0, 0, 0, 0, 0, 0
 	longest := time.Duration(0)
@@ -419,7 +424,7 @@ func TestMutatedDisks(t *testing.T) {
 		}
 		work := t.TempDir()
 		wait.Go(func() {
-			for k := 0; time.Now().Before(end) && !t.Failed(); k++ {
+			for k := 0; more(k) && !t.Failed(); k++ {
 				machine := all[k%len(all)]
 				root := filepath.Join(work, fmt.Sprintf("disk-%d", k))
 				out, err := exec.Command("cp", "-a", originals[machine], root).CombinedOutput()

@@ -57,8 +57,10 @@ func (a addition) command(more ...string) []string {
 // What is added is listed with its program, is turned off and on, removed and brought back like any other, and undo leaves
 // nothing of it.
 func TestAdd(t *testing.T) {
+	t.Parallel()
 	for _, a := range additions {
 		t.Run(a.machine+" "+strings.Join(a.args, " "), func(t *testing.T) {
+			t.Parallel()
 			p := museum(t, a.machine)
 			exact := a.machine != "ticket-desk-pc"
 			before, _ := p.List(t, "--all")
@@ -118,6 +120,7 @@ func TestAdd(t *testing.T) {
 
 // The systems' own checkers and readers find what was written valid, with just these arguments.
 func TestAddedIsValid(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "desktop-file-validate", "systemd-analyze", "plistutil", "lnkinfo")
 	t.Run("autostart file", func(t *testing.T) {
 		p := workshop(t)
@@ -193,6 +196,7 @@ func TestAddedIsValid(t *testing.T) {
 
 // What is counted from the start of a machine may never come on one that is turned off each evening.
 func TestAddWarnsOfLongIntervals(t *testing.T) {
+	t.Parallel()
 	const never = "the 24 h are counted from each start"
 	for _, k := range []int{5, 17} {
 		a := additions[k]
@@ -209,6 +213,7 @@ func TestAddWarnsOfLongIntervals(t *testing.T) {
 
 // What cannot be added is said in one line, and nothing is done.
 func TestAddRefuses(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	before := testkit.Tree(t, p.Root)
 	const program = "/opt/kelpline/bin/updater"
@@ -276,6 +281,7 @@ func TestAddRefuses(t *testing.T) {
 // What is copied is the program that an entry really starts, with its arguments as they are; what a copy would start
 // otherwise is refused.
 func TestCopyOf(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ machine, of, command, problem string }{
 		{"ticket-desk-pc", "Kelpline Updater", `"C:\Program Files (x86)\Kelpline\updater.exe" /quiet`, ""}, // without quotes there
 		{"ticket-desk-pc", "Gullrock Tickets", `"C:\Program Files\Gullrock\tickets.exe" --full-screen`, ""},
@@ -309,6 +315,7 @@ func TestCopyOf(t *testing.T) {
 
 // Delays: where the system has one, and where something waits or starts it instead; undo leaves nothing.
 func TestDelay(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ machine, of, now, made, when, by string }{
 		{"workshop-box", "Fogbell Sync", "enabled", "", "at sign-in, after 30 s", "30s"},
 		{"workshop-box", "Kelpline Assistant", "enabled", "", "at sign-in, after 2 min", "2m"},
@@ -366,6 +373,7 @@ func TestDelay(t *testing.T) {
 
 // A line of a crontab that waits is another line, and only a shell that is known can wait.
 func TestDelayOfCrontabLines(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	table := filepath.Join(p.Root, "etc/cron.d/lamps")
 	const content = "MAILTO=root\n@reboot  ines\t/bin/true --lamp \\%A %in\n@reboot root /bin/true --foghorn\nSHELL=/usr/bin/tide\n@reboot root /bin/true --bell\n"
@@ -398,6 +406,7 @@ func TestDelayOfCrontabLines(t *testing.T) {
 
 // A service that is delayed keeps its other names, by which sockets, D-Bus and other units ask for it.
 func TestDelayKeepsOtherNames(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	const units = "etc/systemd/system/"
 	for name, install := range map[string]string{"tideline": "Alias=dbus-org.gullrock.Tideline.service\nWantedBy=multi-user.target", "lamproom": "Alias=multi-user-lamp.service\nWantedBy=default.target"} {
@@ -427,6 +436,7 @@ func TestDelayKeepsOtherNames(t *testing.T) {
 
 // Held entries stay off by the system's own means, and come back with enable.
 func TestHold(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	before := testkit.Tree(t, p.Root)
 	require.Contains(t, p.OK(t, "disable", "kelpline-updater.timer", "--hold", "--yes"), "it is masked")
@@ -453,6 +463,7 @@ func TestHold(t *testing.T) {
 
 // Killed on the way of making something, or of making it start later, nothing is half done.
 func TestAddKilledOnTheWay(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		machine string
 		args    []string
@@ -470,40 +481,35 @@ func TestAddKilledOnTheWay(t *testing.T) {
 // before it: to the byte, of one whose hives count how often they were written to the state of each entry.
 func killedOnTheWay(t *testing.T, machine string, every int, prepare []string, args ...string) {
 	t.Helper()
-	for n := 1; ; n += every {
-		p := museum(t, machine)
-		if prepare != nil {
-			p.Run(t, prepare...)
+	p := museum(t, machine)
+	if prepare != nil {
+		p.Run(t, prepare...)
+	}
+	state := func(p testkit.Program) (testkit.Picture, string) {
+		all, _ := p.List(t, "--all")
+		var b strings.Builder
+		for _, e := range all.Entries {
+			b.WriteString(e.Handle + e.State + e.Mode + "\n")
 		}
-		told := func() (testkit.Picture, string) {
-			all, _ := p.List(t, "--all")
-			var b strings.Builder
-			for _, e := range all.Entries {
-				b.WriteString(e.Handle + e.State + e.Mode + "\n")
-			}
-			if machine == "ticket-desk-pc" {
-				return nil, b.String()
-			}
-			return testkit.Tree(t, p.Root), b.String()
+		if machine == "ticket-desk-pc" {
+			return nil, b.String()
 		}
-		tree, entries := told()
-		point, killed := crash(t, p, n, args...)
-		if killed {
-			if r := p.Run(t, "recover", "--yes"); r.Code != 0 && !strings.Contains(r.Err, "no record yet") {
-				require.Fail(t, "recover", "%s: %s", point, r.Err)
-			}
+		return testkit.Tree(t, p.Root), b.String()
+	}
+	tree, entries := state(p)
+	done := moved(t, p, filepath.Join(t.TempDir(), "done"))
+	done.OK(t, args...)
+	_, now := state(done)
+	require.NotEqual(t, entries, now, "it did nothing: %v", args)
+	for _, w := range wrecks(t, p, every, args...) {
+		if r := w.Run(t, "recover", "--yes"); r.Code != 0 && !strings.Contains(r.Err, "no record yet") {
+			require.Fail(t, "recover", "%s: %s", w.point, r.Err)
 		}
-		if _, now := told(); now != entries {
-			p.OK(t, "undo", "--yes")
-		} else {
-			require.True(t, killed, "it did nothing: %v", args)
+		if _, now := state(w.Program); now != entries {
+			w.OK(t, "undo", "--yes")
 		}
-		treeNow, now := told()
-		require.Equal(t, entries, now, "%v: %s", args, point)
-		require.Empty(t, testkit.Differences(tree, treeNow), "%v: %s", args, point)
-		if !killed {
-			require.Greater(t, n, 8, "%v", args)
-			return
-		}
+		after, now := state(w.Program)
+		require.Equal(t, entries, now, w.point)
+		require.Empty(t, testkit.Differences(tree, after), w.point)
 	}
 }

@@ -113,6 +113,7 @@ func (c checked) found() []string {
 
 // A change is on trial until somebody keeps it; check says whether it was tried, and asks when its time is over.
 func TestTrial(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.Fails(t, 2, "no change of this machine is on trial", "keep")
 	p.OK(t, "disable", "kelpline-updater.timer", "Tide Chart", "--yes", "--trial", "10d")
@@ -168,6 +169,7 @@ func TestTrial(t *testing.T) {
 
 // Check tells what happened by who did it, and how much of it somebody must decide.
 func TestCheckTellsWhatHappened(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.Fails(t, 1, "no record yet", "check")
 	p.OK(t, "snapshot")
@@ -250,6 +252,7 @@ func TestCheckTellsWhatHappened(t *testing.T) {
 // Who put an entry back is found where what it runs tells: with the unit's name alone, in a script that another names or that
 // runs before the service, by launchctl, by reg add, and in a program that is none to read.
 func TestCheckFindsWhoPutItBack(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		machine, off string
 		lay          map[string]string // files, by name; those in which %s is have the author's program
@@ -317,6 +320,7 @@ func TestCheckFindsWhoPutItBack(t *testing.T) {
 
 // What comes under another name, and starts what was turned off, has come back.
 func TestCheckKnowsAnotherName(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "disable", "report", "--yes") // a line of root's in /etc/cron.d
 	write(t, p, "etc/cron.d/zz-report", "@reboot root /opt/kelpline/bin/report --boot\n")
@@ -328,6 +332,7 @@ func TestCheckKnowsAnotherName(t *testing.T) {
 
 // What was removed comes back once, however many changes took it away; held and removed, it had not come back.
 func TestCheckCountsWhatCameBack(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	saved := filepath.Join(t.TempDir(), "saved")
 	testkit.Shell(t, "cp -a "+p.Root+" "+saved)
@@ -356,6 +361,7 @@ func TestCheckCountsWhatCameBack(t *testing.T) {
 
 // Of very many that came, all are told, and of as many as can be looked for it is said that nobody was found.
 func TestCheckOfVeryMany(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	for k := range 130 {
@@ -392,12 +398,14 @@ type searched struct {
 // A search among what a change turned off finds the one that is missed, in as many rounds as it should; all else is then
 // exactly as the change had left it, and the change can still be taken back to the byte.
 func TestCulpritOfAChange(t *testing.T) {
+	t.Parallel()
 	for machine, words := range map[string][]string{
 		"workshop-box":   {"report", "updater", "kelpline*", "brinecast*", "Tide Chart", "Speed*", "lampwick*", "Fogbell*"},
 		"ticket-desk-pc": {"tuner*", "Kelpline*", "Brinecast*", "Speed*", "Tide*", "Saltmarsh*"},
 		"archive-mac":    {"*kelpline*", "org.brinecast*", "com.apple.speedkeeper", "org.tidewatch*"},
 	} {
 		t.Run(machine, func(t *testing.T) {
+			t.Parallel()
 			p := museum(t, machine)
 			exact := machine != "ticket-desk-pc" // whose hives count how often they were written
 			before := testkit.Tree(t, p.Root)
@@ -440,6 +448,7 @@ func TestCulpritOfAChange(t *testing.T) {
 
 // A search can be left, answered wrongly, disturbed, and given up: then all is as before it, to the byte.
 func TestCulpritDisturbed(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.Fails(t, 2, "no change of this machine turned something off", "culprit", "start")
 	p.OK(t, "disable", "kelpline*", "brinecast*", "Tide Chart", "Speed*", "lampwick*", "--yes")
@@ -506,34 +515,37 @@ func TestCulpritDisturbed(t *testing.T) {
 
 // Killed at every step of a round, recover takes it back, and the answer can be given again.
 func TestCulpritKilledAtEveryStep(t *testing.T) {
-	for n := 1; ; n += 2 {
-		p := workshop(t)
-		p.OK(t, "disable", "kelpline*", "Tide Chart", "lampwick*", "--yes")
-		before := testkit.Tree(t, p.Root)
-		p.OK(t, "culprit", "start", "--yes")
-		round := testkit.Tree(t, p.Root)
-		point, killed := crash(t, p, n, "culprit", "works", "--yes")
-		if !killed {
-			require.Greater(t, n, 10)
-			break
-		}
-		if r := p.Run(t, "recover", "--yes"); r.Code != 0 {
-			require.Fail(t, "recover", "%s: %s", point, r.Err)
-		}
-		if d := testkit.Differences(round, testkit.Tree(t, p.Root)); len(d) > 0 {
-			p.OK(t, "culprit", "skip", "--yes") // it was done, and not written down: set up again
-		} else {
-			p.OK(t, "culprit", "works", "--yes")
-		}
-		p.OK(t, "culprit", "stop", "--yes")
-		testkit.Same(t, before, testkit.Tree(t, p.Root))
+	t.Parallel()
+	p := workshop(t)
+	p.OK(t, "disable", "kelpline*", "Tide Chart", "lampwick*", "--yes")
+	before := testkit.Tree(t, p.Root)
+	p.OK(t, "culprit", "start", "--yes")
+	round := testkit.Tree(t, p.Root)
+	all := wrecks(t, p, 1, "culprit", "works", "--yes")
+	require.GreaterOrEqual(t, len(all), 9)
+	for _, w := range all {
+		t.Run(w.point, func(t *testing.T) {
+			t.Parallel()
+			if r := w.Run(t, "recover", "--yes"); r.Code != 0 {
+				require.Fail(t, "recover", r.Err)
+			}
+			if d := testkit.Differences(round, testkit.Tree(t, w.Root)); len(d) > 0 {
+				w.OK(t, "culprit", "skip", "--yes") // it was done, and not written down: set up again
+			} else {
+				w.OK(t, "culprit", "works", "--yes")
+			}
+			w.OK(t, "culprit", "stop", "--yes")
+			testkit.Same(t, before, testkit.Tree(t, w.Root))
+		})
 	}
 }
 
 // Everything that is off and may go goes, and comes back: by undo and by restore to the byte, by enable as it was on.
 func TestRemove(t *testing.T) {
+	t.Parallel()
 	for _, machine := range []string{"workshop-box", "ticket-desk-pc", "archive-mac"} {
 		t.Run(machine, func(t *testing.T) {
+			t.Parallel()
 			p := museum(t, machine)
 			exact := machine != "ticket-desk-pc"
 			same := func(want testkit.Picture) {
@@ -603,6 +615,7 @@ func TestRemove(t *testing.T) {
 
 // How long an entry must be off before it may go.
 func TestRemoveWaits(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.Fails(t, 2, "it is enabled; disable it first", "remove", "Fogbell Sync", "--yes")
 	p.OK(t, "disable", "Fogbell Sync", "--yes", "--trial", "5d")
@@ -641,6 +654,7 @@ func TestRemoveWaits(t *testing.T) {
 
 // Killed on the way of a removal, all is there, or nothing is lost.
 func TestRemoveKilledOnTheWay(t *testing.T) {
+	t.Parallel()
 	remove := []string{"remove", "state=disabled", "--now", "-m", "x", "--yes"}
 	killedOnTheWay(t, "workshop-box", 4, []string{"disable", "Tide Chart", "updater", "brinecast-report", "--yes"}, remove...)
 	killedOnTheWay(t, "ticket-desk-pc", 6, []string{"disable", "Tide Chart", "Brinecast screen caster", "timetable", "--yes"}, remove...)
@@ -649,6 +663,7 @@ func TestRemoveKilledOnTheWay(t *testing.T) {
 
 // Whether a change was tried is known from a Windows disk's event log, and from what a Mac notes of its last start.
 func TestTrialOnOtherDisks(t *testing.T) {
+	t.Parallel()
 	p := museum(t, "ticket-desk-pc")
 	p.OK(t, "disable", "Tide Chart", "Brinecast screen caster", "--yes") // odile's, and a service
 	require.Nil(t, check(t, p).Trials[0].Tried)
@@ -692,6 +707,7 @@ func TestTrialOnOtherDisks(t *testing.T) {
 
 // A record may say anything of a search: it is damaged then, and nothing is done.
 func TestPlantedSearches(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "disable", "Fogbell*", "Tide Chart", "--yes")
 	for _, text := range []string{`{`, `{}`, `{"units":[{"handles":["abcdefg"],"names":[]}],"was":{"abcdefg":"enabled"}}`, `{"units":[{"handles":["abcdefg"],"names":["x"]}]}`,
@@ -717,6 +733,7 @@ func TestPlantedSearches(t *testing.T) {
 
 // A trial and a search go with the record onto the disk, and go on in another workshop.
 func TestCarriedOnElsewhere(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "disable", "Fogbell*", "Tide Chart", "kelpline*", "--yes", "--trial", "3d")
 	p.OK(t, "culprit", "start", "--yes")

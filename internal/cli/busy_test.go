@@ -11,6 +11,7 @@ import (
 // Long work shows on a terminal that it goes on, and leaves nothing behind; short work, and work
 // that nobody watches, is silent.
 func TestBusy(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		told, quiet bool
 		lasts       time.Duration

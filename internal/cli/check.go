@@ -239,7 +239,7 @@ func appendTry(all []string, item *location.Item) []string {
 	}
 	if item.Facts != nil {
 		for _, f := range item.Facts() {
-			if f.Name == "without it" && f.Value != "" {
+			if f.Kind == autostart.FactWithoutIt && f.Value != "" {
 				what = append(what, "without it: "+autostart.Text(f.Value))
 			}
 		}

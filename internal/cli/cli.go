@@ -270,6 +270,7 @@ func (a *app) command() *cobra.Command {
 		a.snapshotCommand(), a.historyCommand(), a.compareCommand(), a.recordCommand(), a.reviewCommand(), a.noteCommand(), a.lookupCommand(), a.catalogueCommand(), a.demoCommand(), a.configCommand())
 	c.AddCommand(topicCommands()...)
 	c.SetHelpCommand(a.helpCommand())
+	c.SetOut(a.Out) // where completion writes to is settled when it is made
 	c.InitDefaultCompletionCmd()
 	for _, g := range groups {
 		c.AddGroup(&cobra.Group{ID: g.id, Title: g.title})

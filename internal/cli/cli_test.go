@@ -10,24 +10,19 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"lockback/internal/demo"
 	"lockback/internal/testkit"
+	"lockback/internal/testkit/draw"
 )
 
 // workshop builds the museum's workshop box and returns the program set up to
 // work on it.
-func workshop(t testing.TB) testkit.Program {
-	t.Helper()
-	dir := t.TempDir()
-	root := filepath.Join(dir, "workshop-box")
-	require.NoError(t, demo.BuildMachine("workshop-box", root))
-	return testkit.Program{Root: root, Store: filepath.Join(dir, "record.db")}
-}
+func workshop(t testing.TB) testkit.Program { t.Helper(); return testkit.Museum(t, "workshop-box") }
 
 // everything switchable, guarded or not, parts of the system or not.
 var everything = []string{"disable", "state=enabled", "switch!=report", "--all", "--guarded", "--yes"}
 
 func TestDisableAndRestoreIsExact(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	before := testkit.Tree(t, p.Root)
 	p.OK(t, "snapshot")
@@ -43,6 +38,7 @@ func TestDisableAndRestoreIsExact(t *testing.T) {
 }
 
 func TestDisableAndUndoIsExact(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	before := testkit.Tree(t, p.Root)
 	p.OK(t, everything...)
@@ -57,11 +53,12 @@ func TestDisableAndUndoIsExact(t *testing.T) {
 
 // Each entry alone: off, on again, and everything is as it was.
 func TestEachEntryOffAndOn(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	before := testkit.Tree(t, p.Root)
 	all, _ := p.List(t, "--all", "state=enabled", "switch!=report")
 	require.Greater(t, len(all.Entries), 25)
-	for _, e := range all.Entries {
+	for _, e := range draw.Some(t, all.Entries, 12) {
 		p.OK(t, "disable", e.Handle, "--guarded", "--yes")
 		now, _ := p.List(t, e.Handle)
 		require.Equal(t, "disabled", now.Entries[0].State, e.Name)
@@ -71,6 +68,7 @@ func TestEachEntryOffAndOn(t *testing.T) {
 }
 
 func TestForOnePersonOnly(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	before := testkit.Tree(t, p.Root)
 	for _, name := range []string{"Kelpline Assistant", "Fogbell Notifier", "gullrock-welcome.service"} {
@@ -95,6 +93,7 @@ func TestForOnePersonOnly(t *testing.T) {
 }
 
 func TestNewcomersAreKeptOrSwitchedOff(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	p.OK(t, "disable", "command=/opt/kelpline/*", "--yes")
@@ -116,6 +115,7 @@ func TestNewcomersAreKeptOrSwitchedOff(t *testing.T) {
 }
 
 func TestRestoreOnlySome(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	before := testkit.Tree(t, p.Root)
 	p.OK(t, "snapshot")
@@ -142,6 +142,7 @@ func TestRestoreOnlySome(t *testing.T) {
 }
 
 func TestRestoreWarnsOfProgramsThatAreNotTheSame(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	p.OK(t, "disable", "Fogbell Sync", "tidewatch.service", "--yes")
@@ -156,6 +157,7 @@ func TestRestoreWarnsOfProgramsThatAreNotTheSame(t *testing.T) {
 }
 
 func TestBadUsageIsOneClearLine(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	before := testkit.Tree(t, filepath.Dir(p.Root))
@@ -196,6 +198,7 @@ func TestBadUsageIsOneClearLine(t *testing.T) {
 }
 
 func TestAmbiguousName(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	for _, user := range []string{"ines", "bram"} {
 		file := filepath.Join(p.Root, "home", user, ".config/autostart/twin.desktop")
@@ -210,6 +213,7 @@ func TestAmbiguousName(t *testing.T) {
 }
 
 func TestGuardedEntriesAreLeftOutAndNamed(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	r := p.Run(t, "disable", "linux*", "location=linux.systemd.system", "name!=x", "--all", "--yes")
 	require.Equal(t, 2, r.Code) // no name begins with linux
@@ -227,6 +231,7 @@ func TestGuardedEntriesAreLeftOutAndNamed(t *testing.T) {
 
 // What is missed late is turned off where it is named, and by no larger selection.
 func TestThinkTwice(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	before := testkit.Tree(t, p.Root)
 	r := p.Run(t, "disable", "*.timer", "--all", "--yes")
@@ -248,6 +253,7 @@ func TestThinkTwice(t *testing.T) {
 
 // A program that only calls itself a part of the system is none.
 func TestImpostorsAreNotTakenForTheSystem(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	unit := []byte("[Service]\nExecStart=/opt/x/y\n[Install]\nWantedBy=multi-user.target\n")
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/systemd/system/systemd-helper.service"), unit, 0o644))
@@ -261,6 +267,7 @@ func TestImpostorsAreNotTakenForTheSystem(t *testing.T) {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "gullrock")
 	out := testkit.Program{}.OK(t, "demo", "--keep", dir)
 	require.Contains(t, out, "C1 done: ")

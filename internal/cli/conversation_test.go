@@ -46,6 +46,7 @@ func row(t *testing.T, text, handle string) string {
 // Each plan shows what was and what will be, for each entry by its name, and a restore and an undo
 // what they go back to.
 func TestWasAndWillBe(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot", "-m", "as found")
 	const sync, assistant, spool = "ryvfm3c", "lpgzw6r", "dlav756"
@@ -95,6 +96,7 @@ func TestWasAndWillBe(t *testing.T) {
 
 // What steps change is said in words; images are for who asks.
 func TestStepsInWords(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	out := p.OK(t, "disable", "Fogbell Sync", "backup-archive", "tidewatch.service", "brinecast-report", "kelpline-report.service", "updater", "report", "brinecast_cam", "--guarded", "--dry-run")
 	for _, words := range []string{"adds Hidden=true", "line 2 commented out", "link to /etc/systemd/system/tidewatch.service removed", "no longer executable", "link to /dev/null made", "lines 2, 3 commented out", "ei4hcmz report"} {
@@ -118,6 +120,7 @@ func TestStepsInWords(t *testing.T) {
 
 // What starts for a user is not only what is the user's own.
 func TestForWhom(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	names := func(args ...string) []string {
 		list, _ := p.List(t, args...)
@@ -140,6 +143,7 @@ func TestForWhom(t *testing.T) {
 
 // Who looks may search; who changes something must say what is meant.
 func TestSearching(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	list, _ := p.List(t, "kelpline")
 	require.Len(t, list.Entries, 13, "in names, commands and files")
@@ -164,6 +168,7 @@ func TestSearching(t *testing.T) {
 
 // A large change wants more than a y.
 func TestLargeChanges(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	for _, name := range []string{"etc/sudo.conf", "etc/pam.d", "etc/ld.so.preload", "usr/local/lib/python3.11", "etc/profile.d"} {
 		require.NoError(t, os.RemoveAll(filepath.Join(p.Root, name))) // most of what starts for ines is hers then
@@ -201,6 +206,7 @@ func TestLargeChanges(t *testing.T) {
 
 // A comparison tells one's own doing from what happened by itself.
 func TestOwnDoing(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	original, err := os.ReadFile(filepath.Join(p.Root, "home/ines/.config/autostart/fogbell-sync.desktop"))
@@ -273,6 +279,7 @@ func TestOwnDoing(t *testing.T) {
 
 // Since a snapshot, or a day.
 func TestSince(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.Fails(t, 2, "needs a record", "list", "since=S1")
 	p.OK(t, "snapshot")
@@ -292,6 +299,7 @@ func TestSince(t *testing.T) {
 
 // How a list is laid out, and that it never passes for a clean machine.
 func TestListLayout(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	out := p.OK(t, "list")
 	require.NotContains(t, out, "not looked at yet")
@@ -337,6 +345,7 @@ func TestListLayout(t *testing.T) {
 
 // Defaults come from a file, variables win over it, and options over both.
 func TestConfiguration(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	file := filepath.Join(t.TempDir(), "config.yaml")
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
@@ -382,6 +391,7 @@ func TestConfiguration(t *testing.T) {
 
 // One machine's part of the record goes onto its disk, and nothing of others.
 func TestCarry(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	other := testkit.Program{Root: archive(t).Root, Store: p.Store}
 	other.OK(t, "snapshot")
@@ -421,6 +431,7 @@ func stripped(history string) string {
 
 // Another record of the same machine is named, and its history shown apart.
 func TestTwoRecords(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	home := t.TempDir()
 	require.NoError(t, os.Chmod(home, 0o700))
@@ -456,6 +467,7 @@ func inOwnPlace(t *testing.T, do func()) {
 
 // Outputs of all main commands, read by people; LOCKBACK_GOLDEN=write writes them anew.
 func TestGolden(t *testing.T) {
+	t.Parallel()
 	for machine, commands := range map[string][][]string{
 		"workshop-box": {{"list", "for=ines"}, {"list", "stage=schedule,event"}, {"show", "kelpline-updater.timer"}, {"snapshot", "-m", "as found"}, {"disable", "kelpline*.*", "Tide Chart", "updater", "--dry-run"},
 			{"disable", "kelpline*.*", "Tide Chart", "updater", "--yes", "-m", "updaters"}, {"compare", "S1"}, {"history"}, {"history", "C1"}, {"undo", "--dry-run"}, {"restore", "S1", "--only", "updater", "--yes"}},
@@ -465,6 +477,7 @@ func TestGolden(t *testing.T) {
 	} {
 		for _, width := range []int{80, 120, 200} {
 			t.Run(fmt.Sprintf("%s-%d", machine, width), func(t *testing.T) {
+				t.Parallel()
 				dir := fmt.Sprintf("/tmp/gullrock-%08d", rand.IntN(100_000_000)) // as long each time
 				require.NoError(t, os.Mkdir(dir, 0o700))
 				defer os.RemoveAll(dir)
@@ -492,6 +505,7 @@ func TestGolden(t *testing.T) {
 
 // Every command's help can be read, and says what its options do.
 func TestEveryHelp(t *testing.T) {
+	t.Parallel()
 	p := testkit.Program{}
 	seen := 0
 	var each func(c *cobra.Command)
@@ -514,6 +528,7 @@ func TestEveryHelp(t *testing.T) {
 
 // Sentences for what does not happen every day.
 func TestSentencesForRareThings(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	for _, c := range []struct {
 		code  int
@@ -560,6 +575,7 @@ func TestSentencesForRareThings(t *testing.T) {
 
 // What a user's own program runs goes on until the next sign-in, and how to end it is said.
 func TestWhatRunsNow(t *testing.T) {
+	t.Parallel()
 	p := shared(t)
 	withProc(t, p)
 	live := inside(t, p)
@@ -577,6 +593,7 @@ func TestWhatRunsNow(t *testing.T) {
 
 // What stops by the way is told before anything is done, and nothing that is protected stops so.
 func TestSideEffects(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	out := p.OK(t, "disable", "cron.service", "--all", "--guarded", "--dry-run")
 	require.Regexp(t, `note: .*updater.*, backup-archive stop too: cron is turned off`, out)

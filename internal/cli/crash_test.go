@@ -5,16 +5,18 @@ package cli_test
 import (
 	"bytes"
 	"database/sql"
+	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
@@ -23,13 +25,18 @@ import (
 	"lockback/internal/testkit"
 )
 
-// crashAt makes this test binary behave as the program, killed the hard way at
-// the n-th point at which a crash would leave a different machine behind.
-const crashAt = "LOCKBACK_TEST_CRASH_AT"
+// These make this test binary behave as the program: killed the hard way at the n-th point at which a crash would leave
+// a different machine behind, or stopped by Ctrl-C at a point of that name.
+const (
+	crashAt = "LOCKBACK_TEST_CRASH_AT"
+	stopAt  = "LOCKBACK_TEST_STOP_AT"
+)
 
 func TestMain(m *testing.M) {
-	n, err := strconv.Atoi(os.Getenv(crashAt))
-	if err != nil {
+	n, _ := strconv.Atoi(os.Getenv(crashAt))
+	stop := os.Getenv(stopAt)
+	if n == 0 && stop == "" {
+		runInside()
 		testkit.Main(m)
 	}
 	streams := cli.Standard()
@@ -39,8 +46,34 @@ func TestMain(m *testing.M) {
 			syscall.Kill(os.Getpid(), syscall.SIGKILL)
 			select {}
 		}
+		if point == stop {
+			arrived := make(chan os.Signal, 1)
+			signal.Notify(arrived, os.Interrupt)
+			syscall.Kill(os.Getpid(), syscall.SIGINT)
+			<-arrived
+		}
 	}
 	os.Exit(cli.Main(os.Args[1:], streams))
+}
+
+// runInside has tests run the program in this process where only its output matters. It has no home here, as the built
+// program has none.
+func runInside() {
+	out, err := exec.Command("go", "env", "-json", "GOCACHE", "GOMODCACHE", "GOPATH").Output()
+	var places map[string]string
+	if err != nil || json.Unmarshal(out, &places) != nil {
+		return // then the built program serves
+	}
+	for name, place := range places {
+		os.Setenv(name, place)
+	}
+	for _, name := range []string{"COLUMNS", "NO_COLOR", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "PAGER"} {
+		os.Unsetenv(name)
+	}
+	os.Setenv("HOME", "/nonexistent")
+	testkit.Inside = func(args []string, in io.Reader, out, errs io.Writer) int {
+		return cli.Main(args, cli.Streams{In: in, Out: out, Err: errs})
+	}
 }
 
 // crash runs the program and kills it at point n. It reports the point, and
@@ -94,6 +127,7 @@ func withoutTimes(p testkit.Picture) testkit.Picture {
 }
 
 func TestKilledAtEveryStep(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name    string
 		prepare [][]string
@@ -106,61 +140,54 @@ func TestKilledAtEveryStep(t *testing.T) {
 		{"into a new folder", nil, []string{"disable", "Kelpline Assistant", "Fogbell Notifier", "gullrock-welcome.service", "--for", "root", "--yes"}, 7},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			prepared := workshop(t)
+			t.Parallel()
+			p := workshop(t)
 			for _, args := range c.prepare {
-				prepared.OK(t, args...)
+				p.OK(t, args...)
 			}
-			dir, kept := filepath.Dir(prepared.Root), t.TempDir()
-			testkit.Shell(t, "cp -a "+dir+"/. "+kept)
-			// The same machine at the same place, with its record, each time.
-			start := func() (testkit.Program, testkit.Picture) {
-				testkit.Shell(t, "rm -rf "+dir+" && mkdir -m 700 "+dir+" && cp -a "+kept+"/. "+dir)
-				return prepared, testkit.Tree(t, prepared.Root)
-			}
-			p, _ := start()
-			p.OK(t, c.change...)
-			after := withoutTimes(testkit.Tree(t, p.Root))
+			before := testkit.Tree(t, p.Root)
+			done := moved(t, p, filepath.Join(t.TempDir(), "done"))
+			done.OK(t, c.change...)
+			after := withoutTimes(testkit.Tree(t, done.Root))
 			var steps struct{ Items []struct{ ID string } }
-			p.JSON(t, &steps, "history")
+			done.JSON(t, &steps, "history")
 			var last struct{ Steps []any }
-			p.JSON(t, &last, "history", steps.Items[0].ID)
+			done.JSON(t, &last, "history", steps.Items[0].ID)
 			require.GreaterOrEqual(t, len(last.Steps), c.steps)
 
-			points, interrupted := 0, 0
 			// A change that takes back is made of the same steps: of those every third one, drawn through all kinds.
-			stride := map[string]int{"undo": 3, "restore": 3}[c.name]
-			for n := 1; ; n += max(1, stride) {
-				finish := n%2 == 0
-				p, before := start()
-				point, killed := crash(t, p, n, c.change...)
-				if !killed {
-					break
+			stride := max(1, map[string]int{"undo": 3, "restore": 3}[c.name])
+			interrupted := 0
+			for k, w := range wrecks(t, p, stride, c.change...) {
+				if !w.before {
+					interrupted++
 				}
-				points++
-				wholeRecord(t, p)
-				if point == "point: before the journal" {
-					testkit.Same(t, before, testkit.Tree(t, p.Root))
-					continue
-				}
-				interrupted++
-				if n%5 == 0 { // what is said does not hang on the step
-					require.Contains(t, p.Run(t, "list").Err, "was interrupted", point)
-					p.Fails(t, 6, "run lockback recover", "disable", "tidewatch.service", "--yes")
-					p.Fails(t, 6, "run lockback recover", "snapshot")
-				}
-				if finish {
-					p.OK(t, "recover", "--finish", "--yes")
-					require.Empty(t, testkit.Differences(after, withoutTimes(testkit.Tree(t, p.Root))), point)
-					p.OK(t, "undo", lastChange(t, p), "--yes")
-				} else {
-					// Recovery itself may be cut short as well.
-					crash(t, p, 1+n%7, "recover", "--yes")
-					p.OK(t, "recover", "--yes")
-				}
-				require.Empty(t, testkit.Differences(before, testkit.Tree(t, p.Root)), point)
-				wholeRecord(t, p)
+				t.Run(w.point, func(t *testing.T) {
+					t.Parallel()
+					wholeRecord(t, w.Program)
+					if w.before {
+						testkit.Same(t, before, testkit.Tree(t, w.Root))
+						return
+					}
+					if k%5 == 0 { // what is said does not hang on the step
+						require.Contains(t, w.Run(t, "list").Err, "was interrupted")
+						w.Fails(t, 6, "run lockback recover", "disable", "tidewatch.service", "--yes")
+						w.Fails(t, 6, "run lockback recover", "snapshot")
+					}
+					if k%2 == 1 {
+						w.OK(t, "recover", "--finish", "--yes")
+						require.Empty(t, testkit.Differences(after, withoutTimes(testkit.Tree(t, w.Root))))
+						w.OK(t, "undo", lastChange(t, w.Program), "--yes")
+					} else {
+						// Recovery itself may be cut short as well.
+						crash(t, w.Program, 1+w.n%7, "recover", "--yes")
+						w.OK(t, "recover", "--yes")
+					}
+					testkit.Same(t, before, testkit.Tree(t, w.Root))
+					wholeRecord(t, w.Program)
+				})
 			}
-			require.GreaterOrEqual(t, interrupted, 2*c.steps/max(1, stride), "%d points", points)
+			require.GreaterOrEqual(t, interrupted, 2*c.steps/stride)
 		})
 	}
 }
@@ -190,23 +217,22 @@ func in(p testkit.Program, at func(string), args ...string) (code int, errs stri
 
 // Ctrl-C in the middle takes the change back; nothing waits for recover.
 func TestStoppedByTheUser(t *testing.T) {
+	t.Parallel()
 	for _, at := range []string{"step 0: prepare", "step 5: prepare", "step 0: set", "step 9: set"} {
 		p := workshop(t)
 		before := testkit.Tree(t, p.Root)
-		code, errs := in(p, func(point string) {
-			if point == at {
-				syscall.Kill(os.Getpid(), syscall.SIGINT)
-				time.Sleep(50 * time.Millisecond) // until it has arrived
-			}
-		}, everything...)
-		require.Equal(t, 1, code, errs)
-		require.Contains(t, errs, "stopped by the user; everything was taken back", at)
+		cmd := exec.Command(os.Args[0], append([]string{"--root", p.Root, "--store", p.Store}, everything...)...)
+		cmd.Env = []string{stopAt + "=" + at, "HOME=/nonexistent"}
+		out, _ := cmd.CombinedOutput()
+		require.Equal(t, 1, cmd.ProcessState.ExitCode(), string(out))
+		require.Contains(t, string(out), "stopped by the user; everything was taken back", at)
 		testkit.Same(t, before, testkit.Tree(t, p.Root))
 		p.OK(t, "snapshot")
 	}
 }
 
 func TestConflicts(t *testing.T) {
+	t.Parallel()
 	file := "home/ines/.config/autostart/fogbell-sync.desktop"
 	meddle := func(p testkit.Program) { // somebody else writes
 		f, err := os.OpenFile(filepath.Join(p.Root, file), os.O_APPEND|os.O_WRONLY, 0)
@@ -254,8 +280,10 @@ func TestConflicts(t *testing.T) {
 		code, errs := in(p, func(point string) {
 			if point == "step 0: set" {
 				done = true
-				p.Fails(t, 1, "another lockback", "disable", "tidewatch.service", "--yes")
-				p.Run(t, "list") // looking is always possible
+				other := p
+				other.Process = true
+				other.Fails(t, 1, "another lockback", "disable", "tidewatch.service", "--yes")
+				other.Run(t, "list") // looking is always possible
 			}
 		}, "disable", "Fogbell Sync", "--yes")
 		require.Zero(t, code, errs)

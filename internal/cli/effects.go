@@ -71,10 +71,10 @@ func effectWords(f inventory.SideEffect, names []string) string {
 	switch {
 	case f.Becomes == autostart.Enabled:
 		return who + " " + starts + " again with this"
-	case f.Becomes == "" || f.Mode == "":
+	case f.Becomes == "" || f.Because == "":
 		return who + " " + stops + " too: nothing else starts it"
 	}
-	return who + " " + stops + " too: " + strings.TrimPrefix(f.Mode, "ignored: ")
+	return who + " " + stops + " too: " + f.Because
 }
 
 // maxEffectsNamed is how many entries of one line are named.

@@ -3,6 +3,7 @@
 package cli_test
 
 import (
+	"maps"
 	"math/bits"
 	"os"
 	"path/filepath"
@@ -15,7 +16,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/internal/testkit"
+	"lockback/internal/testkit/draw"
 )
+
+// drawn is how many of a machine's entries, of more than a hundred, a run tries.
+const drawn = 20
 
 // byHandle are all entries of a machine, the system's own among them.
 func byHandle(t *testing.T, p testkit.Program) map[string]testkit.Entry {
@@ -83,7 +88,8 @@ func TestEveryEntryDelayed(t *testing.T) {
 				settled(t, p)
 			}
 			before, files, delayed := byHandle(t, p), testkit.Tree(t, p.Root), 0
-			for h, e := range before {
+			for _, h := range draw.Some(t, slices.Sorted(maps.Keys(before)), drawn) {
+				e := before[h]
 				if e.State != "enabled" || e.Switch == "report" {
 					continue
 				}
@@ -112,7 +118,9 @@ func TestEveryEntryDelayed(t *testing.T) {
 				p.OK(t, "undo", "--yes")
 				require.Empty(t, changed(before, byHandle(t, p)), e.Name)
 			}
-			require.GreaterOrEqual(t, delayed, c.least)
+			if draw.Long() {
+				require.GreaterOrEqual(t, delayed, c.least)
+			}
 			sameFiles(t, files, p, "after all")
 		})
 	}
@@ -129,7 +137,8 @@ func TestEveryEntryRemoved(t *testing.T) {
 				settled(t, p)
 			}
 			before, files, removed := byHandle(t, p), testkit.Tree(t, p.Root), 0
-			for h, e := range before {
+			for _, h := range draw.Some(t, slices.Sorted(maps.Keys(before)), drawn) {
+				e := before[h]
 				if e.State != "enabled" || e.Switch == "report" || e.OSPart || p.Run(t, "disable", h, "--yes").Code != 0 {
 					continue
 				}
@@ -154,7 +163,9 @@ func TestEveryEntryRemoved(t *testing.T) {
 				}
 				require.Empty(t, changed(before, byHandle(t, p)), "%s, undone", e.Name)
 			}
-			require.GreaterOrEqual(t, removed, least)
+			if draw.Long() {
+				require.GreaterOrEqual(t, removed, least)
+			}
 			sameFiles(t, files, p, "after all")
 		})
 	}
@@ -211,6 +222,7 @@ func TestCulpritAmongEverything(t *testing.T) {
 // What a search leaves out is said once for each reason, what would have something protected stop is no part of it, and
 // what starts another entry is in one group with it.
 func TestCulpritLeavesOut(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	r := p.Run(t, "culprit", "start", "state=enabled", "--all", "--dry-run")
 	require.Zero(t, r.Code, r.Err)

@@ -17,6 +17,7 @@ import (
 
 // Notes: of the program for all of its entries, of one entry, changed in part, removed; before the catalogue's word.
 func TestNotes(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.Env = []string{"LOCKBACK_BY=Tess"}
 	before := testkit.Tree(t, p.Root)
@@ -87,6 +88,7 @@ func TestNotes(t *testing.T) {
 
 // What is carried onto a disk is the machine's: no notes, no catalogue, and nothing of where programs were seen.
 func TestKnowledgeIsNotCarried(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "note", "Fogbell Sync", "-m", "said in the shop")
 	p.OK(t, "note", "Fogbell Sync", "--machine", "-m", "said of this machine")
@@ -114,6 +116,7 @@ func TestKnowledgeIsNotCarried(t *testing.T) {
 
 // What is turned off by taking it away is off, and not gone, for who asks on the next machine.
 func TestTakenIsSeenAsOff(t *testing.T) {
+	t.Parallel()
 	p := settled(t, museum(t, "ticket-desk-pc"))
 	db := openSQL(t, p.Store)
 	defer db.Close()
@@ -135,6 +138,7 @@ func TestTakenIsSeenAsOff(t *testing.T) {
 // Notes go out as a file and come back as a catalogue, in an order; what contradicts is told, and nothing of it hides an
 // entry or takes protection away.
 func TestOwnCatalogues(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.Env = []string{"LOCKBACK_BY=Tess"}
 	dir := t.TempDir()
@@ -244,6 +248,7 @@ func TestOwnCatalogues(t *testing.T) {
 
 // lookup: the hash is the file's, goes into the address only when it is asked for, and no browser is opened as root.
 func TestLookup(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	require.Contains(t, p.OK(t, "lookup", "Fogbell Sync"), "no address is set")
 	p.Env = []string{"LOCKBACK_SEARCH=https://search.example/?q={}"}

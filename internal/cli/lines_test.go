@@ -14,6 +14,7 @@ import (
 
 	"lockback/core/format/crontab"
 	"lockback/internal/testkit"
+	"lockback/internal/testkit/draw"
 )
 
 // randomTable makes a crontab of lines drawn by lot, with all that may stand
@@ -39,7 +40,8 @@ func randomTable(r *rand.Rand) string {
 // In tables drawn by lot, lines are turned off and on by lot: only those lines
 // change, a restore is exact, and lines that came since survive it.
 func TestLinesDrawnByLot(t *testing.T) {
-	for seed := range uint64(25) {
+	t.Parallel()
+	for _, seed := range draw.Seeds(t, 25) {
 		r := rand.New(rand.NewPCG(seed, 1889))
 		p := workshop(t)
 		require.NoError(t, os.RemoveAll(filepath.Join(p.Root, "etc/crontab")))

@@ -102,6 +102,13 @@ func onePerProgram(m *machine.Machine, items []*location.Item) []*location.Item 
 	})
 }
 
+// ofSignature are the facts of who made a file, and ofCatalogue those of a catalogue.
+var (
+	ofSignature = []autostart.FactKind{autostart.FactMadeBy, autostart.FactUnchanged, autostart.FactSignature, autostart.FactSignedBy,
+		autostart.FactSignedAs, autostart.FactSignedAt}
+	ofCatalogue = []autostart.FactKind{autostart.FactWithoutIt, autostart.FactOwnSetting, autostart.FactKnownFrom}
+)
+
 // maxHashed is how large a program may be to be hashed, in bytes.
 const maxHashed = 4 << 30
 
@@ -141,12 +148,12 @@ func (a *app) lookUp(m *machine.Machine, st *store.Store, item *location.Item, w
 	l.Others.Seen = notNil(l.Others.Seen)
 	if item.Facts != nil {
 		for _, f := range item.Facts() {
-			fact := factJSON{f.Name, autostart.Text(f.Value), autostart.Text(f.Basis)}
+			fact := factOf(f)
 			switch {
 			case fact.Value == "":
-			case f.Name == "made by", f.Name == "unchanged", strings.Contains(f.Name, "sign"):
+			case slices.Contains(ofSignature, f.Kind):
 				l.Signature = append(l.Signature, fact)
-			case f.Name == "without it", f.Name == "its own setting", f.Name == "known from":
+			case slices.Contains(ofCatalogue, f.Kind):
 				l.Facts = append(l.Facts, fact)
 			}
 		}
@@ -206,7 +213,7 @@ func (l lookedUp) rows(configured bool) []row {
 		add(f.Name, f.Value, f.Basis)
 	}
 	add("verdict", known.VerdictWord(), known.VerdictBasis)
-	add("role", known.Role, "")
+	add("role", known.Role, known.RoleBasis)
 	maker, basis := known.Maker.Name, known.Maker.Basis
 	if maker == "" {
 		maker = "not known"

@@ -12,6 +12,7 @@ import (
 // Every plan, question and result begins with the machine that it is about, and says whether that
 // is the computer at hand or a disk.
 func TestWhichMachine(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	disk := "workshop-box, the disk mounted at " + p.Root
 	for _, args := range [][]string{
@@ -41,6 +42,7 @@ func TestWhichMachine(t *testing.T) {
 
 // So does what is done on the running computer.
 func TestWhichMachineRuns(t *testing.T) {
+	t.Parallel()
 	p := shared(t)
 	withProc(t, p)
 	live := inside(t, p)

@@ -46,6 +46,7 @@ const (
 // What everyone has is told once where it is the same for all, under a handle that chooses all of theirs; once
 // for each user where they differ.
 func TestAgentsOfEveryoneAreToldOnce(t *testing.T) {
+	t.Parallel()
 	p := archive(t)
 	rows := func(words ...string) (rows []string) {
 		for line := range strings.Lines(p.OK(t, append([]string{"list"}, words...)...)) {
@@ -69,6 +70,7 @@ func TestAgentsOfEveryoneAreToldOnce(t *testing.T) {
 }
 
 func TestArchiveMac(t *testing.T) {
+	t.Parallel()
 	p := archive(t)
 	before := testkit.Tree(t, p.Root)
 	list, byName := p.List(t, "--all")
@@ -196,6 +198,7 @@ func TestArchiveMac(t *testing.T) {
 // One entry of a shared database comes back, and the others stay as they are; what
 // came since and was turned off stays off.
 func TestRestoreFromASharedDatabase(t *testing.T) {
+	t.Parallel()
 	p := archive(t)
 	file := filepath.Join(p.Root, launchdState, "disabled.plist")
 	found, err := os.ReadFile(file)
@@ -234,31 +237,32 @@ func TestRestoreFromASharedDatabase(t *testing.T) {
 // TestArchiveMacKilledAtEveryStep kills the program at each point of a change to
 // property lists of both forms, files and modes, and the recovery too.
 func TestArchiveMacKilledAtEveryStep(t *testing.T) {
+	t.Parallel()
 	change := []string{"disable", "org.kelpline.updater", "org.gullrock.Übersicht*", "org.fogbell*", "org.brinecast*", "LoginHook", "Fogbell*", "updater", "500.gullrock-index", "rc", "--yes"}
 	done := archive(t)
 	done.OK(t, change...)
 	after := testkit.Tree(t, done.Root)
-	interrupted := 0
-	for n := 1; ; n++ {
-		p := archive(t)
-		before := testkit.Tree(t, p.Root)
-		point, killed := crash(t, p, n, change...)
-		if !killed {
-			break
-		}
-		wholeRecord(t, p)
-		if point != "point: before the journal" {
+	interrupted, p := 0, archive(t)
+	before := testkit.Tree(t, p.Root)
+	for k, w := range wrecks(t, p, 1, change...) {
+		if !w.before {
 			interrupted++
-			if n%2 == 0 {
-				p.OK(t, "recover", "--finish", "--yes")
-				testkit.Same(t, withoutTimes(after), withoutTimes(testkit.Tree(t, p.Root)))
-				p.OK(t, "undo", lastChange(t, p), "--yes")
-			} else {
-				crash(t, p, 1+n%4, "recover", "--yes")
-				p.OK(t, "recover", "--yes")
-			}
 		}
-		testkit.Same(t, before, testkit.Tree(t, p.Root))
+		t.Run(w.point, func(t *testing.T) {
+			t.Parallel()
+			wholeRecord(t, w.Program)
+			switch {
+			case w.before:
+			case k%2 == 1:
+				w.OK(t, "recover", "--finish", "--yes")
+				testkit.Same(t, withoutTimes(after), withoutTimes(testkit.Tree(t, w.Root)))
+				w.OK(t, "undo", lastChange(t, w.Program), "--yes")
+			default:
+				crash(t, w.Program, 1+w.n%4, "recover", "--yes")
+				w.OK(t, "recover", "--yes")
+			}
+			testkit.Same(t, before, testkit.Tree(t, w.Root))
+		})
 	}
 	require.Greater(t, interrupted, 12)
 }
@@ -266,6 +270,7 @@ func TestArchiveMacKilledAtEveryStep(t *testing.T) {
 // Labels and names that need care reach launchd's database as they are, and a
 // property list that is damaged or hostile hides nothing else.
 func TestHostileMac(t *testing.T) {
+	t.Parallel()
 	p := archive(t)
 	long := "org.gullrock." + strings.Repeat("long", 400)
 	labels := []string{"org.gullrock.with.many.dots", "a label with blanks", "\"quoted\" 'twice' <&>", "深い海", long, "slash/in/it", "tab\there", "$HOME`id`"}
@@ -355,6 +360,7 @@ func TestHostileMac(t *testing.T) {
 // Links that people lay lead no privileged write out of their homes, and pipes
 // where folders and files should be are not waited for.
 func TestTrapsOnAMac(t *testing.T) {
+	t.Parallel()
 	p := archive(t)
 	at := func(name string) string { return filepath.Join(p.Root, name) }
 	lay := func(link, target string) {
@@ -387,6 +393,7 @@ func TestTrapsOnAMac(t *testing.T) {
 // The data volume of a Mac alone, as it is mounted without the system's: nothing
 // of the system is called missing.
 func TestDataVolumeAlone(t *testing.T) {
+	t.Parallel()
 	p := archive(t)
 	for _, name := range []string{"System", "bin", "etc", "var", "tmp"} {
 		require.NoError(t, os.RemoveAll(filepath.Join(p.Root, name)))
@@ -412,6 +419,7 @@ func TestDataVolumeAlone(t *testing.T) {
 // As a person without rights: what cannot be read is named, and what cannot be
 // written is told before anything is touched.
 func TestMacWithoutRights(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "dropping rights")
 	p := archive(t)
 	for dir := p.Root; dir != os.TempDir(); dir = filepath.Dir(dir) {

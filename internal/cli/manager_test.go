@@ -25,6 +25,7 @@ func withProc(t *testing.T, p testkit.Program) {
 // A person's own manager is asked, and has no say over root: whoever answers at its socket
 // is that user.
 func TestAPersonsManagerIsNotBelieved(t *testing.T) {
+	t.Parallel()
 	for _, state := range []string{"enabled", ""} {
 		p := shared(t)
 		withProc(t, p)

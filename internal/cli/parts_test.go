@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -19,10 +20,10 @@ import (
 	"lockback/core/format/plist"
 	"lockback/core/format/regf"
 	"lockback/core/inventory"
-	"lockback/core/location"
 	"lockback/core/location/part"
 	"lockback/core/machine"
 	"lockback/internal/testkit"
+	"lockback/internal/testkit/draw"
 )
 
 // sharing is an entry that has only a part of an artifact.
@@ -38,7 +39,7 @@ func sharings(t *testing.T) map[string]sharing {
 		m, err := machine.Open(build(t, name).Root)
 		require.NoError(t, err)
 		for _, i := range inventory.Take(m, nil).Items {
-			p := location.PartOf(i.Switcher)
+			p := i.Can.Part
 			if p == nil || i.State != autostart.Enabled || i.Switch == autostart.Report {
 				continue
 			}
@@ -220,12 +221,16 @@ func hasStranger(t *testing.T, root string, p part.Part) bool {
 // A stranger's item in the artifact that an entry has a part of survives all that can be done
 // with the entry; and the entry comes back all the same.
 func TestStrangersStay(t *testing.T) {
+	t.Parallel()
 	all := sharings(t)
 	locations := map[string]bool{}
-	alike := 0 // lines that one and the same switch turns off
-	for _, key := range slices.Sorted(maps.Keys(all)) {
-		s := all[key]
+	var alike atomic.Int32 // lines that one and the same switch turns off
+	keys := slices.Sorted(maps.Keys(all))
+	for _, key := range keys {
 		locations[strings.Fields(key)[0]] = true
+	}
+	for _, key := range draw.Some(t, keys, 40) {
+		s := all[key]
 		t.Run(strings.NewReplacer("/", "|", `\`, "|").Replace(key), func(t *testing.T) {
 			began := func(t *testing.T) testkit.Program {
 				p := build(t, s.machine)
@@ -245,9 +250,10 @@ func TestStrangersStay(t *testing.T) {
 				require.True(t, hasStranger(t, p.Root, s.part))
 				return p
 			}
+			t.Parallel()
 			ways := [][]string{{"restore", "S1", "--only", s.handle}, {"enable", s.handle, "--all"}, {"restore", "S1"}}
 			if line, ok := s.part.(part.Line); ok && line.Vendor == "" && !line.Joined && s.machine == "workshop-box" {
-				if alike++; alike > 3 {
+				if alike.Add(1) > 3 {
 					ways = ways[:1] // the others are the same code
 				}
 			}
@@ -283,6 +289,7 @@ func TestStrangersStay(t *testing.T) {
 
 // The shell of a till: a kiosk program took the place of another one meanwhile.
 func TestKioskStays(t *testing.T) {
+	t.Parallel()
 	for _, way := range [][]string{{"restore", "S1", "--only", "tuner.exe"}, {"restore", "S1"}, {"enable", "tuner.exe"}} {
 		p := ticketDesk(t)
 		shell := part.Item{Key: `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\Winlogon`, Value: "Shell", Separators: ","}
@@ -299,6 +306,7 @@ func TestKioskStays(t *testing.T) {
 
 // A line comes back into a crontab that was deleted, with its owner and rights.
 func TestLineOfADeletedTable(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	file := filepath.Join(p.Root, "var/spool/cron/crontabs/ines")
@@ -331,6 +339,7 @@ func TestLineOfADeletedTable(t *testing.T) {
 // A line of a vendor's file is turned off by a copy before it, in a folder that was not there;
 // a stranger's line in the copy, and an update of the vendor's file, survive what comes.
 func TestOverrideOfAVendorsFile(t *testing.T) {
+	t.Parallel()
 	const vendor, own = "usr/lib/modules-load.d/salt.conf", "etc/modules-load.d/salt.conf"
 	begin := func(t *testing.T) (testkit.Program, testkit.Picture) {
 		p := workshop(t)
@@ -388,6 +397,7 @@ func read(t *testing.T, p testkit.Program, name string) string {
 // A value that the system has itself, and that was led elsewhere, is turned off by giving it
 // its own content again, which is another entry.
 func TestHijackedDefault(t *testing.T) {
+	t.Parallel()
 	p := ticketDesk(t)
 	at := part.Item{Key: `HKLM\SYSTEM\CurrentControlSet\Control`, Value: "ServiceControlManagerExtension"}
 	value(t, p.Root, at, func(regf.Value) regf.Value { return regf.NewExpand("", `C:\ProgramData\tuner\scext.dll`) })

@@ -135,9 +135,9 @@ func planned(plan change.Plan, inv inventory.Inventory) []outcome {
 	for _, h := range plan.Handles {
 		o, will := outcome{Handle: h, Was: absent, WillBe: absent}, plan.Expect(h)
 		if item := known[h]; item != nil {
-			o.Name, o.whom, o.Was, o.TakesEffect = item.Name, view.Whose(&item.Entry), string(item.State), item.Effect
+			o.Name, o.whom, o.Was, o.TakesEffect = item.Name, view.Whose(&item.Entry), string(item.State), view.Effect(item.Effect)
 		} else if will.Entry != nil {
-			o.Name, o.whom, o.TakesEffect = will.Entry.Name, view.Whose(will.Entry), inv.Effect(will.Entry.Location)
+			o.Name, o.whom, o.TakesEffect = will.Entry.Name, view.Whose(will.Entry), view.Effect(inv.Effect(will.Entry.Location))
 		}
 		switch {
 		case will.Removed:
@@ -176,7 +176,7 @@ func replaced(all []outcome, plan change.Plan, inv inventory.Inventory) []outcom
 			continue
 		}
 		if slices.ContainsFunc(item.Artifacts(), func(a machine.Artifact) bool { return gone[a] }) {
-			more = append(more, outcome{Handle: item.Handle, Name: item.Name, whom: view.Whose(&item.Entry), Was: string(item.State), WillBe: absent, TakesEffect: item.Effect})
+			more = append(more, outcome{Handle: item.Handle, Name: item.Name, whom: view.Whose(&item.Entry), Was: string(item.State), WillBe: absent, TakesEffect: view.Effect(item.Effect)})
 		}
 	}
 	return more
@@ -459,12 +459,12 @@ func (s *session) stillRunning(e errand) []string {
 	running := 0
 	for _, h := range e.plan.Handles {
 		item := known[h]
-		if item == nil || item.State != autostart.Enabled || e.plan.Expect(h).State == autostart.Enabled || item.Effect == location.Immediately {
+		if item == nil || item.State != autostart.Enabled || e.plan.Expect(h).State == autostart.Enabled || item.Effect == location.AtNextUse {
 			continue
 		}
 		running++
-		if stopper, ok := item.Switcher.(location.Stopper); ok {
-			words := stopper.Stop()
+		if item.Can.Stop != nil {
+			words := item.Can.Stop.Stop()
 			if !slices.ContainsFunc(words, func(w string) bool { return !plainWord.MatchString(w) }) {
 				stops = append(stops, strings.Join(words, " "))
 			}
@@ -578,7 +578,7 @@ func statesOf(inv inventory.Inventory) states {
 	s := states{make(map[string]stateOf, len(inv.Items)), &words{numbers: map[string]uint32{}}}
 	for _, item := range inv.Items {
 		if _, known := s.of[item.Handle]; !known {
-			s.of[item.Handle] = stateOf{item.Name, s.words.number(view.Whose(&item.Entry)), s.words.number(string(item.State)), s.words.number(item.Effect)}
+			s.of[item.Handle] = stateOf{item.Name, s.words.number(view.Whose(&item.Entry)), s.words.number(string(item.State)), s.words.number(view.Effect(item.Effect))}
 		}
 	}
 	return s

@@ -39,6 +39,7 @@ func products(t *testing.T, p testkit.Program, args ...string) productList {
 
 // The products of the three machines hold just the entries that the list has of them, and a product goes off whole.
 func TestProducts(t *testing.T) {
+	t.Parallel()
 	for _, machine := range []string{"workshop-box", "ticket-desk-pc", "archive-mac"} {
 		p := museum(t, machine)
 		for _, all := range [][]string{nil, {"--all"}} {
@@ -100,6 +101,7 @@ func TestProducts(t *testing.T) {
 // No address to look something up at tells whose machine it is: over all entries of the three machines no user's
 // name, and no path, is in one; and the name of a task is there without its folder.
 func TestAddressesTellNobody(t *testing.T) {
+	t.Parallel()
 	users := map[string][]string{"workshop-box": {"ines", "bram"}, "ticket-desk-pc": {"odile", "tomas", "erasmus", "S-1-5-21"}, "archive-mac": {"mirela", "jonas", "annika"}}
 	for machine, names := range users {
 		p := museum(t, machine)

@@ -31,6 +31,7 @@ func signedProgram(t *testing.T) []byte {
 // Programs that are cut, that lie about sizes, or are gigantic: each is told in a line of evidence
 // at most, soon, and the list is whole.
 func TestDamagedProgramsAreListed(t *testing.T) {
+	t.Parallel()
 	good := signedProgram(t)
 	const directories = 64 + 24 + 112
 	change := func(at int, value uint32) string {
@@ -75,6 +76,7 @@ func TestDamagedProgramsAreListed(t *testing.T) {
 // A database of packages that is damaged makes the list no shorter, and nothing in it unproven
 // counts as a part of the system.
 func TestDamagedPackageDatabase(t *testing.T) {
+	t.Parallel()
 	for what, spoil := range map[string]func(dir string) error{
 		"large": func(dir string) error { return os.Truncate(filepath.Join(dir, "status"), 100<<20) },
 		"binary": func(dir string) error {
@@ -103,6 +105,7 @@ func TestDamagedPackageDatabase(t *testing.T) {
 
 // What bears a name of the system's is told from what is the system's.
 func TestImpostors(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	for name, text := range map[string]string{
 		"usr/lib/systemd/system/systemd-kelpline.service": "[Service]\nExecStart=/usr/bin/kelp\n", "usr/bin/kelp": "#!/bin/sh\n",
@@ -132,6 +135,7 @@ func TestImpostors(t *testing.T) {
 // What a service says it is for tells its role, and protects it only where its program is vouched
 // for.
 func TestRolesOfServices(t *testing.T) {
+	t.Parallel()
 	service := func(group, image string) []regf.Value {
 		return []regf.Value{regf.NewText("DisplayName", group), regf.NewExpand("ImagePath", image), regf.NewNumber("Type", 0x10), regf.NewNumber("Start", 2), regf.NewText("Group", group)}
 	}
@@ -156,6 +160,7 @@ func TestRolesOfServices(t *testing.T) {
 
 // What vouches for a program does so while it is whole: the seal of an app, a catalogue.
 func TestWhatVouchesMustBeWhole(t *testing.T) {
+	t.Parallel()
 	mac := museum(t, "archive-mac")
 	_, entries := mac.List(t)
 	require.Equal(t, autostart.BySignature, entries["Gullrock Catalogue/mirela"].Maker.Basis)
@@ -181,6 +186,7 @@ func TestWhatVouchesMustBeWhole(t *testing.T) {
 // The list of installed products tells whose a program is that lies in the folder of one, and no
 // product has the system's folders for itself.
 func TestInstalledProducts(t *testing.T) {
+	t.Parallel()
 	product := func(name, folder string) []regf.Value {
 		return []regf.Value{regf.NewText("DisplayName", name), regf.NewText("Publisher", "Saltmarsh Ledgers"), regf.NewText("DisplayVersion", "12.1"), regf.NewText("InstallDate", "20260314"),
 			regf.NewText("InstallLocation", folder), regf.NewText("UninstallString", `"C:\Program Files\Salt\remove.exe" /all`)}
@@ -203,6 +209,7 @@ func TestInstalledProducts(t *testing.T) {
 // TestComponents looks at products of the Windows Installer, which say of each file whose it is, and
 // not in which folder they lie. What the record has of a program ends with the product.
 func TestComponents(t *testing.T) {
+	t.Parallel()
 	const data, code, ledger = `Microsoft\Windows\CurrentVersion\Installer\UserData\S-1-5-18\`, "B97ED28BB13D2F348AC2FC23B2A19A90", `C:\Program Files\Salt\tray.exe`
 	files := map[string]string{`Program Files\Salt\tray.exe`: "MZ", `Program Files\Salt\shared.exe`: "MZ", `Program Files\Salt\other.exe`: "MZ"}
 	keys := testkit.Keys{
@@ -240,6 +247,7 @@ func TestComponents(t *testing.T) {
 // TestPerformanceLog looks at what Windows wrote down of its starts: what held them up, and how long
 // they took. Of several events the newest counts, wherever it lies; what another wrote does not.
 func TestPerformanceLog(t *testing.T) {
+	t.Parallel()
 	at := time.Date(2026, 3, 12, 8, 5, 0, 0, time.UTC)
 	event := func(id uint16, when time.Time, name, path string, took uint32) demo.LoggedEvent {
 		return demo.LoggedEvent{ID: id, Time: when, Data: []demo.Datum{{Name: "Name", Value: name}, {Name: "TotalTime", Value: took}, {Name: "Path", Value: path}}}
@@ -295,6 +303,7 @@ func TestPerformanceLog(t *testing.T) {
 // TestLastUsedInPlasma looks at what Plasma keeps of the programs that a person starts: the latest of
 // several rows counts. A database that would never end, or is none, tells nothing.
 func TestLastUsedInPlasma(t *testing.T) {
+	t.Parallel()
 	root := t.TempDir()
 	home := filepath.Join(root, "home/ines")
 	for name, text := range map[string]string{

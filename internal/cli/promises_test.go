@@ -24,6 +24,7 @@ import (
 
 // Only the machine's own name after --onto lets a snapshot of another one through.
 func TestOntoWantsTheName(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	other := workshop(t)
@@ -40,6 +41,7 @@ func TestOntoWantsTheName(t *testing.T) {
 
 // The history of a machine is its own, in a record that it shares.
 func TestHistoryIsOfOneMachine(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot", "-m", "the first machine")
 	p.OK(t, "disable", "Fogbell Sync", "--yes", "-m", "turned on the first")
@@ -56,6 +58,7 @@ func TestHistoryIsOfOneMachine(t *testing.T) {
 // Of a key that is parked, all comes back: its time, class and rights, and those of what is below
 // it, as another reader has them.
 func TestParkedKeysComeBackWhole(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "reglookup")
 	p := settled(t, ticketDesk(t))
 	hive := filepath.Join(p.Root, "Windows/System32/config/SOFTWARE")
@@ -116,6 +119,7 @@ func lastSnapshot(t *testing.T, p testkit.Program) (n int) {
 
 // The last item of a list that the system never has empty leaves the system's own behind.
 func TestDefaultOfAList(t *testing.T) {
+	t.Parallel()
 	p := settled(t, ticketDesk(t))
 	at := part.Item{Key: `HKLM\SYSTEM\CurrentControlSet\Control\Session Manager`, Value: "BootExecute"}
 	value(t, p.Root, at, func(regf.Value) regf.Value { return regf.NewList("", "tunerboot") })
@@ -126,6 +130,7 @@ func TestDefaultOfAList(t *testing.T) {
 // Looking at files leaves no trace in the times at which they were last read, and what is put
 // back has the one that it had.
 func TestAccessTimes(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "reading without a trace")
 	p := workshop(t)
 	long := time.Date(2001, 2, 3, 4, 5, 6, 0, time.UTC)
@@ -166,6 +171,7 @@ func TestAccessTimes(t *testing.T) {
 // What replaces a file is on the disk before it takes the name, and so is the record before the
 // first file is touched: the calls, as the kernel saw them.
 func TestFlushedBeforeItCounts(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "strace")
 	p := workshop(t)
 	p.OK(t, "snapshot")

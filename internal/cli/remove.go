@@ -290,7 +290,7 @@ func (s *session) offSince(items []*location.Item) (func(handle string) time.Tim
 // keeps says why an entry is not removed; empty where it may be.
 func (r removal) keeps(item *location.Item) string {
 	missing := slices.Contains(item.Problems, autostart.TargetMissing)
-	_, erases := item.Switcher.(location.Eraser)
+	erases := item.Can.Erase != nil
 	switch {
 	case item.OSPart:
 		return "a part of the operating system is not removed"

@@ -372,12 +372,12 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 		}
 	}
 	e, known := &item.Entry, item.Entry.Facts()
-	fact := func(name string) (value, basis string) {
+	fact := func(kind autostart.FactKind) (value, basis string) {
 		if item.Facts == nil {
 			return "", ""
 		}
 		for _, f := range item.Facts() {
-			if f.Name == name && f.Value != "" {
+			if f.Kind == kind && f.Value != "" {
 				return autostart.Text(f.Value), autostart.Text(f.Basis)
 			}
 		}
@@ -392,7 +392,7 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 		add("note", what, who, view.Plain)
 	}
 	add("what it is", cmp.Or(known.Description, "not known"), known.DescriptionBasis, view.Plain)
-	without, basis := fact("without it")
+	without, basis := fact(autostart.FactWithoutIt)
 	add("without it", without, basis, view.Plain)
 	add("made by", cmp.Or(view.MadeBy(e), "not known"), "", view.Plain)
 	product := strings.TrimSpace(known.Product.Name + " " + known.Product.Version)
@@ -428,9 +428,9 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 	case item.Switch == autostart.Report:
 		add("to turn it off", fixedWords(r.whyFixed(item, location.Want{State: autostart.Disabled, Now: time.Now()})), "", view.Plain)
 	case item.State == autostart.Disabled:
-		add("to turn it on", "what turned it off is taken back; it counts "+item.Effect, "", view.Plain)
+		add("to turn it on", "what turned it off is taken back; it counts "+view.Effect(item.Effect), "", view.Plain)
 	default:
-		add("to turn it off", switchMeaning(item.Switch)+"; it counts "+item.Effect, string(item.Switch), view.Plain)
+		add("to turn it off", switchMeaning(item.Switch)+"; it counts "+view.Effect(item.Effect), string(item.Switch), view.Plain)
 	}
 	return pairs
 }

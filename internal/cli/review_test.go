@@ -127,6 +127,7 @@ func timeless(picture testkit.Picture) testkit.Picture {
 // A review on a terminal: every key, two sizes, a resize, a kill in the middle and a resume; and its change is the one
 // that the same disable makes.
 func TestReviewOnATerminal(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		machine, first, title string
 		off, more             string // what is turned off: one entry, and one of a product
@@ -267,6 +268,7 @@ func handleOf(t *testing.T, p testkit.Program, name string) string {
 
 // Line by line, through a pipe: off and on in one change, which undo takes back and enable brings back exactly.
 func TestReviewThroughAPipe(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.Fails(t, 2, "--plain asks line by line", "review")
 	p.OK(t, "disable", "tidewatch.service", "--yes")
@@ -319,6 +321,7 @@ func TestReviewThroughAPipe(t *testing.T) {
 
 // What a review turned on, and something else turned off since, is not brought back to how it was before the review.
 func TestEnabledAfterAReview(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	link := filepath.Join(p.Root, "etc/systemd/system/timers.target.wants/kelpline-updater.timer")
 	_, err := os.Lstat(link)
@@ -348,6 +351,7 @@ func threeStates(t *testing.T, p testkit.Program) []string {
 
 // A review of a record that cannot be written to, of another one's disk, of a machine in between: a line each.
 func TestReviewThatCannotBeKept(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.Fails(t, 2, "in your own record", "review", "--plain", "--store", "disk")
 	p.Fails(t, 2, "in your own record", "note", "Tide Chart", "-m", "x", "--store", "disk")
@@ -372,6 +376,7 @@ func TestReviewThatCannotBeKept(t *testing.T) {
 // Proposals never have what is protected, what nobody judged, or what is off; each has its reason, and a dumb terminal
 // and a pipe get a list.
 func TestSuggest(t *testing.T) {
+	t.Parallel()
 	for _, machine := range []string{"workshop-box", "ticket-desk-pc", "archive-mac"} {
 		p := museum(t, machine)
 		p.OK(t, "note", "state=enabled", "--verdict", "spare")

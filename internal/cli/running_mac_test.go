@@ -65,6 +65,7 @@ func (m runningMac) list(t *testing.T, args ...string) map[string]testkit.Entry 
 }
 
 func TestRunningMacSwitches(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "a running Mac's jobs of the system and of others are the administrator's")
 	for _, before13 := range []bool{false, true} {
 		m := startMac(t)
@@ -108,6 +109,7 @@ func TestRunningMacSwitches(t *testing.T) {
 // A snapshot of the running Mac comes back on its disk, and one of its disk on the
 // running Mac.
 func TestRunningMacAndItsDisk(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "a running Mac's jobs of the system and of others are the administrator's")
 	m := startMac(t)
 	before := testkit.Tree(t, m.Root)
@@ -128,6 +130,7 @@ func TestRunningMacAndItsDisk(t *testing.T) {
 
 // Every outcome of the programs is told apart, and nothing half is left.
 func TestRunningMacFails(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "a running Mac's jobs of the system and of others are the administrator's")
 	for _, row := range []struct {
 		name              string
@@ -166,6 +169,7 @@ func TestRunningMacFails(t *testing.T) {
 // An agent of everyone is turned off for those too who are not signed in: launchd has nothing of them yet, and
 // reads their file when they sign in.
 func TestRunningMacUsersWhoAreNotSignedIn(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "other users' jobs are the administrator's")
 	m := startMac(t)
 	before := testkit.Tree(t, m.Root)
@@ -192,6 +196,7 @@ func TestRunningMacUsersWhoAreNotSignedIn(t *testing.T) {
 // A user may sign in at any moment of a change: launchd has then read their file before it was written, and is
 // told, or the change stops because the machine is not as the plan saw it.
 func TestRunningMacUserSignsInMeanwhile(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "other users' jobs are the administrator's")
 	written := false
 	for call := 1; ; call++ {
@@ -213,6 +218,7 @@ func TestRunningMacUserSignsInMeanwhile(t *testing.T) {
 // Whose list of login items cannot be asked for, because there is no session of theirs, is taken from the disk,
 // and is no failure. An item whose app is gone is told, and is not touched: it could not be put back.
 func TestRunningMacLoginItems(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "another user's session is the administrator's to enter")
 	m := startMac(t)
 	m.SignedIn[501] = append(m.SignedIn[501], testkit.LoginItem{Name: "Old Tide Table"})
@@ -239,6 +245,7 @@ func TestRunningMacLoginItems(t *testing.T) {
 
 // launchd is asked before its file is read, which not everyone may.
 func TestRunningMacDatabasesThatAreNotReadable(t *testing.T) {
+	t.Parallel()
 	m := startMac(t)
 	require.True(t, m.Off("system", "org.oldplotter.monitor"))
 	file := filepath.Join(m.Root, launchdState, "disabled.plist")
@@ -249,6 +256,7 @@ func TestRunningMacDatabasesThatAreNotReadable(t *testing.T) {
 
 // What cannot be asked is said, and the disk's own word is taken.
 func TestRunningMacSilent(t *testing.T) {
+	t.Parallel()
 	m := startMac(t)
 	m.Refuse = "osascript"
 	entries := m.list(t)
@@ -271,6 +279,7 @@ func TestRunningMacSilent(t *testing.T) {
 
 // What a job's own file says is off is off until launchd is told otherwise, and is off again afterwards.
 func TestRunningMacJobsOffByTheirFile(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "a running Mac's jobs of the system are the administrator's")
 	m := startMac(t)
 	const label = "org.gullrock.remote"

@@ -17,6 +17,7 @@ import (
 
 // What every command prints is what docs/schema promises.
 func TestOutputIsAsPublished(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	holds := func(schema string, code int, args ...string) { t.Helper(); published(t, p, schema, code, args...) }
 	holds("list", 0, "list", "--all")
@@ -77,6 +78,7 @@ func TestOutputIsAsPublished(t *testing.T) {
 
 // The same machine gives the same bytes, whenever and as often as it is asked.
 func TestOutputDoesNotDependOnChance(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	for _, args := range [][]string{{"list", "--all"}, {"list", "--all", "--format", "json"}, {"locations"}, {"list", "--format", "csv"}} {
 		first := p.OK(t, args...)
@@ -109,6 +111,7 @@ func published(t *testing.T, p testkit.Program, schema string, code int, args ..
 
 // The same for machines of the other systems.
 func TestOutputOfOtherSystemsIsAsPublished(t *testing.T) {
+	t.Parallel()
 	for _, row := range []struct{ machine, show, disable, only string }{
 		{"ticket-desk-pc", "tuner.exe", "Kelpline*", "tuner.exe"}, {"archive-mac", "org.kelpline.telemetry", "org.brinecast*", "org.brinecast.helper"},
 	} {

@@ -11,6 +11,7 @@ import (
 
 // A typing error is named, with what may have been meant, and nothing is done.
 func TestTypingErrors(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	for _, c := range []struct {
@@ -42,6 +43,7 @@ func TestTypingErrors(t *testing.T) {
 
 // A handle may be shortened to a beginning that no other has, and typed in capitals.
 func TestShortHandles(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	list, _ := p.List(t, "--all")
 	others := map[string]int{}
@@ -64,6 +66,7 @@ func TestShortHandles(t *testing.T) {
 
 // That nothing is found is an answer for who looks, and an error for who would do something.
 func TestNothingFound(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	for _, words := range [][]string{{"no-such-name"}, {"user=ines", "stage=boot"}, {"dbus.service"}} {
 		var list struct {

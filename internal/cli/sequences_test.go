@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/internal/testkit"
+	"lockback/internal/testkit/draw"
 )
 
 // states is what a list says: each entry's state, by handle.
@@ -328,9 +329,11 @@ func (m *model) search() {
 // one thing taken back, an older state restored, one entry of it; and knows after
 // each step how the machine must be.
 func TestSequences(t *testing.T) {
+	t.Parallel()
 	for _, machine := range []string{"workshop-box", "ticket-desk-pc", "archive-mac"} {
-		for seed := range uint64(4) {
+		for _, seed := range draw.Seeds(t, 4) {
 			t.Run(fmt.Sprintf("%s/%d", machine, seed), func(t *testing.T) {
+				t.Parallel()
 				m := newModel(t, machine, seed)
 				for range 20 {
 					m.step()

@@ -80,6 +80,7 @@ func (term terminal) shows(words ...string) string {
 
 // Completion offers what the machine and the record have, in real shells.
 func TestCompletion(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot", "-m", "as found")
 	p.OK(t, "disable", "Fogbell Sync", "--yes", "-m", "quiet please")
@@ -125,6 +126,7 @@ func TestCompletion(t *testing.T) {
 
 // What is offered never holds what a shell or a terminal takes as its own.
 func TestCompletionOfHostileNames(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	file := filepath.Join(p.Root, "home/ines/.config/autostart/evil.desktop")
 	require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=$(touch /tmp/x)`id`;\x1b[31m \"'|\\\nExec=/opt/fogbell/sync\n"), 0o644))
@@ -141,6 +143,7 @@ func TestCompletionOfHostileNames(t *testing.T) {
 
 // Who presses Ctrl-C is told what was and was not done.
 func TestStopped(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	before := testkit.Tree(t, p.Root)
 	term := openTerminal(t, "bash", "--norc", "--noprofile")

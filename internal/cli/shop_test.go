@@ -18,6 +18,7 @@ import (
 
 	"lockback/internal/cli"
 	"lockback/internal/testkit"
+	"lockback/internal/testkit/draw"
 )
 
 // within runs the program in this process: of three hundred machines, starting it would be most of the time.
@@ -71,8 +72,12 @@ func shopMachine(t *testing.T, dir string, n int, has []software) {
 // A shop of three hundred machines in one record: what it tells of a program on the next machine is what a model
 // counts, and what was noted on one machine is known on the next.
 func TestShop(t *testing.T) {
-	const machines = 300
-	draw := rand.New(rand.NewPCG(15, 300))
+	t.Parallel()
+	machines := 300
+	if !draw.Long() {
+		machines = 100
+	}
+	r := rand.New(rand.NewPCG(15, 300))
 	store := filepath.Join(t.TempDir(), "record.db")
 	var all []software
 	for k := range 24 {
@@ -91,7 +96,7 @@ func TestShop(t *testing.T) {
 		p := testkit.Program{Root: t.TempDir(), Store: store}
 		var has []software
 		for _, s := range all {
-			if draw.IntN(3) > 0 {
+			if r.IntN(3) > 0 {
 				has = append(has, s)
 			}
 		}
@@ -100,10 +105,10 @@ func TestShop(t *testing.T) {
 		turn := []string{"disable", "--yes"}
 		for _, s := range has {
 			switch {
-			case draw.IntN(4) == 0:
+			case r.IntN(4) == 0:
 				off[s.name] = true
 				turn = append(turn, s.name+"*")
-			case s.entries > 1 && draw.IntN(16) == 0: // one of its two entries: it is kept
+			case s.entries > 1 && r.IntN(16) == 0: // one of its two entries: it is kept
 				var l testkit.List
 				require.NoError(t, json.Unmarshal([]byte(within(t, p, "list", "name="+s.name, "--format", "json")), &l))
 				turn = append(turn, l.Entries[0].Handle)

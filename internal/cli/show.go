@@ -13,6 +13,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/location"
+	"lockback/core/location/table"
 	"lockback/core/machine"
 	"lockback/core/store"
 	"lockback/internal/view"
@@ -59,6 +60,11 @@ type factJSON struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
 	Basis string `json:"basis"`
+	kind  autostart.FactKind
+}
+
+func factOf(f location.Fact) factJSON {
+	return factJSON{view.FactName(f), autostart.Text(f.Value), autostart.Text(f.Basis), f.Kind}
 }
 
 type artifactJSON struct {
@@ -70,11 +76,15 @@ type artifactJSON struct {
 
 // shownEntry is an entry with all that is known of it.
 type shownEntry struct {
-	Entry     autostart.Entry `json:"entry"`
-	Effect    string          `json:"takes_effect"`
-	Search    string          `json:"search,omitempty"`
-	Facts     []factJSON      `json:"facts"`
-	Artifacts []artifactJSON  `json:"artifacts"`
+	Entry  autostart.Entry `json:"entry"`
+	Effect string          `json:"takes_effect"`
+	// How it is known that the entry is protected, and that it needs a second thought; empty where it is not so.
+	GuardBasis   string         `json:"guarded_basis"`
+	CautionBasis string         `json:"caution_basis"`
+	RoleBasis    string         `json:"role_basis"`
+	Search       string         `json:"search,omitempty"`
+	Facts        []factJSON     `json:"facts"`
+	Artifacts    []artifactJSON `json:"artifacts"`
 	// Others are the handles of the other entries that start the same program.
 	Others []string `json:"also_started_by"`
 	others []string // the same with their names
@@ -82,7 +92,7 @@ type shownEntry struct {
 
 // known gathers what is known of an item.
 func (a *app) known(m *machine.Machine, item *location.Item, started map[string][]*location.Item) shownEntry {
-	e := shownEntry{Others: []string{}, Entry: item.Entry, Effect: item.Effect, Search: a.searchFor(&item.Entry, m)}
+	e := shownEntry{Others: []string{}, Entry: item.Entry, Effect: view.Effect(item.Effect), GuardBasis: item.GuardBasis, CautionBasis: item.CautionBasis, RoleBasis: item.Entry.Facts().RoleBasis, Search: a.searchFor(&item.Entry, m)}
 	for _, other := range started[item.Target.Path] {
 		if other != item {
 			e.Others = append(e.Others, other.Handle)
@@ -94,7 +104,7 @@ func (a *app) known(m *machine.Machine, item *location.Item, started map[string]
 	}
 	if item.Facts != nil {
 		for _, f := range item.Facts() {
-			e.Facts = append(e.Facts, factJSON{f.Name, autostart.Text(f.Value), autostart.Text(f.Basis)})
+			e.Facts = append(e.Facts, factOf(f))
 		}
 	}
 	for _, art := range item.Artifacts() {
@@ -156,7 +166,7 @@ func (a *app) searchFor(e *autostart.Entry, m *machine.Machine, more ...string) 
 	name := ""
 	if file == "" || product == "" {
 		name = e.Name // what an entry is called may be anything, so it is taken where it is needed only
-		if e.Location == "windows.tasks" {
+		if table.Kind(e) == location.Task {
 			name = last(name) // behind its folder
 		}
 	}
@@ -198,8 +208,10 @@ type row struct {
 	mark               view.Mark
 }
 
-// leading are the facts that tell what an entry is: they come first.
-var leading = []string{"description", "comment"}
+// leads reports whether a fact tells what an entry is: such come first.
+func (f factJSON) leads() bool {
+	return f.kind == autostart.FactDescription || f.kind == autostart.FactComment
+}
 
 // rows are the facts of an entry, the most telling first; without those that are not known.
 func (e shownEntry) rows() []row {
@@ -212,16 +224,16 @@ func (e shownEntry) rows() []row {
 		}
 	}
 	for _, f := range e.Facts {
-		if slices.Contains(leading, f.Name) {
+		if f.leads() {
 			add(f.Name, f.Value, f.Basis, view.Plain)
 		}
 	}
 	known := entry.Facts()
 	// What was decided stands here with where it was read, and not again among the evidence.
-	decided := map[string]string{}
-	decide := func(name, value, among, basis string) {
+	decided := map[autostart.FactKind]string{}
+	decide := func(name, value string, among autostart.FactKind, basis string) {
 		for _, f := range e.Facts {
-			if f.Name == among && f.Value == value && value != "" {
+			if f.kind == among && f.Value == value && value != "" {
 				basis, decided[among] = f.Basis, value
 				break
 			}
@@ -236,10 +248,10 @@ func (e shownEntry) rows() []row {
 		what, basis := view.NoteWords(n)
 		add("note", what, basis, mark)
 	}
-	decide("maker", cmp.Or(known.Maker.Name, "not known"), "made by", known.Maker.Basis)
-	decide("product", strings.TrimSpace(known.Product.Name+" "+known.Product.Version), "product", "")
-	decide("description", known.Description, "described as", known.DescriptionBasis)
-	add("role", known.Role, "", view.Plain)
+	decide("maker", cmp.Or(known.Maker.Name, "not known"), autostart.FactMadeBy, known.Maker.Basis)
+	decide("product", strings.TrimSpace(known.Product.Name+" "+known.Product.Version), autostart.FactProduct, "")
+	decide("description", known.Description, autostart.FactDescribedAs, known.DescriptionBasis)
+	add("role", known.Role, known.RoleBasis, view.Plain)
 	add("verdict", known.Verdict, known.VerdictBasis, view.Plain)
 	value, mark := programWords(entry)
 	add("program", value, "looked up on the machine", mark)
@@ -249,8 +261,8 @@ func (e shownEntry) rows() []row {
 	for _, problem := range view.Problems(&told) {
 		add("problem", problem, "", view.Alert)
 	}
-	add("protected", entry.Guarded, "catalogue", view.Alert)
-	add("think twice", entry.Caution, "catalogue", view.Alert)
+	add("protected", entry.Guarded, e.GuardBasis, view.Alert)
+	add("think twice", entry.Caution, e.CautionBasis, view.Alert)
 	state := string(entry.State)
 	if entry.Mode != "" && entry.Mode != state {
 		state += ", " + entry.Mode
@@ -284,7 +296,7 @@ func (e shownEntry) rows() []row {
 	add("location", entry.Location, "", view.Plain)
 	add("look it up at", e.Search, "lockback opens nothing", view.Plain)
 	for _, f := range e.Facts {
-		if !slices.Contains(leading, f.Name) && (decided[f.Name] != f.Value || f.Value == "") {
+		if !f.leads() && (decided[f.kind] != f.Value || f.Value == "") {
 			add(f.Name, f.Value, f.Basis, view.Plain)
 		}
 	}

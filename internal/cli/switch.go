@@ -226,8 +226,8 @@ func holdNotes(items []*location.Item) []string {
 	var order []string
 	for _, item := range items {
 		how := "nothing of the system's keeps it off if its program turns it on again; check then says so"
-		if holder, ok := item.Switcher.(location.Holder); ok {
-			how = holder.Holds()
+		if item.Can.Hold != nil {
+			how = item.Can.Hold.Holds()
 		}
 		if by[how] == nil {
 			order = append(order, how)
@@ -365,7 +365,7 @@ type sifted struct {
 func sift(items []*location.Item, want location.Want, guardedToo bool, sel autostart.Selector) sifted {
 	var s sifted
 	for _, item := range items {
-		_, holds := item.Switcher.(location.Holder)
+		holds := item.Can.Hold != nil
 		switch {
 		case want.Hold && holds && item.State == autostart.Disabled && item.Guarded == "" && !change.Taken(item):
 			s.chosen = append(s.chosen, item) // it is off, and not held yet

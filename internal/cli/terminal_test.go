@@ -18,6 +18,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/internal/testkit"
+	"lockback/internal/testkit/draw"
 )
 
 // onTerminal runs the program on a terminal of its own, types the answer when it
@@ -69,6 +70,7 @@ func onTerminal(t *testing.T, p testkit.Program, columns int, answer string, env
 }
 
 func TestQuestions(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	before := testkit.Tree(t, p.Root)
 	screen, code := onTerminal(t, p, 80, "n", nil, "disable", "Fogbell Sync")
@@ -89,6 +91,7 @@ func TestQuestions(t *testing.T) {
 }
 
 func TestColoursAndWidths(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	plainText := ""
 	for _, columns := range []int{80, 120, 200} {
@@ -121,6 +124,7 @@ func TestColoursAndWidths(t *testing.T) {
 }
 
 func TestHelpTellsWhatThereIs(t *testing.T) {
+	t.Parallel()
 	p := testkit.Program{}
 	help := p.OK(t, "--help")
 	for _, command := range []string{"list", "show", "locations", "snapshot", "history", "compare", "disable", "enable", "restore", "undo", "recover", "demo", "completion"} {
@@ -149,6 +153,7 @@ func TestHelpTellsWhatThereIs(t *testing.T) {
 }
 
 func TestShowTellsWhereFactsComeFrom(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	out := p.OK(t, "show", "kelpline-updater.timer")
 	for _, fact := range []string{"/opt/kelpline/bin/updater --quiet", "OnBootSec=", "2min", "timers.target", "at the next restart",
@@ -161,6 +166,7 @@ func TestShowTellsWhereFactsComeFrom(t *testing.T) {
 }
 
 func TestHistoryInFull(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.Fails(t, 1, "take one with lockback snapshot", "history")
 	p.OK(t, "snapshot", "-m", "line\nbreak \x1b[31m")
@@ -178,6 +184,7 @@ func TestHistoryInFull(t *testing.T) {
 
 // What --dry-run prints is what is done, and it needs neither record nor rights.
 func TestDryRunIsWhatIsDone(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	before := testkit.Tree(t, filepath.Dir(p.Root))
 	type change struct {
@@ -202,10 +209,11 @@ func TestDryRunIsWhatIsDone(t *testing.T) {
 // The real program is killed as it enters the n-th call of a kind that changes
 // the disk.
 func TestKilledInTheMiddleOfSystemCalls(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "strace")
 	kills := 0
 	for _, call := range []string{"renameat,renameat2", "unlinkat", "symlinkat", "fsync,fdatasync", "pwrite64", "utimensat"} {
-		for n := 1; n <= 4; n++ {
+		for _, n := range draw.Some(t, []int{1, 2, 3, 4}, 1) {
 			p := workshop(t)
 			p.OK(t, "snapshot")
 			before := testkit.Tree(t, p.Root)
@@ -229,11 +237,12 @@ func TestKilledInTheMiddleOfSystemCalls(t *testing.T) {
 			require.Empty(t, string(left), "%s %d", call, n)
 		}
 	}
-	require.Greater(t, kills, 8, "the calls are hardly made")
+	require.GreaterOrEqual(t, kills, 2, "the calls are hardly made")
 }
 
 // A failure in the middle that is no crash: the disk says no.
 func TestWriteErrorsTakeEverythingBack(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "strace")
 	for _, call := range []string{"renameat,renameat2", "unlinkat", "symlinkat"} {
 		p := workshop(t)

@@ -42,6 +42,7 @@ func fill(t *testing.T, dir string) {
 }
 
 func TestFullDiskUnderTheRecord(t *testing.T) {
+	t.Parallel()
 	disk := smallDisk(t, "256k")
 	p := workshop(t)
 	p.Store = filepath.Join(disk, "record.db")
@@ -61,6 +62,7 @@ func TestFullDiskUnderTheRecord(t *testing.T) {
 }
 
 func TestFullDiskUnderTheMachine(t *testing.T) {
+	t.Parallel()
 	for machine, change := range map[string][]string{
 		"workshop-box": everything, "archive-mac": {"disable", "org.kelpline*", "com.apple.speedkeeper", "LoginHook", "updater", "Kelpline", "--yes"},
 	} {
@@ -81,6 +83,7 @@ func TestFullDiskUnderTheMachine(t *testing.T) {
 }
 
 func TestReadOnlyDisks(t *testing.T) {
+	t.Parallel()
 	disk := smallDisk(t, "4m")
 	source := workshop(t)
 	root := filepath.Join(disk, "root")
@@ -100,6 +103,7 @@ func TestReadOnlyDisks(t *testing.T) {
 }
 
 func TestRecordsThatCannotBeUsed(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	healthy, err := os.ReadFile(p.Store)
@@ -142,6 +146,7 @@ func TestRecordsThatCannotBeUsed(t *testing.T) {
 }
 
 func TestWithoutAnIdNothingIsRecorded(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	setID(t, p, "uninitialized\n")
 	p.OK(t, "list")
@@ -159,6 +164,7 @@ func setID(t *testing.T, p testkit.Program, id string) {
 }
 
 func TestAnotherMachineIsRefusedUnlessNamed(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	other := workshop(t)
@@ -176,6 +182,7 @@ func TestAnotherMachineIsRefusedUnlessNamed(t *testing.T) {
 }
 
 func TestTheRecordOnTheDiskIsFound(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	onDisk := filepath.Join(p.Root, "var/lib/lockback/record.db")
 	testkit.Program{Root: p.Root, Store: onDisk}.OK(t, "snapshot", "-m", "on the machine")
@@ -194,6 +201,7 @@ func TestTheRecordOnTheDiskIsFound(t *testing.T) {
 }
 
 func TestWithoutRights(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "dropping rights")
 	p := workshop(t)
 	for dir := p.Root; dir != os.TempDir(); dir = filepath.Dir(dir) {
@@ -232,6 +240,7 @@ func TestWithoutRights(t *testing.T) {
 
 // A link that a person placed must not lead a privileged write out of their home.
 func TestPlacedLinksLeadNowhere(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "writing for others")
 	p := workshop(t)
 	home := filepath.Join(p.Root, "home/bram")
@@ -257,6 +266,7 @@ func TestPlacedLinksLeadNowhere(t *testing.T) {
 }
 
 func TestHostileDisk(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	outside := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret.desktop"), []byte("[Desktop Entry]\nType=Application\nName=OUTSIDE\nExec=/outside\n"), 0o644))
@@ -330,6 +340,7 @@ func TestHostileDisk(t *testing.T) {
 
 // What no switch exists for is left out and named.
 func TestWhatHasNoSwitchIsLeftOut(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	require.NoError(t, os.Symlink("/opt/gone", filepath.Join(p.Root, "etc/cron.daily/leads-nowhere")))
 	r := p.Run(t, "enable", "location=linux.cron.periodic", "--yes")
@@ -342,6 +353,7 @@ func TestWhatHasNoSwitchIsLeftOut(t *testing.T) {
 // A commit of the record itself that was cut short is taken back by whoever
 // opens the record next, also by commands that only look.
 func TestRecordCutShortInACommit(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "strace")
 	cut := 0
 	for n := 1; n <= 12; n++ {
@@ -365,6 +377,7 @@ func TestRecordCutShortInACommit(t *testing.T) {
 }
 
 func TestExtendedAttributesComeBack(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	file := filepath.Join(p.Root, "home/ines/.config/autostart/fogbell-sync.desktop")
 	if err := unix.Setxattr(file, "user.origin", []byte("downloaded\x00\xff"), 0); err != nil {
@@ -382,6 +395,7 @@ func TestExtendedAttributesComeBack(t *testing.T) {
 
 // A link has attributes of its own, which only root may give it.
 func TestAttributesOfLinksComeBack(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "attributes of links")
 	p := workshop(t)
 	link := "etc/systemd/system/multi-user.target.wants/tidewatch.service"
@@ -400,6 +414,7 @@ func TestAttributesOfLinksComeBack(t *testing.T) {
 }
 
 func TestOneWriterAtATime(t *testing.T) {
+	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	held, err := store.Open(p.Store, store.Write)

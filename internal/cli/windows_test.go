@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/format/regf"
-	"lockback/internal/demo"
 	"lockback/internal/testkit"
 )
 
@@ -25,13 +24,7 @@ func ticketDesk(t testing.TB) testkit.Program {
 }
 
 // museum builds one of the museum's computers.
-func museum(t testing.TB, name string) testkit.Program {
-	t.Helper()
-	dir := t.TempDir()
-	root := filepath.Join(dir, name)
-	require.NoError(t, demo.BuildMachine(name, root))
-	return testkit.Program{Root: root, Store: filepath.Join(dir, "record.db")}
-}
+func museum(t testing.TB, name string) testkit.Program { t.Helper(); return testkit.Museum(t, name) }
 
 // settled makes the hive that a power cut left behind whole, so that what
 // follows can be compared.
@@ -59,6 +52,7 @@ func diskState(t testing.TB, root string) map[string]string {
 }
 
 func TestTicketDesk(t *testing.T) {
+	t.Parallel()
 	p := settled(t, ticketDesk(t))
 	before := diskState(t, p.Root)
 	require.Contains(t, p.OK(t, "disable", "Fogbell", "--dry-run"), "FogbellSynced stops too: its class is blocked")
@@ -152,6 +146,7 @@ func target(path string, exists bool) (t struct {
 // TestTicketDeskKilledAtEveryStep kills the program at each point of changes to
 // several hives and files, and the recovery too.
 func TestTicketDeskKilledAtEveryStep(t *testing.T) {
+	t.Parallel()
 	change := []string{"disable", "Gullrock Tickets", "Tide Chart", "kupdate", "Kelpline Update*", "tuner.exe", "FogbellSynced", "profile.ps1", "Fogbell", "--yes"}
 	change = append(change[:3], change[4:]...)
 	done := settled(t, ticketDesk(t))
@@ -160,33 +155,33 @@ func TestTicketDeskKilledAtEveryStep(t *testing.T) {
 	after := diskState(t, done.Root)
 	require.Greater(t, len(testkit.Changed(before, after)), 10)
 	interrupted, hives := 0, map[string]bool{}
-	for n := 1; ; n++ {
-		p := settled(t, ticketDesk(t))
-		point, killed := crash(t, p, n, change...)
-		if !killed {
-			break
-		}
-		wholeRecord(t, p)
-		if point != "point: before the journal" {
+	for k, w := range wrecks(t, settled(t, ticketDesk(t)), 1, change...) {
+		if !w.before {
 			interrupted++
-			if n%2 == 0 {
-				p.OK(t, "recover", "--finish", "--yes")
-				now := diskState(t, p.Root)
+		}
+		if strings.Contains(w.point, "hive") {
+			hives[w.point] = true
+		}
+		t.Run(w.point, func(t *testing.T) {
+			t.Parallel()
+			wholeRecord(t, w.Program)
+			switch {
+			case w.before:
+			case k%2 == 1:
+				w.OK(t, "recover", "--finish", "--yes")
+				now := diskState(t, w.Root)
 				for _, name := range testkit.Changed(after, now) { // the times of the two runs differ
 					if !strings.Contains(name, "StartupApproved") {
-						require.Equal(t, times.ReplaceAllString(after[name], ""), times.ReplaceAllString(now[name], ""), "%s: %s", point, name)
+						require.Equal(t, times.ReplaceAllString(after[name], ""), times.ReplaceAllString(now[name], ""), name)
 					}
 				}
-				p.OK(t, "undo", lastChange(t, p), "--yes")
-			} else {
-				crash(t, p, 1+n%5, "recover", "--yes")
-				p.OK(t, "recover", "--yes")
+				w.OK(t, "undo", lastChange(t, w.Program), "--yes")
+			default:
+				crash(t, w.Program, 1+w.n%5, "recover", "--yes")
+				w.OK(t, "recover", "--yes")
 			}
-		}
-		if strings.Contains(point, "hive") {
-			hives[point] = true
-		}
-		require.Empty(t, testkit.Changed(before, diskState(t, p.Root)), point)
+			require.Empty(t, testkit.Changed(before, diskState(t, w.Root)))
+		})
 	}
 	require.Greater(t, interrupted, 20)
 	require.Len(t, hives, 6, "before and after each of three hives is written")
@@ -195,6 +190,7 @@ func TestTicketDeskKilledAtEveryStep(t *testing.T) {
 // TestWindowsRefusals: what must not be written is refused with the reason, and
 // can be read all the same.
 func TestWindowsRefusals(t *testing.T) {
+	t.Parallel()
 	entries := func(p testkit.Program) int {
 		list, _ := p.List(t, "--all")
 		return len(list.Entries)
@@ -265,6 +261,7 @@ func TestWindowsRefusals(t *testing.T) {
 
 // A disk that is worked on while another hand changes it.
 func TestWindowsConflict(t *testing.T) {
+	t.Parallel()
 	p := settled(t, ticketDesk(t))
 	code, errs := in(p, func(point string) {
 		if point == "before the journal" {

@@ -82,6 +82,7 @@ func findings(t *testing.T, b box) map[string]map[string]any {
 // After real restarts: what puts itself back is caught and its author named, held entries stay off, an update of a package
 // is told apart, what was added starts and what was delayed starts later, and removed entries come back to the byte.
 func TestAfterTheRestartInside(t *testing.T) {
+	t.Parallel()
 	b := newBox(t)
 	setup := filepath.Join(t.TempDir(), "after")
 	require.NoError(t, os.WriteFile(setup, []byte(afterSetup), 0o644))
@@ -180,6 +181,7 @@ func TestAfterTheRestartInside(t *testing.T) {
 
 // One of sixteen services is missed; the machine says by itself whether it works, and after five restarts it is named.
 func TestCulpritInside(t *testing.T) {
+	t.Parallel()
 	b := newBox(t)
 	setup := filepath.Join(t.TempDir(), "after")
 	require.NoError(t, os.WriteFile(setup, []byte(afterSetup), 0o644))
@@ -205,6 +207,7 @@ func TestCulpritInside(t *testing.T) {
 // A real upgrade of a desktop's packages, by apt from the distribution's own security updates: nothing of it is called
 // suspicious, and nobody has to decide anything. It takes minutes, so make desktops runs it, and no other test does.
 func TestCheckAfterARealUpgrade(t *testing.T) {
+	t.Parallel()
 	if os.Getenv("LOCKBACK_DESKTOPS") == "" {
 		t.Skip("an upgrade takes minutes; make desktops runs it")
 	}

@@ -19,6 +19,7 @@ import (
 // another reader, what is removed is gone from the registry and comes back as it was, and check knows of the restart and
 // of what came back.
 func TestAfterTheRestartUnderWine(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "lnkinfo")
 	w := testkit.NewWine(t)
 	require.NoError(t, os.MkdirAll(filepath.Join(w.Drive, "tide"), 0o755))

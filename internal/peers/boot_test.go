@@ -117,6 +117,7 @@ func (b box) boot(t *testing.T, commands ...string) (marks []string, output stri
 const off = "lockback disable 'command=/opt/gullrock/mark*' --yes && lockback disable rc.local gullrock --yes"
 
 func TestRealSystemInside(t *testing.T) {
+	t.Parallel()
 	b := newBox(t)
 	marks, out := b.boot(t, "lockback snapshot -m 'as found'", off, "lockback list --format json > /opt/gullrock/list.json",
 		"systemctl is-enabled tidewatch.service kelpline.timer lampwick.path brinecast.service required.service tide@high.service",
@@ -142,6 +143,7 @@ func TestRealSystemInside(t *testing.T) {
 // A snapshot taken inside the running system is restored from outside, onto the
 // disk of a system that does not run.
 func TestRealSystemAcrossTheBorder(t *testing.T) {
+	t.Parallel()
 	b := newBox(t)
 	marks, _ := b.boot(t, "true") // the first boot makes files of its own
 	require.Equal(t, started, marks)
@@ -169,6 +171,7 @@ func TestRealSystemAcrossTheBorder(t *testing.T) {
 // A person without rights on the running system: they see what they may, switch
 // what is theirs, and are told where rights are missing before anything is touched.
 func TestRealSystemWithoutRights(t *testing.T) {
+	t.Parallel()
 	b := newBox(t)
 	as := func(args string) string {
 		return "runuser -u ines -- env HOME=/home/ines lockback " + args + "; echo exit $?"
@@ -194,6 +197,7 @@ func TestRealSystemWithoutRights(t *testing.T) {
 
 // The power fails in the middle of a change on the running system.
 func TestRealSystemPowerCut(t *testing.T) {
+	t.Parallel()
 	b := newBox(t)
 	b.boot(t, "true")
 	leave := []string{"opt/gullrock", "var", "run", "tmp", "dev", "proc", "sys"}

@@ -30,6 +30,7 @@ const mostShown = 15
 // shown, everything that is not protected can be switched off without anybody being locked out, and a restore leaves
 // nothing behind. They are some gigabytes each, so make desktops builds and runs them, and no other test does.
 func TestWholeDesktops(t *testing.T) {
+	t.Parallel()
 	if os.Getenv("LOCKBACK_DESKTOPS") == "" {
 		t.Skip("whole desktops are large; make desktops builds them and runs this")
 	}

@@ -27,6 +27,7 @@ import (
 // TestFiguresAsSystemdTells holds what programs cost, and the figures of the machine, against what
 // systemd itself reports inside a Debian that has started.
 func TestFiguresAsSystemdTells(t *testing.T) {
+	t.Parallel()
 	b := newBox(t)
 	// The start is over only when the unit that reports does not hold it up.
 	testkit.Shell(t, "sed -i s/Type=oneshot/Type=simple/ "+b.root+"/etc/systemd/system/zz-report.service")
@@ -137,6 +138,7 @@ func TestFiguresAsSystemdTells(t *testing.T) {
 
 // TestEventLogsAsAnotherReaderSees holds what is read of an event log against libevtx.
 func TestEventLogsAsAnotherReaderSees(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "evtxexport")
 	at := time.Date(2026, 3, 12, 8, 5, 0, 0, time.UTC)
 	long := strings.Repeat("Ebbe & Flut <Ü> ", 40)

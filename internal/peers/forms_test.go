@@ -84,6 +84,7 @@ const formsOff = "lockback disable state=enabled 'switch!=report' 'name!=zz-repo
 // One entry of every form, in a system that boots: it starts, it does not when it is off, and after a restore it
 // starts again. What acts on it is the real program.
 func TestEveryFormInside(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "systemd-nspawn", "debootstrap")
 	b := box{testkit.Debian(t, "forms")}
 	dir := t.TempDir()

@@ -29,6 +29,7 @@ var needed = []string{"dbus.service", "systemd-logind.service", "systemd-journal
 // excepted, and starts it: it comes up, has its network, its protection and its sign-in screen as
 // before, and lets its user in.
 func TestNobodyIsLockedOut(t *testing.T) {
+	t.Parallel()
 	b := box{testkit.Debian(t, "desktop")}
 	if named := os.Getenv("LOCKBACK_DESKTOP"); named != "" {
 		b.root = t.TempDir() + "/desktop"

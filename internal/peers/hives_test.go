@@ -20,6 +20,7 @@ import (
 	"lockback/core/format/regf"
 	"lockback/core/format/windata"
 	"lockback/internal/testkit"
+	"lockback/internal/testkit/draw"
 )
 
 var hiveTime = time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
@@ -320,13 +321,11 @@ func edit(t *testing.T, r *rand.Rand, h *regf.Hive, names []string) {
 }
 
 func TestHivesAfterRandomEdits(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "hivexregedit", "reglookup", "regfexport", "regtree")
-	rounds := 60 // LOCKBACK_LOT makes more of them; each is judged
-	if n, err := strconv.Atoi(os.Getenv("LOCKBACK_LOT")); err == nil {
-		rounds = n
-	}
+	rounds := draw.Count(60)
 	file := filepath.Join(t.TempDir(), "hive")
-	r := rand.New(rand.NewPCG(3, 14))
+	r := draw.Source(t)
 	writeHive(t, regf.Create(make([]byte, 20), hiveTime), file)
 	for n := range rounds {
 		h := openHive(t, file)
@@ -343,6 +342,7 @@ func TestHivesAfterRandomEdits(t *testing.T) {
 // TestHivesOfHivex reads and edits what another program made: thousands of keys,
 // names of all scripts, all types, big data.
 func TestHivesOfHivex(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "hivexregedit")
 	file, text := filepath.Join(t.TempDir(), "hive"), filepath.Join(t.TempDir(), "merge.reg")
 	writeHive(t, regf.Create(make([]byte, 20), hiveTime), file)

@@ -239,6 +239,7 @@ func furnish(t *testing.T, root string) {
 }
 
 func TestJudgesAgreeEntryByEntry(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "systemctl", "run-parts")
 	root := testkit.Debian(t, "desktop")
 	furnish(t, root)

@@ -14,6 +14,7 @@ import (
 
 // TestLinksOfOurs: what we write as a shell link, another reader understands.
 func TestLinksOfOurs(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "lnkinfo")
 	link := shelllink.Link{LocalPath: `C:\Program Files\Brinecast\Überblick.exe`, Arguments: `--tray "two words"`, WorkingDir: `C:\Program Files\Brinecast`,
 		Description: "Brinecast", Volume: "Gullrock", Serial: 0x18870314, Machine: "ticket-desk", Size: 171}

@@ -18,6 +18,7 @@ import (
 // TestTicketDeskOnNTFS does the whole job on a real NTFS disk: read, switch off
 // everything that can be, be interrupted, restore.
 func TestTicketDeskOnNTFS(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "mounting a disk image")
 	testkit.Need(t, "mkntfs", "ntfs-3g", "hivexregedit", "fusermount", "setfattr")
 	if _, err := os.Stat("/dev/fuse"); err != nil {

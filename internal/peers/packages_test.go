@@ -24,6 +24,7 @@ func TestMain(m *testing.M) { testkit.Main(m) }
 // TestPackagesAsDpkgSees holds what list says of the programs of a real desktop against dpkg: whose
 // they are, and whether they are as they were delivered, before and after some were changed.
 func TestPackagesAsDpkgSees(t *testing.T) {
+	t.Parallel()
 	root := testkit.Debian(t, "desktop")
 	if named := os.Getenv("LOCKBACK_DESKTOP"); named != "" {
 		root = named // a larger one, for a person who has it: it is not written to
@@ -187,6 +188,7 @@ func judgePackage(t *testing.T, root, maker, version string) {
 
 // TestPackagesOfRpm looks at a package that rpm itself installed, in each of its databases.
 func TestPackagesOfRpm(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "installing a package with rpm")
 	testkit.Need(t, "rpm", "rpmbuild")
 	dir := t.TempDir()
@@ -252,6 +254,7 @@ func berkeleyDump(t *testing.T, database string) []byte {
 
 // TestPackagesOfPacman looks at a package that pacman itself installed.
 func TestPackagesOfPacman(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "installing a package with pacman")
 	testkit.Need(t, "pacman", "bsdtar")
 	dir := t.TempDir()
@@ -276,6 +279,7 @@ func TestPackagesOfPacman(t *testing.T) {
 // TestPackagesOfFlatpak looks at an app that flatpak itself installed, and that starts by its command
 // and by the script that flatpak made for it.
 func TestPackagesOfFlatpak(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t, "installing an app with flatpak")
 	testkit.Need(t, "flatpak")
 	dir := t.TempDir()

@@ -13,6 +13,7 @@ import (
 
 	"lockback/core/format/plist"
 	"lockback/internal/testkit"
+	"lockback/internal/testkit/draw"
 )
 
 // randomValue draws a value that a property list can hold.
@@ -71,6 +72,7 @@ func wideReals(v any) any {
 // TestPropertyLists: plistutil reads what we wrote, after each of a row of random
 // edits and in both forms, and agrees; and we read what it wrote.
 func TestPropertyLists(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "plistutil")
 	dir := t.TempDir()
 	convert := func(form string, content []byte) []byte {
@@ -84,7 +86,7 @@ func TestPropertyLists(t *testing.T) {
 	}
 	r := rand.New(rand.NewPCG(1887, 314))
 	edits := 0
-	for round := range 40 {
+	for round := range draw.Count(40) {
 		root := map[string]any{}
 		for k := range 3 + r.IntN(20) {
 			root[fmt.Sprintf("key %d.%d", round, k)] = randomValue(r, 0)

@@ -65,6 +65,7 @@ wait
 // What the programs of desktops make of the entries that are not started by the system itself: i3, sway, openbox
 // and fish really start them, lightdm, OpenRC and apt tell what they have read.
 func TestDesktopProgramsAgree(t *testing.T) {
+	t.Parallel()
 	if os.Getenv("LOCKBACK_DESKTOPS") == "" {
 		t.Skip("make desktops installs these programs and runs this")
 	}

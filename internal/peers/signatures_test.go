@@ -31,6 +31,7 @@ type signed map[string][]byte
 // two hundred of them, signed, stamped, nested, added to, cut, changed, signed by others and by
 // certificates that are over. What the judge takes is signed and traced, and nothing else is.
 func TestSignaturesAsTheJudgeSees(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "osslsigncode")
 	dir := t.TempDir()
 	year := func(y int) time.Time { return time.Date(y, 1, 1, 0, 0, 0, 0, time.UTC) }

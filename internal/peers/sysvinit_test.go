@@ -34,6 +34,7 @@ ln -s /etc/systemd/system/tidewatch.service $R/etc/systemd/system/multi-user.tar
 
 // On a machine whose first process is sysvinit that decides what starts, and what is said of units is said so.
 func TestSysvinitInside(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "systemd-nspawn", "debootstrap")
 	root := testkit.Debian(t, "sysv")
 	setup := filepath.Join(t.TempDir(), "setup")

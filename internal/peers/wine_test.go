@@ -147,6 +147,7 @@ func wineState(t *testing.T, w testkit.Wine) (map[string]string, testkit.Picture
 var finer = regexp.MustCompile(`(mtime=\d+)\d\d\b`)
 
 func TestRunningWindowsOfWine(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWine(t)
 	put := func(name string, content []byte) {
 		file := filepath.Join(w.Drive, name)
@@ -264,6 +265,7 @@ func userFolder(t *testing.T, w testkit.Wine) string {
 
 // A fresh Windows of Wine has nothing suspicious in it: whatever is not signed there, nothing is.
 func TestFreshWineHasNoFalseAlarms(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWine(t)
 	for name, e := range w.List(t, "--all") {
 		for _, problem := range []string{autostart.Unsigned, autostart.SignatureInvalid, autostart.Changed, autostart.Impostor, autostart.OddPlace, autostart.Obscured, autostart.Twice} {
@@ -289,6 +291,7 @@ const installerPackage = `<?xml version="1.0" encoding="utf-8"?>
 // TestInstalledByTheInstaller lets the prefix's own Windows Installer install a program, and looks
 // at what the list says of it: whose it is, from when, and that nothing is said once it is gone.
 func TestInstalledByTheInstaller(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWine(t)
 	testkit.Need(t, "wixl")
 	dir := t.TempDir()
@@ -311,6 +314,7 @@ func TestInstalledByTheInstaller(t *testing.T) {
 // What bears a name with a zero character in it, which no other program shows, is in the list of a running
 // Windows, is switched and comes back; a key of such a name is named as one that cannot be looked into.
 func TestNamesWithAZero(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWine(t)
 	w.Build(t, "./internal/peers/zeronames", "tide/names.exe")
 	require.NoError(t, os.WriteFile(filepath.Join(w.Drive, "tide/zero.exe"), []byte("MZ"), 0o644))
@@ -334,6 +338,7 @@ func TestNamesWithAZero(t *testing.T) {
 
 // A program on another drive that is built in is looked at on a running Windows, and decided on.
 func TestProgramsOnAnotherDrive(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWine(t)
 	drive := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(drive, "tide.exe"), []byte("MZ"), 0o644))
@@ -361,6 +366,7 @@ func TestProgramsOnAnotherDrive(t *testing.T) {
 // A change of a running Windows that ends by TerminateProcess at any of its points is taken back, or finished and
 // then taken back, and nothing differs.
 func TestKilledUnderWine(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWine(t)
 	w.Build(t, "./internal/peers/killed", "killed.exe")
 	require.NoError(t, os.MkdirAll(filepath.Join(w.Drive, "tide"), 0o755))
@@ -376,12 +382,14 @@ func TestKilledUnderWine(t *testing.T) {
 	require.Contains(t, w.Lockback(t, "snapshot"), "S1")
 	points := 0
 	for n := 1; ; n++ {
-		t.Setenv("LOCKBACK_TEST_CRASH_AT", strconv.Itoa(n))
+		w.Env = []string{"LOCKBACK_TEST_CRASH_AT=" + strconv.Itoa(n)}
 		r := w.Run(t, "wine", `C:\killed.exe`, "disable", "Tidewatch", "Fogbell Sync", "AutoRun", "shell.exe", "profile.ps1", "--guarded", "--yes")
 		if r.Code == 0 {
+			w.Env = nil
 			w.Lockback(t, "undo", "--yes")
 			break
 		}
+		w.Env = nil
 		require.Equal(t, 9, r.Code, "%s%s", r.Out, r.Err)
 		points++
 		settle := []string{"recover", "--yes"}

@@ -5,6 +5,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -36,36 +37,50 @@ func Debian(t testing.TB, kind string) string {
 	t.Helper()
 	NeedRoot(t, "a real Debian system")
 	Need(t, "debootstrap", "apt-get", "chroot")
+	root := filepath.Join(t.TempDir(), kind)
+	Copy(t, debianOriginal(t, kind), root)
+	return root
+}
+
+// making holds a lock for each system that is made of a Debian: tests that run side by side want the same one.
+var making sync.Map
+
+// debianOriginal is the folder of a system, which is made where it is not there yet.
+func debianOriginal(t testing.TB, kind string) string {
+	t.Helper()
 	cache := os.Getenv("LOCKBACK_PEERS_CACHE")
 	if cache == "" {
 		dir, err := os.UserCacheDir()
 		require.NoError(t, err)
 		cache = filepath.Join(dir, "lockback-peers")
 	}
+	lock, _ := making.LoadOrStore(kind, new(sync.Mutex))
+	lock.(*sync.Mutex).Lock()
+	defer lock.(*sync.Mutex).Unlock()
 	require.NoError(t, os.MkdirAll(cache, 0o755))
 	original := filepath.Join(cache, kind)
-	if _, err := os.Stat(original); err != nil {
-		made := original + ".part"
-		require.NoError(t, os.RemoveAll(made))
-		if kind == "bare" {
-			mirror := Shell(t, `apt-get indextargets --format '$(RELEASE) $(REPO_URI)' 'Created-By: Packages' | grep -v -e -updates -e -security | sort -u | head -n 1`)
-			f := strings.Fields(mirror)
-			require.Len(t, f, 2, "apt knows no mirror: %q", mirror)
-			Shell(t, "debootstrap --variant=minbase --include=systemd,systemd-sysv,dbus,cron,libpam-systemd,dbus-user-session "+f[0]+" "+made+" "+f[1])
-		} else {
-			Shell(t, "cp -a --reflink=auto "+Debian(t, "bare")+" "+made)
-			Shell(t, "cp /etc/resolv.conf "+made+"/etc/resolv.conf")
-			options := map[bool]string{false: "--no-install-recommends"}[roots[kind].recommended]
-			// Nothing is started where packages are configured, and they find what they look for.
-			Shell(t, "printf '#!/bin/sh\\nexit 101\\n' > "+made+"/usr/sbin/policy-rc.d; chmod 755 "+made+"/usr/sbin/policy-rc.d")
-			Shell(t, "unshare --mount sh -ec 'for d in proc sys dev; do mount --rbind /$d "+made+"/$d; done; chroot "+made+" sh -c \"apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq "+options+" "+roots[kind].packages+" && apt-get clean\"'")
-			Shell(t, "rm "+made+"/usr/sbin/policy-rc.d")
-		}
-		require.NoError(t, os.Rename(made, original))
+	if _, err := os.Stat(original); err == nil {
+		return original
 	}
-	root := filepath.Join(t.TempDir(), kind)
-	Shell(t, "cp -a --reflink=auto "+original+" "+root)
-	return root
+	made := original + ".part"
+	require.NoError(t, os.RemoveAll(made))
+	if kind == "bare" {
+		mirror := Shell(t, `apt-get indextargets --format '$(RELEASE) $(REPO_URI)' 'Created-By: Packages' | grep -v -e -updates -e -security | sort -u | head -n 1`)
+		f := strings.Fields(mirror)
+		require.Len(t, f, 2, "apt knows no mirror: %q", mirror)
+		Shell(t, "debootstrap --variant=minbase --include=systemd,systemd-sysv,dbus,cron,libpam-systemd,dbus-user-session "+f[0]+" "+made+" "+f[1])
+	} else {
+		Copy(t, debianOriginal(t, "bare"), made)
+		Shell(t, "cp /etc/resolv.conf "+made+"/etc/resolv.conf")
+		options := map[bool]string{false: "--no-install-recommends"}[roots[kind].recommended]
+		// Nothing is started where packages are configured, and they find what they look for. What is made is lost with
+		// the folder, so dpkg need not flush each file.
+		Shell(t, "printf '#!/bin/sh\\nexit 101\\n' > "+made+"/usr/sbin/policy-rc.d; chmod 755 "+made+"/usr/sbin/policy-rc.d; echo force-unsafe-io > "+made+"/etc/dpkg/dpkg.cfg.d/lockback-tests")
+		Shell(t, "unshare --mount sh -ec 'for d in proc sys dev; do mount --rbind /$d "+made+"/$d; done; chroot "+made+" sh -c \"apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq "+options+" "+roots[kind].packages+" && apt-get clean\"'")
+		Shell(t, "rm "+made+"/usr/sbin/policy-rc.d "+made+"/etc/dpkg/dpkg.cfg.d/lockback-tests")
+	}
+	require.NoError(t, os.Rename(made, original))
+	return original
 }
 
 // Shell runs a command line and returns what it printed.

@@ -1,6 +1,7 @@
 package testkit
 
 import (
+	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"maps"
@@ -10,16 +11,26 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 )
+
+// exported are the exports of hives by their SHA-256: most hives of a machine stay as they are.
+var exported sync.Map
 
 // Export is what hivexregedit reads from a hive: a line for each key, ending in
 // a backslash, and for each value, with its type and data.
 func Export(t testing.TB, hive string) map[string]string {
 	t.Helper()
 	Need(t, "hivexregedit")
+	content, err := os.ReadFile(hive)
+	require.NoError(t, err)
+	sum := sha256.Sum256(content)
+	if all, known := exported.Load(sum); known {
+		return maps.Clone(all.(map[string]string))
+	}
 	cmd := exec.Command("hivexregedit", "--export", hive, `\`)
 	cmd.Env = append(os.Environ(), "PERL_UNICODE=O") // else it writes some names as Latin-1
 	out, err := cmd.Output()
@@ -36,6 +47,7 @@ func Export(t testing.TB, hive string) map[string]string {
 			all[path+"\x00"+name] = exportedData(t, data)
 		}
 	}
+	exported.Store(sum, maps.Clone(all))
 	return all
 }
 

@@ -3,11 +3,13 @@ package testkit
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -17,6 +19,8 @@ import (
 type Wine struct {
 	Prefix string
 	Drive  string // the folder that is its drive C
+	// Env is added to the environment of what runs in it.
+	Env []string
 }
 
 // processPrng is what programs built by Go want from a library that some Wines
@@ -26,26 +30,77 @@ BOOLEAN NTAPI SystemFunction036(PVOID, ULONG);
 __declspec(dllexport) BOOL WINAPI ProcessPrng(PBYTE data, SIZE_T size) { return SystemFunction036(data, size); }
 `
 
-// NewWine makes a prefix that says it is Windows 10. It is ended with the test.
+// wines bounds how many prefixes live at a time: each is a small Windows of several processes.
+var wines = make(chan struct{}, 2)
+
+// winePrefix is the prefix that all others are copies of. The server of a copy is its own: its socket is named by the
+// prefix's folder.
+var winePrefix struct {
+	sync.Mutex
+	dir string // holds it; empty: not made yet
+}
+
+// NewWine returns a fresh prefix that says it is Windows 10. It is ended with the test.
 func NewWine(t testing.TB) Wine {
 	t.Helper()
 	Need(t, "wine", "wineserver", "x86_64-w64-mingw32-gcc")
-	dir := t.TempDir()
-	w := Wine{Prefix: filepath.Join(dir, "prefix")}
+	wines <- struct{}{}
+	t.Cleanup(func() { <-wines })
+	original := wineOriginal(t)
+	w := Wine{Prefix: filepath.Join(t.TempDir(), "prefix")}
 	w.Drive = filepath.Join(w.Prefix, "drive_c")
-	require.NoError(t, os.Mkdir(w.Prefix, 0o700))
+	Copy(t, original, w.Prefix)
 	// Its server has to be gone before the folder is: the next prefix may get the folder's number, and by that the
 	// server's socket.
 	t.Cleanup(func() { w.Settle(t) })
-	w.OK(t, "wineboot", "-i")
-	source := filepath.Join(dir, "prng.c")
-	require.NoError(t, os.WriteFile(source, []byte(processPrng), 0o600))
-	out, err := exec.Command("x86_64-w64-mingw32-gcc", "-shared", "-o", filepath.Join(w.Drive, "windows/system32/bcryptprimitives.dll"), source, "-ladvapi32").CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	w.OK(t, "wine", "winecfg", "-v", "win10")
-	w.Build(t, "./cmd/lockback", "lockback.exe")
 	w.Restart(t) // the first session lacks some services
 	return w
+}
+
+// wineOriginal makes the prefix once. Where the machine is busy Wine may fail to start something of its own; then it is
+// made again.
+func wineOriginal(t testing.TB) string {
+	t.Helper()
+	winePrefix.Lock()
+	defer winePrefix.Unlock()
+	if winePrefix.dir != "" {
+		return filepath.Join(winePrefix.dir, "prefix")
+	}
+	dir, err := os.MkdirTemp("", "lockback-wine-")
+	require.NoError(t, err)
+	source := filepath.Join(dir, "prng.c")
+	require.NoError(t, os.WriteFile(source, []byte(processPrng), 0o600))
+	w := Wine{Prefix: filepath.Join(dir, "prefix")}
+	w.Drive = filepath.Join(w.Prefix, "drive_c")
+	try := func() error {
+		if err := os.Mkdir(w.Prefix, 0o700); err != nil {
+			return err
+		}
+		defer w.Settle(t)
+		if err := w.command("wineboot", "-i").Run(); err != nil { // into no pipe, see Run
+			return fmt.Errorf("wineboot: %w", err)
+		}
+		library := filepath.Join(w.Drive, "windows/system32/bcryptprimitives.dll")
+		if out, err := exec.Command("x86_64-w64-mingw32-gcc", "-shared", "-o", library, source, "-ladvapi32").CombinedOutput(); err != nil {
+			return fmt.Errorf("mingw: %w: %s", err, out)
+		}
+		if err := w.command("wine", "winecfg", "-v", "win10").Run(); err != nil {
+			return fmt.Errorf("winecfg: %w", err)
+		}
+		return nil
+	}
+	const tries = 3
+	for k := range tries {
+		if err = try(); err == nil {
+			break
+		}
+		t.Logf("the prefix could not be made, try %d of %d: %v", k+1, tries, err)
+		require.NoError(t, os.RemoveAll(w.Prefix))
+	}
+	require.NoError(t, err)
+	w.Build(t, "./cmd/lockback", "lockback.exe")
+	winePrefix.dir = dir
+	return w.Prefix
 }
 
 // Build builds a program of the project for Windows into the root of drive C.
@@ -61,6 +116,7 @@ func (w Wine) command(name string, args ...string) *exec.Cmd {
 	cmd := exec.Command(name, args...)
 	cmd.Dir = w.Prefix
 	cmd.Env = append(os.Environ(), "WINEPREFIX="+w.Prefix, "WINEDEBUG=-all", "DISPLAY=")
+	cmd.Env = append(cmd.Env, w.Env...)
 	return cmd
 }
 

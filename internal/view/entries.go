@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"lockback/core/autostart"
+	"lockback/core/location/table"
 )
 
 // stageWords tell a person when a stage is.
@@ -115,13 +116,14 @@ func Whose(e *autostart.Entry) string {
 	return e.User
 }
 
-// saysMore reports whether a mode says more than the state and the time of the start do.
-func saysMore(mode string) bool {
-	switch mode {
+// saysMore reports whether the mode of an entry says more than the state and the time of the start do.
+func saysMore(e *autostart.Entry) bool {
+	switch e.Mode {
 	case "", "enabled", "disabled", "on":
 		return false
 	}
-	return !strings.HasPrefix(mode, "automatic") && !strings.HasPrefix(mode, "manual")
+	plain := table.Row(e.Location).Plain
+	return plain == nil || !plain(e.Mode)
 }
 
 // details are when an entry starts and in what mode it is, as far as its stage and state do not
@@ -131,7 +133,7 @@ func details(e *autostart.Entry) []string {
 	if e.When != e.Stage.When() {
 		all = append(all, e.When)
 	}
-	if saysMore(e.Mode) {
+	if saysMore(e) {
 		all = append(all, e.Mode)
 	}
 	return all

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/format/windata"
+	"lockback/internal/testkit/draw"
 )
 
 var made = time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
@@ -72,7 +73,7 @@ func oddName(r *rand.Rand) string {
 }
 
 func TestRandomEdits(t *testing.T) {
-	for seed := range uint64(6) {
+	for _, seed := range draw.Seeds(t, 6) {
 		r := rand.New(rand.NewPCG(seed, 7))
 		h := Create(bytes.Repeat([]byte{1}, 40), made)
 		model := newTree()

@@ -96,7 +96,7 @@ func insteadOf(s *location.Survey, f location.Found, item *location.Item) {
 	own := strings.TrimPrefix(strings.TrimPrefix(f.Path, "/etc/"), "xdg/")
 	whose := ownersOf(s, path.Join(".config", own), "."+own)
 	if len(whose.names) > 0 && whose.all {
-		item.State, item.Mode = autostart.Disabled, "ignored: everyone has a configuration of their own"
+		item.State, item.Mode, item.Ignored = autostart.Disabled, "", "everyone has a configuration of their own"
 	} else if len(whose.names) > 0 {
 		item.Mode = "not for " + namesOf(whose.names)
 	}

@@ -64,7 +64,7 @@ func readBus(s *location.Survey, places []location.Place) {
 			return // ours, before another one
 		}
 		if other != "" {
-			item.State, item.Mode = autostart.Disabled, "ignored: "+other+" comes before it"
+			item.State, item.Mode, item.Ignored = autostart.Disabled, "", other+" comes before it"
 			if busOverride(f.Path) != other {
 				item.Switcher = location.NoSwitch{Why: other + " comes before it"}
 			} else if isBusMark(s, other) {

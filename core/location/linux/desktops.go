@@ -154,7 +154,8 @@ func xfceJudges(f *desktopentry.File) (off, when string) {
 	return "", "at another time than sign-in"
 }
 
-const notApplication = "ignored: not of the type Application"
+// notApplication is why the system passes an entry over that is none of the type Application.
+const notApplication = "not of the type Application"
 
 // gnomeJudges is gnome-session: GLib's reader takes true and 1, and wants a Type; what its settings
 // turned off, and what it leaves to the user's units, it does not start.

@@ -46,7 +46,7 @@ func describeAt(s *location.Survey, f location.Found, item *location.Item) {
 	}
 	item.Argv = byShell(item.Command)
 	if info.Mode()&0o100 == 0 {
-		item.State, item.Mode = autostart.Disabled, "ignored: not executable"
+		item.State, item.Mode, item.Ignored = autostart.Disabled, "", "not executable"
 		item.Problems = append(item.Problems, autostart.Ignored)
 	}
 }

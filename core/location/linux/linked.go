@@ -108,9 +108,6 @@ func (l linkSwitch) Removes() bool { return !l.described }
 
 // Plan returns the edits.
 func (l linkSwitch) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil {
-		return nil, location.ErrNotPerUser
-	}
 	var edits []location.Edit
 	on := false
 	for _, folder := range l.folders {

@@ -5,6 +5,7 @@ package linux
 
 import (
 	"slices"
+	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/location"
@@ -30,7 +31,7 @@ func rows() []location.Location {
 			Form:   unix.Lines{Comments: "#;", Describe: describeModule, Key: moduleKey},
 		},
 		{
-			ID: "linux.kernel-args", Title: "Kernel arguments", Stage: autostart.Boot, Effect: location.AtNextStart,
+			ID: "linux.kernel-args", Fleeting: typedIn, Title: "Kernel arguments", Stage: autostart.Boot, Effect: location.AtNextStart,
 			Places: slices.Concat(kernelArgsPlaces, location.Told("the arguments of the running kernel")),
 			Form:   location.Code{Shows: autostart.Report, Reader: readKernelArgs},
 		},
@@ -52,7 +53,7 @@ func rows() []location.Location {
 			Also:   ramdiskReadings(),
 		},
 		{
-			ID: "linux.systemd.generators", Title: "systemd generators", Stage: autostart.Boot, Effect: location.AtNextStart,
+			ID: "linux.systemd.generators", Kind: location.ManagerHook, Title: "systemd generators", Stage: autostart.Boot, Effect: location.AtNextStart,
 			Places: generators("system-generators", "system-environment-generators", "user-generators", "user-environment-generators"),
 			Form:   location.Code{Shows: autostart.Mask, Others: []autostart.Switch{autostart.Unexec}, Reader: unix.Overridden},
 			Runner: location.Runner{Off: otherInit, Fixed: true},
@@ -64,14 +65,14 @@ func rows() []location.Location {
 			Runner: location.Runner{Off: cloudInit.off},
 		},
 		{
-			ID: "linux.systemd.system", Title: "systemd units", Common: "of the system", Stage: autostart.System, Effect: location.AtNextStart,
+			ID: "linux.systemd.system", Fleeting: untilRestart, Kind: location.SystemUnit, Title: "systemd units", Common: "of the system", Stage: autostart.System, Effect: location.AtNextStart,
 			Places: location.Packaged(location.In(systemUnits.places()...), "/usr/lib/systemd/system", "/lib/systemd/system"),
-			Tells:  location.Tells{Daemon: machine.ServiceManager},
+			Notify: location.Notify{Daemon: machine.ServiceManager},
 			Form:   location.Code{Shows: autostart.Unlink, Others: []autostart.Switch{autostart.Mask}, Reader: location.Alone(readSystemUnits)},
 			Runner: location.Runner{Off: otherInit, Fixed: true},
 		},
 		{
-			ID: "linux.rc-local", Title: "Start script rc.local", Stage: autostart.System, Effect: location.AtNextStart,
+			ID: "linux.rc-local", FixedNames: true, Title: "Start script rc.local", Stage: autostart.System, Effect: location.AtNextStart,
 			Places: location.At("/etc/rc.local", "/etc/rc.d/rc.local"),
 			Form:   unix.Executables{},
 		},
@@ -81,24 +82,24 @@ func rows() []location.Location {
 			Form:   unix.WholeFiles{Accepts: anyMachine(quadletAccepts), Adjust: describeQuadlet}, Runner: location.Runner{Off: podman.off},
 		},
 		{
-			ID: "linux.sysv", Title: "SysV init scripts", Stage: autostart.System, Effect: location.AtNextStart,
+			ID: "linux.sysv", HandedOver: true, Title: "SysV init scripts", Stage: autostart.System, Effect: location.AtNextStart,
 			Places: rcPlaces(),
 			Form:   location.Code{Shows: autostart.Rename, Reader: readSysV},
 			Runner: location.Runner{Off: noRunlevels, Fixed: true},
 		},
 		{
-			ID: "linux.openrc", Title: "OpenRC services", Stage: autostart.System, Effect: location.AtNextStart,
+			ID: "linux.openrc", HandedOver: true, Title: "OpenRC services", Stage: autostart.System, Effect: location.AtNextStart,
 			Places: location.In("/etc/runlevels", "/etc/init.d"),
 			Form:   openRCServices, Runner: location.Runner{Off: noOpenRC, Fixed: true},
 			Also: []location.Reading{{Places: withSuffix(".start", "/etc/local.d"), Form: unix.Executables{}}},
 		},
 		{
-			ID: "linux.runit", Title: "runit services", Stage: autostart.System, Effect: location.AtNextStart,
+			ID: "linux.runit", HandedOver: true, Title: "runit services", Stage: autostart.System, Effect: location.AtNextStart,
 			Places: location.In(runitFolders...),
 			Form:   location.Code{Shows: autostart.DownFile, Reader: readRunit}, Runner: location.Runner{Off: runsvdir.off},
 		},
 		{
-			ID: "linux.containers", Title: "Containers and virtual machines", Stage: autostart.System, Effect: location.AtNextStart,
+			ID: "linux.containers", HandedOver: true, Title: "Containers and virtual machines", Stage: autostart.System, Effect: location.AtNextStart,
 			Places: location.In(dockerContainers),
 			Form:   location.Code{Shows: autostart.Report, Reader: readDocker}, Runner: location.Runner{Off: dockerDaemon.off},
 			Also: slices.Concat(libvirtReadings(), []location.Reading{
@@ -106,26 +107,26 @@ func rows() []location.Location {
 			}),
 		},
 		{
-			ID: "linux.inittab", Title: "inittab", Stage: autostart.System, Effect: location.AtNextStart, Role: location.Session,
+			ID: "linux.inittab", FixedNames: true, Title: "inittab", Stage: autostart.System, Effect: location.AtNextStart, Role: location.Session,
 			Places: location.At("/etc/inittab"),
 			Form:   unix.Lines{Comments: "#", Describe: describeInittab},
 			Runner: location.Runner{Off: onlyUnder("sysvinit", "busybox", "OpenRC"), Fixed: true},
 		},
 		{
-			ID: "linux.systemd.user", Title: "systemd user units", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			ID: "linux.systemd.user", Fleeting: untilRestart, Kind: location.UserUnit, Title: "systemd user units", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
 			Places: location.Packaged(location.In(append(userUnits.places(), "~/.config/systemd/user.control", "~/.config/systemd/user", "~/.local/share/systemd/user")...),
 				"/usr/lib/systemd/user", "/lib/systemd/user"),
-			Tells: location.Tells{Daemon: machine.ServiceManager, Everyone: true},
-			Form:  location.Code{Shows: autostart.Unlink, Others: []autostart.Switch{autostart.Mask}, Reader: location.Alone(readUserUnits)},
+			Notify: location.Notify{Daemon: machine.ServiceManager, Everyone: true},
+			Form:   location.Code{Shows: autostart.Unlink, Others: []autostart.Switch{autostart.Mask}, Reader: location.Alone(readUserUnits)},
 			// Without systemd as the first process, nobody starts a manager for each user.
 			Runner: location.Runner{Off: otherInit, Fixed: true},
 		},
 		{
-			ID: "linux.xdg-autostart", Title: "Autostart folder", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			ID: "linux.xdg-autostart", Kind: location.DesktopFile, Title: "Autostart folder", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
 			Places: location.Packaged(location.In("~/.config/autostart", "/etc/xdg/autostart", "/usr/share/gnome/autostart", "/usr/share/autostart", "~/snap/*/current/.config/autostart"),
 				"/etc/xdg/autostart", "/usr/share/gnome/autostart", "/usr/share/autostart"),
-			Tells: location.Tells{Daemon: machine.ServiceManager, Everyone: true}, // its generator makes units of them
-			Form:  location.Code{Shows: autostart.Hide, Others: []autostart.Switch{autostart.Park}, Reader: location.Alone(readXDGAutostart)},
+			Notify: location.Notify{Daemon: machine.ServiceManager, Everyone: true}, // its generator makes units of them
+			Form:   location.Code{Shows: autostart.Hide, Others: []autostart.Switch{autostart.Park}, Reader: location.Alone(readXDGAutostart)},
 		},
 		{
 			ID: "linux.display-manager", Title: "Sign-in screen scripts", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
@@ -145,13 +146,13 @@ func rows() []location.Location {
 			Also: managers[1:],
 		},
 		{
-			ID: "linux.login-shell", Title: "Shell start-up files", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			ID: "linux.login-shell", FixedNames: true, Title: "Shell start-up files", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
 			Places: location.Packaged(location.In(shellFolders...), "/etc/profile.d", "/etc/bash_completion.d", "/etc/fish/conf.d"),
 			Form:   shellScripts,
 			Also:   []location.Reading{{Places: shellFiles, Form: shellStartUps}},
 		},
 		{
-			ID: "linux.x-session", Title: "X session scripts", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			ID: "linux.x-session", FixedNames: true, Title: "X session scripts", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
 			Places: location.Packaged(slices.Concat(location.In("/etc/X11/Xsession.d", "/etc/X11/xinit/xinitrc.d"), location.At("~/.xsession", "~/.xsessionrc", "~/.xinitrc", "~/.xprofile")), "/etc/X11/Xsession.d", "/etc/X11/xinit/xinitrc.d"),
 			Form:   unix.WholeFiles{Accepts: xsessionAccepts},
 		},
@@ -176,19 +177,19 @@ func rows() []location.Location {
 			Form:   unix.Executables{Accepts: anyMachine(lsbAccepts)},
 		},
 		{
-			ID: "linux.ssh-rc", Title: "SSH sign-in script", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
+			ID: "linux.ssh-rc", FixedNames: true, Title: "SSH sign-in script", Common: "for everyone", Stage: autostart.SignIn, Effect: location.AtNextSignIn,
 			Places: location.At("/etc/ssh/sshrc", "~/.ssh/rc"),
 			Form:   unix.WholeFiles{Adjust: describeRC},
 			Runner: location.Runner{Off: sshServer},
 		},
 		{
-			ID: "linux.cron.system", Title: "Crontabs", Common: "of the system", Stage: autostart.Schedule, Effect: location.WithinMinute,
+			ID: "linux.cron.system", Kind: location.CronLine, Title: "Crontabs", Common: "of the system", Stage: autostart.Schedule, Effect: location.WithinMinute,
 			Places: location.Packaged(slices.Concat(location.At("/etc/crontab"), location.In("/etc/cron.d")), "/etc/crontab", "/etc/cron.d"),
 			Form:   unix.Crontabs{Accepts: cronAccepts, Ignored: cronIgnores},
 			Runner: location.Runner{Off: cronDaemon.off},
 		},
 		{
-			ID: "linux.cron.user", Title: "Crontab", Stage: autostart.Schedule, Effect: location.WithinMinute,
+			ID: "linux.cron.user", Kind: location.CronLine, Title: "Crontab", Stage: autostart.Schedule, Effect: location.WithinMinute,
 			Places: location.In(userCrontabs...),
 			Form:   unix.Crontabs{Accepts: notHidden, Ignored: cronIgnores, Personal: true},
 			Runner: location.Runner{Off: cronDaemon.off},
@@ -206,7 +207,7 @@ func rows() []location.Location {
 			Runner: location.Runner{Off: anacronProgram.off},
 		},
 		{
-			ID: "linux.cron.periodic", Title: "Hourly to monthly cron folders", Stage: autostart.Schedule, Effect: location.AtNextRun,
+			ID: "linux.cron.periodic", Kind: location.CronFolder, Title: "Hourly to monthly cron folders", Stage: autostart.Schedule, Effect: location.AtNextRun,
 			Places: location.Packaged(location.In(periodicFolders...), periodicFolders...),
 			Form:   unix.Executables{Accepts: periodicAccepts, When: period},
 			// Of Alpine, whose crond has busybox run them: names as Debian's run-parts takes them.
@@ -229,7 +230,7 @@ func rows() []location.Location {
 			Form:   location.Code{Shows: autostart.Comment, Others: []autostart.Switch{autostart.Mask}, Reader: readRules},
 		},
 		{
-			ID: "linux.systemd.hooks", Title: "Sleep and shutdown hooks of systemd", Stage: autostart.Event, Effect: location.AtNextRun,
+			ID: "linux.systemd.hooks", Kind: location.ManagerHook, Title: "Sleep and shutdown hooks of systemd", Stage: autostart.Event, Effect: location.AtNextRun,
 			Places: location.Packaged(location.In("/usr/lib/systemd/system-sleep", "/usr/lib/systemd/system-shutdown"), "/usr/lib/systemd/system-sleep", "/usr/lib/systemd/system-shutdown"),
 			Form:   unix.Executables{When: hookTime},
 			Runner: location.Runner{Off: otherInit, Fixed: true},
@@ -294,14 +295,14 @@ func rows() []location.Location {
 			},
 		},
 		{
-			ID: "linux.pam", Title: "PAM modules", Stage: autostart.Attach, Effect: location.Immediately, Role: location.SignInStep,
+			ID: "linux.pam", Title: "PAM modules", Stage: autostart.Attach, Effect: location.AtNextUse, Role: location.SignInStep,
 			Places: location.In("/etc/pam.d"),
 			Form:   location.Reporting{Form: pamModules{unix.Lines{Comments: "#", Joined: true}}, Why: "a mistake there keeps everybody from signing in"},
 			Also: []location.Reading{{Places: location.At("/etc/pam.conf"), Runner: location.Runner{Off: pamFolder},
 				Form: location.Reporting{Form: pamModules{unix.Lines{Comments: "#", Joined: true}}, Why: "a mistake there keeps everybody from signing in"}}},
 		},
 		{
-			ID: "linux.preload", Title: "Preloaded libraries", Stage: autostart.Attach, Effect: location.Immediately,
+			ID: "linux.preload", Title: "Preloaded libraries", Stage: autostart.Attach, Effect: location.AtNextUse,
 			Places: location.At("/etc/ld.so.preload"),
 			Form:   location.Code{Shows: autostart.Trim, Reader: readPreload},
 		},
@@ -312,7 +313,7 @@ func rows() []location.Location {
 			Also:   []location.Reading{{Places: location.At("/etc/security/pam_env.conf"), Form: unix.Lines{Comments: "#", Describe: describePAMVariable}}},
 		},
 		{
-			ID: "linux.python", Title: "Python start-up files", Common: "for everyone", Stage: autostart.Attach, Effect: location.Immediately,
+			ID: "linux.python", Title: "Python start-up files", Common: "for everyone", Stage: autostart.Attach, Effect: location.AtNextUse,
 			Places: withSuffix(".pth", ownPython...),
 			Form:   unix.Lines{Comments: "#", Describe: describePython},
 			Also:   pythonReadings(),
@@ -324,7 +325,7 @@ func rows() []location.Location {
 			Also:   []location.Reading{{Places: withSuffix(".py", fileManagerFolders...), Form: location.Reporting{Form: unix.WholeFiles{Adjust: atLoad("loaded into the file manager")}, Why: packagesFile}}},
 		},
 		{
-			ID: "linux.sudo", Title: "sudo plug-ins", Stage: autostart.Attach, Effect: location.Immediately, Role: location.SignInStep,
+			ID: "linux.sudo", Title: "sudo plug-ins", Stage: autostart.Attach, Effect: location.AtNextUse, Role: location.SignInStep,
 			Places: location.At("/etc/sudo.conf"),
 			Form:   location.Reporting{Form: unix.Lines{Comments: "#", Joined: true, Describe: describeSudo}, Why: "a mistake there keeps everybody from using sudo"},
 		},
@@ -345,4 +346,13 @@ func rows() []location.Location {
 			},
 		},
 	}
+}
+
+// typedIn reports whether a kernel argument is of this start only: somebody typed it in.
+func typedIn(e *autostart.Entry) bool { return e.Source.Path == "/proc/cmdline" }
+
+// untilRestart reports whether a unit is as it is until the next restart only, by systemd's word for its state,
+// systemctl(1).
+func untilRestart(e *autostart.Entry) bool {
+	return strings.HasSuffix(e.Mode, "-runtime") || e.Mode == "generated" || e.Mode == "transient"
 }

@@ -74,6 +74,7 @@ const (
 
 // Each rule of systemd's that decides whether a unit starts, and how it is worded.
 func TestUnitRules(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		files       map[string]string
 		unit        string
@@ -122,6 +123,7 @@ func TestUnitRules(t *testing.T) {
 }
 
 func TestPresets(t *testing.T) {
+	t.Parallel()
 	_, items, _ := disk(t, map[string]string{
 		lib + "a.service": wanted, lib + "b.service": wanted, lib + "c.service": wanted,
 		"usr/lib/systemd/system-preset/90-vendor.preset": "enable a.*\ndisable *\n",
@@ -140,6 +142,7 @@ func TestPresets(t *testing.T) {
 }
 
 func TestUnitsOfPeople(t *testing.T) {
+	t.Parallel()
 	_, items, _ := disk(t, map[string]string{
 		"usr/lib/systemd/user/all.service":                                      "[Service]\nExecStart=/all\n[Install]\nWantedBy=default.target\n",
 		"etc/systemd/user/default.target.wants/all.service":                     "-> /usr/lib/systemd/user/all.service",
@@ -165,6 +168,7 @@ func TestUnitsOfPeople(t *testing.T) {
 }
 
 func TestAutostartRules(t *testing.T) {
+	t.Parallel()
 	entry := func(name string, more ...string) string {
 		return "[Desktop Entry]\nType=Application\nName=" + name + "\nExec=/bin/x\n" + strings.Join(more, "\n") + "\n"
 	}
@@ -196,6 +200,7 @@ func TestAutostartRules(t *testing.T) {
 }
 
 func TestCronRules(t *testing.T) {
+	t.Parallel()
 	line := "5 4 * * * root /opt/"
 	files := map[string]string{
 		"etc/cron.d/good": line + "good\n", "etc/cron.d/dot.ted": line + "dotted\n", "etc/cron.d/backup~": line + "tilde\n", "etc/cron.d/.hidden": line + "hidden\n",
@@ -222,6 +227,7 @@ func TestCronRules(t *testing.T) {
 }
 
 func TestWhatCannotBeSwitched(t *testing.T) {
+	t.Parallel()
 	m, items, _ := disk(t, map[string]string{
 		lib + "vendor.service":                         "-> /dev/null",
 		lib + "static.service":                         "[Service]\nExecStart=/a\n",
@@ -261,6 +267,7 @@ func states(items map[string]*location.Item) map[string]string {
 }
 
 func TestModules(t *testing.T) {
+	t.Parallel()
 	_, items, unread := disk(t, map[string]string{
 		"etc/modules":                         "# comment\n; another\nloop max_loop=8\n#lockback:off gone\nlast",
 		"etc/initramfs-tools/modules":         "early\n",
@@ -287,6 +294,7 @@ func TestModules(t *testing.T) {
 }
 
 func TestMessageOfTheDay(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "run-parts")
 	files := map[string]string{}
 	for _, name := range []string{"10-uname", "50-motd-news", "abc", "ABC", "a_b", "a.b", "a.b-c", "_x-1", "x.dpkg-old", "x-1.dpkg-new", "a~", "README", "1", "-a", "a-", ".hidden", "ü", "a--b", "a_b-c", "a.b", "_a", "_a-b", "a-B", "a.dpkg-tmp", "adpkg-old", "a-dpkg-old", "a-b.dpkg-dist", "0-", "a-_b-1"} {
@@ -305,6 +313,7 @@ func TestMessageOfTheDay(t *testing.T) {
 
 // A script that two folders lead to runs in both; one of two names of rc.local counts.
 func TestLinkedScripts(t *testing.T) {
+	t.Parallel()
 	_, items, _ := disk(t, map[string]string{"etc/cron.daily/tide": "#!/bin/sh\n", "etc/cron.weekly/linked": "-> ../cron.daily/tide", "etc/cron.daily/again": "-> tide",
 		"etc/rc.local": "#!/bin/sh\n", "etc/rc.d/rc.local": "-> ../rc.local"})
 	require.Equal(t, map[string]string{"tide": "enabled unexec every day", "linked": "enabled unexec every week", "again": "enabled unexec every day", "rc.local": "enabled unexec"}, states(items))
@@ -313,6 +322,7 @@ func TestLinkedScripts(t *testing.T) {
 
 // Who is a person, login.defs(5) says.
 func TestPeopleByTheirNumbers(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{"home/ines/.ssh/rc": "echo\n", "home/bram/.ssh/rc": "echo\n", "usr/sbin/sshd": "#!"}
 	_, items, _ := disk(t, files)
 	require.Len(t, items, 2)
@@ -323,6 +333,7 @@ func TestPeopleByTheirNumbers(t *testing.T) {
 }
 
 func TestRCOfSSH(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{"etc/ssh/sshrc": "echo\n", "home/ines/.ssh/rc": "echo\n"}
 	_, items, _ := disk(t, files)
 	require.Equal(t, map[string]string{"sshrc": "disabled park ignored: no ssh server is installed", "~/.ssh/rc/ines": "disabled park ignored: no ssh server is installed"}, states(items))
@@ -339,6 +350,7 @@ func TestRCOfSSH(t *testing.T) {
 
 // A file that cannot be looked at is reported; one that is not there is not.
 func TestWhatCannotBeLookedAt(t *testing.T) {
+	t.Parallel()
 	_, _, unread := disk(t, map[string]string{"etc/initramfs-tools": "-> initramfs-tools"})
 	require.Len(t, unread, 3)
 	require.Equal(t, []string{"linux.modules", "/etc/initramfs-tools/modules"}, []string{unread[0].Location, unread[0].Path})
@@ -346,6 +358,7 @@ func TestWhatCannotBeLookedAt(t *testing.T) {
 
 // What is started with a sleep or a device is no part of the machine's start.
 func TestUnitsOfEvents(t *testing.T) {
+	t.Parallel()
 	_, items, _ := disk(t, map[string]string{
 		lib + "a.service": "[Service]\nExecStart=/a\n", lib + "b.service": "[Service]\nExecStart=/b\n", lib + "suspend.target": "[Unit]\n", etc + "suspend.target.d/1.conf": "[Unit]\nWants=a.service\n",
 		lib + "bluetooth.target.wants/b.service": "-> ../b.service", lib + "c.service": "[Service]\nExecStart=/c\n", lib + "bluetooth.target.wants/c.service": "-> ../c.service", lib + "multi-user.target.wants/c.service": "-> ../c.service",
@@ -357,6 +370,7 @@ func TestUnitsOfEvents(t *testing.T) {
 // Where something else than systemd is the first process, its units start nothing, whatever links lead
 // to them, and there is nothing to switch.
 func TestOtherInits(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		files map[string]string
 		want  string
@@ -386,6 +400,7 @@ func TestOtherInits(t *testing.T) {
 
 // Which names the hourly to monthly folders take depends on the family.
 func TestPeriodicNames(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{}
 	for _, name := range []string{"tide", "tide.sh", "tide~", "tide.rpmnew", "tide,v", ".tide", "tide.swp"} {
 		files["etc/cron.daily/"+name] = "#!/bin/sh\n"
@@ -401,6 +416,7 @@ func TestPeriodicNames(t *testing.T) {
 // Each session manager reads the keys in its own way. Of Xfce and of systemd's generator the rules are
 // those that the programs themselves showed.
 func TestSessionsThatStartEntries(t *testing.T) {
+	t.Parallel()
 	session := func(desktop string) string {
 		return "[Desktop Entry]\nType=Application\nName=" + desktop + "\nExec=start\nDesktopNames=" + desktop + "\n"
 	}
@@ -450,6 +466,7 @@ func TestSessionsThatStartEntries(t *testing.T) {
 // What nobody acts on does not start: cron that is not installed, or turned off, or that finds no account
 // for a table.
 func TestRunners(t *testing.T) {
+	t.Parallel()
 	const unit, link = lib + "cron.service", etc + "multi-user.target.wants/cron.service"
 	base := map[string]string{"etc/cron.d/tide": "* * * * * root /opt/tide\n", "var/spool/cron/crontabs/vera": "* * * * * /opt/vera\n"}
 	for name, c := range map[string]struct {
@@ -483,6 +500,7 @@ func TestRunners(t *testing.T) {
 
 // Each form of line: what its own program makes of it, and what is no entry.
 func TestFormsOfLines(t *testing.T) {
+	t.Parallel()
 	m, items, unread := disk(t, map[string]string{
 		"etc/modprobe.d/a.conf":                  "options tide x=1\nblacklist ebb\ninstall tide /opt/tide --first && modprobe -i tide\nremove tide /opt/away\ninstall ebb /bin/true\ninstall short\n# install off /opt/x\n",
 		"usr/lib/binfmt.d/b.conf":                "; comment\n:book:E::slt::/opt/reader:OC\n+odd+M++magic++/opt/odd+\n:short:E:\n",
@@ -531,6 +549,7 @@ func TestFormsOfLines(t *testing.T) {
 
 // Executables of an override chain: which one counts, what masks it, and how each is switched.
 func TestGenerators(t *testing.T) {
+	t.Parallel()
 	const own, vendor, local = "etc/systemd/system-generators/", "usr/lib/systemd/system-generators/", "usr/local/lib/systemd/system-generators/"
 	m, items, _ := disk(t, map[string]string{
 		vendor + "plain": "#!", vendor + "over": "#!", own + "over": "#!", own + "ours": "#!", vendor + "off": "text", vendor + "masked": "#!", own + "masked": "-> /dev/null", vendor + "emptied": "#!", own + "emptied": "",
@@ -554,6 +573,7 @@ func TestGenerators(t *testing.T) {
 // Scripts of runlevels: under systemd those count for which its generator makes a unit, under sysvinit
 // those of the default runlevel.
 func TestRunlevels(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{
 		"etc/rc2.d/S01both": "-> ../init.d/both", "etc/rc3.d/S01both": "-> ../init.d/both", "etc/rc6.d/K01both": "-> ../init.d/both", "etc/init.d/both": "#!",
 		"etc/rc3.d/S02three": "-> ../init.d/three", "etc/init.d/three": "#!", "etc/rcS.d/S01early": "-> ../init.d/early", "etc/init.d/early": "#!",
@@ -601,6 +621,7 @@ func TestRunlevels(t *testing.T) {
 
 // No file makes the list grow without end: what is too long is reported.
 func TestLongLists(t *testing.T) {
+	t.Parallel()
 	long := func(line string, n int) string { return strings.Repeat(line, n) }
 	var libraries strings.Builder
 	for k := range 1001 {
@@ -621,6 +642,7 @@ func TestLongLists(t *testing.T) {
 
 // A folder of links that has two names is one folder.
 func TestRunlevelsByTwoNames(t *testing.T) {
+	t.Parallel()
 	m, items, _ := disk(t, map[string]string{"etc/rc.d/rc3.d/S01tide": "-> ../init.d/tide", "etc/rc.d/init.d/tide": "#!", "etc/init.d": "-> rc.d/init.d", "etc/rc3.d": "-> rc.d/rc3.d"})
 	edits, err := items["tide"].Plan(m.Files, location.Want{State: autostart.Disabled})
 	require.NoError(t, err)
@@ -630,6 +652,7 @@ func TestRunlevelsByTwoNames(t *testing.T) {
 
 // Folders that a session adds, and those of snaps.
 func TestFurtherSignInFolders(t *testing.T) {
+	t.Parallel()
 	entry := "[Desktop Entry]\nType=Application\nName=%\nExec=/opt/x\n"
 	named := func(name string) string { return strings.Replace(entry, "%", name, 1) }
 	files := map[string]string{
@@ -654,6 +677,7 @@ func TestFurtherSignInFolders(t *testing.T) {
 
 // What is no entry and still decides what starts.
 func TestFacts(t *testing.T) {
+	t.Parallel()
 	_, items, unread := disk(t, map[string]string{
 		"home/ines/.config/systemd/user/tide.service": "[Service]\nExecStart=/opt/tide\n[Install]\nWantedBy=default.target\n", "home/ines/.config/systemd/user/default.target.wants/tide.service": "-> ../tide.service",
 		"usr/lib/systemd/user/default.target": "[Unit]\n", "var/lib/systemd/linger/ines": "x", "home/bram/.config/systemd/user/bell.service": "[Service]\nExecStart=/opt/bell\n[Install]\nWantedBy=default.target\n",
@@ -672,6 +696,7 @@ func TestFacts(t *testing.T) {
 
 // What a generator made of something that has an entry of its own is not listed once more.
 func TestGeneratedOnce(t *testing.T) {
+	t.Parallel()
 	generated := func(source string) string {
 		return "[Unit]\nSourcePath=" + source + "\n[Service]\nExecStart=/opt/x\n"
 	}
@@ -688,6 +713,7 @@ func TestGeneratedOnce(t *testing.T) {
 
 // OpenRC starts the services under its own first process, under that of busybox as on Alpine, and under sysvinit.
 func TestWhoStartsOpenRC(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		init         string
 		more         []string

@@ -53,8 +53,6 @@ func (t trimmed) Part() part.Part { return t.item }
 // Plan takes the item out.
 func (t trimmed) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
-	case want.User != nil:
-		return nil, location.ErrNotPerUser
 	case want.State == autostart.Enabled:
 		return nil, fmt.Errorf("%w: what was taken out comes back from the record", location.ErrNoSwitch)
 	}

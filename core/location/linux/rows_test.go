@@ -205,6 +205,7 @@ func merged(a, b map[string]string) map[string]string {
 // Each location reads what its own program would act on, and nothing else; and every switch that it has turns the
 // entry off, so that it reads as off, and on again.
 func TestRows(t *testing.T) {
+	t.Parallel()
 	for _, c := range rowCases {
 		t.Run(c.location, func(t *testing.T) {
 			m, items, unread := disk(t, merged(map[string]string{"usr/bin/sh": "#!"}, c.files))
@@ -229,7 +230,7 @@ func TestRows(t *testing.T) {
 				planned := m.Reader(nil).Planned(images)
 				after, _, _ := location.RunOn(planned, m.Reader(nil), table(c.location))
 				k := slices.IndexFunc(after, func(i *location.Item) bool { return i.Handle == item.Handle })
-				if location.Removes(item.Switcher) {
+				if item.Can.Removes {
 					require.Negative(t, k, "%s is taken away", name)
 					continue
 				}

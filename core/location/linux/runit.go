@@ -57,7 +57,7 @@ func readRunit(s *location.Survey, _ []location.Place) {
 					item.State, item.Mode = autostart.Disabled, "down"
 				}
 				if ran, err := s.Stat(run); err != nil || ran.Mode()&0o111 == 0 {
-					item.State, item.Mode = autostart.Disabled, "ignored: it has no program run"
+					item.State, item.Mode, item.Ignored = autostart.Disabled, "", "it has no program run"
 					item.Problems = append(item.Problems, autostart.Ignored)
 				}
 			}
@@ -74,9 +74,6 @@ func (downFile) Word() autostart.Switch { return autostart.DownFile }
 
 // Plan makes the file, or takes it away.
 func (d downFile) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil {
-		return nil, location.ErrNotPerUser
-	}
 	a := machine.File(d.file)
 	image, err := images.Image(a)
 	if err != nil {

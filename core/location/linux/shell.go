@@ -49,7 +49,7 @@ func describeShellFolder(s *location.Survey, f location.Found, item *location.It
 // ignoredUnless says that nothing reads the file of an item, and why.
 func ignoredUnless(item *location.Item, read bool, why string) {
 	if !read {
-		item.State, item.Mode = autostart.Disabled, "ignored: "+why
+		item.State, item.Mode, item.Ignored = autostart.Disabled, "", why
 		item.Switcher = location.NoSwitch{Why: why}
 	}
 }
@@ -58,7 +58,7 @@ func ignoredUnless(item *location.Item, read bool, why string) {
 func needsShell(s *location.Survey, item *location.Item, shell string, programs ...string) {
 	item.When = "when " + shell + " is opened"
 	if why := (program{title: shell, files: programs}).off(s); why != "" && item.State == autostart.Enabled {
-		item.State, item.Mode = autostart.Disabled, "ignored: "+why
+		item.State, item.Mode, item.Ignored = autostart.Disabled, "", why
 	}
 }
 

@@ -21,7 +21,7 @@ func describeRC(s *location.Survey, f location.Found, item *location.Item) {
 	item.Name = strings.TrimPrefix(f.Key, "/etc/ssh/")
 	item.When = "when somebody connects over ssh"
 	if f.User != nil && !permitsUserRC(s) {
-		item.State, item.Mode = autostart.Disabled, "ignored: PermitUserRC is no"
+		item.State, item.Mode, item.Ignored = autostart.Disabled, "", "PermitUserRC is no"
 		item.Problems = append(item.Problems, autostart.Ignored)
 	}
 	if f.User != nil {

@@ -284,7 +284,9 @@ func (set *unitSet) facts(name string, f unitfile.File, by, dropIns []string) []
 			facts = append(facts, location.Fact{Name: name, Value: value, Basis: basis})
 		}
 	}
-	add("description", f.Last("Unit", "Description"), "unit file")
+	if description := f.Last("Unit", "Description"); description != "" {
+		facts = append(facts, location.Fact{Kind: autostart.FactDescription, Value: description, Basis: "unit file"})
+	}
 	add("started by", strings.Join(by, ", "), "links and dependency keys")
 	for _, key := range []struct{ section, key, name string }{
 		{"Timer", "OnCalendar", "schedule"}, {"Timer", "OnBootSec", "after start of the machine"}, {"Timer", "OnUnitActiveSec", "again after"},
@@ -390,14 +392,11 @@ func (sw unitSwitch) Stop() []string {
 	return []string{"systemctl", "stop", sw.name}
 }
 
+// PerUser reports whether the unit is one of every user's manager: a mask in one user's folder is theirs alone.
+func (sw unitSwitch) PerUser() bool { return sw.user == nil && sw.set.path.control == "" }
+
 func (sw unitSwitch) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil && (sw.user == nil || sw.user.Name != want.User.Name) {
-		if sw.user != nil {
-			return nil, fmt.Errorf("%w: it is the entry of %s", location.ErrNoSwitch, sw.user.Name)
-		}
-		if sw.set.path.control != "" {
-			return nil, location.ErrNotPerUser
-		}
+	if want.User != nil {
 		sw.user = want.User
 		sw.maskAt = path.Join(want.User.Home, ".config/systemd/user", sw.name)
 		return sw.mask(images, want)

@@ -137,7 +137,7 @@ func sysvItem(s *location.Survey, name string, links []rcLink, bySystemd bool, l
 	case info.Mode()&0o111 == 0:
 		item.State, item.Mode = autostart.Disabled, "not executable"
 	case item.State == autostart.Disabled && len(levels) > 0 && bySystemd:
-		item.Mode = "ignored: systemd does not read rcS.d"
+		item.Mode, item.Ignored = "", "systemd does not read rcS.d"
 		item.Problems = []string{autostart.Ignored}
 		item.Switcher = location.NoSwitch{Why: "systemd does not read rcS.d"}
 	case item.State == autostart.Disabled && len(levels) > 0:
@@ -157,9 +157,6 @@ func (renamed) Word() autostart.Switch { return autostart.Rename }
 
 // Plan renames the links.
 func (r renamed) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil {
-		return nil, location.ErrNotPerUser
-	}
 	on := want.State == autostart.Enabled
 	var edits []location.Edit
 	for _, l := range r.links {

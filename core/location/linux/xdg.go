@@ -199,7 +199,7 @@ func addDesktopEntry(s *location.Survey, desktops []desktop, file string, kind f
 	}
 	f, err := desktopentry.Parse(content)
 	if err != nil {
-		item.State, item.Mode, item.Problems = autostart.Disabled, "ignored: "+err.Error(), []string{autostart.Unparsable}
+		item.State, item.Ignored, item.Problems = autostart.Disabled, err.Error(), []string{autostart.Unparsable}
 		item.Switcher = location.NoSwitch{Why: "it is no desktop entry"}
 		s.Add(path.Base(file), item)
 		return
@@ -223,22 +223,21 @@ func describeDesktopEntry(s *location.Survey, desktops []desktop, f *desktopentr
 		item.State = autostart.Disabled
 		modes = append(modes, mode)
 	}
+	passedOver := false
 	tryExec, _ := f.Get("TryExec")
 	starts, reason, at := inSessions(desktops, f)
 	switch {
 	case !starts:
 		off(reason)
-		if strings.HasPrefix(reason, "ignored: ") {
-			item.Problems = append(item.Problems, autostart.Ignored)
-		}
+		passedOver = reason == notApplication
 	case reason != "":
 		modes = append(modes, reason)
 	}
 	switch {
 	case item.State == autostart.Disabled:
 	case len(item.Argv) == 0:
-		off("ignored: no command")
-		item.Problems = append(item.Problems, autostart.Ignored)
+		off("no command")
+		passedOver = true
 	case tryExec != "":
 		if _, _, err := location.FindProgram(s, tryExec); machine.IsMissing(err) {
 			off("TryExec not found: " + tryExec)
@@ -256,6 +255,10 @@ func describeDesktopEntry(s *location.Survey, desktops []desktop, f *desktopentr
 		}
 	}
 	item.Mode = strings.Join(modes, "; ")
+	if passedOver {
+		item.Mode, item.Ignored = "", item.Mode
+		item.Problems = append(item.Problems, autostart.Ignored)
+	}
 	if delay, _ := f.Get("X-GNOME-Autostart-Delay"); delay != "" && delay != "0" {
 		item.When = "at sign-in, after " + delay + " s"
 	}
@@ -263,8 +266,11 @@ func describeDesktopEntry(s *location.Survey, desktops []desktop, f *desktopentr
 		item.When = at
 	}
 	var facts []location.Fact
+	if v, _ := f.Get("Comment"); v != "" {
+		facts = append(facts, location.Fact{Kind: autostart.FactComment, Value: strings.Clone(v), Basis: "Comment"})
+	}
 	for _, fact := range []struct{ key, name string }{
-		{"Comment", "comment"}, {"TryExec", "only if installed"}, {"X-KDE-autostart-phase", "KDE phase"},
+		{"TryExec", "only if installed"}, {"X-KDE-autostart-phase", "KDE phase"},
 		{"X-GNOME-Autostart-Phase", "GNOME phase"}, {"X-systemd-skip", "left to the desktop by systemd"},
 	} {
 		if v, _ := f.Get(fact.key); v != "" {
@@ -325,10 +331,11 @@ func (h hide) override() string {
 // Word is [autostart.Hide].
 func (hide) Word() autostart.Switch { return autostart.Hide }
 
+// PerUser reports whether the entry is everyone's: a file of one user's own overrides it for them.
+func (h hide) PerUser() bool { return h.user == nil }
+
 func (h hide) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
-	case h.user != nil && want.User != nil && want.User.Name != h.user.Name:
-		return nil, fmt.Errorf("%w: it is the entry of %s", location.ErrNoSwitch, h.user.Name)
 	case h.user == nil && want.User != nil:
 		return h.write(images, want, path.Join(userAutostart(*want.User), path.Base(h.file)), *want.User, h.file)
 	case h.user != nil:

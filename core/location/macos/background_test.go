@@ -12,6 +12,7 @@ import (
 )
 
 func TestPathsOfRecords(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{
 		"file:///Applications/Tide%20Table.app/": "/Applications/Tide Table.app", "/usr/local/bin/x": "/usr/local/bin/x", "file://localhost/x": "/x", "Contents/Library/x": "", "https://gullrock.example/x": "", "%zz": "", "": "", "file:///a/../b": "/b",
 	} {
@@ -20,6 +21,7 @@ func TestPathsOfRecords(t *testing.T) {
 }
 
 func TestWhoseRecords(t *testing.T) {
+	t.Parallel()
 	u := &machine.User{Name: "ines", UID: 501, UUID: "AAAA"}
 	b := background{same: func(name string) string { return name }, records: []record{
 		{person: "BBBB", path: "/x", kind: typeAgent, name: "another's"}, {person: "AAAA", path: "/x", kind: typeAgent, name: "hers"},

@@ -260,7 +260,9 @@ func readStartupItems(s *location.Survey, at []location.Place) {
 				ignored(item, "not read since OS X 10.10")
 			default:
 				description := doc.Dict().Text("Description")
-				item.AddFacts(func() []location.Fact { return []location.Fact{{Name: "description", Value: description, Basis: file}} })
+				item.AddFacts(func() []location.Fact {
+					return []location.Fact{{Kind: autostart.FactDescription, Value: description, Basis: file}}
+				})
 			}
 			s.Add(key(nil, folder), item)
 		}

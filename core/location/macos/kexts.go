@@ -89,7 +89,7 @@ func readKernelExtensions(s *location.Survey, places []location.Place) {
 			off(item, kernelExtension+", not allowed in System Settings")
 		}
 		if !release.Before(bigSur) && release != (machine.Release{}) && exists(s, extensionCollection) {
-			item.Effect = "after macOS has built its collection of extensions anew and is restarted"
+			item.Effect = location.AfterNewCollection
 		}
 	}, func(s *location.Survey) { bundles{endings: ".kext", mode: kernelExtension}.Read(s, places) })
 }

@@ -79,11 +79,13 @@ func artifacts(files ...string) func() []machine.Artifact {
 }
 
 // off says that an item does not start, and why.
-func off(item *location.Item, why string) { item.State, item.Mode = autostart.Disabled, why }
+func off(item *location.Item, why string) {
+	item.State, item.Mode, item.Ignored = autostart.Disabled, why, ""
+}
 
 // ignored says that the system passes an item over, and why.
 func ignored(item *location.Item, why string) {
-	off(item, "ignored: "+why)
+	item.State, item.Mode, item.Ignored = autostart.Disabled, "", why
 	item.Problems = append(item.Problems, autostart.Ignored)
 }
 

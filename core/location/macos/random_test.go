@@ -15,6 +15,7 @@ import (
 	"lockback/core/format/plist"
 	"lockback/core/inventory"
 	"lockback/core/machine"
+	"lockback/internal/testkit/draw"
 )
 
 // drawnJob is a job of a Mac that was drawn by lot.
@@ -36,7 +37,7 @@ type drawnMac struct {
 var jobFolders = []string{"/System/Library/LaunchDaemons", "/Library/Apple/System/Library/LaunchDaemons", "/Library/LaunchDaemons",
 	"/System/Library/LaunchAgents", "/Library/Apple/System/Library/LaunchAgents", "/Library/LaunchAgents", home + "/Library/LaunchAgents"}
 
-func draw(r *rand.Rand) drawnMac {
+func drawMac(r *rand.Rand) drawnMac {
 	m := drawnMac{release: []string{"10.9.5", "10.15.7", "14.1"}[r.IntN(3)], off: map[string]map[string]bool{"": {}, "ines": {}}, allowed: map[string]bool{}}
 	label := func() string { return fmt.Sprintf("org.gullrock.%c", 'a'+r.IntN(12)) }
 	for k := range 4 + r.IntN(24) {
@@ -150,10 +151,12 @@ func (m drawnMac) expected() map[string]string {
 // Macs drawn by lot: which of their jobs start, for whom, as launchd's rules say
 // in other words than the readers do.
 func TestRandomMacs(t *testing.T) {
+	t.Parallel()
 	counts := map[string]int{}
-	for seed := range uint64(60) {
+	seeds := draw.Seeds(t, 60)
+	for k, seed := range seeds {
 		r := rand.New(rand.NewPCG(seed, 314))
-		drawn := draw(r)
+		drawn := drawMac(r)
 		root := drawn.build(t, r)
 		m, err := machine.Open(root)
 		require.NoError(t, err)
@@ -173,21 +176,22 @@ func TestRandomMacs(t *testing.T) {
 			counts[state]++
 		}
 		require.Equal(t, drawn.expected(), got, "seed %d, macOS %s", seed, drawn.release)
-		if seed%12 == 0 {
+		if k%12 == 0 {
 			comeAndGo(t, root)
 		}
 	}
 	for _, state := range []string{"enabled", "disabled", "ignored", "refused"} {
-		require.Greater(t, counts[state], 10, "%s: %v", state, counts)
+		require.Greater(t, counts[state], len(seeds)/6, "%s: %v", state, counts)
 	}
 }
 
 // What an edit of launchd's database leaves behind is read again by the same
 // rules: each job in turn is switched, and nothing else.
 func TestSwitchingRandomMacs(t *testing.T) {
-	for seed := range uint64(3) {
+	t.Parallel()
+	for _, seed := range draw.Seeds(t, 3) {
 		r := rand.New(rand.NewPCG(seed, 2718))
-		drawn := draw(r)
+		drawn := drawMac(r)
 		root := drawn.build(t, r)
 		db := path.Join(root, "private/var/db/com.apple.xpc.launchd/disabled.plist")
 		if drawn.release == "10.9.5" {

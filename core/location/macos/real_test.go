@@ -44,6 +44,7 @@ func look(t *testing.T, root string) (*machine.Machine, inventory.Inventory, map
 
 // What hides on Macs that somebody made to hide it, and what must not be called off or on.
 func TestRealMacs(t *testing.T) {
+	t.Parallel()
 	const users = "/private/var/db/dslocal/nodes/Default/users/"
 	const system = "/System/Library/LaunchDaemons/"
 	root := mac(t, "14.5", dict{
@@ -86,6 +87,7 @@ func TestRealMacs(t *testing.T) {
 
 // One volume of the two that a Mac has is not taken for a clean machine.
 func TestHalfMacs(t *testing.T) {
+	t.Parallel()
 	data := mac(t, "14.5", dict{"/Library/LaunchDaemons/a.plist": dict{"Label": "tide", "Program": "/usr/bin/tide", "RunAtLoad": true}, "/System/Library/CoreServices/CoreTypes.bundle/Contents/Library/x": ""})
 	require.NoError(t, os.Remove(filepath.Join(data, "System/Library/CoreServices/SystemVersion.plist")))
 	_, inv, by := look(t, data)
@@ -99,6 +101,7 @@ func TestHalfMacs(t *testing.T) {
 
 // What lies where it cannot be looked at is unknown, and never missing.
 func TestElsewhereIsUnknown(t *testing.T) {
+	t.Parallel()
 	root := mac(t, "14.5", dict{
 		"/Library/LaunchDaemons/a.plist":                                           job("behind a link", dict{"Program": "/opt/tide/bin/tide"}),
 		"/Library/LaunchDaemons/b.plist":                                           job("second fork", dict{"Program": "/tide/..namedfork/rsrc"}),
@@ -146,6 +149,7 @@ func TestElsewhereIsUnknown(t *testing.T) {
 // A step that stands in the log of the database of rights counts: without it a plug-in that decides about
 // sign-in would be in no right.
 func TestRightsInTheLog(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "auth.db")
 	db, err := sql.Open("sqlite", file)
 	require.NoError(t, err)
@@ -176,6 +180,7 @@ func TestRightsInTheLog(t *testing.T) {
 // Of a plain Mac nothing is shown, missing, or off but what a fresh one has off; each of its jobs is protected
 // unless it is known to be harmless. What others put beside them is shown, once where it is everyone's.
 func TestPlainMac(t *testing.T) {
+	t.Parallel()
 	_, inv, _ := look(t, testkit.MacAsItIs(t, nil))
 	require.Empty(t, inv.Unread)
 	require.Greater(t, len(inv.Items), 1000)

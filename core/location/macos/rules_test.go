@@ -116,6 +116,7 @@ func records(people dict) dict {
 // What the rules of macOS make of small machines: for each entry its state, its
 // mode and its switch.
 func TestRules(t *testing.T) {
+	t.Parallel()
 	oldList := dict{"SessionItems": dict{"CustomListItems": list{dict{"Name": "Old", "Alias": bookmark.EncodeAlias(bookmark.Place{Path: "/Applications/Old.app", VolumePath: "/"})}}}}
 	agentList := dict{"$archiver": "NSKeyedArchiver", "$top": dict{"backgroundItems": plist.UID(1)}, "$objects": list{"$null", dict{"allContainers": list{plist.UID(2)}},
 		dict{"internalItems": list{plist.UID(3)}}, dict{"bookmark": bookmark.Encode(bookmark.Place{Path: "/Applications/Newer.app", VolumePath: "/"})}}}
@@ -365,6 +366,7 @@ func TestRules(t *testing.T) {
 
 // A location that was looked at is there, even if nothing is in it.
 func TestWhatIsThere(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		files dict
 		want  location.Status
@@ -382,6 +384,7 @@ func TestWhatIsThere(t *testing.T) {
 
 // A folder of an app's helpers that cannot be read is reported.
 func TestHelpersThatCannotBeRead(t *testing.T) {
+	t.Parallel()
 	root := mac(t, "14.5", dict{"/Applications/A.app/Contents/Info.plist": dict{"CFBundleIdentifier": "a"}, "/Applications/A.app/Contents/Library/x": "x"})
 	require.NoError(t, os.Symlink("LaunchAgents", filepath.Join(root, "Applications/A.app/Contents/Library/LaunchAgents")))
 	m, err := machine.Open(root)

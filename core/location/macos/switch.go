@@ -116,8 +116,6 @@ func (o override) Part() part.Part {
 
 func (o override) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
-	case want.User != nil:
-		return nil, location.ErrNotPerUser
 	case o.err != nil:
 		return nil, fmt.Errorf("%w: %s cannot be read: %s", location.ErrNoSwitch, o.file, machine.Reason(o.err))
 	case want.State == autostart.Enabled && o.refused != "":
@@ -184,8 +182,6 @@ func (p plistPart) Part() part.Part { return p.Property }
 
 func (p plistPart) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
-	case want.User != nil:
-		return nil, location.ErrNotPerUser
 	case want.State == autostart.Enabled:
 		return nil, fmt.Errorf("%w: what was taken out comes back from the record", location.ErrNoSwitch)
 	}

@@ -135,11 +135,11 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 			item.When, item.Problems, item.Argv = "", append(item.Problems, autostart.Unparsable), nil
 		}
 		if why != "" {
-			item.State, item.Mode = autostart.Disabled, "ignored: "+why
+			item.State, item.Mode, item.Ignored = autostart.Disabled, "", why
 			item.Problems = append(item.Problems, autostart.Ignored)
 		}
 		if l.Off {
-			item.State, item.Mode = autostart.Disabled, "commented out"
+			item.State, item.Mode, item.Ignored = autostart.Disabled, "commented out", ""
 		}
 		s.Add(file+"\x00"+l.User+"\x00"+l.Command, item)
 	}

@@ -199,7 +199,7 @@ func (l *linesReader) file(f location.Found, depth int) {
 			item.State, item.Mode = autostart.Disabled, "turned off by "+l.OffBy
 			item.Switcher = location.NoSwitch{Why: l.OffBy + " turned it off, and turns it on again", Of: own}
 		case ignored != "":
-			item.State, item.Mode = autostart.Disabled, "ignored: "+ignored
+			item.State, item.Mode, item.Ignored = autostart.Disabled, "", ignored
 			item.Problems = append(item.Problems, autostart.Ignored)
 		}
 		key := line
@@ -294,9 +294,6 @@ func (l TextLine) PlanGroup(images location.Images, want location.Want, group []
 // or one for all of them.
 func InOnePass(images location.Images, want location.Want, file machine.Artifact, n int, set func(machine.Image) (machine.Image, []error, error)) ([]location.Edit, []error) {
 	fail := func(err error) ([]location.Edit, []error) { return nil, slices.Repeat([]error{err}, n) }
-	if want.User != nil {
-		return fail(location.ErrNotPerUser)
-	}
 	image, err := images.Image(file)
 	if err != nil {
 		return fail(err)

@@ -59,9 +59,6 @@ func (Masked) Word() autostart.Switch { return autostart.Mask }
 
 // Plan makes the link, or takes it away.
 func (m Masked) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil {
-		return nil, location.ErrNotPerUser
-	}
 	a := machine.File(m.Own)
 	image, err := images.Image(a)
 	if err != nil {

@@ -94,9 +94,6 @@ type unexec struct{ file string }
 func (unexec) Word() autostart.Switch { return autostart.Unexec }
 
 func (u unexec) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil {
-		return nil, location.ErrNotPerUser
-	}
 	a := machine.File(u.file)
 	image, err := images.Image(a)
 	if err != nil {

@@ -115,9 +115,10 @@ func readShellExtensions(s *location.Survey) {
 		item.Switcher = block{key, clsid}
 		switch {
 		case blocked[userName(p.user)+strings.ToUpper(clsid)]:
-			item.State, item.Mode = autostart.Disabled, "blocked"
+			item.State, item.Mode, item.Blocked = autostart.Disabled, "blocked", true
 		case blocked[strings.ToUpper(clsid)]:
 			passedOver(item, "blocked for everyone")
+			item.Blocked = true
 		}
 	}
 	eachClassKey(s, location.At(paths...), decide)
@@ -141,9 +142,6 @@ type block struct{ key, clsid string }
 func (block) Word() autostart.Switch { return autostart.StateValue }
 
 func (b block) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil {
-		return nil, location.ErrNotPerUser
-	}
 	a := machine.RegistryValue(b.key, b.clsid)
 	if want.State == autostart.Enabled {
 		return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil

@@ -110,7 +110,7 @@ func readCounters(s *location.Survey) {
 		item := newItem(p.origin(), service.Name()+" (counters)", k.Text("Library"))
 		item.Source.Key, item.Stage, item.When = "Library", autostart.Attach, "when a program reads counters"
 		item.Artifacts = artifacts(machine.RegistryValue(k.Path, countersOff))
-		item.Switcher, item.Effect = number{key: k.Path, name: countersOff, on: 0, off: 1}, location.Immediately
+		item.Switcher, item.Effect = number{key: k.Path, name: countersOff, on: 0, off: 1}, location.AtNextUse
 		item.Shipped = usual != "" && sameCommand(s, item.Command, usual)
 		if n, ok := k.Number(countersOff); ok && n != 0 {
 			item.State, item.Mode = autostart.Disabled, "not loaded ("+countersOff+")"

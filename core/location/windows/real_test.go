@@ -27,6 +27,7 @@ func exec(command, arguments string) string {
 
 // What is the system's own is hidden, and nothing else: name, file, place and all that is run must be.
 func TestNothingHides(t *testing.T) {
+	t.Parallel()
 	const tasks = `Windows\System32\Tasks\Microsoft\Windows\`
 	service := func(image string, more ...regf.Value) []regf.Value {
 		return append([]regf.Value{dw("Type", 0x20), dw("Start", 2), sz("ImagePath", image)}, more...)
@@ -101,6 +102,7 @@ func cached(program string) regf.Value {
 
 // States that something else than the entry decides.
 func TestWhatDecides(t *testing.T) {
+	t.Parallel()
 	const cache = nt + `\Schedule\TaskCache\`
 	root := testkit.WindowsDisk(t, testkit.Keys{
 		nt:                           {sz("SystemRoot", `D:\Windows`)},
@@ -178,6 +180,7 @@ func TestWhatDecides(t *testing.T) {
 
 // Of a plain Windows nothing is shown, missing or off; what others put beside it is.
 func TestPlainWindows(t *testing.T) {
+	t.Parallel()
 	root := testkit.WindowsAsItIs(t, testkit.Keys{
 		cv + `\Run`: {sz("Tide", `"C:\Tide\tide.exe" --tray`)},
 	}, testkit.Keys{
@@ -204,6 +207,7 @@ func TestPlainWindows(t *testing.T) {
 // A script of a policy is off only where it stands nowhere any more: in the policy's file, in the registry, and in
 // what the registry has of the policy that was applied last.
 func TestScriptsOfPoliciesGoEverywhere(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "hivexregedit")
 	const scripts = cv + `\Group Policy\Scripts\Startup\`
 	const state = cv + `\Group Policy\State\Machine\Scripts\Startup\`

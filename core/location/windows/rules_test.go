@@ -34,6 +34,7 @@ func approved(name string, first byte) regf.Value {
 // What the rules of Windows make of small machines: for each entry its state, its
 // mode and its switch.
 func TestRules(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name                   string
 		software, system, ines testkit.Keys

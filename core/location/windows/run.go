@@ -297,7 +297,7 @@ func readShortcut(s *location.Survey, u *machine.User, item *location.Item, file
 	}
 	item.AddFacts(func() []location.Fact {
 		var facts []location.Fact
-		for _, f := range []location.Fact{{Name: "starts in", Value: link.WorkingDir}, {Name: "description", Value: link.Description},
+		for _, f := range []location.Fact{{Name: "starts in", Value: link.WorkingDir}, {Kind: autostart.FactDescription, Value: link.Description},
 			{Name: "made on", Value: link.Machine}, {Name: "volume", Value: link.Volume}} {
 			if f.Value != "" {
 				f.Basis = "the shortcut"

@@ -92,12 +92,12 @@ func readServices(s *location.Survey) {
 				item.Stage, usual = autostart.Event, startDemand
 			}
 		case startAuto:
-			item.Mode = "automatic"
+			item.Mode = automatic
 			if delayed == 1 {
-				item.Mode, item.When = "automatic, delayed", "a while after startup"
+				item.Mode, item.When = automatic+", delayed", "a while after startup"
 			}
 		case startDemand:
-			item.Stage, item.Mode, usual = autostart.Event, "manual", startDemand
+			item.Stage, item.Mode, usual = autostart.Event, manual, startDemand
 			item.When = "when a program asks for it"
 		default:
 			item.Mode = fmt.Sprintf("start type %d", start)
@@ -187,7 +187,9 @@ func serviceFacts(k *machine.RegistryKey, dll string) func() []location.Fact {
 			}
 		}
 		add("service name", k.Name())
-		add("description", k.Text("Description"))
+		if text := k.Text("Description"); text != "" && !strings.HasPrefix(text, "@") {
+			facts = append(facts, location.Fact{Kind: autostart.FactDescription, Value: text, Basis: k.Path})
+		}
 		add("runs as", k.Text("ObjectName"))
 		add("library", dll)
 		add("group", k.Text("Group"))
@@ -216,9 +218,9 @@ func readDrivers(s *location.Survey) {
 		case startSystem:
 			item.Mode = "with the kernel"
 		case startAuto:
-			item.Stage, item.Mode = autostart.System, "automatic"
+			item.Stage, item.Mode = autostart.System, automatic
 		case startDemand:
-			item.Stage, item.Mode, item.When = autostart.Event, "manual", "with its device, or when a program asks for it"
+			item.Stage, item.Mode, item.When = autostart.Event, manual, "with its device, or when a program asks for it"
 		default:
 			item.State, item.Mode = autostart.Disabled, "disabled"
 		}
@@ -364,4 +366,15 @@ func readStations(s *location.Survey, at []location.Place) {
 			s.Add(id(p, v.Name), item)
 		}
 	}
+}
+
+// The words of the Services console for how a service starts.
+const (
+	automatic = "automatic"
+	manual    = "manual"
+)
+
+// plainStart reports whether a mode says no more of a service than when it starts.
+func plainStart(mode string) bool {
+	return strings.HasPrefix(mode, automatic) || strings.HasPrefix(mode, manual)
 }

@@ -171,6 +171,7 @@ func blockedClass(s *location.Survey, item *location.Item) {
 		}
 		if _, err := p.Value(item.Source.Key); err == nil {
 			passedOver(item, "blocked, with all extensions of its class")
+			item.Blocked = true
 			return
 		}
 	}

@@ -42,9 +42,6 @@ func (approve) Holds() string {
 }
 
 func (a approve) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil {
-		return nil, location.ErrNotPerUser
-	}
 	artifact := machine.RegistryValue(a.key, a.name)
 	before, err := images.Image(artifact)
 	if err != nil {
@@ -76,9 +73,6 @@ type number struct {
 func (number) Word() autostart.Switch { return autostart.StateValue }
 
 func (n number) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil {
-		return nil, location.ErrNotPerUser
-	}
 	artifact := machine.RegistryValue(n.key, n.name)
 	before, err := images.Image(artifact)
 	if err != nil {
@@ -113,8 +107,6 @@ func (t trim) Part() part.Part { return t.Item }
 
 func (t trim) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
-	case want.User != nil:
-		return nil, location.ErrNotPerUser
 	case want.State == autostart.Enabled:
 		return nil, fmt.Errorf("%w: what was taken out comes back from the record", location.ErrNoSwitch)
 	}
@@ -158,9 +150,6 @@ const (
 func (startType) Word() autostart.Switch { return autostart.StartType }
 
 func (s startType) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil {
-		return nil, location.ErrNotPerUser
-	}
 	n := uint32(startDisabled)
 	if want.State == autostart.Enabled {
 		n = s.usual

@@ -243,10 +243,12 @@ func describeTask(s *location.Survey, item *location.Item, task *taskxml.Task, p
 	}
 	item.Facts = func() []location.Fact {
 		facts := []location.Fact{{Name: "task", Value: path, Basis: item.Source.Path}}
-		for _, f := range [][2]string{{"triggers", strings.Join(times, "; ")}, {"author", task.Author}, {"description", task.Description}, {"registered", task.Date},
-			{"runs as", task.UserID + task.GroupID}, {"rights", task.RunLevel}} {
-			if f[1] != "" && !strings.HasPrefix(f[1], "$(@") {
-				facts = append(facts, location.Fact{Name: f[0], Value: f[1], Basis: item.Source.Path})
+		for _, f := range []location.Fact{{Name: "triggers", Value: strings.Join(times, "; ")}, {Name: "author", Value: task.Author},
+			{Kind: autostart.FactDescription, Value: task.Description}, {Name: "registered", Value: task.Date},
+			{Name: "runs as", Value: task.UserID + task.GroupID}, {Name: "rights", Value: task.RunLevel}} {
+			if f.Value != "" && !strings.HasPrefix(f.Value, "$(@") {
+				f.Basis = item.Source.Path
+				facts = append(facts, f)
 			}
 		}
 		return facts
@@ -313,9 +315,6 @@ type taskSwitch struct{ file string }
 func (taskSwitch) Word() autostart.Switch { return autostart.TaskEnabled }
 
 func (t taskSwitch) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	if want.User != nil {
-		return nil, location.ErrNotPerUser
-	}
 	a := machine.File(t.file)
 	image, err := images.Image(a)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 )
 
 func TestNames(t *testing.T) {
+	t.Parallel()
 	for word, want := range map[string]string{
 		`C:\ProgramData\tuner\tuner.exe /shell`: "tuner.exe", `"C:\a b\c d.exe" -x`: "c d.exe", `C:\a b\c d`: "c d",
 		`autocheck autochk *`: "autocheck", `tide \??\C:\x`: "tide", "scecli": "scecli", `C:\`: `C:\`, "": "",
@@ -20,6 +21,7 @@ func TestNames(t *testing.T) {
 }
 
 func TestBindings(t *testing.T) {
+	t.Parallel()
 	store := []byte("junk\x00CommandLineEventConsumer.Name=\"Tide\"\x00\x00\x01__EventFilter.Name=\"At seven\"\x00rest CommandLineEventConsumer.Name=\"cut short")
 	require.Equal(t, []binding{{`CommandLineEventConsumer.Name="Tide"`, "At seven"}}, findBindings(store))
 	require.Equal(t, "Tide", findBindings(store)[0].name())
@@ -27,6 +29,7 @@ func TestBindings(t *testing.T) {
 
 // A person's data may lie outside of their home, at a shorter path even.
 func TestBelowHome(t *testing.T) {
+	t.Parallel()
 	u := &machine.User{Home: `C:\Users\ines`}
 	for path, want := range map[string]string{`C:\Users\ines\AppData`: `\AppData`, `c:\users\INES`: "", `C:\D`: `C:\D`, `C:\Other\Place\of\hers`: `C:\Other\Place\of\hers`} {
 		require.Equal(t, want, belowHome(u, path))
