@@ -383,8 +383,8 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 			return nil, nil, fmt.Errorf("%q would start %q, and not %q", item.Name, item.Target.Path, program)
 		}
 		delete(plan.starts, item.Handle)
-		everyones := item.Row.Kind == location.UserUnit && item.User == "" // each manager words it for its own user
-		if !item.Row.Kind.IsUnit() || everyones {
+		everyones := item.Kind() == location.UserUnit && item.User == "" // each manager words it for its own user
+		if !item.Kind().IsUnit() || everyones {
 			continue
 		}
 		if err := e.Machine.ConfirmUnit(item.Name, item.User, item.Mode); err != nil {

@@ -23,6 +23,7 @@ import (
 	"time"
 
 	"lockback/core/autostart"
+	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
 	"lockback/core/program"
@@ -70,6 +71,10 @@ type Plan struct {
 	// LeftOut are the entries, or artifacts, that are not part of the plan because they
 	// cannot be read or written; all others are.
 	LeftOut []LeftOut
+	// Spared are the entries that stay on because a protected one would stop with them, and Effects is what stops or
+	// starts besides the entries of the plan; of plans of [Engine.Decide] only.
+	Spared  []Spared
+	Effects []inventory.SideEffect
 	// expect tells how an entry will be found; nil where nobody asks any more.
 	expect func(handle string) Expected
 	// want are the entries that must be found in a state afterwards, with that.
@@ -408,19 +413,13 @@ func (d *draft) finish(plan *Plan) error {
 	return nil
 }
 
-// Switch plans to bring entries to a state. Those that cannot be, for whatever reason, are
+// Switch plans to bring entries to a state, whatever stops or starts with them: see [Engine.Decide]. Those that cannot be, for whatever reason, are
 // left out and named in the plan; where that is all of them, it fails with the first reason.
 func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error) {
 	if want.State == autostart.Enabled {
-		return e.Decide(nil, items, want)
+		return e.decide(e.newDraft(), nil, items, want)
 	}
-	return e.Decide(items, nil, want)
-}
-
-// Decide plans to turn some entries off and others on, together: [Engine.Switch] for both at once. The state of
-// the want is not asked for.
-func (e *Engine) Decide(off, on []*location.Item, want location.Want) (Plan, error) {
-	return e.decide(e.newDraft(), off, on, want)
+	return e.decide(e.newDraft(), items, nil, want)
 }
 
 func (e *Engine) decide(d *draft, off, on []*location.Item, want location.Want) (Plan, error) {

@@ -541,6 +541,7 @@ func (r *restore) carry(rec *snapshot.Recorded, own, now part.Part, current, ear
 
 // disableNewcomers switches off what came since, where that can be done.
 func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
+	var off []*location.Item
 	for _, n := range r.newcomers {
 		if n.State == autostart.Disabled || r.opt.Only != nil && !r.opt.Only[n.Handle] {
 			continue
@@ -552,6 +553,13 @@ func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
 		if after, planned := r.d.after[machine.File(n.Source.Path)]; planned && after.Kind == machine.Absent {
 			continue // gone with what is restored
 		}
+		off = append(off, n)
+	}
+	off, spared := e.Spare(Choice{Off: off, Inventory: r.inv, Want: location.Want{Now: r.now}})
+	for _, s := range spared {
+		plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q was added since the snapshot and stays enabled: %q would stop with it, and is protected (%s)", s.Item.Name, s.Stops.Name, s.Stops.Guarded))
+	}
+	for _, n := range off {
 		sub := Plan{want: map[string]autostart.State{}, taken: map[string]bool{}}
 		e.switchItems(r.d, &sub, []*location.Item{n}, location.Want{State: autostart.Disabled, Now: r.now})
 		for _, left := range sub.LeftOut {

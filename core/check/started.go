@@ -53,7 +53,7 @@ func (f *finder) readStarts() starts {
 		all.readLogs(f.Machine, f.Before.Time)
 	case "windows":
 		for _, item := range f.Items {
-			if item.Row.Kind == location.Task {
+			if item.Kind() == location.Task {
 				all.readTask(f.Machine, item.SystemName)
 			}
 		}

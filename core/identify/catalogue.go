@@ -26,7 +26,7 @@ func subjectOf(m *machine.Reader, book *program.Book, item *location.Item) catal
 		if s.Names = windowsNames(m, item); s.Names != nil {
 			s.Runs = windowsRuns(m, item)
 		}
-		if item.Row.Kind == location.SafeModeName { // what starts there are services and drivers
+		if item.Kind() == location.SafeModeName { // what starts there are services and drivers
 			s.Location = table.OfKind(m.OS, location.Service).ID
 			if strings.HasSuffix(strings.ToLower(s.File), ".sys") {
 				s.Location = table.OfKind(m.OS, location.DriverService).ID
@@ -94,7 +94,7 @@ func linuxNames(item *location.Item) []string {
 		return nil
 	}
 	name := e.Name
-	switch item.Row.Kind {
+	switch item.Kind() {
 	case location.DesktopFile:
 		name = strings.TrimSuffix(path.Base(e.Source.Path), ".desktop")
 	case location.CronLine:

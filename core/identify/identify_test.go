@@ -12,6 +12,7 @@ import (
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
 	"lockback/core/location/linux"
+	"lockback/core/location/table"
 )
 
 func TestWhatReallyStarts(t *testing.T) {
@@ -67,7 +68,7 @@ func TestCatalogueKnowsItsOwn(t *testing.T) {
 	} {
 		e := autostart.Entry{Name: c.name, Location: c.location, Scope: autostart.ForSystem,
 			Source: autostart.Source{Path: c.source}, Target: autostart.Target{Path: c.target}}
-		names := linuxNames(&location.Item{Entry: e, Packaged: packaged(linux.Locations(), c.location, c.source)})
+		names := linuxNames(&location.Item{Entry: e, Row: table.Row(c.location), Packaged: packaged(linux.Locations(), c.location, c.source)})
 		r := catalogue.Of("linux").Find(catalogue.Subject{Location: c.location, Names: names})
 		require.Equal(t, c.part, r != nil, c.source)
 		if r != nil {

@@ -253,7 +253,7 @@ func macNames(item *location.Item) []string {
 	if !item.Packaged {
 		return nil
 	}
-	switch item.Row.Kind {
+	switch item.Kind() {
 	case location.LaunchJob:
 		// A bare name is looked for in the system's own folders only.
 		if e.Target.Path != "" && path.IsAbs(e.Target.Path) && !inFolders(e.Target.Path) {

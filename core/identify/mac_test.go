@@ -12,6 +12,7 @@ import (
 	"lockback/core/format/plist"
 	"lockback/core/location"
 	"lockback/core/location/macos"
+	"lockback/core/location/table"
 	"lockback/core/machine"
 )
 
@@ -91,7 +92,7 @@ func TestPartsOfMacOS(t *testing.T) {
 		{"macos.periodic", "110.clean-tmps", "/private/etc/periodic/daily/110.clean-tmps", "", true, ""}, {"macos.periodic", "110.clean-tmps", "/usr/local/etc/periodic/daily/110.clean-tmps", "", false, ""},
 		{"macos.periodic", "500.ours", "/private/etc/periodic/daily/500.ours", "", false, ""}, {"macos.cron", "com.apple.x", "/System/x", "", false, ""},
 	} {
-		names := macNames(&location.Item{Packaged: packaged(macos.Locations(), row.at, row.source),
+		names := macNames(&location.Item{Row: table.Row(row.at), Packaged: packaged(macos.Locations(), row.at, row.source),
 			Entry: autostart.Entry{Location: row.at, Name: row.name, Source: autostart.Source{Path: row.source}, Target: autostart.Target{Path: row.target}}})
 		r := catalogue.Of("macos").Find(catalogue.Subject{Location: row.at, Names: names})
 		require.Equal(t, row.part, r != nil, "%v", row)

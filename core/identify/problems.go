@@ -201,7 +201,7 @@ func impostor(m *machine.Reader, book *program.Book, item *location.Item) bool {
 		file = file[2:]
 	}
 	// Apple's jobs have labels that begin like this, and nobody else's should.
-	if m.OS == "macos" && item.Row.Kind == location.LaunchJob && strings.HasPrefix(item.SystemName, "com.apple.") {
+	if m.OS == "macos" && item.Kind() == location.LaunchJob && strings.HasPrefix(item.SystemName, "com.apple.") {
 		return true
 	}
 	known := systemNames[m.OS]

@@ -68,7 +68,7 @@ func provenRole(item *location.Item) (role, basis string) {
 	if role := serviceGroups[strings.ToLower(item.Group)]; role != "" {
 		return role, "its service group"
 	}
-	if role := cmp.Or(item.Row.Purpose, placeRoles[item.Role]); role != "" {
+	if role := cmp.Or(item.Purpose(), placeRoles[item.Role]); role != "" {
 		return role, byPlace
 	}
 	return "", ""

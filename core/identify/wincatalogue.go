@@ -13,7 +13,7 @@ import (
 // service or driver its own, of a task its path, of anything else that of its program's file.
 func windowsNames(m *machine.Reader, item *location.Item) []string {
 	e := &item.Entry
-	if e.User != "" && item.Row.Kind != location.ScreenSaver && item.Row.Kind != location.Task {
+	if e.User != "" && item.Kind() != location.ScreenSaver && item.Kind() != location.Task {
 		return nil
 	}
 	for _, t := range programsOf(item) {
@@ -21,7 +21,7 @@ func windowsNames(m *machine.Reader, item *location.Item) []string {
 			return nil
 		}
 	}
-	switch item.Row.Kind {
+	switch item.Kind() {
 	case location.Service, location.DriverService:
 		if e.Source.Key != "" {
 			return nil // a command beside the service, which is no part of it
@@ -56,7 +56,7 @@ func windowsRuns(m *machine.Reader, item *location.Item) [][]string {
 	if len(actions) == 0 {
 		actions = []location.Action{{Line: item.CommandLine, Program: item.Target}}
 	}
-	if (item.Row.Kind == location.Service || item.Row.Kind == location.SafeModeName) && len(actions) > 1 {
+	if (item.Kind() == location.Service || item.Kind() == location.SafeModeName) && len(actions) > 1 {
 		actions = actions[1:] // the first is the system's host of the library
 	}
 	all := make([][]string, len(actions))

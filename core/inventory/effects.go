@@ -172,9 +172,9 @@ func ArgumentsOf(m *machine.Machine, of *location.Item) (argv []string, ok bool)
 			args := windows.Arguments(rest)
 			// A program that starts others reads its line in a way of its own.
 			return append([]string{program}, args...), program != "" && (!identify.StartsOthers(program) || windows.CommandLine(args) == rest)
-		case len(item.Argv) == 0 || item.Row.HandedOver:
+		case len(item.Argv) == 0 || item.HandedOver():
 			return nil, false
-		case item.Row.Kind.IsUnit() && strings.Contains(strings.Join(item.Argv, ""), "$"):
+		case item.Kind().IsUnit() && strings.Contains(strings.Join(item.Argv, ""), "$"):
 			return nil, false // a variable of the unit's own
 		case path.IsAbs(item.Argv[0]):
 			return item.Argv, true
@@ -211,7 +211,7 @@ func (inv Inventory) blocked(images map[machine.Artifact]machine.Image, named []
 	}
 	var effects []SideEffect
 	for _, item := range inv.Items {
-		if item.Row.Kind != location.ClassExtension || slices.Contains(named, item.Handle) {
+		if item.Kind() != location.ClassExtension || slices.Contains(named, item.Handle) {
 			continue
 		}
 		state, ok := becomes[strings.ToLower(item.Source.Key)]

@@ -67,9 +67,9 @@ func (inv Inventory) Measure() {
 		item := inv.Items[k]
 		unit := ""
 		switch {
-		case item.Row.Kind == location.SystemUnit:
+		case item.Kind() == location.SystemUnit:
 			unit = item.SystemName
-		case item.Row.Kind == location.Service:
+		case item.Kind() == location.Service:
 			unit = cost.ServiceUnit(item.SystemName)
 		}
 		item.Cost = costs.Of(item.Target.Path, unit)

@@ -44,7 +44,7 @@ func Together(system string, items []*location.Item) [][]*location.Item {
 	}
 	for k, item := range items {
 		e := &item.Entry
-		if item.Row.Kind.IsUnit() && slices.Contains(unitEndings, path.Ext(e.SystemName)) {
+		if item.Kind().IsUnit() && slices.Contains(unitEndings, path.Ext(e.SystemName)) {
 			join(k, "unit\x00"+e.Location+"\x00"+e.User+"\x00"+strings.TrimSuffix(e.SystemName, path.Ext(e.SystemName)))
 		}
 		program := e.Target.Path
@@ -57,7 +57,7 @@ func Together(system string, items []*location.Item) [][]*location.Item {
 		if product := e.Facts().Product.Name; helped[product] {
 			join(k, "product\x00"+product)
 		}
-		if item.Row.Kind == location.ClassExtension && e.Source.Key != "" {
+		if item.Kind() == location.ClassExtension && e.Source.Key != "" {
 			join(k, "class\x00"+strings.ToLower(e.Source.Key))
 		}
 		if e.Shared != "" {

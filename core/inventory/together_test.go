@@ -9,6 +9,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/location"
+	"lockback/core/location/table"
 )
 
 // What needs each other is one group; what only lies beside each other is not.
@@ -16,7 +17,7 @@ func TestTogether(t *testing.T) {
 	entry := func(location_, name, program, command, product, role string) *location.Item {
 		e := autostart.Entry{Location: location_, Name: name, SystemName: name, Command: command, Target: autostart.Target{Path: program}, Stage: autostart.SignIn}
 		e.Known = &autostart.Known{Product: autostart.Product{Name: product}, Role: role}
-		return &location.Item{Entry: e}
+		return &location.Item{Entry: e, Row: table.Row(location_)}
 	}
 	groups := func(system string, items ...*location.Item) string {
 		var all []string

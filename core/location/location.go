@@ -273,6 +273,22 @@ type Item struct {
 	Switcher
 }
 
+// Kind is what the entry is to the program that starts it.
+func (i *Item) Kind() Kind { return i.row().Kind }
+
+// Purpose is what all entries of its location are for, one of [autostart.Roles]; empty where that differs.
+func (i *Item) Purpose() string { return i.row().Purpose }
+
+// HandedOver reports whether its program gets arguments which the entry does not show.
+func (i *Item) HandedOver() bool { return i.row().HandedOver }
+
+func (i *Item) row() *Location {
+	if i.Row == nil {
+		return &Location{} // it was read from nowhere
+	}
+	return i.Row
+}
+
 // passedOver stands in a mode before the reason for which the system passes an entry over.
 const passedOver = "ignored: "
 

@@ -55,7 +55,7 @@ func TestWhatCameOfReading(t *testing.T) {
 	require.NotEqual(t, items[0].Handle, items[1].Handle)
 	require.Equal(t, `twin\xff`, items[0].Name)
 	require.Equal(t, []any{autostart.Boot, autostart.Park, autostart.ForSystem, location.AtNextStart}, []any{items[0].Stage, items[0].Switch, items[0].Scope, items[0].Effect})
-	require.Equal(t, []any{autostart.Event, autostart.Report, autostart.ForUser, "at once"}, []any{items[2].Stage, items[2].Switch, items[2].Scope, items[2].Effect})
+	require.Equal(t, []any{autostart.Event, autostart.Report, autostart.ForUser, location.AtOnce}, []any{items[2].Stage, items[2].Switch, items[2].Scope, items[2].Effect})
 	require.NotEqual(t, items[0].Handle, items[2].Handle)
 }
 

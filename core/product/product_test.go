@@ -38,7 +38,7 @@ func item(name, product, basis, program string, more ...location.Fact) *location
 	if product != "" {
 		i.Known = &autostart.Known{Product: autostart.Product{Name: product, Version: "1"}, Maker: autostart.Maker{Name: "Tidewatch Instruments", Basis: autostart.ByPackage}}
 		i.AddFacts(func() []location.Fact {
-			return append([]location.Fact{{Name: "product", Value: product + " 1", Basis: basis}}, more...)
+			return append([]location.Fact{{Kind: autostart.FactProduct, Value: product + " 1", Basis: basis}}, more...)
 		})
 	}
 	return i
@@ -70,7 +70,7 @@ func TestUninstall(t *testing.T) {
 		require.Equal(t, 1, without)
 		require.Equal(t, []string{row.by, row.command}, []string{products[0].InstalledBy, products[0].Uninstall}, row.basis)
 	}
-	products, _ := Group(linux(t), []*location.Item{item("a", "tide", "the list of installed products", `C:\Tide\tide.exe`, location.Fact{Name: "uninstalled by", Value: `"C:\Tide\gone.exe" /S`})})
+	products, _ := Group(linux(t), []*location.Item{item("a", "tide", "the list of installed products", `C:\Tide\tide.exe`, location.Fact{Kind: autostart.FactUninstalledBy, Value: `"C:\Tide\gone.exe" /S`})})
 	require.Equal(t, []string{"an installer", `"C:\Tide\gone.exe" /S`}, []string{products[0].InstalledBy, products[0].Uninstall})
 }
 

@@ -5,6 +5,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"lockback/core/autostart"
 )
 
 // filled sets every field of a value to something that is not empty.
@@ -33,6 +35,14 @@ func filled(v reflect.Value) {
 func TestRemembered(t *testing.T) {
 	var full remembered
 	filled(reflect.ValueOf(&full).Elem())
+	for k := range full.Evidence {
+		for n := range full.Evidence[k].Notes {
+			note := &full.Evidence[k].Notes[n]
+			if note.Kind = autostart.OtherFact; n%2 == 0 {
+				note.Kind, note.Name = autostart.FactSignedBy, ""
+			}
+		}
+	}
 	b := full.encode()
 	var read remembered
 	require.True(t, read.decode(b))

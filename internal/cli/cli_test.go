@@ -3,6 +3,7 @@
 package cli_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -277,4 +278,55 @@ func TestDemo(t *testing.T) {
 	kept := testkit.Program{Root: filepath.Join(dir, "workshop-box"), Store: filepath.Join(dir, "record.db")}
 	kept.OK(t, "history")
 	testkit.Program{}.Fails(t, 1, "is there already", "demo", "--keep", dir)
+}
+
+// What would stop a protected entry is left out however much is chosen with it, each cause by itself and two that do it
+// together; and what does no harm goes off.
+func TestProtectedHoldsAtAnySize(t *testing.T) {
+	t.Parallel()
+	const wants = "etc/systemd/system/multi-user.target.wants/"
+	for _, jobs := range []int{0, 20, 205, 3000} {
+		p := workshop(t)
+		require.NoError(t, os.Remove(filepath.Join(p.Root, "usr/lib/systemd/system/multi-user.target.wants/systemd-logind.service")))
+		write(t, p, "etc/systemd/system/tidewatch.service", "[Unit]\nWants=systemd-logind.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
+		write(t, p, "etc/systemd/system/harmless.service", "[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
+		require.NoError(t, os.Symlink("/etc/systemd/system/harmless.service", filepath.Join(p.Root, wants+"harmless.service")))
+		var table strings.Builder
+		for k := range jobs {
+			fmt.Fprintf(&table, "0 1 * * * root /opt/tidechart/job%d\n", k)
+		}
+		write(t, p, "etc/cron.d/tide", table.String())
+		before := testkit.Tree(t, p.Root)
+		choose := []string{"disable", "tidewatch.service", "harmless.service", "--yes"}
+		if jobs > 0 {
+			choose = append(choose, "job*")
+		}
+		r := p.Run(t, choose...)
+		require.Zero(t, r.Code, r.Err)
+		require.Contains(t, r.Err, "tidewatch.service: systemd-logind.service would stop with it, and is protected", jobs)
+		require.Equal(t, 1, strings.Count(r.Err, "would stop with it"), r.Err)
+		list, now := p.List(t, "--all")
+		require.Equal(t, []string{"enabled", "disabled", "enabled"}, []string{now["tidewatch.service"].State, now["harmless.service"].State, now["systemd-logind.service"].State})
+		off := 0
+		for _, e := range list.Entries {
+			if e.Source.Path == "/etc/cron.d/tide" && e.State == "disabled" {
+				off++
+			}
+		}
+		require.Equal(t, jobs, off)
+		p.OK(t, "undo", "--yes")
+		testkit.Same(t, before, testkit.Tree(t, p.Root))
+		// Alone it is refused, and asked for it goes.
+		p.Fails(t, 2, "every match would also stop a protected entry", "disable", "tidewatch.service", "--yes")
+		require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--guarded", "--yes"), "systemd-logind.service stops too")
+		p.OK(t, "undo", "--yes")
+		// Two that each start it: one of them stays.
+		write(t, p, "etc/systemd/system/harmless.service", "[Unit]\nWants=systemd-logind.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
+		r = p.Run(t, choose...)
+		require.Zero(t, r.Code, r.Err)
+		require.Equal(t, 1, strings.Count(r.Err, "would stop with it"), r.Err)
+		_, now = p.List(t, "--all")
+		require.Equal(t, "enabled", now["systemd-logind.service"].State)
+		require.NotEqual(t, now["tidewatch.service"].State, now["harmless.service"].State)
+	}
 }

@@ -611,7 +611,7 @@ func TestSideEffects(t *testing.T) {
 	write("etc/systemd/system/tidewatch.service", "[Unit]\nWants=systemd-logind.service harbour.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
 	write(lib+"harbour.service", "[Service]\nExecStart=/opt/tidewatch/bin/harbour\n")
 	before := testkit.Tree(t, p.Root)
-	r := p.Fails(t, 2, "what is protected would stop with all that matches", "disable", "tidewatch.service", "--yes")
+	r := p.Fails(t, 2, "every match would also stop a protected entry", "disable", "tidewatch.service", "--yes")
 	require.Contains(t, r.Err, "tidewatch.service: systemd-logind.service would stop with it, and is protected: needed to sign in (--guarded takes both)")
 	r = p.Run(t, "disable", "tidewatch.service", "brinecast.service", "--yes")
 	require.Zero(t, r.Code, r.Err)

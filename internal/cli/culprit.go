@@ -211,9 +211,9 @@ func (a *app) startSearch(args []string, all bool) error {
 	items, notes := s.searchable(items)
 	if !s.guarded {
 		enabled := slices.DeleteFunc(slices.Clone(items), func(i *location.Item) bool { return i.State != autostart.Enabled })
-		spared, more := s.spare(inv, enabled, location.Want{State: autostart.Disabled, Now: time.Now()})
-		notes = append(notes, more...)
-		items = slices.DeleteFunc(items, func(i *location.Item) bool { return slices.Contains(enabled, i) && !slices.Contains(spared, i) })
+		kept, spared := s.engine.Spare(change.Choice{Off: enabled, Inventory: inv, Want: location.Want{Now: time.Now()}})
+		notes = append(notes, sparedNotes(spared)...)
+		items = slices.DeleteFunc(items, func(i *location.Item) bool { return slices.Contains(enabled, i) && !slices.Contains(kept, i) })
 	}
 	for _, group := range s.inseparable(inv, inventory.Together(s.machine.OS, items)) {
 		var u culprit.Unit
@@ -233,10 +233,13 @@ func (a *app) startSearch(args []string, all bool) error {
 	return s.setUp(&f, inv, notes)
 }
 
+// maxGroupsTried is how many groups are tried one by one for what cannot start while one is off.
+const maxGroupsTried = 200
+
 // inseparable joins groups of which one cannot start while another is off: a unit and what it starts, a daemon and what it
 // acts on. What can be told of that is tried on the machine's files as they would be, with each group off alone.
 func (s *session) inseparable(inv inventory.Inventory, groups [][]*location.Item) [][]*location.Item {
-	if len(groups) > maxCausesTried {
+	if len(groups) > maxGroupsTried {
 		return groups
 	}
 	group := map[string]int{}
@@ -257,7 +260,7 @@ func (s *session) inseparable(inv inventory.Inventory, groups [][]*location.Item
 		if err != nil {
 			return nil
 		}
-		return inv.Foreseen(imagesOf(plan))
+		return inv.Foreseen(plan.Images())
 	}
 	all := with(-1)
 	into := make([]int, len(groups))

@@ -152,6 +152,9 @@ func (r removal) sift(chosen []*location.Item) (items []*location.Item, notes []
 	return items, notes
 }
 
+// maxStepsFollowed is how many steps a removal may have for the machine to be read as it would be.
+const maxStepsFollowed = 2000
+
 // planRemoval plans it, and looks first whether the entries would be gone and all others as they are, where the machine
 // keeps them in files: what would still be there is left out.
 func (s *session) planRemoval(inv inventory.Inventory, items []*location.Item, rule removal) (change.Plan, []*location.Item, []string, error) {
@@ -165,7 +168,7 @@ func (s *session) planRemoval(inv inventory.Inventory, items []*location.Item, r
 		for _, l := range plan.LeftOut {
 			left[l.Handle] = true
 		}
-		still, others := inv.StillThere(imagesOf(plan), plan.Handles)
+		still, others := inv.StillThere(plan.Images(), plan.Handles)
 		n := len(items)
 		items = slices.DeleteFunc(slices.Clone(items), func(item *location.Item) bool {
 			why := ""

@@ -195,19 +195,21 @@ type switching struct {
 
 // planSwitching makes the plan, with what people should know of it.
 func (s *session) planSwitching(inv inventory.Inventory, w *switching) (change.Plan, error) {
-	plan, err := s.engine.Decide(w.off, w.on, w.want)
+	plan, err := s.engine.Decide(change.Choice{Off: w.off, On: w.on, Want: w.want, Inventory: inv, ProtectedToo: s.guarded})
+	w.notes = append(w.notes, sparedNotes(plan.Spared)...)
+	if errors.Is(err, change.ErrProtected) {
+		return plan, usage("nothing was done: %v", err)
+	}
 	if err != nil {
 		return plan, err
 	}
-	effects, more, plan, err := s.withoutHarm(inv, w, plan)
-	w.notes = append(w.notes, more...)
-	if err != nil {
-		return plan, err
-	}
+	w.off = slices.DeleteFunc(slices.Clone(w.off), func(item *location.Item) bool {
+		return slices.ContainsFunc(plan.Spared, func(s change.Spared) bool { return s.Item == item })
+	})
 	if plan.Trial, err = s.trialDays(); err != nil {
 		return plan, err
 	}
-	plan.Warnings = append(plan.Warnings, effectNotes(effects)...)
+	plan.Warnings = append(plan.Warnings, effectNotes(plan.Effects)...)
 	if w.want.Hold {
 		plan.Warnings = append(plan.Warnings, holdNotes(w.off)...)
 	}

@@ -68,7 +68,7 @@ func readBus(s *location.Survey, places []location.Place) {
 			if busOverride(f.Path) != other {
 				item.Switcher = location.NoSwitch{Why: other + " comes before it"}
 			} else if isBusMark(s, other) {
-				item.Mode = "overridden"
+				item.Mode, item.Ignored = "overridden", ""
 			}
 		} else {
 			first[user+"\x00"+name] = f.Path

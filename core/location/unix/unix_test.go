@@ -53,8 +53,6 @@ func TestUnexec(t *testing.T) {
 	i := images{"/s": {Kind: machine.Regular, Content: []byte(linkMark + "not quoted\n")}, "/d": {Kind: machine.Folder}}
 	require.ErrorIs(t, i.set(t, unexec{"/s"}, autostart.Enabled), location.ErrNoSwitch)
 	require.ErrorIs(t, i.set(t, unexec{"/d"}, autostart.Disabled), location.ErrNoSwitch)
-	_, err := unexec{"/s"}.Plan(i, location.Want{User: &machine.User{}})
-	require.ErrorIs(t, err, location.ErrNotPerUser)
 }
 
 // A line is found again at its number, or anywhere once the table has changed.

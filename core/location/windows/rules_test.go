@@ -252,7 +252,7 @@ func TestRules(t *testing.T) {
 					require.NoError(t, err, item.Name)
 					require.NotEmpty(t, edits, item.Name)
 				}
-				_, err = item.Plan(m, location.Want{State: autostart.Disabled, User: &m.Users[0]})
+				_, err = item.Plan(m, location.Want{State: autostart.Disabled, User: &machine.User{Name: "somebody else"}})
 				require.Error(t, err, "for one user only")
 			}
 			require.Equal(t, c.want, got)
