@@ -2,6 +2,7 @@ package autostart
 
 import (
 	"cmp"
+	"strconv"
 	"time"
 )
 
@@ -140,3 +141,14 @@ var Roles = []string{"security", "device", "input", "display", "sound", "network
 
 // Verdicts are the words for what to do with a program.
 var Verdicts = []string{"essential", "useful", "spare", "hostile", Unrated}
+
+// Minute is a moment as a person reads it: in the time of the place where the program runs, to the minute.
+func Minute(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+// Count is a number with the word for what is counted: "1 entry", "2 entries".
+func Count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return strconv.Itoa(n) + " " + many
+}

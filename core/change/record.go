@@ -3,6 +3,8 @@ package change
 import (
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
 	"lockback/core/autostart"
@@ -175,6 +177,15 @@ func (d Decision) IsOff() bool { return d.State == autostart.Disabled || d.State
 
 // OnTrial reports whether the change stands and nobody has confirmed it.
 func (c Change) OnTrial() bool { return c.State == Done && c.Kind.Tried() && c.Kept.IsZero() }
+
+// Words are what the history says of the change: its kind and its message.
+func (c Change) Words() string {
+	message := c.Message
+	if message == "" && c.Undoes > 0 {
+		message = "takes back C" + strconv.Itoa(c.Undoes)
+	}
+	return strings.TrimSuffix(string(c.Kind)+": "+message, ": ")
+}
 
 // Name is how people write the number of a change: C1.
 func (c Change) Name() string { return fmt.Sprintf("C%d", c.ID) }
