@@ -13,6 +13,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/work"
 )
 
 // addOptions are those of add.
@@ -96,10 +97,9 @@ func (s *session) newEntry(o addOptions, inv inventory.Inventory) (location.New,
 		}
 	}
 	if o.user != "" {
-		u, ok := s.machine.UserNamed(o.user)
-		if !ok {
-			names := userNames(s.machine)
-			return n, usage("the machine has no user %q%s (it has %s)", o.user, autostart.Suggest(o.user, names), strings.Join(names, ", "))
+		u, err := s.User(o.user)
+		if err != nil {
+			return n, err
 		}
 		n.User = &u
 	}
@@ -144,14 +144,14 @@ func (s *session) newEntry(o addOptions, inv inventory.Inventory) (location.New,
 
 // likeAnother takes from an entry what was not given.
 func (s *session) likeAnother(handle string, inv inventory.Inventory, n *location.New) error {
-	c, err := s.chooseExactly(inv, []string{handle}, scope{all: true})
+	c, err := s.ChooseExactly(inv, []string{handle}, work.Scope{All: true})
 	if err != nil {
 		return err
 	}
-	if len(c.items) != 1 {
-		return usage("--copy-of %s names %d entries; give one handle", handle, len(c.items))
+	if len(c.Items) != 1 {
+		return usage("--copy-of %s names %d entries; give one handle", handle, len(c.Items))
 	}
-	of := c.items[0]
+	of := c.Items[0]
 	if n.Name == "" {
 		n.Name = strings.TrimSpace(of.Name)
 	}
@@ -162,14 +162,14 @@ func (s *session) likeAnother(handle string, inv inventory.Inventory, n *locatio
 		return usage("--copy-of %s: what starts at the stage %s cannot be made; give --at", of.Handle, of.Stage)
 	}
 	if of.User != "" {
-		if u, ok := s.machine.UserNamed(of.User); ok {
+		if u, ok := s.Machine.UserNamed(of.User); ok {
 			n.User = &u
 		}
 	}
 	if len(n.Argv) > 0 {
 		return nil
 	}
-	argv, ok := inventory.ArgumentsOf(s.machine, of)
+	argv, ok := inventory.ArgumentsOf(s.Machine, of)
 	if !ok {
 		return usage("--copy-of %s: what exactly it runs cannot be told (%s); give the program behind --", of.Handle, of.Command)
 	}
@@ -182,20 +182,20 @@ func (a *app) add(o addOptions) error {
 	if err != nil {
 		return err
 	}
-	s, err := a.openToWrite(false)
+	s, err := a.openToChange(false)
 	if err != nil {
 		return err
 	}
-	defer s.close()
-	inv := s.inventory()
+	defer s.Close()
+	inv := s.Inventory()
 	n, err := s.newEntry(o, inv)
 	if err != nil {
 		return err
 	}
-	plan, err := s.engine.Add(n, inv)
+	plan, err := s.Engine.Add(n, inv)
 	switch {
 	case errors.Is(err, location.ErrExists), errors.Is(err, location.ErrText), errors.Is(err, location.ErrNoProgram), errors.Is(err, location.ErrNoForm):
-		return usageError{fmt.Errorf("nothing was added: %w", err)}
+		return usage("nothing was added: %w", err)
 	case errors.Is(err, machine.ErrNeedsRights):
 		return s.explain(err)
 	case err != nil:
@@ -205,5 +205,5 @@ func (a *app) add(o addOptions) error {
 	if o.message == "" {
 		o.message = n.Name
 	}
-	return s.carryOut(errand{plan: plan, inv: inv, verb: "Add", message: o.message})
+	return s.carryOut(task{plan: plan, inv: inv, verb: "Add", message: o.message})
 }

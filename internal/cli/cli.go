@@ -25,6 +25,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/machine"
+	"lockback/core/work"
 	"lockback/internal/view"
 )
 
@@ -89,10 +90,8 @@ func widthOf(f *os.File) int {
 // minWidth is the narrowest terminal that is written for.
 const minWidth = 40
 
-// usageError is a mistake in the command line: exit code 2.
-type usageError struct{ error }
-
-func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+// usage makes an error of a mistake in the command line: exit code 2.
+func usage(format string, args ...any) error { return work.Wrong(format, args...) }
 
 // exitError ends a run with a code and no message.
 type exitError int
@@ -110,8 +109,7 @@ type app struct {
 	yes, dryRun         bool
 	trial               string // how long changes are tried
 	guarded             bool
-	toldDisk            bool // of the record on the disk
-	toldOthers          bool // of other records of the machine
+	bench               *work.Desk // see desk
 	stopping            atomic.Pointer[stop]
 }
 
@@ -191,7 +189,7 @@ func oneLine(err error) string {
 
 func exitCode(err error) int {
 	var quiet exitError
-	var wrong usageError
+	var wrong work.Mistake
 	switch {
 	case err == nil:
 		return exitDone
@@ -339,24 +337,4 @@ func version() string {
 		v += " (" + info.GoVersion + " " + runtime.GOOS + "/" + runtime.GOARCH + ")"
 	}
 	return v
-}
-
-func (a *app) printer() view.Printer {
-	return view.Printer{Out: a.Out, Width: a.Width, Color: a.Color && !a.noColor}
-}
-
-// notes writes several.
-func (a *app) notes(lines []string) {
-	for _, l := range lines {
-		a.note("%s", l)
-	}
-}
-
-// note writes a line for the person to standard error, unless --quiet is given. All of it is made
-// safe for a terminal: errors of packages hold names from the disk, too.
-func (a *app) note(format string, args ...any) {
-	if a.quiet {
-		return
-	}
-	fmt.Fprintln(a.Err, view.Safe(fmt.Sprintf(format, args...)))
 }

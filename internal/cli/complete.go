@@ -11,6 +11,8 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/review"
 	"lockback/core/store"
+	"lockback/core/work"
+	"lockback/internal/page"
 	"lockback/internal/view"
 )
 
@@ -43,7 +45,7 @@ func described(name string) string {
 // completeSelectors offers handles with their names, fields, and the values of fields.
 func (a *app) completeSelectors(_ *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 	q := a.quietly()
-	m, err := q.machine()
+	m, err := q.desk().Machine()
 	if err != nil {
 		return nil, noFiles
 	}
@@ -75,9 +77,9 @@ func valuesOf(q *app, inv inventory.Inventory, field, word string) []string {
 	var values []string
 	switch field {
 	case "location":
-		values = locationsOf(inv)
+		values = work.LocationsIn(inv)
 	case "user", "for":
-		values = usersOf(inv)
+		values = work.UsersIn(inv)
 	case "since":
 		values = q.ids("S")
 	default:
@@ -123,20 +125,21 @@ func distinct(inv inventory.Inventory, field string) []string {
 
 // ids are the numbers of the record's snapshots (S), changes (C) or both, with their messages.
 func (a *app) ids(letters string) []string {
-	m, err := a.machine()
+	m, err := a.desk().Machine()
 	if err != nil {
 		return nil
 	}
 	defer m.Close()
-	st, err := a.openStore(m, store.Read)
+	st, err := a.desk().OpenRecord(m, store.Read)
 	if err != nil {
 		return nil
 	}
 	defer st.Close()
-	items, _, err := itemsOf(st, m.ID)
+	events, err := work.EventsOf(st, m.ID)
 	if err != nil {
 		return nil
 	}
+	items, _ := page.ItemsOf(events)
 	var offers []string
 	for _, i := range items {
 		if strings.Contains(letters, i.ID[:1]) {
@@ -162,7 +165,7 @@ func withPrefix(offers []string, word string) []string {
 
 // completeUsers offers the machine's users.
 func (a *app) completeUsers(_ *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {
-	m, err := a.quietly().machine()
+	m, err := a.quietly().desk().Machine()
 	if err != nil {
 		return nil, noFiles
 	}

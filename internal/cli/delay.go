@@ -12,6 +12,8 @@ import (
 
 	"lockback/core/change"
 	"lockback/core/location"
+	"lockback/core/work"
+	"lockback/internal/page"
 )
 
 // The shortest and the longest delay.
@@ -72,17 +74,17 @@ func (a *app) delayEntries(words []string, o delayOptions) error {
 	case len(words) == 0:
 		return usage("name the entries to delay, and the time behind them")
 	}
-	s, err := a.openToWrite(false)
+	s, err := a.openToChange(false)
 	if err != nil {
 		return err
 	}
-	defer s.close()
-	inv := s.inventory()
-	c, err := s.chooseExactly(inv, words, scope{all: o.all})
+	defer s.Close()
+	inv := s.Inventory()
+	c, err := s.ChooseExactly(inv, words, work.Scope{All: o.all})
 	if err != nil {
 		return err
 	}
-	items := slices.Clone(c.items)
+	items := slices.Clone(c.Items)
 	if o.spread != "" {
 		inv.Measure()
 		slices.SortStableFunc(items, func(x, y *location.Item) int { return cmp.Compare(costOf(x), costOf(y)) })
@@ -98,9 +100,9 @@ func (a *app) delayEntries(words []string, o delayOptions) error {
 		}
 		entries = append(entries, change.Delayed{Item: item, By: by})
 	}
-	plan, err := s.engine.Delay(entries)
+	plan, err := s.Engine.Delay(entries)
 	if errors.Is(err, change.ErrNothing) {
-		a.note("there is nothing to do on %s: all that was chosen waits as long already", subject(s.machine))
+		a.note("there is nothing to do on %s: all that was chosen waits as long already", page.Subject(s.Machine))
 		return s.printNothing(plan)
 	}
 	if err != nil {
@@ -108,7 +110,7 @@ func (a *app) delayEntries(words []string, o delayOptions) error {
 	}
 	plan.Trial = trial
 	if o.message == "" {
-		o.message = summary(items, "") + ", by " + strings.TrimSpace(location.DelayWords(step))
+		o.message = page.Summary(items, "") + ", by " + strings.TrimSpace(location.DelayWords(step))
 		if o.spread != "" {
 			o.message += " each"
 		}
@@ -119,7 +121,7 @@ func (a *app) delayEntries(words []string, o delayOptions) error {
 			about = append(about, fmt.Sprintf("%s waits %s", e.Item.Name, location.DelayWords(e.By)))
 		}
 	}
-	return s.carryOut(errand{plan: plan, inv: inv, verb: "Delay", about: about, then: about, message: o.message})
+	return s.carryOut(task{plan: plan, inv: inv, verb: "Delay", about: about, then: about, message: o.message})
 }
 
 // costOf is what a program costs at the start: the time that it took, else its processor time.

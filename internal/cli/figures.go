@@ -1,18 +1,14 @@
 package cli
 
 import (
-	"fmt"
-	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"lockback/core/figures"
 	"lockback/core/snapshot"
 	"lockback/core/store"
-	"lockback/internal/view"
+	"lockback/core/work"
+	"lockback/internal/page"
 )
 
 func (a *app) figuresCommand() *cobra.Command {
@@ -28,24 +24,17 @@ than a machine that runs; below the figures stands what of them may be compared.
 			if err != nil {
 				return err
 			}
-			defer s.close()
+			defer s.Close()
 			return s.figures(names)
 		},
 	}
 }
 
-// measured are the figures of one moment.
-type measured struct {
-	Name    string           `json:"name"` // "S1" or "now"
-	Time    time.Time        `json:"time"`
-	Figures []figures.Figure `json:"figures"`
-}
-
 func (s *session) figures(names []string) error {
 	if len(names) == 0 {
-		all, err := s.store.Snapshots(s.machine.ID)
+		all, err := s.Record.Snapshots(s.Machine.ID)
 		if err != nil {
-			return adviseStore(err)
+			return work.Advise(err)
 		}
 		if len(all) > 0 {
 			names = append(names, all[0].Name())
@@ -54,156 +43,15 @@ func (s *session) figures(names []string) error {
 			names = append(names, all[len(all)-1].Name())
 		}
 	}
-	var moments []measured
+	var moments []page.Moment
 	for _, name := range names {
-		snap, err := s.snapshot(name)
+		snap, err := s.Snapshot(name)
 		if err != nil {
 			return err
 		}
-		moments = append(moments, measured{snap.Name(), snap.Time.UTC(), notNil(snap.Figures)})
+		moments = append(moments, page.MomentOf(snap))
 	}
-	inv := s.inventory()
-	moments = append(moments, measured{"now", time.Now().UTC().Truncate(time.Second), notNil(snapshot.FiguresOf(inv))})
-	return s.printFigures(moments)
-}
-
-func (s *session) printFigures(moments []measured) error {
-	p := s.printer()
-	switch s.format {
-	case "json":
-		return p.JSON(struct {
-			Machine machineJSON `json:"machine"`
-			Moments []measured  `json:"moments"`
-		}{describe(s.machine), moments})
-	case "csv":
-		var rows [][]string
-		for _, m := range moments {
-			for _, f := range m.Figures {
-				rows = append(rows, []string{m.Name, m.Time.Format(time.RFC3339), f.Name, strconv.FormatInt(f.Value, 10), string(f.Unit), f.Basis})
-			}
-		}
-		return p.CSV([]string{"moment", "time", "figure", "value", "unit", "basis"}, rows)
-	}
-	p.Line("%s", heading(describe(s.machine)))
-	p.Line("")
-	columns := []view.Column{{Title: "figure"}}
-	taken := []view.Cell{view.T("taken")}
-	for _, m := range moments {
-		columns = append(columns, view.Column{Title: m.Name})
-		taken = append(taken, view.T(local(m.Time)))
-	}
-	p.Table(columns, func(yield func([]view.Cell) bool) {
-		if !yield(taken) {
-			return
-		}
-		for _, n := range figures.Names {
-			row := []view.Cell{view.T(n.Title)}
-			any := false
-			for _, m := range moments {
-				f, ok := figures.Get(m.Figures, n.Name)
-				any = any || ok
-				row = append(row, view.T(figureWords(f, ok)))
-			}
-			if any && !yield(row) {
-				return
-			}
-		}
-	})
-	p.Line("")
-	p.Line("%s", comparable(moments))
-	return nil
-}
-
-// figureWords is a figure as a person reads it.
-func figureWords(f figures.Figure, known bool) string {
-	if !known {
-		return ""
-	}
-	switch f.Unit {
-	case figures.KB:
-		return fmt.Sprintf("%d MB", (f.Value+512)>>10)
-	case figures.Milliseconds:
-		if f.Value >= 600_000 {
-			return time.Duration(f.Value * int64(time.Millisecond)).Round(time.Minute).String()
-		}
-		if f.Value < 1000 {
-			return strconv.FormatInt(f.Value, 10) + " ms"
-		}
-		return strconv.FormatFloat(float64(f.Value)/1000, 'f', 1, 64) + " s"
-	case figures.Hundredths:
-		return strconv.FormatFloat(float64(f.Value)/100, 'f', 2, 64)
-	case figures.Moment:
-		return local(time.Unix(f.Value, 0))
-	}
-	return strconv.FormatInt(f.Value, 10)
-}
-
-// comparable says honestly what of the figures may be compared.
-func comparable(moments []measured) string {
-	var running, resting []string
-	var uptimes []int64
-	starts := map[int64]bool{}
-	timed := 0 // moments that know how long the last start took
-	for _, m := range moments {
-		if f, ok := figures.Get(m.Figures, "uptime"); ok {
-			running = append(running, m.Name)
-			uptimes = append(uptimes, f.Value)
-		} else {
-			resting = append(resting, m.Name)
-		}
-		if f, ok := figures.Get(m.Figures, "last-start"); ok {
-			starts[f.Value] = true
-		}
-		if _, ok := figures.Get(m.Figures, "start"); ok {
-			timed++
-		}
-	}
-	took := ""
-	switch {
-	case timed < 2:
-	case len(starts) == 1:
-		took = " All are of the same start: how long it took is one figure, not several."
-	default:
-		took = " How long a start took can be compared."
-	}
-	switch {
-	case len(running) == 0:
-		return "The machine did not run when these were taken: of memory and processes nothing is known." + took + " The entries that are enabled can be compared."
-	case len(running) == 1:
-		return fmt.Sprintf("Only %s was taken while the machine ran: memory and processes can be compared with nothing.", running[0]) + took + " The entries that are enabled can be compared."
-	}
-	text := "Memory, processes and load depend on what was open, and on how long the machine had been running"
-	if least, most := slices.Min(uptimes), slices.Max(uptimes); most > 2*least+60_000 {
-		text += ": these were taken at different times after a start, so they tell little"
-	}
-	text += "." + took
-	if len(resting) > 0 {
-		text += " " + strings.Join(resting, ", ") + ": the machine did not run."
-	}
-	return text
-}
-
-// figureJSON is a figure of two moments.
-type figureJSON struct {
-	Name string       `json:"name"`
-	From int64        `json:"from"`
-	To   int64        `json:"to"`
-	Unit figures.Unit `json:"unit"`
-}
-
-// tellingFigures are the figures that a comparison names.
-func tellingFigures(from, to []figures.Figure) (list []figureJSON, words string) {
-	list = []figureJSON{}
-	var parts []string
-	for _, d := range figures.MostTelling(from, to) {
-		list = append(list, figureJSON{d.From.Name, d.From.Value, d.To.Value, d.From.Unit})
-		title := d.From.Name
-		for _, n := range figures.Names {
-			if n.Name == d.From.Name {
-				title = n.Title
-			}
-		}
-		parts = append(parts, title+" "+figureWords(d.From, true)+" → "+figureWords(d.To, true))
-	}
-	return list, strings.Join(parts, ", ")
+	inv := s.Inventory()
+	moments = append(moments, page.Moment{Name: "now", Time: time.Now().UTC().Truncate(time.Second), Figures: snapshot.FiguresOf(inv)})
+	return s.page().Figures(s.Machine, moments)
 }

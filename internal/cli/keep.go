@@ -13,6 +13,8 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/change"
+	"lockback/core/work"
+	"lockback/internal/page"
 )
 
 func (a *app) keepCommand() *cobra.Command {
@@ -28,12 +30,12 @@ With entries that came back after lockback had turned them off, those may stay: 
 does not name them any more.`,
 		Example: "  lockback keep\n  lockback keep C2\n  lockback keep k7f3qa2",
 		RunE: func(_ *cobra.Command, args []string) error {
-			s, err := a.openToWrite(true)
+			s, err := a.openToChange(true)
 			if err != nil {
 				return err
 			}
-			defer s.close()
-			if !slices.ContainsFunc(args, func(arg string) bool { return !isChange(arg) }) {
+			defer s.Close()
+			if !slices.ContainsFunc(args, func(arg string) bool { return !work.IsChange(arg) }) {
 				return s.keepChange(args)
 			}
 			return s.keepEntries(args, message)
@@ -45,97 +47,39 @@ does not name them any more.`,
 	return c
 }
 
-// isChange reports whether a word is written as a change is: C and a number. A handle can look the same only where it is
-// cut short, and then the change is meant.
-func isChange(word string) bool {
-	_, err := number(word, "C", "a change")
-	return err == nil
-}
-
 // keepChange ends the trial of a change.
 func (s *session) keepChange(args []string) error {
-	c, err := s.toKeep(args)
+	c, err := s.ToKeep(args)
 	if err != nil {
 		return err
 	}
 	if !s.dryRun {
 		now := time.Now()
-		if err := s.store.Update(func(tx change.Tx) error { return tx.Keep(c.ID, now) }); err != nil {
-			return adviseStore(err)
+		if err := s.Record.Update(func(tx change.Tx) error { return tx.Keep(c.ID, now) }); err != nil {
+			return work.Advise(err)
 		}
 		c.Kept = now
 	}
 	if s.dryRun {
-		return s.printKept(c, fmt.Sprintf("%s of %s would be kept; nothing was changed", c.Name(), dated(c.Time)))
+		return s.page().Kept(s.Machine, c, fmt.Sprintf("%s of %s would be kept; nothing was changed", c.Name(), page.Dated(c.Time)))
 	}
-	return s.printKept(c, fmt.Sprintf("%s of %s is kept: %s", c.Name(), dated(c.Time), changeItem(c).Message))
-}
-
-// printKept tells of a change that was kept, or of one that says what may stay.
-func (s *session) printKept(c change.Change, words string) error {
-	item, p := changeItem(c), s.printer()
-	switch s.format {
-	case "json":
-		return p.JSON(struct {
-			Machine machineJSON `json:"machine"`
-			itemJSON
-		}{describe(s.machine), item})
-	case "csv":
-		return p.CSV(itemHeader, [][]string{item.row()})
-	}
-	p.Line("%s", subject(s.machine))
-	p.Line("%s", words)
-	return nil
-}
-
-// toKeep is the change that was named, or the last one that is on trial.
-func (s *session) toKeep(args []string) (change.Change, error) {
-	if len(args) > 1 {
-		return change.Change{}, usage("keep ends the trial of one change at a time: lockback keep %s", args[0])
-	}
-	if len(args) == 1 {
-		n, err := number(args[0], "C", "a change")
-		if err != nil {
-			return change.Change{}, err
-		}
-		c, err := s.change(n)
-		switch {
-		case err != nil:
-		case !c.Kept.IsZero() && c.State == change.Done:
-			err = usage("%s was kept already, on %s", c.Name(), local(c.Kept))
-		case c.State != change.Done:
-			err = usage("%s is %s; there is nothing to keep of it", c.Name(), string(c.State))
-		case !c.OnTrial():
-			err = usage("%s is not on trial: it is a change of the kind %s", c.Name(), string(c.Kind))
-		}
-		return c, err
-	}
-	changes, err := s.store.Changes(s.machine.ID)
-	if err != nil {
-		return change.Change{}, adviseStore(err)
-	}
-	for _, c := range slices.Backward(changes) {
-		if c.OnTrial() {
-			return c, nil
-		}
-	}
-	return change.Change{}, usage("no change of this machine is on trial; see lockback history")
+	return s.page().Kept(s.Machine, c, fmt.Sprintf("%s of %s is kept: %s", c.Name(), page.Dated(c.Time), c.Words()))
 }
 
 // keepEntries says of entries that came back that they may stay.
 func (s *session) keepEntries(words []string, message string) error {
-	inv := s.inventory()
-	c, err := s.chooseExactly(inv, words, scope{})
+	inv := s.Inventory()
+	c, err := s.ChooseExactly(inv, words, work.Scope{})
 	if err != nil {
 		return err
 	}
-	decisions, err := s.store.Decisions(s.machine.ID)
+	decisions, err := s.Record.Decisions(s.Machine.ID)
 	if err != nil {
-		return adviseStore(err)
+		return work.Advise(err)
 	}
 	var handles []string
 	var back []string
-	for _, item := range c.items {
+	for _, item := range c.Items {
 		if d := decisions[item.Handle]; d.IsOff() && item.State == autostart.Enabled {
 			handles, back = append(handles, item.Handle), append(back, item.Name)
 		}
@@ -144,27 +88,27 @@ func (s *session) keepEntries(words []string, message string) error {
 		return usage("none of these is an entry that lockback turned off and that came back; to end the trial of a change, name that: lockback keep C1")
 	}
 	slices.Sort(handles)
-	kept := change.Change{Machine: s.machine.ID, Time: time.Now().UTC().Truncate(time.Second), Kind: change.Keep, Message: cmp.Or(message, strings.Join(back, ", ")), Entries: len(handles),
-		State: change.Done, Host: s.machine.Name, Outcomes: []change.Outcome{{State: autostart.Enabled, Handles: handles}}}
-	if !s.machine.Live {
-		kept.Root = s.machine.Root
+	kept := change.Change{Machine: s.Machine.ID, Time: time.Now().UTC().Truncate(time.Second), Kind: change.Keep, Message: cmp.Or(message, strings.Join(back, ", ")), Entries: len(handles),
+		State: change.Done, Host: s.Machine.Name, Outcomes: []change.Outcome{{State: autostart.Enabled, Handles: handles}}}
+	if !s.Machine.Live {
+		kept.Root = s.Machine.Root
 	}
 	if !s.dryRun {
-		if err := s.store.Update(func(tx change.Tx) error {
-			snap, err := s.engine.Capture(tx, inv, kept.Time, "before "+string(change.Keep))
+		if err := s.Record.Update(func(tx change.Tx) error {
+			snap, err := s.Engine.Capture(tx, inv, kept.Time, "before "+string(change.Keep))
 			if err != nil {
 				return err
 			}
 			kept.Snapshot = snap.ID
 			return tx.AddChange(&kept)
 		}); err != nil {
-			return adviseStore(err)
+			return work.Advise(err)
 		}
 	}
 	if s.dryRun {
-		return s.printKept(kept, fmt.Sprintf("%s would be let stay enabled; nothing was changed", strings.Join(back, ", ")))
+		return s.page().Kept(s.Machine, kept, fmt.Sprintf("%s would be let stay enabled; nothing was changed", strings.Join(back, ", ")))
 	}
-	return s.printKept(kept, fmt.Sprintf("%s: %s may stay enabled; check does not name %s any more", kept.Name(), strings.Join(back, ", "), itThem(len(back))))
+	return s.page().Kept(s.Machine, kept, fmt.Sprintf("%s: %s may stay enabled; check does not name %s any more", kept.Name(), strings.Join(back, ", "), itThem(len(back))))
 }
 
 func itThem(n int) string {

@@ -1,19 +1,17 @@
 package cli
 
 import (
-	"fmt"
+	"errors"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
-	"lockback/core/location"
-	"lockback/core/machine"
 	"lockback/core/note"
 	"lockback/core/store"
-	"lockback/internal/view"
+	"lockback/core/work"
+	"lockback/internal/page"
 )
 
 // noteOptions are those of note.
@@ -21,22 +19,6 @@ type noteOptions struct {
 	verdict, role, text string
 	machine, remove     bool
 	all                 bool
-}
-
-// noteJSON is a note for scripts.
-type noteJSON struct {
-	Handles   []string `json:"handles"`
-	Name      string   `json:"name"`
-	System    string   `json:"os"`
-	KnownBy   string   `json:"known_by"`
-	Proven    bool     `json:"proven"`
-	Machine   string   `json:"machine"`
-	Verdict   string   `json:"verdict"`
-	Role      string   `json:"role"`
-	Text      string   `json:"text"`
-	By        string   `json:"by"`
-	Time      string   `json:"time"`
-	OfMachine bool     `json:"of_machine"`
 }
 
 func (a *app) noteCommand() *cobra.Command {
@@ -60,7 +42,7 @@ one of ` + inLines(autostart.Roles) + `.`,
 		RunE: func(c *cobra.Command, words []string) error {
 			given := note.Note{Verdict: o.verdict, Role: o.role, Text: strings.TrimSpace(o.text)}
 			if err := given.Check(); err != nil {
-				return usageError{err}
+				return usage("%w", err)
 			}
 			switch {
 			case o.remove && !given.Empty():
@@ -104,43 +86,10 @@ func inLines(words []string) string {
 
 // openForNotes refuses the record on a disk: what technicians know is not kept there.
 func (a *app) openForNotes(access store.Access) (*session, error) {
-	if a.store == onDisk {
+	if a.store == work.OnDisk {
 		return nil, usage("notes are kept in your own record, not in the one on a disk; leave --store disk out")
 	}
 	return a.open(access)
-}
-
-// noted is a note with the entries that it is about.
-type notedEntries struct {
-	note.Note
-	before  note.Note
-	handles []string
-	known   bool // there was one
-}
-
-// about puts the items together that one note is about.
-func (s *session) about(items []*location.Item, ofMachine bool) (all []*notedEntries, without []*location.Item) {
-	at := map[string]*notedEntries{}
-	for _, item := range items {
-		n := note.Note{Name: item.Name, Machine: s.machine.ID, Handle: item.Handle}
-		key := item.Handle
-		before, known := s.knowledge.notes().On(s.machine.ID, item.Handle)
-		if !ofMachine {
-			p, ok := note.ProgramOf(s.machine.OS, &item.Entry)
-			if !ok {
-				without = append(without, item)
-				continue
-			}
-			n, key = note.Note{Name: item.Name, Program: p}, p.Key()
-			before, known = s.knowledge.notes().Of(p)
-		}
-		if at[key] == nil {
-			at[key] = &notedEntries{Note: n, before: before, known: known}
-			all = append(all, at[key])
-		}
-		at[key].handles = append(at[key].handles, item.Handle)
-	}
-	return all, without
 }
 
 func (a *app) writeNotes(words []string, o noteOptions, given note.Note) error {
@@ -152,20 +101,22 @@ func (a *app) writeNotes(words []string, o noteOptions, given note.Note) error {
 	if err != nil {
 		return err
 	}
-	defer s.close()
-	inv := s.inventory()
-	c, err := a.choose(s.machine, inv, s.store, words, scope{all: o.all})
+	defer s.Close()
+	inv := s.Inventory()
+	c, err := s.Choose(inv, words, work.Scope{All: o.all})
 	if err != nil {
 		return err
 	}
-	about, without := s.about(c.items, o.machine)
+	about, without := s.About(c.Items, o.machine)
 	switch {
 	case o.remove:
-		err = s.removeNotes(about, c.items)
+		if err = s.RemoveNotes(about, a.dryRun); errors.Is(err, work.ErrNoNote) {
+			err = usage("there is no note on %s to remove; lockback note shows all", page.Summary(c.Items, ""))
+		}
 	case len(about) == 0:
-		return usage("nothing was noted: nothing tells the program of %s on another machine, only its place; note --machine keeps it of this entry", summary(without, ""))
+		return usage("nothing was noted: nothing tells the program of %s on another machine, only its place; note --machine keeps it of this entry", page.Summary(without, ""))
 	default:
-		err = s.keepNotes(about, given)
+		err = s.KeepNotes(about, given, a.author(), a.dryRun)
 	}
 	if err != nil {
 		return err
@@ -178,57 +129,9 @@ func (a *app) writeNotes(words []string, o noteOptions, given note.Note) error {
 	done := "noted"
 	if o.remove {
 		done = "removed"
-		about = slices.DeleteFunc(about, func(n *notedEntries) bool { n.Note = n.before; return !n.known })
+		about = slices.DeleteFunc(about, func(n *work.Noted) bool { n.Note = n.Before; return !n.Known })
 	}
-	return a.printNotes(s.machine, about, done)
-}
-
-// keepNotes keeps what is given of each, over what was noted before.
-func (s *session) keepNotes(about []*notedEntries, given note.Note) error {
-	keep := make([]note.Note, len(about))
-	now := time.Now().UTC().Truncate(time.Second)
-	for k, n := range about {
-		n.Note.Verdict, n.Note.Role, n.Note.Text = given.Verdict, given.Role, given.Text
-		n.Note.By, n.Note.Time = s.author(), now
-		n.Note = n.Note.Over(n.before)
-		n.Private = n.Private || tells(n.Note, s.machine)
-		if err := n.Check(); err != nil {
-			return usageError{err}
-		}
-		keep[k] = n.Note
-	}
-	if s.dryRun {
-		return nil
-	}
-	if err := s.store.KeepNotes(keep); err != nil {
-		return fmt.Errorf("nothing was noted: %w", adviseStore(err))
-	}
-	return nil
-}
-
-// removeNotes takes away what was noted of some items.
-func (s *session) removeNotes(about []*notedEntries, items []*location.Item) error {
-	var gone []note.Note
-	for _, n := range about {
-		if n.known {
-			gone = append(gone, n.before)
-		}
-	}
-	if len(gone) == 0 {
-		return usage("there is no note on %s to remove; lockback note shows all", summary(items, ""))
-	}
-	if s.dryRun {
-		return nil
-	}
-	if err := s.store.RemoveNotes(gone); err != nil {
-		return fmt.Errorf("nothing was removed: %w", adviseStore(err))
-	}
-	return nil
-}
-
-// tells reports whether a note, or what its program is recognised by, has a user's name in it.
-func tells(n note.Note, m *machine.Machine) bool {
-	return slices.ContainsFunc([]string{n.Text, n.Program.File, n.Program.Label}, func(text string) bool { return tellsUser(text, m.Users) })
+	return a.page().WriteNotes(s.Machine, about, done, a.dryRun)
 }
 
 // showNotes shows the notes on entries.
@@ -237,16 +140,13 @@ func (a *app) showNotes(words []string, o noteOptions) error {
 	if err != nil {
 		return err
 	}
-	defer s.close()
-	inv := s.inventory()
-	c, err := a.choose(s.machine, inv, s.store, words, scope{all: o.all, anywhere: true})
+	defer s.Close()
+	inv := s.Inventory()
+	c, err := s.Choose(inv, words, work.Scope{All: o.all, Anywhere: true})
 	if err != nil {
 		return err
 	}
-	programs, _ := s.about(c.items, false)
-	entries, _ := s.about(c.items, true)
-	all := slices.DeleteFunc(append(entries, programs...), func(n *notedEntries) bool { n.Note = n.before; return !n.known })
-	return a.printNotes(s.machine, all, "")
+	return a.page().WriteNotes(s.Machine, s.NotesOn(c.Items), "", false)
 }
 
 // listNotes shows all notes of the record.
@@ -255,82 +155,17 @@ func (a *app) listNotes() error {
 	if err != nil {
 		return err
 	}
-	defer s.close()
-	notes, err := s.store.Notes()
+	defer s.Close()
+	notes, err := s.Record.Notes()
 	if err != nil {
-		return adviseStore(err)
+		return work.Advise(err)
 	}
-	all := make([]*notedEntries, len(notes))
+	all := make([]*work.Noted, len(notes))
 	for k, n := range notes {
-		all[k] = &notedEntries{Note: n}
+		all[k] = &work.Noted{Note: n}
 		if n.Machine != "" {
-			all[k].handles = []string{n.Handle}
+			all[k].Handles = []string{n.Handle}
 		}
 	}
-	return a.printNotes(nil, all, "")
-}
-
-// printNotes prints notes, of a machine or of all.
-func (a *app) printNotes(m *machine.Machine, notes []*notedEntries, done string) error {
-	p := a.printer()
-	list := make([]noteJSON, len(notes))
-	for k, n := range notes {
-		list[k] = noteJSON{Handles: notNil(n.handles), Name: n.Name, System: n.Program.System, Machine: n.Machine, Verdict: n.Verdict, Role: n.Role, Text: n.Text, By: n.By, Time: n.Time.UTC().Format(time.RFC3339), OfMachine: n.Machine != ""}
-		if n.Machine == "" {
-			list[k].KnownBy, list[k].Proven = n.Program.String(), n.Program.Proven()
-		}
-	}
-	switch a.format {
-	case "json":
-		return p.JSON(struct {
-			Notes   []noteJSON `json:"notes"`
-			Written bool       `json:"written"`
-		}{list, done != "" && !a.dryRun})
-	case "csv":
-		rows := make([][]string, len(list))
-		for k, n := range list {
-			rows[k] = []string{strings.Join(n.Handles, " "), n.Name, n.System, n.KnownBy, n.Machine, n.Verdict, n.Role, n.Text, n.By, n.Time}
-		}
-		return p.CSV([]string{"handles", "name", "os", "known_by", "machine", "verdict", "role", "text", "by", "time"}, rows)
-	}
-	if m != nil {
-		p.Line("%s", heading(describe(m)))
-		p.Line("")
-	}
-	for k, n := range notes {
-		if k > 0 {
-			p.Line("")
-		}
-		what, who := view.NoteWords(autostart.Note{Text: n.Text, Verdict: n.Verdict, Role: n.Role, By: n.By, Time: n.Time, Proven: true})
-		title := n.Name
-		if len(n.handles) > 0 {
-			title += "  " + strings.Join(n.handles, " ")
-		}
-		lines := [][]string{{what}, {"written " + who}}
-		switch {
-		case n.Machine != "" && m == nil:
-			lines = append(lines, []string{"of the machine " + n.Machine + " only"})
-		case n.Machine != "":
-			lines = append(lines, []string{"of this machine's entry only"})
-		default:
-			lines = append(lines, []string{"found again by " + n.Program.String()})
-		}
-		if done == "noted" && n.known {
-			before, _ := view.NoteWords(autostart.Note{Text: n.before.Text, Verdict: n.before.Verdict, Role: n.before.Role})
-			lines = append(lines, []string{"before: " + before})
-		}
-		p.Block(title, lines)
-	}
-	if len(notes) > 0 {
-		p.Line("")
-	}
-	text := view.Number(len(notes), "note", "notes")
-	switch {
-	case a.dryRun && done != "":
-		text = "would be " + done + ": " + text + "; nothing was written"
-	case done != "":
-		text = done + ": " + text
-	}
-	p.Line("%s", text)
-	return nil
+	return a.page().WriteNotes(nil, all, "", false)
 }

@@ -17,11 +17,13 @@ import (
 	"lockback/core/change"
 	"lockback/core/inventory"
 	"lockback/core/location"
-	"lockback/core/machine"
 	"lockback/core/note"
 	"lockback/core/product"
 	"lockback/core/review"
 	"lockback/core/store"
+	"lockback/core/work"
+	"lockback/core/work/outcome"
+	"lockback/internal/page"
 	"lockback/internal/screen"
 	"lockback/internal/view"
 )
@@ -91,85 +93,20 @@ func (a *app) suggest(o switchOptions) error {
 		return usage("--suggest goes with no --for; choose with for=%s", o.user)
 	}
 	if a.format == "table" && !a.dryRun && a.Ask && a.Width > 0 {
-		return a.review(reviewOptions{words: o.selector, message: o.message, suggestion: notNil(kinds)})
+		return a.review(reviewOptions{words: o.selector, message: o.message, suggestion: slices.Concat([]string{}, kinds)})
 	}
-	return a.look(func(m *machine.Machine, inv inventory.Inventory, st *store.Store) error {
-		c, err := a.choose(m, inv, st, o.selector, scope{anywhere: true})
+	return a.look(func(s *session, inv inventory.Inventory) error {
+		c, err := s.Choose(inv, o.selector, work.Scope{Anywhere: true})
 		if err != nil {
 			return err
 		}
-		return a.printSuggestions(m, review.Suggest(once(inv, c.items), kinds, time.Now()))
+		return a.page().Suggestions(s.Machine, review.Suggest(work.Once(inv, c.Items), kinds, time.Now()))
 	})
 }
 
 // kindsIn reports whether a word is a list of kinds of suggestions.
 func kindsIn(word string) bool {
 	return !slices.ContainsFunc(strings.Split(word, ","), func(k string) bool { return !slices.Contains(review.Kinds, k) })
-}
-
-func (a *app) printSuggestions(m *machine.Machine, all []review.Suggestion) error {
-	p := a.printer()
-	type suggestionJSON struct {
-		Handle string `json:"handle"`
-		Name   string `json:"name"`
-		User   string `json:"user"`
-		Kind   string `json:"kind"`
-		Why    string `json:"why"`
-	}
-	list := make([]suggestionJSON, len(all))
-	for k, s := range all {
-		list[k] = suggestionJSON{s.Item.Handle, s.Item.Name, s.Item.User, s.Kind, s.Why}
-	}
-	switch a.format {
-	case "json":
-		return p.JSON(struct {
-			Machine     machineJSON      `json:"machine"`
-			Suggestions []suggestionJSON `json:"suggestions"`
-		}{describe(m), list})
-	case "csv":
-		var rows [][]string
-		for _, s := range list {
-			rows = append(rows, []string{s.Handle, s.Name, s.User, s.Kind, s.Why})
-		}
-		return p.CSV([]string{"handle", "name", "user", "kind", "why"}, rows)
-	}
-	p.Line("%s", heading(describe(m)))
-	p.Line("")
-	if len(all) > 0 {
-		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 2}, {Title: "for"}, {Title: "kind"}, {Title: "because", Share: 4}}, func(yield func([]view.Cell) bool) {
-			for k, s := range list {
-				if !yield([]view.Cell{view.T(s.Handle), view.T(s.Name), view.T(view.Whose(&all[k].Item.Entry)), view.T(s.Kind), view.T(s.Why)}) {
-					return
-				}
-			}
-		})
-		p.Line("")
-	}
-	p.Line("%s could be turned off; nothing was. lockback review goes through them", view.Number(len(all), "entry", "entries"))
-	return nil
-}
-
-// once puts one item in the place of those that are the same thing of everyone's.
-func once(inv inventory.Inventory, items []*location.Item) []*location.Item {
-	by := make(map[*autostart.Entry]*location.Item, len(items))
-	shared := map[string]*location.Item{}
-	for _, item := range items {
-		by[&item.Entry] = item
-		if item.Shared != "" && shared[item.Shared] == nil {
-			shared[item.Shared] = item
-		}
-	}
-	var all []*location.Item
-	for _, e := range autostart.OnceForEveryone(entriesOf(items), inv.Entries()) {
-		item := by[e]
-		if item == nil {
-			one := *shared[e.Shared]
-			one.Entry = *e
-			item = &one
-		}
-		all = append(all, item)
-	}
-	return all
 }
 
 // ofProposals stands before the words of a review of proposals, with their kinds.
@@ -215,24 +152,21 @@ func (a *app) review(o reviewOptions) error {
 	if a.format != "table" {
 		return a.printReview(o)
 	}
-	if a.store == onDisk {
+	if a.store == work.OnDisk {
 		return usage("a review is kept in your own record, not in the one on a disk; leave --store disk out")
 	}
 	o.plain = o.plain || a.Ask && os.Getenv("TERM") == "dumb"
 	if !o.plain && (!a.Ask || a.Width == 0) {
 		return usage("a review needs a terminal; --plain asks line by line, also through a pipe")
 	}
-	s, err := a.open(store.Write)
+	s, err := a.openSettled(store.Write)
 	if err != nil {
 		return err
 	}
-	defer s.close()
-	if err := s.settled(); err != nil {
-		return err
-	}
-	begun, ok, err := s.store.Review(s.machine.ID)
+	defer s.Close()
+	begun, ok, err := s.Record.Review(s.Machine.ID)
 	if err != nil {
-		return adviseStore(err)
+		return work.Advise(err)
 	}
 	switch {
 	case !ok || o.anew || len(begun.Decisions) == 0 && len(o.begin()) > 0:
@@ -240,19 +174,19 @@ func (a *app) review(o reviewOptions) error {
 		ok = false
 	case len(o.begin()) > 0 && !slices.Equal(o.begin(), begun.Words):
 		return usage("a review of %s was begun on %s and is not ended, with %s; lockback review goes on with it, and lockback review --new begins anew",
-			subject(s.machine), local(begun.Begun), view.Number(len(begun.Decisions), "answer", "answers"))
+			page.Subject(s.Machine), autostart.Minute(begun.Begun), autostart.Count(len(begun.Decisions), "answer", "answers"))
 	}
 	r, err := s.reviewing(begun)
 	if err != nil {
 		return err
 	}
 	if len(r.entries) == 0 {
-		a.note("there is nothing to review on %s", subject(s.machine))
+		a.note("there is nothing to review on %s", page.Subject(s.Machine))
 		return nil
 	}
 	if !ok {
-		if err := s.store.BeginReview(s.machine.ID, begun); err != nil {
-			return fmt.Errorf("no review was begun: %w", adviseStore(err))
+		if err := s.Record.BeginReview(s.Machine.ID, begun); err != nil {
+			return fmt.Errorf("no review was begun: %w", work.Advise(err))
 		}
 	}
 	decisions, gone := map[string]screen.Decision{}, 0
@@ -264,16 +198,16 @@ func (a *app) review(o reviewOptions) error {
 		decisions[handle] = screen.Decision(d)
 	}
 	if ok {
-		a.note("the review of %s goes on, with %s", local(begun.Begun), view.Number(len(decisions), "answer", "answers"))
+		a.note("the review of %s goes on, with %s", autostart.Minute(begun.Begun), autostart.Count(len(decisions), "answer", "answers"))
 	}
 	if gone > 0 {
-		a.note("%s on what is not there any more", view.Number(gone, "answer was", "answers were"))
+		a.note("%s on what is not there any more", autostart.Count(gone, "answer was", "answers were"))
 	}
 	deck := screen.NewDeck(r.entries, decisions, begun.At, r)
 	a.stopMeans("every answer is in the record; lockback review goes on")
 	var apply bool
 	if o.plain {
-		a.printer().Line("%s", heading(describe(s.machine)))
+		a.printer().Line("%s", page.Heading(s.Machine))
 		apply, err = screen.Plain(deck, a.In, a.Out, cmp.Or(a.Width, 80), !a.Ask)
 		a.Ask = true // who answers through a pipe answers the question there too
 	} else {
@@ -281,43 +215,32 @@ func (a *app) review(o reviewOptions) error {
 		if o, ok := terminal.(*output); ok {
 			terminal = o.Writer // how large it is, only the file itself tells
 		}
-		apply, err = screen.Screen(context.Background(), deck, inShort(s.machine), a.In, terminal, a.Color && !a.noColor)
+		apply, err = screen.Screen(context.Background(), deck, page.InShort(s.Machine), a.In, terminal, a.Color && !a.noColor)
 	}
 	if err != nil {
-		return fmt.Errorf("the review was left, because an answer could not be kept: %w", adviseStore(err))
+		return fmt.Errorf("the review was left, because an answer could not be kept: %w", work.Advise(err))
 	}
 	if !apply {
 		_, _, _, open := deck.Count()
-		a.note("every answer is in the record, and nothing was changed; %s not decided. lockback review goes on", view.Number(open, "entry is", "entries are"))
+		a.note("every answer is in the record, and nothing was changed; %s not decided. lockback review goes on", autostart.Count(open, "entry is", "entries are"))
 		return nil
 	}
 	return r.carryOut(deck.Decisions, o.message)
 }
 
-// inShort names a machine, and tells whether it is the one at hand.
-func inShort(m *machine.Machine) string {
-	d := describe(m)
-	name := view.Safe(cmp.Or(d.Name, "a machine without a name"))
-	if d.Live {
-		return name + ", this computer"
-	}
-	return name + ", a disk"
-}
-
 // reviewing reads the machine, and puts what is to be decided into its order.
 func (s *session) reviewing(begun store.Review) (*reviewing, error) {
 	words, suggestion := selectorOf(begun.Words)
-	inv := s.inventory()
-	inv.Measure()
-	c, err := s.choose(s.machine, inv, s.store, words, scope{all: begun.All, anywhere: true})
+	inv := s.Measured()
+	c, err := s.Choose(inv, words, work.Scope{All: begun.All, Anywhere: true})
 	if err != nil {
 		return nil, err
 	}
-	r := &reviewing{session: s, inv: inv, items: map[string]*location.Item{}, places: map[string]review.Place{}, propose: map[string]review.Suggestion{}, pages: map[string][]string{}, started: starters(inv)}
-	if r.spreads, err = s.store.Spreads(s.machine.ID); err != nil {
-		return nil, adviseStore(err)
+	r := &reviewing{session: s, inv: inv, items: map[string]*location.Item{}, places: map[string]review.Place{}, propose: map[string]review.Suggestion{}, pages: map[string][]string{}, started: work.Starters(inv)}
+	if r.spreads, err = s.Record.Spreads(s.Machine.ID); err != nil {
+		return nil, work.Advise(err)
 	}
-	r.chosen = once(inv, c.items)
+	r.chosen = work.Once(inv, c.Items)
 	now := time.Now()
 	for _, g := range review.Suggest(r.chosen, suggestion, now) {
 		r.propose[g.Item.Handle] = g
@@ -330,11 +253,11 @@ func (s *session) reviewing(begun store.Review) (*reviewing, error) {
 		r.items[item.Handle], r.places[item.Handle] = item, p
 		known := item.Entry.Facts()
 		e := screen.Entry{Handle: item.Handle, Name: view.Safe(cmp.Or(item.Name, "(no name)")), Disabled: item.State == autostart.Disabled, Product: view.Safe(known.Product.Name), Maker: view.Safe(known.Maker.Name), Protected: item.Guarded}
-		if program, ok := note.ProgramOf(s.machine.OS, &item.Entry); ok {
+		if program, ok := note.ProgramOf(s.Machine.OS, &item.Entry); ok {
 			e.Program = program.Key()
 		}
 		if item.Switch == autostart.Report {
-			e.Fixed = fixedWords(s.whyFixed(item, location.Want{State: autostart.Disabled, Now: now}))
+			e.Fixed = page.FixedWords(s.WhyFixed(item, location.Want{State: autostart.Disabled, Now: now}))
 		}
 		r.entries = append(r.entries, e)
 	}
@@ -411,36 +334,28 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 	add("sits in", cmp.Or(e.Place, e.Location), e.When, view.Plain)
 	add("for", view.Whose(e), "", view.Plain)
 	add("starts", e.Command, "", view.Plain)
-	path, mark := programWords(e)
+	path, mark := page.ProgramWords(e)
 	add("program", path, "", mark)
 	add("costs", view.CostWords(e.Cost), "", view.Plain)
 	if len(e.Uses) > 0 {
 		add("used by hand", view.UseWords(e.Uses[0]), "", view.Plain)
 	}
-	if program, ok := note.ProgramOf(r.machine.OS, e); ok {
+	if program, ok := note.ProgramOf(r.Machine.OS, e); ok {
 		s := r.spreads[program.Key()]
-		add("other machines", spreadWords(s.Machines, s.Kept, s.Off, s.Last), "", view.Plain)
+		add("other machines", page.SpreadWords(s.Machines, s.Kept, s.Off, s.Last), "", view.Plain)
 		for _, with := range r.with(item, program.Key()) {
 			add("goes with", with, "", view.Plain)
 		}
 	}
 	switch {
 	case item.Switch == autostart.Report:
-		add("to turn it off", fixedWords(r.whyFixed(item, location.Want{State: autostart.Disabled, Now: time.Now()})), "", view.Plain)
+		add("to turn it off", page.FixedWords(r.WhyFixed(item, location.Want{State: autostart.Disabled, Now: time.Now()})), "", view.Plain)
 	case item.State == autostart.Disabled:
 		add("to turn it on", "what turned it off is taken back; it counts "+view.Effect(item.Effect), "", view.Plain)
 	default:
 		add("to turn it off", switchMeaning(item.Switch)+"; it counts "+view.Effect(item.Effect), string(item.Switch), view.Plain)
 	}
 	return pairs
-}
-
-// fixedWords say that an entry cannot be turned off, and why.
-func fixedWords(why string) string {
-	for _, head := range []string{"cannot be turned on or off here", "it cannot be turned off here"} {
-		why = strings.TrimPrefix(strings.TrimPrefix(why, head), ": ")
-	}
-	return strings.TrimSuffix("cannot be turned off here: "+why, ": ")
 }
 
 // maxWith is how many entries are named that belong to a program or product.
@@ -476,7 +391,7 @@ func (r *reviewing) with(item *location.Item, program string) []string {
 			names = append(names, fmt.Sprintf("and %d more", n-maxWith))
 		}
 		if n > 0 {
-			all = append(all, fmt.Sprintf("%s of %s: %s", view.Number(n, "other entry", "other entries"), group.of, strings.Join(names, ", ")))
+			all = append(all, fmt.Sprintf("%s of %s: %s", autostart.Count(n, "other entry", "other entries"), group.of, strings.Join(names, ", ")))
 		}
 	}
 	return all
@@ -487,12 +402,14 @@ func (r *reviewing) Lookup(handle string, w screen.Width) []string {
 	return r.lines(w, func(p view.Printer) {
 		item := r.items[handle]
 		p.Bold(item.Name + "  " + item.Handle)
-		l, err := r.lookUp(r.machine, r.store, item, false)
+		w := r.page()
+		w.Printer = p
+		l, err := w.LookUp(r.Session, item, false)
 		if err != nil {
 			p.Line("%s", oneLine(err))
 			return
 		}
-		printRows(p, l.rows(r.search != ""))
+		w.Lookup(l)
 	})
 }
 
@@ -506,13 +423,15 @@ const (
 func (r *reviewing) Where(handle string, w screen.Width) []string {
 	return r.lines(w, func(p view.Printer) {
 		item := r.items[handle]
-		printDecided(p, r.known(r.machine, item, r.started), false, "")
-		text, err := r.machine.Reader(nil).ReadFile(item.Source.Path, maxShownBytes)
+		known := r.page()
+		known.Printer = p
+		known.Decided(known.Known(r.Machine, item, r.started), false, "")
+		text, err := r.Machine.Reader(nil).ReadFile(item.Source.Path, maxShownBytes)
 		if err != nil || item.Source.Key != "" || bytes.IndexByte(text, 0) >= 0 {
 			return // it is no file of lines
 		}
 		p.Line("")
-		p.Bold(place(&item.Entry))
+		p.Bold(page.Place(&item.Entry))
 		lines := strings.Split(strings.TrimRight(string(text), "\n"), "\n")
 		from := max(0, min(item.Source.Line-maxShown/2, len(lines)-maxShown))
 		for k := from; k < min(len(lines), from+maxShown); k++ {
@@ -543,24 +462,24 @@ func (r *reviewing) Note(handle, text string) (string, error) {
 		return "", err
 	}
 	item := r.items[handle]
-	about, without := r.about([]*location.Item{item}, false)
+	about, without := r.About([]*location.Item{item}, false)
 	if len(without) > 0 {
-		about, _ = r.about([]*location.Item{item}, true)
+		about, _ = r.About([]*location.Item{item}, true)
 	}
-	if err := r.keepNotes(about, given); err != nil {
+	if err := r.KeepNotes(about, given, r.author(), r.dryRun); err != nil {
 		return "", err
 	}
 	n := about[0]
-	r.knowledge = r.knowledgeOf(r.store)
+	r.Forget()
 	for _, other := range r.items {
-		program, ok := note.ProgramOf(r.machine.OS, &other.Entry)
+		program, ok := note.ProgramOf(r.Machine.OS, &other.Entry)
 		if n.Machine != "" && other.Handle != handle || n.Machine == "" && (!ok || program.Key() != n.Program.Key()) {
 			continue
 		}
 		other.Notes = slices.DeleteFunc(slices.Clone(other.Notes), func(old autostart.Note) bool {
-			return n.known && old.Machine == (n.Machine != "") && old.Time.Equal(n.before.Time) && old.Text == n.before.Text
+			return n.Known && old.Machine == (n.Machine != "") && old.Time.Equal(n.Before.Time) && old.Text == n.Before.Text
 		})
-		note.NewBook([]note.Note{n.Note}).Apply(r.machine.OS, r.machine.ID, []*autostart.Entry{&other.Entry})
+		note.NewBook([]note.Note{n.Note}).Apply(r.Machine.OS, r.Machine.ID, []*autostart.Entry{&other.Entry})
 	}
 	clear(r.pages)
 	if n.Machine != "" {
@@ -571,12 +490,12 @@ func (r *reviewing) Note(handle, text string) (string, error) {
 
 // Filter chooses entries by words, as list does.
 func (r *reviewing) Filter(words []string) (map[string]bool, error) {
-	c, err := r.choose(r.machine, r.inv, r.store, words, scope{all: true, anywhere: true})
+	c, err := r.Choose(r.inv, words, work.Scope{All: true, Anywhere: true})
 	if err != nil {
 		return nil, errors.New(oneLine(err))
 	}
 	only := map[string]bool{}
-	for _, item := range c.items {
+	for _, item := range c.Items {
 		only[item.Handle] = true
 		if item.Shared != "" {
 			only[item.Shared] = true
@@ -591,7 +510,7 @@ func (r *reviewing) Keep(at string, decisions map[string]screen.Decision) error 
 	for handle, d := range decisions {
 		words[handle] = string(d)
 	}
-	return r.store.Decide(r.machine.ID, at, words)
+	return r.Record.Decide(r.Machine.ID, at, words)
 }
 
 // switching is what decisions amount to, in the order of the inventory, as if the same entries were given to disable
@@ -627,7 +546,7 @@ func (r *reviewing) Overview(decisions map[string]screen.Decision, steps bool, w
 			verbs[item] = "on"
 		}
 		going := slices.Concat(w.off, w.on)
-		products, _ := product.Group(r.machine, going)
+		products, _ := product.Group(r.Machine, going)
 		grouped := map[*location.Item]bool{}
 		line := func(item *location.Item) []string {
 			return []string{fmt.Sprintf("%s  %-3s  %s", item.Handle, verbs[item], item.Name), "for " + view.Whose(&item.Entry)}
@@ -638,7 +557,7 @@ func (r *reviewing) Overview(decisions map[string]screen.Decision, steps bool, w
 				grouped[item] = true
 				lines = append(lines, line(item))
 			}
-			p.Block(productTitle(pr), lines)
+			p.Block(page.ProductTitle(pr), lines)
 		}
 		var lines [][]string
 		for _, item := range going {
@@ -672,13 +591,15 @@ func (r *reviewing) Overview(decisions map[string]screen.Decision, steps bool, w
 			p.Line("It cannot be done: %s", oneLine(err))
 			return
 		}
-		printLines(p, slices.Concat(w.notes, leftOutNotes(plan), noted(plan.Warnings)))
+		out := r.page()
+		out.Printer = p
+		out.Lines(slices.Concat(w.notes, page.LeftOutNotes(plan), page.Noted(plan.Warnings)))
 		if !steps {
-			p.Line("%s; s shows them", view.Number(len(plan.Steps), "step", "steps"))
+			p.Line("%s; s shows them", autostart.Count(len(plan.Steps), "step", "steps"))
 			return
 		}
 		p.Line("")
-		r.printSteps(p, plan.Steps, nameIn(planned(plan, r.inv)))
+		out.Steps(plan.Steps, page.NamesIn(outcome.Planned(plan, r.inv)))
 	})
 }
 
@@ -687,67 +608,40 @@ func (r *reviewing) carryOut(decisions map[string]screen.Decision, message strin
 	w := r.switching(decisions, message)
 	if len(w.off)+len(w.on) == 0 {
 		r.notes(w.notes)
-		r.note("nothing is to be turned off or on on %s", subject(r.machine))
-		return adviseStore(r.store.EndReview(r.machine.ID))
+		r.note("nothing is to be turned off or on on %s", page.Subject(r.Machine))
+		return work.Advise(r.Record.EndReview(r.Machine.ID))
 	}
-	before, err := r.store.Changes(r.machine.ID)
+	before, err := r.Record.Changes(r.Machine.ID)
 	if err != nil {
-		return adviseStore(err)
+		return work.Advise(err)
 	}
 	done, err := r.carryOutSwitching(r.inv, w)
-	after, aerr := r.store.Changes(r.machine.ID)
+	after, aerr := r.Record.Changes(r.Machine.ID)
 	if aerr == nil && (len(after) > len(before) && after[len(after)-1].State == change.Done || !done && err == nil) {
-		aerr = r.store.EndReview(r.machine.ID)
+		aerr = r.Record.EndReview(r.Machine.ID)
 	}
-	return errors.Join(err, adviseStore(aerr))
+	return errors.Join(err, work.Advise(aerr))
 }
 
 // printReview prints the order of a review for scripts, with the answers so far.
 func (a *app) printReview(o reviewOptions) error {
-	type placeJSON struct {
-		Handle   string `json:"handle"`
-		Name     string `json:"name"`
-		User     string `json:"user"`
-		State    string `json:"state"`
-		Why      string `json:"why"`
-		Proposed string `json:"proposed"`
-		Answer   string `json:"answer"`
-	}
-	return a.look(func(m *machine.Machine, inv inventory.Inventory, st *store.Store) error {
+	return a.look(func(s *session, inv inventory.Inventory) error {
 		var begun store.Review
-		if st != nil {
+		if s.Record != nil {
 			var err error
-			if begun, _, err = st.Review(m.ID); err != nil {
-				return adviseStore(err)
+			if begun, _, err = s.Record.Review(s.Machine.ID); err != nil {
+				return work.Advise(err)
 			}
 		}
 		words := o.words
 		if len(words) == 0 {
 			words, _ = selectorOf(begun.Words)
 		}
-		c, err := a.choose(m, inv, st, words, scope{all: o.all || begun.All, anywhere: true})
+		c, err := s.Choose(inv, words, work.Scope{All: o.all || begun.All, Anywhere: true})
 		if err != nil {
 			return err
 		}
-		items := once(inv, c.items)
-		propose := map[string]string{}
-		for _, g := range review.Suggest(items, nil, time.Now()) {
-			propose[g.Item.Handle] = g.Kind
-		}
-		list := []placeJSON{}
-		for _, p := range review.Order(items, time.Now()) {
-			list = append(list, placeJSON{p.Item.Handle, p.Item.Name, p.Item.User, string(p.Item.State), p.Why, propose[p.Item.Handle], begun.Decisions[p.Item.Handle]})
-		}
-		if a.format == "csv" {
-			var rows [][]string
-			for _, p := range list {
-				rows = append(rows, []string{p.Handle, p.Name, p.User, p.State, p.Why, p.Proposed, p.Answer})
-			}
-			return a.printer().CSV([]string{"handle", "name", "user", "state", "why", "proposed", "answer"}, rows)
-		}
-		return a.printer().JSON(struct {
-			Machine machineJSON `json:"machine"`
-			Entries []placeJSON `json:"entries"`
-		}{describe(m), list})
+		items := work.Once(inv, c.Items)
+		return a.page().ReviewOrder(s.Machine, review.Order(items, time.Now()), review.Suggest(items, nil, time.Now()), begun.Decisions)
 	})
 }

@@ -10,6 +10,8 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/store"
+	"lockback/core/work"
+	"lockback/internal/page"
 )
 
 func (a *app) undoCommand() *cobra.Command {
@@ -21,19 +23,19 @@ was changed since by something else, nothing is touched and the conflict is name
 		Example: "  lockback undo\n  lockback undo C2",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			s, err := a.openToWrite(true)
+			s, err := a.openToChange(true)
 			if err != nil {
 				return err
 			}
-			defer s.close()
-			c, err := s.toUndo(args)
+			defer s.Close()
+			c, err := s.ToUndo(args)
 			if err != nil {
 				return err
 			}
-			inv := s.inventory()
-			plan, err := s.engine.Undo(c)
+			inv := s.Inventory()
+			plan, err := s.Engine.Undo(c)
 			if errors.Is(err, change.ErrNothing) {
-				a.note("there is nothing to do on %s: nothing is left of %s that could be taken back", subject(s.machine), c.Name())
+				a.note("there is nothing to do on %s: nothing is left of %s that could be taken back", page.Subject(s.Machine), c.Name())
 				return s.printNothing(plan)
 			}
 			if err != nil {
@@ -43,7 +45,7 @@ was changed since by something else, nothing is touched and the conflict is name
 			if err != nil {
 				return err
 			}
-			return s.carryOut(errand{plan: plan, inv: inv, verb: "Take back " + c.Name() + ":", about: about, message: "takes back " + c.Name()})
+			return s.carryOut(task{plan: plan, inv: inv, verb: "Take back " + c.Name() + ":", about: about, message: "takes back " + c.Name()})
 		},
 	}
 	a.writeFlags(c)
@@ -56,43 +58,12 @@ func (s *session) aboutUndo(c change.Change) ([]string, error) {
 	if what == "" {
 		what = "The machine will be as it was before that, in %s."
 	}
-	about := []string{fmt.Sprintf("Takes back %s of %s: %s", c.Name(), dated(c.Time), changeItem(c).Message), fmt.Sprintf(what, fmt.Sprintf("S%d", c.Snapshot))}
-	changes, err := s.store.Changes(s.machine.ID)
-	if err != nil {
-		return nil, adviseStore(err)
-	}
-	for _, next := range slices.Backward(changes) {
-		if next.State == change.Done && next.Kind != change.Undo && next.ID != c.ID {
-			return append(about, fmt.Sprintf("A second undo would take back %s of %s: %s", next.Name(), dated(next.Time), changeItem(next).Message)), nil
-		}
+	about := []string{fmt.Sprintf("Takes back %s of %s: %s", c.Name(), page.Dated(c.Time), c.Words()), fmt.Sprintf(what, fmt.Sprintf("S%d", c.Snapshot))}
+	next, ok, err := s.NextUndo(c)
+	if err != nil || ok {
+		return append(about, fmt.Sprintf("A second undo would take back %s of %s: %s", next.Name(), page.Dated(next.Time), next.Words())), err
 	}
 	return append(about, "A second undo would find nothing more to take back."), nil
-}
-
-// toUndo is the change that was named, or the last one that is done and no undo
-// itself.
-func (s *session) toUndo(args []string) (change.Change, error) {
-	if len(args) == 1 {
-		n, err := number(args[0], "C", "a change")
-		if err != nil {
-			return change.Change{}, err
-		}
-		c, err := s.change(n)
-		if err == nil && c.State != change.Done {
-			err = usage("%s is %s already", c.Name(), string(c.State))
-		}
-		return c, err
-	}
-	changes, err := s.store.Changes(s.machine.ID)
-	if err != nil {
-		return change.Change{}, adviseStore(err)
-	}
-	for _, c := range slices.Backward(changes) {
-		if c.State == change.Done && c.Kind != change.Undo {
-			return s.change(c.ID)
-		}
-	}
-	return change.Change{}, usage("no change of this machine can be taken back; see lockback history")
 }
 
 func (a *app) recoverCommand() *cobra.Command {
@@ -119,16 +90,16 @@ A change that can be neither taken back nor finished can be given up with
 			if err != nil {
 				return err
 			}
-			defer s.close()
-			open, ok, err := s.toRecover()
+			defer s.Close()
+			open, ok, err := s.ToRecover()
 			if err != nil {
-				return adviseStore(err)
+				return work.Advise(err)
 			}
 			if !ok {
-				a.note("no interrupted change waits on %s", subject(s.machine))
+				a.note("no interrupted change waits on %s", page.Subject(s.Machine))
 				return nil
 			}
-			c, err := s.change(open.ID)
+			c, err := s.Change(open.ID)
 			if err != nil {
 				return err
 			}
@@ -149,37 +120,37 @@ A change that can be neither taken back nor finished can be given up with
 				}
 				switch a.format {
 				case "json":
-					return s.changeAsJSON("", "", steps, nil, nil)
+					return a.page().ChangeJSON(s.Machine, "", "", steps, nil, nil)
 				case "csv":
-					return s.stepsCSV(steps)
+					return a.page().StepsCSV(steps)
 				}
-				a.printer().Line("%s", subject(s.machine))
+				a.printer().Line("%s", page.Subject(s.Machine))
 				a.printer().Line("")
-				a.printSteps(a.printer(), steps, entryNames(s.touchedBy(c)))
+				a.page().Steps(steps, page.TouchedNames(s.TouchedBy(c)))
 				return nil
 			}
-			elsewhere := s.madeElsewhere(c)
-			if elsewhere != "" && !abandon && (a.yes || onto != "") && onto != s.machine.Name {
+			elsewhere := s.MadeElsewhere(c)
+			if elsewhere != "" && !abandon && (a.yes || onto != "") && onto != s.Machine.Name {
 				return usage("%s was made elsewhere%s; this is %s. If it is the same machine all the same, add --onto %q; if not, recover --abandon gives the change up",
-					c.Name(), elsewhere, heading(describe(s.machine)), s.machine.Name)
+					c.Name(), elsewhere, page.Heading(s.Machine), s.Machine.Name)
 			}
 			if !a.yes {
-				a.note("%s", subject(s.machine))
+				a.note("%s", page.Subject(s.Machine))
 			}
-			question := fmt.Sprintf("%s %s, %s of %s%s?", verb, c.Name(), c.Kind, dated(c.Time), elsewhere)
+			question := fmt.Sprintf("%s %s, %s of %s%s?", verb, c.Name(), c.Kind, page.Dated(c.Time), elsewhere)
 			if err := a.confirm(question); err != nil {
 				return err
 			}
 			var kept []string
 			if abandon {
-				left, err := s.engine.Abandon(c)
+				left, err := s.Engine.Abandon(c)
 				if err != nil {
 					return s.explain(err)
 				}
 				for _, l := range left {
 					kept = append(kept, fmt.Sprintf("%s: %s", autostart.Text(l.Artifact.String()), l.How))
 				}
-			} else if kept, err = s.engine.Recover(c, finish); err != nil {
+			} else if kept, err = s.Engine.Recover(c, finish); err != nil {
 				return s.stuck(c, err)
 			}
 			for _, k := range kept {
@@ -188,12 +159,9 @@ A change that can be neither taken back nor finished can be given up with
 			p := a.printer()
 			if a.format == "json" {
 				c.State = state
-				return p.JSON(struct {
-					Machine machineJSON `json:"machine"`
-					itemJSON
-				}{describe(s.machine), changeItem(c)})
+				return p.JSON(page.ItemDocument{Machine: page.MachineOf(s.Machine), Item: page.ItemOf(c)})
 			}
-			p.Line("%s", subject(s.machine))
+			p.Line("%s", page.Subject(s.Machine))
 			p.Line("%s was %s", c.Name(), done)
 			return nil
 		},
@@ -203,19 +171,6 @@ A change that can be neither taken back nor finished can be given up with
 	c.Flags().BoolVar(&abandon, "abandon", false, "give the change up and list how everything is left")
 	c.Flags().StringVar(&onto, "onto", "", "the change was made under another name or in another place; recover it on the machine with this `NAME`")
 	return c
-}
-
-// toRecover is the change that waits: one of this machine, else one that has its id only.
-func (s *session) toRecover() (change.Change, bool, error) {
-	c, ok, err := s.engine.Interrupted()
-	if ok || err != nil {
-		return c, ok, err
-	}
-	all, err := s.store.Interrupted(s.machine.ID)
-	if err != nil || len(all) == 0 {
-		return change.Change{}, false, err
-	}
-	return all[0], true, nil
 }
 
 // stuck says what can be done where a change could not be settled.

@@ -126,5 +126,5 @@ func TestPropertyLists(t *testing.T) {
 			require.Equal(t, form, doc.Form)
 		}
 	}
-	require.Equal(t, 200, edits)
+	require.Equal(t, 5*draw.Count(40), edits)
 }

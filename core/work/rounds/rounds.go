@@ -380,7 +380,8 @@ func (st *Step) planned(plan change.Plan, err error) error {
 
 // Next is the next step of a search.
 func Next(s *work.Session, f *Search, inv inventory.Inventory) (Step, error) {
-	next := f.Logic().Next()
+	logic := f.Logic()
+	next := logic.Next()
 	if next.Verdict != nil {
 		return end(s, f, *next.Verdict, inv)
 	}

@@ -1,0 +1,335 @@
+package page
+
+import (
+	"cmp"
+	"fmt"
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/core/work/disclose"
+	"lockback/internal/view"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// ShowDocument is what is known of entries, in JSON.
+type ShowDocument struct {
+	Machine Machine      `json:"machine"`
+	Entries []ShownEntry `json:"entries"`
+}
+
+// maxStarters is how many other entries are named that start the same program: a shell is started
+// by dozens.
+const maxStarters = 8
+
+// Fact is one thing known of an entry.
+type Fact struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+	Basis string `json:"basis"`
+	kind  autostart.FactKind
+}
+
+func factOf(f location.Fact) Fact {
+	return Fact{view.FactName(f), autostart.Text(f.Value), autostart.Text(f.Basis), f.Kind}
+}
+
+// Artifact is one that decides an entry, with its present image.
+type Artifact struct {
+	Artifact string `json:"artifact"`
+	Image    string `json:"image"`
+	kind     machine.ArtifactKind
+	where    string // the same, for people
+}
+
+// ShownEntry is an entry with all that is known of it.
+type ShownEntry struct {
+	Entry  autostart.Entry `json:"entry"`
+	Effect string          `json:"takes_effect"`
+	// How it is known that the entry is protected, and that it needs a second thought; empty where it is not so.
+	GuardBasis   string     `json:"guarded_basis"`
+	CautionBasis string     `json:"caution_basis"`
+	RoleBasis    string     `json:"role_basis"`
+	Search       string     `json:"search,omitempty"`
+	Facts        []Fact     `json:"facts"`
+	Artifacts    []Artifact `json:"artifacts"`
+	// Others are the handles of the other entries that start the same program.
+	Others []string `json:"also_started_by"`
+	others []string // the same with their names
+}
+
+// Known gathers what is known of an item.
+func (w Writer) Known(m *machine.Machine, item *location.Item, started map[string][]*location.Item) ShownEntry {
+	e := ShownEntry{Others: []string{}, Entry: item.Entry, Effect: view.Effect(item.Effect), GuardBasis: item.GuardBasis, CautionBasis: item.CautionBasis, RoleBasis: item.Entry.Facts().RoleBasis, Search: w.address(&item.Entry, m)}
+	for _, other := range started[item.Target.Path] {
+		if other != item {
+			e.Others = append(e.Others, other.Handle)
+			e.others = append(e.others, other.Handle+" "+other.Name)
+		}
+	}
+	if n := len(e.others) - maxStarters; n > 0 {
+		e.others = append(e.others[:maxStarters], fmt.Sprintf("and %d more", n))
+	}
+	if item.Facts != nil {
+		for _, f := range item.Facts() {
+			e.Facts = append(e.Facts, factOf(f))
+		}
+	}
+	for _, art := range item.Artifacts() {
+		text := ""
+		if i, err := m.Image(art); err != nil {
+			text = "not readable: " + machine.Reason(err)
+		} else {
+			text = i.String()
+		}
+		e.Artifacts = append(e.Artifacts, Artifact{autostart.Text(art.Name), autostart.Text(text), art.Kind, whereAll(art)})
+	}
+	e.Facts, e.Artifacts = list(e.Facts), list(e.Artifacts)
+	return e
+}
+
+// address fills the address of the configuration in with what may be said of a program; empty where that is nothing.
+func (w Writer) address(e *autostart.Entry, m *machine.Machine, more ...string) string {
+	words := disclose.Words(e, m, more...)
+	if w.Search == "" || len(words) == 0 {
+		return ""
+	}
+	return strings.Replace(w.Search, "{}", url.QueryEscape(strings.Join(words, " ")), 1)
+}
+
+// Show shows entries with all that is known of them.
+func (w Writer) Show(m *machine.Machine, items []*location.Item, started map[string][]*location.Item) error {
+	p := w
+	switch w.Format {
+	case "json":
+		docs := make([]ShownEntry, len(items))
+		for k, item := range items {
+			docs[k] = w.Known(m, item, started)
+		}
+		return p.JSON(ShowDocument{MachineOf(m), docs})
+	case "csv":
+		var sheet [][]string
+		for _, item := range items {
+			e := w.Known(m, item, started)
+			for _, r := range e.rows() {
+				sheet = append(sheet, []string{e.Entry.Handle, r.name, r.value, r.basis})
+			}
+			for _, art := range e.Artifacts {
+				sheet = append(sheet, []string{e.Entry.Handle, "artifact", art.Artifact, art.Image})
+			}
+		}
+		return p.CSV([]string{"handle", "fact", "value", "basis"}, sheet)
+	}
+	for k, item := range items {
+		if k > 0 {
+			p.Line("")
+		}
+		w.shown(w.Known(m, item, started))
+	}
+	return nil
+}
+
+// row is a line of what is known.
+type row struct {
+	name, value, basis string
+	mark               view.Mark
+}
+
+// leads reports whether a fact tells what an entry is: such come first.
+func (f Fact) leads() bool {
+	return f.kind == autostart.FactDescription || f.kind == autostart.FactComment
+}
+
+// rows are the facts of an entry, the most telling first; without those that are not known.
+func (e ShownEntry) rows() []row {
+	entry := &e.Entry
+	var rows []row
+	add := func(name, value, basis string, mark view.Mark) {
+		again := slices.ContainsFunc(rows, func(r row) bool { return r.name == name && r.value == value })
+		if value != "" && !again {
+			rows = append(rows, row{name, value, basis, mark})
+		}
+	}
+	for _, f := range e.Facts {
+		if f.leads() {
+			add(f.Name, f.Value, f.Basis, view.Plain)
+		}
+	}
+	known := entry.Facts()
+	// What was decided stands here with where it was read, and not again among the evidence.
+	decided := map[autostart.FactKind]string{}
+	decide := func(name, value string, among autostart.FactKind, basis string) {
+		for _, f := range e.Facts {
+			if f.kind == among && f.Value == value && value != "" {
+				basis, decided[among] = f.Basis, value
+				break
+			}
+		}
+		add(name, value, basis, view.Plain)
+	}
+	for _, n := range entry.Notes {
+		mark := view.Plain
+		if !n.Proven {
+			mark = view.Quiet
+		}
+		what, basis := view.NoteWords(n)
+		add("note", what, basis, mark)
+	}
+	decide("maker", cmp.Or(known.Maker.Name, "not known"), autostart.FactMadeBy, known.Maker.Basis)
+	decide("product", strings.TrimSpace(known.Product.Name+" "+known.Product.Version), autostart.FactProduct, "")
+	decide("description", known.Description, autostart.FactDescribedAs, known.DescriptionBasis)
+	add("role", known.Role, known.RoleBasis, view.Plain)
+	add("verdict", known.Verdict, known.VerdictBasis, view.Plain)
+	value, mark := ProgramWords(entry)
+	add("program", value, "looked up on the machine", mark)
+	add("also started by", strings.Join(e.others, ", "), "", view.Plain)
+	told := *entry // that the program is missing stands there already
+	told.Problems = slices.DeleteFunc(slices.Clone(entry.Problems), func(p string) bool { return p == autostart.TargetMissing && entry.Target.Path != "" })
+	for _, problem := range view.Problems(&told) {
+		add("problem", problem, "", view.Alert)
+	}
+	add("protected", entry.Guarded, e.GuardBasis, view.Alert)
+	add("think twice", entry.Caution, e.CautionBasis, view.Alert)
+	state := string(entry.State)
+	if entry.Mode != "" && entry.Mode != state {
+		state += ", " + entry.Mode
+	}
+	add("state", state, "", view.Plain)
+	add("starts", entry.When, cmp.Or(entry.Place, entry.Location), view.Plain)
+	add("for", view.Whose(entry), "", view.Plain)
+	add("costs", view.CostWords(entry.Cost), "", view.Plain)
+	if entry.Cost != nil && !entry.Cost.Since.IsZero() {
+		add("running since", autostart.Minute(entry.Cost.Since), entry.Cost.Basis, view.Plain)
+	}
+	for _, u := range entry.Uses {
+		add("used by hand", view.UseWords(u), u.Basis, view.Plain)
+	}
+	add("command", entry.Command, Place(entry), view.Plain)
+	if entry.Switch == autostart.Report {
+		add("turned off by", "cannot be turned off here", "", view.Plain)
+	} else {
+		add("turned off by", string(entry.Switch)+", which counts "+e.Effect, "lockback help switches", view.Plain)
+	}
+	if entry.OSPart {
+		basis := entry.OSBasis
+		if basis == autostart.ByName {
+			basis = "its name and place, and nothing more"
+		}
+		add("hidden", "a part of the operating system", basis, view.Plain)
+	}
+	if entry.SystemName != entry.Name {
+		add("system's own name", entry.SystemName, "", view.Plain)
+	}
+	add("location", entry.Location, "", view.Plain)
+	add("look it up at", e.Search, "lockback opens nothing", view.Plain)
+	for _, f := range e.Facts {
+		if !f.leads() && (decided[f.kind] != f.Value || f.Value == "") {
+			add(f.Name, f.Value, f.Basis, view.Plain)
+		}
+	}
+	return rows
+}
+
+func (w Writer) shown(e ShownEntry) {
+	p := w
+	p.Bold(e.Entry.Name + "  " + e.Entry.Handle)
+	p.rows(e.rows())
+	p.Line("")
+	p.Decided(e, w.Verbose, " (--verbose lists them)")
+}
+
+// rows writes what is known of an entry, one below the other.
+func (w Writer) rows(rows []row) {
+	pairs := make([]view.Pair, len(rows))
+	for k, r := range rows {
+		pairs[k] = view.Pair{Name: r.name, Value: r.value, From: r.basis, Mark: r.mark}
+	}
+	w.Pairs(pairs)
+}
+
+// Decided writes what decides an entry. What is not there is counted, unless all is asked for, with a hint how to see it.
+func (w Writer) Decided(e ShownEntry, all bool, hint string) {
+	p := w
+	p.Bold("Decided by")
+	present, absent := artifactRows(e.Artifacts, all)
+	for _, art := range present {
+		image := art.Image
+		if !all {
+			image = digest.ReplaceAllString(image, "")
+		}
+		p.Block(art.where, [][]string{{image}})
+	}
+	if absent != "" {
+		p.Line("and by the absence of %s that could override it%s", absent, hint)
+	}
+}
+
+// digest is what the words for an image end with, for who compares: --verbose and JSON have it.
+var digest = regexp.MustCompile(`, [0-9a-f]{8}$`)
+
+// whereAll names an artifact for a person, a value by its key and its own name.
+func whereAll(a machine.Artifact) string {
+	if a.Kind == machine.ValueArtifact {
+		_, name := a.Value()
+		return whereIs(a) + ", value " + cmp.Or(autostart.Text(name), "of the key itself")
+	}
+	return whereIs(a)
+}
+
+// absentWords are what is absent, for each kind of artifact: one, and several.
+var absentWords = []struct {
+	kinds     []machine.ArtifactKind
+	one, many string
+}{
+	{[]machine.ArtifactKind{machine.FileArtifact}, "file or folder", "files and folders"},
+	{[]machine.ArtifactKind{machine.ValueArtifact}, "registry value", "registry values"},
+	{[]machine.ArtifactKind{machine.KeyArtifact, machine.TreeArtifact}, "registry key", "registry keys"},
+	{[]machine.ArtifactKind{machine.LoginItemArtifact}, "login item", "login items"},
+}
+
+// artifactRows leaves out what is not there, unless all is asked for: a machine with many users
+// has many places where an override could be.
+func artifactRows(artifacts []Artifact, all bool) (present []Artifact, absent string) {
+	missing := map[machine.ArtifactKind]int{}
+	for _, art := range artifacts {
+		if art.Image == "absent" && !all {
+			missing[art.kind]++
+			continue
+		}
+		present = append(present, art)
+	}
+	var words []string
+	for _, w := range absentWords {
+		n := 0
+		for _, kind := range w.kinds {
+			n += missing[kind]
+		}
+		if n > 0 {
+			words = append(words, view.Number(n, w.one, w.many))
+		}
+	}
+	return present, strings.Join(words, " and ")
+}
+
+// Place names where an entry is read from.
+func Place(e *autostart.Entry) string {
+	if e.Source.Line > 0 {
+		return fmt.Sprintf("%s, line %d", e.Source.Path, e.Source.Line)
+	}
+	return e.Source.Path
+}
+
+// programWords tells what an entry starts, and whether it is there.
+func ProgramWords(e *autostart.Entry) (string, view.Mark) {
+	switch {
+	case e.Target.Path == "":
+		return "cannot be told without running a shell", view.Plain
+	case e.Target.Exists == nil:
+		return e.Target.Path + " (not known whether it is there)", view.Plain
+	case !*e.Target.Exists:
+		return e.Target.Path + " (missing)", view.Alert
+	}
+	return fmt.Sprintf("%s (%d bytes, of %s)", e.Target.Path, e.Target.Size, autostart.Minute(e.Target.Modified)), view.Plain
+}
