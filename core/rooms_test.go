@@ -44,10 +44,12 @@ var mayImport = []struct{ room, allowed string }{
 	{`core/culprit`, `^$`},
 	{`core/check`, `core/(autostart|machine|location(/table)?|program|cost|snapshot|change|format/(journal|taskcache|windata))`},
 	{`core/store`, `core/(autostart|machine|program|note|figures|snapshot|change)`},
+	{`core/work(/.*)?`, `core/.*`},
+	{`internal/page`, `(core/.*|internal/view)`},
 	{`internal/view`, `core/(autostart|location(/table)?)`},
 	{`internal/demo`, `core/format/.*`},
 	{`internal/screen`, `internal/view`},
-	{`internal/cli`, `(core/.*|internal/(view|screen|demo))`},
+	{`internal/cli`, `(core/.*|internal/(view|page|screen|demo))`},
 	{`internal/peers/killed`, `internal/cli`}, // it is the program, with a flaw
 	{`internal/(bench.*|testkit(/.*)?|recordtest|peers.*|campaign)`, `(core/.*|internal/demo)`},
 	{`internal/reference`, `internal/cli`},

@@ -25,7 +25,7 @@ type addOptions struct {
 // stagesOfNew are the words for when something new starts.
 var stagesOfNew = map[string]autostart.Stage{"startup": autostart.System, "sign-in": autostart.SignIn, "schedule": autostart.Schedule}
 
-func (a *app) addCommand() *cobra.Command {
+func newAddCommand(a *app) *cobra.Command {
 	var o addOptions
 	c := &cobra.Command{
 		Use:   "add --name NAME --at sign-in|startup [--for USER] -- PROGRAM [ARGUMENT...]",
@@ -51,7 +51,7 @@ The new entry is listed, on trial, and taken back with undo like any other chang
 		Example: "  lockback add --name \"Tide board\" --at sign-in --for ines -- /opt/tide/board --full\n  lockback add --name \"Night copy\" --at-time 02:30 -- /opt/gullrock/copy\n  lockback add --copy-of k7f3qa2 --for bram",
 		RunE: func(_ *cobra.Command, args []string) error {
 			o.program = args
-			return a.add(o)
+			return runAdd(a, o)
 		},
 	}
 	a.writeFlags(c)
@@ -89,10 +89,10 @@ func span(text string, least, most time.Duration) (time.Duration, error) {
 }
 
 // newEntry reads the options.
-func (s *session) newEntry(o addOptions, inv inventory.Inventory) (location.New, error) {
+func newEntry(s *session, o addOptions, inv inventory.Inventory) (location.New, error) {
 	n := location.New{Name: o.name, Argv: o.program, Form: o.form, Now: time.Now()}
 	if o.copyOf != "" {
-		if err := s.likeAnother(o.copyOf, inv, &n); err != nil {
+		if err := likeAnother(s, o.copyOf, inv, &n); err != nil {
 			return n, err
 		}
 	}
@@ -143,7 +143,7 @@ func (s *session) newEntry(o addOptions, inv inventory.Inventory) (location.New,
 }
 
 // likeAnother takes from an entry what was not given.
-func (s *session) likeAnother(handle string, inv inventory.Inventory, n *location.New) error {
+func likeAnother(s *session, handle string, inv inventory.Inventory, n *location.New) error {
 	c, err := s.ChooseExactly(inv, []string{handle}, work.Scope{All: true})
 	if err != nil {
 		return err
@@ -177,7 +177,7 @@ func (s *session) likeAnother(handle string, inv inventory.Inventory, n *locatio
 	return nil
 }
 
-func (a *app) add(o addOptions) error {
+func runAdd(a *app, o addOptions) error {
 	trial, err := a.trialDays()
 	if err != nil {
 		return err
@@ -188,7 +188,7 @@ func (a *app) add(o addOptions) error {
 	}
 	defer s.Close()
 	inv := s.Inventory()
-	n, err := s.newEntry(o, inv)
+	n, err := newEntry(s, o, inv)
 	if err != nil {
 		return err
 	}

@@ -14,7 +14,7 @@ import (
 	"lockback/core/work"
 )
 
-func (a *app) catalogueCommand() *cobra.Command {
+func newCatalogueCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "catalogue",
 		Short: "The list of known programs: what each does, and whether it can go",
@@ -32,7 +32,7 @@ before all of them.`,
 		Long: `Show what the catalogue says: all entries, or those in which every word occurs: in
 the id, in what it does, in what it is known by, or as role or verdict.`,
 		Example: "  lockback catalogue show\n  lockback catalogue show windows spare telemetry\n  lockback catalogue show printer",
-		RunE:    func(_ *cobra.Command, words []string) error { return a.showCatalogue(words) },
+		RunE:    func(_ *cobra.Command, words []string) error { return showCatalogue(a, words) },
 	}, &cobra.Command{
 		Use:   "check FILE",
 		Short: "Check a file of the catalogue, with the line of whatever is wrong",
@@ -40,13 +40,13 @@ the id, in what it does, in what it is known by, or as role or verdict.`,
 each with its line; nothing is changed. "-" is standard input.`,
 		Example: "  lockback catalogue check our-programs.yaml",
 		Args:    cobra.ExactArgs(1),
-		RunE:    func(_ *cobra.Command, args []string) error { return a.checkCatalogue(args[0]) },
+		RunE:    func(_ *cobra.Command, args []string) error { return checkCatalogue(a, args[0]) },
 	})
-	c.AddCommand(a.ownCatalogueCommands()...)
+	c.AddCommand(newOwnCatalogueCommands(a)...)
 	return c
 }
 
-func (a *app) showCatalogue(words []string) error {
+func showCatalogue(a *app, words []string) error {
 	own, err := a.desk().OwnCatalogues()
 	if err != nil {
 		a.note("note: the catalogues of the record are not shown: %v", err)
@@ -57,8 +57,8 @@ func (a *app) showCatalogue(words []string) error {
 // maxCatalogue is the largest file that is checked, in bytes.
 const maxCatalogue = 8 << 20
 
-// parseFile reads a file of a catalogue, and all that is wrong with it.
-func (a *app) parseFile(name string) (*catalogue.Catalogue, []catalogue.Problem, error) {
+// parseCatalogue reads a file of a catalogue, and all that is wrong with it.
+func parseCatalogue(a *app, name string) (*catalogue.Catalogue, []catalogue.Problem, error) {
 	var text []byte
 	var err error
 	if name == "-" {
@@ -73,8 +73,8 @@ func (a *app) parseFile(name string) (*catalogue.Catalogue, []catalogue.Problem,
 	return c, problems, nil
 }
 
-func (a *app) checkCatalogue(name string) error {
-	c, problems, err := a.parseFile(name)
+func checkCatalogue(a *app, name string) error {
+	c, problems, err := parseCatalogue(a, name)
 	if err != nil {
 		return err
 	}

@@ -14,7 +14,7 @@ import (
 	"lockback/internal/page"
 )
 
-func (a *app) checkCommand() *cobra.Command {
+func newCheckCommand(a *app) *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "check [SNAPSHOT]",
@@ -39,7 +39,7 @@ for runs by the clock.`,
 				return err
 			}
 			defer s.Close()
-			r, err := s.check(args)
+			r, err := runCheck(s, args)
 			if err != nil {
 				return err
 			}
@@ -56,8 +56,8 @@ for runs by the clock.`,
 	return c
 }
 
-// check compares the machine with a snapshot, by default the last one that somebody took.
-func (s *session) check(args []string) (page.Checked, error) {
+// runCheck compares the machine with a snapshot, by default the last one that somebody took.
+func runCheck(s *session, args []string) (page.Checked, error) {
 	r := page.Checked{Machine: s.Machine}
 	var err error
 	if len(args) == 1 {

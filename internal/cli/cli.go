@@ -250,7 +250,7 @@ func (a *app) command() *cobra.Command {
 			if !slices.Contains(formats, a.format) {
 				return usage("unknown format %q%s (it is table, json or csv)", a.format, autostart.Suggest(a.format, formats))
 			}
-			return a.configure(c)
+			return configure(a, c)
 		},
 	}
 	c.SetVersionTemplate("lockback {{.Version}}\n")
@@ -264,10 +264,10 @@ func (a *app) command() *cobra.Command {
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "no colours")
 	f.BoolVar(&a.verbose, "verbose", false, "say more: artifacts, and what they were and will be")
 	f.BoolVar(&a.quiet, "quiet", false, "no notes and no progress; errors and results only")
-	c.AddCommand(a.listCommand(), a.showCommand(), a.productsCommand(), a.figuresCommand(), a.locationsCommand(), a.disableCommand(), a.enableCommand(), a.addCommand(), a.delayCommand(), a.removeCommand(), a.undoCommand(), a.restoreCommand(), a.recoverCommand(), a.checkCommand(), a.keepCommand(), a.culpritCommand(),
-		a.snapshotCommand(), a.historyCommand(), a.compareCommand(), a.recordCommand(), a.reviewCommand(), a.noteCommand(), a.lookupCommand(), a.catalogueCommand(), a.demoCommand(), a.configCommand())
+	c.AddCommand(newListCommand(a), newShowCommand(a), newProductsCommand(a), newFiguresCommand(a), newLocationsCommand(a), newDisableCommand(a), newEnableCommand(a), newAddCommand(a), newDelayCommand(a), newRemoveCommand(a), newUndoCommand(a), newRestoreCommand(a), newRecoverCommand(a), newCheckCommand(a), newKeepCommand(a), newCulpritCommand(a),
+		newSnapshotCommand(a), newHistoryCommand(a), newCompareCommand(a), newRecordCommand(a), newReviewCommand(a), newNoteCommand(a), newLookupCommand(a), newCatalogueCommand(a), newDemoCommand(a), newConfigCommand(a))
 	c.AddCommand(topicCommands()...)
-	c.SetHelpCommand(a.helpCommand())
+	c.SetHelpCommand(newHelpCommand(a))
 	c.SetOut(a.Out) // where completion writes to is settled when it is made
 	c.InitDefaultCompletionCmd()
 	for _, g := range groups {
@@ -278,7 +278,7 @@ func (a *app) command() *cobra.Command {
 			}
 		}
 	}
-	a.complete(c)
+	addCompletions(a, c)
 	usageOfArguments(c)
 	return c
 }

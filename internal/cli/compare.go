@@ -12,7 +12,7 @@ import (
 	"lockback/core/work"
 )
 
-func (a *app) compareCommand() *cobra.Command {
+func newCompareCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare FROM [TO]",
 		Short: "Show what differs between two snapshots, or since one, or since a change",
@@ -30,7 +30,7 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 				return err
 			}
 			defer s.Close()
-			fromName, before, since, err := s.compareFrom(args[0])
+			fromName, before, since, err := compareFrom(s, args[0])
 			if err != nil {
 				return err
 			}
@@ -77,7 +77,7 @@ Exits with 0 where nothing differs and with 3 where something does.`,
 }
 
 // compareFrom is where a comparison begins: a snapshot, or a change with the one before it.
-func (s *session) compareFrom(id string) (string, *snapshot.Snapshot, *change.Change, error) {
+func compareFrom(s *session, id string) (string, *snapshot.Snapshot, *change.Change, error) {
 	if !strings.HasPrefix(strings.ToUpper(id), "C") {
 		snap, err := s.Snapshot(id)
 		if err != nil {

@@ -24,7 +24,7 @@ const noFiles = cobra.ShellCompDirectiveNoFileComp
 // quietly makes a copy of the app for a completion, with the settings of the configuration.
 func (a *app) quietly() *app {
 	q := &app{Streams: a.Streams, root: a.root, store: a.store, format: "table", quiet: true}
-	if all, err := q.configuration(); err == nil && q.store == "" {
+	if all, err := readConfiguration(q); err == nil && q.store == "" {
 		q.store = all["store"].value
 	}
 	return q
@@ -81,7 +81,7 @@ func valuesOf(q *app, inv inventory.Inventory, field, word string) []string {
 	case "user", "for":
 		values = work.UsersIn(inv)
 	case "since":
-		values = q.ids("S")
+		values = recordIDs(q, "S")
 	default:
 		values = autostart.FixedValues(field)
 	}
@@ -123,8 +123,8 @@ func distinct(inv inventory.Inventory, field string) []string {
 	return values
 }
 
-// ids are the numbers of the record's snapshots (S), changes (C) or both, with their messages.
-func (a *app) ids(letters string) []string {
+// recordIDs are the numbers of the record's snapshots (S), changes (C) or both, with their messages.
+func recordIDs(a *app, letters string) []string {
 	m, err := a.desk().Machine()
 	if err != nil {
 		return nil
@@ -150,12 +150,12 @@ func (a *app) ids(letters string) []string {
 }
 
 // completeIDs offers numbers of the record, for as many arguments as a command takes.
-func (a *app) completeIDs(letters string, most int) cobra.CompletionFunc {
+func completeIDs(a *app, letters string, most int) cobra.CompletionFunc {
 	return func(_ *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 		if len(args) >= most {
 			return nil, noFiles
 		}
-		return withPrefix(a.quietly().ids(letters), word), noFiles | cobra.ShellCompDirectiveKeepOrder
+		return withPrefix(recordIDs(a.quietly(), letters), word), noFiles | cobra.ShellCompDirectiveKeepOrder
 	}
 }
 
@@ -189,13 +189,13 @@ func completeWords(words []string) cobra.CompletionFunc {
 	}
 }
 
-// complete says of all commands what their arguments and options can be.
-func (a *app) complete(root *cobra.Command) {
+// addCompletions says of all commands what their arguments and options can be.
+func addCompletions(a *app, root *cobra.Command) {
 	arguments := map[string]cobra.CompletionFunc{
 		"list": a.completeSelectors, "show": a.completeSelectors, "disable": a.completeSelectors, "enable": a.completeSelectors,
 		"products": a.completeSelectors, "review": a.completeSelectors, "note": a.completeSelectors, "lookup": a.completeSelectors, "remove": a.completeSelectors, "delay": a.completeSelectors, "start": a.completeSelectors,
-		"check": a.completeIDs("S", 1), "keep": a.completeIDs("C", 1),
-		"restore": a.completeIDs("S", 1), "undo": a.completeIDs("C", 1), "compare": a.completeIDs("SC", 2), "history": a.completeIDs("SC", 1),
+		"check": completeIDs(a, "S", 1), "keep": completeIDs(a, "C", 1),
+		"restore": completeIDs(a, "S", 1), "undo": completeIDs(a, "C", 1), "compare": completeIDs(a, "SC", 2), "history": completeIDs(a, "SC", 1),
 	}
 	options := map[string]cobra.CompletionFunc{
 		"for": a.completeUsers, "only": a.completeSelectors, "format": cobra.FixedCompletions(formats, noFiles), "group": cobra.FixedCompletions(view.Groupings, noFiles),

@@ -5,15 +5,14 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
-	"github.com/knadh/koanf/parsers/yaml"
-	"github.com/knadh/koanf/providers/rawbytes"
-	"github.com/knadh/koanf/v2"
 	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v3"
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
@@ -77,12 +76,12 @@ func configPath() (string, error) {
 	return filepath.Join(dir, "lockback", "config.yaml"), nil
 }
 
-// configuration reads the settings of the file and of the environment.
-func (a *app) configuration() (map[string]configured, error) {
+// readConfiguration reads the settings of the file and of the environment.
+func readConfiguration(a *app) (map[string]configured, error) {
 	all := map[string]configured{}
 	path, err := configPath()
 	if err == nil {
-		if err := a.readConfig(path, all); err != nil {
+		if err := readConfigFile(a, path, all); err != nil {
 			return nil, err
 		}
 	}
@@ -97,9 +96,9 @@ func (a *app) configuration() (map[string]configured, error) {
 	return all, nil
 }
 
-// readConfig reads the file. One of somebody else's is no configuration of who runs the program:
+// readConfigFile reads the file. One of somebody else's is no configuration of who runs the program:
 // as root, the file must be root's.
-func (a *app) readConfig(path string, into map[string]configured) error {
+func readConfigFile(a *app, path string, into map[string]configured) error {
 	f, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -123,23 +122,23 @@ func (a *app) readConfig(path string, into map[string]configured) error {
 	if len(text) > maxConfig {
 		return usage("the configuration %s is larger than %d bytes", path, maxConfig)
 	}
-	k := koanf.New("/")
-	if err := k.Load(rawbytes.Provider(text), yaml.Parser()); err != nil {
+	var file map[string]any
+	if err := yaml.Unmarshal(text, &file); err != nil {
 		return usage("the configuration %s cannot be understood: %s", path, strings.ReplaceAll(err.Error(), "\n", " "))
 	}
 	var keys []string
 	for _, s := range settings {
 		keys = append(keys, s.key)
 	}
-	for _, key := range slices.Sorted(slices.Values(k.Keys())) {
+	for _, key := range slices.Sorted(maps.Keys(file)) {
 		at := slices.Index(keys, key)
 		if at < 0 {
 			return usage("the configuration %s has the unknown setting %q%s (the settings are %s)", path, key, autostart.Suggest(key, keys), strings.Join(keys, ", "))
 		}
-		value := k.String(key)
-		if list := k.Strings(key); len(list) > 0 {
-			value = strings.Join(list, ",")
+		if _, nested := file[key].(map[string]any); nested {
+			return usage("the configuration %s: %s is a text or a list, and has settings of its own there", path, key)
 		}
+		value := plainSetting(file[key])
 		if err := settings[at].check(value); err != nil {
 			return usage("%s: %v", path, err)
 		}
@@ -148,9 +147,24 @@ func (a *app) readConfig(path string, into map[string]configured) error {
 	return nil
 }
 
+// plainSetting is the value of a setting as an option takes it: a list with commas.
+func plainSetting(value any) string {
+	if value == nil {
+		return ""
+	}
+	if list, ok := value.([]any); ok {
+		words := make([]string, len(list))
+		for k, v := range list {
+			words[k] = plainSetting(v)
+		}
+		return strings.Join(words, ",")
+	}
+	return fmt.Sprint(value)
+}
+
 // configure gives flags that were not set the values of the configuration.
-func (a *app) configure(c *cobra.Command) error {
-	all, err := a.configuration()
+func configure(a *app, c *cobra.Command) error {
+	all, err := readConfiguration(a)
 	if err != nil {
 		return err
 	}
@@ -178,7 +192,7 @@ func (a *app) configure(c *cobra.Command) error {
 	return nil
 }
 
-func (a *app) configCommand() *cobra.Command {
+func newConfigCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "config",
 		Short: "Show the configuration",
@@ -196,7 +210,7 @@ win over it, and options of the command line over both:
 		Example: "  lockback config show\n  lockback config show --format json",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			all, err := a.configuration()
+			all, err := readConfiguration(a)
 			if err != nil {
 				return err
 			}

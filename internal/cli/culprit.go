@@ -16,7 +16,7 @@ import (
 	"lockback/internal/page"
 )
 
-func (a *app) culpritCommand() *cobra.Command {
+func newCulpritCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "culprit",
 		Short: "Find which of several entries broke something, by halving over restarts",
@@ -39,14 +39,14 @@ while the disk is in another machine. culprit stop gives it up: then all is as b
 Without a command it says how far the search is.`,
 		Example: "  lockback culprit start C1\n  lockback culprit works\n  lockback culprit stop",
 		Args:    cobra.NoArgs,
-		RunE:    func(*cobra.Command, []string) error { return a.searchStatus() },
+		RunE:    func(*cobra.Command, []string) error { return searchStatus(a) },
 	}
-	c.AddCommand(a.culpritStartCommand(), a.culpritAnswerCommand(culprit.Works, "Say that it works after the restart"),
-		a.culpritAnswerCommand(culprit.Broken, "Say that it is broken after the restart"), a.culpritAnswerCommand(culprit.Skipped, "Ask in another way: it could not be told"), a.culpritStopCommand())
+	c.AddCommand(newCulpritStartCommand(a), newCulpritAnswerCommand(a, culprit.Works, "Say that it works after the restart"),
+		newCulpritAnswerCommand(a, culprit.Broken, "Say that it is broken after the restart"), newCulpritAnswerCommand(a, culprit.Skipped, "Ask in another way: it could not be told"), newCulpritStopCommand(a))
 	return c
 }
 
-func (a *app) culpritStartCommand() *cobra.Command {
+func newCulpritStartCommand(a *app) *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "start [CHANGE | SELECTOR...]",
@@ -56,7 +56,7 @@ turned something off), its entries that are still as it left them are searched: 
 broken by turning them off. With a selector, the entries that are enabled: it is broken
 while they start.`,
 		Example: "  lockback culprit start\n  lockback culprit start C3\n  lockback culprit start stage=sign-in for=ines",
-		RunE:    func(_ *cobra.Command, args []string) error { return a.startSearch(args, all) },
+		RunE:    func(_ *cobra.Command, args []string) error { return startSearch(a, args, all) },
 	}
 	a.writeFlags(c)
 	c.Flags().BoolVar(&all, "all", false, "choose among parts of the operating system too")
@@ -64,14 +64,14 @@ while they start.`,
 	return c
 }
 
-func (a *app) culpritAnswerCommand(answer culprit.Answer, short string) *cobra.Command {
+func newCulpritAnswerCommand(a *app, answer culprit.Answer, short string) *cobra.Command {
 	var anyway bool
 	c := &cobra.Command{
 		Use:     string(answer),
 		Short:   short,
 		Example: "  lockback culprit " + string(answer),
 		Args:    cobra.NoArgs,
-		RunE:    func(*cobra.Command, []string) error { return a.answerSearch(answer, anyway) },
+		RunE:    func(*cobra.Command, []string) error { return answerSearch(a, answer, anyway) },
 	}
 	c.Long = short + `. The next round is then set up, or the culprit is named.
 
@@ -89,21 +89,21 @@ on or off meanwhile, the round is set up again instead.`
 	return c
 }
 
-func (a *app) culpritStopCommand() *cobra.Command {
+func newCulpritStopCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "stop",
 		Short:   "Give the search up: all is as it was before it",
 		Long:    `Give the search up. All that its rounds changed is taken back, to the byte.`,
 		Example: "  lockback culprit stop",
 		Args:    cobra.NoArgs,
-		RunE:    func(*cobra.Command, []string) error { return a.stopSearch() },
+		RunE:    func(*cobra.Command, []string) error { return stopSearch(a) },
 	}
 	a.writeFlags(c)
 	return c
 }
 
 // startSearch begins a search.
-func (a *app) startSearch(args []string, all bool) error {
+func startSearch(a *app, args []string, all bool) error {
 	s, err := a.openToChange(rounds.OfChange(args))
 	if err != nil {
 		return err
@@ -121,7 +121,7 @@ func (a *app) startSearch(args []string, all bool) error {
 }
 
 // answerSearch goes on with an answer.
-func (a *app) answerSearch(answer culprit.Answer, anyway bool) error {
+func answerSearch(a *app, answer culprit.Answer, anyway bool) error {
 	s, err := a.openToChange(true)
 	if err != nil {
 		return err
@@ -214,7 +214,7 @@ func (s *session) nothingToSetUp(t task) error {
 }
 
 // stopSearch gives a search up.
-func (a *app) stopSearch() error {
+func stopSearch(a *app) error {
 	s, err := a.openToChange(true)
 	if err != nil {
 		return err
@@ -249,7 +249,7 @@ func (a *app) stopSearch() error {
 }
 
 // searchStatus says how far a search is.
-func (a *app) searchStatus() error {
+func searchStatus(a *app) error {
 	s, err := a.open(store.Read)
 	if err != nil {
 		return err

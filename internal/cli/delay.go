@@ -28,7 +28,7 @@ type delayOptions struct {
 	spread, message string
 }
 
-func (a *app) delayCommand() *cobra.Command {
+func newDelayCommand(a *app) *cobra.Command {
 	var o delayOptions
 	c := &cobra.Command{
 		Use:   "delay SELECTOR... TIME",
@@ -46,7 +46,7 @@ costs least first, and no TIME is given.
 The change is on trial, and undo takes it back exactly.`,
 		Example: "  lockback delay fogbell-sync.desktop 30s\n  lockback delay stage=sign-in verdict=useful --spread 10s",
 		Args:    cobra.MinimumNArgs(1),
-		RunE:    func(_ *cobra.Command, words []string) error { return a.delayEntries(words, o) },
+		RunE:    func(_ *cobra.Command, words []string) error { return delayEntries(a, words, o) },
 	}
 	a.writeFlags(c)
 	a.trialFlag(c)
@@ -56,7 +56,7 @@ The change is on trial, and undo takes it back exactly.`,
 	return c
 }
 
-func (a *app) delayEntries(words []string, o delayOptions) error {
+func delayEntries(a *app, words []string, o delayOptions) error {
 	trial, err := a.trialDays()
 	if err != nil {
 		return err

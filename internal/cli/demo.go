@@ -10,7 +10,7 @@ import (
 	"lockback/internal/demo"
 )
 
-func (a *app) demoCommand() *cobra.Command {
+func newDemoCommand(a *app) *cobra.Command {
 	var keep string
 	var buildOnly, step bool
 	c := &cobra.Command{

@@ -11,7 +11,7 @@ import (
 	"lockback/internal/page"
 )
 
-func (a *app) figuresCommand() *cobra.Command {
+func newFiguresCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "figures [SNAPSHOT...]",
 		Short: "Show the machine's figures side by side: memory, processes, how long the last start took",
@@ -25,12 +25,12 @@ than a machine that runs; below the figures stands what of them may be compared.
 				return err
 			}
 			defer s.Close()
-			return s.figures(names)
+			return showFigures(s, names)
 		},
 	}
 }
 
-func (s *session) figures(names []string) error {
+func showFigures(s *session, names []string) error {
 	if len(names) == 0 {
 		all, err := s.Record.Snapshots(s.Machine.ID)
 		if err != nil {

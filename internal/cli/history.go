@@ -9,7 +9,7 @@ import (
 	"lockback/core/work"
 )
 
-func (a *app) historyCommand() *cobra.Command {
+func newHistoryCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "history [ID]",
 		Short: "List snapshots and changes, newest first",
@@ -31,7 +31,7 @@ Support/lockback): what it says is the word of whoever had the disk.`,
 			}
 			defer s.Close()
 			if len(args) == 1 {
-				return s.historyOf(args[0])
+				return showEvent(s, args[0])
 			}
 			events, err := work.EventsOf(s.Record, s.Machine.ID)
 			if err != nil {
@@ -42,8 +42,8 @@ Support/lockback): what it says is the word of whoever had the disk.`,
 	}
 }
 
-// historyOf shows a change or a snapshot in full.
-func (s *session) historyOf(id string) error {
+// showEvent shows a change or a snapshot in full.
+func showEvent(s *session, id string) error {
 	if strings.HasPrefix(strings.ToUpper(id), "C") {
 		c, err := s.ChangeNamed(id)
 		if err != nil {

@@ -17,7 +17,7 @@ import (
 	"lockback/internal/page"
 )
 
-func (a *app) keepCommand() *cobra.Command {
+func newKeepCommand(a *app) *cobra.Command {
 	var message string
 	c := &cobra.Command{
 		Use:   "keep [CHANGE | SELECTOR...]",
@@ -36,9 +36,9 @@ does not name them any more.`,
 			}
 			defer s.Close()
 			if !slices.ContainsFunc(args, func(arg string) bool { return !work.IsChange(arg) }) {
-				return s.keepChange(args)
+				return keepChange(s, args)
 			}
-			return s.keepEntries(args, message)
+			return keepEntries(s, args, message)
 		},
 	}
 	c.Flags().BoolVar(&a.dryRun, "dry-run", false, "say what would be confirmed and record nothing")
@@ -48,7 +48,7 @@ does not name them any more.`,
 }
 
 // keepChange ends the trial of a change.
-func (s *session) keepChange(args []string) error {
+func keepChange(s *session, args []string) error {
 	c, err := s.ToKeep(args)
 	if err != nil {
 		return err
@@ -67,7 +67,7 @@ func (s *session) keepChange(args []string) error {
 }
 
 // keepEntries says of entries that came back that they may stay.
-func (s *session) keepEntries(words []string, message string) error {
+func keepEntries(s *session, words []string, message string) error {
 	inv := s.Inventory()
 	c, err := s.ChooseExactly(inv, words, work.Scope{})
 	if err != nil {

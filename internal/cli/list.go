@@ -15,7 +15,7 @@ import (
 	"lockback/internal/view"
 )
 
-func (a *app) listCommand() *cobra.Command {
+func newListCommand(a *app) *cobra.Command {
 	var all bool
 	var o listOptions
 	c := &cobra.Command{

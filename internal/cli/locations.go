@@ -6,7 +6,7 @@ import (
 	"lockback/core/inventory"
 )
 
-func (a *app) locationsCommand() *cobra.Command {
+func newLocationsCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "locations",
 		Short: "List the places that the system starts things from",

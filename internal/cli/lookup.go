@@ -14,7 +14,7 @@ import (
 	"lockback/internal/page"
 )
 
-func (a *app) lookupCommand() *cobra.Command {
+func newLookupCommand(a *app) *cobra.Command {
 	var open, withHash, all bool
 	c := &cobra.Command{
 		Use:   "lookup SELECTOR...",
@@ -47,7 +47,7 @@ in the browser of this computer.`,
 				if err := w.Lookups(s.Machine, programs); err != nil || !open {
 					return err
 				}
-				return a.openSearch(programs)
+				return openSearch(a, programs)
 			})
 		},
 	}
@@ -69,7 +69,7 @@ func onePerProgram(m *machine.Machine, items []*location.Item) []*location.Item 
 }
 
 // openSearch opens the address of one program.
-func (a *app) openSearch(list []page.LookedUp) error {
+func openSearch(a *app, list []page.LookedUp) error {
 	if len(list) > 1 {
 		return usage("--open opens one address, and these are %d programs; name one", len(list))
 	}

@@ -21,7 +21,7 @@ type noteOptions struct {
 	all                 bool
 }
 
-func (a *app) noteCommand() *cobra.Command {
+func newNoteCommand(a *app) *cobra.Command {
 	var o noteOptions
 	c := &cobra.Command{
 		Use:   "note [SELECTOR...]",
@@ -50,11 +50,11 @@ one of ` + inLines(autostart.Roles) + `.`,
 			case len(words) == 0 && (o.remove || !given.Empty() || o.machine):
 				return usage("name the entries that the note is about")
 			case len(words) == 0:
-				return a.listNotes()
+				return listNotes(a)
 			case !o.remove && given.Empty():
-				return a.showNotes(words, o)
+				return showNotes(a, words, o)
 			}
-			return a.writeNotes(words, o, given)
+			return writeNotes(a, words, o, given)
 		},
 	}
 	f := c.Flags()
@@ -92,7 +92,7 @@ func (a *app) openForNotes(access store.Access) (*session, error) {
 	return a.open(access)
 }
 
-func (a *app) writeNotes(words []string, o noteOptions, given note.Note) error {
+func writeNotes(a *app, words []string, o noteOptions, given note.Note) error {
 	access := store.Write
 	if a.dryRun {
 		access = store.Read
@@ -135,7 +135,7 @@ func (a *app) writeNotes(words []string, o noteOptions, given note.Note) error {
 }
 
 // showNotes shows the notes on entries.
-func (a *app) showNotes(words []string, o noteOptions) error {
+func showNotes(a *app, words []string, o noteOptions) error {
 	s, err := a.openForNotes(store.Read)
 	if err != nil {
 		return err
@@ -150,7 +150,7 @@ func (a *app) showNotes(words []string, o noteOptions) error {
 }
 
 // listNotes shows all notes of the record.
-func (a *app) listNotes() error {
+func listNotes(a *app) error {
 	s, err := a.openForNotes(store.Read)
 	if err != nil {
 		return err

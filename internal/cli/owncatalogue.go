@@ -19,8 +19,8 @@ import (
 	"lockback/internal/page"
 )
 
-// ownCatalogueCommands are the commands for catalogues of the technician's own.
-func (a *app) ownCatalogueCommands() []*cobra.Command {
+// newOwnCatalogueCommands are the commands for catalogues of the technician's own.
+func newOwnCatalogueCommands(a *app) []*cobra.Command {
 	var as string
 	var first bool
 	export := &cobra.Command{
@@ -32,7 +32,7 @@ does what has a user's name in it: each is named. "-" is standard output; a file
 exists is not written over.`,
 		Example: "  lockback catalogue export shop.yaml\n  lockback catalogue export - | less",
 		Args:    cobra.ExactArgs(1),
-		RunE:    func(_ *cobra.Command, args []string) error { return a.exportCatalogue(args[0]) },
+		RunE:    func(_ *cobra.Command, args []string) error { return exportCatalogue(a, args[0]) },
 	}
 	a.writeFlags(export)
 	load := &cobra.Command{
@@ -45,7 +45,7 @@ them. What says of itself that it is a part of the operating system is passed ov
 the catalogue that is part of lockback hides anything.`,
 		Example: "  lockback catalogue import shop.yaml\n  lockback catalogue import shop.yaml --as shop --first --yes",
 		Args:    cobra.ExactArgs(1),
-		RunE:    func(_ *cobra.Command, args []string) error { return a.importCatalogue(args[0], as, first) },
+		RunE:    func(_ *cobra.Command, args []string) error { return importCatalogue(a, args[0], as, first) },
 	}
 	load.Flags().StringVar(&as, "as", "", "the catalogue's `NAME` in the record (default: the name of the file)")
 	load.Flags().BoolVar(&first, "first", false, "let it come before all others of your own")
@@ -56,7 +56,7 @@ the catalogue that is part of lockback hides anything.`,
 		Long:    "List what is asked about a program, in order: your notes, your own catalogues, and the catalogue that is part of lockback. The first that knows a program counts.",
 		Example: "  lockback catalogue list",
 		Args:    cobra.NoArgs,
-		RunE:    func(*cobra.Command, []string) error { return a.listCatalogues() },
+		RunE:    func(*cobra.Command, []string) error { return listCatalogues(a) },
 	}
 	remove := &cobra.Command{
 		Use:     "remove NAME",
@@ -64,7 +64,7 @@ the catalogue that is part of lockback hides anything.`,
 		Long:    "Take a catalogue of your own out of the record. The file that it came from is not touched.",
 		Example: "  lockback catalogue remove shop",
 		Args:    cobra.ExactArgs(1),
-		RunE:    func(_ *cobra.Command, args []string) error { return a.removeCatalogue(args[0]) },
+		RunE:    func(_ *cobra.Command, args []string) error { return removeCatalogue(a, args[0]) },
 	}
 	a.writeFlags(remove)
 	return []*cobra.Command{list, export, load, remove}
@@ -78,7 +78,7 @@ func (a *app) openKnowledge(access store.Access) (*store.Store, error) {
 	return a.desk().OpenKnowledge(access)
 }
 
-func (a *app) exportCatalogue(name string) error {
+func exportCatalogue(a *app, name string) error {
 	record, err := a.openKnowledge(store.Read)
 	if err != nil {
 		return err
@@ -155,8 +155,8 @@ func writeNew(name string, text []byte) error {
 // maxProblemsNamed is how many problems of a file an import names.
 const maxProblemsNamed = 10
 
-func (a *app) importCatalogue(file, as string, first bool) error {
-	c, problems, err := a.parseFile(file)
+func importCatalogue(a *app, file, as string, first bool) error {
+	c, problems, err := parseCatalogue(a, file)
 	if err != nil {
 		return err
 	}
@@ -220,7 +220,7 @@ func (a *app) importCatalogue(file, as string, first bool) error {
 	return nil
 }
 
-func (a *app) listCatalogues() error {
+func listCatalogues(a *app) error {
 	record, err := a.openKnowledge(store.Read)
 	if err != nil && !errors.Is(err, store.ErrNone) {
 		return err
@@ -252,7 +252,7 @@ func (a *app) listCatalogues() error {
 	return a.page().Catalogues(append(all, page.CatalogueItem{Name: "lockback", Entries: shipped}))
 }
 
-func (a *app) removeCatalogue(name string) error {
+func removeCatalogue(a *app, name string) error {
 	st, err := a.openKnowledge(store.Write)
 	if err != nil {
 		return err

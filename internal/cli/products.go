@@ -8,7 +8,7 @@ import (
 	"lockback/core/work"
 )
 
-func (a *app) productsCommand() *cobra.Command {
+func newProductsCommand(a *app) *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "products [SELECTOR...]",

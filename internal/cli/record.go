@@ -11,7 +11,7 @@ import (
 	"lockback/internal/page"
 )
 
-func (a *app) recordCommand() *cobra.Command {
+func newRecordCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "record",
 		Short: "Check the record itself, or carry it with a disk",
@@ -30,7 +30,7 @@ was removed can then be brought back there, too. A record that the disk has alre
 is not touched.`,
 		Example: "  lockback --root /mnt/disk record carry --dry-run\n  lockback --root /mnt/disk record carry",
 		Args:    cobra.NoArgs,
-		RunE:    func(*cobra.Command, []string) error { return a.carry() },
+		RunE:    func(*cobra.Command, []string) error { return carryRecord(a) },
 	}
 	a.writeFlags(carry)
 	verify := &cobra.Command{
@@ -61,8 +61,8 @@ is not touched.`,
 	return c
 }
 
-// carry copies the machine's part of the record onto its disk.
-func (a *app) carry() error {
+// carryRecord copies the machine's part of the record onto its disk.
+func carryRecord(a *app) error {
 	if a.root == "" || a.store == work.OnDisk {
 		return usage("record carry copies this computer's record onto a mounted disk; name the disk with --root")
 	}

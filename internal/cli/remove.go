@@ -20,7 +20,7 @@ type removeOptions struct {
 	now     bool
 }
 
-func (a *app) removeCommand() *cobra.Command {
+func newRemoveCommand(a *app) *cobra.Command {
 	var o removeOptions
 	c := &cobra.Command{
 		Use:   "remove SELECTOR...",
@@ -37,7 +37,7 @@ uninstalled is named: that is the better way. What lies in the system's own fold
 and what its package would bring back, is not removed; it stays disabled.`,
 		Example: "  lockback remove k7f3qa2\n  lockback remove problem=target-missing\n  lockback remove \"Brinecast*\" --now -m \"uninstalled last year\"",
 		Args:    cobra.MinimumNArgs(1),
-		RunE:    func(_ *cobra.Command, words []string) error { return a.remove(words, o) },
+		RunE:    func(_ *cobra.Command, words []string) error { return runRemove(a, words, o) },
 	}
 	a.writeFlags(c)
 	a.trialFlag(c)
@@ -48,7 +48,7 @@ and what its package would bring back, is not removed; it stays disabled.`,
 	return c
 }
 
-func (a *app) remove(words []string, o removeOptions) error {
+func runRemove(a *app, words []string, o removeOptions) error {
 	if o.now && strings.TrimSpace(o.message) == "" {
 		return usage("--now wants a reason, for the history: add -m TEXT")
 	}

@@ -13,7 +13,7 @@ import (
 	"lockback/internal/page"
 )
 
-func (a *app) restoreCommand() *cobra.Command {
+func newRestoreCommand(a *app) *cobra.Command {
 	var only []string
 	var newcomers, onto, message string
 	var systemFiles bool

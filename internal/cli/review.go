@@ -38,7 +38,7 @@ type reviewOptions struct {
 	suggestion []string // kinds; nil: all entries are reviewed
 }
 
-func (a *app) reviewCommand() *cobra.Command {
+func newReviewCommand(a *app) *cobra.Command {
 	var o reviewOptions
 	c := &cobra.Command{
 		Use:   "review [SELECTOR...]",
@@ -58,7 +58,7 @@ With --plain it asks line by line, for screen readers, simple terminals and pipe
 		Example: "  lockback review\n  lockback review stage=sign-in -m \"tidied up\"\n  lockback --root /mnt/disk review --plain\n  lockback review --new",
 		RunE: func(_ *cobra.Command, words []string) error {
 			o.words = words
-			return a.review(o)
+			return runReview(a, o)
 		},
 	}
 	a.writeFlags(c)
@@ -74,8 +74,8 @@ With --plain it asks line by line, for screen readers, simple terminals and pipe
 // allKinds is what --suggest stands for alone.
 const allKinds = "all"
 
-// suggest proposes what could be turned off.
-func (a *app) suggest(o switchOptions) error {
+// suggestEntries proposes what could be turned off.
+func suggestEntries(a *app, o switchOptions) error {
 	// "--suggest spare,broken" reads like an option with its value; to the package for flags the kinds are an argument.
 	if o.suggest == allKinds && len(o.selector) > 0 && kindsIn(o.selector[0]) {
 		o.suggest, o.selector = o.selector[0], o.selector[1:]
@@ -93,7 +93,7 @@ func (a *app) suggest(o switchOptions) error {
 		return usage("--suggest goes with no --for; choose with for=%s", o.user)
 	}
 	if a.format == "table" && !a.dryRun && a.Ask && a.Width > 0 {
-		return a.review(reviewOptions{words: o.selector, message: o.message, suggestion: slices.Concat([]string{}, kinds)})
+		return runReview(a, reviewOptions{words: o.selector, message: o.message, suggestion: append([]string{}, kinds...)})
 	}
 	return a.look(func(s *session, inv inventory.Inventory) error {
 		c, err := s.Choose(inv, o.selector, work.Scope{Anywhere: true})
@@ -133,7 +133,7 @@ func selectorOf(begun []string) (words, kinds []string) {
 	return begun[1:], kinds
 }
 
-// reviewing is a review that goes on.
+// newReviewing is a review that goes on.
 type reviewing struct {
 	*session
 	inv     inventory.Inventory
@@ -147,10 +147,10 @@ type reviewing struct {
 	entries []screen.Entry
 }
 
-// review goes through entries.
-func (a *app) review(o reviewOptions) error {
+// runReview goes through entries.
+func runReview(a *app, o reviewOptions) error {
 	if a.format != "table" {
-		return a.printReview(o)
+		return printReview(a, o)
 	}
 	if a.store == work.OnDisk {
 		return usage("a review is kept in your own record, not in the one on a disk; leave --store disk out")
@@ -176,7 +176,7 @@ func (a *app) review(o reviewOptions) error {
 		return usage("a review of %s was begun on %s and is not ended, with %s; lockback review goes on with it, and lockback review --new begins anew",
 			page.Subject(s.Machine), autostart.Minute(begun.Begun), autostart.Count(len(begun.Decisions), "answer", "answers"))
 	}
-	r, err := s.reviewing(begun)
+	r, err := newReviewing(s, begun)
 	if err != nil {
 		return err
 	}
@@ -228,8 +228,8 @@ func (a *app) review(o reviewOptions) error {
 	return r.carryOut(deck.Decisions, o.message)
 }
 
-// reviewing reads the machine, and puts what is to be decided into its order.
-func (s *session) reviewing(begun store.Review) (*reviewing, error) {
+// newReviewing reads the machine, and puts what is to be decided into its order.
+func newReviewing(s *session, begun store.Review) (*reviewing, error) {
 	words, suggestion := selectorOf(begun.Words)
 	inv := s.Measured()
 	c, err := s.Choose(inv, words, work.Scope{All: begun.All, Anywhere: true})
@@ -624,7 +624,7 @@ func (r *reviewing) carryOut(decisions map[string]screen.Decision, message strin
 }
 
 // printReview prints the order of a review for scripts, with the answers so far.
-func (a *app) printReview(o reviewOptions) error {
+func printReview(a *app, o reviewOptions) error {
 	return a.look(func(s *session, inv inventory.Inventory) error {
 		var begun store.Review
 		if s.Record != nil {

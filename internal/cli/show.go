@@ -7,7 +7,7 @@ import (
 	"lockback/core/work"
 )
 
-func (a *app) showCommand() *cobra.Command {
+func newShowCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "show SELECTOR...",
 		Short: "Show everything known of one entry, or of several",

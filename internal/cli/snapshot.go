@@ -14,7 +14,7 @@ import (
 	"lockback/core/work"
 )
 
-func (a *app) snapshotCommand() *cobra.Command {
+func newSnapshotCommand(a *app) *cobra.Command {
 	var message string
 	c := &cobra.Command{
 		Use:   "snapshot",

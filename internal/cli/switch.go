@@ -28,7 +28,7 @@ type switchOptions struct {
 	selector []string
 }
 
-func (a *app) disableCommand() *cobra.Command {
+func newDisableCommand(a *app) *cobra.Command {
 	o := switchOptions{state: autostart.Disabled}
 	c := &cobra.Command{
 		Use:   "disable SELECTOR...",
@@ -63,9 +63,9 @@ are never in it. On a terminal the proposals open in review; elsewhere, and with
 		RunE: func(_ *cobra.Command, words []string) error {
 			o.selector = words
 			if o.suggest != "" {
-				return a.suggest(o)
+				return suggestEntries(a, o)
 			}
-			return a.switchEntries(o)
+			return switchEntries(a, o)
 		},
 	}
 	a.switchFlags(c, &o)
@@ -77,7 +77,7 @@ are never in it. On a terminal the proposals open in review; elsewhere, and with
 	return c
 }
 
-func (a *app) enableCommand() *cobra.Command {
+func newEnableCommand(a *app) *cobra.Command {
 	o := switchOptions{state: autostart.Enabled}
 	c := &cobra.Command{
 		Use:   "enable SELECTOR...",
@@ -86,7 +86,7 @@ func (a *app) enableCommand() *cobra.Command {
 if nothing changed it since.`,
 		Example: "  lockback enable k7f3qa2\n  lockback enable \"Kelpline*\" --for ines",
 		Args:    cobra.MinimumNArgs(1),
-		RunE:    func(_ *cobra.Command, words []string) error { o.selector = words; return a.switchEntries(o) },
+		RunE:    func(_ *cobra.Command, words []string) error { o.selector = words; return switchEntries(a, o) },
 	}
 	a.switchFlags(c, &o)
 	return c
@@ -123,7 +123,7 @@ func (a *app) trialDays() (int, error) {
 }
 
 // switchEntries is disable and enable.
-func (a *app) switchEntries(o switchOptions) error {
+func switchEntries(a *app, o switchOptions) error {
 	if _, err := a.trialDays(); err != nil {
 		return err
 	}

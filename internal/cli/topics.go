@@ -170,8 +170,8 @@ const exitHelp = `  0  done
   5  conflict: the machine is not as the plan saw it, and nothing was touched
   6  an interrupted change waits for recover`
 
-// helpCommand shows the page of a command or a topic.
-func (a *app) helpCommand() *cobra.Command {
+// newHelpCommand shows the page of a command or a topic.
+func newHelpCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "help [COMMAND|TOPIC]",
 		Short: "Show the page of a command or a topic",

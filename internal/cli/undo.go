@@ -14,7 +14,7 @@ import (
 	"lockback/internal/page"
 )
 
-func (a *app) undoCommand() *cobra.Command {
+func newUndoCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "undo [CHANGE]",
 		Short: "Take a change back (by default the last one)",
@@ -41,7 +41,7 @@ was changed since by something else, nothing is touched and the conflict is name
 			if err != nil {
 				return s.explain(err)
 			}
-			about, err := s.aboutUndo(c)
+			about, err := aboutUndo(s, c)
 			if err != nil {
 				return err
 			}
@@ -53,7 +53,7 @@ was changed since by something else, nothing is touched and the conflict is name
 }
 
 // aboutUndo says what an undo takes back, and what the next one would.
-func (s *session) aboutUndo(c change.Change) ([]string, error) {
+func aboutUndo(s *session, c change.Change) ([]string, error) {
 	what := map[change.Kind]string{change.Restore: "It was a restore: the machine will be as it was before that, in %s.", change.Undo: "It took a change back itself: that change will be in force again, and %s has the state before it."}[c.Kind]
 	if what == "" {
 		what = "The machine will be as it was before that, in %s."
@@ -66,7 +66,7 @@ func (s *session) aboutUndo(c change.Change) ([]string, error) {
 	return append(about, "A second undo would find nothing more to take back."), nil
 }
 
-func (a *app) recoverCommand() *cobra.Command {
+func newRecoverCommand(a *app) *cobra.Command {
 	var finish, abandon bool
 	var onto string
 	c := &cobra.Command{
@@ -151,7 +151,7 @@ A change that can be neither taken back nor finished can be given up with
 					kept = append(kept, fmt.Sprintf("%s: %s", autostart.Text(l.Artifact.String()), l.How))
 				}
 			} else if kept, err = s.Engine.Recover(c, finish); err != nil {
-				return s.stuck(c, err)
+				return stuck(s, c, err)
 			}
 			for _, k := range kept {
 				a.note("note: %s", k)
@@ -174,7 +174,7 @@ A change that can be neither taken back nor finished can be given up with
 }
 
 // stuck says what can be done where a change could not be settled.
-func (s *session) stuck(c change.Change, err error) error {
+func stuck(s *session, c change.Change, err error) error {
 	if errors.Is(err, change.ErrConflict) {
 		return s.explain(err)
 	}

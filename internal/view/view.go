@@ -20,7 +20,7 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
-	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/sync/errgroup"
 )
 
@@ -85,7 +85,7 @@ func width(s string) int {
 	if plain(s) {
 		return len(s)
 	}
-	return text.StringWidthWithoutEscSequences(s)
+	return ansi.StringWidth(s)
 }
 
 // unsafe are control characters, those that steer the direction of text or are
@@ -303,12 +303,26 @@ func (p Printer) row(b *bufio.Writer, cells []Cell, widths []int) {
 	}
 }
 
-// wrap breaks at spaces where it can, and inside a word where it must.
+// unbroken stands for a hyphen while a text is wrapped: names and options are not broken at theirs. No safe text has it,
+// see [Safe].
+const unbroken = "\ue000"
+
+// wrap breaks at spaces where it can, and inside a word where it must. Several spaces become one.
 func wrap(s string, columns int) string {
 	if width(s) <= columns {
 		return s
 	}
-	return strings.ReplaceAll(text.WrapSoft(s, columns), " \n", "\n")
+	s = strings.ReplaceAll(strings.Join(strings.Fields(s), " "), "-", unbroken)
+	lines := strings.Split(ansi.Wrap(s, columns, ""), "\n")
+	for k := range len(lines) - 1 {
+		lines[k] = strings.TrimRight(lines[k], " ")
+	}
+	return strings.ReplaceAll(strings.Join(lines, "\n"), unbroken, "-")
+}
+
+// styled shows a text with an attribute or a colour.
+func styled(s string, attribute ansi.Attr) string {
+	return ansi.SGR(attribute) + s + ansi.SGR(ansi.AttrReset)
 }
 
 func (p Printer) paint(s string, m Mark) string {
@@ -317,9 +331,9 @@ func (p Printer) paint(s string, m Mark) string {
 	}
 	switch m {
 	case Quiet:
-		return text.Faint.Sprint(s)
+		return styled(s, ansi.AttrFaint)
 	case Alert:
-		return text.FgYellow.Sprint(s)
+		return styled(s, ansi.AttrYellowForegroundColor)
 	}
 	return s
 }
@@ -348,7 +362,7 @@ func (p Printer) Bold(s string) {
 	}
 	for line := range strings.SplitSeq(s, "\n") {
 		if p.Color {
-			line = text.Bold.Sprint(line)
+			line = styled(line, ansi.AttrBold)
 		}
 		fmt.Fprintln(p.Out, line)
 	}
