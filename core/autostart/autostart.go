@@ -143,8 +143,8 @@ func (e *Entry) ForEveryone() bool { return e.User == "" && (e.Stage == SignIn |
 
 // Target is the program that an entry really starts.
 type Target struct {
-	Path   string `json:"path"`   // empty where it cannot be told
-	Exists *bool  `json:"exists"` // nil where it cannot be known
+	Path   string `json:"path"`                         // empty where it cannot be told
+	Exists *bool  `json:"exists" jsonschema:"nullable"` // nil (in JSON null) where it cannot be known
 	// Size in bytes and time of last modification, zero where unknown. They
 	// tell a program that was replaced from one that was not.
 	Size     int64     `json:"size,omitempty"`
@@ -248,3 +248,6 @@ func Compare(a, b *Entry) int {
 	}
 	return cmp.Or(cmp.Compare(a.Source.Line, b.Source.Line), cmp.Compare(a.Handle, b.Handle))
 }
+
+// Switches are all switches.
+var Switches = []Switch{Hide, Unlink, Mask, Comment, Unexec, Approve, StartType, TaskEnabled, Override, StateValue, Trim, Rename, DownFile, Park, Report}

@@ -1,6 +1,7 @@
 package autostart_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"regexp"
 	"strings"
@@ -126,4 +127,29 @@ func TestEntriesInJSON(t *testing.T) {
 		got.Entry.Known = e.Known
 		require.Equal(t, e, got.Entry)
 	}
+}
+
+// What is written is what the schema is made of: the same names in the same order, in each object.
+func TestDocumentIsWhatIsWritten(t *testing.T) {
+	t.Parallel()
+	yes := true
+	e := autostart.Entry{Handle: "k7f3qa2", Target: autostart.Target{Path: "/a", Exists: &yes, Size: 1, Modified: time.Unix(1, 0)},
+		Problems: []string{autostart.Twice}, Notes: []autostart.Note{{Text: "x"}}, Cost: &autostart.Cost{CPUMS: 1}, Uses: []autostart.Use{{Last: time.Unix(1, 0)}}}
+	var document autostart.EntryDocument
+	decoder := json.NewDecoder(bytes.NewReader(e.AppendJSON(nil)))
+	decoder.DisallowUnknownFields()
+	require.NoError(t, decoder.Decode(&document))
+	again, err := json.Marshal(document)
+	require.NoError(t, err)
+	require.Equal(t, keys(t, again), keys(t, e.AppendJSON(nil)))
+}
+
+// keys are the names of all members, in their order.
+func keys(t *testing.T, text []byte) []string {
+	t.Helper()
+	var all []string
+	for _, m := range regexp.MustCompile(`"([a-z_]+)":`).FindAllSubmatch(text, -1) {
+		all = append(all, string(m[1]))
+	}
+	return all
 }

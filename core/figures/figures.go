@@ -203,3 +203,6 @@ func (d Difference) share() int64 {
 	}
 	return difference * 1000 / max(d.From.Value, d.To.Value, 1)
 }
+
+// Units are all units.
+var Units = []Unit{Count, KB, Milliseconds, Hundredths, Moment}

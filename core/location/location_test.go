@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"reflect"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -106,4 +107,15 @@ func TestAHomeThatCannotBeReadIsToldOnce(t *testing.T) {
 		told[u.Path] = u.Location
 	}
 	require.Equal(t, map[string]string{"/home/ines": "", "/home/ines/other": "test", "/home/ines2/x": "test", "/home/bram/large": "test"}, told)
+}
+
+// A field of an item that has the name of one of the entry would hide it, and compile.
+func TestItemHidesNoFieldOfItsEntry(t *testing.T) {
+	t.Parallel()
+	item := reflect.TypeFor[location.Item]()
+	for _, field := range reflect.VisibleFields(reflect.TypeFor[autostart.Entry]()) {
+		found, ok := item.FieldByName(field.Name)
+		require.True(t, ok, field.Name)
+		require.Equal(t, "Entry", item.Field(found.Index[0]).Name, field.Name)
+	}
 }

@@ -17,6 +17,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/machine"
 	"lockback/core/note"
+	"lockback/internal/page"
 	"lockback/internal/view"
 )
 
@@ -214,38 +215,11 @@ win over it, and options of the command line over both:
 			if err != nil {
 				return err
 			}
-			p := a.printer()
-			type settingJSON struct {
-				Setting string `json:"setting"`
-				Value   string `json:"value"`
-				From    string `json:"from"`
+			list := make([]page.Setting, len(settings))
+			for k, s := range settings {
+				list[k] = page.Setting{Setting: s.key, Value: all[s.key].value, From: all[s.key].from}
 			}
-			var list []settingJSON
-			for _, s := range settings {
-				list = append(list, settingJSON{s.key, all[s.key].value, all[s.key].from})
-			}
-			switch a.format {
-			case "json":
-				return p.JSON(struct {
-					Settings []settingJSON `json:"settings"`
-				}{list})
-			case "csv":
-				var rows [][]string
-				for _, s := range list {
-					rows = append(rows, []string{s.Setting, s.Value, s.From})
-				}
-				return p.CSV([]string{"setting", "value", "from"}, rows)
-			}
-			var pairs []view.Pair
-			for _, s := range list {
-				pair := view.Pair{Name: s.Setting, Value: s.Value, From: s.From}
-				if s.From == "" {
-					pair.Value, pair.From = "not set", ""
-				}
-				pairs = append(pairs, pair)
-			}
-			p.Pairs(pairs)
-			return nil
+			return a.page().Config(list)
 		},
 	}
 	path := &cobra.Command{

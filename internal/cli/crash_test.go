@@ -17,6 +17,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
@@ -34,7 +35,7 @@ const (
 
 func TestMain(m *testing.M) {
 	n, _ := strconv.Atoi(os.Getenv(crashAt))
-	stop := os.Getenv(stopAt)
+	stop, stopped := os.Getenv(stopAt), false
 	if n == 0 && stop == "" {
 		runInside()
 		testkit.Main(m)
@@ -51,6 +52,9 @@ func TestMain(m *testing.M) {
 			signal.Notify(arrived, os.Interrupt)
 			syscall.Kill(os.Getpid(), syscall.SIGINT)
 			<-arrived
+			stop, stopped = "", true
+		} else if stopped {
+			time.Sleep(10 * time.Millisecond) // whoever else is told of the signal may be told a little later
 		}
 	}
 	os.Exit(cli.Main(os.Args[1:], streams))

@@ -53,7 +53,8 @@ the catalogue that is part of lockback hides anything.`,
 	list := &cobra.Command{
 		Use:     "list",
 		Short:   "List the catalogues, the one that counts first in front",
-		Long:    "List what is asked about a program, in order: your notes, your own catalogues, and the catalogue that is part of lockback. The first that knows a program counts.",
+		Long:    `List what is asked about a program, in order: your notes, your own catalogues, and the
+catalogue that is part of lockback. The first that knows a program counts.`,
 		Example: "  lockback catalogue list",
 		Args:    cobra.NoArgs,
 		RunE:    func(*cobra.Command, []string) error { return listCatalogues(a) },

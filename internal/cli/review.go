@@ -50,8 +50,9 @@ why it stands where it does. Keys leave an entry, turn it off or on, take the re
 its program, product or maker along, write a note, look it up; ? names all.
 
 Every answer is in the record at once: the review can be left, and lockback review goes
-on where it was. While it is open, no other lockback writes to that record. The overview at the end shows what the answers amount to, with every
-step. Nothing on the machine is changed before one question; then it is one change.
+on where it was. While it is open, no other lockback writes to that record. The overview
+at the end shows what the answers amount to, with every step. Nothing on the machine is
+changed before one question; then it is one change.
 
 With --plain it asks line by line, for screen readers, simple terminals and pipes. With
 --format json or csv the order is printed, with the reasons and the answers so far.`,

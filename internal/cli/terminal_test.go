@@ -9,14 +9,18 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/spf13/cobra"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
 	"lockback/core/autostart"
+	"lockback/internal/cli"
 	"lockback/internal/testkit"
 	"lockback/internal/testkit/draw"
 )
@@ -127,17 +131,32 @@ func TestHelpTellsWhatThereIs(t *testing.T) {
 	t.Parallel()
 	p := testkit.Program{}
 	help := p.OK(t, "--help")
-	for _, command := range []string{"list", "show", "locations", "snapshot", "history", "compare", "disable", "enable", "restore", "undo", "recover", "demo", "completion"} {
-		require.Contains(t, help, command)
-		own := p.OK(t, command, "--help")
-		require.Contains(t, own, "Usage:", command)
-		for line := range strings.Lines(own) {
-			require.LessOrEqual(t, len(strings.TrimRight(line, "\n")), 120, line)
+	// Every command and page that there is, those below others too.
+	var walk func(c *cobra.Command, path []string)
+	walk = func(c *cobra.Command, path []string) {
+		for _, c := range c.Commands() {
+			path := append(slices.Clone(path), c.Name())
+			if len(path) == 1 {
+				require.Regexp(t, `(?m)^  `+c.Name()+` +\S`, help)
+			}
+			own := p.OK(t, append([]string{"help"}, path...)...)
+			require.NotEmpty(t, own, path)
+			if c.Runnable() {
+				require.Contains(t, own, "Usage:", path)
+				require.True(t, c.HasExample() || c.HasSubCommands(), "%s has no example", path)
+			}
+			for line := range strings.Lines(own) {
+				require.LessOrEqual(t, len(strings.TrimRight(line, "\n")), 120, line)
+			}
+			if yes := c.Flags().Lookup("yes"); yes != nil {
+				require.NotNil(t, c.Flags().Lookup("dry-run"), "%s asks before it writes, and cannot show what it would write", path)
+			}
+			walk(c, path)
 		}
 	}
-	for _, topic := range []string{"selectors", "states", "problems", "switches", "exit-codes"} {
-		require.Contains(t, help, topic)
-		require.NotEmpty(t, p.OK(t, "help", topic))
+	walk(cli.Command(), nil)
+	for _, problem := range autostart.AllProblems {
+		require.Regexp(t, `(?m)^  `+problem+` +\S`, p.OK(t, "help", "problems"))
 	}
 	require.Contains(t, p.OK(t, "help", "exit-codes"), "3  compare found differences")
 	for _, field := range autostart.Fields() {

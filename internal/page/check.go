@@ -125,9 +125,9 @@ type Trial struct {
 	Time      string      `json:"time"`
 	Message   string      `json:"message"`
 	Entries   []EntryName `json:"entries"`
-	Restarted *bool       `json:"restarted"`
-	SignedIn  *bool       `json:"signed_in"`
-	Tried     *bool       `json:"tried"`
+	Restarted *bool       `json:"restarted" jsonschema:"nullable"`
+	SignedIn  *bool       `json:"signed_in" jsonschema:"nullable"`
+	Tried     *bool       `json:"tried" jsonschema:"nullable"`
 	Try       []string    `json:"try"`
 	Remind    string      `json:"remind"`
 	Due       bool        `json:"due"`

@@ -32,7 +32,7 @@ type Product struct {
 	InstalledBy string          `json:"installed_by"`
 	WithSystem  bool            `json:"with_system"`
 	Uninstall   string          `json:"uninstall"`
-	Cost        *autostart.Cost `json:"cost"`
+	Cost        *autostart.Cost `json:"cost" jsonschema:"nullable"`
 	LastUsed    string          `json:"last_used,omitempty"`
 	Entries     []ProductEntry  `json:"entries"`
 }

@@ -1,5 +1,6 @@
 // Command reference writes the manual pages (docs/man) and the reference (docs/reference.md) from
-// the help texts of the commands, which are their only source:
+// the help texts of the commands, which are their only source, and the schemas (docs/schema) from the types that the
+// commands print:
 //
 //	go run ./internal/reference docs
 package main
@@ -7,6 +8,7 @@ package main
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -40,6 +42,17 @@ func write(dir string) error {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Join(dir, "man"), 0o755); err != nil {
+		return err
+	}
+	schemas, err := schemas()
+	if err != nil {
+		return err
+	}
+	maps.Copy(pages, schemas)
+	if err := os.RemoveAll(filepath.Join(dir, "schema")); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(dir, "schema"), 0o755); err != nil {
 		return err
 	}
 	for name, text := range pages {

@@ -137,3 +137,20 @@ func FuzzSafe(f *testing.F) {
 		}
 	})
 }
+
+// Each word for a problem has a sentence of its own, but the one that an entry's mode says.
+func TestProblemsAreInWords(t *testing.T) {
+	t.Parallel()
+	seen := map[string]bool{}
+	for _, problem := range autostart.AllProblems {
+		words := view.Problems(&autostart.Entry{Problems: []string{problem}})
+		if problem == autostart.Ignored {
+			require.Empty(t, words)
+			continue
+		}
+		require.Len(t, words, 1)
+		require.NotEqual(t, problem, words[0], "%s stands in the list as it is", problem)
+		require.False(t, seen[words[0]], words[0])
+		seen[words[0]] = true
+	}
+}

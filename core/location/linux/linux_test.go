@@ -125,12 +125,15 @@ func TestUnitRules(t *testing.T) {
 func TestPresets(t *testing.T) {
 	t.Parallel()
 	_, items, _ := disk(t, map[string]string{
-		lib + "a.service": wanted, lib + "b.service": wanted, lib + "c.service": wanted,
+		lib + "a.service": wanted, lib + "b.service": wanted, lib + "c.service": wanted, lib + "d.service": wanted,
+		"etc/systemd/system-preset/20-none.preset":       "ignore d.*\n",
+		"usr/lib/systemd/system-preset/05-masked.preset": "disable *\n",
+		"etc/systemd/system-preset/05-masked.preset":     "",
 		"usr/lib/systemd/system-preset/90-vendor.preset": "enable a.*\ndisable *\n",
 		"etc/systemd/system-preset/10-own.preset":        "# ours\nenable b.service extra\n",
 		"usr/lib/systemd/system-preset/10-own.preset":    "disable b.service\n",
 	})
-	for unit, want := range map[string]string{"a.service": "enable", "b.service": "enable", "c.service": "disable"} {
+	for unit, want := range map[string]string{"a.service": "enable", "b.service": "enable", "c.service": "disable", "d.service": "ignore"} {
 		preset := ""
 		for _, f := range items[unit].Facts() {
 			if f.Name == "preset" {

@@ -25,44 +25,21 @@ func (set *unitSet) preset(name string) string {
 
 type presetRule struct{ verb, pattern string }
 
-// presetFolders go with a manager's search path; the first has precedence.
-func presetFolders(p unitPath) []string {
-	kind := "user"
-	if p.config == systemUnits.config {
-		kind = "system"
-	}
-	var dirs []string
-	for _, base := range []string{"/etc", "/run", "/usr/local/lib", "/usr/lib"} {
-		dirs = append(dirs, base+"/systemd/"+kind+"-preset")
-	}
-	return dirs
-}
-
-// loadPresets reads the preset files of a manager.
+// loadPresets reads the preset files of a manager. "ignore" decides too: the state stays as it is.
 func (set *unitSet) loadPresets(s *location.Survey) {
-	byName := map[string]string{}
-	for _, dir := range presetFolders(set.path) {
-		for _, e := range s.Dir(dir) {
-			name := e.Name()
-			if _, taken := byName[name]; !taken && strings.HasSuffix(name, ".preset") {
-				byName[name] = path.Join(dir, name)
-			}
-		}
+	folder := "systemd/user-preset"
+	if set.path.config == systemUnits.config {
+		folder = "systemd/system-preset"
 	}
-	var names []string
-	for name := range byName {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
-		content, ok := set.read(byName[name])
-		if !ok {
-			continue
+	s.Each(location.Chain(folder, ".preset"), func(f location.Found) {
+		if f.Masked != "" {
+			return
 		}
+		content, _ := set.read(f.Path)
 		for line := range strings.Lines(string(content)) {
-			if f := strings.Fields(line); len(f) >= 2 && (f[0] == "enable" || f[0] == "disable") {
+			if f := strings.Fields(line); len(f) >= 2 && slices.Contains([]string{"enable", "disable", "ignore"}, f[0]) {
 				set.presets = append(set.presets, presetRule{f[0], f[1]})
 			}
 		}
-	}
+	})
 }

@@ -3,6 +3,7 @@ package windows
 import (
 	"cmp"
 	"io/fs"
+	"slices"
 	"strings"
 
 	"lockback/core/format/regf"
@@ -20,7 +21,7 @@ var (
 // browserPolicies are the keys of the policies that install extensions: a list, rules for each extension as one
 // text or as a key each, and Firefox' list of addresses.
 func browserPolicies() []location.Place {
-	keys := firefoxPolicies
+	keys := slices.Clone(firefoxPolicies)
 	for _, f := range chromium {
 		keys = append(keys, soft+`\Policies\`+f.key, `HKCU\Software\Policies\`+f.key)
 	}
