@@ -1,4 +1,5 @@
-# make test     all checks and tests; peers that are missing are skipped by name
+# make test      all checks and tests; peers that are missing are skipped by name
+# make test-long  the same, with every draw of the tests that draw cases at random, and the campaign
 # make demo     the guided example
 # make release  static binaries for the six targets, with checksums, in dist/
 # make bench    the figures of docs/performance.md
@@ -12,10 +13,24 @@ TARGETS := linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windo
 FLAGS   := -trimpath -ldflags "-s -w -X lockback/internal/cli.Version=$(VERSION)"
 export CGO_ENABLED := 0
 
-.PHONY: test peers check build-all demo release bench campaign desktops shots docs fuzz
+.PHONY: test test-long peers compile check build-all foreign go-test demo release bench campaign desktops shots docs fuzz
 
-test: peers check build-all
-	go test -count=1 -timeout 20m ./...
+# What the host needs is built once; then the checks, the other targets and the tests run side by side.
+test: peers compile
+	@$(MAKE) --no-print-directory -j3 --output-sync=line check foreign go-test
+
+test-long: export LOCKBACK_LONG := 1
+test-long: test
+
+compile:
+	@go build ./...
+
+# The tests write thousands of small files: they do so in memory, where there is room for it.
+go-test:
+	@dir=; if [ "$$(df -Pk /dev/shm 2>/dev/null | awk 'NR == 2 { print $$4 }')" -gt 6000000 ] 2>/dev/null; then \
+	  dir=$$(mktemp -d /dev/shm/lockback-test.XXXXXX); chmod 1777 "$$dir"; export TMPDIR="$$dir"; fi; \
+	trap 'test -z "$$dir" || rm -rf "$$dir"' EXIT; trap 'exit 130' INT TERM; \
+	go test -count=1 -timeout 3h ./...
 
 # Says which real systems and tools are missing, whose tests are then skipped.
 peers:
@@ -30,6 +45,8 @@ check:
 
 build-all:
 	@set -e; for t in $(TARGETS); do echo "build $$t"; GOOS=$${t%/*} GOARCH=$${t#*/} go build -o /dev/null ./cmd/lockback; done
+
+foreign: build-all
 
 demo:
 	@go run ./cmd/lockback demo

@@ -136,7 +136,7 @@ func TestHelpTellsWhatThereIs(t *testing.T) {
 		for _, c := range c.Commands() {
 			path := append(slices.Clone(path), c.Name())
 			if len(path) == 1 {
-				require.Regexp(t, `(?m)^  `+c.Name()+` +\S`, help)
+				require.Regexp(t, `(?m)^  (lockback )?`+c.Name()+` +\S`, help)
 			}
 			own := p.OK(t, append([]string{"help"}, path...)...)
 			require.NotEmpty(t, own, path)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
@@ -55,10 +56,12 @@ something it must be a handle, a whole name or a wildcard; if it only occurs ins
 something, the command stops and names what it would have meant.
 
 Parts of the operating system are hidden: they are chosen only with --all, or by
-their handle. Fields: %s.
+their handle.
+
+%s
 
 In cmd, PowerShell and sh alike, words with spaces or wildcards go into double
-quotes.`, strings.Join(append(autostart.Fields(), "since"), ", "))
+quotes.`, ansi.Wordwrap("Fields: "+strings.Join(append(autostart.Fields(), "since"), ", ")+".", 86, " "))
 }
 
 const statesHelp = `  enabled    it starts the next time its stage comes
