@@ -6,7 +6,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Add plans to make an entry. It fails with the errors of [inventory.Make], and where the entry would be one that is there
@@ -52,11 +52,11 @@ func (e *Engine) Add(n location.New, inv inventory.Inventory) (Plan, error) {
 // foresee are the handles that a new entry will have, of which the first is the one that its steps are for: what is for
 // everyone is listed for each user on a Mac. The location reads it as it would be, where that lies in files.
 func (e *Engine) foresee(made location.Made) []string {
-	images := map[machine.Artifact]machine.Image{}
+	images := map[artifact.Artifact]artifact.Image{}
 	files := map[string]bool{}
 	for _, edit := range made.Edits {
 		images[edit.Artifact] = edit.Image
-		files[edit.Artifact.Name] = edit.Artifact.Kind == machine.FileArtifact
+		files[edit.Artifact.Name] = edit.Artifact.Kind == artifact.FileArtifact
 	}
 	var handles []string
 	for _, item := range inventory.With(e.Machine, images, made.Location) {

@@ -14,14 +14,16 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
+	"lockback/core/machine/registry"
 	"lockback/core/snapshot"
 )
 
 // Denied lists the artifacts of a plan that this process may not write.
 type Denied struct {
-	Cause     error // machine.ErrNeedsRights, machine.ErrReadOnly or another
-	Artifacts []machine.Artifact
+	Cause     error // files.ErrNeedsRights, files.ErrReadOnly or another
+	Artifacts []artifact.Artifact
 	Handles   []string
 }
 
@@ -100,14 +102,14 @@ func token() string {
 }
 
 // Capture records a snapshot of the inventory in a transaction: contents go to the record
-// as they are read. It fails with [machine.ErrRanOut] where not all could be read.
+// as they are read. It fails with [files.ErrRanOut] where not all could be read.
 func (e *Engine) Capture(tx Tx, inv inventory.Inventory, now time.Time, message string) (*snapshot.Snapshot, error) {
 	if err := tx.AddMachine(e.Machine); err != nil {
 		return nil, err
 	}
 	snap, err := snapshot.Capture(inv, now, message, tx.Keeper())
 	if err == nil {
-		err = machine.RanOut()
+		err = files.RanOut()
 	}
 	if err != nil {
 		return nil, err
@@ -231,9 +233,9 @@ func touched(steps []Step) []string {
 // temp names what is prepared for a step; the same after a crash.
 func temp(c Change, step int) string {
 	if c.Token == "" {
-		return machine.TempName("", fmt.Sprintf("%s-%d", c.Name(), step))
+		return files.TempName("", fmt.Sprintf("%s-%d", c.Name(), step))
 	}
-	return machine.TempName(c.Token, strconv.Itoa(step))
+	return files.TempName(c.Token, strconv.Itoa(step))
 }
 
 // carryOut brings all artifacts from before to after, and returns what is kept although
@@ -272,22 +274,22 @@ func (e *Engine) carryOut(c Change) (kept []string, err error) {
 			return nil, fmt.Errorf("%w: %w", ErrConflict, err)
 		}
 		err := e.Machine.Set(s.Artifact, s.After, temp(c, k))
-		if errors.Is(err, machine.ErrNotEmpty) {
-			kept = append(kept, fmt.Sprintf("%s: %v", autostart.Text(s.Artifact.String()), machine.ErrNotEmpty))
+		if errors.Is(err, files.ErrNotEmpty) {
+			kept = append(kept, fmt.Sprintf("%s: %v", autostart.Text(s.Artifact.String()), files.ErrNotEmpty))
 		} else if err != nil {
 			return kept, stepError(s, err)
 		}
 	}
-	return kept, e.settle(c, func(f Folder) machine.Image { return f.After }, func(s Step) machine.Image { return s.After })
+	return kept, e.settle(c, func(f Folder) artifact.Image { return f.After }, func(s Step) artifact.Image { return s.After })
 }
 
 // settle puts the times of folders and keys back and makes all names durable.
-func (e *Engine) settle(c Change, earlier func(Folder) machine.Image, reached func(Step) machine.Image) error {
+func (e *Engine) settle(c Change, earlier func(Folder) artifact.Image, reached func(Step) artifact.Image) error {
 	e.at("folder times")
 	var failed []error
 	restoreTimes := func(files bool) {
-		restore := func(a machine.Artifact, i machine.Image) {
-			if (a.Kind == machine.FileArtifact) != files || !i.Container() {
+		restore := func(a artifact.Artifact, i artifact.Image) {
+			if (a.Kind == artifact.FileArtifact) != files || !i.Container() {
 				return
 			}
 			if err := e.Machine.RestoreTime(a, i); err != nil {
@@ -305,7 +307,7 @@ func (e *Engine) settle(c Change, earlier func(Folder) machine.Image, reached fu
 	// all its edits; that shows in the time of the hive's folder.
 	restoreTimes(false)
 	if err := e.Machine.Commit(c.Token, e.at); err != nil {
-		if errors.Is(err, machine.ErrChanged) {
+		if errors.Is(err, registry.ErrChanged) {
 			err = fmt.Errorf("%w: %w", ErrConflict, err)
 		}
 		return errors.Join(append(failed, err)...)
@@ -318,7 +320,7 @@ func (e *Engine) settle(c Change, earlier func(Folder) machine.Image, reached fu
 		}
 	}
 	for _, s := range c.Steps {
-		if s.After.Kind == machine.Folder {
+		if s.After.Kind == artifact.Folder {
 			if err := e.Machine.FlushFolder(s.Artifact); err != nil {
 				failed = append(failed, err)
 			}
@@ -351,7 +353,7 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 		if err != nil {
 			return nil, nil, err
 		}
-		kept := s.After.Kind == machine.Absent && s.Before.Container() && current.Container()
+		kept := s.After.Kind == artifact.Absent && s.Before.Container() && current.Container()
 		if !kept && !e.Machine.Same(s.Artifact, current, s.After) {
 			return nil, nil, fmt.Errorf("%s was set to %s, but reads back as %s", autostart.Text(s.Artifact.String()), s.After, current)
 		}
@@ -389,7 +391,7 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 		}
 		if err := e.Machine.ConfirmUnit(item.Name, item.User, item.Mode); err != nil {
 			err = fmt.Errorf("%q: %w", item.Name, err)
-			if item.User == "" || !machine.Privileged() {
+			if item.User == "" || !files.Privileged() {
 				return nil, nil, err
 			}
 			doubts = append(doubts, err.Error())

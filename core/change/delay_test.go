@@ -15,6 +15,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/internal/demo"
 )
 
@@ -37,7 +38,7 @@ func TestDelayedByATask(t *testing.T) {
 		}
 		require.Len(t, plan.Handles, 2, item.Name)
 		for _, s := range plan.Steps {
-			if s.Artifact.Kind == machine.FileArtifact && strings.Contains(s.Artifact.Name, `\Tasks\`) {
+			if s.Artifact.Kind == artifact.FileArtifact && strings.Contains(s.Artifact.Name, `\Tasks\`) {
 				task, err := taskxml.Parse(s.After.Content)
 				require.NoError(t, err)
 				require.Len(t, task.Execs, 1, item.Name)

@@ -4,7 +4,7 @@ import (
 	"slices"
 
 	"lockback/core/autostart"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/snapshot"
 )
 
@@ -17,8 +17,8 @@ type Doing struct {
 	places map[string][]place
 	// at are the steps on artifacts of entries that were added or removed: an override, for example, is an
 	// entry of its own that a change for another entry made.
-	at      map[machine.Artifact][]place
-	decided map[string][]machine.Artifact
+	at      map[artifact.Artifact][]place
+	decided map[string][]artifact.Artifact
 	images  *snapshot.Images // of the later side, what may differ from the earlier one
 	holds   map[place]verdict
 }
@@ -61,11 +61,11 @@ func (e *Engine) Doing(from, to *snapshot.Snapshot, diff snapshot.Difference) (*
 // doing looks through changes, the newest first, for entries that changed and for those that were
 // added or removed.
 func (e *Engine) doing(changes []Change, from, to *snapshot.Snapshot, diff snapshot.Difference, handles map[string]bool) (*Doing, error) {
-	d := &Doing{engine: e, places: map[string][]place{}, at: map[machine.Artifact][]place{}, decided: map[string][]machine.Artifact{}, holds: map[place]verdict{}}
+	d := &Doing{engine: e, places: map[string][]place{}, at: map[artifact.Artifact][]place{}, decided: map[string][]artifact.Artifact{}, holds: map[place]verdict{}}
 	if len(changes) == 0 {
 		return d, nil
 	}
-	wanted := map[machine.Artifact]bool{}
+	wanted := map[artifact.Artifact]bool{}
 	for _, side := range []struct {
 		snap    *snapshot.Snapshot
 		entries []autostart.Entry
@@ -90,7 +90,7 @@ func (e *Engine) doing(changes []Change, from, to *snapshot.Snapshot, diff snaps
 		}
 	}
 	for _, c := range changes {
-		if err := e.Record.Touched(c.ID, func(seq int, of []string, a machine.Artifact) {
+		if err := e.Record.Touched(c.ID, func(seq int, of []string, a artifact.Artifact) {
 			at := place{c.ID, seq}
 			for _, h := range of {
 				if handles[h] {
@@ -181,7 +181,7 @@ var leaves = map[Kind]autostart.State{Disable: autostart.Disabled, Enable: autos
 func (e *Engine) Since(c Change, diff snapshot.Difference, before, to *snapshot.Snapshot) (snapshot.Difference, error) {
 	handles := map[string]bool{}
 	var order []string
-	if err := e.Record.Touched(c.ID, func(_ int, of []string, _ machine.Artifact) {
+	if err := e.Record.Touched(c.ID, func(_ int, of []string, _ artifact.Artifact) {
 		for _, h := range of {
 			if !handles[h] {
 				handles[h] = true

@@ -8,7 +8,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Choice is what somebody chose to turn off and on.
@@ -29,8 +29,8 @@ type Spared struct{ Item, Stops *location.Item }
 var ErrProtected = errors.New("every match would also stop a protected entry")
 
 // Images are the artifacts of a plan as it leaves them.
-func (p Plan) Images() map[machine.Artifact]machine.Image {
-	images := make(map[machine.Artifact]machine.Image, len(p.Steps))
+func (p Plan) Images() map[artifact.Artifact]artifact.Image {
+	images := make(map[artifact.Artifact]artifact.Image, len(p.Steps))
 	for _, step := range p.Steps {
 		images[step.Artifact] = step.After
 	}
@@ -78,7 +78,7 @@ func protectedStops(effects []inventory.SideEffect) []*location.Item {
 // others, each with one that would stop. It reads the machine once with everything off; only while something protected
 // stops it divides what was chosen.
 func (e *Engine) Spare(c Choice) (kept []*location.Item, spared []Spared) {
-	off := guard{engine: e, inv: c.Inventory, want: c.Want, rest: map[machine.Artifact]machine.Image{}, before: map[string]bool{}}
+	off := guard{engine: e, inv: c.Inventory, want: c.Want, rest: map[artifact.Artifact]artifact.Image{}, before: map[string]bool{}}
 	off.want.State = autostart.Disabled
 	if off.want.Now.IsZero() {
 		off.want.Now = time.Now()
@@ -110,12 +110,12 @@ type guard struct {
 	engine *Engine
 	inv    inventory.Inventory
 	want   location.Want
-	rest   map[machine.Artifact]machine.Image // what is changed besides
-	before map[string]bool                    // what stops with that alone, by handle
+	rest   map[artifact.Artifact]artifact.Image // what is changed besides
+	before map[string]bool                      // what stops with that alone, by handle
 }
 
 // stopping returns the first protected entry that stops where all these artifacts become as planned; nil where none does.
-func (g guard) stopping(images map[machine.Artifact]machine.Image, named []string) *location.Item {
+func (g guard) stopping(images map[artifact.Artifact]artifact.Image, named []string) *location.Item {
 	for a, image := range g.rest {
 		if _, planned := images[a]; !planned {
 			images[a] = image
@@ -133,8 +133,8 @@ func (g guard) stopping(images map[machine.Artifact]machine.Image, named []strin
 func (g guard) once(items []*location.Item) []Spared {
 	d, plan := g.engine.newDraft(), Plan{want: map[string]autostart.State{}, taken: map[string]bool{}}
 	g.engine.switchItems(d, &plan, items, g.want)
-	stops := func(artifacts []machine.Artifact) *location.Item {
-		images := make(map[machine.Artifact]machine.Image, len(artifacts))
+	stops := func(artifacts []artifact.Artifact) *location.Item {
+		images := make(map[artifact.Artifact]artifact.Image, len(artifacts))
 		for _, a := range artifacts {
 			images[a] = d.after[a]
 		}
@@ -149,7 +149,7 @@ func (g guard) once(items []*location.Item) []Spared {
 		byHandle[item.Handle] = item
 	}
 	var left []Spared
-	harmless(nil, d.order, stops, func(a machine.Artifact, item *location.Item) {
+	harmless(nil, d.order, stops, func(a artifact.Artifact, item *location.Item) {
 		for _, h := range d.handles[a] {
 			if chosen := byHandle[h]; chosen != nil && !slices.ContainsFunc(left, func(s Spared) bool { return s.Item == chosen }) {
 				left = append(left, Spared{chosen, item})

@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/snapshot"
 )
 
@@ -20,7 +20,7 @@ func (r *restore) readRemoved(snap *snapshot.Snapshot) error {
 	if err != nil {
 		return err
 	}
-	known := map[machine.Artifact]bool{}
+	known := map[artifact.Artifact]bool{}
 	for _, c := range slices.Backward(changes) { // the newest has how it was last
 		if c.Kind != Remove || c.State != Done && c.State != Undone {
 			continue
@@ -30,7 +30,7 @@ func (r *restore) readRemoved(snap *snapshot.Snapshot) error {
 			return err
 		}
 		for _, s := range full.Steps {
-			if s.Artifact.Kind != machine.TreeArtifact || s.After.Kind != machine.Absent || known[s.Artifact] {
+			if s.Artifact.Kind != artifact.TreeArtifact || s.After.Kind != artifact.Absent || known[s.Artifact] {
 				continue
 			}
 			if _, ok, err := r.images.Image(s.Artifact); ok || err != nil {
@@ -44,16 +44,16 @@ func (r *restore) readRemoved(snap *snapshot.Snapshot) error {
 }
 
 // inKey reports whether an artifact lies in a key that the plan brings back with all below it.
-func (r *restore) inKey(a machine.Artifact) bool {
+func (r *restore) inKey(a artifact.Artifact) bool {
 	return slices.ContainsFunc(r.removed, func(s Step) bool {
 		if _, planned := r.d.after[s.Artifact]; !planned {
 			return false
 		}
 		name := a.Name
-		if a.Kind == machine.ValueArtifact {
+		if a.Kind == artifact.ValueArtifact {
 			name, _ = a.Value()
 		}
-		return a.Kind != machine.FileArtifact && (strings.EqualFold(name, s.Artifact.Name) || strings.HasPrefix(strings.ToLower(name), strings.ToLower(s.Artifact.Name)+`\`))
+		return a.Kind != artifact.FileArtifact && (strings.EqualFold(name, s.Artifact.Name) || strings.HasPrefix(strings.ToLower(name), strings.ToLower(s.Artifact.Name)+`\`))
 	})
 }
 
@@ -73,11 +73,11 @@ func (r *restore) bringKeys() error {
 			}
 		}
 		current, err := r.d.Image(s.Artifact)
-		if handle == "" || err != nil || (current.Kind == machine.Absent) == removed {
+		if handle == "" || err != nil || (current.Kind == artifact.Absent) == removed {
 			continue // it is as the snapshot has it
 		}
 		if removed {
-			if err := r.d.set(s.Artifact, machine.Image{Kind: machine.Absent}, handle); err != nil {
+			if err := r.d.set(s.Artifact, artifact.Image{Kind: artifact.Absent}, handle); err != nil {
 				return err
 			}
 			r.changes(handle)
@@ -86,7 +86,7 @@ func (r *restore) bringKeys() error {
 		image := s.Before
 		for a := range r.images.Artifacts() {
 			want, _, err := r.images.Image(a)
-			if err != nil || a.Kind != machine.ValueArtifact {
+			if err != nil || a.Kind != artifact.ValueArtifact {
 				continue
 			}
 			if with, ok := image.WithValueIn(s.Artifact, a, want); ok {
@@ -137,10 +137,10 @@ func (r *restore) readMade(snap *snapshot.Snapshot) error {
 		}
 		// What was done to such an entry since is its own, too.
 		full.Steps = slices.DeleteFunc(full.Steps, func(s Step) bool {
-			return s.Before.Kind != machine.Absent || !makes && slices.ContainsFunc(s.Handles, func(h string) bool { return !made[h] })
+			return s.Before.Kind != artifact.Absent || !makes && slices.ContainsFunc(s.Handles, func(h string) bool { return !made[h] })
 		})
 		for _, s := range full.Steps {
-			if s.Artifact.Kind == machine.FileArtifact && !s.After.Container() {
+			if s.Artifact.Kind == artifact.FileArtifact && !s.After.Container() {
 				r.madeByUs[s.Artifact.Name] = true
 			}
 		}
@@ -161,7 +161,7 @@ func (r *restore) unmake() error {
 		for _, s := range full.Steps {
 			for _, h := range s.Handles {
 				item := r.current[h]
-				if item != nil && s.After.Kind == machine.Key && item.Source.Path == s.Artifact.Name && item.Source.Key == "" {
+				if item != nil && s.After.Kind == artifact.Key && item.Source.Path == s.Artifact.Name && item.Source.Key == "" {
 					keys[s.Artifact.Name] = true // the key is the entry: a service
 				}
 			}
@@ -180,15 +180,15 @@ func (r *restore) unmake() error {
 			case known, err != nil, ierr != nil:
 				continue
 			case keys[a.Name]:
-				a = machine.RegistryTree(a.Name)
+				a = artifact.RegistryTree(a.Name)
 			case s.After.Container():
 				if more, err := r.e.holdsMore(a, r.gone()); err != nil || more {
 					continue
 				}
-			case !r.d.machine.Same(a, current, s.After) && !r.ours(a, machine.Image{Kind: machine.Absent}, current):
+			case !r.d.machine.Same(a, current, s.After) && !r.ours(a, artifact.Image{Kind: artifact.Absent}, current):
 				continue
 			}
-			if err := r.d.set(a, machine.Image{Kind: machine.Absent}, handle); err != nil {
+			if err := r.d.set(a, artifact.Image{Kind: artifact.Absent}, handle); err != nil {
 				return err
 			}
 			r.changes(handle)
@@ -198,10 +198,10 @@ func (r *restore) unmake() error {
 }
 
 // gone are the artifacts that the plan takes away.
-func (r *restore) gone() map[machine.Artifact]bool {
-	gone := map[machine.Artifact]bool{}
+func (r *restore) gone() map[artifact.Artifact]bool {
+	gone := map[artifact.Artifact]bool{}
 	for a, image := range r.d.after {
-		gone[a] = image.Kind == machine.Absent
+		gone[a] = image.Kind == artifact.Absent
 	}
 	return gone
 }

@@ -26,6 +26,8 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 	"lockback/core/program"
 	"lockback/core/snapshot"
 )
@@ -147,7 +149,7 @@ type LeftOut struct {
 // wholly reports whether a cause concerns the machine, or the rights of this process, and
 // not just one artifact: then nothing is done, rather than half of it.
 func wholly(err error) bool {
-	return errors.Is(err, machine.ErrNeedsRights) || errors.Is(err, machine.ErrReadOnly) || errors.Is(err, machine.ErrHibernated) || errors.Is(err, machine.ErrNoAccounts) || errors.Is(err, machine.ErrRanOut)
+	return errors.Is(err, files.ErrNeedsRights) || errors.Is(err, files.ErrReadOnly) || errors.Is(err, machine.ErrHibernated) || errors.Is(err, machine.ErrNoAccounts) || errors.Is(err, files.ErrRanOut)
 }
 
 func (e *Engine) now() time.Time {
@@ -174,12 +176,12 @@ func (e *Engine) at(point string) {
 // draft collects edits; later ones see the images that earlier ones want.
 type draft struct {
 	machine *machine.Machine
-	before  map[machine.Artifact]machine.Image
-	after   map[machine.Artifact]machine.Image
-	handles map[machine.Artifact][]string
-	named   map[machine.Artifact]map[string]bool // the same, to look them up where there are many
-	order   []machine.Artifact
-	folders map[machine.Artifact]machine.Image // earlier images of folders, for their times
+	before  map[artifact.Artifact]artifact.Image
+	after   map[artifact.Artifact]artifact.Image
+	handles map[artifact.Artifact][]string
+	named   map[artifact.Artifact]map[string]bool // the same, to look them up where there are many
+	order   []artifact.Artifact
+	folders map[artifact.Artifact]artifact.Image // earlier images of folders, for their times
 	// disables are the changes that switched something off and stand, the newest
 	// first; each is read from the record once, however many entries ask.
 	disables func() ([]Change, error)
@@ -187,7 +189,7 @@ type draft struct {
 	// decisions are how changes left entries, read once when somebody asks.
 	decisions func() (map[string]Decision, error)
 	// earlier are images that artifacts had once: one that becomes like its own but for the time gets that, too.
-	earlier map[machine.Artifact]machine.Image
+	earlier map[artifact.Artifact]artifact.Image
 	// back are the edits that bring an entry to a state which it had once; nil where nobody asks.
 	back func(handle string, state autostart.State) ([]location.Edit, bool)
 }
@@ -219,8 +221,8 @@ func (e *Engine) journal(d *draft, id int) (journal, error) {
 }
 
 func (e *Engine) newDraft() *draft {
-	return &draft{machine: e.Machine, folders: map[machine.Artifact]machine.Image{}, before: map[machine.Artifact]machine.Image{}, after: map[machine.Artifact]machine.Image{},
-		handles: map[machine.Artifact][]string{}, named: map[machine.Artifact]map[string]bool{}, disables: sync.OnceValues(e.disables), journals: map[int]journal{},
+	return &draft{machine: e.Machine, folders: map[artifact.Artifact]artifact.Image{}, before: map[artifact.Artifact]artifact.Image{}, after: map[artifact.Artifact]artifact.Image{},
+		handles: map[artifact.Artifact][]string{}, named: map[artifact.Artifact]map[string]bool{}, disables: sync.OnceValues(e.disables), journals: map[int]journal{},
 		decisions: sync.OnceValues(func() (map[string]Decision, error) {
 			if e.Record == nil {
 				return nil, nil
@@ -250,7 +252,7 @@ func (e *Engine) disables() ([]Change, error) {
 }
 
 // Image is the image of the artifact as the plan has it so far.
-func (d *draft) Image(a machine.Artifact) (machine.Image, error) {
+func (d *draft) Image(a artifact.Artifact) (artifact.Image, error) {
 	if i, ok := d.after[a]; ok {
 		return i, nil
 	}
@@ -265,7 +267,7 @@ func (d *draft) Image(a machine.Artifact) (machine.Image, error) {
 }
 
 // peek is [draft.Image] for what will mostly not be part of the plan: it is not remembered.
-func (d *draft) peek(a machine.Artifact) (machine.Image, error) {
+func (d *draft) peek(a artifact.Artifact) (artifact.Image, error) {
 	if i, ok := d.after[a]; ok {
 		return i, nil
 	}
@@ -275,11 +277,11 @@ func (d *draft) peek(a machine.Artifact) (machine.Image, error) {
 	return d.machine.Image(a)
 }
 
-func (d *draft) set(a machine.Artifact, want machine.Image, handle string) error {
+func (d *draft) set(a artifact.Artifact, want artifact.Image, handle string) error {
 	if _, err := d.Image(a); err != nil {
 		return err
 	}
-	if !d.machine.KeepsOwners && want.Kind != machine.Absent {
+	if !d.machine.KeepsOwners && want.Kind != artifact.Absent {
 		want.UID, want.GID = -1, -1 // all is the copier's, and stays so
 	}
 	if _, planned := d.after[a]; !planned {
@@ -296,7 +298,7 @@ func (d *draft) set(a machine.Artifact, want machine.Image, handle string) error
 const fewHandles = 16
 
 // name says that a step is for an entry, too.
-func (d *draft) name(a machine.Artifact, handle string) {
+func (d *draft) name(a artifact.Artifact, handle string) {
 	have := d.handles[a]
 	if handle == "" || d.named[a][handle] || len(have) < fewHandles && slices.Contains(have, handle) {
 		return
@@ -318,7 +320,7 @@ func (d *draft) name(a machine.Artifact, handle string) {
 
 // possible fails where an artifact could not be brought to an image, or not back again
 // afterwards. What concerns the whole plan is left to [Engine.Check].
-func (d *draft) possible(a machine.Artifact, want machine.Image) error {
+func (d *draft) possible(a artifact.Artifact, want artifact.Image) error {
 	before, err := d.Image(a)
 	if err != nil {
 		return err
@@ -327,14 +329,14 @@ func (d *draft) possible(a machine.Artifact, want machine.Image) error {
 		return nil
 	}
 	switch {
-	case before.Kind == machine.Special || want.Kind == machine.Special:
+	case before.Kind == artifact.Special || want.Kind == artifact.Special:
 		return errors.New("it is a device, a pipe or a socket, which could not be brought back")
-	case before.Kind == machine.Folder && want.Kind != machine.Folder:
+	case before.Kind == artifact.Folder && want.Kind != artifact.Folder:
 		return errors.New("it is a folder")
-	case want.Kind == machine.Folder && before.Kind != machine.Folder && before.Kind != machine.Absent:
+	case want.Kind == artifact.Folder && before.Kind != artifact.Folder && before.Kind != artifact.Absent:
 		return fmt.Errorf("it should be a folder, and is this: %s", autostart.Text(before.String()))
 	}
-	if want.Kind != machine.Absent {
+	if want.Kind != artifact.Absent {
 		if err := d.machine.Room(a); err != nil {
 			return err
 		}
@@ -346,8 +348,8 @@ func (d *draft) possible(a machine.Artifact, want machine.Image) error {
 }
 
 // links tells how many names the file of an artifact has.
-func (d *draft) links(a machine.Artifact) int {
-	if a.Kind != machine.FileArtifact {
+func (d *draft) links(a artifact.Artifact) int {
+	if a.Kind != artifact.FileArtifact {
 		return 1
 	}
 	return d.machine.Links(a)
@@ -360,7 +362,7 @@ func (d *draft) finish(plan *Plan) error {
 		switch {
 		case s.MakesFolder():
 			return 0
-		case s.Before.Container() && s.After.Kind == machine.Absent:
+		case s.Before.Container() && s.After.Kind == artifact.Absent:
 			return 2
 		}
 		return 1
@@ -372,7 +374,7 @@ func (d *draft) finish(plan *Plan) error {
 		delete(d.after, a)
 		if !d.machine.Same(a, before, after) {
 			plan.Steps = append(plan.Steps, Step{Handles: d.handles[a], Artifact: a, Before: before, After: after})
-			if n := d.links(a); n > 1 && before.Kind == machine.Regular && !machine.OnlyMode(before, after) {
+			if n := d.links(a); n > 1 && before.Kind == artifact.Regular && !files.OnlyMode(before, after) {
 				plan.Warnings = append(plan.Warnings, fmt.Sprintf("%s is one of %d names of the same file (hard links): the others keep the old content, and bringing it back makes a file of its own", autostart.Text(a.String()), n))
 			}
 		}
@@ -387,8 +389,8 @@ func (d *draft) finish(plan *Plan) error {
 		}
 		return cmp.Or(cmp.Compare(rank(a), rank(b)), byDepth)
 	})
-	seen := map[machine.Artifact]bool{}
-	add := func(dir machine.Artifact, ok bool) error {
+	seen := map[artifact.Artifact]bool{}
+	add := func(dir artifact.Artifact, ok bool) error {
 		if !ok || seen[dir] {
 			return nil
 		}
@@ -471,7 +473,7 @@ func (e *Engine) decide(d *draft, off, on []*location.Item, want location.Want) 
 // switchItems adds the edits for entries to the plan, those that share an artifact in one
 // pass, and leaves out what cannot be switched.
 func (e *Engine) switchItems(d *draft, plan *Plan, items []*location.Item, want location.Want) {
-	groups := map[machine.Artifact][]*location.Item{}
+	groups := map[artifact.Artifact][]*location.Item{}
 	for _, item := range items {
 		edits, folders, remembered, err := e.ownEdits(d, item, want)
 		if group := item.Can.Group; group != nil && !remembered {
@@ -553,10 +555,10 @@ func (e *Engine) ownEdits(d *draft, item *location.Item, want location.Want) (ed
 // for them only, as the XDG Base Directory Specification has it.
 func (d *draft) withContainers(edits []location.Edit) ([]location.Edit, error) {
 	var all []location.Edit
-	planned := map[machine.Artifact]bool{}
+	planned := map[artifact.Artifact]bool{}
 	for _, edit := range edits {
 		planned[edit.Artifact] = true
-		if edit.Image.Kind != machine.Absent {
+		if edit.Image.Kind != artifact.Absent {
 			missing, err := d.missing(edit.Artifact, planned)
 			if err != nil {
 				return nil, err
@@ -573,14 +575,14 @@ func (d *draft) withContainers(edits []location.Edit) ([]location.Edit, error) {
 
 // missing lists the containers above an artifact that are neither there nor planned, the
 // nearest first.
-func (d *draft) missing(a machine.Artifact, planned map[machine.Artifact]bool) ([]machine.Artifact, error) {
-	var all []machine.Artifact
+func (d *draft) missing(a artifact.Artifact, planned map[artifact.Artifact]bool) ([]artifact.Artifact, error) {
+	var all []artifact.Artifact
 	for dir, ok := a.Parent(); ok; dir, ok = dir.Parent() {
 		if planned[dir] {
 			return all, nil
 		}
 		i, err := d.Image(dir)
-		if err != nil || i.Kind != machine.Absent {
+		if err != nil || i.Kind != artifact.Absent {
 			return all, err
 		}
 		all = append(all, dir)
@@ -592,14 +594,14 @@ func (d *draft) missing(a machine.Artifact, planned map[machine.Artifact]bool) (
 }
 
 // container is the image of a container that is to be made for what has the other image.
-func container(dir machine.Artifact, inside machine.Image) machine.Image {
+func container(dir artifact.Artifact, inside artifact.Image) artifact.Image {
 	switch {
-	case dir.Kind == machine.KeyArtifact:
-		return machine.NewKey()
+	case dir.Kind == artifact.KeyArtifact:
+		return artifact.NewKey()
 	case inside.UID > 0:
-		return machine.NewFolder(0o700, inside.UID, inside.GID)
+		return artifact.NewFolder(0o700, inside.UID, inside.GID)
 	}
-	return machine.NewFolder(0o755, 0, 0)
+	return artifact.NewFolder(0o755, 0, 0)
 }
 
 // adopt takes edits into the plan for the entries that they switch, or leaves those out.
@@ -711,11 +713,11 @@ func (e *Engine) Undo(c Change) (Plan, error) {
 	d := e.newDraft()
 	var conflicts []string
 	named := map[string]bool{}
-	earlier := map[machine.Artifact]machine.Image{}
+	earlier := map[artifact.Artifact]artifact.Image{}
 	for _, f := range c.Folders {
 		earlier[f.Artifact] = f.Before
 	}
-	gone := map[machine.Artifact]bool{} // what the plan removes
+	gone := map[artifact.Artifact]bool{} // what the plan removes
 	for _, s := range slices.Backward(c.Steps) {
 		current, err := d.Image(s.Artifact)
 		same := err == nil && e.Machine.Same(s.Artifact, current, s.After)
@@ -739,7 +741,7 @@ func (e *Engine) Undo(c Change) (Plan, error) {
 				continue
 			}
 		}
-		gone[s.Artifact] = s.Before.Kind == machine.Absent
+		gone[s.Artifact] = s.Before.Kind == artifact.Absent
 		plan.Steps = append(plan.Steps, Step{Handles: s.Handles, Artifact: s.Artifact, Before: s.After, After: s.Before})
 		if s.Before.Container() {
 			earlier[s.Artifact] = s.Before
@@ -769,11 +771,11 @@ func (e *Engine) Undo(c Change) (Plan, error) {
 	for _, s := range plan.Steps {
 		for _, dir := range e.around(s.Artifact) {
 			if _, known := earlier[dir]; !known {
-				earlier[dir] = machine.Image{Kind: machine.Absent}
+				earlier[dir] = artifact.Image{Kind: artifact.Absent}
 			}
 		}
 	}
-	for _, a := range slices.SortedFunc(maps.Keys(earlier), func(a, b machine.Artifact) int { return strings.Compare(a.ID(), b.ID()) }) {
+	for _, a := range slices.SortedFunc(maps.Keys(earlier), func(a, b artifact.Artifact) int { return strings.Compare(a.ID(), b.ID()) }) {
 		if before, err := e.Machine.Image(a); err == nil && before.Container() {
 			plan.Folders = append(plan.Folders, Folder{Artifact: a, Before: before, After: earlier[a]})
 		}
@@ -814,8 +816,8 @@ func (e *Engine) asBefore(c Change) func(handle string) Expected {
 }
 
 // around lists the containers in which writing an artifact shows.
-func (e *Engine) around(a machine.Artifact) []machine.Artifact {
-	var all []machine.Artifact
+func (e *Engine) around(a artifact.Artifact) []artifact.Artifact {
+	var all []artifact.Artifact
 	if dir, ok := a.Parent(); ok {
 		all = append(all, dir)
 	}
@@ -826,7 +828,7 @@ func (e *Engine) around(a machine.Artifact) []machine.Artifact {
 }
 
 // holdsMore reports whether something lies in a container that the plan does not remove.
-func (e *Engine) holdsMore(a machine.Artifact, gone map[machine.Artifact]bool) (bool, error) {
+func (e *Engine) holdsMore(a artifact.Artifact, gone map[artifact.Artifact]bool) (bool, error) {
 	children, err := e.Machine.Children(a)
-	return slices.ContainsFunc(children, func(child machine.Artifact) bool { return !gone[child] }), err
+	return slices.ContainsFunc(children, func(child artifact.Artifact) bool { return !gone[child] }), err
 }

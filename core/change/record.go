@@ -9,6 +9,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/snapshot"
 )
 
@@ -44,16 +45,16 @@ type Record interface {
 	Removals(machine string, visit func(Removal) error) error
 	// Latest finds the image that the last change of a machine which stands brought an artifact
 	// to; ok is false where none did.
-	Latest(id string) (find func(machine.Artifact) (i machine.Image, ok bool, err error), err error)
+	Latest(id string) (find func(artifact.Artifact) (i artifact.Image, ok bool, err error), err error)
 	// Decisions tells how the changes of a machine which stand left its entries, by handle. Changes of early
 	// versions do not tell.
 	Decisions(machine string) (map[string]Decision, error)
 	// StepsOn visits the images that the changes of a machine which stand found and left at an
 	// artifact, oldest first.
-	StepsOn(id string, a machine.Artifact, visit func(before, after machine.Image)) error
+	StepsOn(id string, a artifact.Artifact, visit func(before, after artifact.Image)) error
 	// Touched visits the steps of a change without their images, and Step loads one of them by
 	// its number: of a large change, most are never asked for.
-	Touched(id int, visit func(seq int, handles []string, a machine.Artifact)) error
+	Touched(id int, visit func(seq int, handles []string, a artifact.Artifact)) error
 	Step(id, seq int) (Step, error)
 }
 
@@ -193,23 +194,23 @@ func (c Change) Name() string { return fmt.Sprintf("C%d", c.ID) }
 // Step brings one artifact from one image to another.
 type Step struct {
 	Handles  []string
-	Artifact machine.Artifact
-	Before   machine.Image
-	After    machine.Image
+	Artifact artifact.Artifact
+	Before   artifact.Image
+	After    artifact.Image
 }
 
 // MakesFolder reports whether the step makes a folder that was not there.
 func (s Step) MakesFolder() bool {
-	return s.Before.Kind == machine.Absent && s.After.Container()
+	return s.Before.Kind == artifact.Absent && s.After.Container()
 }
 
 // Folder is a folder that steps make names in or remove names from. Its times
 // are put back where the names in it are those of an earlier image again: Before
 // when the change is taken back, After when it is done.
 type Folder struct {
-	Artifact machine.Artifact
-	Before   machine.Image
-	After    machine.Image
+	Artifact artifact.Artifact
+	Before   artifact.Image
+	After    artifact.Image
 }
 
 // Removal is a step that took an artifact away, or something out of a list, for
@@ -219,6 +220,6 @@ type Removal struct {
 	Kind     Kind
 	Snapshot int // taken before it
 	Handles  []string
-	Artifact machine.Artifact
+	Artifact artifact.Artifact
 	Whole    bool // nothing is left of the artifact; else it was cut out of it
 }

@@ -9,6 +9,8 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // reverse brings all artifacts that have their image of after back to before,
@@ -35,18 +37,18 @@ func (e *Engine) reverse(c Change) (kept []string, err error) {
 		case e.Machine.Same(s.Artifact, current, s.Before):
 		case e.Machine.Same(s.Artifact, current, s.After) || made:
 			err := e.Machine.Set(s.Artifact, s.Before, temp(c, k))
-			if errors.Is(err, machine.ErrNotEmpty) {
-				kept = append(kept, fmt.Sprintf("%s: %v", autostart.Text(s.Artifact.String()), machine.ErrNotEmpty))
+			if errors.Is(err, files.ErrNotEmpty) {
+				kept = append(kept, fmt.Sprintf("%s: %v", autostart.Text(s.Artifact.String()), files.ErrNotEmpty))
 			} else if err != nil {
 				failed = append(failed, stepError(s, err))
 			}
-		case s.Before.Kind == machine.Absent && current.Container():
-			kept = append(kept, fmt.Sprintf("%s: %v", autostart.Text(s.Artifact.String()), machine.ErrNotEmpty))
+		case s.Before.Kind == artifact.Absent && current.Container():
+			kept = append(kept, fmt.Sprintf("%s: %v", autostart.Text(s.Artifact.String()), files.ErrNotEmpty))
 		default:
 			conflicts = append(conflicts, fmt.Sprintf("%s is %s", autostart.Text(s.Artifact.String()), current))
 		}
 	}
-	if err := e.settle(c, func(f Folder) machine.Image { return f.Before }, func(s Step) machine.Image { return s.Before }); err != nil {
+	if err := e.settle(c, func(f Folder) artifact.Image { return f.Before }, func(s Step) artifact.Image { return s.Before }); err != nil {
 		failed = append(failed, err)
 	}
 	if len(failed) > 0 {
@@ -82,20 +84,20 @@ func (e *Engine) Recover(c Change, finish bool) (kept []string, err error) {
 	}
 	for k, s := range c.Steps {
 		e.at(fmt.Sprintf("step %d: finish", k))
-		if err := e.Machine.Discard(s.Artifact, temp(c, k), c.Token); err != nil && !errors.Is(err, machine.ErrNotRegular) {
+		if err := e.Machine.Discard(s.Artifact, temp(c, k), c.Token); err != nil && !errors.Is(err, files.ErrNotRegular) {
 			return nil, stepError(s, err)
 		}
 		if current, err := e.Machine.Image(s.Artifact); err == nil && e.Machine.Same(s.Artifact, current, s.After) {
 			continue
 		}
 		err := e.Machine.Set(s.Artifact, s.After, temp(c, k))
-		if errors.Is(err, machine.ErrNotEmpty) {
-			kept = append(kept, fmt.Sprintf("%s: %v", autostart.Text(s.Artifact.String()), machine.ErrNotEmpty))
+		if errors.Is(err, files.ErrNotEmpty) {
+			kept = append(kept, fmt.Sprintf("%s: %v", autostart.Text(s.Artifact.String()), files.ErrNotEmpty))
 		} else if err != nil {
 			return kept, stepError(s, err)
 		}
 	}
-	if err := e.settle(c, func(f Folder) machine.Image { return f.After }, func(s Step) machine.Image { return s.After }); err != nil {
+	if err := e.settle(c, func(f Folder) artifact.Image { return f.After }, func(s Step) artifact.Image { return s.After }); err != nil {
 		return kept, err
 	}
 	if _, _, err := e.verify(c, Plan{}); err != nil {
@@ -112,7 +114,7 @@ const (
 )
 
 // state tells which image of a step an artifact has.
-func (e *Engine) state(s Step, current machine.Image) string {
+func (e *Engine) state(s Step, current artifact.Image) string {
 	switch {
 	case e.Machine.Same(s.Artifact, current, s.Before):
 		return asBefore
@@ -124,7 +126,7 @@ func (e *Engine) state(s Step, current machine.Image) string {
 
 // Left is how one artifact of a change was left.
 type Left struct {
-	Artifact machine.Artifact
+	Artifact artifact.Artifact
 	How      string
 }
 

@@ -11,7 +11,8 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/location/part"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
 )
 
 // Errors of [Engine.Remove] that concern one entry.
@@ -25,7 +26,7 @@ var (
 // Programs stay, and so does what others have a share in. An artifact that keeps fails for is not taken away, and
 // neither is its entry. All are the entries of the machine: those that are not to be removed must be found afterwards as
 // they are now. What cannot be removed is left out and named, as [Engine.Switch] does.
-func (e *Engine) Remove(items, all []*location.Item, keeps func(machine.Artifact) error) (Plan, error) {
+func (e *Engine) Remove(items, all []*location.Item, keeps func(artifact.Artifact) error) (Plan, error) {
 	plan := Plan{Kind: Remove, want: map[string]autostart.State{}, taken: map[string]bool{}, gone: map[string]bool{}, others: map[string]autostart.State{}}
 	plan.expect = func(string) Expected { return Expected{State: autostart.Disabled, Removed: true} }
 	d := e.newDraft()
@@ -39,7 +40,7 @@ func (e *Engine) Remove(items, all []*location.Item, keeps func(machine.Artifact
 			if err == nil {
 				err = d.possible(edit.Artifact, edit.Image)
 			}
-			if err == nil && edit.Image.Kind == machine.Absent {
+			if err == nil && edit.Image.Kind == artifact.Absent {
 				err = keeps(edit.Artifact)
 			}
 		}
@@ -74,8 +75,8 @@ func (e *Engine) Remove(items, all []*location.Item, keeps func(machine.Artifact
 
 // readFrom reports whether an entry is read from an artifact, and not only decided by it. A word that keeps it off, in
 // launchd's database for example, stays: what puts the entry back finds it off.
-func readFrom(item *location.Item, a machine.Artifact) bool {
-	if a.Kind != machine.ValueArtifact {
+func readFrom(item *location.Item, a artifact.Artifact) bool {
+	if a.Kind != artifact.ValueArtifact {
 		return a.Name == item.Source.Path
 	}
 	key, name := a.Value()
@@ -89,7 +90,7 @@ type overlay struct {
 }
 
 // Image is the image that the edits give an artifact, else the one of the draft.
-func (o overlay) Image(a machine.Artifact) (machine.Image, error) {
+func (o overlay) Image(a artifact.Artifact) (artifact.Image, error) {
 	for _, edit := range o.edits {
 		if edit.Artifact == a {
 			return edit.Image, nil
@@ -142,7 +143,7 @@ func (e *Engine) revived(d *draft, item *location.Item, want location.Want) (edi
 				return nil, false, fmt.Errorf("%w: %s was changed since it was removed by %s", location.ErrNoSwitch, autostart.Text(s.Artifact.String()), c.Name())
 			}
 		}
-		images := map[machine.Artifact]machine.Image{}
+		images := map[artifact.Artifact]artifact.Image{}
 		for _, edit := range edits {
 			images[edit.Artifact] = edit.Image
 		}
@@ -170,9 +171,9 @@ func replace(edits, later []location.Edit) []location.Edit {
 }
 
 // inside reports whether an artifact lies in a key that the plan takes away whole.
-func (e *Engine) inside(d *draft, a machine.Artifact) bool {
+func (e *Engine) inside(d *draft, a artifact.Artifact) bool {
 	for dir, ok := a.Parent(); ok; dir, ok = dir.Parent() {
-		if image, planned := d.after[machine.RegistryTree(dir.Name)]; planned && image.Kind == machine.Absent {
+		if image, planned := d.after[artifact.RegistryTree(dir.Name)]; planned && image.Kind == artifact.Absent {
 			return true
 		}
 	}
@@ -216,14 +217,14 @@ func (e *Engine) erase(d *draft, item *location.Item) ([]location.Edit, error) {
 		switch {
 		case err != nil:
 			return nil, err
-		case image.Kind == machine.Absent:
+		case image.Kind == artifact.Absent:
 			if _, planned := d.after[a]; !planned {
 				continue
 			} // it goes with another entry that is read from it
-		case image.Kind == machine.Folder:
+		case image.Kind == artifact.Folder:
 			return nil, errIsFolder
 		}
-		edits = append(edits, location.Edit{Artifact: a, Image: machine.Image{Kind: machine.Absent}})
+		edits = append(edits, location.Edit{Artifact: a, Image: artifact.Image{Kind: artifact.Absent}})
 	}
 	if len(edits) == 0 {
 		return nil, errNoErase
@@ -234,16 +235,16 @@ func (e *Engine) erase(d *draft, item *location.Item) ([]location.Edit, error) {
 // alongside reports whether a file belongs to the one that an entry is read from: a drop-in of it, a link to it, or the
 // same name in another of its places, where a file that is taken away would uncover it. What lies in homes belongs to
 // entries of their users only.
-func (e *Engine) alongside(d *draft, a machine.Artifact, item *location.Item) bool {
+func (e *Engine) alongside(d *draft, a artifact.Artifact, item *location.Item) bool {
 	source := item.Source.Path
 	image, err := d.peek(a)
 	if err != nil || item.User == "" && e.inHome(a.Name) || item.User != "" && !e.inHome(a.Name) {
 		return false
 	}
 	switch image.Kind {
-	case machine.Symlink:
+	case artifact.Symlink:
 		return path.Base(image.Target) == path.Base(source) || path.Base(a.Name) == path.Base(source)
-	case machine.Regular:
+	case artifact.Regular:
 		return strings.HasPrefix(a.Name, source+".d/") || path.Base(a.Name) == path.Base(source)
 	}
 	return false
@@ -251,20 +252,20 @@ func (e *Engine) alongside(d *draft, a machine.Artifact, item *location.Item) bo
 
 // inHome reports whether a file lies in somebody's home. That of root counts as any other.
 func (e *Engine) inHome(name string) bool {
-	return slices.ContainsFunc(e.Machine.Users, func(u machine.User) bool {
+	return slices.ContainsFunc(e.Machine.Users, func(u account.User) bool {
 		return len(u.Home) > 1 && strings.HasPrefix(name, u.Home) && len(name) > len(u.Home) && strings.ContainsRune(`/\`, rune(name[len(u.Home)]))
 	})
 }
 
 // itself are the artifacts that are the entry and nothing else: what it is read from, drop-ins of that, links to it, and
 // what its switch would write, as far as that exists.
-func (e *Engine) itself(d *draft, item *location.Item) []machine.Artifact {
+func (e *Engine) itself(d *draft, item *location.Item) []artifact.Artifact {
 	if eraser := item.Can.Erase; eraser != nil {
 		return eraser.Erases()
 	}
 	source, key := item.Source.Path, item.Source.Key
-	var all []machine.Artifact
-	add := func(a machine.Artifact) {
+	var all []artifact.Artifact
+	add := func(a artifact.Artifact) {
 		if !slices.Contains(all, a) {
 			all = append(all, a)
 		}
@@ -272,14 +273,14 @@ func (e *Engine) itself(d *draft, item *location.Item) []machine.Artifact {
 	for _, a := range item.Artifacts() {
 		is := false
 		switch a.Kind {
-		case machine.FileArtifact:
+		case artifact.FileArtifact:
 			is = a.Name == source || e.alongside(d, a, item)
-		case machine.ValueArtifact:
+		case artifact.ValueArtifact:
 			k, name := a.Value()
 			is = strings.EqualFold(k, source) && strings.EqualFold(name, key)
-		case machine.TreeArtifact:
+		case artifact.TreeArtifact:
 			is = strings.EqualFold(a.Name, source)
-		case machine.LoginItemArtifact:
+		case artifact.LoginItemArtifact:
 			is = true
 		}
 		if is {
@@ -292,7 +293,7 @@ func (e *Engine) itself(d *draft, item *location.Item) []machine.Artifact {
 			continue // it has no such state
 		}
 		for _, edit := range edits {
-			if image, err := d.peek(edit.Artifact); err == nil && !image.Container() && image.Kind != machine.Absent && slices.Contains(item.Artifacts(), edit.Artifact) {
+			if image, err := d.peek(edit.Artifact); err == nil && !image.Container() && image.Kind != artifact.Absent && slices.Contains(item.Artifacts(), edit.Artifact) {
 				add(edit.Artifact)
 			}
 		}

@@ -11,7 +11,8 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/location/part"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 	"lockback/core/snapshot"
 )
 
@@ -37,9 +38,9 @@ type RestoreOptions struct {
 // Restore plans to bring back the state of a snapshot.
 func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt RestoreOptions) (Plan, error) {
 	plan := Plan{Kind: Restore}
-	r := restore{e: e, d: e.newDraft(), plan: &plan, inv: inv, now: e.now(), opt: opt, latest: sync.OnceValues(func() (func(machine.Artifact) (machine.Image, bool, error), error) {
+	r := restore{e: e, d: e.newDraft(), plan: &plan, inv: inv, now: e.now(), opt: opt, latest: sync.OnceValues(func() (func(artifact.Artifact) (artifact.Image, bool, error), error) {
 		if e.Record == nil {
-			return func(machine.Artifact) (machine.Image, bool, error) { return machine.Image{}, false, nil }, nil
+			return func(artifact.Artifact) (artifact.Image, bool, error) { return artifact.Image{}, false, nil }, nil
 		}
 		return e.Record.Latest(e.Machine.ID)
 	}),
@@ -62,7 +63,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 	}
 	r.owners = r.recorded.Owners(r.images)
 	r.named = map[string]bool{}
-	r.source, r.shared = map[machine.Artifact]bool{}, map[machine.Artifact]*parts{}
+	r.source, r.shared = map[artifact.Artifact]bool{}, map[artifact.Artifact]*parts{}
 	if err := r.readMade(snap); err != nil {
 		return plan, err
 	}
@@ -73,7 +74,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		}
 		if newcomer {
 			r.newcomers = append(r.newcomers, item)
-			r.source[machine.File(item.Source.Path)] = true
+			r.source[artifact.File(item.Source.Path)] = true
 		}
 		r.share(item, newcomer)
 	}
@@ -118,18 +119,18 @@ type restore struct {
 	recorded  *snapshot.Index
 	owners    *snapshot.Owners
 	newcomers []*location.Item
-	folders   []machine.Artifact
+	folders   []artifact.Artifact
 	// latest finds the images that changes which stand gave to artifacts.
-	latest func() (func(machine.Artifact) (machine.Image, bool, error), error)
+	latest func() (func(artifact.Artifact) (artifact.Image, bool, error), error)
 	named  map[string]bool // the handles of the plan
-	shared map[machine.Artifact]*parts
+	shared map[artifact.Artifact]*parts
 	// making are the changes that made entries since the snapshot, the newest first, and madeByUs the files of those.
 	making   []Change
 	madeByUs map[string]bool
 	// removed are the artifacts that removals took away and that snapshots do not have: keys with all below them.
 	removed []Step
-	source  map[machine.Artifact]bool // what newcomers are read from
-	system  []string                  // files of the system that are left as they are
+	source  map[artifact.Artifact]bool // what newcomers are read from
+	system  []string                   // files of the system that are left as they are
 }
 
 // parts are those of one artifact, as they are now: of entries of the snapshot, and of
@@ -162,12 +163,12 @@ func (r *restore) share(item *location.Item, newcomer bool) {
 }
 
 // leave names an artifact that cannot be read or written and is left as it is.
-func (r *restore) leave(a machine.Artifact, err error) {
+func (r *restore) leave(a artifact.Artifact, err error) {
 	r.plan.LeftOut = append(r.plan.LeftOut, LeftOut{Handle: r.handleFor(a), Name: autostart.Text(a.String()), Err: err})
 }
 
 // made reports whether an artifact is as a change of ours left it.
-func (r *restore) made(a machine.Artifact, current machine.Image) bool {
+func (r *restore) made(a artifact.Artifact, current artifact.Image) bool {
 	latest, err := r.latest()
 	if err != nil {
 		return false
@@ -178,12 +179,12 @@ func (r *restore) made(a machine.Artifact, current machine.Image) bool {
 
 // ours reports whether nothing but changes of ours led from one image of an artifact to another: then nobody else has
 // anything in it.
-func (r *restore) ours(a machine.Artifact, from, to machine.Image) bool {
+func (r *restore) ours(a artifact.Artifact, from, to artifact.Image) bool {
 	if r.e.Record == nil {
 		return false
 	}
 	at, unbroken := from, false
-	if err := r.e.Record.StepsOn(r.e.Machine.ID, a, func(before, after machine.Image) {
+	if err := r.e.Record.StepsOn(r.e.Machine.ID, a, func(before, after artifact.Image) {
 		unbroken = r.d.machine.Same(a, at, before)
 		if !unbroken {
 			at = from // it begins anew, where it is as it was
@@ -198,14 +199,14 @@ func (r *restore) ours(a machine.Artifact, from, to machine.Image) bool {
 
 // keeps reports whether an artifact stays although it differs, with what a person should be told of that. What the
 // system's own upgrades did is not taken back, and counted; neither is what somebody made where there was nothing.
-func (r *restore) keeps(a machine.Artifact, want, current machine.Image) (stays bool, warning string) {
+func (r *restore) keeps(a artifact.Artifact, want, current artifact.Image) (stays bool, warning string) {
 	switch {
 	case !r.opt.SystemFiles && r.d.machine.SystemFile(a) && !r.made(a, current):
 		r.system = append(r.system, autostart.Text(a.String()))
 		return true, ""
-	case want.Kind != machine.Absent || current.Kind == machine.Absent || current.Container():
+	case want.Kind != artifact.Absent || current.Kind == artifact.Absent || current.Container():
 	case r.shared[a] != nil && r.shared[a].states: // a list of what is on and off is nobody's own file
-	case (current.Kind == machine.Regular || r.source[a]) && !r.made(a, current):
+	case (current.Kind == artifact.Regular || r.source[a]) && !r.made(a, current):
 		return true, fmt.Sprintf("%s was not there and was made since, by something else than lockback; it is kept", autostart.Text(a.String()))
 	}
 	return false, ""
@@ -214,7 +215,7 @@ func (r *restore) keeps(a machine.Artifact, want, current machine.Image) (stays 
 // all brings every artifact of the snapshot back. Where others have parts in one, theirs
 // are kept, and in files of lines what else was added since.
 func (r *restore) all() error {
-	var made []machine.Artifact // folders that the snapshot did not have
+	var made []artifact.Artifact // folders that the snapshot did not have
 	if err := r.bringKeys(); err != nil {
 		return err
 	}
@@ -227,10 +228,10 @@ func (r *restore) all() error {
 		if r.inKey(a) {
 			continue // it comes with that
 		}
-		if want.Kind == machine.Folder {
+		if want.Kind == artifact.Folder {
 			r.folders = append(r.folders, a) // its time comes back, whatever else does
 		}
-		if len(r.owners.Of(a)) == 0 && want.Kind != machine.Absent || r.d.machine.Managed(a) {
+		if len(r.owners.Of(a)) == 0 && want.Kind != artifact.Absent || r.d.machine.Managed(a) {
 			continue // a folder that is known for its times only
 		}
 		current, err := r.d.peek(a)
@@ -241,13 +242,13 @@ func (r *restore) all() error {
 		if r.d.machine.Same(a, current, want) {
 			continue
 		}
-		if of := r.shared[a]; of != nil && !(want.Kind == machine.Absent && r.ours(a, want, current)) {
+		if of := r.shared[a]; of != nil && !(want.Kind == artifact.Absent && r.ours(a, want, current)) {
 			if want, err = r.merge(a, want, current, of); err != nil {
 				r.leave(a, err)
 				continue
 			}
 		}
-		if current.Container() && want.Kind == machine.Absent {
+		if current.Container() && want.Kind == artifact.Absent {
 			made = append(made, a)
 			continue
 		}
@@ -265,7 +266,7 @@ func (r *restore) all() error {
 }
 
 // merge is the image that an artifact gets which others have parts in.
-func (r *restore) merge(a machine.Artifact, want, current machine.Image, of *parts) (machine.Image, error) {
+func (r *restore) merge(a artifact.Artifact, want, current artifact.Image, of *parts) (artifact.Image, error) {
 	partsOf := func(all []location.Sharer) []part.Part {
 		parts := make([]part.Part, len(all))
 		for k, s := range all {
@@ -281,7 +282,7 @@ func (r *restore) merge(a machine.Artifact, want, current machine.Image, of *par
 		}
 		// What a change of ours added is nobody else's, even where its entry is gone by now.
 		if property, ok := part.PropertyOf(parts); ok && r.e.Record != nil {
-			if err := r.e.Record.StepsOn(r.e.Machine.ID, a, func(before, after machine.Image) {
+			if err := r.e.Record.StepsOn(r.e.Machine.ID, a, func(before, after artifact.Image) {
 				parts = append(parts, property.Added(before, after)...)
 			}); err != nil {
 				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %v", autostart.Text(a.String()), err))
@@ -310,7 +311,7 @@ const maxLinesNamed = 20
 
 // credit names all entries that a planned step brings back, where they share the
 // artifact.
-func (r *restore) credit(a machine.Artifact) {
+func (r *restore) credit(a artifact.Artifact) {
 	if _, planned := r.d.after[a]; !planned {
 		return
 	}
@@ -340,7 +341,7 @@ func (r *restore) changes(handle string) {
 // names as in the snapshot at another time: what was done and taken back since
 // shows in their times only.
 func (r *restore) otherFolders() error {
-	planned := map[machine.Artifact]bool{}
+	planned := map[artifact.Artifact]bool{}
 	for _, f := range r.plan.Folders {
 		planned[f.Artifact] = true
 	}
@@ -356,7 +357,7 @@ func (r *restore) otherFolders() error {
 		if err != nil || r.d.machine.Writable(a, now, now) != nil {
 			continue
 		}
-		if now.Kind == machine.Folder && now.Names == want.Names && !now.ModTime.Equal(want.ModTime) {
+		if now.Kind == artifact.Folder && now.Names == want.Names && !now.ModTime.Equal(want.ModTime) {
 			a.Name = strings.Clone(a.Name) // not a piece of the snapshot's text
 			r.plan.Folders = append(r.plan.Folders, Folder{Artifact: a, Before: now, After: want})
 		}
@@ -366,7 +367,7 @@ func (r *restore) otherFolders() error {
 
 // bring plans one artifact. Folders are removed only when nothing else is in
 // them, and never turned into something else.
-func (r *restore) bring(a machine.Artifact, want machine.Image, handle string) error {
+func (r *restore) bring(a artifact.Artifact, want artifact.Image, handle string) error {
 	current, err := r.d.Image(a)
 	if err != nil {
 		r.leave(a, err)
@@ -376,12 +377,12 @@ func (r *restore) bring(a machine.Artifact, want machine.Image, handle string) e
 		return nil
 	}
 	switch {
-	case want.Kind == machine.Special || current.Kind == machine.Special:
+	case want.Kind == artifact.Special || current.Kind == artifact.Special:
 		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a device, a pipe or a socket, in the snapshot or now; it is left as it is", autostart.Text(a.String())))
 		return nil
-	case current.Container() && want.Kind == machine.Absent:
+	case current.Container() && want.Kind == artifact.Absent:
 		return nil // looked at once the files are planned, see emptied
-	case current.Kind == machine.Folder && want.Kind != machine.Folder:
+	case current.Kind == artifact.Folder && want.Kind != artifact.Folder:
 		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a folder now and was %s; it is left as it is", autostart.Text(a.String()), want))
 		return nil
 	}
@@ -395,7 +396,7 @@ func (r *restore) bring(a machine.Artifact, want machine.Image, handle string) e
 		r.leave(a, err)
 		return nil
 	}
-	if want.Kind != machine.Absent {
+	if want.Kind != artifact.Absent {
 		if err := r.parents(a, handle); err != nil {
 			r.leave(a, err)
 			return nil
@@ -413,10 +414,10 @@ func (r *restore) bring(a machine.Artifact, want machine.Image, handle string) e
 
 // parents plans the folders above an artifact that are missing now, as the
 // snapshot knows them.
-func (r *restore) parents(a machine.Artifact, handle string) error {
+func (r *restore) parents(a artifact.Artifact, handle string) error {
 	for dir, ok := a.Parent(); ok; dir, ok = dir.Parent() {
 		now, err := r.d.Image(dir)
-		if err != nil || now.Kind != machine.Absent {
+		if err != nil || now.Kind != artifact.Absent {
 			return err
 		}
 		want, ok, err := r.images.Image(dir)
@@ -424,7 +425,7 @@ func (r *restore) parents(a machine.Artifact, handle string) error {
 			return err
 		}
 		if !ok || !want.Container() {
-			want = container(dir, machine.Image{})
+			want = container(dir, artifact.Image{})
 			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is missing and its rights were not recorded; it is made with the usual ones", dir))
 		}
 		if err := r.d.set(dir, want, handle); err != nil {
@@ -436,10 +437,10 @@ func (r *restore) parents(a machine.Artifact, handle string) error {
 
 // emptied plans the removal of folders that the snapshot did not have and that
 // the plan leaves empty.
-func (r *restore) emptied(dir machine.Artifact) error {
+func (r *restore) emptied(dir artifact.Artifact) error {
 	for ok := true; ok; dir, ok = dir.Parent() {
 		want, ok, err := r.images.Image(dir)
-		if err != nil || !ok || want.Kind != machine.Absent {
+		if err != nil || !ok || want.Kind != artifact.Absent {
 			return nil
 		}
 		if now, err := r.d.Image(dir); err != nil || !now.Container() {
@@ -450,11 +451,11 @@ func (r *restore) emptied(dir machine.Artifact) error {
 			return nil
 		}
 		for _, child := range children {
-			if after, planned := r.d.after[child]; !planned || after.Kind != machine.Absent {
+			if after, planned := r.d.after[child]; !planned || after.Kind != artifact.Absent {
 				return nil
 			}
 		}
-		if err := r.d.set(dir, machine.Image{Kind: machine.Absent}, r.handleFor(dir)); err != nil {
+		if err := r.d.set(dir, artifact.Image{Kind: artifact.Absent}, r.handleFor(dir)); err != nil {
 			return err
 		}
 	}
@@ -463,7 +464,7 @@ func (r *restore) emptied(dir machine.Artifact) error {
 
 // handleFor names the entry that a step is shown for: the one that is read from
 // the artifact, else the first that it decides, one that changed if there is.
-func (r *restore) handleFor(a machine.Artifact) string {
+func (r *restore) handleFor(a artifact.Artifact) string {
 	best := ""
 	for _, h := range r.owners.Of(a) {
 		rec, ok := r.recorded.Entry(h)
@@ -501,7 +502,7 @@ func (r *restore) some(snap *snapshot.Snapshot) error {
 			if err == nil && (!ok || want.Container() || r.d.machine.Managed(a) || r.inKey(a)) {
 				continue // made where a file needs it
 			}
-			var current machine.Image
+			var current artifact.Image
 			if err == nil {
 				current, err = r.d.Image(a)
 			}
@@ -532,8 +533,8 @@ func (r *restore) partsOf(rec *snapshot.Recorded) (own, now part.Part) {
 }
 
 // carry brings the part of one entry back and leaves those of others as they are now.
-func (r *restore) carry(rec *snapshot.Recorded, own, now part.Part, current, earlier machine.Image) (machine.Image, error) {
-	if _, there := r.current[rec.Handle]; !there && current.Kind != machine.Absent {
+func (r *restore) carry(rec *snapshot.Recorded, own, now part.Part, current, earlier artifact.Image) (artifact.Image, error) {
+	if _, there := r.current[rec.Handle]; !there && current.Kind != artifact.Absent {
 		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q had been removed from %s and is put back", rec.Name, own.In()))
 	}
 	return part.Replace(r.d, own, now, current, earlier, r.now)
@@ -550,7 +551,7 @@ func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
 			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q was added since the snapshot and is protected (%s); it stays enabled", n.Name, n.Guarded))
 			continue
 		}
-		if after, planned := r.d.after[machine.File(n.Source.Path)]; planned && after.Kind == machine.Absent {
+		if after, planned := r.d.after[artifact.File(n.Source.Path)]; planned && after.Kind == artifact.Absent {
 			continue // gone with what is restored
 		}
 		off = append(off, n)
@@ -586,7 +587,7 @@ func (r *restore) expected(handle string) Expected {
 		return Expected{}
 	}
 	for _, step := range r.plan.Steps {
-		if step.After.Kind == machine.Absent && step.Artifact == machine.File(item.Source.Path) {
+		if step.After.Kind == artifact.Absent && step.Artifact == artifact.File(item.Source.Path) {
 			return Expected{}
 		}
 	}
@@ -609,7 +610,7 @@ func (r *restore) warn() {
 	}
 	comes := map[string]bool{} // what the restore itself brings back
 	for _, s := range r.plan.Steps {
-		if s.Artifact.Kind == machine.FileArtifact {
+		if s.Artifact.Kind == artifact.FileArtifact {
 			comes[s.Artifact.Name] = true
 		}
 	}
@@ -620,7 +621,7 @@ func (r *restore) warn() {
 		}
 		info, err := r.inv.Machine.Stat(rec.Target.Path)
 		switch {
-		case machine.IsMissing(err):
+		case files.IsMissing(err):
 			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q is missing: %s", rec.Name, rec.Target.Path))
 		case err == nil && (info.Size() != rec.Target.Size || !info.ModTime().Equal(rec.Target.Modified)):
 			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q was replaced since: %s had %d bytes of %s, has %d bytes of %s", rec.Name, rec.Target.Path,

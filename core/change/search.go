@@ -9,7 +9,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Round plans a round of the search for a culprit: [Engine.Decide], in which what becomes as it was before one of the
@@ -17,7 +17,7 @@ import (
 // be taken back after it.
 func (e *Engine) Round(off, on []*location.Item, want location.Want, earlier []int) (Plan, error) {
 	d := e.newDraft()
-	d.earlier = map[machine.Artifact]machine.Image{}
+	d.earlier = map[artifact.Artifact]artifact.Image{}
 	if len(earlier) > 0 {
 		all, err := e.together(earlier)
 		if err != nil && !errors.Is(err, ErrConflict) {
@@ -57,7 +57,7 @@ func (e *Engine) backTo(d *draft, c Change) func(handle string, state autostart.
 }
 
 // asEarlier is the image that a plan gives an artifact, with the time of an earlier one that is the same otherwise.
-func (d *draft) asEarlier(a machine.Artifact, i machine.Image) machine.Image {
+func (d *draft) asEarlier(a artifact.Artifact, i artifact.Image) artifact.Image {
 	once, ok := d.earlier[a]
 	if !ok {
 		return i
@@ -86,7 +86,7 @@ func (e *Engine) TakeBack(changes []int) (Plan, error) {
 // with [ErrConflict], and leaves those artifacts out, where something else changed one in between.
 func (e *Engine) together(changes []int) (Change, error) {
 	var all Change
-	at, folders, torn := map[machine.Artifact]int{}, map[machine.Artifact]bool{}, map[machine.Artifact]string{}
+	at, folders, torn := map[artifact.Artifact]int{}, map[artifact.Artifact]bool{}, map[artifact.Artifact]string{}
 	for _, id := range changes {
 		c, err := e.Record.Change(id)
 		if err != nil {

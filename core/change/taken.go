@@ -10,7 +10,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/part"
 	"lockback/core/location/table"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/snapshot"
 )
 
@@ -110,10 +110,10 @@ func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error),
 		return nil // its program was removed since
 	}
 	// What was cut out of an artifact leaves that.
-	if now, err := inv.Machine.Image(r.Artifact); rec.Part == nil && (err != nil || r.Whole && now.Kind != machine.Absent) {
+	if now, err := inv.Machine.Image(r.Artifact); rec.Part == nil && (err != nil || r.Whole && now.Kind != artifact.Absent) {
 		return nil
 	}
-	item := &location.Item{Entry: rec.Entry, Row: table.Row(rec.Location), Effect: cmp.Or(inv.Effect(rec.Location), location.AtNextStart), Artifacts: func() []machine.Artifact { return rec.Artifacts }}
+	item := &location.Item{Entry: rec.Entry, Row: table.Row(rec.Location), Effect: cmp.Or(inv.Effect(rec.Location), location.AtNextStart), Artifacts: func() []artifact.Artifact { return rec.Artifacts }}
 	item.State = autostart.Disabled
 	item.Mode = autostart.KeptInRecord
 	item.Switcher = removed{rec, r.Snapshot, images}

@@ -9,7 +9,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Author is an entry that may have put another one back, or a policy that sets it, and why it is named.
@@ -103,11 +103,11 @@ func (f *finder) written(item *location.Item) time.Time {
 		return last
 	}
 	for _, a := range item.Artifacts() {
-		if a.Kind == machine.ValueArtifact {
+		if a.Kind == artifact.ValueArtifact {
 			a, _ = a.Parent() // a value has no time of its own
 		}
 		image, err := f.Machine.Image(a)
-		if err != nil || image.Kind == machine.Folder || image.Kind == machine.Absent {
+		if err != nil || image.Kind == artifact.Folder || image.Kind == artifact.Absent {
 			continue
 		}
 		if image.ModTime.After(last) {

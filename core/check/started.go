@@ -15,6 +15,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/table"
 	"lockback/core/machine"
+	"lockback/core/machine/registry"
 )
 
 // How long before something was written a program must have been started to have written it, and how much the clocks
@@ -99,11 +100,11 @@ func (all starts) readTask(m *machine.Machine, task string) {
 	if !strings.HasPrefix(task, `\`) {
 		return
 	}
-	name, err := m.Registry.Key(machine.KeyTaskCache + `\Tree` + task)
+	name, err := m.Registry.Key(registry.KeyTaskCache + `\Tree` + task)
 	if err != nil {
 		return
 	}
-	kept, err := m.Registry.Key(machine.KeyTaskCache + `\Tasks\` + name.Text("Id"))
+	kept, err := m.Registry.Key(registry.KeyTaskCache + `\Tasks\` + name.Text("Id"))
 	if err != nil {
 		return
 	}

@@ -25,7 +25,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/crontab"
 	"lockback/core/format/plist"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Bounds of what is worded: beyond them only sizes are told.
@@ -37,32 +37,32 @@ const (
 
 // Words says what is different at an artifact after it went from one image to another. It is
 // never empty where the images differ.
-func Words(a machine.Artifact, before, after machine.Image) []string {
+func Words(a artifact.Artifact, before, after artifact.Image) []string {
 	switch {
-	case before.Kind == machine.Absent && after.Kind == machine.Absent:
+	case before.Kind == artifact.Absent && after.Kind == artifact.Absent:
 		return nil
-	case before.Kind == machine.Absent:
+	case before.Kind == artifact.Absent:
 		return []string{made(a, after)}
-	case after.Kind == machine.Absent:
+	case after.Kind == artifact.Absent:
 		return []string{removed(a, before)}
 	case before.Kind != after.Kind:
 		return []string{fmt.Sprintf("%s becomes %s", noun(before), noun(after))}
 	}
 	var words []string
 	switch before.Kind {
-	case machine.Regular:
+	case artifact.Regular:
 		words = contents(before.Content, after.Content)
-	case machine.Symlink:
+	case artifact.Symlink:
 		if before.Target != after.Target {
 			words = append(words, fmt.Sprintf("link leads to %s instead of %s", shown(after.Target), shown(before.Target)))
 		}
-	case machine.Value:
+	case artifact.Value:
 		words = values(a, before, after)
-	case machine.Tree:
+	case artifact.Tree:
 		if !bytes.Equal(before.Content, after.Content) {
 			words = append(words, "values below the key differ")
 		}
-	case machine.LoginItemKind:
+	case artifact.LoginItemKind:
 		if !bytes.Equal(before.Content, after.Content) {
 			words = append(words, "login item differs")
 		}
@@ -75,45 +75,45 @@ func Words(a machine.Artifact, before, after machine.Image) []string {
 }
 
 // noun names what an image is of.
-func noun(i machine.Image) string {
+func noun(i artifact.Image) string {
 	switch i.Kind {
-	case machine.Absent:
+	case artifact.Absent:
 		return "nothing"
-	case machine.Regular:
+	case artifact.Regular:
 		return "a file"
-	case machine.Symlink:
+	case artifact.Symlink:
 		return "a link to " + shown(i.Target)
-	case machine.Folder:
+	case artifact.Folder:
 		return "a folder"
-	case machine.Special:
+	case artifact.Special:
 		return "a device, pipe or socket"
-	case machine.Value:
+	case artifact.Value:
 		return "a value"
-	case machine.Key, machine.Tree:
+	case artifact.Key, artifact.Tree:
 		return "a key"
-	case machine.LoginItemKind:
+	case artifact.LoginItemKind:
 		return "a login item"
 	}
 	return string(i.Kind)
 }
 
 // made words something that was not there.
-func made(a machine.Artifact, i machine.Image) string {
+func made(a artifact.Artifact, i artifact.Image) string {
 	switch i.Kind {
-	case machine.Symlink:
+	case artifact.Symlink:
 		return "link to " + shown(i.Target) + " made"
-	case machine.Folder:
+	case artifact.Folder:
 		return "folder made"
-	case machine.Key:
+	case artifact.Key:
 		return "key made"
-	case machine.Tree:
+	case artifact.Tree:
 		return "key put back, with all below it"
-	case machine.Value:
+	case artifact.Value:
 		if words, ok := approval(a, i); ok {
 			return words
 		}
 		return fmt.Sprintf("%s set to %s", valueName(a), valueText(i))
-	case machine.LoginItemKind:
+	case artifact.LoginItemKind:
 		return "login item added"
 	}
 	if lines, ok := linesOf(i.Content); ok && len(lines) <= maxListed && len(lines) > 0 {
@@ -123,35 +123,35 @@ func made(a machine.Artifact, i machine.Image) string {
 }
 
 // removed words something that is there no more.
-func removed(a machine.Artifact, i machine.Image) string {
+func removed(a artifact.Artifact, i artifact.Image) string {
 	switch i.Kind {
-	case machine.Symlink:
+	case artifact.Symlink:
 		return "link to " + shown(i.Target) + " removed"
-	case machine.Folder:
+	case artifact.Folder:
 		return "empty folder removed"
-	case machine.Key:
+	case artifact.Key:
 		return "empty key removed"
-	case machine.Tree:
+	case artifact.Tree:
 		return "key removed, with all below it"
-	case machine.Value:
+	case artifact.Value:
 		if _, ok := approval(a, i); ok {
 			return valueName(a) + " no longer marked in Windows' own startup settings"
 		}
 		return fmt.Sprintf("%s removed, was %s", valueName(a), valueText(i))
-	case machine.LoginItemKind:
+	case artifact.LoginItemKind:
 		return "login item removed"
 	}
 	return fmt.Sprintf("file removed, %d bytes", len(i.Content))
 }
 
 // valueName is the name of a registry value.
-func valueName(a machine.Artifact) string {
+func valueName(a artifact.Artifact) string {
 	_, name := a.Value()
 	return cmp.Or(shown(name), "the key's own value")
 }
 
 // values words how a registry value differs.
-func values(a machine.Artifact, before, after machine.Image) []string {
+func values(a artifact.Artifact, before, after artifact.Image) []string {
 	if before.Type == after.Type && bytes.Equal(before.Content, after.Content) {
 		if before.Place != after.Place {
 			return []string{fmt.Sprintf("%s stands at another place in its key", valueName(a))}
@@ -174,7 +174,7 @@ func values(a machine.Artifact, before, after machine.Image) []string {
 }
 
 // valueText is what a registry value holds: a number, text in quotes, or its type and bytes.
-func valueText(i machine.Image) string {
+func valueText(i artifact.Image) string {
 	v := i.Value()
 	if n, ok := v.Number(); ok {
 		return strconv.FormatUint(n, 10)
@@ -191,7 +191,7 @@ func valueText(i machine.Image) string {
 
 // approval words the value by which Windows' own settings pages switch a startup entry: of its
 // first byte, the lowest bit says that it is off.
-func approval(a machine.Artifact, i machine.Image) (string, bool) {
+func approval(a artifact.Artifact, i artifact.Image) (string, bool) {
 	key, _ := a.Value()
 	if !strings.Contains(strings.ToLower(key), `\explorer\startupapproved\`) || len(i.Content) == 0 {
 		return "", false
@@ -371,9 +371,9 @@ func property(v any) string {
 
 // metadata words how rights, owner, attributes and times differ. A time alone is told only where
 // nothing else is different: whatever is written gets a new one.
-func metadata(before, after machine.Image) []string {
+func metadata(before, after artifact.Image) []string {
 	var words []string
-	if before.Mode != after.Mode && before.Kind != machine.Symlink {
+	if before.Mode != after.Mode && before.Kind != artifact.Symlink {
 		const execute fs.FileMode = 0o111
 		switch was, is := before.Mode&execute, after.Mode&execute; {
 		case before.Mode&^execute == after.Mode&^execute && is == 0:

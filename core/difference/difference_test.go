@@ -9,11 +9,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/difference"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
-func file(content string) machine.Image {
-	return machine.NewFile([]byte(content), 0o644, 0, 0, time.Unix(1773480413, 0))
+func file(content string) artifact.Image {
+	return artifact.NewFile([]byte(content), 0o644, 0, 0, time.Unix(1773480413, 0))
 }
 
 func plist(body string) string {
@@ -21,24 +21,24 @@ func plist(body string) string {
 }
 
 func TestWords(t *testing.T) {
-	absent := machine.Image{Kind: machine.Absent}
-	link := func(to string) machine.Image { return machine.NewLink(to, 0, 0, time.Unix(1773480413, 0)) }
-	mode := func(i machine.Image, m fs.FileMode) machine.Image { i.Mode = m; return i }
-	value := func(typ uint32, data ...byte) machine.Image {
-		return machine.Image{Kind: machine.Value, UID: -1, GID: -1, Type: typ, Content: data}
+	absent := artifact.Image{Kind: artifact.Absent}
+	link := func(to string) artifact.Image { return artifact.NewLink(to, 0, 0, time.Unix(1773480413, 0)) }
+	mode := func(i artifact.Image, m fs.FileMode) artifact.Image { i.Mode = m; return i }
+	value := func(typ uint32, data ...byte) artifact.Image {
+		return artifact.Image{Kind: artifact.Value, UID: -1, GID: -1, Type: typ, Content: data}
 	}
-	text := func(typ uint32, s string) machine.Image {
+	text := func(typ uint32, s string) artifact.Image {
 		var b []byte
 		for _, r := range s {
 			b = append(b, byte(r), 0)
 		}
 		return value(typ, b...)
 	}
-	a, start := machine.File("/etc/x"), machine.RegistryValue(`HKLM\SYSTEM\X`, "Start")
-	approved := machine.RegistryValue(`HKCU\Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run`, "Fogbell")
+	a, start := artifact.File("/etc/x"), artifact.RegistryValue(`HKLM\SYSTEM\X`, "Start")
+	approved := artifact.RegistryValue(`HKCU\Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run`, "Fogbell")
 	for _, c := range []struct {
-		artifact      machine.Artifact
-		before, after machine.Image
+		artifact      artifact.Artifact
+		before, after artifact.Image
 		want          string
 	}{
 		{a, absent, absent, ""},
@@ -46,7 +46,7 @@ func TestWords(t *testing.T) {
 		{a, link("/a"), absent, "link to /a removed"},
 		{a, link("/a"), link("/b"), "link leads to /b instead of /a"},
 		{a, link("/a"), file("x"), "a link to /a becomes a file"},
-		{a, absent, machine.NewFolder(0o755, 0, 0), "folder made"},
+		{a, absent, artifact.NewFolder(0o755, 0, 0), "folder made"},
 		{a, absent, file("[Desktop Entry]\nHidden=true\n"), `file made: "[Desktop Entry]", Hidden=true`},
 		{a, absent, file(strings.Repeat("x\n", 9)), "file made, 18 bytes"},
 		{a, file("abc"), absent, "file removed, 3 bytes"},
@@ -60,8 +60,8 @@ func TestWords(t *testing.T) {
 		{a, mode(file("x"), 0o755), mode(file("x"), 0o644), "no longer executable"},
 		{a, mode(file("x"), 0o644), mode(file("x"), 0o755), "executable again"},
 		{a, mode(file("x"), 0o644), mode(file("x"), 0o600), "rights 0644 → 0600"},
-		{a, file("x"), func() machine.Image { i := file("x"); i.UID = 7; return i }(), "owner 0:0 → 7:0"},
-		{a, file("x"), func() machine.Image { i := file("x"); i.ModTime = i.ModTime.Add(time.Minute); return i }(), "time of last change 2026-03-14T09:26:52Z → 2026-03-14T09:27:52Z"},
+		{a, file("x"), func() artifact.Image { i := file("x"); i.UID = 7; return i }(), "owner 0:0 → 7:0"},
+		{a, file("x"), func() artifact.Image { i := file("x"); i.ModTime = i.ModTime.Add(time.Minute); return i }(), "time of last change 2026-03-14T09:26:52Z → 2026-03-14T09:27:52Z"},
 		{a, file(plist("<key>a</key><true/>")), file(plist("<key>a</key><true/><key>org.x</key><true/>")), "adds org.x = true"},
 		{a, file(plist("<key>a</key><true/>")), file(plist("")), "takes out a, was true"},
 		{a, file(plist("<key>a</key><dict><key>b</key><string>x</string></dict>")), file(plist("<key>a</key><dict><key>b</key><string>y z</string></dict>")), `a > b x → "y z"`},
@@ -85,7 +85,7 @@ func FuzzWords(f *testing.F) {
 	f.Add([]byte("bplist00\xd0\x08\x00"), []byte("\x00"))
 	f.Fuzz(func(t *testing.T, before, after []byte) {
 		a, b := file(string(before)), file(string(after))
-		words := difference.Words(machine.File("/x"), a, b)
+		words := difference.Words(artifact.File("/x"), a, b)
 		require.Equal(t, a.Same(b), len(words) == 0)
 		require.LessOrEqual(t, len(words), 6)
 	})

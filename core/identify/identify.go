@@ -19,6 +19,9 @@ import (
 	"lockback/core/format/shellcommand"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 	"lockback/core/program"
 )
 
@@ -93,7 +96,7 @@ func decidingAll(m *machine.Reader, items []*location.Item) map[*location.Item][
 func deciding(m *machine.Reader, item *location.Item) []string {
 	var files []string
 	for _, a := range item.Artifacts() {
-		if a.Kind != machine.FileArtifact || a.Name == item.Source.Path || inHome(m, a.Name) {
+		if a.Kind != artifact.FileArtifact || a.Name == item.Source.Path || inHome(m, a.Name) {
 			continue
 		}
 		if info, err := m.Lstat(a.Name); err == nil && info.Mode().IsRegular() {
@@ -104,7 +107,7 @@ func deciding(m *machine.Reader, item *location.Item) []string {
 }
 
 func inHome(m *machine.Reader, file string) bool {
-	return slices.ContainsFunc(m.Users, func(u machine.User) bool { return strings.HasPrefix(file, u.Home+"/") && u.Home != "/" && u.Home != "" })
+	return slices.ContainsFunc(m.Users, func(u account.User) bool { return strings.HasPrefix(file, u.Home+"/") && u.Home != "/" && u.Home != "" })
 }
 
 // tell gives an item what is known of its program, behind what its location knows of it.
@@ -210,7 +213,7 @@ func target(view location.View, known map[string]autostart.Target, argv []string
 		if there {
 			t.Size, t.Modified = info.Size(), info.ModTime().UTC()
 		}
-	case machine.IsMissing(err):
+	case files.IsMissing(err):
 		there := false
 		t.Exists = &there
 	}
@@ -247,7 +250,7 @@ func contained(view location.View, word string, argv []string) string {
 			return word
 		}
 		active := "/var/lib/flatpak/app/" + name + "/current/active/"
-		metadata, err := view.ReadFile(active+"metadata", machine.MaxFileSize)
+		metadata, err := view.ReadFile(active+"metadata", files.MaxFileSize)
 		if err != nil {
 			return word
 		}

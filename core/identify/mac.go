@@ -15,6 +15,9 @@ import (
 	"lockback/core/format/shellcommand"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // macFinder finds what commands start on one Mac. It remembers what it looked up:
@@ -65,7 +68,7 @@ func (f *macFinder) target(item *location.Item) autostart.Target {
 
 // opened is what open(1) opens: an app that is named by its path, its name or its
 // id, or a file, which is then what matters.
-func (f *macFinder) opened(args []string, u *machine.User) ([]string, bool) {
+func (f *macFinder) opened(args []string, u *account.User) ([]string, bool) {
 	for k := 0; k < len(args); k++ {
 		switch a := args[k]; {
 		case a == "-a" && k+1 < len(args):
@@ -88,7 +91,7 @@ func (f *macFinder) opened(args []string, u *machine.User) ([]string, bool) {
 }
 
 // appFolders are where apps lie whose path is not told.
-func appFolders(u *machine.User) []string {
+func appFolders(u *account.User) []string {
 	folders := []string{"/Applications", "/Applications/Utilities", "/System/Applications", "/System/Applications/Utilities", "/System/Library/CoreServices"}
 	if u != nil {
 		folders = append([]string{path.Join(u.Home, "Applications")}, folders...)
@@ -98,7 +101,7 @@ func appFolders(u *machine.User) []string {
 
 // appNamed finds an app by name. The system knows apps in other places too, so one
 // that is not found may be there.
-func (f *macFinder) appNamed(name string, u *machine.User) ([]string, bool) {
+func (f *macFinder) appNamed(name string, u *account.User) ([]string, bool) {
 	if path.IsAbs(name) {
 		return []string{name}, true
 	}
@@ -111,7 +114,7 @@ func (f *macFinder) appNamed(name string, u *machine.User) ([]string, bool) {
 	return nil, false
 }
 
-func (f *macFinder) appWithID(id string, u *machine.User) ([]string, bool) {
+func (f *macFinder) appWithID(id string, u *account.User) ([]string, bool) {
 	for _, dir := range appFolders(u) {
 		entries, _ := f.machine.ReadDir(dir)
 		for _, e := range entries {
@@ -126,7 +129,7 @@ func (f *macFinder) appWithID(id string, u *machine.User) ([]string, bool) {
 
 // info reads the Info.plist of a bundle.
 func (f *macFinder) info(bundle string) (plist.Dict, bool) {
-	content, err := f.machine.ReadFile(path.Join(bundle, "Contents/Info.plist"), machine.MaxFileSize)
+	content, err := f.machine.ReadFile(path.Join(bundle, "Contents/Info.plist"), files.MaxFileSize)
 	if err != nil {
 		return nil, false
 	}
@@ -194,7 +197,7 @@ func (f *macFinder) there(full string, bundles bool) autostart.Target {
 		if there {
 			t.Size, t.Modified = info.Size(), info.ModTime().UTC()
 		}
-	case machine.IsMissing(err):
+	case files.IsMissing(err):
 		t.Exists = new(bool)
 	}
 	return t
@@ -229,7 +232,7 @@ func origin(m *machine.Reader, file string) []location.Fact {
 						}
 					}
 				}
-			case name == machine.FlagsAttribute:
+			case name == artifact.FlagsAttribute:
 				facts = append(facts, location.Fact{Name: "file flags", Value: "0x" + hex.EncodeToString(attrs[name]), Basis: file})
 			}
 		}

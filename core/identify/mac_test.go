@@ -14,6 +14,7 @@ import (
 	"lockback/core/location/macos"
 	"lockback/core/location/table"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
 )
 
 // What commands on a Mac really start.
@@ -46,7 +47,7 @@ func TestMacCommands(t *testing.T) {
 	m, err := machine.Open(root)
 	require.NoError(t, err)
 	defer m.Close()
-	ines := &machine.User{Name: "ines", Home: "/Users/ines"}
+	ines := &account.User{Name: "ines", Home: "/Users/ines"}
 	const tide = "/Applications/Tide Table.app/Contents/MacOS/Tide"
 	yes, no := "there ", "missing "
 	for _, row := range []struct {

@@ -10,6 +10,7 @@ import (
 	"lockback/core/format/windata"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/program"
 )
 
@@ -60,7 +61,7 @@ func oddPlace(m *machine.Reader, item *location.Item) bool {
 		return true
 	case begins("//") || begins("/run/user/") && strings.Contains(plain, "/gvfs/") || m.OS == "macos" && begins("/network/"):
 		return true // on another computer
-	case m.OS == "windows" && machine.OnDrive(file) && strings.Contains(file[2:], ":"):
+	case m.OS == "windows" && artifact.OnDrive(file) && strings.Contains(file[2:], ":"):
 		return true // in a stream of a file, which no list of files shows
 	}
 	return falseEnding(m, path.Base(plain)) || othersHome(m, item)

@@ -8,6 +8,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
 )
 
 func TestCommandsThatHide(t *testing.T) {
@@ -33,7 +34,7 @@ func TestCommandsThatHide(t *testing.T) {
 }
 
 func TestOddPlaces(t *testing.T) {
-	users := []machine.User{{Name: "ines", UID: 1000, Home: "/home/ines"}, {Name: "odile", Home: `C:\Users\odile`}, {Name: "root", Home: "/root"}}
+	users := []account.User{{Name: "ines", UID: 1000, Home: "/home/ines"}, {Name: "odile", Home: `C:\Users\odile`}, {Name: "root", Home: "/root"}}
 	for _, row := range []struct {
 		os, file, user string
 		odd            bool

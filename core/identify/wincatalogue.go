@@ -7,6 +7,7 @@ import (
 	"lockback/core/format/windata"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // windowsNames are the names of an entry all of whose programs lie in the system's own folders: of a
@@ -89,7 +90,7 @@ var writable = []string{`Tasks`, `spool\drivers\color`, `spool\PRINTERS`, `spool
 // inWindows reports whether a program is there, and lies in the system's own folders:
 // C:\Temp\svchost.exe is no part of the system.
 func inWindows(m *machine.Reader, t autostart.Target) bool {
-	if t.Exists == nil || !*t.Exists || !machine.OnDrive(t.Path) {
+	if t.Exists == nil || !*t.Exists || !artifact.OnDrive(t.Path) {
 		return false
 	}
 	for _, dir := range writable {

@@ -9,13 +9,17 @@ import (
 	"lockback/core/format/windata"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
+	"lockback/core/machine/registry"
 )
 
 // windowsFinder finds what commands start on one Windows machine. It remembers
 // what it looked up, and is for one goroutine.
 type windowsFinder struct {
 	machine *machine.Reader
-	user    *machine.User // whose PATH counts; nil: the system's
+	user    *account.User // whose PATH counts; nil: the system's
 	known   map[string]autostart.Target
 	folders map[string]bool
 	system  string // C:\Windows\System32
@@ -193,7 +197,7 @@ func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 	case strings.HasPrefix(full, `\\`), strings.Contains(full, "%"):
 		// On another machine, by a name of the kernel's, by a variable that is not known.
 		return autostart.Target{Path: autostart.Text(full)}
-	case machine.OnDrive(full):
+	case artifact.OnDrive(full):
 		return f.there(full, narrow)
 	}
 	// A bare name, or one relative to the system's folder.
@@ -203,7 +207,7 @@ func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 		}
 		for _, root := range f.appPaths() {
 			if key, err := f.machine.Key(root + candidate); err == nil {
-				if p := strings.Trim(f.machine.Expand(key.Text(""), f.user), `" `); machine.OnDrive(p) {
+				if p := strings.Trim(f.machine.Expand(key.Text(""), f.user), `" `); artifact.OnDrive(p) {
 					return f.there(p, narrow)
 				}
 			}
@@ -223,7 +227,7 @@ func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 
 // appPaths are the keys in which programs say where they are: a user's own count first.
 func (f *windowsFinder) appPaths() []string {
-	roots := []string{machine.KeyCV + `\App Paths\`}
+	roots := []string{registry.KeyCV + `\App Paths\`}
 	if f.user != nil {
 		roots = append([]string{`HKU\` + f.user.SID + `\Software\Microsoft\Windows\CurrentVersion\App Paths\`}, roots...)
 	}
@@ -246,7 +250,7 @@ func (f *windowsFinder) absolute(name string) string {
 		if share, ok := cutFold(rest, `UNC\`); ok {
 			return `\\` + share
 		}
-		if rest != "" && !machine.OnDrive(rest) && !strings.Contains(rest, "%") && strings.ContainsAny(rest, "{\\") {
+		if rest != "" && !artifact.OnDrive(rest) && !strings.Contains(rest, "%") && strings.ContainsAny(rest, "{\\") {
 			return `\\?\` + rest // a volume or an object of the kernel's, which nothing here can find
 		}
 		name = rest
@@ -255,7 +259,7 @@ func (f *windowsFinder) absolute(name string) string {
 		return `\\?\Device\` + rest
 	}
 	name = strings.ReplaceAll(name, "/", `\`)
-	if machine.OnDrive(name) {
+	if artifact.OnDrive(name) {
 		name = fullPath(name)
 	}
 	if rest, ok := cutFold(name, f.machine.Windows()+`\Sysnative\`); ok {
@@ -330,7 +334,7 @@ func (f *windowsFinder) exactly(full string) autostart.Target {
 		case err == nil:
 			is := true
 			return autostart.Target{Path: autostart.Text(f.machine.Canonical(candidate)), Exists: &is, Size: info.Size(), Modified: info.ModTime().UTC()}
-		case !machine.IsMissing(err):
+		case !files.IsMissing(err):
 			return autostart.Target{Path: autostart.Text(full)}
 		}
 	}
@@ -445,7 +449,7 @@ var hosts = map[string]func(rest string) (command string, ok bool){
 	},
 	"explorer": func(rest string) (string, bool) {
 		word, _ := nextWord(rest)
-		if word == "" || strings.HasPrefix(word, "/") || strings.Contains(word, ":") && !machine.OnDrive(word) {
+		if word == "" || strings.HasPrefix(word, "/") || strings.Contains(word, ":") && !artifact.OnDrive(word) {
 			return "", false
 		}
 		return `"` + word + `"`, true
@@ -571,7 +575,7 @@ func shellCommand(line string) string {
 	line = strings.TrimSpace(line)
 	if strings.HasPrefix(line, `""`) {
 		line = strings.TrimSuffix(line[1:], `"`)
-	} else if strings.HasPrefix(line, `"`) && strings.Count(line, `"`) == 2 && strings.HasSuffix(line, `"`) && !machine.OnDrive(line[1:]) {
+	} else if strings.HasPrefix(line, `"`) && strings.Count(line, `"`) == 2 && strings.HasSuffix(line, `"`) && !artifact.OnDrive(line[1:]) {
 		line = line[1 : len(line)-1]
 	}
 	word, more := nextWord(line)

@@ -12,6 +12,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/table"
 	"lockback/core/machine"
+	"lockback/core/machine/registry"
 	"lockback/internal/testkit"
 )
 
@@ -162,7 +163,7 @@ func TestPartsOfWindows(t *testing.T) {
 		{"XDnscache", `C:\Windows\System32\dnsrslvr.dll`, "", false},
 		{"Dnscache", `C:\Windows\System32\dnsrslvr.dll`, "ines", false},
 	} {
-		item := &location.Item{Row: table.Row("windows.services"), Entry: autostart.Entry{Location: "windows.services", User: c.user, Source: autostart.Source{Path: machine.KeyCCS + `\Services\` + c.service}}, CommandLine: c.line}
+		item := &location.Item{Row: table.Row("windows.services"), Entry: autostart.Entry{Location: "windows.services", User: c.user, Source: autostart.Source{Path: registry.KeyCCS + `\Services\` + c.service}}, CommandLine: c.line}
 		identify.Annotate(m.Reader(nil), nil, []*location.Item{item})
 		require.Equal(t, c.part, item.OSPart, c.line)
 		require.Equal(t, c.part, item.Guarded != "", c.line)

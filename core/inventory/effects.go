@@ -13,6 +13,7 @@ import (
 	"lockback/core/location/table"
 	"lockback/core/location/windows"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // SideEffect is what becomes of an entry that a plan does not name: a unit that nothing starts any more, a crontab
@@ -28,7 +29,7 @@ type SideEffect struct {
 // once more, with these in place of what the files have. It is told of Linux, where units start each other and
 // daemons act on the tables of others, and of the classes that Windows' Explorer is told not to load; elsewhere no
 // entry depends on another one.
-func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, named []string) []SideEffect {
+func (inv Inventory) SideEffects(images map[artifact.Artifact]artifact.Image, named []string) []SideEffect {
 	if inv.Machine.OS == "windows" {
 		return inv.blocked(images, named)
 	}
@@ -53,7 +54,7 @@ func (inv Inventory) SideEffects(images map[machine.Artifact]machine.Image, name
 
 // Foreseen are the states in which some images leave entries, where that is more than their own switches say; empty of
 // those that would no longer be listed. It knows what [Inventory.SideEffects] knows of units and of what daemons act on.
-func (inv Inventory) Foreseen(images map[machine.Artifact]machine.Image) map[string]autostart.State {
+func (inv Inventory) Foreseen(images map[artifact.Artifact]artifact.Image) map[string]autostart.State {
 	states := map[string]autostart.State{}
 	for h, item := range inv.readAgain(images) {
 		states[h] = ""
@@ -67,7 +68,7 @@ func (inv Inventory) Foreseen(images map[machine.Artifact]machine.Image) map[str
 // readAgain reads the entries that others start, or that daemons act on, with some images in place of what the files
 // have; nil are those that are listed now and would not be then. It reads nothing where no image is of systemd's: only
 // there a change can have others start, or not.
-func (inv Inventory) readAgain(images map[machine.Artifact]machine.Image) map[string]*location.Item {
+func (inv Inventory) readAgain(images map[artifact.Artifact]artifact.Image) map[string]*location.Item {
 	units := false
 	for a := range images {
 		units = units || strings.Contains(a.Name, "/systemd/")
@@ -100,7 +101,7 @@ func (inv Inventory) readAgain(images map[machine.Artifact]machine.Image) map[st
 
 // StillThere tells which of some entries would still be found with some images, before anything is written, and what
 // else would be gone, or in another state. Of what is not kept in files it tells nothing.
-func (inv Inventory) StillThere(images map[machine.Artifact]machine.Image, named []string) (still map[string]bool, others []SideEffect) {
+func (inv Inventory) StillThere(images map[artifact.Artifact]artifact.Image, named []string) (still map[string]bool, others []SideEffect) {
 	still = map[string]bool{}
 	if inv.Machine.OS == "windows" {
 		return still, nil
@@ -134,7 +135,7 @@ func (inv Inventory) StillThere(images map[machine.Artifact]machine.Image, named
 }
 
 // With reads the entries of one location as they would be with some images. Of what is not kept in files it reads nothing.
-func With(m *machine.Machine, images map[machine.Artifact]machine.Image, id string) []*location.Item {
+func With(m *machine.Machine, images map[artifact.Artifact]artifact.Image, id string) []*location.Item {
 	if m.OS == "windows" {
 		return nil
 	}
@@ -199,12 +200,12 @@ func Invocation(m *machine.Machine, of *location.Item) (program, rest string) {
 
 // blocked tells which other entries are of a class that a plan has Explorer load no more, or load again: the list
 // of those is about classes, wherever they are named.
-func (inv Inventory) blocked(images map[machine.Artifact]machine.Image, named []string) []SideEffect {
+func (inv Inventory) blocked(images map[artifact.Artifact]artifact.Image, named []string) []SideEffect {
 	becomes := map[string]autostart.State{}
 	for a, image := range images {
-		if key, class := a.Value(); a.Kind == machine.ValueArtifact && strings.HasSuffix(strings.ToLower(key), `\shell extensions\blocked`) {
+		if key, class := a.Value(); a.Kind == artifact.ValueArtifact && strings.HasSuffix(strings.ToLower(key), `\shell extensions\blocked`) {
 			becomes[strings.ToLower(class)] = autostart.Disabled
-			if image.Kind == machine.Absent {
+			if image.Kind == artifact.Absent {
 				becomes[strings.ToLower(class)] = autostart.Enabled
 			}
 		}

@@ -17,6 +17,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/table"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
 	"lockback/internal/demo"
 )
 
@@ -121,8 +122,8 @@ func TestRowsAreTrue(t *testing.T) {
 
 // Which daemons must hear of which files, by the rows.
 func TestWhoIsTold(t *testing.T) {
-	linux := []machine.User{{Name: "root", Home: "/root"}, {Name: "ines", UID: 1000, Home: "/home/ines"}, {Name: "bram", UID: 1001, Home: "/home/bram"}}
-	mac := []machine.User{{Name: "root", Home: "/private/var/root"}, {Name: "jonas", UID: 501, Home: "/Users/jonas"}}
+	linux := []account.User{{Name: "root", Home: "/root"}, {Name: "ines", UID: 1000, Home: "/home/ines"}, {Name: "bram", UID: 1001, Home: "/home/bram"}}
+	mac := []account.User{{Name: "root", Home: "/private/var/root"}, {Name: "jonas", UID: 501, Home: "/Users/jonas"}}
 	all := []string{"root", "ines", "bram"}
 	for _, c := range []struct {
 		os   string

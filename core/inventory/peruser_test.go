@@ -13,6 +13,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/table"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/internal/demo"
 )
 
@@ -41,7 +42,7 @@ func TestForOneUserTouchesNobodyElse(t *testing.T) {
 				}
 				require.Empty(t, item.User, "%s %s is not of %s", item.Location, item.Name, user.Name)
 				require.NotEqual(t, "windows", m.OS, "a registry cannot be read as it would be: %s %s", item.Location, item.Name)
-				images := map[machine.Artifact]machine.Image{}
+				images := map[artifact.Artifact]artifact.Image{}
 				for _, e := range edits {
 					images[e.Artifact] = e.Image
 				}

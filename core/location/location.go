@@ -26,6 +26,9 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location/part"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // View is what a location may do to a machine: look.
@@ -37,7 +40,7 @@ type View interface {
 	Stat(name string) (fs.FileInfo, error)
 	Readlink(name string) (string, error)
 	Resolve(name string) (string, error)
-	// Reach is Resolve for what may become an artifact, see [machine.Files.Reach].
+	// Reach is Resolve for what may become an artifact, see [files.Files.Reach].
 	Reach(name string, last bool) (string, error)
 }
 
@@ -215,7 +218,7 @@ type Item struct {
 	// Artifacts lists what decides the entry, things included that do not exist
 	// yet: the override that would switch it off. Most runs need no such list,
 	// so it is only made when it is asked for.
-	Artifacts func() []machine.Artifact
+	Artifacts func() []artifact.Artifact
 	// Argv is the command split as its location's syntax wants it; nil where
 	// only a shell could tell. It is let go of once the program is looked up.
 	Argv []string
@@ -224,7 +227,7 @@ type Item struct {
 	// Narrow says that a 32-bit program loads it, which finds the system's
 	// folder elsewhere.
 	CommandLine string
-	For         *machine.User
+	For         *account.User
 	Narrow      bool
 	// Program and Rest part CommandLine for who starts the same in another way, a [Delayer]: the program itself, in
 	// whole, and the rest of the line as it stands. They are empty for all others, and where that is not sure.
@@ -643,7 +646,7 @@ func (s *Survey) Dir(path string) []fs.DirEntry {
 // File reads a configuration file. That it is absent is no failure; that it
 // cannot be read is reported.
 func (s *Survey) File(path string) ([]byte, bool) {
-	b, err := s.ReadFile(path, machine.MaxFileSize)
+	b, err := s.ReadFile(path, files.MaxFileSize)
 	if err != nil {
 		s.Skip(path, err)
 		return nil, false

@@ -15,6 +15,8 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // A location tells what came of it, and entries that look the same are told
@@ -28,7 +30,7 @@ func TestWhatCameOfReading(t *testing.T) {
 	defer m.Close()
 	twice := func(s *location.Survey) {
 		for range 2 {
-			s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "twin\xff"}, Switcher: location.Park{}, Artifacts: func() []machine.Artifact { return nil }})
+			s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "twin\xff"}, Switcher: location.Park{}, Artifacts: func() []artifact.Artifact { return nil }})
 		}
 		s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "other", User: "ines", Stage: autostart.Event}, Switcher: location.NoSwitch{}, Effect: location.AtOnce})
 	}
@@ -97,7 +99,7 @@ func TestAHomeThatCannotBeReadIsToldOnce(t *testing.T) {
 		for _, place := range places {
 			err := home
 			if place == "/home/ines/other" || place == "/home/bram/large" {
-				err = machine.ErrTooLarge
+				err = files.ErrTooLarge
 			}
 			s.Skip(place, err)
 		}

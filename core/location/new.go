@@ -13,13 +13,15 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
 )
 
 // New is an entry that is to be made.
 type New struct {
 	Name  string
 	Stage autostart.Stage // SignIn, System or Schedule
-	User  *machine.User   // whom it is for; nil: everyone
+	User  *account.User   // whom it is for; nil: everyone
 	Argv  []string        // the program, as its machine names it, and its arguments
 	// Every and At say when what is scheduled runs: each time that long after the last, or each day at that time.
 	Every time.Duration
@@ -85,7 +87,7 @@ func (n New) Check(m *machine.Reader, runs func(name string) bool) error {
 		return fmt.Errorf("%w: none is named", ErrNoProgram)
 	}
 	program := n.Argv[0]
-	if absolute := path.IsAbs(program) && m.OS != "windows" || machine.OnDrive(program) && m.OS == "windows"; !absolute {
+	if absolute := path.IsAbs(program) && m.OS != "windows" || artifact.OnDrive(program) && m.OS == "windows"; !absolute {
 		return fmt.Errorf("%w: %s: give its whole path", ErrNoProgram, program)
 	}
 	info, err := m.Stat(program)
@@ -140,12 +142,12 @@ func (n New) Choose(forms ...string) (string, error) {
 }
 
 // Owned is a file of the entry's user, else of root.
-func (n New) Owned(content []byte) machine.Image {
+func (n New) Owned(content []byte) artifact.Image {
 	uid, gid := 0, 0
 	if n.User != nil && n.User.SID == "" {
 		uid, gid = n.User.UID, n.User.GID
 	}
-	return machine.NewFile(content, 0o644, uid, gid, n.Now)
+	return artifact.NewFile(content, 0o644, uid, gid, n.Now)
 }
 
 // Free fails with [ErrExists] where something is there.

@@ -10,6 +10,8 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/files"
 )
 
 // Place is where a location looks: a file, the files of a folder, those of an override chain, or
@@ -94,7 +96,7 @@ func (p Place) String() string {
 type Found struct {
 	Path string
 	Dir  string // of the place, as it is declared; empty for a single file
-	User *machine.User
+	User *account.User
 	// Own is where the administrator's file of a chain stands, or would stand, and Vendor the
 	// one that decides without it; both are empty outside chains, and Vendor where nothing is
 	// behind.
@@ -170,7 +172,7 @@ func (s *Survey) Expand(dir, pattern string, folders bool) []string {
 				continue
 			}
 			entries, err := s.ReadDir(path.Join(dir, f))
-			if err != nil && !machine.IsMissing(err) {
+			if err != nil && !files.IsMissing(err) {
 				s.Skip(path.Join(dir, f), err)
 			}
 			for _, e := range entries {
@@ -181,7 +183,7 @@ func (s *Survey) Expand(dir, pattern string, folders bool) []string {
 			}
 		}
 		if found = next; len(found) > maxMatches {
-			s.Skip(path.Join(dir, pattern), fmt.Errorf("%w: more than %d places", machine.ErrTooLarge, maxMatches))
+			s.Skip(path.Join(dir, pattern), fmt.Errorf("%w: more than %d places", files.ErrTooLarge, maxMatches))
 			found = found[:maxMatches]
 		}
 	}
@@ -199,7 +201,7 @@ func (s *Survey) isFolder(file string, e fs.DirEntry) bool {
 
 // mayHave reports whether something can be at a place of a user's home: it is not where the home has nothing of the
 // name that the place begins with. Of each home that is read once, for all places in it.
-func (s *Survey) mayHave(u *machine.User, place string) bool {
+func (s *Survey) mayHave(u *account.User, place string) bool {
 	if s.Machine.OS != "linux" { // elsewhere names differ in their letters
 		return true
 	}
@@ -209,7 +211,7 @@ func (s *Survey) mayHave(u *machine.User, place string) bool {
 	}
 	names := s.Shared("names in "+u.Home, func() any {
 		entries, err := s.ReadDir(u.Home)
-		if err != nil && !machine.IsMissing(err) {
+		if err != nil && !files.IsMissing(err) {
 			return map[string]bool(nil) // whoever asks for more is told why
 		}
 		names := make(map[string]bool, len(entries))
@@ -334,7 +336,7 @@ func heldBy(paths []string, file string) bool {
 
 // Daemons are those of a running system that must be told after files were changed, by the rows
 // of its table: the system's first, then people's in their order.
-func Daemons(users []machine.User, table []Location, files []string) []machine.Daemon {
+func Daemons(users []account.User, table []Location, files []string) []machine.Daemon {
 	homes := map[string]string{} // a home, to whose it is
 	for _, u := range users {
 		homes[u.Home] = u.Name
@@ -367,7 +369,7 @@ func Daemons(users []machine.User, table []Location, files []string) []machine.D
 	}
 	var daemons []machine.Daemon
 	for _, kind := range []machine.DaemonKind{machine.ServiceManager, machine.Preferences} {
-		for _, u := range append([]machine.User{{}}, users...) {
+		for _, u := range append([]account.User{{}}, users...) {
 			if d := (machine.Daemon{Kind: kind, User: u.Name}); told[d] {
 				daemons = append(daemons, d)
 			}

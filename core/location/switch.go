@@ -7,7 +7,8 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/location/part"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
 )
 
 // Can is what the switch of an entry can do besides turning it off and on. It is asked once, when the entry is reported.
@@ -101,7 +102,7 @@ func (n NoSwitch) Plan(Images, Want) ([]Edit, error) {
 
 // Park is the switch that takes an artifact away. The record keeps it, and is what
 // brings it back.
-type Park struct{ Artifact machine.Artifact }
+type Park struct{ Artifact artifact.Artifact }
 
 // Word is [autostart.Park].
 func (Park) Word() autostart.Switch { return autostart.Park }
@@ -114,16 +115,16 @@ func (Park) Removes() bool { return true }
 func (p Park) Plan(images Images, want Want) ([]Edit, error) {
 	if want.State == autostart.Enabled {
 		name := autostart.Text(p.Artifact.String())
-		if now, err := images.Image(p.Artifact); err != nil || now.Kind != machine.Absent {
+		if now, err := images.Image(p.Artifact); err != nil || now.Kind != artifact.Absent {
 			return nil, fmt.Errorf("%w: %s is there; what keeps it off is something else, see lockback show", ErrNoSwitch, name)
 		}
 		return nil, fmt.Errorf("%w: %s is not there; lockback restore brings it back from a snapshot that has it", ErrNoSwitch, name)
 	}
-	return []Edit{{Artifact: p.Artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
+	return []Edit{{Artifact: p.Artifact, Image: artifact.Image{Kind: artifact.Absent}}}, nil
 }
 
 // ParkAll is [Park] of an entry that stands in several places, all of which are taken away together.
-type ParkAll []machine.Artifact
+type ParkAll []artifact.Artifact
 
 // Word is [autostart.Park].
 func (ParkAll) Word() autostart.Switch { return autostart.Park }
@@ -136,7 +137,7 @@ func (p ParkAll) Plan(images Images, want Want) ([]Edit, error) {
 	var edits []Edit
 	for _, a := range p {
 		if want.State == autostart.Disabled {
-			if image, err := images.Image(a); err == nil && image.Kind == machine.Absent {
+			if image, err := images.Image(a); err == nil && image.Kind == artifact.Absent {
 				continue
 			}
 		}
@@ -154,7 +155,7 @@ type Want struct {
 	State autostart.State
 	// User limits the switch of an entry for everyone to one user; nil
 	// means everyone that the entry is for.
-	User *machine.User
+	User *account.User
 	Now  time.Time
 	// Hold wants what is turned off to stay off, where a switch knows a way that programs which turn themselves on again
 	// respect, see [Holder].
@@ -170,8 +171,8 @@ type Holder interface {
 
 // Edit is a new image for an artifact.
 type Edit struct {
-	Artifact machine.Artifact
-	Image    machine.Image
+	Artifact artifact.Artifact
+	Image    artifact.Image
 }
 
 // Switcher turns an entry off and on.
@@ -208,7 +209,7 @@ type Stopper interface {
 // that decide it.
 type Eraser interface {
 	Switcher
-	Erases() []machine.Artifact
+	Erases() []artifact.Artifact
 }
 
 // Grouped is the switch of an entry that shares its artifact with many others: all that
@@ -216,7 +217,7 @@ type Eraser interface {
 type Grouped interface {
 	Switcher
 	// Group is that artifact.
-	Group() machine.Artifact
+	Group() artifact.Artifact
 	// PlanGroup is [Switcher.Plan] for several switches of one group. Each has an error,
 	// nil where it is set.
 	PlanGroup(images Images, want Want, group []Switcher) ([]Edit, []error)

@@ -3,6 +3,8 @@ package machine
 import (
 	"fmt"
 	"time"
+
+	"lockback/core/machine/account"
 )
 
 // How long the system's manager may take to answer, and how long a user's, whose
@@ -13,7 +15,7 @@ const (
 )
 
 // manager is one of systemd's managers: the system's (empty), or a user's.
-type manager struct{ user User }
+type manager struct{ user account.User }
 
 func (m manager) timeout() time.Duration {
 	if m.user.Name == "" {
@@ -55,11 +57,11 @@ func (m *Machine) Announce(daemons []Daemon) []string {
 	var warnings []string
 	for _, d := range daemons {
 		var warning string
-		switch d.Kind {
-		case ServiceManager:
+		switch {
+		case d.Kind == ServiceManager:
 			warning = m.reloadUnits(d.User)
-		case Preferences:
-			warning = m.readPreferencesAgain(d.User)
+		case d.Kind == Preferences && m.mac != nil:
+			warning = m.mac.ReadPreferencesAgain(d.User)
 		}
 		if warning != "" {
 			warnings = append(warnings, warning)
@@ -86,10 +88,13 @@ func (m *Machine) reloadUnits(user string) (warning string) {
 
 // isDeaf notes that a manager did not answer.
 func (m *Machine) isDeaf(who manager) {
-	if m.deaf == nil {
-		m.deaf = map[string]bool{}
+	if m.linux == nil {
+		m.linux = &linux{}
 	}
-	m.deaf[who.user.Name] = true
+	if m.linux.deaf == nil {
+		m.linux.deaf = map[string]bool{}
+	}
+	m.linux.deaf[who.user.Name] = true
 }
 
 // ConfirmUnit asks the manager of a unit for its state: the system's, or that of the user who is named. It fails when
@@ -106,7 +111,7 @@ func (m *Machine) ConfirmUnit(name, user, mode string) error {
 		}
 		who.user = u
 	}
-	if m.deaf[who.user.Name] {
+	if m.linux != nil && m.linux.deaf[who.user.Name] {
 		return nil
 	}
 	have, err := unitFileState(who, name)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/machine"
+	"lockback/core/machine/account"
 	"lockback/internal/testkit"
 )
 
@@ -19,7 +20,7 @@ func TestManagersOwnWord(t *testing.T) {
 	t.Parallel()
 	const uid = 61234
 	ines := func() *machine.Machine {
-		return &machine.Machine{Live: true, OS: "linux", Users: []machine.User{{Name: "ines", UID: uid, Home: "/home/ines"}}}
+		return &machine.Machine{Live: true, OS: "linux", Users: []account.User{{Name: "ines", UID: uid, Home: "/home/ines"}}}
 	}
 	ask := func(mode string) error { return ines().ConfirmUnit("index.service", "ines", mode) }
 	require.NoError(t, ask("enabled"), "nobody runs that could be asked")

@@ -6,6 +6,9 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"lockback/core/machine/account"
+	"lockback/core/machine/files"
 )
 
 // homesFolder is where the homes of a Linux machine's users lie, hier(7).
@@ -17,8 +20,8 @@ const maxHomes = 20_000
 // unlistedUsers are those who have a home and stand in no /etc/passwd: accounts of a company's
 // directory, of systemd-homed, or of an account that was deleted. A home is told by its owner, whom no
 // account of the machine has; the folder's name stands for the user's.
-func (m *Machine) unlistedUsers() []User {
-	if !m.KeepsOwners || m.accounts != nil {
+func (m *Machine) unlistedUsers() []account.User {
+	if !m.KeepsOwners || m.linux.accounts != nil {
 		return nil
 	}
 	entries, err := m.ReadDir(homesFolder)
@@ -29,7 +32,7 @@ func (m *Machine) unlistedUsers() []User {
 	for _, u := range m.Users {
 		names[u.Name], numbers[u.UID], homes[u.Home] = true, true, true
 	}
-	var users []User
+	var users []account.User
 	for _, e := range entries[:min(len(entries), maxHomes)] {
 		home := path.Join(homesFolder, e.Name())
 		if !e.IsDir() || homes[home] || names[e.Name()] || strings.ContainsAny(e.Name(), ":\n") {
@@ -39,19 +42,13 @@ func (m *Machine) unlistedUsers() []User {
 		if err != nil {
 			continue
 		}
-		uid, gid := owner(info)
-		if uid < m.Files.firstPerson || uid == nobody || numbers[uid] {
+		uid, gid := files.Owner(info)
+		if uid < m.FirstPerson() || uid == account.Nobody || numbers[uid] {
 			continue
 		}
-		users = append(users, User{Name: e.Name(), UID: uid, GID: gid, Home: home})
+		users = append(users, account.User{Name: e.Name(), UID: uid, GID: gid, Home: home})
 	}
 	return users
-}
-
-// addUnlisted adds users, in the order of their numbers.
-func (m *Machine) addUnlisted(users []User) {
-	m.Users = append(m.Users, users...)
-	slices.SortStableFunc(m.Users, func(a, b User) int { return cmp.Compare(a.UID, b.UID) })
 }
 
 // MissingHome is a folder of homes, or a home, that is not on the disk.
@@ -69,13 +66,13 @@ func (m *Machine) MissingHomes() []MissingHome {
 	if m.OS != "linux" {
 		return nil
 	}
-	missingIn := map[string][]User{} // a folder, to the users whose homes it lacks
+	missingIn := map[string][]account.User{} // a folder, to the users whose homes it lacks
 	var folders []string
 	for _, u := range m.Users {
-		if u.UID == 0 || u.Home == "/" || m.isService[u.Name] {
+		if u.UID == 0 || u.Home == "/" || m.linux.services[u.Name] {
 			continue
 		}
-		if _, err := m.Stat(u.Home); !IsMissing(err) {
+		if _, err := m.Stat(u.Home); !files.IsMissing(err) {
 			continue
 		}
 		dir := path.Dir(u.Home)
@@ -124,28 +121,17 @@ func (m *Machine) mountPoints() []string {
 	return all
 }
 
-// shellsOfNobody are shells that let nobody in: who has one is a service's account.
-var shellsOfNobody = map[string]bool{"nologin": true, "false": true, "sync": true, "halt": true, "shutdown": true}
-
-// accountsOf are all accounts of a passwd file: true are those that nobody signs in to.
-func accountsOf(text string) map[string]bool {
-	all := map[string]bool{}
-	for line := range strings.Lines(text) {
-		if f := strings.Split(strings.TrimRight(line, "\n"), ":"); len(f) > 6 {
-			all[f[0]] = shellsOfNobody[path.Base(f[6])]
-		}
-	}
-	return all
-}
-
 // localAccounts are the sources of accounts, nsswitch.conf(5), that are files of the machine's own.
 var localAccounts = map[string]bool{"files": true, "compat": true, "systemd": true, "altfiles": true, "extrausers": true, "db": true}
 
 // Unknown reports that a Linux machine has no account of this name. Where accounts come from a
 // directory, or could not be read, that cannot be told of any.
-func (r *Reader) Unknown(account string) bool {
+func (r *Reader) Unknown(name string) bool {
 	m := r.m
-	if _, ok := m.isService[account]; ok || len(m.isService) == 0 || m.accounts != nil || m.OS != "linux" {
+	if m.linux == nil {
+		return false
+	}
+	if _, ok := m.linux.services[name]; ok || len(m.linux.services) == 0 || m.linux.accounts != nil {
 		return false
 	}
 	for line := range strings.Lines(m.smallFile("/etc/nsswitch.conf")) {

@@ -1,6 +1,10 @@
 package machine
 
-import "time"
+import (
+	"time"
+
+	"lockback/core/machine/registry"
+)
 
 // bornFiles are what a system makes while it is installed, and does not touch later: the log of Debian's installer,
 // what Fedora's leaves, the folder that mke2fs makes; and the mark of a Mac's first start.
@@ -13,7 +17,7 @@ var bornFiles = map[string][]string{
 // Windows counts as an installation, for it notes one.
 func (m *Machine) Installed() time.Time {
 	if m.OS == "windows" {
-		if k, err := m.Registry.Key(KeyNT); err == nil {
+		if k, err := m.Registry.Key(registry.KeyNT); err == nil {
 			if seconds, ok := k.Number("InstallDate"); ok && seconds > 0 && seconds < 1<<32 {
 				return time.Unix(int64(seconds), 0).UTC()
 			}

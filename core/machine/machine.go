@@ -1,7 +1,7 @@
 // Package machine is the computer worked on: its files, its users, what it
 // calls itself, and the artifacts and images that the rest of core rests on.
 //
-// An [Artifact] is an addressable piece of operating-system state, an [Image]
+// An [artifact.Artifact] is an addressable piece of operating-system state, an [artifact.Image]
 // its full content and metadata at one moment; that nothing is there is an image
 // too. The same calls serve the running machine and a disk on the bench:
 //
@@ -13,7 +13,6 @@
 package machine
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -22,55 +21,39 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
-	"sync"
+
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
+	"lockback/core/machine/mac"
+	"lockback/core/machine/registry"
+	"lockback/core/machine/win"
 )
 
 // Machine is one computer, running or mounted.
 type Machine struct {
-	ID      string // the system's own id; empty when it has none
-	Name    string // the host name
-	OS      string // "linux", "windows" or "macos"
-	Version string // as the system words it, "Debian GNU/Linux 12 (bookworm)"
-	Live    bool   // it is the machine that Lock Back runs on
-	Root    string // the mounted folder; "/" on the running machine
-	Users   []User // the people's accounts, root first, by user id
+	ID      string         // the system's own id; empty when it has none
+	Name    string         // the host name
+	OS      string         // "linux", "windows" or "macos"
+	Version string         // as the system words it, "Debian GNU/Linux 12 (bookworm)"
+	Live    bool           // it is the machine that Lock Back runs on
+	Root    string         // the mounted folder; "/" on the running machine
+	Users   []account.User // the people's accounts, root first, by user id
 	// KeepsOwners says that the files show who owns them on the machine. A copy
 	// of a disk that was made without rights does not: there even /etc is the
 	// copier's.
 	KeepsOwners bool
 
-	isService map[string]bool // all accounts of a Linux machine: whether nobody signs in to one
-
 	// Registry is that of a Windows machine; nil on others.
-	Registry *Registry
+	Registry *registry.Registry
 
-	*Files
+	*files.Files
 
-	deaf       map[string]bool // people whose service manager did not answer
-	accounts   error           // why the accounts could not be read
-	release    Release         // of macOS
-	tools      Tools           // of a running Mac
-	offOnce    sync.Once
-	offByFile  map[string]bool   // see disabledInFiles
-	windows    string            // the system's folder on a Windows machine
-	variables  map[string]string // of its environment, by names in small letters
-	hibernated bool
-	personal   struct {
-		sync.Mutex
-		variables map[string]map[string]string // by SID
-	}
-}
-
-// User is one account of the machine.
-type User struct {
-	Name string
-	UID  int
-	GID  int
-	Home string // as the machine names it
-	SID  string // of a Windows account
-	UUID string // of an account on a Mac, in capitals
+	// What is peculiar to one system; nil on the others.
+	linux   *linux
+	mac     *mac.System
+	windows *win.System
 }
 
 // ErrNoSystem says that a folder holds no operating system that can be read.
@@ -80,13 +63,13 @@ var ErrNoSystem = errors.New("no operating system found")
 // is enough.
 var systemMarks = []struct {
 	os    string
-	names naming
+	names files.Naming
 	marks []string
 }{
 	// A Mac has an /etc/passwd too.
-	{"macos", macNames{}, []string{macVersion, dslocal}},
-	{"linux", plainNames{}, []string{"/etc/os-release", "/usr/lib/os-release", "/etc/passwd"}},
-	{"windows", driveNames{drive: 'C'}, []string{"/Windows/System32/config/SYSTEM", "/WINNT/System32/config/SYSTEM"}},
+	{"macos", mac.Names, []string{mac.VersionFile, mac.AccountsFolder}},
+	{"linux", files.PlainNames{}, []string{"/etc/os-release", "/usr/lib/os-release", "/etc/passwd"}},
+	{"windows", files.DriveNames{Drive: 'C'}, []string{"/Windows/System32/config/SYSTEM", "/WINNT/System32/config/SYSTEM"}},
 }
 
 // Open opens the running machine (dir "") or the one whose disk is mounted at
@@ -99,9 +82,15 @@ func Open(dir string) (*Machine, error) {
 		case "linux":
 			m.Root = "/"
 		case "windows":
-			return openLiveWindows()
+			f, top, folder, err := win.OpenRunning()
+			if err != nil {
+				return nil, err
+			}
+			m.OS, m.Root, m.Files = "windows", top, f
+			m.openWindows(folder)
+			return m, nil
 		case "darwin":
-			return OpenRunningMac("/", systemTools{toolTimeout})
+			return OpenRunningMac("/", mac.SystemTools)
 		default:
 			return nil, fmt.Errorf("the running machine is %s, and this version reads running Linux, macOS and Windows machines only; name a mounted disk with --root", runtime.GOOS)
 		}
@@ -119,75 +108,114 @@ func Open(dir string) (*Machine, error) {
 		}
 		m.Root = abs
 	}
-	files, err := openFiles(m.Root, m.Live)
+	f, err := files.Open(m.Root, m.Live)
 	if err != nil {
 		return nil, err
 	}
-	m.Files = files
+	m.Files = f
 	var looked []string
 	for _, row := range systemMarks {
 		for _, mark := range row.marks {
 			looked = append(looked, strings.TrimPrefix(mark, "/"))
-			files.names = row.names
-			if _, err := files.Stat(mark); err == nil {
-				m.OS = row.os
-				switch m.OS {
-				case "windows":
-					full, _ := files.Resolve(mark)
-					m.openWindows(path.Dir(path.Dir(path.Dir(full))))
-				case "macos":
-					m.openMac()
-				default:
-					m.readIdentity()
-				}
-				files.homes = m.Users
-				return m, nil
+			f.SetNaming(row.names)
+			if _, err := f.Stat(mark); err != nil {
+				continue
 			}
+			m.OS = row.os
+			switch m.OS {
+			case "windows":
+				full, _ := f.Resolve(mark)
+				m.openWindows(path.Dir(path.Dir(path.Dir(full))))
+			case "macos":
+				m.openMac(nil)
+			default:
+				m.openLinux()
+			}
+			return m, nil
 		}
 	}
-	files.Close()
+	f.Close()
 	return nil, fmt.Errorf("%w at %s: looked for %s there; name the folder that the disk's top is mounted at", ErrNoSystem, dir, strings.Join(looked, ", "))
 }
 
+// OpenRunningMac opens the running Mac whose file system begins at dir and which answers through the tools.
+func OpenRunningMac(dir string, tools mac.Tools) (*Machine, error) {
+	f, err := files.Open(dir, true)
+	if err != nil {
+		return nil, err
+	}
+	f.SetNaming(mac.Names)
+	m := &Machine{Live: true, OS: "macos", Root: dir, Files: f}
+	m.openMac(tools)
+	return m, nil
+}
+
+func (m *Machine) openMac(tools mac.Tools) {
+	s := mac.Identify(m.Files, tools)
+	m.mac, m.ID, m.Name, m.Version, m.KeepsOwners = s, s.ID, s.Name, s.Version, s.KeepsOwners
+	m.setUsers(s.Users)
+}
+
+func (m *Machine) openWindows(folder string) {
+	s := win.Identify(m.Files, folder)
+	m.windows, m.Registry, m.ID, m.Name, m.Version = s, s.Registry, s.ID, s.Name, s.Version
+	if name, err := os.Hostname(); m.Live && err == nil && m.Name == "" {
+		m.Name = name
+	}
+	m.setUsers(s.Users)
+}
+
+// setUsers notes the accounts, and where the files have their homes.
+func (m *Machine) setUsers(users []account.User) {
+	m.Users = users
+	homes := make([]files.Home, len(users))
+	for k, u := range users {
+		homes[k] = files.Home{Path: u.Home, UID: u.UID}
+	}
+	m.SetHomes(homes)
+}
+
+// ErrHibernated says that a mounted disk belongs to a Windows that sleeps: it
+// would wake up over anything written meanwhile, and damage the disk.
+var ErrHibernated = errors.New("Windows on this disk is hibernated or was shut down in fast-startup mode, and would overwrite what is changed now")
+
 // UserNamed returns the account of that name.
-func (m *Machine) UserNamed(name string) (User, bool) {
+func (m *Machine) UserNamed(name string) (account.User, bool) {
 	for _, u := range m.Users {
 		if u.Name == name {
 			return u, true
 		}
 	}
-	return User{}, false
+	return account.User{}, false
 }
 
 // Image reads the full image of an artifact. What cannot be read is an error,
-// what is not there an image of the kind [Absent].
-func (m *Machine) Image(a Artifact) (Image, error) { return m.medium(a).image(a) }
-
-var errNoRegistry = errors.New("this machine has no registry")
+// what is not there an image of the kind [artifact.Absent].
+func (m *Machine) Image(a artifact.Artifact) (artifact.Image, error) { return m.medium(a).Image(a) }
 
 // Writable reports, before anything is touched, why an artifact could not be
 // brought from one image to another: [ErrNeedsRights], [ErrReadOnly],
 // [ErrLeadsOut], [ErrHibernated] or another cause.
-func (m *Machine) Writable(a Artifact, before, after Image) error {
-	if m.hibernated {
+func (m *Machine) Writable(a artifact.Artifact, before, after artifact.Image) error {
+	if m.windows != nil && m.windows.Hibernated {
 		return ErrHibernated
 	}
-	if m.accounts != nil {
-		return fmt.Errorf("%w (%s: %w)", ErrNoAccounts, passwdFile, reason(m.accounts))
+	if _, err := m.Accounts(); err != nil {
+		return fmt.Errorf("%w (%s: %w)", ErrNoAccounts, passwdFile, reason(err))
 	}
-	return m.medium(a).writable(a, before, after)
+	return m.medium(a).Writable(a, before, after)
 }
 
 // Prepare writes what a file artifact is to become beside its place, see
 // [Files.Prepare]. The registry needs no such thing: its hives are written whole.
-func (m *Machine) Prepare(a Artifact, want Image, temp string) error {
-	return m.medium(a).prepare(a, want, temp)
+func (m *Machine) Prepare(a artifact.Artifact, want artifact.Image, temp string) error {
+	return m.medium(a).Prepare(a, want, temp)
 }
 
 // Set brings an artifact to an image. What lies in a hive file is set in memory
 // only, until [Machine.Commit].
-func (m *Machine) Set(a Artifact, want Image, temp string) error {
-	return m.medium(a).set(a, want, temp)
+func (m *Machine) Set(a artifact.Artifact, want artifact.Image, temp string) error {
+	return m.medium(a).Set(a, want, temp)
 }
 
 // Commit writes the hive files that were edited, each in one step, under temporary
@@ -197,51 +225,42 @@ func (m *Machine) Commit(token string, at func(string)) error {
 	if m.Registry == nil {
 		return nil
 	}
-	var failed []error
-	for _, mount := range m.Registry.mounts {
-		if err := mount.source.commit(token, at); err != nil {
-			failed = append(failed, err) // the others may be possible
-		}
-	}
-	return errors.Join(failed...)
+	return m.Registry.Commit(token, at)
 }
 
 // Abandon forgets the edits that were not committed, and what is remembered of folders
 // and links.
 func (m *Machine) Abandon() {
-	m.Files.forget()
-	if m.Registry == nil {
-		return
-	}
-	for _, mount := range m.Registry.mounts {
-		mount.source.abandon()
+	m.Files.Forget()
+	if m.Registry != nil {
+		m.Registry.Abandon()
 	}
 }
 
 // Discard removes what [Machine.Prepare] under a temporary name, or an interrupted
 // [Machine.Commit] with a token, left behind, if anything.
-func (m *Machine) Discard(a Artifact, temp, token string) error {
-	return m.medium(a).discard(a, temp, token)
+func (m *Machine) Discard(a artifact.Artifact, temp, token string) error {
+	return m.medium(a).Discard(a, temp, token)
 }
 
 // RestoreTime gives a folder or key the time of last modification that an
 // earlier image of it had, when what is in it is the same again.
-func (m *Machine) RestoreTime(a Artifact, earlier Image) error {
-	return m.medium(a).restoreTime(a, earlier)
+func (m *Machine) RestoreTime(a artifact.Artifact, earlier artifact.Image) error {
+	return m.medium(a).RestoreTime(a, earlier)
 }
 
 // FlushFolder makes the names in a folder durable.
-func (m *Machine) FlushFolder(a Artifact) error { return m.medium(a).flush(a) }
+func (m *Machine) FlushFolder(a artifact.Artifact) error { return m.medium(a).Flush(a) }
 
-// Same compares two images of an artifact: as [Image.Same] does, but of a task
+// Same compares two images of an artifact: as [artifact.Image.Same] does, but of a task
 // of a running Windows and of the disabled databases of a running Mac by what
 // they say, because the scheduler and launchd write them in their own way and at
 // their own time.
-func (m *Machine) Same(a Artifact, i, j Image) bool { return m.medium(a).same(i, j) }
+func (m *Machine) Same(a artifact.Artifact, i, j artifact.Image) bool { return m.medium(a).Same(i, j) }
 
 // Beside returns the folder in which the file lies that holds an artifact of a
 // mounted registry: writing it is seen there.
-func (m *Machine) Beside(a Artifact) (Artifact, bool) { return m.medium(a).beside(a) }
+func (m *Machine) Beside(a artifact.Artifact) (artifact.Artifact, bool) { return m.medium(a).Beside(a) }
 
 // systemFolders are the folders that belong to the system's own packages or image: what is in
 // them comes and goes with its upgrades. Windows keeps what people set up among its own
@@ -252,60 +271,24 @@ var systemFolders = map[string][]string{
 }
 
 // SystemFile reports whether an artifact lies in one of the system's own folders.
-func (m *Machine) SystemFile(a Artifact) bool {
-	if a.Kind != FileArtifact || within(a.Name, "/usr/local") {
+func (m *Machine) SystemFile(a artifact.Artifact) bool {
+	if a.Kind != artifact.FileArtifact || artifact.Within(a.Name, "/usr/local") {
 		return false
 	}
 	return slices.ContainsFunc(systemFolders[m.OS], func(dir string) bool { return strings.HasPrefix(a.Name+"/", dir) })
 }
 
 // Children lists what lies directly in a folder or key.
-func (m *Machine) Children(a Artifact) ([]Artifact, error) { return m.medium(a).children(a) }
+func (m *Machine) Children(a artifact.Artifact) ([]artifact.Artifact, error) {
+	return m.medium(a).Children(a)
+}
 
 // Close releases everything that is held open.
 func (m *Machine) Close() error {
 	if m.Registry != nil {
-		for _, mount := range m.Registry.mounts {
-			mount.source.close()
-		}
+		m.Registry.Close()
 	}
 	return m.Files.Close()
-}
-
-func (m *Machine) readIdentity() {
-	for _, f := range []string{"/etc/machine-id", "/var/lib/dbus/machine-id"} {
-		// machine-id(5): 32 lower-case hexadecimal digits; "uninitialized"
-		// and an empty file mean that the next boot makes one.
-		id := strings.TrimSpace(m.smallFile(f))
-		if len(id) == 32 && strings.Trim(id, "0123456789abcdef") == "" {
-			m.ID = id
-			break
-		}
-	}
-	m.Name, _, _ = strings.Cut(strings.TrimSpace(m.smallFile("/etc/hostname")), "\n")
-	if m.Live {
-		if name, err := os.Hostname(); err == nil {
-			m.Name = name
-		}
-	}
-	for _, f := range []string{"/etc/os-release", "/usr/lib/os-release"} {
-		if v := envFile(m.smallFile(f))["PRETTY_NAME"]; v != "" {
-			m.Version = v
-			break
-		}
-	}
-	if info, err := m.Stat("/etc"); err == nil {
-		uid, _ := owner(info)
-		m.KeepsOwners = uid == 0
-	}
-	m.Files.firstPerson = m.firstUID()
-	passwd, err := m.ReadFile(passwdFile, maxPasswd)
-	if err != nil && !missing(err) {
-		m.accounts = err
-	}
-	m.Users = parsePasswd(string(passwd), m.Files.firstPerson)
-	m.isService = accountsOf(string(passwd))
-	m.addUnlisted(m.unlistedUsers())
 }
 
 // The file of the accounts, and how much of it is read, in bytes: enough for hundreds of
@@ -322,47 +305,13 @@ var ErrNoAccounts = errors.New("the machine's accounts cannot be read, so nothin
 // Accounts fails where the machine's accounts could not be read, and names their file: then
 // people's own entries are not found.
 func (m *Machine) Accounts() (file string, err error) {
-	if m.OS == "macos" {
-		return dslocal, m.accounts
+	switch {
+	case m.mac != nil:
+		return mac.AccountsFolder, m.mac.Accounts
+	case m.linux != nil:
+		return passwdFile, m.linux.accounts
 	}
-	return passwdFile, m.accounts
-}
-
-// firstUID is the lowest id of a user's account: UID_MIN of login.defs(5), or
-// 1000 as every current distribution has it.
-func (m *Machine) firstUID() int {
-	for line := range strings.Lines(m.smallFile("/etc/login.defs")) {
-		if f := strings.Fields(line); len(f) == 2 && f[0] == "UID_MIN" {
-			if n, err := strconv.Atoi(f[1]); err == nil && n > 0 {
-				return n
-			}
-		}
-	}
-	return 1000
-}
-
-// nobody is the overflow user id: an account that nobody signs in to.
-const nobody = 65534
-
-// parsePasswd reads passwd(5) and keeps root and the people.
-func parsePasswd(text string, firstUID int) []User {
-	var users []User
-	seen := map[string]bool{}
-	for line := range strings.Lines(text) {
-		f := strings.Split(strings.TrimRight(line, "\n"), ":")
-		if len(f) < 7 || f[0] == "" || seen[f[0]] {
-			continue
-		}
-		uid, err1 := strconv.Atoi(f[2])
-		gid, err2 := strconv.Atoi(f[3])
-		if err1 != nil || err2 != nil || uid == nobody || uid != 0 && uid < firstUID || !path.IsAbs(f[5]) {
-			continue
-		}
-		seen[f[0]] = true
-		users = append(users, User{Name: f[0], UID: uid, GID: gid, Home: path.Clean(f[5])})
-	}
-	slices.SortStableFunc(users, func(a, b User) int { return cmp.Compare(a.UID, b.UID) })
-	return users
+	return passwdFile, nil
 }
 
 // envFile reads the KEY=value lines of os-release(5) and environment files.
@@ -412,3 +361,65 @@ func reason(err error) error {
 
 // Reason is the bare cause of a file error, without the call and the path.
 func Reason(err error) string { return reason(err).Error() }
+
+// Release is the release of macOS; zero where it cannot be told, and on other systems.
+func (m *Machine) Release() mac.Release {
+	if m.mac == nil {
+		return mac.Release{}
+	}
+	return m.mac.Release
+}
+
+// LoginItems asks for the list of a person, see [mac.System.LoginItems].
+func (m *Machine) LoginItems(u account.User) ([]mac.LoginItem, error) {
+	if m.mac == nil {
+		return nil, mac.ErrNoLoginItems
+	}
+	return m.mac.LoginItems(u)
+}
+
+// Managed reports whether a running system writes an artifact itself, from another one: what Windows' scheduler keeps of its
+// tasks, or a Mac of login items. It is recorded, and put back on a mounted disk only; and the other way round, a login item
+// is one on the running Mac only.
+func (m *Machine) Managed(a artifact.Artifact) bool {
+	switch {
+	case m.mac != nil:
+		return m.mac.Managed(a)
+	case m.windows != nil:
+		return m.windows.Managed(a)
+	}
+	return false
+}
+
+// Windows is the system's own folder on a Windows machine, as it names it: C:\Windows.
+func (m *Machine) Windows() string {
+	if m.windows == nil {
+		return ""
+	}
+	return m.windows.Folder()
+}
+
+// Variable returns a variable of a Windows system's environment by its name in small letters.
+func (m *Machine) Variable(name string) string {
+	if m.windows == nil {
+		return ""
+	}
+	return m.windows.Variable(name)
+}
+
+// Expand replaces the %variables% of a text by what they are on a Windows machine for a person, or for the system where u is
+// nil. Unknown ones stay, and on other systems all.
+func (m *Machine) Expand(text string, u *account.User) string {
+	if m.windows == nil {
+		return text
+	}
+	return m.windows.Expand(text, u)
+}
+
+// SearchPath are the folders in which a Windows machine looks for a command without one, see [win.System.SearchPath].
+func (m *Machine) SearchPath(u *account.User) []string {
+	if m.windows == nil {
+		return nil
+	}
+	return m.windows.SearchPath(u)
+}

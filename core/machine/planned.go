@@ -7,6 +7,9 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // Planned is a machine as it may be looked at, with the images that a plan gives to files in place of those that
@@ -14,7 +17,7 @@ import (
 // folders as a whole, other than to take them away, is not shown.
 type Planned struct {
 	*Reader
-	images map[string]Image
+	images map[string]artifact.Image
 	below  map[string][]string // a folder, to the names in it that the plan has
 
 	mu       sync.Mutex
@@ -22,10 +25,10 @@ type Planned struct {
 }
 
 // Planned returns the machine as it would be with some images.
-func (r *Reader) Planned(images map[Artifact]Image) *Planned {
-	p := &Planned{Reader: r, images: map[string]Image{}, below: map[string][]string{}, resolved: map[string]string{}}
+func (r *Reader) Planned(images map[artifact.Artifact]artifact.Image) *Planned {
+	p := &Planned{Reader: r, images: map[string]artifact.Image{}, below: map[string][]string{}, resolved: map[string]string{}}
 	for a, image := range images {
-		if a.Kind == FileArtifact {
+		if a.Kind == artifact.FileArtifact {
 			p.images[a.Name] = image
 			p.below[path.Dir(a.Name)] = append(p.below[path.Dir(a.Name)], path.Base(a.Name))
 		}
@@ -52,22 +55,22 @@ func (p *Planned) folder(name string) string {
 }
 
 // image is what the plan has for a file; ok is false where it has nothing.
-func (p *Planned) image(name string) (full string, image Image, ok bool) {
+func (p *Planned) image(name string) (full string, image artifact.Image, ok bool) {
 	full = path.Join(p.folder(path.Dir(name)), path.Base(name))
 	image, ok = p.images[full]
 	return full, image, ok
 }
 
 // target follows the links that the plan makes, and returns where a name leads to.
-func (p *Planned) target(name string) (full string, image Image, ok bool, err error) {
+func (p *Planned) target(name string) (full string, image artifact.Image, ok bool, err error) {
 	for range maxPlannedLinks {
 		full, image, ok = p.image(name)
 		switch {
 		case !ok:
 			return name, image, false, nil
-		case image.Kind == Absent:
+		case image.Kind == artifact.Absent:
 			return full, image, true, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
-		case image.Kind != Symlink:
+		case image.Kind != artifact.Symlink:
 			return full, image, true, nil
 		}
 		if name = image.Target; !path.IsAbs(name) {
@@ -83,7 +86,7 @@ func (p *Planned) Lstat(name string) (fs.FileInfo, error) {
 	switch {
 	case !ok:
 		return p.Reader.Lstat(name)
-	case image.Kind == Absent:
+	case image.Kind == artifact.Absent:
 		return nil, &fs.PathError{Op: "lstat", Path: name, Err: fs.ErrNotExist}
 	}
 	return plannedInfo{path.Base(name), image}, nil
@@ -107,9 +110,9 @@ func (p *Planned) Readlink(name string) (string, error) {
 	switch {
 	case !ok:
 		return p.Reader.Readlink(name)
-	case image.Kind == Symlink:
+	case image.Kind == artifact.Symlink:
 		return image.Target, nil
-	case image.Kind == Absent:
+	case image.Kind == artifact.Absent:
 		return "", &fs.PathError{Op: "readlink", Path: name, Err: fs.ErrNotExist}
 	}
 	return "", &fs.PathError{Op: "readlink", Path: name, Err: fs.ErrInvalid}
@@ -121,7 +124,7 @@ func (p *Planned) Resolve(name string) (string, error) {
 	if !ok && err == nil {
 		return p.Reader.Resolve(full)
 	}
-	if IsMissing(err) {
+	if files.IsMissing(err) {
 		return full, nil
 	}
 	return full, err
@@ -141,17 +144,17 @@ func (p *Planned) ReadFileInfo(name string, max int64) ([]byte, fs.FileInfo, err
 		return nil, nil, err
 	case !ok:
 		return p.Reader.ReadFileInfo(full, max)
-	case image.Kind != Regular:
-		return nil, nil, &fs.PathError{Op: "read", Path: name, Err: ErrNotRegular}
+	case image.Kind != artifact.Regular:
+		return nil, nil, &fs.PathError{Op: "read", Path: name, Err: files.ErrNotRegular}
 	case int64(len(image.Content)) > max:
-		return nil, nil, &fs.PathError{Op: "read", Path: name, Err: ErrTooLarge}
+		return nil, nil, &fs.PathError{Op: "read", Path: name, Err: files.ErrTooLarge}
 	}
 	return image.Content, plannedInfo{path.Base(name), image}, nil
 }
 
 // Image is [Machine.Image].
-func (p *Planned) Image(a Artifact) (Image, error) {
-	if a.Kind == FileArtifact {
+func (p *Planned) Image(a artifact.Artifact) (artifact.Image, error) {
+	if a.Kind == artifact.FileArtifact {
 		if image, ok := p.images[a.Name]; ok {
 			return image, nil
 		}
@@ -167,13 +170,13 @@ func (p *Planned) ReadDir(name string) ([]fs.DirEntry, error) {
 	if len(names) == 0 {
 		return entries, err
 	}
-	if err != nil && !IsMissing(err) {
+	if err != nil && !files.IsMissing(err) {
 		return nil, err
 	}
 	entries = slices.DeleteFunc(slices.Clone(entries), func(e fs.DirEntry) bool { return slices.Contains(names, e.Name()) })
 	there := false
 	for _, n := range names {
-		if image := p.images[path.Join(full, n)]; image.Kind != Absent {
+		if image := p.images[path.Join(full, n)]; image.Kind != artifact.Absent {
 			entries, there = append(entries, fs.FileInfoToDirEntry(plannedInfo{n, image})), true
 		}
 	}
@@ -187,20 +190,23 @@ func (p *Planned) ReadDir(name string) ([]fs.DirEntry, error) {
 // plannedInfo is what is told of a file that a plan makes or changes.
 type plannedInfo struct {
 	name  string
-	image Image
+	image artifact.Image
 }
 
 func (i plannedInfo) Name() string       { return i.name }
 func (i plannedInfo) Size() int64        { return int64(len(i.image.Content)) }
 func (i plannedInfo) ModTime() time.Time { return i.image.ModTime }
-func (i plannedInfo) IsDir() bool        { return i.image.Kind == Folder }
+func (i plannedInfo) IsDir() bool        { return i.image.Kind == artifact.Folder }
 func (i plannedInfo) Sys() any           { return nil }
+
+// Owner is for [files.Owner].
+func (i plannedInfo) Owner() (uid, gid int) { return i.image.UID, i.image.GID }
 
 func (i plannedInfo) Mode() fs.FileMode {
 	switch i.image.Kind {
-	case Symlink:
+	case artifact.Symlink:
 		return fs.ModeSymlink | 0o777
-	case Folder:
+	case artifact.Folder:
 		return fs.ModeDir | i.image.Mode
 	}
 	return i.image.Mode

@@ -4,6 +4,11 @@ import (
 	"io/fs"
 	"os"
 	"strings"
+
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/mac"
+	"lockback/core/machine/registry"
 )
 
 // Reader is a machine that may be looked at, and not changed: all that locations, and those who
@@ -12,7 +17,7 @@ type Reader struct {
 	ID, Name, OS, Version string
 	Live                  bool
 	KeepsOwners           bool
-	Users                 []User
+	Users                 []account.User
 
 	m    *Machine
 	seen func(place string)
@@ -95,25 +100,25 @@ func (r *Reader) OpenFile(name string) (*os.File, int64, error) {
 func (r *Reader) Attributes(name string) (map[string][]byte, error) { return r.m.Attributes(name) }
 
 // Image is [Machine.Image].
-func (r *Reader) Image(a Artifact) (Image, error) {
+func (r *Reader) Image(a artifact.Artifact) (artifact.Image, error) {
 	r.seen(a.Name)
 	return r.m.Image(a)
 }
 
 // Key opens a key of the registry, see [Registry.Key].
-func (r *Reader) Key(path string) (*RegistryKey, error) {
+func (r *Reader) Key(path string) (*registry.Key, error) {
 	r.seen(path)
 	return r.m.Registry.Key(path)
 }
 
 // LoginItems is [Machine.LoginItems].
-func (r *Reader) LoginItems(u User) ([]LoginItem, error) { return r.m.LoginItems(u) }
+func (r *Reader) LoginItems(u account.User) ([]mac.LoginItem, error) { return r.m.LoginItems(u) }
 
 // UserNamed is [Machine.UserNamed].
-func (r *Reader) UserNamed(name string) (User, bool) { return r.m.UserNamed(name) }
+func (r *Reader) UserNamed(name string) (account.User, bool) { return r.m.UserNamed(name) }
 
 // Release is [Machine.Release].
-func (r *Reader) Release() Release { return r.m.Release() }
+func (r *Reader) Release() mac.Release { return r.m.Release() }
 
 // Windows is [Machine.Windows].
 func (r *Reader) Windows() string { return r.m.Windows() }
@@ -121,20 +126,20 @@ func (r *Reader) Windows() string { return r.m.Windows() }
 // SameName is what all names of one file have in common: two paths of a Mac or of Windows may differ in case, and
 // be of the same file.
 func (r *Reader) SameName(name string) string {
-	if local, err := r.m.Files.names.local(r.m.Files, name); err == nil {
+	if local, err := r.m.Naming().Local(r.m.Files, name); err == nil {
 		name = local
 	}
-	return r.m.Files.names.same(name)
+	return r.m.Naming().Same(name)
 }
 
 // Canonical is [Machine.Canonical].
 func (r *Reader) Canonical(name string) string { return r.m.Canonical(name) }
 
 // SearchPath is [Machine.SearchPath].
-func (r *Reader) SearchPath(u *User) []string { return r.m.SearchPath(u) }
+func (r *Reader) SearchPath(u *account.User) []string { return r.m.SearchPath(u) }
 
 // Expand is [Machine.Expand].
-func (r *Reader) Expand(text string, u *User) string { return r.m.Expand(text, u) }
+func (r *Reader) Expand(text string, u *account.User) string { return r.m.Expand(text, u) }
 
 // Variable is [Machine.Variable].
 func (r *Reader) Variable(name string) string { return r.m.Variable(name) }

@@ -12,6 +12,9 @@ import (
 
 	"lockback/core/format/regf"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
+	"lockback/core/machine/registry"
 	"lockback/internal/testkit"
 )
 
@@ -38,20 +41,20 @@ func commit(t testing.TB, m *machine.Machine) {
 // same as before. One that was not committed is as if nothing had been.
 func TestArtifactsOfTheRegistry(t *testing.T) {
 	t.Parallel()
-	for _, a := range []machine.Artifact{machine.RegistryValue(tideKey, "second"), machine.RegistryValue(tideKey, ""), machine.RegistryTree(tideKey),
-		machine.RegistryTree(tideKey + `\Sub`), machine.RegistryValue(`HKU\S-1-5-21-1-2-3-1001\Environment`, "TIDE")} {
+	for _, a := range []artifact.Artifact{artifact.RegistryValue(tideKey, "second"), artifact.RegistryValue(tideKey, ""), artifact.RegistryTree(tideKey),
+		artifact.RegistryTree(tideKey + `\Sub`), artifact.RegistryValue(`HKU\S-1-5-21-1-2-3-1001\Environment`, "TIDE")} {
 		t.Run(a.Name, func(t *testing.T) {
 			m, root := tideDisk(t)
 			hives := testkit.ExportAll(t, root)
 			before, err := m.Image(a)
 			require.NoError(t, err)
-			require.NotEqual(t, machine.Absent, before.Kind)
-			gone := machine.Image{Kind: machine.Absent}
+			require.NotEqual(t, artifact.Absent, before.Kind)
+			gone := artifact.Image{Kind: artifact.Absent}
 			require.NoError(t, m.Writable(a, before, gone))
 			require.NoError(t, m.Set(a, gone, "x"))
 			now, err := m.Image(a)
 			require.NoError(t, err)
-			require.Equal(t, machine.Absent, now.Kind)
+			require.Equal(t, artifact.Absent, now.Kind)
 			require.Empty(t, testkit.Changed(hives, testkit.ExportAll(t, root)), "nothing is written before the commit")
 			m.Abandon()
 			now, err = m.Image(a)
@@ -82,7 +85,7 @@ func TestVolatileValuesAreTheSchedulersOnly(t *testing.T) {
 	require.NoError(t, err)
 	defer m.Close()
 	for key, kept := range map[string]bool{cache: false, `Tide Works`: true} {
-		image, err := m.Image(machine.RegistryTree(`HKLM\SOFTWARE\` + key))
+		image, err := m.Image(artifact.RegistryTree(`HKLM\SOFTWARE\` + key))
 		require.NoError(t, err)
 		require.Equal(t, kept, bytes.Contains(image.Content, []byte("DynamicInfo")), key)
 	}
@@ -92,12 +95,12 @@ func TestVolatileValuesAreTheSchedulersOnly(t *testing.T) {
 func TestTimesOfKeys(t *testing.T) {
 	t.Parallel()
 	m, _ := tideDisk(t)
-	key, value := machine.RegistryKeyOnly(tideKey), machine.RegistryValue(tideKey, "second")
+	key, value := artifact.RegistryKeyOnly(tideKey), artifact.RegistryValue(tideKey, "second")
 	before, err := m.Image(key)
 	require.NoError(t, err)
 	was, err := m.Image(value)
 	require.NoError(t, err)
-	require.NoError(t, m.Set(value, machine.NewValue(regf.NewNumber("", 5)), "x"))
+	require.NoError(t, m.Set(value, artifact.NewValue(regf.NewNumber("", 5)), "x"))
 	require.NoError(t, m.RestoreTime(key, before))
 	changed, err := m.Image(key)
 	require.NoError(t, err)
@@ -113,38 +116,38 @@ func TestTimesOfKeys(t *testing.T) {
 func TestRefusedInTheRegistry(t *testing.T) {
 	t.Parallel()
 	m, root := tideDisk(t)
-	require.Error(t, m.Set(machine.RegistryKeyOnly(tideKey), machine.Image{Kind: machine.Absent}, "x"), "a key that is not empty")
-	require.Error(t, m.Set(machine.RegistryValue(`HKLM\SOFTWARE\Nobody`, "x"), machine.NewValue(regf.NewNumber("", 1)), "x"), "no such key")
-	require.Error(t, m.Set(machine.RegistryValue(`HKLM\NOWHERE\Nobody`, "x"), machine.NewValue(regf.NewNumber("", 1)), "x"), "no such hive")
-	require.NoError(t, m.Set(machine.RegistryValue(`HKLM\SOFTWARE\Nobody`, "x"), machine.Image{Kind: machine.Absent}, "x"), "it is so already")
+	require.Error(t, m.Set(artifact.RegistryKeyOnly(tideKey), artifact.Image{Kind: artifact.Absent}, "x"), "a key that is not empty")
+	require.Error(t, m.Set(artifact.RegistryValue(`HKLM\SOFTWARE\Nobody`, "x"), artifact.NewValue(regf.NewNumber("", 1)), "x"), "no such key")
+	require.Error(t, m.Set(artifact.RegistryValue(`HKLM\NOWHERE\Nobody`, "x"), artifact.NewValue(regf.NewNumber("", 1)), "x"), "no such hive")
+	require.NoError(t, m.Set(artifact.RegistryValue(`HKLM\SOFTWARE\Nobody`, "x"), artifact.Image{Kind: artifact.Absent}, "x"), "it is so already")
 	_, err := m.Registry.Key(`HKLM\SOFTWARE\Nobody`)
 	require.ErrorIs(t, err, fs.ErrNotExist)
 	// Something else writes the hive meanwhile.
-	value := machine.RegistryValue(tideKey, "first")
-	require.NoError(t, m.Set(value, machine.Image{Kind: machine.Absent}, "x"))
+	value := artifact.RegistryValue(tideKey, "first")
+	require.NoError(t, m.Set(value, artifact.Image{Kind: artifact.Absent}, "x"))
 	hive := filepath.Join(root, "Windows/System32/config/SOFTWARE")
 	require.NoError(t, os.Chtimes(hive, time.Time{}, time.Now().Add(time.Hour)))
-	require.ErrorIs(t, m.Commit("token", func(string) {}), machine.ErrChanged)
+	require.ErrorIs(t, m.Commit("token", func(string) {}), registry.ErrChanged)
 }
 
 func TestNamesOfArtifacts(t *testing.T) {
 	t.Parallel()
-	for _, a := range []machine.Artifact{machine.File("/etc/x"), machine.File(`C:\a b\"c"`), machine.RegistryValue(tideKey, `a\\b\c`), machine.RegistryTree(tideKey), machine.RegistryKeyOnly(tideKey)} {
-		back, err := machine.ParseID(a.ID())
+	for _, a := range []artifact.Artifact{artifact.File("/etc/x"), artifact.File(`C:\a b\"c"`), artifact.RegistryValue(tideKey, `a\\b\c`), artifact.RegistryTree(tideKey), artifact.RegistryKeyOnly(tideKey)} {
+		back, err := artifact.ParseID(a.ID())
 		require.NoError(t, err)
 		require.Equal(t, a, back)
 	}
-	key, name := machine.RegistryValue(tideKey, `a\\b`).Value()
+	key, name := artifact.RegistryValue(tideKey, `a\\b`).Value()
 	require.Equal(t, []string{tideKey, `a\\b`}, []string{key, name})
-	for child, parent := range map[machine.Artifact]machine.Artifact{
-		machine.File(`C:\a\b`): machine.File(`C:\a`), machine.File(`C:\a`): machine.File(`C:\`), machine.File("/a"): machine.File("/"),
-		machine.RegistryValue(tideKey, "x"): machine.RegistryKeyOnly(tideKey), machine.RegistryTree(`HKLM\SOFTWARE\a`): machine.RegistryKeyOnly(`HKLM\SOFTWARE`),
+	for child, parent := range map[artifact.Artifact]artifact.Artifact{
+		artifact.File(`C:\a\b`): artifact.File(`C:\a`), artifact.File(`C:\a`): artifact.File(`C:\`), artifact.File("/a"): artifact.File("/"),
+		artifact.RegistryValue(tideKey, "x"): artifact.RegistryKeyOnly(tideKey), artifact.RegistryTree(`HKLM\SOFTWARE\a`): artifact.RegistryKeyOnly(`HKLM\SOFTWARE`),
 	} {
 		got, ok := child.Parent()
 		require.True(t, ok)
 		require.Equal(t, parent, got)
 	}
-	for _, top := range []machine.Artifact{machine.File(`C:\`), machine.File("/"), machine.RegistryKeyOnly("HKLM"), machine.RegistryKeyOnly(`HKLM\SOFTWARE`)} {
+	for _, top := range []artifact.Artifact{artifact.File(`C:\`), artifact.File("/"), artifact.RegistryKeyOnly("HKLM"), artifact.RegistryKeyOnly(`HKLM\SOFTWARE`)} {
 		_, ok := top.Parent()
 		require.False(t, ok, top.Name)
 	}
@@ -161,7 +164,7 @@ func TestPathsOfWindows(t *testing.T) {
 	for _, name := range []string{`C:\Users\ines\AppData\Roaming\Größe.TXT`, `c:\USERS\INES\appdata\ROAMING\GRÖSSE.txt`, `C:\users\ines\appdata\roaming\gRÖßE.txt`} {
 		content, err := m.ReadFile(name, 10)
 		if name[3] == 'U' && name[4] == 'S' { // ß and SS are not the same name
-			require.True(t, machine.IsMissing(err), name)
+			require.True(t, files.IsMissing(err), name)
 			continue
 		}
 		require.NoError(t, err, name)
@@ -169,8 +172,8 @@ func TestPathsOfWindows(t *testing.T) {
 	}
 	require.Equal(t, `C:\Users\ines\AppData\Roaming`, m.Canonical(`c:\users\INES\appdata\ROAMING`))
 	_, err = m.Stat(`D:\x`)
-	require.ErrorIs(t, err, machine.ErrOtherDrive)
-	require.False(t, machine.IsMissing(err))
+	require.ErrorIs(t, err, files.ErrOtherDrive)
+	require.False(t, files.IsMissing(err))
 	ines, _ := m.UserNamed("ines")
 	for text, want := range map[string]string{`%gauge%\x`: `C:\Users\ines\AppData\Roaming\gauge\x`, `%SystemRoot%`: `C:\Windows`, `100%`: `100%`, `%%`: `%%`, `%x%y%windir%`: `%x%yC:\Windows`} {
 		require.Equal(t, want, m.Expand(text, &ines), text)
@@ -180,19 +183,19 @@ func TestPathsOfWindows(t *testing.T) {
 
 func FuzzTreeImage(f *testing.F) {
 	m, _ := tideDisk(f)
-	image, err := m.Image(machine.RegistryTree(tideKey))
+	image, err := m.Image(artifact.RegistryTree(tideKey))
 	require.NoError(f, err)
 	f.Add(image.Content)
 	f.Fuzz(func(t *testing.T, content []byte) {
 		// What a damaged record holds is refused, and the key stays.
 		other := image
 		other.Content = content
-		a := machine.RegistryTree(tideKey)
+		a := artifact.RegistryTree(tideKey)
 		err := m.Set(a, other, "x")
 		if err == nil && !bytes.Equal(content, image.Content) {
 			now, err := m.Image(a)
 			require.NoError(t, err)
-			require.NotEqual(t, machine.Absent, now.Kind)
+			require.NotEqual(t, artifact.Absent, now.Kind)
 		}
 		m.Abandon()
 	})

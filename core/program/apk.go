@@ -4,6 +4,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/apkdb"
 	"lockback/core/machine"
+	"lockback/core/machine/files"
 )
 
 // apkInstalled is the database of apk: today's place is that below /usr.
@@ -11,19 +12,19 @@ var apkInstalled = []string{"/usr/lib/apk/db/installed", "/lib/apk/db/installed"
 
 // apkPackages tells which package of apk delivered the files, and whether they still are as it
 // delivered them. Part of the system is what the package "alpine-base" consists of.
-func apkPackages(m *machine.Reader, files []*File) {
+func apkPackages(m *machine.Reader, programs []*File) {
 	for _, name := range apkInstalled {
 		content, err := m.ReadFile(name, maxStatus)
 		if err != nil {
-			if !machine.IsMissing(err) {
-				for _, f := range files {
+			if !files.IsMissing(err) {
+				for _, f := range programs {
 					f.Evidence = append(f.Evidence, unread(name, err))
 				}
 			}
 			continue
 		}
 		merged := mergedFolders(m)
-		wanted := merged.wanted(files)
+		wanted := merged.wanted(programs)
 		set := dependencies{}
 		var owners []apkdb.Package
 		for p := range apkdb.Packages(string(content), func(file string) bool { return wanted[merged.key(file)] != nil }) {
@@ -44,7 +45,7 @@ func apkPackages(m *machine.Reader, files []*File) {
 				}
 			}
 		}
-		sharedOut(files, func(f *File) {
+		sharedOut(programs, func(f *File) {
 			if d, ok := found[f]; ok {
 				f.compare(d, merged)
 			}

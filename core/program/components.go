@@ -7,6 +7,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/windata"
 	"lockback/core/machine"
+	"lockback/core/machine/registry"
 )
 
 // installerData is where the Windows Installer keeps what it installed, below the SID of the user
@@ -73,7 +74,7 @@ func componentFile(text string) string {
 }
 
 // listedProduct is what the key of an installed product says of it.
-func listedProduct(k *machine.RegistryKey, source string) (Evidence, bool) {
+func listedProduct(k *registry.Key, source string) (Evidence, bool) {
 	e := Evidence{Basis: autostart.ByReceipt, Source: source, Maker: k.Text("Publisher"), Product: k.Text("DisplayName"), Version: k.Text("DisplayVersion")}
 	if day, err := time.Parse("20060102", k.Text("InstallDate")); err == nil {
 		e.Installed = day.Format(time.DateOnly)

@@ -8,6 +8,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
+	"lockback/core/machine/files"
 )
 
 // flatpakFile is a file of an app that Flatpak installed, for everyone or for one user: below
@@ -16,15 +17,15 @@ var flatpakFile = regexp.MustCompile(`^(.*/flatpak/app/([^/]+)/(?:current|[^/]+/
 
 // flatpaks tells what apps of Flatpak say of themselves in their description, AppStream's
 // metainfo. Whether they are as they were delivered is not compared.
-func flatpaks(m *machine.Reader, files []*File) {
-	for _, f := range files {
+func flatpaks(m *machine.Reader, programs []*File) {
+	for _, f := range programs {
 		match := flatpakFile.FindStringSubmatch(f.Path)
 		if match == nil {
 			continue
 		}
 		e := Evidence{Basis: autostart.ByPackage, Source: "app " + match[2] + " (Flatpak)", Product: match[2], Notes: []Note{{Name: "not compared", Text: "Flatpak keeps its sums in a store of its own"}}}
 		for _, name := range []string{"share/metainfo/" + match[2] + ".metainfo.xml", "share/appdata/" + match[2] + ".appdata.xml", "share/metainfo/" + match[2] + ".appdata.xml"} {
-			content, err := m.ReadFile(path.Join(match[1], "files", name), machine.MaxFileSize)
+			content, err := m.ReadFile(path.Join(match[1], "files", name), files.MaxFileSize)
 			if err != nil {
 				continue
 			}
@@ -118,7 +119,7 @@ func snapPublishers(m *machine.Reader) map[string]string {
 
 // assertion reads the headings of an assertion, up to the empty line.
 func assertion(m *machine.Reader, name string) map[string]string {
-	content, err := m.ReadFile(name, machine.MaxFileSize)
+	content, err := m.ReadFile(name, files.MaxFileSize)
 	if err != nil {
 		return nil
 	}

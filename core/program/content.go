@@ -16,6 +16,7 @@ import (
 	"sync"
 
 	"lockback/core/machine"
+	"lockback/core/machine/files"
 )
 
 // maxHashed is the largest file, in bytes, whose whole content is compared: half a gigabyte is
@@ -109,7 +110,7 @@ func thumbprint(c *x509.Certificate) string {
 func (f *File) opened(look func(content *os.File, size int64)) {
 	content, size, err := f.machine.OpenFile(f.Path)
 	if err != nil {
-		if !machine.IsMissing(err) {
+		if !files.IsMissing(err) {
 			f.Evidence = append(f.Evidence, unread("the file", err))
 		}
 		return

@@ -10,6 +10,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/dpkg"
 	"lockback/core/machine"
+	"lockback/core/machine/files"
 )
 
 // Where dpkg keeps what it knows, dpkg(1).
@@ -28,11 +29,11 @@ const (
 
 // debianPackages tells which package of dpkg delivered the files, and whether they still are as
 // it delivered them.
-func debianPackages(m *machine.Reader, files []*File) {
+func debianPackages(m *machine.Reader, programs []*File) {
 	status, err := m.ReadFile(dpkgStatus, maxStatus)
 	if err != nil {
-		if !machine.IsMissing(err) {
-			for _, f := range files {
+		if !files.IsMissing(err) {
+			for _, f := range programs {
 				f.Evidence = append(f.Evidence, unread(dpkgStatus, err))
 			}
 		}
@@ -49,12 +50,12 @@ func debianPackages(m *machine.Reader, files []*File) {
 	}
 	beside.Wait()
 	beside.Go(db.findDependencies)
-	db.findOwners(files)
+	db.findOwners(programs)
 	beside.Wait()
 	beside.Go(db.findBase)
 	db.findSums()
 	beside.Wait()
-	sharedOut(files, db.testify)
+	sharedOut(programs, db.testify)
 }
 
 func leadsTo(m *machine.Reader, link, to string) bool {

@@ -5,6 +5,8 @@ import (
 
 	"lockback/core/format/windata"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/registry"
 )
 
 // uninstallKeys are where Windows notes what was installed, for everyone and for one user: each
@@ -60,7 +62,7 @@ func installedProducts(m *machine.Reader, files []*File) {
 }
 
 // productOf reads the key of a product, where it tells in which folder the product lies.
-func productOf(m *machine.Reader, k *machine.RegistryKey) (installed, bool) {
+func productOf(m *machine.Reader, k *registry.Key) (installed, bool) {
 	folder := k.Text("InstallLocation")
 	for _, value := range []string{"DisplayIcon", "UninstallString"} {
 		if folder != "" {
@@ -86,7 +88,7 @@ func folderIn(text string) string {
 	} else if k := strings.LastIndexByte(text, ','); k > 0 {
 		text = text[:k]
 	}
-	if k := strings.LastIndexByte(text, '\\'); k > 0 && machine.OnDrive(text) {
+	if k := strings.LastIndexByte(text, '\\'); k > 0 && artifact.OnDrive(text) {
 		return text[:k]
 	}
 	return ""
@@ -98,7 +100,7 @@ var sharedFolders = []string{`\`, `\windows\`, `\windows\system32\`, `\windows\s
 
 // ownFolder reports whether a folder can be that of one product.
 func ownFolder(folder string) bool {
-	if !machine.OnDrive(folder) {
+	if !artifact.OnDrive(folder) {
 		return false
 	}
 	rest := folder[2:]

@@ -13,6 +13,8 @@ import (
 	"lockback/core/format/codesign"
 	"lockback/core/format/plist"
 	"lockback/core/machine"
+	"lockback/core/machine/files"
+	"lockback/core/machine/mac"
 )
 
 // macPrograms tells who signed programs of macOS, and what the apps that they lie in say.
@@ -222,7 +224,7 @@ const trustSettings = "/Library/Security/Trust Settings/Admin.plist"
 
 func macTrust(m *machine.Reader) *appleTrust {
 	t := &appleTrust{own: map[string]bool{}, now: time.Now()}
-	content, err := m.ReadFile(trustSettings, machine.MaxFileSize)
+	content, err := m.ReadFile(trustSettings, files.MaxFileSize)
 	if err != nil {
 		return t
 	}
@@ -314,7 +316,7 @@ var macSystemFolders = []string{"/System/", "/bin/", "/sbin/", "/usr/bin/", "/us
 
 // Sealed reports whether a file lies on the sealed volume of a Mac.
 func Sealed(m *machine.Reader, file string) bool {
-	return m.OS == "macos" && !m.Release().Before(machine.Release{11}) && !strings.HasPrefix(file, "/System/Volumes/") && !machine.Firmlinked(file) &&
+	return m.OS == "macos" && !m.Release().Before(mac.Release{11}) && !strings.HasPrefix(file, "/System/Volumes/") && !mac.Firmlinked(file) &&
 		slices.ContainsFunc(macSystemFolders, func(dir string) bool { return strings.HasPrefix(file, dir) })
 }
 
@@ -337,7 +339,7 @@ const receiptsFolder = "/private/var/db/receipts"
 
 // receipts tells which packages were installed, for programs whose app or label has a package's
 // id: macOS notes each in /private/var/db/receipts.
-func receipts(m *machine.Reader, files []*File) {
+func receipts(m *machine.Reader, programs []*File) {
 	const folder = receiptsFolder
 	entries, err := m.ReadDir(folder)
 	if err != nil {
@@ -348,7 +350,7 @@ func receipts(m *machine.Reader, files []*File) {
 		if !strings.HasSuffix(entry.Name(), ".plist") || len(byID) > maxReceipts {
 			continue
 		}
-		content, err := m.ReadFile(path.Join(folder, entry.Name()), machine.MaxFileSize)
+		content, err := m.ReadFile(path.Join(folder, entry.Name()), files.MaxFileSize)
 		if err != nil {
 			continue
 		}
@@ -364,7 +366,7 @@ func receipts(m *machine.Reader, files []*File) {
 		}
 		byID[strings.ToLower(id)] = e
 	}
-	for _, f := range files {
+	for _, f := range programs {
 		for _, e := range f.Evidence {
 			if e.Bundle == "" {
 				continue

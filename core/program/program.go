@@ -20,6 +20,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
+	"lockback/core/machine/files"
 )
 
 // Evidence is one piece of what is known of a file. What it says nothing of is empty.
@@ -215,7 +216,7 @@ func (f *File) find() (ok bool) {
 	if err != nil || !info.Mode().IsRegular() {
 		return false
 	}
-	f.Size, f.Modified, f.number = info.Size(), info.ModTime().UTC(), machine.FileNumber(info)
+	f.Size, f.Modified, f.number = info.Size(), info.ModTime().UTC(), files.FileNumber(info)
 	f.Path = f.Name
 	if f.machine.OS == "windows" {
 		return true

@@ -16,6 +16,7 @@ import (
 	"lockback/core/format/authenticode"
 	"lockback/core/format/peimage"
 	"lockback/core/machine"
+	"lockback/core/machine/registry"
 )
 
 // windowsPrograms tells what programs of Windows say of themselves, and who signed them.
@@ -164,7 +165,7 @@ type trust struct {
 // rootStores are the stores of roots: what came with Windows or was added, and what Windows fetched.
 var rootStores = []string{"ROOT", "AuthRoot"}
 
-func certificatesIn(m *machine.Reader, store string) []*machine.RegistryKey {
+func certificatesIn(m *machine.Reader, store string) []*registry.Key {
 	key, err := m.Key(`HKLM\SOFTWARE\Microsoft\SystemCertificates\` + store + `\Certificates`)
 	if err != nil {
 		return nil

@@ -12,7 +12,8 @@ import (
 	"lockback/core/difference"
 	"lockback/core/location"
 	"lockback/core/location/table"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/mac"
 )
 
 // Difference is what differs between two snapshots.
@@ -293,7 +294,7 @@ func fleeting(e *autostart.Entry) bool {
 
 // compareImages words how an artifact differs where the entry's fields do not.
 func compareImages(id string, bodies [2]string, from, to *Snapshot) ([]Field, error) {
-	artifact, err := machine.ParseID(id)
+	artifact, err := artifact.ParseID(id)
 	if err != nil {
 		return nil, err
 	}
@@ -305,7 +306,7 @@ func compareImages(id string, bodies [2]string, from, to *Snapshot) ([]Field, er
 	if err != nil {
 		return nil, err
 	}
-	if a.Same(b) || machine.SameMeaning(artifact, a, b) {
+	if a.Same(b) || mac.SameMeaning(artifact, a, b) {
 		return nil, nil // a folder that others put something into
 	}
 	field := Field{autostart.Text(artifact.String()), a.String(), b.String(), autostart.Text(strings.Join(difference.Words(artifact, a, b), "; "))}
@@ -317,6 +318,6 @@ func compareImages(id string, bodies [2]string, from, to *Snapshot) ([]Field, er
 }
 
 // describeRest words what an image's short form leaves out.
-func describeRest(i machine.Image) string {
+func describeRest(i artifact.Image) string {
 	return fmt.Sprintf("owner %d:%d, %s, %d extended attributes", i.UID, i.GID, i.ModTime.Format(time.RFC3339Nano), len(i.Xattrs))
 }

@@ -9,13 +9,14 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/snapshot"
 )
 
 // Two captures of one entry, which was turned off in between.
 func ExampleCompare() {
 	capture := func(state autostart.State) *snapshot.Snapshot {
-		item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Name: "Fogbell Sync", State: state}, Artifacts: func() []machine.Artifact { return nil }}
+		item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Name: "Fogbell Sync", State: state}, Artifacts: func() []artifact.Artifact { return nil }}
 		inv := inventory.Inventory{Machine: &machine.Machine{ID: "workshop-box"}, Items: []*location.Item{item}}
 		snap, err := snapshot.Capture(inv, time.Now(), "as found", snapshot.Keeper{})
 		if err != nil {

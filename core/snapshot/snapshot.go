@@ -27,6 +27,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location/part"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Digest is the SHA-256 of some content, by which the record finds it.
@@ -68,7 +69,7 @@ type Keeper struct {
 //	E handle artifact␟artifact... field field ...
 //	A kind artifact {image}
 //
-// its parts separated by tabs, artifacts as [machine.Artifact.ID] has them, fields
+// its parts separated by tabs, artifacts as [artifact.Artifact.ID] has them, fields
 // as entryFields has them.
 type Section struct {
 	Key    string
@@ -82,23 +83,23 @@ func (s *Snapshot) Name() string { return "S" + strconv.Itoa(s.ID) }
 // image is how an image stands in a section and in the journal. Content is kept
 // apart, by its digest.
 type image struct {
-	Kind    machine.ImageKind `json:"kind"`
-	Type    uint32            `json:"type,omitempty"`  // of a registry value
-	Place   int               `json:"place,omitempty"` // of a registry value
-	Mode    uint32            `json:"mode,omitempty"`
-	UID     int               `json:"uid"`
-	GID     int               `json:"gid"`
-	Time    *[2]int64         `json:"time,omitempty"`  // seconds since 1970 and nanoseconds; none: unknown
-	ModTime int64             `json:"mtime,omitempty"` // of early records: nanoseconds since 1970, 0 where they were unknown or 0
-	Content string            `json:"content,omitempty"`
-	Target  string            `json:"target,omitempty"` // quoted as a Go string
-	Xattrs  map[string][]byte `json:"xattrs,omitempty"` // a name that is no UTF-8 is quoted as a Go string
-	Known   bool              `json:"attrs,omitempty"`  // the extended attributes are known, even if there are none
-	Names   string            `json:"names,omitempty"`
+	Kind    artifact.ImageKind `json:"kind"`
+	Type    uint32             `json:"type,omitempty"`  // of a registry value
+	Place   int                `json:"place,omitempty"` // of a registry value
+	Mode    uint32             `json:"mode,omitempty"`
+	UID     int                `json:"uid"`
+	GID     int                `json:"gid"`
+	Time    *[2]int64          `json:"time,omitempty"`  // seconds since 1970 and nanoseconds; none: unknown
+	ModTime int64              `json:"mtime,omitempty"` // of early records: nanoseconds since 1970, 0 where they were unknown or 0
+	Content string             `json:"content,omitempty"`
+	Target  string             `json:"target,omitempty"` // quoted as a Go string
+	Xattrs  map[string][]byte  `json:"xattrs,omitempty"` // a name that is no UTF-8 is quoted as a Go string
+	Known   bool               `json:"attrs,omitempty"`  // the extended attributes are known, even if there are none
+	Names   string             `json:"names,omitempty"`
 }
 
 // EncodeImage turns an image into text; keep is called with its content.
-func EncodeImage(i machine.Image, keep func(Digest, []byte)) string {
+func EncodeImage(i artifact.Image, keep func(Digest, []byte)) string {
 	e := image{Kind: i.Kind, Mode: uint32(i.Mode), UID: i.UID, GID: i.GID, Xattrs: encodeNames(i.Xattrs), Known: i.Xattrs != nil, Names: i.Names, Type: i.Type, Place: i.Place}
 	if !i.ModTime.IsZero() {
 		e.Time = &[2]int64{i.ModTime.Unix(), int64(i.ModTime.Nanosecond())}
@@ -157,17 +158,17 @@ func renamed(attrs map[string][]byte, needed func(string) bool, rename func(stri
 }
 
 // hasContent reports whether images of a kind have content, kept by its digest.
-func hasContent(kind machine.ImageKind) bool {
-	return kind == machine.Regular || kind == machine.Value || kind == machine.Tree || kind == machine.LoginItemKind
+func hasContent(kind artifact.ImageKind) bool {
+	return kind == artifact.Regular || kind == artifact.Value || kind == artifact.Tree || kind == artifact.LoginItemKind
 }
 
 // DecodeImage is the reverse of [EncodeImage]; load finds the content.
-func DecodeImage(text string, load func(Digest) ([]byte, error)) (machine.Image, error) {
+func DecodeImage(text string, load func(Digest) ([]byte, error)) (artifact.Image, error) {
 	var e image
 	if err := json.Unmarshal([]byte(text), &e); err != nil {
-		return machine.Image{}, fmt.Errorf("an image in the record cannot be read: %w", err)
+		return artifact.Image{}, fmt.Errorf("an image in the record cannot be read: %w", err)
 	}
-	i := machine.Image{Kind: e.Kind, Mode: fs.FileMode(e.Mode), UID: e.UID, GID: e.GID, Xattrs: e.Xattrs, Names: e.Names, Type: e.Type, Place: e.Place}
+	i := artifact.Image{Kind: e.Kind, Mode: fs.FileMode(e.Mode), UID: e.UID, GID: e.GID, Xattrs: e.Xattrs, Names: e.Names, Type: e.Type, Place: e.Place}
 	switch {
 	case e.Time != nil:
 		i.ModTime = time.Unix(e.Time[0], e.Time[1]).UTC()
@@ -243,7 +244,7 @@ func FiguresOf(inv inventory.Inventory) []figures.Figure {
 
 // CaptureFrom is [Capture] with the images taken from another source than the
 // machine.
-func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.Image, error), now time.Time, message string, keeper Keeper) (*Snapshot, error) {
+func CaptureFrom(inv inventory.Inventory, read func(artifact.Artifact) (artifact.Image, error), now time.Time, message string, keeper Keeper) (*Snapshot, error) {
 	s := &Snapshot{Machine: inv.Machine.ID, Time: now.UTC().Truncate(time.Second), Message: message, System: inv.Machine.Version, Boot: inv.Machine.Boot(),
 		Unread: slices.Clone(inv.Unread), Load: func(Digest) ([]byte, error) { return nil, errNoContents }}
 	var failed error
@@ -252,8 +253,8 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 			failed = keeper.Keep(d, content)
 		}
 	}
-	claimed := map[machine.Artifact]machine.ImageKind{}
-	withFolder := map[machine.Artifact]bool{} // those whose folder is recorded too
+	claimed := map[artifact.Artifact]artifact.ImageKind{}
+	withFolder := map[artifact.Artifact]bool{} // those whose folder is recorded too
 	texts := map[string][]byte{}
 	// done ends a stretch of a section: it is kept, or handed on.
 	parts := map[string]int{}
@@ -286,7 +287,7 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 		text := texts[key]
 		// What is gone with the next start is no state to come back to, and
 		// must not be written onto a disk.
-		artifacts := slices.DeleteFunc(item.Artifacts(), machine.Artifact.Volatile)
+		artifacts := slices.DeleteFunc(item.Artifacts(), artifact.Artifact.Volatile)
 		text = append(append(append(text, "E\t"...), item.Handle...), '\t')
 		for k, a := range artifacts {
 			if k > 0 {
@@ -299,8 +300,8 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 		// The folder of each is known for its time: where a restore brings the
 		// same names back, it brings the folder's time back too. Of what is not
 		// there, all missing folders are known, because a switch may make them.
-		var record func(a machine.Artifact, named bool)
-		record = func(a machine.Artifact, named bool) {
+		var record func(a artifact.Artifact, named bool)
+		record = func(a artifact.Artifact, named bool) {
 			kind, known := claimed[a]
 			if !known {
 				i, err := read(a)
@@ -312,7 +313,7 @@ func CaptureFrom(inv inventory.Inventory, read func(machine.Artifact) (machine.I
 				}
 				claimed[a] = kind
 			}
-			if folder, ok := a.Parent(); ok && (named || kind == machine.Absent) && !withFolder[a] {
+			if folder, ok := a.Parent(); ok && (named || kind == artifact.Absent) && !withFolder[a] {
 				withFolder[a] = true
 				record(folder, false)
 			}
@@ -437,7 +438,7 @@ func find(lines []line, id string) (*line, bool) {
 // Recorded is an entry as a snapshot holds it, with the artifacts that decide it.
 type Recorded struct {
 	autostart.Entry
-	Artifacts []machine.Artifact
+	Artifacts []artifact.Artifact
 	// Part is its part of an artifact that others share; nil where the artifacts are its own.
 	Part part.Part
 	// Removes says that nothing on the machine shows the entry once it is turned off.
@@ -465,13 +466,13 @@ func (l *line) recorded() (Recorded, error) {
 }
 
 // decides decodes the artifacts of an entry's line.
-func (l *line) decides() ([]machine.Artifact, error) {
-	var all []machine.Artifact
+func (l *line) decides() ([]artifact.Artifact, error) {
+	var all []artifact.Artifact
 	for id := range strings.SplitSeq(l.artifacts(), "\x1f") {
 		if id == "" {
 			continue // all that decides it is volatile
 		}
-		a, err := machine.ParseID(id)
+		a, err := artifact.ParseID(id)
 		if err != nil {
 			return nil, fmt.Errorf("an artifact of the entry %s cannot be read: %w", l.id(), err)
 		}
@@ -599,7 +600,7 @@ func (x *Index) Owners(images *Images) *Owners {
 }
 
 // Of lists the handles of the entries that an artifact decides.
-func (o *Owners) Of(a machine.Artifact) []string {
+func (o *Owners) Of(a artifact.Artifact) []string {
 	id := a.ID()
 	var handles []string
 	if k, ok := search(o.images, id); ok && o.first[k] > 0 {
@@ -646,10 +647,10 @@ func alike(a, b *Snapshot) map[Digest]bool {
 }
 
 // Artifacts visits what the snapshot holds images of, by name.
-func (i *Images) Artifacts() iter.Seq[machine.Artifact] {
-	return func(yield func(machine.Artifact) bool) {
+func (i *Images) Artifacts() iter.Seq[artifact.Artifact] {
+	return func(yield func(artifact.Artifact) bool) {
 		for k := range i.images {
-			if a, err := machine.ParseID(i.images[k].id()); err == nil && !yield(a) {
+			if a, err := artifact.ParseID(i.images[k].id()); err == nil && !yield(a) {
 				return
 			}
 		}
@@ -657,10 +658,10 @@ func (i *Images) Artifacts() iter.Seq[machine.Artifact] {
 }
 
 // Image returns the recorded image; ok is false where the snapshot has none.
-func (i *Images) Image(a machine.Artifact) (img machine.Image, ok bool, err error) {
+func (i *Images) Image(a artifact.Artifact) (img artifact.Image, ok bool, err error) {
 	l, ok := find(i.images, a.ID())
 	if !ok {
-		return machine.Image{}, false, nil
+		return artifact.Image{}, false, nil
 	}
 	img, err = DecodeImage(l.body(), i.snapshot.Load)
 	return img, true, err

@@ -9,17 +9,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lockback/core/autostart"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 func TestImagesComeBackToTheByte(t *testing.T) {
 	at := time.Date(2026, 3, 14, 9, 26, 53, 123456789, time.UTC)
-	for _, i := range []machine.Image{
-		{Kind: machine.Absent},
-		{Kind: machine.Regular, Mode: 0o4755 | fs.ModeSetuid | fs.ModeSticky, UID: 1000, GID: 27, ModTime: at, Content: []byte("a\x00\xff"), Xattrs: map[string][]byte{"user.x": {0, 255}, "user.empty": {}}},
-		{Kind: machine.Regular, UID: -1, GID: -1, Content: []byte{}},
-		{Kind: machine.Symlink, Mode: 0o777, ModTime: at, Target: "/a\xffb\n\u202e", Xattrs: map[string][]byte{}},
-		{Kind: machine.Folder, Mode: 0o755 | fs.ModeSetgid, ModTime: at, Names: "abc"},
+	for _, i := range []artifact.Image{
+		{Kind: artifact.Absent},
+		{Kind: artifact.Regular, Mode: 0o4755 | fs.ModeSetuid | fs.ModeSticky, UID: 1000, GID: 27, ModTime: at, Content: []byte("a\x00\xff"), Xattrs: map[string][]byte{"user.x": {0, 255}, "user.empty": {}}},
+		{Kind: artifact.Regular, UID: -1, GID: -1, Content: []byte{}},
+		{Kind: artifact.Symlink, Mode: 0o777, ModTime: at, Target: "/a\xffb\n\u202e", Xattrs: map[string][]byte{}},
+		{Kind: artifact.Folder, Mode: 0o755 | fs.ModeSetgid, ModTime: at, Names: "abc"},
 	} {
 		contents := map[Digest][]byte{}
 		text := EncodeImage(i, func(d Digest, b []byte) { contents[d] = b })

@@ -17,6 +17,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/snapshot"
 )
 
@@ -46,13 +47,13 @@ func TestEarlierRecordsOpen(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.Chmod(dir, 0o700))
 	box := &machine.Machine{ID: "0123456789abcdef0123456789abcdef", Name: "workshop-box", OS: "linux"}
-	gone, kept := machine.File("/etc/cron.d/gone"), machine.File("/etc/cron.d/kept")
-	file := func(s string) machine.Image { return machine.NewFile([]byte(s), 0o644, 0, 0, time.Unix(1, 0)) }
+	gone, kept := artifact.File("/etc/cron.d/gone"), artifact.File("/etc/cron.d/kept")
+	file := func(s string) artifact.Image { return artifact.NewFile([]byte(s), 0o644, 0, 0, time.Unix(1, 0)) }
 	item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Location: "linux.rc-local", Name: "rc.local", Problems: []string{}},
-		Artifacts: func() []machine.Artifact { return []machine.Artifact{gone, kept} }}
+		Artifacts: func() []artifact.Artifact { return []artifact.Artifact{gone, kept} }}
 	disable := change.Change{Machine: box.ID, Time: time.Unix(2000, 0).UTC(), Kind: change.Disable, Entries: 1, State: change.Done, Steps: []change.Step{
-		{Handles: []string{"k7f3qa2"}, Artifact: gone, Before: file("before"), After: machine.Image{Kind: machine.Absent}},
-		{Handles: []string{"k7f3qa2"}, Artifact: kept, Before: machine.Image{Kind: machine.Absent}, After: file("after")},
+		{Handles: []string{"k7f3qa2"}, Artifact: gone, Before: file("before"), After: artifact.Image{Kind: artifact.Absent}},
+		{Handles: []string{"k7f3qa2"}, Artifact: kept, Before: artifact.Image{Kind: artifact.Absent}, After: file("after")},
 	}}
 	newest := filepath.Join(dir, "newest.db")
 	st, err := Open(newest, Write)
@@ -60,7 +61,7 @@ func TestEarlierRecordsOpen(t *testing.T) {
 	require.NoError(t, st.Update(func(tx change.Tx) error {
 		require.NoError(t, tx.AddMachine(box))
 		snap, err := snapshot.CaptureFrom(inventory.Inventory{Machine: box, Items: []*location.Item{item}},
-			func(machine.Artifact) (machine.Image, error) { return file("content"), nil }, time.Unix(1500, 0), "as found", tx.Keeper())
+			func(artifact.Artifact) (artifact.Image, error) { return file("content"), nil }, time.Unix(1500, 0), "as found", tx.Keeper())
 		require.NoError(t, err)
 		require.NoError(t, tx.AddSnapshot(snap))
 		disable.Snapshot = snap.ID
@@ -114,7 +115,7 @@ func TestEarlierRecordsOpen(t *testing.T) {
 			require.NoError(t, err)
 			require.True(t, ok)
 			require.Equal(t, "after", string(image.Content))
-			_, ok, err = latest(machine.File("/other"))
+			_, ok, err = latest(artifact.File("/other"))
 			require.NoError(t, err)
 			require.False(t, ok)
 			require.NoError(t, st.Close())

@@ -34,6 +34,7 @@ import (
 	"lockback/core/change"
 	"lockback/core/figures"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/program"
 	"lockback/core/snapshot"
 )
@@ -622,18 +623,18 @@ func (tx *Tx) AddChange(c *change.Change) error {
 
 // containerName is how a container stands in the journal: a folder by its path, a
 // registry key by its id.
-func containerName(a machine.Artifact) []byte {
-	if a.Kind == machine.FileArtifact {
+func containerName(a artifact.Artifact) []byte {
+	if a.Kind == artifact.FileArtifact {
 		return []byte(a.Name)
 	}
 	return []byte(a.ID())
 }
 
-func containerOf(name string) (machine.Artifact, error) {
-	if strings.HasPrefix(name, string(machine.KeyArtifact)+":") {
-		return machine.ParseID(name)
+func containerOf(name string) (artifact.Artifact, error) {
+	if strings.HasPrefix(name, string(artifact.KeyArtifact)+":") {
+		return artifact.ParseID(name)
 	}
-	return machine.File(name), nil
+	return artifact.File(name), nil
 }
 
 // SetState records how far a change got.
@@ -857,7 +858,7 @@ func (s *Store) Change(id int) (change.Change, error) {
 		return err
 	})
 	for k, t := range rows {
-		step := change.Step{Artifact: machine.Artifact{Kind: machine.ArtifactKind(t.kind), Name: string(names[k])}}
+		step := change.Step{Artifact: artifact.Artifact{Kind: artifact.ArtifactKind(t.kind), Name: string(names[k])}}
 		if err == nil {
 			step.Handles, err = decodeHandles(t.handles)
 		}
@@ -907,7 +908,7 @@ func (s *Store) Change(id int) (change.Change, error) {
 }
 
 // Touched visits the steps of a change without their images.
-func (s *Store) Touched(id int, visit func(seq int, handles []string, a machine.Artifact)) error {
+func (s *Store) Touched(id int, visit func(seq int, handles []string, a artifact.Artifact)) error {
 	return s.each("SELECT seq, handles, kind, artifact FROM step WHERE change = ? ORDER BY seq", []any{id}, func(scan func(...any) error) error {
 		var seq int
 		var text, kind string
@@ -917,7 +918,7 @@ func (s *Store) Touched(id int, visit func(seq int, handles []string, a machine.
 		}
 		handles, err := decodeHandles(text)
 		if err == nil {
-			visit(seq, handles, machine.Artifact{Kind: machine.ArtifactKind(kind), Name: string(name)})
+			visit(seq, handles, artifact.Artifact{Kind: artifact.ArtifactKind(kind), Name: string(name)})
 		}
 		return err
 	})
@@ -934,7 +935,7 @@ func (s *Store) Step(id, seq int) (change.Step, error) {
 	} else if err != nil {
 		return step, explain(s.Path, err)
 	}
-	step.Artifact = machine.Artifact{Kind: machine.ArtifactKind(kind), Name: string(name)}
+	step.Artifact = artifact.Artifact{Kind: artifact.ArtifactKind(kind), Name: string(name)}
 	var err error
 	if step.Handles, err = decodeHandles(handles); err == nil {
 		step.Before, err = snapshot.DecodeImage(before, s.Blob)
@@ -952,17 +953,17 @@ func (s *Store) Removals(id string, visit func(change.Removal) error) error {
 	before, after := s.since(3, "step.before_kind", kindOf("step.before")), s.since(3, "step.after_kind", kindOf("step.after"))
 	return s.each(`SELECT change.id, change.kind, change.snapshot, step.handles, step.kind, step.artifact, `+after+` = ? FROM change JOIN step ON step.change = change.id
 		WHERE change.machine = ? AND change.kind <> ? AND change.state = ? AND `+before+` <> ? AND `+after+` IN (?, ?, ?)
-		ORDER BY change.id DESC, step.seq`, []any{machine.Absent, id, change.Enable, change.Done, machine.Absent, machine.Absent, machine.Value, machine.Regular}, func(scan func(...any) error) error {
+		ORDER BY change.id DESC, step.seq`, []any{artifact.Absent, id, change.Enable, change.Done, artifact.Absent, artifact.Absent, artifact.Value, artifact.Regular}, func(scan func(...any) error) error {
 		var (
 			r       change.Removal
 			handles string
-			kind    machine.ArtifactKind
+			kind    artifact.ArtifactKind
 			name    []byte
 		)
 		if err := scan(&r.Change, &r.Kind, &r.Snapshot, &handles, &kind, &name, &r.Whole); err != nil {
 			return err
 		}
-		r.Artifact = machine.Artifact{Kind: kind, Name: string(name)}
+		r.Artifact = artifact.Artifact{Kind: kind, Name: string(name)}
 		var err error
 		if r.Handles, err = decodeHandles(handles); err != nil {
 			return err
@@ -986,19 +987,19 @@ func kindOf(column string) string {
 
 // Latest finds the image that the last change of a machine which stands brought an artifact
 // to; ok is false where none did.
-func (s *Store) Latest(id string) (find func(machine.Artifact) (i machine.Image, ok bool, err error), err error) {
+func (s *Store) Latest(id string) (find func(artifact.Artifact) (i artifact.Image, ok bool, err error), err error) {
 	type place struct{ change, seq int32 }
-	last := map[machine.Artifact]place{}
+	last := map[artifact.Artifact]place{}
 	err = s.each(`SELECT step.kind, step.artifact, change.id, step.seq FROM change JOIN step ON step.change = change.id
 		WHERE change.machine = ? AND change.state = ? ORDER BY change.id, step.seq`, []any{id, change.Done}, func(scan func(...any) error) error {
 		var kind string
 		var name []byte
 		var at place
 		err := scan(&kind, &name, &at.change, &at.seq)
-		last[machine.Artifact{Kind: machine.ArtifactKind(kind), Name: string(name)}] = at
+		last[artifact.Artifact{Kind: artifact.ArtifactKind(kind), Name: string(name)}] = at
 		return err
 	})
-	return func(a machine.Artifact) (i machine.Image, ok bool, err error) {
+	return func(a artifact.Artifact) (i artifact.Image, ok bool, err error) {
 		at, ok := last[a]
 		if !ok {
 			return i, false, nil
@@ -1015,7 +1016,7 @@ func (s *Store) Latest(id string) (find func(machine.Artifact) (i machine.Image,
 
 // StepsOn visits the steps that changes of a machine which stand took on an artifact, oldest
 // first.
-func (s *Store) StepsOn(id string, a machine.Artifact, visit func(before, after machine.Image)) error {
+func (s *Store) StepsOn(id string, a artifact.Artifact, visit func(before, after artifact.Image)) error {
 	var texts [][2]string
 	err := s.each(`SELECT step.before, step.after FROM change JOIN step ON step.change = change.id
 		WHERE change.machine = ? AND change.state = ? AND step.kind = ? AND step.artifact = ? ORDER BY change.id, step.seq`,
@@ -1026,7 +1027,7 @@ func (s *Store) StepsOn(id string, a machine.Artifact, visit func(before, after 
 			return err
 		})
 	for _, t := range texts {
-		var images [2]machine.Image
+		var images [2]artifact.Image
 		for k := range images {
 			if err == nil {
 				images[k], err = snapshot.DecodeImage(t[k], s.Blob)

@@ -15,6 +15,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/program"
 	"lockback/core/snapshot"
 	"lockback/core/store"
@@ -27,10 +28,10 @@ var box = &machine.Machine{ID: "0123456789abcdef0123456789abcdef", Name: "worksh
 func capture(t testing.TB, content string, keep snapshot.Keeper) *snapshot.Snapshot {
 	t.Helper()
 	item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Location: "linux.rc-local", Name: "rc.local", Problems: []string{}},
-		Artifacts: func() []machine.Artifact { return []machine.Artifact{machine.File("/etc/rc.local")} }}
+		Artifacts: func() []artifact.Artifact { return []artifact.Artifact{artifact.File("/etc/rc.local")} }}
 	inv := inventory.Inventory{Machine: box, Items: []*location.Item{item}, Unread: []autostart.Unread{{Path: "/x", Reason: "no"}}}
-	snap, err := snapshot.CaptureFrom(inv, func(machine.Artifact) (machine.Image, error) {
-		return machine.NewFile([]byte(content), 0o755, 0, 0, time.Unix(1000, 0)), nil
+	snap, err := snapshot.CaptureFrom(inv, func(artifact.Artifact) (artifact.Image, error) {
+		return artifact.NewFile([]byte(content), 0o755, 0, 0, time.Unix(1000, 0)), nil
 	}, time.Unix(2000, 0), "as found", keep)
 	require.NoError(t, err)
 	return snap

@@ -12,7 +12,8 @@ import (
 	"lockback/core/format/desktopentry"
 	"lockback/core/format/sqlitefile"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/files"
 )
 
 // Bounds of a person's list.
@@ -48,7 +49,7 @@ const plasmaDatabase = ".local/share/kactivitymanagerd/resources/database"
 // plasma reads when a person last started each application from Plasma's menu, its runner or its
 // bar of tasks: rows of ResourceScoreCache for each activity and place to start from, with the time
 // in seconds (ResourceScoreCache.cpp of kactivitymanagerd).
-func (u *Uses) plasma(user *machine.User) {
+func (u *Uses) plasma(user *account.User) {
 	file, size, err := u.machine.OpenFile(path.Join(user.Home, plasmaDatabase))
 	if err != nil || size > maxDatabase {
 		return
@@ -80,17 +81,17 @@ func (u *Uses) plasma(user *machine.User) {
 const maxDatabase = 64 << 20
 
 // applicationFolders hold the desktop files of applications.
-func applicationFolders(user *machine.User) []string {
+func applicationFolders(user *account.User) []string {
 	return []string{path.Join(user.Home, ".local/share/applications"), "/usr/local/share/applications", "/usr/share/applications", "/var/lib/flatpak/exports/share/applications", "/var/lib/snapd/desktop/applications"}
 }
 
 // ofDesktopFile is the program of an application's desktop file.
-func (u *Uses) ofDesktopFile(id string, user *machine.User) string {
+func (u *Uses) ofDesktopFile(id string, user *account.User) string {
 	if strings.ContainsAny(id, "/\x00") {
 		return ""
 	}
 	for _, folder := range applicationFolders(user) {
-		text, err := u.machine.ReadFile(path.Join(folder, id), machine.MaxFileSize)
+		text, err := u.machine.ReadFile(path.Join(folder, id), files.MaxFileSize)
 		if err != nil {
 			continue
 		}

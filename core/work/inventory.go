@@ -9,7 +9,7 @@ import (
 	"lockback/core/catalogue"
 	"lockback/core/change"
 	"lockback/core/inventory"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
 	"lockback/core/note"
 	"lockback/core/snapshot"
 	"lockback/core/store"
@@ -144,7 +144,7 @@ func (s *Session) Capture() (*snapshot.Snapshot, inventory.Inventory, error) {
 		return nil
 	}})
 	if err == nil {
-		err = machine.RanOut()
+		err = files.RanOut()
 	}
 	if err != nil {
 		return nil, inv, err

@@ -10,6 +10,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
 	"lockback/core/snapshot"
 	"lockback/core/store"
 )
@@ -206,7 +207,7 @@ func UserNames(m *machine.Machine) []string {
 }
 
 // User is the machine's user of a name.
-func (s *Session) User(name string) (machine.User, error) {
+func (s *Session) User(name string) (account.User, error) {
 	u, ok := s.Machine.UserNamed(name)
 	if !ok {
 		names := UserNames(s.Machine)

@@ -13,6 +13,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/machine"
+	"lockback/core/machine/files"
 	"lockback/core/store"
 )
 
@@ -109,7 +110,7 @@ func (d *Desk) RecordPath() (string, error) {
 	if d.Record != "" {
 		return d.Record, nil
 	}
-	if machine.Privileged() {
+	if files.Privileged() {
 		if path := systemRecord(); path != "" {
 			return path, nil
 		}
@@ -133,7 +134,7 @@ func otherRecords(used string) []string {
 	if own, err := userRecord(); err == nil {
 		add(own)
 	}
-	if name := os.Getenv("SUDO_USER"); name != "" && machine.Privileged() {
+	if name := os.Getenv("SUDO_USER"); name != "" && files.Privileged() {
 		if u, err := user.Lookup(name); err == nil && filepath.IsAbs(u.HomeDir) {
 			add(filepath.Join(u.HomeDir, ".local", "state", "lockback", "record.db"))
 		}

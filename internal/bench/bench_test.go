@@ -20,6 +20,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/snapshot"
 	"lockback/core/store"
 	"lockback/internal/testkit"
@@ -143,10 +144,10 @@ func made(entries, changed int) *snapshot.Snapshot {
 		if changed > 0 && k%changed == 0 {
 			e.State = autostart.Disabled
 		}
-		inv.Items = append(inv.Items, &location.Item{Entry: e, Artifacts: func() []machine.Artifact { return []machine.Artifact{machine.File(e.Source.Path)} }})
+		inv.Items = append(inv.Items, &location.Item{Entry: e, Artifacts: func() []artifact.Artifact { return []artifact.Artifact{artifact.File(e.Source.Path)} }})
 	}
-	snap, err := snapshot.CaptureFrom(inv, func(machine.Artifact) (machine.Image, error) {
-		return machine.Image{Kind: machine.Regular, Content: []byte{byte(changed)}}, nil
+	snap, err := snapshot.CaptureFrom(inv, func(artifact.Artifact) (artifact.Image, error) {
+		return artifact.Image{Kind: artifact.Regular, Content: []byte{byte(changed)}}, nil
 	}, time.Unix(0, 0), "", snapshot.Keeper{})
 	if err != nil {
 		panic(err) // nothing takes contents that could fail

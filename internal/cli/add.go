@@ -12,7 +12,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
 	"lockback/core/work"
 )
 
@@ -196,7 +196,7 @@ func runAdd(a *app, o addOptions) error {
 	switch {
 	case errors.Is(err, location.ErrExists), errors.Is(err, location.ErrText), errors.Is(err, location.ErrNoProgram), errors.Is(err, location.ErrNoForm):
 		return usage("nothing was added: %w", err)
-	case errors.Is(err, machine.ErrNeedsRights):
+	case errors.Is(err, files.ErrNeedsRights):
 		return s.explain(err)
 	case err != nil:
 		return fmt.Errorf("nothing was added: %w", err)

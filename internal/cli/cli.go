@@ -25,6 +25,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/machine"
+	"lockback/core/machine/files"
 	"lockback/core/work"
 	"lockback/internal/view"
 )
@@ -201,7 +202,7 @@ func exitCode(err error) int {
 		return exitInterrupted
 	case errors.Is(err, change.ErrConflict):
 		return exitConflict
-	case errors.Is(err, machine.ErrNeedsRights), errors.Is(err, change.ErrRights):
+	case errors.Is(err, files.ErrNeedsRights), errors.Is(err, change.ErrRights):
 		return exitRights
 	}
 	return exitFailed

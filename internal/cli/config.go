@@ -15,7 +15,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"lockback/core/autostart"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
 	"lockback/core/note"
 	"lockback/internal/page"
 	"lockback/internal/view"
@@ -112,7 +112,7 @@ func readConfigFile(a *app, path string, into map[string]configured) error {
 	if err != nil || !info.Mode().IsRegular() {
 		return usage("the configuration %s is not a file", path)
 	}
-	if uid, _ := machine.Owner(info); uid > 0 && uid != os.Geteuid() || uid >= 0 && info.Mode()&0o022 != 0 {
+	if uid, _ := files.Owner(info); uid > 0 && uid != os.Geteuid() || uid >= 0 && info.Mode()&0o022 != 0 {
 		a.note("note: the configuration %s is not used: it is another user's, or others may write to it", path)
 		return nil
 	}

@@ -27,10 +27,12 @@ import (
 )
 
 // These make this test binary behave as the program: killed the hard way at the n-th point at which a crash would leave
-// a different machine behind, or stopped by Ctrl-C at a point of that name.
+// a different machine behind, or stopped by a signal, Ctrl-C's or another, at a point of that name. A signal is the whole
+// process', so none may be sent to one in which other tests run.
 const (
-	crashAt = "LOCKBACK_TEST_CRASH_AT"
-	stopAt  = "LOCKBACK_TEST_STOP_AT"
+	crashAt  = "LOCKBACK_TEST_CRASH_AT"
+	stopAt   = "LOCKBACK_TEST_STOP_AT"
+	stopWith = "LOCKBACK_TEST_STOP_WITH"
 )
 
 func TestMain(m *testing.M) {
@@ -49,8 +51,9 @@ func TestMain(m *testing.M) {
 		}
 		if point == stop {
 			arrived := make(chan os.Signal, 1)
-			signal.Notify(arrived, os.Interrupt)
-			syscall.Kill(os.Getpid(), syscall.SIGINT)
+			number, _ := strconv.Atoi(os.Getenv(stopWith))
+			signal.Notify(arrived, syscall.Signal(number))
+			syscall.Kill(os.Getpid(), syscall.Signal(number))
 			<-arrived
 			stop, stopped = "", true
 		} else if stopped {
@@ -219,14 +222,14 @@ func in(p testkit.Program, at func(string), args ...string) (code int, errs stri
 	return code, e.String()
 }
 
-// Ctrl-C in the middle takes the change back; nothing waits for recover.
+// Ctrl-C in the middle, and a terminal that is closed, take the change back; nothing waits for recover.
 func TestStoppedByTheUser(t *testing.T) {
 	t.Parallel()
-	for _, at := range []string{"step 0: prepare", "step 5: prepare", "step 0: set", "step 9: set"} {
+	for at, with := range map[string]syscall.Signal{"step 0: prepare": syscall.SIGINT, "step 5: prepare": syscall.SIGHUP, "step 0: set": syscall.SIGTERM, "step 9: set": syscall.SIGINT} {
 		p := workshop(t)
 		before := testkit.Tree(t, p.Root)
 		cmd := exec.Command(os.Args[0], append([]string{"--root", p.Root, "--store", p.Store}, everything...)...)
-		cmd.Env = []string{stopAt + "=" + at, "HOME=/nonexistent"}
+		cmd.Env = []string{stopAt + "=" + at, stopWith + "=" + strconv.Itoa(int(with)), "HOME=/nonexistent"}
 		out, _ := cmd.CombinedOutput()
 		require.Equal(t, 1, cmd.ProcessState.ExitCode(), string(out))
 		require.Contains(t, string(out), "stopped by the user; everything was taken back", at)

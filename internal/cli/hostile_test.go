@@ -18,7 +18,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"lockback/core/format/plist"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 	"lockback/core/store"
 	"lockback/internal/cli"
 	"lockback/internal/testkit"
@@ -70,7 +71,7 @@ func recorded(t testing.TB, record, file string) bool {
 	require.NoError(t, err)
 	images, err := snap.Images()
 	require.NoError(t, err)
-	i, ok, err := images.Image(machine.File(file))
+	i, ok, err := images.Image(artifact.File(file))
 	require.NoError(t, err)
 	return ok && len(i.Content) > 0
 }
@@ -134,15 +135,15 @@ func TestRacer(t *testing.T) {
 		p.Run(t, "disable", "Fogbell Sync", "--for", "ines", "--yes")
 		p.Run(t, "undo", "--yes")
 		p.Run(t, "recover", "--abandon", "--yes")
-		files, err := os.ReadDir(auto)
+		there, err := os.ReadDir(auto)
 		require.NoError(t, err)
-		for _, f := range files {
+		for _, f := range there {
 			info, err := f.Info()
 			if err != nil {
 				continue
 			}
 			content, _ := os.ReadFile(filepath.Join(auto, f.Name()))
-			if uid, _ := machine.Owner(info); uid == 1000 {
+			if uid, _ := files.Owner(info); uid == 1000 {
 				require.NotContains(t, string(content), "only root's", f.Name())
 			}
 			if string(content) == "only root's" && f.Name() != "secret" {
@@ -312,11 +313,11 @@ func TestNothingStopsTheRecovery(t *testing.T) {
 	auto := filepath.Join(p.Root, "home/ines/.config/autostart")
 	point, killed := crash(t, p, 7, "disable", "Fogbell Sync", "Tide Chart", "tidewatch.service", "updater", "--yes")
 	require.True(t, killed, point)
-	files, err := os.ReadDir(auto)
+	there, err := os.ReadDir(auto)
 	require.NoError(t, err)
 	exchanged := 0
-	for _, f := range files {
-		if strings.HasPrefix(f.Name(), machine.TempPrefix) {
+	for _, f := range there {
+		if strings.HasPrefix(f.Name(), files.TempPrefix) {
 			require.NoError(t, os.Remove(filepath.Join(auto, f.Name())))
 			put(t, auto, f.Name()+"/x", "", 0o644)
 			exchanged++
@@ -770,22 +771,6 @@ func TestOutputs(t *testing.T) {
 		full.Prefix = []string{"sh", "-c", `exec "$@" > /dev/full`, "sh"}
 		full.Fails(t, 1, "no space left on device", "list", "--format", format)
 	}
-}
-
-// A terminal that is closed stops a change as Ctrl-C does.
-func TestHangUp(t *testing.T) {
-	t.Parallel()
-	p := workshop(t)
-	before := testkit.Tree(t, p.Root)
-	code, errs := in(p, func(point string) {
-		if point == "step 5: prepare" {
-			unix.Kill(os.Getpid(), unix.SIGHUP)
-			time.Sleep(50 * time.Millisecond)
-		}
-	}, everything...)
-	require.Equal(t, 1, code, errs)
-	require.Contains(t, errs, "everything was taken back")
-	testkit.Same(t, before, testkit.Tree(t, p.Root))
 }
 
 // Of several entries, one that cannot be turned on does not keep the others off.

@@ -9,6 +9,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/files"
 	"lockback/core/note"
 	"lockback/core/work"
 	"lockback/internal/page"
@@ -76,7 +77,7 @@ func openSearch(a *app, list []page.LookedUp) error {
 	if list[0].Search == "" {
 		return usage("there is no address to open")
 	}
-	if machine.Privileged() {
+	if files.Privileged() {
 		return usage("no browser is opened as root or administrator, because it would have the same rights; open the address above as yourself")
 	}
 	if err := openAddress(list[0].Search); err != nil {

@@ -15,7 +15,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/inventory"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
 	"lockback/core/work"
 	"lockback/core/work/outcome"
 	"lockback/internal/page"
@@ -186,7 +186,7 @@ func (s *session) progress(steps int) {
 func (s *session) explain(err error) error {
 	var denied *change.Denied
 	switch {
-	case errors.As(err, &denied) && errors.Is(denied.Cause, machine.ErrNeedsRights):
+	case errors.As(err, &denied) && errors.Is(denied.Cause, files.ErrNeedsRights):
 		todo := "run as root"
 		switch {
 		case runtime.GOOS == "windows":
@@ -195,13 +195,13 @@ func (s *session) explain(err error) error {
 			todo = "run with sudo"
 		}
 		return fmt.Errorf("nothing was changed: writing %s %w; %s", names(denied), denied.Cause, todo)
-	case errors.As(err, &denied) && errors.Is(denied.Cause, machine.ErrReadOnly):
+	case errors.As(err, &denied) && errors.Is(denied.Cause, files.ErrReadOnly):
 		return fmt.Errorf("nothing was changed: cannot write %s: %w; mount the disk for writing and try again", names(denied), denied.Cause)
 	case errors.As(err, &denied):
 		return fmt.Errorf("nothing was changed: cannot write %s: %w", names(denied), denied.Cause)
 	case errors.Is(err, change.ErrInterrupted):
 		return fmt.Errorf("%w; run lockback recover", err)
-	case errors.Is(err, machine.ErrRanOut):
+	case errors.Is(err, files.ErrRanOut):
 		return fmt.Errorf("nothing was changed: %w", err)
 	}
 	return work.Advise(err)

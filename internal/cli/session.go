@@ -11,7 +11,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/inventory"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
 	"lockback/core/store"
 	"lockback/core/work"
 	"lockback/internal/page"
@@ -68,7 +68,7 @@ func (a *app) look(show func(s *session, inv inventory.Inventory) error) error {
 	if err := show(s, inv); err != nil {
 		return err
 	}
-	return machine.RanOut()
+	return files.RanOut()
 }
 
 // desk opens machines and records, as the options of the command line say.
@@ -103,7 +103,7 @@ func (a *app) author() string {
 	if a.by != "" {
 		return a.by
 	}
-	if name := os.Getenv("SUDO_USER"); name != "" && machine.Privileged() {
+	if name := os.Getenv("SUDO_USER"); name != "" && files.Privileged() {
 		return autostart.Text(name)
 	}
 	u, err := user.Current()

@@ -8,7 +8,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/change"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
 	"lockback/core/snapshot"
 	"lockback/core/store"
 	"lockback/core/work"
@@ -42,7 +42,7 @@ code is then 1.`,
 			if err != nil {
 				return fmt.Errorf("no snapshot was recorded: %w", work.Advise(err))
 			}
-			if snap.Missed > 0 && machine.Privileged() {
+			if snap.Missed > 0 && files.Privileged() {
 				// Nobody has more rights: what is missing in it stays missing.
 				defer func() {
 					if err == nil {

@@ -3,19 +3,21 @@ package page
 import (
 	"cmp"
 	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/difference"
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/work"
 	"lockback/core/work/outcome"
 	"lockback/core/work/removal"
 	"lockback/internal/view"
-	"regexp"
-	"slices"
-	"strings"
 )
 
 // Step is one step for one entry.
@@ -77,8 +79,8 @@ func (w Writer) Steps(steps []change.Step, nameOf func(handle string) string) {
 }
 
 // whereIs names an artifact for a person.
-func whereIs(a machine.Artifact) string {
-	if a.Kind == machine.ValueArtifact {
+func whereIs(a artifact.Artifact) string {
+	if a.Kind == artifact.ValueArtifact {
 		key, _ := a.Value()
 		return autostart.Text(key)
 	}

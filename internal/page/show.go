@@ -3,15 +3,17 @@ package page
 import (
 	"cmp"
 	"fmt"
-	"lockback/core/autostart"
-	"lockback/core/location"
-	"lockback/core/machine"
-	"lockback/core/work/disclose"
-	"lockback/internal/view"
 	"net/url"
 	"regexp"
 	"slices"
 	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/location"
+	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/work/disclose"
+	"lockback/internal/view"
 )
 
 // ShowDocument is what is known of entries, in JSON.
@@ -40,7 +42,7 @@ func factOf(f location.Fact) Fact {
 type Artifact struct {
 	Artifact string `json:"artifact"`
 	Image    string `json:"image"`
-	kind     machine.ArtifactKind
+	kind     artifact.ArtifactKind
 	where    string // the same, for people
 }
 
@@ -270,8 +272,8 @@ func (w Writer) Decided(e ShownEntry, all bool, hint string) {
 var digest = regexp.MustCompile(`, [0-9a-f]{8}$`)
 
 // whereAll names an artifact for a person, a value by its key and its own name.
-func whereAll(a machine.Artifact) string {
-	if a.Kind == machine.ValueArtifact {
+func whereAll(a artifact.Artifact) string {
+	if a.Kind == artifact.ValueArtifact {
 		_, name := a.Value()
 		return whereIs(a) + ", value " + cmp.Or(autostart.Text(name), "of the key itself")
 	}
@@ -280,19 +282,19 @@ func whereAll(a machine.Artifact) string {
 
 // absentWords are what is absent, for each kind of artifact: one, and several.
 var absentWords = []struct {
-	kinds     []machine.ArtifactKind
+	kinds     []artifact.ArtifactKind
 	one, many string
 }{
-	{[]machine.ArtifactKind{machine.FileArtifact}, "file or folder", "files and folders"},
-	{[]machine.ArtifactKind{machine.ValueArtifact}, "registry value", "registry values"},
-	{[]machine.ArtifactKind{machine.KeyArtifact, machine.TreeArtifact}, "registry key", "registry keys"},
-	{[]machine.ArtifactKind{machine.LoginItemArtifact}, "login item", "login items"},
+	{[]artifact.ArtifactKind{artifact.FileArtifact}, "file or folder", "files and folders"},
+	{[]artifact.ArtifactKind{artifact.ValueArtifact}, "registry value", "registry values"},
+	{[]artifact.ArtifactKind{artifact.KeyArtifact, artifact.TreeArtifact}, "registry key", "registry keys"},
+	{[]artifact.ArtifactKind{artifact.LoginItemArtifact}, "login item", "login items"},
 }
 
 // artifactRows leaves out what is not there, unless all is asked for: a machine with many users
 // has many places where an override could be.
 func artifactRows(artifacts []Artifact, all bool) (present []Artifact, absent string) {
-	missing := map[machine.ArtifactKind]int{}
+	missing := map[artifact.ArtifactKind]int{}
 	for _, art := range artifacts {
 		if art.Image == "absent" && !all {
 			missing[art.kind]++

@@ -17,6 +17,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/snapshot"
 )
 
@@ -28,18 +29,18 @@ type Keeper interface {
 
 var box = &machine.Machine{ID: "0123456789abcdef0123456789abcdef", Name: "workshop-box", OS: "linux", Version: "Gullrock Linux 12"}
 
-func file(s string) machine.Image {
-	return machine.NewFile([]byte(s), 0o755, 1, 2, time.Unix(1000, 5))
+func file(s string) artifact.Image {
+	return artifact.NewFile([]byte(s), 0o755, 1, 2, time.Unix(1000, 5))
 }
 
-var absent = machine.Image{Kind: machine.Absent}
+var absent = artifact.Image{Kind: artifact.Absent}
 
 // capture makes a snapshot of one entry whose file has that content.
 func capture(t *testing.T, content string, keep snapshot.Keeper) *snapshot.Snapshot {
 	item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Location: "linux.rc-local", Name: "rc.local", Problems: []string{}},
-		Artifacts: func() []machine.Artifact { return []machine.Artifact{machine.File("/etc/rc.local")} }}
+		Artifacts: func() []artifact.Artifact { return []artifact.Artifact{artifact.File("/etc/rc.local")} }}
 	inv := inventory.Inventory{Machine: box, Items: []*location.Item{item}, Unread: []autostart.Unread{{Path: "/x", Reason: "no"}}}
-	snap, err := snapshot.CaptureFrom(inv, func(machine.Artifact) (machine.Image, error) { return file(content), nil }, time.Unix(2000, 0), "as found", keep)
+	snap, err := snapshot.CaptureFrom(inv, func(artifact.Artifact) (artifact.Image, error) { return file(content), nil }, time.Unix(2000, 0), "as found", keep)
 	require.NoError(t, err)
 	return snap
 }
@@ -65,12 +66,12 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 		rec := keeper.Open(t)
 		c := add(t, rec, change.Change{Token: "0011", Root: "/mnt", Host: "box", Kind: change.Disable, Message: "m\n\u202e", Entries: 1, State: change.Begun,
 			Steps: []change.Step{
-				{Handles: []string{"k7f3qa2", "other"}, Artifact: machine.File("/etc/\xff\n"), Before: file("before\x00\xff"), After: absent},
-				{Artifact: machine.RegistryValue(`HKLM\K`, "V"), Before: absent, After: machine.Image{Kind: machine.Value, Type: 7, Content: []byte{0, 0}, UID: -1, GID: -1, Place: 3}},
-				{Handles: []string{"k7f3qa2"}, Artifact: machine.File("/link"), Before: machine.NewLink("to\xff", 0, 0, time.Unix(-5, 7)), After: file("")},
+				{Handles: []string{"k7f3qa2", "other"}, Artifact: artifact.File("/etc/\xff\n"), Before: file("before\x00\xff"), After: absent},
+				{Artifact: artifact.RegistryValue(`HKLM\K`, "V"), Before: absent, After: artifact.Image{Kind: artifact.Value, Type: 7, Content: []byte{0, 0}, UID: -1, GID: -1, Place: 3}},
+				{Handles: []string{"k7f3qa2"}, Artifact: artifact.File("/link"), Before: artifact.NewLink("to\xff", 0, 0, time.Unix(-5, 7)), After: file("")},
 			},
-			Folders: []change.Folder{{Artifact: machine.File("/etc"), Before: machine.Image{Kind: machine.Folder, Mode: 0o755, Names: "n"}, After: absent},
-				{Artifact: machine.RegistryKeyOnly(`HKLM\K`), Before: machine.NewKey(), After: absent}}})
+			Folders: []change.Folder{{Artifact: artifact.File("/etc"), Before: artifact.Image{Kind: artifact.Folder, Mode: 0o755, Names: "n"}, After: absent},
+				{Artifact: artifact.RegistryKeyOnly(`HKLM\K`), Before: artifact.NewKey(), After: absent}}})
 		rec = keeper.Open(t)
 		back, err := rec.Change(c.ID)
 		require.NoError(t, err)
@@ -82,7 +83,7 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 			require.Equal(t, string(s.Before.Content), string(back.Steps[k].Before.Content))
 			require.Equal(t, s.Before.ModTime, back.Steps[k].Before.ModTime)
 		}
-		require.ElementsMatch(t, []machine.Artifact{c.Folders[0].Artifact, c.Folders[1].Artifact}, []machine.Artifact{back.Folders[0].Artifact, back.Folders[1].Artifact})
+		require.ElementsMatch(t, []artifact.Artifact{c.Folders[0].Artifact, c.Folders[1].Artifact}, []artifact.Artifact{back.Folders[0].Artifact, back.Folders[1].Artifact})
 		require.Equal(t, []any{c.Machine, c.Time, c.Kind, c.Message, c.Snapshot, 1, c.State, 0, "0011", "/mnt", "box"},
 			[]any{back.Machine, back.Time, back.Kind, back.Message, back.Snapshot, back.Entries, back.State, back.Undoes, back.Token, back.Root, back.Host})
 		require.NoError(t, rec.Holds(c))
@@ -126,16 +127,16 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 	})
 	t.Run("what a record does not hold", func(t *testing.T) {
 		rec := fresh(t).Open(t)
-		c := add(t, rec, change.Change{Kind: change.Disable, State: change.Begun, Steps: []change.Step{{Artifact: machine.File("/a"), Before: file("a"), After: absent}},
-			Folders: []change.Folder{{Artifact: machine.File("/"), Before: absent, After: absent}}})
+		c := add(t, rec, change.Change{Kind: change.Disable, State: change.Begun, Steps: []change.Step{{Artifact: artifact.File("/a"), Before: file("a"), After: absent}},
+			Folders: []change.Folder{{Artifact: artifact.File("/"), Before: absent, After: absent}}})
 		for name, spoil := range map[string]func(*change.Change){
 			"the state": func(c *change.Change) { c.State = change.Done }, "the token": func(c *change.Change) { c.Token = "x" },
 			"a step more": func(c *change.Change) {
-				c.Steps = append(c.Steps[:1:1], change.Step{Artifact: machine.File("/b"), Before: absent, After: absent})
+				c.Steps = append(c.Steps[:1:1], change.Step{Artifact: artifact.File("/b"), Before: absent, After: absent})
 			},
 			"a step less": func(c *change.Change) { c.Steps = nil },
 			"another content": func(c *change.Change) {
-				c.Steps = []change.Step{{Artifact: machine.File("/a"), Before: file("b"), After: absent}}
+				c.Steps = []change.Step{{Artifact: artifact.File("/a"), Before: file("b"), After: absent}}
 			},
 			"the folders": func(c *change.Change) { c.Folders = nil },
 		} {
@@ -210,8 +211,8 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 	})
 	t.Run("what changes left", func(t *testing.T) {
 		rec := fresh(t).Open(t)
-		a, b := machine.File("/a"), machine.File("/b")
-		step := func(a machine.Artifact, before, after machine.Image) []change.Step {
+		a, b := artifact.File("/a"), artifact.File("/b")
+		step := func(a artifact.Artifact, before, after artifact.Image) []change.Step {
 			return []change.Step{{Handles: []string{"h" + a.Name}, Artifact: a, Before: before, After: after}}
 		}
 		first := add(t, rec, change.Change{Kind: change.Disable, State: change.Done, Steps: step(a, file("1"), file("2"))})
@@ -223,17 +224,17 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 		i, ok, err := latest(a)
 		require.NoError(t, err)
 		require.True(t, ok)
-		require.Equal(t, machine.Absent, i.Kind)
+		require.Equal(t, artifact.Absent, i.Kind)
 		i, ok, err = latest(b)
 		require.NoError(t, err)
 		require.True(t, ok)
 		require.Equal(t, "enabled", string(i.Content))
-		_, ok, err = latest(machine.File("/c"))
+		_, ok, err = latest(artifact.File("/c"))
 		require.NoError(t, err)
 		require.False(t, ok)
 		var steps []string
 		seen := 0
-		require.NoError(t, rec.Touched(second.ID, func(seq int, handles []string, at machine.Artifact) {
+		require.NoError(t, rec.Touched(second.ID, func(seq int, handles []string, at artifact.Artifact) {
 			one, err := rec.Step(second.ID, seq)
 			require.NoError(t, err)
 			require.True(t, one.Before.Same(second.Steps[seq].Before) && one.After.Same(second.Steps[seq].After))
@@ -244,7 +245,7 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 		require.Len(t, second.Steps, seen)
 		_, err = rec.Step(second.ID, seen)
 		require.ErrorIs(t, err, change.ErrNotFound)
-		require.NoError(t, rec.StepsOn(box.ID, a, func(before, after machine.Image) {
+		require.NoError(t, rec.StepsOn(box.ID, a, func(before, after artifact.Image) {
 			steps = append(steps, string(before.Content)+">"+string(after.Content))
 		}))
 		require.Equal(t, []string{"1>2", "2>"}, steps)

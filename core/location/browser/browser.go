@@ -16,7 +16,7 @@ import (
 
 	"lockback/core/format/webextension"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
 )
 
 // System is how one operating system names things.
@@ -61,7 +61,7 @@ func (sys System) chromiumProfile(s *location.Survey, browser, profile string, v
 	from := map[string]string{} // the file that a setting stands in
 	for _, name := range preferences {
 		file := sys.Join(profile, name)
-		content, err := s.ReadFile(file, machine.MaxImageSize)
+		content, err := s.ReadFile(file, files.MaxImageSize)
 		if err == nil {
 			var more map[string]webextension.Setting
 			more, err = webextension.ParsePreferences(content)
@@ -114,7 +114,7 @@ func (sys System) chromiumProfile(s *location.Survey, browser, profile string, v
 		}
 		e := Extension{ID: id, List: list, Folder: setting.Path, File: from[id], Name: setting.Name}
 		version := setting.Version
-		if content, err := s.ReadFile(sys.Join(setting.Path, "manifest.json"), machine.MaxFileSize); err == nil {
+		if content, err := s.ReadFile(sys.Join(setting.Path, "manifest.json"), files.MaxFileSize); err == nil {
 			m := webextension.ParseManifest(content)
 			e.File, e.Name, version = sys.Join(setting.Path, "manifest.json"), cmp.Or(m.Name, e.Name), cmp.Or(m.Version, version)
 		}
@@ -130,7 +130,7 @@ func (sys System) Firefox(s *location.Survey, profiles string, visit func(Extens
 			continue
 		}
 		file := sys.Join(profiles, profile.Name(), "extensions.json")
-		content, err := s.ReadFile(file, machine.MaxImageSize)
+		content, err := s.ReadFile(file, files.MaxImageSize)
 		if err != nil {
 			s.Skip(file, err)
 			continue

@@ -14,6 +14,7 @@ import (
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Where new entries are made: the places of the administrator and of users, never those of packages.
@@ -90,7 +91,7 @@ func addCron(m *machine.Reader, n location.New) (location.Made, error) {
 	made.Key = file + "\x00" + user + "\x00" + command
 	image := n.Owned([]byte("# " + n.Name + "\n" + schedule + " " + user + " " + command + "\n"))
 	image.UID, image.GID = 0, 0
-	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: image}}
+	made.Edits = []location.Edit{{Artifact: artifact.File(file), Image: image}}
 	return made, nil
 }
 
@@ -123,7 +124,7 @@ func addAutostart(m *machine.Reader, n location.New) (location.Made, error) {
 	if err := location.Free(m, file); err != nil {
 		return made, err
 	}
-	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: n.Owned(AutostartFile(n))}}
+	made.Edits = []location.Edit{{Artifact: artifact.File(file), Image: n.Owned(AutostartFile(n))}}
 	if slices.ContainsFunc(n.Argv, func(arg string) bool { return strings.ContainsAny(arg, "$`\\\"") }) {
 		made.Note = "where a desktop has systemd start its sign-in entries, that takes $, `, \" and \\ in arguments otherwise than the standard has them"
 	}
@@ -188,9 +189,9 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 			return made, err
 		}
 	}
-	made.Edits = append(made.Edits, location.Edit{Artifact: machine.File(file(".service")), Image: n.Owned(unitfile.New(service))})
+	made.Edits = append(made.Edits, location.Edit{Artifact: artifact.File(file(".service")), Image: n.Owned(unitfile.New(service))})
 	if timer != nil {
-		made.Edits = append(made.Edits, location.Edit{Artifact: machine.File(file(".timer")), Image: n.Owned(unitfile.New(timer))})
+		made.Edits = append(made.Edits, location.Edit{Artifact: artifact.File(file(".timer")), Image: n.Owned(unitfile.New(timer))})
 	}
 	owner := n.Owned(nil)
 	if !personal {
@@ -199,7 +200,7 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 			made.Edits[k].Image.UID, made.Edits[k].Image.GID = 0, 0
 		}
 	}
-	made.Edits = append(made.Edits, location.Edit{Artifact: machine.File(link), Image: machine.NewLink(file(suffix), owner.UID, owner.GID, n.Now)})
+	made.Edits = append(made.Edits, location.Edit{Artifact: artifact.File(link), Image: artifact.NewLink(file(suffix), owner.UID, owner.GID, n.Now)})
 	return made, nil
 }
 

@@ -11,7 +11,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/browser"
 	"lockback/core/location/unix"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // chromium are the browsers that keep extensions as Chromium does, with their folders below ~/.config.
@@ -114,7 +114,7 @@ func readPolicies(s *location.Survey, places []location.Place) {
 		if err != nil {
 			item := named(path.Base(f.Path), "", nil)
 			item.State, item.Source, item.Artifacts, item.Problems = autostart.Enabled, autostart.Source{Path: f.Path}, unix.Files(f.Path), []string{autostart.Unparsable}
-			item.Switcher = location.Park{Artifact: machine.File(f.Path)}
+			item.Switcher = location.Park{Artifact: artifact.File(f.Path)}
 			s.Add(f.Key, item)
 			return
 		}

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
 )
 
 // userCrontabs are the spool folders of Debian's cron, of cronie and of SUSE's.
@@ -48,7 +48,7 @@ func cronIgnores(s *location.Survey, owner string, info fs.FileInfo) string {
 	if owner != "" && s.Machine.Unknown(owner) {
 		return "there is no account " + owner
 	}
-	uid, _ := machine.Owner(info)
+	uid, _ := files.Owner(info)
 	if uid < 0 || !s.Machine.KeepsOwners {
 		return ""
 	}

@@ -8,7 +8,7 @@ import (
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
 	"lockback/core/location/unix"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Where dbus-daemon(1) looks for the services of its two buses, the first place first. Of a name that
@@ -46,7 +46,7 @@ func readBus(s *location.Survey, places []location.Place) {
 			item.Name, item.When, item.Problems = path.Base(f.Path), "", []string{autostart.Unparsable}
 			item.Switcher = location.NoSwitch{Why: "it is not understood"}
 		case f.User != nil && !strings.Contains(f.Path, "/flatpak/"), strings.HasPrefix(dir, "/usr/local/"):
-			item.Switcher = location.Park{Artifact: machine.File(f.Path)}
+			item.Switcher = location.Park{Artifact: artifact.File(f.Path)}
 		case strings.Contains(f.Path, "/flatpak/"):
 			item.Switcher = location.NoSwitch{Why: "flatpak makes it for an app; remove the app"}
 		case unit != "" && path.Base(exec) == "false":

@@ -13,6 +13,8 @@ import (
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
 )
 
 // delayKey is the key by which some sessions start an entry later, in seconds.
@@ -63,20 +65,20 @@ func (h hide) Delay(m *machine.Reader, images location.Images, item *location.It
 		}
 		later.Note = "no session here has a delay of its own that all of them know, so it waits in a shell"
 	}
-	file, owner := h.override(), machine.User{}
+	file, owner := h.override(), account.User{}
 	if h.user != nil {
 		file, owner = h.file, *h.user
 	}
-	image, err := images.Image(machine.File(file))
+	image, err := images.Image(artifact.File(file))
 	if err != nil {
 		return later, err
 	}
-	if image.Kind == machine.Regular {
+	if image.Kind == artifact.Regular {
 		image = image.WithContent(f.Bytes(), now)
 	} else {
-		image = machine.NewFile(f.Bytes(), 0o644, owner.UID, owner.GID, now)
+		image = artifact.NewFile(f.Bytes(), 0o644, owner.UID, owner.GID, now)
 	}
-	later.Edits = []location.Edit{{Artifact: machine.File(file), Image: image}}
+	later.Edits = []location.Edit{{Artifact: artifact.File(file), Image: image}}
 	return later, nil
 }
 
@@ -103,21 +105,21 @@ func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *loca
 	bare := strings.ReplaceAll(strings.TrimSuffix(sw.name, ".service"), "@", "-")
 	name := bare + ".timer"
 	for _, taken := range []string{path.Join(dir, name), path.Join("/usr/lib/systemd/system", name), path.Join("/usr/lib/systemd/user", name)} {
-		if image, err := images.Image(machine.File(taken)); err == nil && image.Kind != machine.Absent {
+		if image, err := images.Image(artifact.File(taken)); err == nil && image.Kind != artifact.Absent {
 			name = bare + "-later.timer"
 		}
 	}
 	file, link := path.Join(dir, name), path.Join(dir, "timers.target.wants", name)
 	for _, taken := range []string{file, link} {
-		if image, err := images.Image(machine.File(taken)); err != nil || image.Kind != machine.Absent {
+		if image, err := images.Image(artifact.File(taken)); err != nil || image.Kind != artifact.Absent {
 			return later, fmt.Errorf("%w: %s is in the way", location.ErrNoDelay, taken)
 		}
 	}
 	uid, gid := sw.owner()
 	timer := unitfile.New([][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape("Starts " + sw.name + " later")}, {"[Timer]", ""}, {since, span(d)}, {"AccuracySec", "1s"}, {"Unit", unitfile.Escape(sw.name)}, {"[Install]", ""}, {"WantedBy", "timers.target"}})
 	later.Made = &location.Made{Location: id, Key: name, Edits: []location.Edit{
-		{Artifact: machine.File(file), Image: machine.NewFile(timer, 0o644, uid, gid, now)},
-		{Artifact: machine.File(link), Image: machine.NewLink(file, uid, gid, now)},
+		{Artifact: artifact.File(file), Image: artifact.NewFile(timer, 0o644, uid, gid, now)},
+		{Artifact: artifact.File(link), Image: artifact.NewLink(file, uid, gid, now)},
 	}}
 	if sw.user != nil {
 		later.Made.User = sw.user.Name
@@ -125,7 +127,7 @@ func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *loca
 	if len(other) > 0 && sw.set.aliased(sw.name) {
 		later.Off = false // systemctl, too, calls it enabled by its other name
 		for _, l := range starting {
-			later.Edits = append(later.Edits, location.Edit{Artifact: machine.File(l), Image: machine.Image{Kind: machine.Absent}})
+			later.Edits = append(later.Edits, location.Edit{Artifact: artifact.File(l), Image: artifact.Image{Kind: artifact.Absent}})
 		}
 	}
 	later.Note = "the timer " + name + " starts it"

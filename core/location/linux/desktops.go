@@ -7,7 +7,7 @@ import (
 
 	"lockback/core/format/desktopentry"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
 )
 
 // desktop is a session that somebody can choose when they sign in, and how its session manager
@@ -43,7 +43,7 @@ func installedDesktops(s *location.Survey) []desktop {
 			if !strings.HasSuffix(e.Name(), ".desktop") {
 				continue
 			}
-			content, err := s.ReadFile(path.Join(dir, e.Name()), machine.MaxFileSize)
+			content, err := s.ReadFile(path.Join(dir, e.Name()), files.MaxFileSize)
 			if err != nil {
 				continue
 			}
@@ -52,7 +52,7 @@ func installedDesktops(s *location.Survey) []desktop {
 				continue
 			}
 			if try, _ := f.Get("TryExec"); try != "" {
-				if _, _, err := location.FindProgram(s, try); machine.IsMissing(err) {
+				if _, _, err := location.FindProgram(s, try); files.IsMissing(err) {
 					continue
 				}
 			}

@@ -10,7 +10,7 @@ import (
 	"lockback/core/format/inifile"
 	"lockback/core/location"
 	"lockback/core/location/unix"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
 )
 
 // What is no entry and still decides what starts: a planted file, a user who is let in by nobody, an image that brings
@@ -20,7 +20,7 @@ import (
 const lingerFolder = "/var/lib/systemd/linger"
 
 // lingering marks the units of a user that start with the machine, and not at sign-in.
-func lingering(s *location.Survey, u machine.User) func(*location.Item) {
+func lingering(s *location.Survey, u account.User) func(*location.Item) {
 	return func(item *location.Item) {
 		file := path.Join(lingerFolder, u.Name)
 		if !has(s, file) {

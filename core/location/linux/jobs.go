@@ -10,7 +10,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
 )
 
 // atName is what at(1) calls a job: its queue, its number in hexadecimal, and when it runs in minutes
@@ -32,7 +32,7 @@ func describeAt(s *location.Survey, f location.Found, item *location.Item) {
 	if err != nil {
 		return
 	}
-	if uid, _ := machine.Owner(info); s.Machine.KeepsOwners {
+	if uid, _ := files.Owner(info); s.Machine.KeepsOwners {
 		for _, u := range s.Machine.Users {
 			if u.UID == uid && uid != 0 {
 				item.User = autostart.Text(u.Name)

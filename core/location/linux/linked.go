@@ -9,7 +9,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/location/unix"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // linked is the form of things that a folder describes and that start where another folder has a link to them:
@@ -111,17 +111,17 @@ func (l linkSwitch) Plan(images location.Images, want location.Want) ([]location
 	var edits []location.Edit
 	on := false
 	for _, folder := range l.folders {
-		a := machine.File(path.Join(folder, l.name))
+		a := artifact.File(path.Join(folder, l.name))
 		image, err := images.Image(a)
 		if err != nil {
 			return nil, err
 		}
 		switch {
-		case image.Kind == machine.Absent:
-		case image.Kind != machine.Symlink:
+		case image.Kind == artifact.Absent:
+		case image.Kind != artifact.Symlink:
 			return nil, fmt.Errorf("%w: %s is not a link", location.ErrNoSwitch, a.Name)
 		case want.State == autostart.Disabled:
-			edits = append(edits, location.Edit{Artifact: a, Image: machine.Image{Kind: machine.Absent}})
+			edits = append(edits, location.Edit{Artifact: a, Image: artifact.Image{Kind: artifact.Absent}})
 		default:
 			on = true
 		}
@@ -132,7 +132,7 @@ func (l linkSwitch) Plan(images location.Images, want location.Want) ([]location
 	case !l.described:
 		return nil, fmt.Errorf("%w: %s is not there", location.ErrNoSwitch, l.target)
 	}
-	return []location.Edit{{Artifact: machine.File(path.Join(l.usual, l.name)), Image: machine.NewLink(l.target, 0, 0, want.Now)}}, nil
+	return []location.Edit{{Artifact: artifact.File(path.Join(l.usual, l.name)), Image: artifact.NewLink(l.target, 0, 0, want.Now)}}, nil
 }
 
 // openRCServices are the scripts of OpenRC and its runlevels, rc-update(8).

@@ -18,6 +18,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/linux"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/internal/testkit"
 )
 
@@ -166,7 +167,7 @@ func TestUnitsOfPeople(t *testing.T) {
 	require.NotContains(t, items, "all.service/ines")
 	// All folders that a mask of theirs may have to be made in decide a user's unit.
 	for _, folder := range []string{"/home/ines/.config/systemd", "/home/ines/.config/systemd/user"} {
-		require.Contains(t, items["shared.service/ines"].Artifacts(), machine.File(folder))
+		require.Contains(t, items["shared.service/ines"].Artifacts(), artifact.File(folder))
 	}
 }
 
@@ -290,8 +291,8 @@ func TestModules(t *testing.T) {
 		"masked": "disabled report masked by /etc/modules-load.d/masked.conf", "emptied": "disabled report masked by /run/modules-load.d/emptied.conf", "tide-gauge": "enabled comment",
 	}, states(items))
 	require.Equal(t, "loop max_loop=8", items["loop"].Command)
-	require.Equal(t, []machine.Artifact{machine.File("/etc/modules-load.d/vendor.conf"), machine.File("/usr/lib/modules-load.d/vendor.conf")}, items["tide-gauge"].Artifacts())
-	require.Equal(t, items["over-own"].Artifacts(), []machine.Artifact{machine.File("/etc/modules-load.d/over.conf"), machine.File("/usr/lib/modules-load.d/over.conf")})
+	require.Equal(t, []artifact.Artifact{artifact.File("/etc/modules-load.d/vendor.conf"), artifact.File("/usr/lib/modules-load.d/vendor.conf")}, items["tide-gauge"].Artifacts())
+	require.Equal(t, items["over-own"].Artifacts(), []artifact.Artifact{artifact.File("/etc/modules-load.d/over.conf"), artifact.File("/usr/lib/modules-load.d/over.conf")})
 	_, moved, _ := disk(t, map[string]string{"etc/modules-load.d/vendor.conf": "#lockback:off tide_gauge\n", "usr/lib/modules-load.d/vendor.conf": "tide-gauge\n"})
 	require.Equal(t, items["tide-gauge"].Handle, moved["tide_gauge"].Handle, "the same entry, wherever it is read")
 }
@@ -562,12 +563,12 @@ func TestGenerators(t *testing.T) {
 		"hidden": "disabled report masked by /" + local + "hidden", "30-tide": "enabled mask"}, states(items))
 	edits, err := items["plain"].Plan(m.Files, location.Want{State: autostart.Disabled})
 	require.NoError(t, err)
-	require.Equal(t, machine.File("/"+own+"plain"), edits[0].Artifact)
+	require.Equal(t, artifact.File("/"+own+"plain"), edits[0].Artifact)
 	require.Equal(t, "/dev/null", edits[0].Image.Target)
 	for _, name := range []string{"masked", "emptied"} {
 		edits, err = items[name].Plan(m.Files, location.Want{State: autostart.Enabled})
 		require.NoError(t, err)
-		require.Equal(t, machine.Absent, edits[0].Image.Kind, name)
+		require.Equal(t, artifact.Absent, edits[0].Image.Kind, name)
 	}
 	_, err = items["over"].Plan(m.Files, location.Want{State: autostart.Disabled})
 	require.ErrorIs(t, err, location.ErrNoSwitch)
@@ -671,7 +672,7 @@ func TestFurtherSignInFolders(t *testing.T) {
 	for _, name := range []string{"behind it", "no", "lxqt", "old/ines"} {
 		require.NotContains(t, items, name)
 	}
-	require.Equal(t, []machine.Artifact{machine.File("/home/ines/snap/web/12/.config/autostart/e.desktop")}, items["snap/ines"].Artifacts())
+	require.Equal(t, []artifact.Artifact{artifact.File("/home/ines/snap/web/12/.config/autostart/e.desktop")}, items["snap/ines"].Artifacts())
 	require.Equal(t, autostart.Park, items["snap/ines"].Switch)
 	files["usr/bin/startlxqt"] = "#!"
 	_, items, _ = disk(t, files)

@@ -14,7 +14,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/location/linux"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // rowCase is a disk, and what is read from it in one location: a name (and whose it is), to its state, switch and
@@ -223,7 +223,7 @@ func TestRows(t *testing.T) {
 				edits, err := item.Plan(m.Files, location.Want{State: autostart.Disabled, Now: time.Unix(1700000000, 0)})
 				require.NoError(t, err, name)
 				require.NotEmpty(t, edits, name)
-				images := map[machine.Artifact]machine.Image{}
+				images := map[artifact.Artifact]artifact.Image{}
 				for _, e := range edits {
 					images[e.Artifact] = e.Image
 				}

@@ -8,7 +8,8 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/location/unix"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // runitFolders are where runsvdir(8) looks for services, by distribution; most are links to each other, some
@@ -44,7 +45,7 @@ func readRunit(s *location.Survey, _ []location.Place) {
 			item := named(e.Name(), run, []string{path.Join(full, "run")})
 			item.State, item.Source = autostart.Enabled, autostart.Source{Path: service}
 			switch {
-			case err != nil && !machine.IsMissing(err):
+			case err != nil && !files.IsMissing(err):
 				s.Skip(service, err)
 				continue
 			case err != nil || rerr != nil:
@@ -74,18 +75,18 @@ func (downFile) Word() autostart.Switch { return autostart.DownFile }
 
 // Plan makes the file, or takes it away.
 func (d downFile) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	a := machine.File(d.file)
+	a := artifact.File(d.file)
 	image, err := images.Image(a)
 	if err != nil {
 		return nil, err
 	}
 	switch off := want.State == autostart.Disabled; {
-	case off == (image.Kind != machine.Absent):
+	case off == (image.Kind != artifact.Absent):
 		return nil, nil
 	case off:
-		return []location.Edit{{Artifact: a, Image: machine.NewFile(nil, 0o644, 0, 0, want.Now)}}, nil
-	case image.Kind == machine.Folder:
+		return []location.Edit{{Artifact: a, Image: artifact.NewFile(nil, 0o644, 0, 0, want.Now)}}, nil
+	case image.Kind == artifact.Folder:
 		return nil, fmt.Errorf("%w: %s is a folder", location.ErrNoSwitch, d.file)
 	}
-	return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
+	return []location.Edit{{Artifact: a, Image: artifact.Image{Kind: artifact.Absent}}}, nil
 }

@@ -9,7 +9,8 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
 )
 
 // startable are the kinds of units that start programs by themselves, with the
@@ -82,7 +83,7 @@ func (set *unitSet) names() []string {
 }
 
 // addUnits reports units. They are looked at side by side and reported in order.
-func addUnits(s *location.Survey, set *unitSet, names []string, user *machine.User) {
+func addUnits(s *location.Survey, set *unitSet, names []string, user *account.User) {
 	items := make([]*location.Item, len(names))
 	location.SideBySide(len(names), func(k int) { items[k] = set.item(s, names[k], user) })
 	for k, item := range items {
@@ -93,7 +94,7 @@ func addUnits(s *location.Survey, set *unitSet, names []string, user *machine.Us
 }
 
 // item describes one unit, if something starts it, started it, or could.
-func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *location.Item {
+func (set *unitSet) item(s *location.Survey, name string, user *account.User) *location.Item {
 	mode := set.mode(name)
 	by := set.pulledBy(name, nil)
 	state := autostart.Disabled
@@ -149,7 +150,7 @@ func (set *unitSet) item(s *location.Survey, name string, user *machine.User) *l
 		}
 	}
 
-	item.Artifacts = func() []machine.Artifact { return sw.artifacts(s, source, found, started, dropIns) }
+	item.Artifacts = func() []artifact.Artifact { return sw.artifacts(s, source, found, started, dropIns) }
 	item.Handle = s.Handle(item.User, name)
 	return item
 }
@@ -183,15 +184,15 @@ func eventsOf(by []string) string {
 // artifacts lists what decides the unit: its files and drop-ins, what it
 // triggers, the links that start it, those its [Install] section would make, and
 // the masks that would switch it off for everyone or for one user.
-func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool, started string, dropIns []string) []machine.Artifact {
-	var list []machine.Artifact
+func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool, started string, dropIns []string) []artifact.Artifact {
+	var list []artifact.Artifact
 	set, name := sw.set, sw.name
 	listed := map[string]bool{}
 	artifact := func(files ...string) {
 		for _, file := range files {
 			if !listed[file] {
 				listed[file] = true
-				list = append(list, machine.File(file))
+				list = append(list, artifact.File(file))
 			}
 		}
 	}
@@ -312,13 +313,13 @@ func (set *unitSet) facts(name string, f unitfile.File, by, dropIns []string) []
 type unitSwitch struct {
 	set    *unitSet
 	name   string
-	user   *machine.User // whose manager it is; nil for everyone's
+	user   *account.User // whose manager it is; nil for everyone's
 	links  []string      // what an administrator's enabling has made
 	pulled bool          // it still starts without them
 	maskAt string
 }
 
-func newUnitSwitch(set *unitSet, name string, user *machine.User) unitSwitch {
+func newUnitSwitch(set *unitSet, name string, user *account.User) unitSwitch {
 	sw := unitSwitch{set: set, name: name, user: user, maskAt: set.path.config + "/" + name}
 	gone := map[string]bool{}
 	links := set.byUnit[name]
@@ -404,7 +405,7 @@ func (sw unitSwitch) Plan(images location.Images, want location.Want) ([]locatio
 	if want.State == autostart.Disabled {
 		var edits []location.Edit
 		for _, l := range sw.links {
-			edits = append(edits, location.Edit{Artifact: machine.File(l), Image: machine.Image{Kind: machine.Absent}})
+			edits = append(edits, location.Edit{Artifact: artifact.File(l), Image: artifact.Image{Kind: artifact.Absent}})
 		}
 		if !sw.pulled && !want.Hold {
 			return edits, nil
@@ -422,26 +423,26 @@ func (sw unitSwitch) Holds() string {
 
 // mask makes or removes the link to /dev/null.
 func (sw unitSwitch) mask(images location.Images, want location.Want) ([]location.Edit, error) {
-	a := machine.File(sw.maskAt)
+	a := artifact.File(sw.maskAt)
 	image, err := images.Image(a)
 	if err != nil {
 		return nil, err
 	}
-	isMask := image.Kind == machine.Symlink && image.Target == "/dev/null"
+	isMask := image.Kind == artifact.Symlink && image.Target == "/dev/null"
 	if want.State == autostart.Enabled {
 		if isMask {
-			return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
+			return []location.Edit{{Artifact: a, Image: artifact.Image{Kind: artifact.Absent}}}, nil
 		}
 		return nil, nil
 	}
 	if isMask {
 		return nil, nil
 	}
-	if image.Kind != machine.Absent {
+	if image.Kind != artifact.Absent {
 		return nil, fmt.Errorf("%w: a unit of one's own is in the way at %s; switch that entry instead", location.ErrNoSwitch, sw.maskAt)
 	}
 	uid, gid := sw.owner()
-	return []location.Edit{{Artifact: a, Image: machine.NewLink("/dev/null", uid, gid, want.Now)}}, nil
+	return []location.Edit{{Artifact: a, Image: artifact.NewLink("/dev/null", uid, gid, want.Now)}}, nil
 }
 
 // enable takes a mask away, and makes the links that [Install] asks for where
@@ -459,12 +460,12 @@ func (sw unitSwitch) enable(images location.Images, want location.Want) ([]locat
 		if dir := sw.set.dirs[u.dir]; dir != sw.set.path.config && dir != sw.set.path.control && dir != sw.set.path.runtime {
 			return nil, fmt.Errorf("%w: it is masked by the vendor at %s", location.ErrNoSwitch, u.path)
 		}
-		edits = append(edits, location.Edit{Artifact: machine.File(u.path), Image: machine.Image{Kind: machine.Absent}})
+		edits = append(edits, location.Edit{Artifact: artifact.File(u.path), Image: artifact.Image{Kind: artifact.Absent}})
 	}
 	for _, l := range sw.set.byUnit[sw.name] {
 		// A dependency that was masked by itself.
 		if l.kind != "" && l.name == sw.name && l.target == "/dev/null" && sw.set.dirs[l.dir] == sw.set.path.config {
-			edits = append(edits, location.Edit{Artifact: machine.File(l.path), Image: machine.Image{Kind: machine.Absent}})
+			edits = append(edits, location.Edit{Artifact: artifact.File(l.path), Image: artifact.Image{Kind: artifact.Absent}})
 		}
 	}
 	if sw.pulled {
@@ -476,14 +477,14 @@ func (sw unitSwitch) enable(images location.Images, want location.Want) ([]locat
 	}
 	uid, gid := sw.owner()
 	for _, l := range links {
-		image, err := images.Image(machine.File(l))
+		image, err := images.Image(artifact.File(l))
 		if err != nil {
 			return nil, err
 		}
-		if image.Kind != machine.Absent && image.Target != "/dev/null" {
+		if image.Kind != artifact.Absent && image.Target != "/dev/null" {
 			continue
 		}
-		edits = append(edits, location.Edit{Artifact: machine.File(l), Image: machine.NewLink(source.path, uid, gid, want.Now)})
+		edits = append(edits, location.Edit{Artifact: artifact.File(l), Image: artifact.NewLink(source.path, uid, gid, want.Now)})
 	}
 	return edits, nil
 }

@@ -11,7 +11,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/location/unix"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // sysvFolders hold a folder of links for each runlevel, of Debian's family and of others.
@@ -106,7 +106,7 @@ func sysvItem(s *location.Survey, name string, links []rcLink, bySystemd bool, l
 	}
 	item := &location.Item{
 		Entry: autostart.Entry{Name: name, State: autostart.Disabled, Command: script, Source: autostart.Source{Path: script}},
-		Artifacts: func() []machine.Artifact {
+		Artifacts: func() []artifact.Artifact {
 			names := []string{script}
 			for _, l := range links {
 				names = append(names, l.at(true), l.at(false))
@@ -160,22 +160,22 @@ func (r renamed) Plan(images location.Images, want location.Want) ([]location.Ed
 	on := want.State == autostart.Enabled
 	var edits []location.Edit
 	for _, l := range r.links {
-		from, to := machine.File(l.at(!on)), machine.File(l.at(on))
+		from, to := artifact.File(l.at(!on)), artifact.File(l.at(on))
 		was, err := images.Image(from)
 		if err != nil {
 			return nil, err
 		}
-		if was.Kind != machine.Symlink {
+		if was.Kind != artifact.Symlink {
 			continue
 		}
 		there, err := images.Image(to)
 		if err != nil {
 			return nil, err
 		}
-		if there.Kind != machine.Absent {
+		if there.Kind != artifact.Absent {
 			return nil, fmt.Errorf("%w: both %s and %s are there", location.ErrNoSwitch, from.Name, to.Name)
 		}
-		edits = append(edits, location.Edit{Artifact: to, Image: was}, location.Edit{Artifact: from, Image: machine.Image{Kind: machine.Absent}})
+		edits = append(edits, location.Edit{Artifact: to, Image: was}, location.Edit{Artifact: from, Image: artifact.Image{Kind: artifact.Absent}})
 	}
 	return edits, nil
 }

@@ -9,7 +9,7 @@ import (
 
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
 )
 
 // unitPath is systemd's search path for one of its managers, systemd.unit(5).
@@ -210,7 +210,7 @@ func (set *unitSet) loadLink(s *location.Survey, dir int, name, full string) {
 	set.links = append(set.links, unitLink{path: full, dir: dir, name: name, target: target})
 	resolved := target
 	if target != "/dev/null" { // which a mounted disk may not have
-		if resolved, err = s.Resolve(full); machine.IsMissing(err) {
+		if resolved, err = s.Resolve(full); files.IsMissing(err) {
 			resolved = linkTarget(full, target)
 		} else if err != nil {
 			s.Skip(full, err)
@@ -301,7 +301,7 @@ func (p *parsedFiles) load(view location.View, file string) (f unitfile.File, ok
 	if f, ok = p.get(file); ok {
 		return f, true
 	}
-	content, err := view.ReadFile(file, machine.MaxFileSize)
+	content, err := view.ReadFile(file, files.MaxFileSize)
 	if err != nil {
 		return unitfile.File{}, false
 	}

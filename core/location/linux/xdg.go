@@ -12,7 +12,9 @@ import (
 	"lockback/core/format/desktopentry"
 	"lockback/core/location"
 	"lockback/core/location/unix"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // overrideFolder is where an administrator's version of a vendor's entry goes:
@@ -132,21 +134,21 @@ func readXDGAutostart(s *location.Survey) {
 // readSnapAutostart reports what a user's snaps start: each has a folder of its own, which snapd reads at sign-in
 // ("autostart" in the documents of snapcraft). Whether it looks at a key that turns one off is not known, so that the
 // switch takes the file away.
-func readSnapAutostart(s *location.Survey, desktops []desktop, u *machine.User) {
+func readSnapAutostart(s *location.Survey, desktops []desktop, u *account.User) {
 	for _, folder := range s.Expand(u.Home, "snap/*/current/.config/autostart", true) {
 		dir := path.Join(u.Home, folder)
 		for _, e := range s.Dir(dir) {
 			file := path.Join(dir, e.Name())
 			if full, err := s.Resolve(file); err == nil && strings.HasSuffix(e.Name(), ".desktop") {
 				s.Adjusting(func(item *location.Item) {
-					item.Switcher, item.Artifacts = location.Park{Artifact: machine.File(full)}, unix.Files(full)
+					item.Switcher, item.Artifacts = location.Park{Artifact: artifact.File(full)}, unix.Files(full)
 				}, func(s *location.Survey) { addDesktopEntry(s, desktops, file, e.Type(), hide{file: file, user: u}, nil) })
 			}
 		}
 	}
 }
 
-func userAutostart(u machine.User) string { return path.Join(u.Home, ".config/autostart") }
+func userAutostart(u account.User) string { return path.Join(u.Home, ".config/autostart") }
 
 // addDesktopEntry reports one file. overriddenBy are the people whose own file
 // of that name takes its place.
@@ -165,7 +167,7 @@ func addDesktopEntry(s *location.Survey, desktops []desktop, file string, kind f
 			full, err = target, nil // which a mounted disk may not have
 		}
 	}
-	item.Artifacts = func() []machine.Artifact {
+	item.Artifacts = func() []artifact.Artifact {
 		reached := ""
 		if sw.user == nil && full != file {
 			// What a user's own link leads to is looked at, and never written.
@@ -181,7 +183,7 @@ func addDesktopEntry(s *location.Survey, desktops []desktop, file string, kind f
 	missing := false
 	if kind&fs.ModeSymlink != 0 {
 		_, serr := s.Stat(file)
-		missing = machine.IsMissing(serr)
+		missing = files.IsMissing(serr)
 	}
 	if missing {
 		item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link", []string{autostart.TargetMissing}
@@ -239,7 +241,7 @@ func describeDesktopEntry(s *location.Survey, desktops []desktop, f *desktopentr
 		off("no command")
 		passedOver = true
 	case tryExec != "":
-		if _, _, err := location.FindProgram(s, tryExec); machine.IsMissing(err) {
+		if _, _, err := location.FindProgram(s, tryExec); files.IsMissing(err) {
 			off("TryExec not found: " + tryExec)
 			item.Problems = append(item.Problems, autostart.TargetMissing)
 		}
@@ -292,7 +294,7 @@ func describeDesktopEntry(s *location.Survey, desktops []desktop, f *desktopentr
 // it is an administrator's or the person's own, else in an overriding copy.
 type hide struct {
 	file  string
-	user  *machine.User // whose file it is; nil for everyone's
+	user  *account.User // whose file it is; nil for everyone's
 	below string        // the file that would decide without this one
 	// delays says that all sessions of the machine know of a key for a delay.
 	delays bool
@@ -300,21 +302,21 @@ type hide struct {
 
 // artifacts lists what decides the entry: its file, what a link leads to, and
 // what would switch it off for everyone or for one user.
-func (h hide) artifacts(users []machine.User, full string) []machine.Artifact {
-	list := []machine.Artifact{machine.File(h.file)}
+func (h hide) artifacts(users []account.User, full string) []artifact.Artifact {
+	list := []artifact.Artifact{artifact.File(h.file)}
 	if h.user == nil {
 		for _, other := range []string{h.override(), h.below} {
 			if other != h.file && other != "" {
-				list = append(list, machine.File(other), machine.File(path.Dir(other)), machine.File(path.Dir(path.Dir(other))))
+				list = append(list, artifact.File(other), artifact.File(path.Dir(other)), artifact.File(path.Dir(path.Dir(other))))
 			}
 		}
 		for _, u := range users {
 			dir := userAutostart(u)
-			list = append(list, machine.File(path.Dir(dir)), machine.File(dir), machine.File(path.Join(dir, path.Base(h.file))))
+			list = append(list, artifact.File(path.Dir(dir)), artifact.File(dir), artifact.File(path.Join(dir, path.Base(h.file))))
 		}
 	}
 	if full != h.file && full != "" && full != "/dev/null" {
-		list = append(list, machine.File(full))
+		list = append(list, artifact.File(full))
 	}
 	return list
 }
@@ -345,19 +347,19 @@ func (h hide) Plan(images location.Images, want location.Want) ([]location.Edit,
 	if h.override() != h.file {
 		original = h.file
 	}
-	return h.write(images, want, h.override(), machine.User{Name: "root"}, original)
+	return h.write(images, want, h.override(), account.User{Name: "root"}, original)
 }
 
 // write plans the file that is to decide, for its owner. Where it does not exist
 // it starts as a copy of the one it is to override.
-func (h hide) write(images location.Images, want location.Want, file string, owner machine.User, original string) ([]location.Edit, error) {
-	a := machine.File(file)
+func (h hide) write(images location.Images, want location.Want, file string, owner account.User, original string) ([]location.Edit, error) {
+	a := artifact.File(file)
 	image, err := images.Image(a)
 	if err != nil {
 		return nil, err
 	}
 	switch image.Kind {
-	case machine.Absent:
+	case artifact.Absent:
 		if original == "" {
 			return nil, fmt.Errorf("%s is gone; list again", file)
 		}
@@ -368,10 +370,10 @@ func (h hide) write(images location.Images, want location.Want, file string, own
 		if err != nil {
 			return nil, err
 		}
-		image = machine.NewFile(content, 0o644, owner.UID, owner.GID, want.Now)
-	case machine.Symlink:
+		image = artifact.NewFile(content, 0o644, owner.UID, owner.GID, want.Now)
+	case artifact.Symlink:
 		if want.State == autostart.Enabled && image.Target == "/dev/null" {
-			return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
+			return []location.Edit{{Artifact: a, Image: artifact.Image{Kind: artifact.Absent}}}, nil
 		}
 		// The link's target may serve others: put a file in the link's place.
 		content, err := contentOf(images, linkTarget(file, image.Target))
@@ -382,7 +384,7 @@ func (h hide) write(images location.Images, want location.Want, file string, own
 			// Wherever it leads, it must be possible to switch it off.
 			content = []byte("[Desktop Entry]\nType=Application\n")
 		}
-		image = machine.NewFile(content, 0o644, owner.UID, owner.GID, want.Now)
+		image = artifact.NewFile(content, 0o644, owner.UID, owner.GID, want.Now)
 	}
 	f, err := desktopentry.Parse(image.Content)
 	if err != nil {
@@ -392,7 +394,7 @@ func (h hide) write(images location.Images, want location.Want, file string, own
 		f.Set("Hidden", "true")
 	} else {
 		if original != "" && isHiddenCopy(images, original, image.Content) {
-			return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
+			return []location.Edit{{Artifact: a, Image: artifact.Image{Kind: artifact.Absent}}}, nil
 		}
 		if v, ok := f.Get("Hidden"); ok && v != "false" {
 			f.Set("Hidden", "false") // whatever a session manager takes for true
@@ -423,17 +425,17 @@ func isHiddenCopy(images location.Images, original string, content []byte) bool 
 // following links: what a user's link leads to may be none of their business.
 func contentOf(images location.Images, file string) ([]byte, error) {
 	for range 8 {
-		image, err := images.Image(machine.File(file))
+		image, err := images.Image(artifact.File(file))
 		if err != nil {
 			return nil, err
 		}
 		switch image.Kind {
-		case machine.Regular:
+		case artifact.Regular:
 			if image.Mode&0o004 == 0 {
 				return nil, fmt.Errorf("%w: not every user may read %s, so it is not copied", location.ErrNoSwitch, file)
 			}
 			return image.Content, nil
-		case machine.Symlink:
+		case artifact.Symlink:
 			file = linkTarget(file, image.Target)
 		default:
 			return nil, fmt.Errorf("%w: %s is %s", location.ErrNoSwitch, file, image.Kind)

@@ -9,7 +9,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/part"
 	"lockback/core/location/unix"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 var xinetdDaemon = program{"xinetd", []string{"xinetd"}, []string{"xinetd.service"}}
@@ -103,12 +103,12 @@ func (x xinetdSwitch) Plan(images location.Images, want location.Want) ([]locati
 }
 
 // Group is the file that the service stands in.
-func (x xinetdSwitch) Group() machine.Artifact { return x.In() }
+func (x xinetdSwitch) Group() artifact.Artifact { return x.In() }
 
 // PlanGroup switches several services of the file.
 func (x xinetdSwitch) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
-	return unix.InOnePass(images, want, x.In(), len(group), func(image machine.Image) (machine.Image, []error, error) {
-		if image.Kind != machine.Regular {
+	return unix.InOnePass(images, want, x.In(), len(group), func(image artifact.Image) (artifact.Image, []error, error) {
+		if image.Kind != artifact.Regular {
 			return image, nil, fmt.Errorf("%w: %s is not a file", location.ErrNoSwitch, x.File)
 		}
 		line := "\tdisable\t\t= no"

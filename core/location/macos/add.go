@@ -8,6 +8,8 @@ import (
 	"lockback/core/format/plist"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
 )
 
 // Add says how an entry is made where launchd finds it: an agent for what starts at sign-in, and for what runs by the clock
@@ -25,7 +27,7 @@ func Add(m *machine.Reader, n location.New) (location.Made, error) {
 	}
 	label := "local." + n.FileName()
 	made := location.Made{Location: "macos.launch-daemons", Effect: location.AtNextStart}
-	dir, owner := "/Library/LaunchDaemons", (*machine.User)(nil)
+	dir, owner := "/Library/LaunchDaemons", (*account.User)(nil)
 	if form == "agent" {
 		made.Location, made.Effect, dir = "macos.launch-agents", location.AtNextSignIn, "/Library/LaunchAgents"
 		if owner = n.User; owner != nil {
@@ -59,7 +61,7 @@ func Add(m *machine.Reader, n location.New) (location.Made, error) {
 		image.UID, image.GID = 0, 0 // launchd takes a job for everyone from root only
 	}
 	made.Key = key(owner, file)
-	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: image}}
+	made.Edits = []location.Edit{{Artifact: artifact.File(file), Image: image}}
 	return made, nil
 }
 

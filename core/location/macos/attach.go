@@ -17,7 +17,8 @@ import (
 	"lockback/core/format/webextension"
 	"lockback/core/location"
 	"lockback/core/location/browser"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/mac"
 )
 
 // Code that is loaded into other programs, and what makes them load it.
@@ -151,7 +152,7 @@ const preload = "DYLD_INSERT_LIBRARIES"
 // a user's sessions were given by older systems.
 func (d *disk) readEnvironment(s *location.Survey) {
 	why := "it belongs to what it is set for; switch that off instead"
-	add := func(u *machine.User, of, libraries, file string) {
+	add := func(u *account.User, of, libraries, file string) {
 		for lib := range strings.SplitSeq(libraries, ":") {
 			if lib == "" {
 				continue
@@ -195,7 +196,7 @@ func (d *disk) readEnvironment(s *location.Survey) {
 				item.Argv = []string{value}
 			}
 			fixed(item, "the user's own setting; change it in the file")
-			if !s.Machine.Release().Before(machine.Release{10, 8}) {
+			if !s.Machine.Release().Before(mac.Release{10, 8}) {
 				ignored(item, "not read since OS X 10.8")
 			}
 			s.Add(key(h.user, file, name), item)
@@ -270,7 +271,7 @@ func readBrowsers(s *location.Survey) {
 	}
 }
 
-func addExtension(s *location.Survey, u *machine.User, e browser.Extension, key string) {
+func addExtension(s *location.Survey, u *account.User, e browser.Extension, key string) {
 	item := newItem(u, e.Name, "", e.File)
 	item.Mode, item.Shipped = e.Mode, e.BuiltIn
 	if e.List == e.File {
@@ -291,7 +292,7 @@ const (
 
 // readForced reports the extensions that an administrator's policy or another program gives to a browser.
 func readForced(s *location.Survey) {
-	add := func(u *machine.User, file string, forced []webextension.Forced, err error) {
+	add := func(u *account.User, file string, forced []webextension.Forced, err error) {
 		if err != nil {
 			s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: err})
 		}
@@ -303,7 +304,7 @@ func readForced(s *location.Survey) {
 			s.Add(key(u, file, name), item)
 		}
 	}
-	managed := func(u *machine.User, folder, domain string) {
+	managed := func(u *account.User, folder, domain string) {
 		file := path.Join(folder, domain+".plist")
 		if doc, ok := readPlist(s, file); ok {
 			forced, err := webextension.ParsePolicy(policyJSON(doc.Dict()))
@@ -380,7 +381,7 @@ var safariLists = []string{"Library/Safari/Extensions/Extensions.plist",
 	"Library/Containers/com.apple.Safari/Data/Library/Safari/AppExtensions/Extensions.plist",
 	"Library/Containers/com.apple.Safari/Data/Library/Safari/WebExtensions/Extensions.plist"}
 
-func readSafari(s *location.Survey, u *machine.User, file string) {
+func readSafari(s *location.Survey, u *account.User, file string) {
 	doc, ok := readPlist(s, file)
 	if !ok {
 		return

@@ -13,7 +13,8 @@ import (
 	"lockback/core/format/keyedarchive"
 	"lockback/core/format/plist"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/files"
 )
 
 // macOS 13 and later keep one database of everything that runs in the
@@ -98,7 +99,7 @@ func (d *disk) backgroundItems(s *location.Survey) *background {
 		if !b.there {
 			return
 		}
-		content, err := s.ReadFile(b.file, machine.MaxImageSize)
+		content, err := s.ReadFile(b.file, files.MaxImageSize)
 		if err == nil {
 			b.records, b.known, err = parseBackground(content, b.file)
 		}
@@ -197,7 +198,7 @@ func fileOf(text string) string {
 
 // idsOf are the ids under which the database keeps what is a user's, or the
 // system's. An account of the system has one that is made of its number.
-func idsOf(u *machine.User) []string {
+func idsOf(u *account.User) []string {
 	made := func(uid int64) string { return fmt.Sprintf("FFFFEEEE-DDDD-CCCC-BBBB-AAAA%08X", uint32(uid)) }
 	if u == nil {
 		return []string{made(-2), made(0)}
@@ -207,7 +208,7 @@ func idsOf(u *machine.User) []string {
 
 // find returns the record of a person among some. Of the system, any person's
 // will do: a daemon runs for all.
-func (b *background) find(among []int, u *machine.User, fits func(record) bool) (record, bool) {
+func (b *background) find(among []int, u *account.User, fits func(record) bool) (record, bool) {
 	if len(among) == 0 {
 		return record{}, false
 	}
@@ -224,12 +225,12 @@ func (b *background) find(among []int, u *machine.User, fits func(record) bool) 
 }
 
 // forFile is the record of a job's property list.
-func (b *background) forFile(file string, u *machine.User) (record, bool) {
+func (b *background) forFile(file string, u *account.User) (record, bool) {
 	return b.find(b.byPath[b.same(file)], u, func(r record) bool { return r.kind&(typeAgent|typeDaemon) != 0 })
 }
 
 // forHelper is the record of a helper inside an app, by its place or its label.
-func (b *background) forHelper(file, label string, u *machine.User) (record, bool) {
+func (b *background) forHelper(file, label string, u *account.User) (record, bool) {
 	fits := func(r record) bool { return r.kind&(typeAgent|typeDaemon|typeLoginItem) != 0 }
 	if r, ok := b.find(b.byPath[b.same(file)], u, fits); ok || label == "" {
 		return r, ok

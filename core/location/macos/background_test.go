@@ -8,7 +8,7 @@ import (
 
 	"lockback/core/format/bookmark"
 	"lockback/core/format/plist"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
 )
 
 func TestPathsOfRecords(t *testing.T) {
@@ -22,7 +22,7 @@ func TestPathsOfRecords(t *testing.T) {
 
 func TestWhoseRecords(t *testing.T) {
 	t.Parallel()
-	u := &machine.User{Name: "ines", UID: 501, UUID: "AAAA"}
+	u := &account.User{Name: "ines", UID: 501, UUID: "AAAA"}
 	b := background{same: func(name string) string { return name }, records: []record{
 		{person: "BBBB", path: "/x", kind: typeAgent, name: "another's"}, {person: "AAAA", path: "/x", kind: typeAgent, name: "hers"},
 		{person: "AAAA", path: "/x", kind: typeApp, name: "no job"}, {person: "", path: "/y", kind: typeDaemon, name: "nobody's"}, {person: "BBBB", path: "/z", kind: typeDaemon, name: "a daemon"},
@@ -30,7 +30,7 @@ func TestWhoseRecords(t *testing.T) {
 	r, ok := b.forFile("/x", u)
 	require.True(t, ok)
 	require.Equal(t, "hers", r.name)
-	_, ok = b.forFile("/x", &machine.User{UID: 502, UUID: "CCCC"})
+	_, ok = b.forFile("/x", &account.User{UID: 502, UUID: "CCCC"})
 	require.False(t, ok)
 	_, ok = b.forFile("/y", nil)
 	require.False(t, ok)

@@ -10,7 +10,10 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/plist"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
+	"lockback/core/machine/mac"
 )
 
 // bundle is a folder that macOS takes for one thing: an app, a plug-in, a driver.
@@ -31,8 +34,8 @@ var infoPlaces = []string{"Contents/Info-macos.plist", "Contents/Info.plist", "I
 func bundleAt(s *location.Survey, dir string) bundle {
 	b := bundle{path: dir, infoFile: path.Join(dir, infoPlaces[1]), missing: true}
 	for _, place := range infoPlaces {
-		content, err := s.ReadFile(path.Join(dir, place), machine.MaxFileSize)
-		if machine.IsMissing(err) {
+		content, err := s.ReadFile(path.Join(dir, place), files.MaxFileSize)
+		if files.IsMissing(err) {
 			continue
 		}
 		if !b.missing {
@@ -68,7 +71,7 @@ func (b bundle) executable() string {
 // newBundle is the item of a bundle that other programs load. To switch it off, its
 // Info.plist is taken away: without one it is a folder like any other, and all
 // else of it stays where it is.
-func newBundle(s *location.Survey, u *machine.User, dir, mode string) *location.Item {
+func newBundle(s *location.Survey, u *account.User, dir, mode string) *location.Item {
 	b := bundleAt(s, dir)
 	base := path.Base(dir)
 	name := strings.TrimSuffix(base, path.Ext(base))
@@ -81,12 +84,12 @@ func newBundle(s *location.Survey, u *machine.User, dir, mode string) *location.
 		item.Argv = []string{item.Command}
 	}
 	if parked(item, b.infoFile); len(b.more) > 0 {
-		all := []machine.Artifact{machine.File(b.infoFile)}
+		all := []artifact.Artifact{artifact.File(b.infoFile)}
 		for _, file := range b.more {
-			all = append(all, machine.File(file))
+			all = append(all, artifact.File(file))
 		}
 		item.Switcher = location.ParkAll(all)
-		item.Artifacts = func() []machine.Artifact { return all }
+		item.Artifacts = func() []artifact.Artifact { return all }
 	}
 	switch {
 	case b.missing:
@@ -122,7 +125,7 @@ func (b bundles) Read(s *location.Survey, places []location.Place) {
 	}
 }
 
-func (b bundles) read(s *location.Survey, u *machine.User, dir string) {
+func (b bundles) read(s *location.Survey, u *account.User, dir string) {
 	for _, e := range named(s, dir, strings.Fields(b.endings)...) {
 		item := newBundle(s, u, path.Join(dir, e.Name()), b.mode)
 		item.Role = b.role
@@ -157,16 +160,16 @@ var plugIns = []struct {
 // lastLoaded are the folders whose plug-ins of others macOS does not load any more, with the first release that
 // does not.
 var lastLoaded = map[string]struct {
-	since machine.Release
+	since mac.Release
 	words string
 }{
-	"Contextual Menu Items":    {machine.Release{10, 6}, "Mac OS X 10.6"},
-	"InputManagers":            {machine.Release{10, 7}, "Mac OS X 10.7"},
-	"ScriptingAdditions":       {machine.Release{10, 14}, "macOS 10.14"},
-	"Internet Plug-Ins":        {machine.Release{11, 0}, "macOS 11"},
-	"Mail/Bundles":             {machine.Release{14, 0}, "macOS 14"},
-	"CoreMediaIO/Plug-Ins/DAL": {machine.Release{14, 1}, "macOS 14.1"},
-	"QuickLook":                {machine.Release{15, 0}, "macOS 15"},
+	"Contextual Menu Items":    {mac.Release{10, 6}, "Mac OS X 10.6"},
+	"InputManagers":            {mac.Release{10, 7}, "Mac OS X 10.7"},
+	"ScriptingAdditions":       {mac.Release{10, 14}, "macOS 10.14"},
+	"Internet Plug-Ins":        {mac.Release{11, 0}, "macOS 11"},
+	"Mail/Bundles":             {mac.Release{14, 0}, "macOS 14"},
+	"CoreMediaIO/Plug-Ins/DAL": {mac.Release{14, 1}, "macOS 14.1"},
+	"QuickLook":                {mac.Release{15, 0}, "macOS 15"},
 }
 
 // plugInPlaces words the folders.
@@ -189,7 +192,7 @@ func readPlugIns(s *location.Survey) {
 				continue
 			}
 			s.Adjusting(func(item *location.Item) {
-				if last, ok := lastLoaded[p.folder]; ok && !s.Machine.Release().Before(last.since) && s.Machine.Release() != (machine.Release{}) && !item.Shipped {
+				if last, ok := lastLoaded[p.folder]; ok && !s.Machine.Release().Before(last.since) && s.Machine.Release() != (mac.Release{}) && !item.Shipped {
 					ignored(item, "not loaded since "+last.words)
 				}
 			}, func(s *location.Survey) { p.read(s, r.user, path.Join(r.path, p.folder)) })
@@ -244,11 +247,11 @@ func readStartupItems(s *location.Survey, at []location.Place) {
 			program := path.Join(folder, e.Name())
 			item := newItem(nil, e.Name(), program, file)
 			item.Argv, item.Shipped = []string{program}, ofSystem(folder)
-			item.Switcher = location.Park{Artifact: machine.File(file)}
-			content, err := s.ReadFile(file, machine.MaxFileSize)
+			item.Switcher = location.Park{Artifact: artifact.File(file)}
+			content, err := s.ReadFile(file, files.MaxFileSize)
 			doc, perr := plist.Parse(content)
 			switch {
-			case machine.IsMissing(err):
+			case files.IsMissing(err):
 				off(item, "without its StartupParameters.plist")
 			case err != nil:
 				s.Skip(file, err)

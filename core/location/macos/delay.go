@@ -11,6 +11,7 @@ import (
 	"lockback/core/format/plist"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Delay turns the job off in launchd's database and makes another one like it beside its file, which waits before it starts
@@ -21,7 +22,7 @@ func (o override) Delay(m *machine.Reader, images location.Images, item *locatio
 	if ofSystem(file) || strings.Contains(file, ".app/") {
 		return later, fmt.Errorf("%w: it lies in what its maker signed", location.ErrNoDelay)
 	}
-	image, err := images.Image(machine.File(file))
+	image, err := images.Image(artifact.File(file))
 	if err != nil {
 		return later, err
 	}
@@ -52,9 +53,9 @@ func (o override) Delay(m *machine.Reader, images location.Images, item *locatio
 		dir, uid, gid = path.Join(u.Home, "Library/LaunchAgents"), u.UID, u.GID
 	}
 	other := path.Join(dir, label+".plist")
-	if taken, err := images.Image(machine.File(other)); err != nil || taken.Kind != machine.Absent {
+	if taken, err := images.Image(artifact.File(other)); err != nil || taken.Kind != artifact.Absent {
 		return later, fmt.Errorf("%w: %s is in the way", location.ErrNoDelay, other)
 	}
-	later.Made = &location.Made{Location: item.Location, User: item.User, Key: key(u, other), Edits: []location.Edit{{Artifact: machine.File(other), Image: machine.NewFile(content, 0o644, uid, gid, now)}}}
+	later.Made = &location.Made{Location: item.Location, User: item.User, Key: key(u, other), Edits: []location.Edit{{Artifact: artifact.File(other), Image: artifact.NewFile(content, 0o644, uid, gid, now)}}}
 	return later, nil
 }

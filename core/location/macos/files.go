@@ -12,7 +12,10 @@ import (
 	"lockback/core/format/plist"
 	"lockback/core/location"
 	"lockback/core/location/unix"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
+	"lockback/core/machine/mac"
 )
 
 // readRC reports the old scripts that the system ran at its start.
@@ -26,7 +29,7 @@ func readRC(s *location.Survey, at []location.Place) {
 		}
 		item := newItem(nil, name, file, file)
 		item.Argv = []string{file}
-		item.Switcher = location.Park{Artifact: machine.File(file)}
+		item.Switcher = location.Park{Artifact: artifact.File(file)}
 		if name == "rc.common" {
 			ignored(item, "only read by other scripts, never run")
 		} else if old {
@@ -89,7 +92,7 @@ func (d *disk) readAt(s *location.Survey) {
 			s.Skip(file, err)
 			continue
 		}
-		uid, _ := machine.Owner(info)
+		uid, _ := files.Owner(info)
 		command := ""
 		for line := range strings.Lines(string(content)) {
 			if digits, ok := strings.CutPrefix(line, "# atrun uid="); ok && !s.Machine.KeepsOwners {
@@ -103,7 +106,7 @@ func (d *disk) readAt(s *location.Survey) {
 				command = text
 			}
 		}
-		var u *machine.User
+		var u *account.User
 		for _, h := range homes(s) {
 			if h.user.UID == uid {
 				u = h.user
@@ -112,7 +115,7 @@ func (d *disk) readAt(s *location.Survey) {
 		item := newItem(u, "at job "+strconv.FormatUint(number, 10), command, file)
 		item.Argv = []string{"/bin/sh", "-c", command}
 		item.When = "once, at " + time.Unix(int64(minute)*60, 0).UTC().Format("2006-01-02 15:04") + " UTC"
-		item.Switcher = location.Park{Artifact: machine.File(file)}
+		item.Switcher = location.Park{Artifact: artifact.File(file)}
 		if d.atIsOff(s) {
 			off(item, "com.apple.atrun is disabled")
 		}
@@ -134,7 +137,7 @@ func (d *disk) cronIsOff(s *location.Survey) string {
 
 // periodicIsOff tells why nothing runs the scripts; empty where something does.
 func (d *disk) periodicIsOff(s *location.Survey) string {
-	if !s.Machine.Release().Before(sequoia) && s.Machine.Release() != (machine.Release{}) {
+	if !s.Machine.Release().Before(sequoia) && s.Machine.Release() != (mac.Release{}) {
 		return "macOS runs no periodic scripts since 15"
 	}
 	for _, period := range periods {
@@ -246,7 +249,7 @@ func readEmond(s *location.Survey) {
 					item.Command = strings.Join(item.Argv, " ")
 				}
 			}
-			item.Switcher = location.Park{Artifact: machine.File(file)}
+			item.Switcher = location.Park{Artifact: artifact.File(file)}
 			if len(rules) > 1 {
 				fixed(item, "its file holds other rules too")
 			}
@@ -333,7 +336,7 @@ eval ` + "`/usr/libexec/path_helper -c`" + `
 var shippedKeys = regexp.MustCompile(`^\[\[ -n ("\$terminfo\[k[a-zA-Z0-9]+\]" \]\] && key\[[A-Za-z0-9]+\]=\$terminfo\[k[a-zA-Z0-9]+\]|\$\{key\[[A-Za-z]+\]\} \]\] && bindkey "\$\{key\[[A-Za-z]+\]\}" [a-z-]+)$`)
 
 func readShellFiles(s *location.Survey) {
-	add := func(u *machine.User, file string) {
+	add := func(u *account.User, file string) {
 		content, ok := s.File(file)
 		if !ok {
 			return

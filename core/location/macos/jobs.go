@@ -15,6 +15,8 @@ import (
 	"lockback/core/format/plist"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/files"
 )
 
 // jobFile is one job's property list.
@@ -34,7 +36,7 @@ type jobFile struct {
 type jobFolder struct {
 	path   string
 	agents bool
-	user   *machine.User
+	user   *account.User
 	there  bool
 	err    error // why it could not be read
 	unread map[string]error
@@ -95,14 +97,14 @@ func (f *jobFolder) read(s *location.Survey) {
 }
 
 // read reads one job. What launchd would not load says so.
-func (j *jobFile) read(s *location.Survey, u *machine.User) error {
-	content, info, err := s.ReadFileInfo(j.path, machine.MaxFileSize)
+func (j *jobFile) read(s *location.Survey, u *account.User) error {
+	content, info, err := s.ReadFileInfo(j.path, files.MaxFileSize)
 	if err != nil {
-		if machine.IsMissing(err) {
+		if files.IsMissing(err) {
 			j.broken = leadsNowhere
 			return nil
 		}
-		if errors.Is(err, machine.ErrTooLarge) {
+		if errors.Is(err, files.ErrTooLarge) {
 			j.broken = machine.Reason(err)
 			return nil
 		}
@@ -131,8 +133,8 @@ func (j *jobFile) read(s *location.Survey, u *machine.User) error {
 
 // dubious tells why launchd does not trust a file: launchctl(1) wants it to be
 // root's, or the person's whose agent it is, and nobody else to write to it.
-func dubious(s *location.Survey, info fs.FileInfo, u *machine.User) string {
-	uid, _ := machine.Owner(info)
+func dubious(s *location.Survey, info fs.FileInfo, u *account.User) string {
+	uid, _ := files.Owner(info)
 	switch {
 	case uid < 0 || !s.Machine.KeepsOwners:
 		return ""
@@ -243,7 +245,7 @@ func loaded(when string, agent bool) string {
 
 // addJob reports a job for a person, or for the system. Known are the labels that
 // were taken already, with the files that took them.
-func (d *disk) addJob(s *location.Survey, j *jobFile, u *machine.User, known map[string]string) {
+func (d *disk) addJob(s *location.Survey, j *jobFile, u *account.User, known map[string]string) {
 	name := j.job.Label
 	if name == "" {
 		name = strings.TrimSuffix(path.Base(j.path), ".plist")
@@ -350,7 +352,7 @@ func jobFacts(j *jobFile, rec record) []location.Fact {
 // app is an application with what it brings along.
 type app struct {
 	path    string
-	user    *machine.User // in whose folder it lies
+	user    *account.User // in whose folder it lies
 	info    []byte        // its Info.plist
 	err     error
 	helpers []helper
@@ -416,7 +418,7 @@ func (d *disk) findApps(s *location.Survey, p root, deeper bool) {
 func (a *app) read(s *location.Survey) {
 	a.unread = map[string]error{}
 	contents := path.Join(a.path, "Contents")
-	a.info, a.err = s.ReadFile(path.Join(contents, "Info.plist"), machine.MaxFileSize)
+	a.info, a.err = s.ReadFile(path.Join(contents, "Info.plist"), files.MaxFileSize)
 	library := path.Join(contents, "Library")
 	entries, err := s.ReadDir(library)
 	if err != nil {
@@ -446,7 +448,7 @@ func (a *app) read(s *location.Survey) {
 
 // read finds the name by which launchd knows a helper: the Label of a job, the
 // bundle's id of a login item.
-func (h *helper) read(s *location.Survey, u *machine.User) {
+func (h *helper) read(s *location.Survey, u *account.User) {
 	if h.login {
 		b := bundleAt(s, h.file)
 		h.label, h.start = b.info.Text("CFBundleIdentifier"), cmp.Or(b.executable(), h.file)
@@ -502,7 +504,7 @@ func (d *disk) addRecorded(s *location.Survey, apps []*app) {
 		if r.kind&(typeAgent|typeDaemon|typeLoginItem) == 0 || r.path == "" || known[same(r.path)] {
 			continue
 		}
-		var user *machine.User
+		var user *account.User
 		for _, u := range people(s) {
 			if slices.Contains(idsOf(u), r.person) {
 				user = u
@@ -544,7 +546,7 @@ func (d *disk) addForPeople(s *location.Survey, a *app, h helper) {
 
 // registered tells whether an app has registered a helper for a person, and
 // whether that is known at all.
-func (d *disk) registered(s *location.Survey, h helper, u *machine.User) (on, known bool) {
+func (d *disk) registered(s *location.Survey, h helper, u *account.User) (on, known bool) {
 	if rec, ok := d.backgroundItems(s).forHelper(h.file, h.label, u); ok {
 		return rec.starts(), true
 	}
@@ -555,7 +557,7 @@ func (d *disk) registered(s *location.Survey, h helper, u *machine.User) (on, kn
 }
 
 // addHelper reports one helper of an app.
-func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *machine.User) {
+func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *account.User) {
 	label := h.label
 	var item *location.Item
 	if h.login {

@@ -8,20 +8,21 @@ import (
 
 	"lockback/core/format/sqlitefile"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/files"
+	"lockback/core/machine/mac"
 )
 
 // readDatabase reads one of SQLite's databases with what stands in its log.
 func readDatabase(s *location.Survey, file string) ([]byte, error) {
-	log, err := s.ReadFile(file+"-wal", machine.MaxImageSize)
-	if err != nil && !machine.IsMissing(err) {
+	log, err := s.ReadFile(file+"-wal", files.MaxImageSize)
+	if err != nil && !files.IsMissing(err) {
 		return nil, err
 	}
-	content, err := s.ReadFile(file, machine.MaxImageSize)
+	content, err := s.ReadFile(file, files.MaxImageSize)
 	if err != nil {
 		return nil, err
 	}
-	if content, err = sqlitefile.WithLog(content, log, machine.MaxImageSize); err != nil {
+	if content, err = sqlitefile.WithLog(content, log, files.MaxImageSize); err != nil {
 		return nil, &fs.PathError{Op: "read", Path: file, Err: err}
 	}
 	return content, nil
@@ -88,7 +89,7 @@ func readKernelExtensions(s *location.Survey, places []location.Place) {
 		default:
 			off(item, kernelExtension+", not allowed in System Settings")
 		}
-		if !release.Before(bigSur) && release != (machine.Release{}) && exists(s, extensionCollection) {
+		if !release.Before(bigSur) && release != (mac.Release{}) && exists(s, extensionCollection) {
 			item.Effect = location.AfterNewCollection
 		}
 	}, func(s *location.Survey) { bundles{endings: ".kext", mode: kernelExtension}.Read(s, places) })

@@ -14,7 +14,10 @@ import (
 	"lockback/core/format/plist"
 	"lockback/core/location"
 	"lockback/core/location/part"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
+	"lockback/core/machine/mac"
 )
 
 // Where login items were kept before macOS 13, below a home.
@@ -61,7 +64,7 @@ func (d *disk) readLoginItems(s *location.Survey) {
 			continue
 		}
 		if file := path.Join(u.Home, oldLoginItems); exists(s, file) {
-			if later == "" && !release.Before(highSierra) && release != (machine.Release{}) {
+			if later == "" && !release.Before(highSierra) && release != (mac.Release{}) {
 				later = takenOver
 			}
 			addLoginItems(s, u, file, later, readOldLoginItems(s, file))
@@ -71,7 +74,7 @@ func (d *disk) readLoginItems(s *location.Survey) {
 
 // loginItems are the records of a person that open at sign-in. An app that only
 // holds helpers is not one itself.
-func (b *background) loginItems(u *machine.User) (items []listed, known bool) {
+func (b *background) loginItems(u *account.User) (items []listed, known bool) {
 	ids := idsOf(u)
 	for _, id := range ids {
 		known = known || id != "" && b.known[id]
@@ -87,7 +90,7 @@ func (b *background) loginItems(u *machine.User) (items []listed, known bool) {
 
 // readAgentDatabase reads the list of macOS 10.13 to 12.
 func readAgentDatabase(s *location.Survey, file string) []listed {
-	content, err := s.ReadFile(file, machine.MaxImageSize)
+	content, err := s.ReadFile(file, files.MaxImageSize)
 	if err != nil {
 		s.Skip(file, err)
 		return nil
@@ -159,7 +162,7 @@ func readOldLoginItems(s *location.Survey, file string) []listed {
 
 // addLoginItems reports a user's list. On a disk it is not switched: the format
 // is not documented, and macOS keeps it in memory while it runs.
-func addLoginItems(s *location.Survey, u *machine.User, file, mode string, list []listed) {
+func addLoginItems(s *location.Survey, u *account.User, file, mode string, list []listed) {
 	for _, l := range list {
 		item := loginItemOf(u, file, l)
 		if mode != "" && item.State == autostart.Enabled {
@@ -170,7 +173,7 @@ func addLoginItems(s *location.Survey, u *machine.User, file, mode string, list 
 	}
 }
 
-func loginItemOf(u *machine.User, file string, l listed) *location.Item {
+func loginItemOf(u *account.User, file string, l listed) *location.Item {
 	name := l.name
 	if name == "" {
 		name = "(no name)"
@@ -197,10 +200,10 @@ func loginItemOf(u *machine.User, file string, l listed) *location.Item {
 
 // askLoginItems asks the running system for the list of a person. That nobody can
 // be asked, because the person is not signed in, leaves the list on the disk.
-func (d *disk) askLoginItems(s *location.Survey, u *machine.User) bool {
+func (d *disk) askLoginItems(s *location.Survey, u *account.User) bool {
 	items, err := s.Machine.LoginItems(*u)
 	if err != nil {
-		if !errors.Is(err, machine.ErrNoLoginItems) && !errors.Is(err, machine.ErrNeedsRights) && !errors.Is(err, machine.ErrNotSignedIn) {
+		if !errors.Is(err, mac.ErrNoLoginItems) && !errors.Is(err, files.ErrNeedsRights) && !errors.Is(err, mac.ErrNotSignedIn) {
 			s.Skip("login items of "+u.Name, &fs.PathError{Op: "ask", Path: u.Name, Err: err})
 		}
 		return false
@@ -217,9 +220,9 @@ func (d *disk) askLoginItems(s *location.Survey, u *machine.User) bool {
 			item.Problems = append(item.Problems, autostart.TargetMissing)
 			fixed(item, "its app is gone, so that it could not be brought back; take it out in System Settings > General > Login Items")
 		} else {
-			a := machine.LoginItemOf(*u, i.Path)
+			a := mac.LoginItemOf(*u, i.Path)
 			item.Switcher = location.Park{Artifact: a}
-			item.Artifacts = func() []machine.Artifact { return []machine.Artifact{machine.File(file), a} }
+			item.Artifacts = func() []artifact.Artifact { return []artifact.Artifact{artifact.File(file), a} }
 			if i.Hidden && !s.Machine.Release().Before(ventura) {
 				item.Loses = "it is not kept that it opens hidden: macOS 13 and later do not take that back"
 			}
@@ -275,7 +278,7 @@ func readLoginHooks(s *location.Survey) {
 }
 
 // addAppOf reports an app of an array in a property list.
-func addAppOf(s *location.Survey, u *machine.User, file, name string, number int, d plist.Dict, mode string) {
+func addAppOf(s *location.Survey, u *account.User, file, name string, number int, d plist.Dict, mode string) {
 	target := d.Text("Path")
 	item := newItem(u, strings.TrimSuffix(path.Base(target), ".app"), target, file)
 	item.Source.Key, item.Mode = name, mode
@@ -329,7 +332,7 @@ func readReopen(s *location.Survey) {
 
 // preferenceOf is a yes or no of a user's preferences, and whether it is told.
 func preferenceOf(s *location.Survey, home, file, name string) (yes, told bool) {
-	content, err := s.ReadFile(path.Join(home, "Library/Preferences", file), machine.MaxFileSize)
+	content, err := s.ReadFile(path.Join(home, "Library/Preferences", file), files.MaxFileSize)
 	if err != nil {
 		return false, false
 	}
@@ -352,7 +355,7 @@ const (
 var errProfileStore = errors.New("profiles are kept in a form that nothing documents; what they set for sign-in is read from " + managedFolder)
 
 func readManaged(s *location.Survey) {
-	read := func(u *machine.User, file string) {
+	read := func(u *account.User, file string) {
 		if doc, ok := readPlist(s, file); ok {
 			addManaged(s, u, file, doc.Dict())
 		}
@@ -381,7 +384,7 @@ func readManaged(s *location.Survey) {
 	}
 }
 
-func addManaged(s *location.Survey, u *machine.User, file string, d plist.Dict) {
+func addManaged(s *location.Survey, u *account.User, file string, d plist.Dict) {
 	const name = "AutoLaunchedApplicationDictionary-managed"
 	for k, entry := range d.Dicts(name) {
 		s.Adjusting(func(item *location.Item) {

@@ -15,7 +15,9 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/plist"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/mac"
 )
 
 // disk is what the locations of one Mac share: each part is read by whichever
@@ -34,16 +36,16 @@ type disk struct {
 
 // releases that changed where things are.
 var (
-	snowLeopard = machine.Release{10, 6}  // no apps listed in loginwindow.plist
-	yosemite    = machine.Release{10, 10} // launchd's new databases; no startup items, no launchd.conf
-	bigSur      = machine.Release{11, 0}  // its own volume is sealed
-	sequoia     = machine.Release{15, 0}  // no periodic scripts
-	highSierra  = machine.Release{10, 13} // background items, a list for each user
-	ventura     = machine.Release{13, 0}  // background items, one database
+	snowLeopard = mac.Release{10, 6}  // no apps listed in loginwindow.plist
+	yosemite    = mac.Release{10, 10} // launchd's new databases; no startup items, no launchd.conf
+	bigSur      = mac.Release{11, 0}  // its own volume is sealed
+	sequoia     = mac.Release{15, 0}  // no periodic scripts
+	highSierra  = mac.Release{10, 13} // background items, a list for each user
+	ventura     = mac.Release{13, 0}  // background items, one database
 )
 
 // owner tells whose entry it is: nobody's where it is for the whole machine.
-func owner(u *machine.User) string {
+func owner(u *account.User) string {
 	if u == nil {
 		return ""
 	}
@@ -52,7 +54,7 @@ func owner(u *machine.User) string {
 
 // key identifies an entry by its place, and by what it is called there. What lies
 // in a home is named from there, so that two people's differ by their names only.
-func key(u *machine.User, file string, rest ...string) string {
+func key(u *account.User, file string, rest ...string) string {
 	if u != nil {
 		if below, ok := strings.CutPrefix(file, u.Home+"/"); ok {
 			file = "~/" + below
@@ -62,17 +64,17 @@ func key(u *machine.User, file string, rest ...string) string {
 }
 
 // newItem begins an item that is read from a file.
-func newItem(u *machine.User, name, command, file string) *location.Item {
+func newItem(u *account.User, name, command, file string) *location.Item {
 	return &location.Item{Entry: autostart.Entry{Name: name, State: autostart.Enabled, Command: command, User: owner(u), Source: autostart.Source{Path: file}},
 		For: u, Artifacts: artifacts(file)}
 }
 
 // artifacts makes the list of the files that decide an item.
-func artifacts(files ...string) func() []machine.Artifact {
-	return func() []machine.Artifact {
-		list := make([]machine.Artifact, len(files))
+func artifacts(files ...string) func() []artifact.Artifact {
+	return func() []artifact.Artifact {
+		list := make([]artifact.Artifact, len(files))
 		for k, f := range files {
-			list[k] = machine.File(f)
+			list[k] = artifact.File(f)
 		}
 		return list
 	}
@@ -96,7 +98,7 @@ func fixed(item *location.Item, why string) {
 
 // parked makes an item one that is turned off by taking its file away.
 func parked(item *location.Item, file string) {
-	item.Switcher = location.Park{Artifact: machine.File(file)}
+	item.Switcher = location.Park{Artifact: artifact.File(file)}
 }
 
 // readPlist reads a property list and reports one that cannot be read.
@@ -114,8 +116,8 @@ func readPlist(s *location.Survey, file string) (*plist.Document, bool) {
 }
 
 // people are the accounts that somebody may sign in to: all but root.
-func people(s *location.Survey) []*machine.User {
-	var list []*machine.User
+func people(s *location.Survey) []*account.User {
+	var list []*account.User
 	for k := range s.Machine.Users {
 		if u := &s.Machine.Users[k]; u.UID != 0 {
 			list = append(list, u)
@@ -127,7 +129,7 @@ func people(s *location.Survey) []*machine.User {
 // root is a place of the machine's, or of a user's.
 type root struct {
 	path string
-	user *machine.User
+	user *account.User
 }
 
 // roots are the folders called Library: the system's, the machine's, and each

@@ -9,7 +9,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/plist"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
 )
 
 // bootTasks are the scripts that launchd runs while the system starts, where they are there, with when.
@@ -47,7 +47,7 @@ var forced = map[string]string{"forcecommand": "when somebody connects over ssh"
 	"subsystem": "when a client asks for it", "localcommand": "when connected to another computer", "proxycommand": "when connecting to another computer", "knownhostscommand": "when connecting to another computer"}
 
 func readSSHCommands(s *location.Survey) {
-	config := func(u *machine.User, file string) {
+	config := func(u *account.User, file string) {
 		content, ok := s.File(file)
 		if !ok {
 			return
@@ -89,7 +89,7 @@ func readSSHCommands(s *location.Survey) {
 	}
 }
 
-func sshCommand(u *machine.User, name, command, file, when string, line int) *location.Item {
+func sshCommand(u *account.User, name, command, file, when string, line int) *location.Item {
 	item := newItem(u, name, command, file)
 	item.Argv, item.When, item.Source.Line = strings.Fields(command), when, line
 	fixed(item, "whoever connects may depend on it; change it in an editor")

@@ -108,7 +108,7 @@ func (m drawnMac) build(t *testing.T, r *rand.Rand) string {
 		}
 		files["/private/var/db/com.apple.backgroundtaskmanagement/BackgroundItems-v11.btm"] = binaryForm{records(people)}
 	}
-	return mac(t, m.release, files)
+	return smallMac(t, m.release, files)
 }
 
 // expected is what launchd's rules make of it, by file and person.

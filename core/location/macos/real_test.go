@@ -16,6 +16,8 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/mac"
 	"lockback/internal/testkit"
 )
 
@@ -47,7 +49,7 @@ func TestRealMacs(t *testing.T) {
 	t.Parallel()
 	const users = "/private/var/db/dslocal/nodes/Default/users/"
 	const system = "/System/Library/LaunchDaemons/"
-	root := mac(t, "14.5", dict{
+	root := smallMac(t, "14.5", dict{
 		users + "helper.plist":  account("helper", "00499", "/private/var/home/helper"), // hidden by its number
 		users + "_backup.plist": account("_backup", "00510", "/Users/_backup"),          // and by its name
 		users + "_www.plist":    account("_www", "00070", "/Library/WebServer"),
@@ -82,18 +84,18 @@ func TestRealMacs(t *testing.T) {
 	}
 	require.Equal(t, autostart.Disabled, states[system+"com.apple.limited.plist"])
 	require.Equal(t, autostart.Enabled, states["/Library/LaunchDaemons/taker.plist"])
-	require.ErrorIs(t, m.Writable(machine.File("/System/Library/QuickLook/Text.qlgenerator/Contents/Info.plist"), machine.Image{}, machine.Image{}), machine.ErrSealed)
+	require.ErrorIs(t, m.Writable(artifact.File("/System/Library/QuickLook/Text.qlgenerator/Contents/Info.plist"), artifact.Image{}, artifact.Image{}), mac.ErrSealed)
 }
 
 // One volume of the two that a Mac has is not taken for a clean machine.
 func TestHalfMacs(t *testing.T) {
 	t.Parallel()
-	data := mac(t, "14.5", dict{"/Library/LaunchDaemons/a.plist": dict{"Label": "tide", "Program": "/usr/bin/tide", "RunAtLoad": true}, "/System/Library/CoreServices/CoreTypes.bundle/Contents/Library/x": ""})
+	data := smallMac(t, "14.5", dict{"/Library/LaunchDaemons/a.plist": dict{"Label": "tide", "Program": "/usr/bin/tide", "RunAtLoad": true}, "/System/Library/CoreServices/CoreTypes.bundle/Contents/Library/x": ""})
 	require.NoError(t, os.Remove(filepath.Join(data, "System/Library/CoreServices/SystemVersion.plist")))
 	_, inv, by := look(t, data)
 	require.Nil(t, by["tide"].Target.Exists, "it lies on the other volume")
 	require.NotEmpty(t, inv.Unread)
-	alone := mac(t, "14.5", dict{"/System/Library/LaunchDaemons/a.plist": job("com.apple.tide", nil)})
+	alone := smallMac(t, "14.5", dict{"/System/Library/LaunchDaemons/a.plist": job("com.apple.tide", nil)})
 	require.NoError(t, os.RemoveAll(filepath.Join(alone, "private/var")))
 	_, inv, _ = look(t, alone)
 	require.Contains(t, inv.Unread[0].Reason+inv.Unread[len(inv.Unread)-1].Reason, "mount its data volume")
@@ -102,7 +104,7 @@ func TestHalfMacs(t *testing.T) {
 // What lies where it cannot be looked at is unknown, and never missing.
 func TestElsewhereIsUnknown(t *testing.T) {
 	t.Parallel()
-	root := mac(t, "14.5", dict{
+	root := smallMac(t, "14.5", dict{
 		"/Library/LaunchDaemons/a.plist":                                           job("behind a link", dict{"Program": "/opt/tide/bin/tide"}),
 		"/Library/LaunchDaemons/b.plist":                                           job("second fork", dict{"Program": "/tide/..namedfork/rsrc"}),
 		"/Library/LaunchDaemons/c.plist":                                           job("by number", dict{"Program": "/.vol/16777220/2/tide"}),
@@ -172,7 +174,7 @@ func TestRightsInTheLog(t *testing.T) {
 		if withLog {
 			files["/private/var/db/auth.db-wal"], want = log, "for system.login.console"
 		}
-		_, _, by := look(t, mac(t, "14.5", files))
+		_, _, by := look(t, smallMac(t, "14.5", files))
 		require.Equal(t, want, by["Badge"].Mode)
 	}
 }

@@ -42,8 +42,8 @@ const (
 	macID   = "1887C0DE-0314-4092-A653-5A17ABCDEF03"
 )
 
-// mac writes a small Mac of a release, with one user.
-func mac(t *testing.T, release string, files dict) string {
+// smallMac writes a small Mac of a release, with one user.
+func smallMac(t *testing.T, release string, files dict) string {
 	t.Helper()
 	root := t.TempDir()
 	all := dict{
@@ -334,7 +334,7 @@ func TestRules(t *testing.T) {
 		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			root := mac(t, c.release, c.files)
+			root := smallMac(t, c.release, c.files)
 			m, err := machine.Open(root)
 			require.NoError(t, err)
 			inv := inventory.Take(m, nil)
@@ -371,7 +371,7 @@ func TestWhatIsThere(t *testing.T) {
 		files dict
 		want  location.Status
 	}{{dict{}, location.Absent}, {dict{"/Library/LaunchDaemons/a.plist": job("a", nil)}, location.Empty}} {
-		m, err := machine.Open(mac(t, "14.5", c.files))
+		m, err := machine.Open(smallMac(t, "14.5", c.files))
 		require.NoError(t, err)
 		for _, r := range inventory.Take(m, nil).Locations {
 			if r.ID == "macos.environment" {
@@ -385,7 +385,7 @@ func TestWhatIsThere(t *testing.T) {
 // A folder of an app's helpers that cannot be read is reported.
 func TestHelpersThatCannotBeRead(t *testing.T) {
 	t.Parallel()
-	root := mac(t, "14.5", dict{"/Applications/A.app/Contents/Info.plist": dict{"CFBundleIdentifier": "a"}, "/Applications/A.app/Contents/Library/x": "x"})
+	root := smallMac(t, "14.5", dict{"/Applications/A.app/Contents/Info.plist": dict{"CFBundleIdentifier": "a"}, "/Applications/A.app/Contents/Library/x": "x"})
 	require.NoError(t, os.Symlink("LaunchAgents", filepath.Join(root, "Applications/A.app/Contents/Library/LaunchAgents")))
 	m, err := machine.Open(root)
 	require.NoError(t, err)

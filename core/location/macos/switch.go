@@ -11,6 +11,9 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/part"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/mac"
 )
 
 // The switches of macOS. Each only says which image an artifact should have.
@@ -31,7 +34,7 @@ type database struct {
 }
 
 // databaseOf reads the database of the system (nil) or of a person, once.
-func (d *disk) databaseOf(s *location.Survey, u *machine.User) *database {
+func (d *disk) databaseOf(s *location.Survey, u *account.User) *database {
 	d.databases.Lock()
 	defer d.databases.Unlock()
 	name := owner(u)
@@ -43,7 +46,7 @@ func (d *disk) databaseOf(s *location.Survey, u *machine.User) *database {
 	if u != nil {
 		db.file = fmt.Sprintf("%s/disabled.%d.plist", launchdState, u.UID)
 	}
-	if r := s.Machine.Release(); r.Before(yosemite) || r == (machine.Release{}) && !exists(s, launchdState) && exists(s, oldLaunchdState) {
+	if r := s.Machine.Release(); r.Before(yosemite) || r == (mac.Release{}) && !exists(s, launchdState) && exists(s, oldLaunchdState) {
 		folder := "com.apple.launchd"
 		if u != nil {
 			folder = fmt.Sprintf("com.apple.launchd.peruser.%d", u.UID)
@@ -51,9 +54,9 @@ func (d *disk) databaseOf(s *location.Survey, u *machine.User) *database {
 		db.file, db.older = path.Join(oldLaunchdState, folder, "overrides.plist"), true
 	}
 	d.database[name] = db
-	// A running launchd is asked, see machine.Image.
-	image, err := s.Machine.Image(machine.File(db.file))
-	if err == nil && image.Kind == machine.Regular {
+	// A running launchd is asked, see artifact.Image.
+	image, err := s.Machine.Image(artifact.File(db.file))
+	if err == nil && image.Kind == artifact.Regular {
 		var doc *plist.Document
 		if doc, err = plist.Parse(image.Content); err == nil {
 			for label := range doc.Dict() {
@@ -121,14 +124,14 @@ func (o override) Plan(images location.Images, want location.Want) ([]location.E
 	case want.State == autostart.Enabled && o.refused != "":
 		return nil, fmt.Errorf("%w: %s", location.ErrNoSwitch, o.refused)
 	}
-	a := machine.File(o.file)
+	a := artifact.File(o.file)
 	image, err := images.Image(a)
 	if err != nil {
 		return nil, err
 	}
 	doc := plist.New(map[string]any{})
-	if image.Kind == machine.Absent {
-		image = machine.NewFile(nil, 0o644, 0, 0, want.Now)
+	if image.Kind == artifact.Absent {
+		image = artifact.NewFile(nil, 0o644, 0, 0, want.Now)
 	} else if doc, err = parseImage(o.file, image); err != nil {
 		return nil, err
 	}
@@ -148,10 +151,10 @@ func (o override) Plan(images location.Images, want location.Want) ([]location.E
 
 // parseImage reads the property list that is to be edited. A link is not: what it
 // leads to may serve others.
-func parseImage(file string, i machine.Image) (*plist.Document, error) {
+func parseImage(file string, i artifact.Image) (*plist.Document, error) {
 	switch i.Kind {
-	case machine.Regular:
-	case machine.Symlink:
+	case artifact.Regular:
+	case artifact.Symlink:
 		return nil, fmt.Errorf("%w: %s is a link to %s", location.ErrNoSwitch, file, i.Target)
 	default:
 		return nil, fmt.Errorf("%w: %s is no longer a file", location.ErrNoSwitch, file)

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"lockback/core/format/crontab"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // OffMark begins a line of a text file that Lock Back turned off.
@@ -42,7 +42,7 @@ func NewJoined(file string, number int, text string) Line {
 }
 
 // In is the file.
-func (l Line) In() machine.Artifact { return machine.File(l.File) }
+func (l Line) In() artifact.Artifact { return artifact.File(l.File) }
 
 // encode is short, because a machine can have a hundred thousand lines.
 func (l Line) encode() string {
@@ -103,7 +103,7 @@ func keyOf(line string) string {
 
 // Carry brings the line over. A line from the record is the one at its number in from, where
 // from has so many lines, and is else taken out of into; one that was read is looked for.
-func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (machine.Image, error) {
+func (l Line) Carry(images Images, into, from artifact.Image, now time.Time) (artifact.Image, error) {
 	base, err := l.vendors(images)
 	if err != nil {
 		return into, err
@@ -138,7 +138,7 @@ func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (mac
 		return from, nil
 	case bytes.Equal(content, target):
 		return into, nil
-	case into.Kind != machine.Regular:
+	case into.Kind != artifact.Regular:
 		into = from
 	}
 	return made(content, into, base, now), nil
@@ -146,7 +146,7 @@ func (l Line) Carry(images Images, into, from machine.Image, now time.Time) (mac
 
 // Mark is the image in which lines of one file are turned off by the mark, or on without it, in one pass; there says of each
 // whether it is in the file.
-func Mark(images Images, image machine.Image, list []Line, off bool, now time.Time) (marked machine.Image, there []bool, err error) {
+func Mark(images Images, image artifact.Image, list []Line, off bool, now time.Time) (marked artifact.Image, there []bool, err error) {
 	there = make([]bool, len(list))
 	base, err := list[0].vendors(images)
 	if err != nil {
@@ -193,14 +193,14 @@ func Mark(images Images, image machine.Image, list []Line, off bool, now time.Ti
 
 // made is the image of a file with other content: none where that is the vendor's, because then no
 // file need stand before it.
-func made(content []byte, image, vendors machine.Image, now time.Time) machine.Image {
+func made(content []byte, image, vendors artifact.Image, now time.Time) artifact.Image {
 	switch {
-	case vendors.Kind == machine.Regular && bytes.Equal(content, vendors.Content):
-		return machine.Image{Kind: machine.Absent}
-	case image.Kind == machine.Regular:
+	case vendors.Kind == artifact.Regular && bytes.Equal(content, vendors.Content):
+		return artifact.Image{Kind: artifact.Absent}
+	case image.Kind == artifact.Regular:
 		return image.WithContent(content, now)
 	}
-	return machine.NewFile(content, vendors.Mode.Perm()&^0o022, 0, 0, now)
+	return artifact.NewFile(content, vendors.Mode.Perm()&^0o022, 0, 0, now)
 }
 
 // find returns the place of the line among others: its number, unless it is known to read
@@ -219,16 +219,16 @@ func (l Line) find(lines [][]byte) int {
 }
 
 // Without takes the line out.
-func (l Line) Without(image machine.Image, now time.Time) (machine.Image, bool, error) {
+func (l Line) Without(image artifact.Image, now time.Time) (artifact.Image, bool, error) {
 	lines := l.split(image.Content)
 	k := l.find(lines)
-	if image.Kind != machine.Regular || k < 0 {
+	if image.Kind != artifact.Regular || k < 0 {
 		return image, false, nil
 	}
 	return image.WithContent(joinLines(append(lines[:k:k], lines[k+1:]...)), now), true, nil
 }
 
-func (l Line) like(images Images, now Part, from machine.Image) bool {
+func (l Line) like(images Images, now Part, from artifact.Image) bool {
 	other, ok := now.(Line)
 	base, err := l.vendors(images)
 	if !ok || err != nil {
@@ -241,21 +241,21 @@ func (l Line) like(images Images, now Part, from machine.Image) bool {
 }
 
 // vendors is the image of the vendor's file, absent where there is none.
-func (l Line) vendors(images Images) (machine.Image, error) {
+func (l Line) vendors(images Images) (artifact.Image, error) {
 	if l.Vendor == "" {
-		return machine.Image{Kind: machine.Absent}, nil
+		return artifact.Image{Kind: artifact.Absent}, nil
 	}
-	return images.Image(machine.File(l.Vendor))
+	return images.Image(artifact.File(l.Vendor))
 }
 
 // content is what counts while File has an image.
-func (l Line) content(i, base machine.Image) ([]byte, error) {
+func (l Line) content(i, base artifact.Image) ([]byte, error) {
 	switch {
-	case i.Kind == machine.Regular:
+	case i.Kind == artifact.Regular:
 		return i.Content, nil
-	case i.Kind == machine.Absent && base.Kind == machine.Regular:
+	case i.Kind == artifact.Absent && base.Kind == artifact.Regular:
 		return base.Content, nil
-	case i.Kind == machine.Absent:
+	case i.Kind == artifact.Absent:
 		return nil, nil
 	}
 	return nil, fmt.Errorf("%s is %s, not a file", l.File, i)
@@ -395,7 +395,7 @@ var assignment = regexp.MustCompile(`^[ \t]*["']?([A-Za-z_][A-Za-z_0-9]*)["']?[ 
 // stands behind now. Numbers in dropped are lines of now that are not kept: they are what
 // earlier lines became. A variable that has another value since gets its earlier
 // one.
-func keepLines(earlier, now machine.Image, dropped map[int]bool, at time.Time) Merged {
+func keepLines(earlier, now artifact.Image, dropped map[int]bool, at time.Time) Merged {
 	var old [][]byte
 	where := map[string][]int{} // a line, to its places in the earlier file
 	for l := range bytes.Lines(earlier.Content) {

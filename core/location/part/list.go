@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"lockback/core/format/regf"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Item is one item of a list that a registry value holds: a REG_MULTI_SZ, or a text with
@@ -20,10 +20,10 @@ type Item struct {
 }
 
 // In is the value.
-func (i Item) In() machine.Artifact { return machine.RegistryValue(i.Key, i.Value) }
+func (i Item) In() artifact.Artifact { return artifact.RegistryValue(i.Key, i.Value) }
 
 // Carry brings the item over: into its place among the others, or out of the list.
-func (i Item) Carry(_ Images, into, from machine.Image, _ time.Time) (machine.Image, error) {
+func (i Item) Carry(_ Images, into, from artifact.Image, _ time.Time) (artifact.Image, error) {
 	theirs, ours := SplitList(from.Value(), i.Separators), SplitList(into.Value(), i.Separators)
 	n := slices.Index(theirs, i.Text)
 	k := slices.Index(ours, i.Text)
@@ -32,7 +32,7 @@ func (i Item) Carry(_ Images, into, from machine.Image, _ time.Time) (machine.Im
 		return into, nil
 	case n < 0:
 		return i.Cut(into, ""), nil
-	case into.Kind == machine.Value && into.Type != from.Type:
+	case into.Kind == artifact.Value && into.Type != from.Type:
 		return into, fmt.Errorf("%s is of another type now", i.In())
 	case i.Separators == "" && from.Value().Type != regf.MultiString:
 		return from, nil // a single thing
@@ -42,7 +42,7 @@ func (i Item) Carry(_ Images, into, from machine.Image, _ time.Time) (machine.Im
 		return from, nil
 	}
 	v := into.Value()
-	if into.Kind != machine.Value {
+	if into.Kind != artifact.Value {
 		into, v = from, from.Value()
 		v.Data = nil
 	}
@@ -55,15 +55,15 @@ func (i Item) Carry(_ Images, into, from machine.Image, _ time.Time) (machine.Im
 }
 
 // Without takes the item out.
-func (i Item) Without(image machine.Image, _ time.Time) (machine.Image, bool, error) {
+func (i Item) Without(image artifact.Image, _ time.Time) (artifact.Image, bool, error) {
 	return i.Cut(image, ""), slices.Contains(SplitList(image.Value(), i.Separators), i.Text), nil
 }
 
-func (i Item) like(_ Images, now Part, _ machine.Image) bool { return Encode(i) == Encode(now) }
+func (i Item) like(_ Images, now Part, _ artifact.Image) bool { return Encode(i) == Encode(now) }
 
 // Cut is the image of the value without the item. fallback stays where no other does: what
 // the system has by default. Where nothing is left at all, the value goes.
-func (i Item) Cut(image machine.Image, fallback string) machine.Image {
+func (i Item) Cut(image artifact.Image, fallback string) artifact.Image {
 	v := image.Value()
 	items := SplitList(v, i.Separators)
 	k := slices.Index(items, i.Text)
@@ -76,7 +76,7 @@ func (i Item) Cut(image machine.Image, fallback string) machine.Image {
 	}
 	switch {
 	case i.Separators == "" && len(rest) == 0:
-		return machine.Image{Kind: machine.Absent}
+		return artifact.Image{Kind: artifact.Absent}
 	case v.Type == regf.MultiString:
 		image.Content = regf.ListData(rest)
 	default:

@@ -16,33 +16,33 @@ import (
 	"strings"
 	"time"
 
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Images gives the image of an artifact, of now or as a plan has it so far.
 type Images interface {
-	Image(machine.Artifact) (machine.Image, error)
+	Image(artifact.Artifact) (artifact.Image, error)
 }
 
 // Part is an entry's share of an artifact.
 type Part interface {
 	// In is the artifact.
-	In() machine.Artifact
+	In() artifact.Artifact
 	// Carry returns the image into, in which the part is as from has it: with it, without it,
 	// on or off. All else stays as it is in into. Where nothing is left that differs from
 	// from, the result is from itself, to the byte and its time. It fails where one
 	// of the two cannot be understood.
-	Carry(images Images, into, from machine.Image, now time.Time) (machine.Image, error)
+	Carry(images Images, into, from artifact.Image, now time.Time) (artifact.Image, error)
 	// Without returns the image without the part; ok is false where it is not in it.
-	Without(image machine.Image, now time.Time) (without machine.Image, ok bool, err error)
+	Without(image artifact.Image, now time.Time) (without artifact.Image, ok bool, err error)
 	// like reports whether the other part, which an entry is now, says the same as this one
 	// does in an image.
-	like(images Images, now Part, from machine.Image) bool
+	like(images Images, now Part, from artifact.Image) bool
 }
 
 // Replace is [Part.Carry] for an entry that may read otherwise now: what it is now, nil where
 // it is gone, gives way.
-func Replace(images Images, own, now Part, into, from machine.Image, at time.Time) (machine.Image, error) {
+func Replace(images Images, own, now Part, into, from artifact.Image, at time.Time) (artifact.Image, error) {
 	if now != nil && now.In() == own.In() && !own.like(images, now, from) {
 		var err error
 		if into, _, err = now.Without(into, at); err != nil {
@@ -117,17 +117,17 @@ func Decode(text string) (Part, error) {
 // unknown is a part of a kind that came later.
 type unknown struct{ text string }
 
-func (unknown) In() machine.Artifact { return machine.Artifact{} }
+func (unknown) In() artifact.Artifact { return artifact.Artifact{} }
 
-func (unknown) Carry(_ Images, into, _ machine.Image, _ time.Time) (machine.Image, error) {
+func (unknown) Carry(_ Images, into, _ artifact.Image, _ time.Time) (artifact.Image, error) {
 	return into, errLater
 }
 
-func (unknown) Without(image machine.Image, _ time.Time) (machine.Image, bool, error) {
+func (unknown) Without(image artifact.Image, _ time.Time) (artifact.Image, bool, error) {
 	return image, false, errLater
 }
 
-func (unknown) like(Images, Part, machine.Image) bool { return true }
+func (unknown) like(Images, Part, artifact.Image) bool { return true }
 
 // Known fails for a part of a kind that a later version recorded: which artifact it is in, and what
 // of that, cannot be told.
@@ -142,7 +142,7 @@ var errLater = errors.New("a later version of lockback recorded it; use that one
 
 // Merged is what becomes of an artifact that is brought back while others have parts in it.
 type Merged struct {
-	Image machine.Image
+	Image artifact.Image
 	// Kept are texts that were added since and stay, and GaveWay those that do not, both in
 	// words.
 	Kept, GaveWay []string
@@ -157,8 +157,8 @@ type Shares struct {
 
 // Merge brings an artifact back to its earlier image and keeps what came since: the parts
 // of newcomers and, in files of lines and property lists, what else somebody added.
-func Merge(images Images, earlier, now machine.Image, shares Shares, at time.Time) (Merged, error) {
-	if earlier.Kind == machine.Regular && now.Kind == machine.Regular {
+func Merge(images Images, earlier, now artifact.Image, shares Shares, at time.Time) (Merged, error) {
+	if earlier.Kind == artifact.Regular && now.Kind == artifact.Regular {
 		if lines, ok := linesOf(shares.Known, shares.Newcomers); ok {
 			dropped := map[int]bool{}
 			for _, l := range lines {
@@ -169,17 +169,17 @@ func Merge(images Images, earlier, now machine.Image, shares Shares, at time.Tim
 			return keepLines(earlier, now, dropped, at), nil
 		}
 	}
-	if settings := settingsOf(shares); len(settings) > 0 && earlier.Kind == machine.Regular && now.Kind == machine.Regular {
+	if settings := settingsOf(shares); len(settings) > 0 && earlier.Kind == artifact.Regular && now.Kind == artifact.Regular {
 		return keepSections(images, earlier, now, settings, at), nil
 	}
 	merged := Merged{Image: earlier}
-	if p, ok := PropertyOf(shares.Known, shares.Newcomers); ok && now.Kind == machine.Regular {
+	if p, ok := PropertyOf(shares.Known, shares.Newcomers); ok && now.Kind == artifact.Regular {
 		var err error
 		if merged, err = p.keepKeys(earlier, now, append(shares.Earlier(), shares.Known...), at); err != nil {
 			return merged, err
 		}
 	}
-	if earlier.Kind == machine.Absent && now.Kind == machine.Regular {
+	if earlier.Kind == artifact.Absent && now.Kind == artifact.Regular {
 		if lines, _ := linesOf(shares.Known, nil); len(lines) > 0 && lines[0].Vendor != "" {
 			// It stands before a vendor's file, whose lines were in force: those that are known
 			// are so again, and what else is in it stays.

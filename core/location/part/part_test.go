@@ -12,22 +12,22 @@ import (
 
 	"lockback/core/format/plist"
 	"lockback/core/format/regf"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 var (
 	at     = time.Unix(2_000_000_000, 0)
-	absent = machine.Image{Kind: machine.Absent}
+	absent = artifact.Image{Kind: artifact.Absent}
 )
 
-func file(s string) machine.Image {
-	return machine.NewFile([]byte(s), 0o640, 1, 2, time.Unix(1, 0))
+func file(s string) artifact.Image {
+	return artifact.NewFile([]byte(s), 0o640, 1, 2, time.Unix(1, 0))
 }
 
 // images are those of a plan.
-type images map[string]machine.Image
+type images map[string]artifact.Image
 
-func (i images) Image(a machine.Artifact) (machine.Image, error) {
+func (i images) Image(a artifact.Artifact) (artifact.Image, error) {
 	if image, ok := i[a.Name]; ok {
 		return image, nil
 	}
@@ -73,15 +73,15 @@ func TestCarryLines(t *testing.T) {
 	require.Equal(t, "b\n", string(got.Content), "the file was deleted")
 	_, err = Line{File: "/t", Number: 3}.Carry(images{}, file("a\n"), file("x\n"), at)
 	require.Error(t, err)
-	_, err = Line{File: "/t", Number: 1}.Carry(images{}, machine.NewFolder(0, 0, 0), file("x\n"), at)
+	_, err = Line{File: "/t", Number: 1}.Carry(images{}, artifact.NewFolder(0, 0, 0), file("x\n"), at)
 	require.Error(t, err)
 }
 
 // A line of a vendor's file, over which a copy stands while it is off.
 func TestCarryVendorsLines(t *testing.T) {
-	vendor := machine.NewFile([]byte("a\nb\n"), 0o644, 0, 0, time.Unix(1, 0))
+	vendor := artifact.NewFile([]byte("a\nb\n"), 0o644, 0, 0, time.Unix(1, 0))
 	l := Line{File: "/etc/m.conf", Number: 2, Vendor: "/usr/lib/m.conf"}
-	carry := func(disk images, into, from machine.Image) machine.Image {
+	carry := func(disk images, into, from artifact.Image) artifact.Image {
 		image, err := l.Carry(disk, into, from, at)
 		require.NoError(t, err)
 		return image
@@ -94,17 +94,17 @@ func TestCarryVendorsLines(t *testing.T) {
 	other := file("#lockback:off a\n#lockback:off b\n")
 	require.Equal(t, "#lockback:off a\nb\n", string(carry(disk, other, absent).Content), "a stranger's line stays off")
 	// The vendor's file has more lines by now.
-	disk["/usr/lib/m.conf"] = machine.NewFile([]byte("a\nb\nc\n"), 0o644, 0, 0, time.Unix(9, 0))
+	disk["/usr/lib/m.conf"] = artifact.NewFile([]byte("a\nb\nc\n"), 0o644, 0, 0, time.Unix(9, 0))
 	require.Equal(t, "a\n#lockback:off b\nc\n", string(carry(disk, absent, off).Content))
 }
 
 func TestCarryItems(t *testing.T) {
-	value := func(text string) machine.Image { return machine.NewValue(regf.NewText("", text)) }
-	list := func(items ...string) machine.Image { return machine.NewValue(regf.NewList("", items...)) }
+	value := func(text string) artifact.Image { return artifact.NewValue(regf.NewText("", text)) }
+	list := func(items ...string) artifact.Image { return artifact.NewValue(regf.NewList("", items...)) }
 	for name, c := range map[string]struct {
-		into, from machine.Image
+		into, from artifact.Image
 		item       string
-		want       machine.Image
+		want       artifact.Image
 	}{
 		"back among others":      {value("explorer.exe,kiosk.exe"), value("explorer.exe,tuner.exe"), "tuner.exe", value("explorer.exe,tuner.exe,kiosk.exe")},
 		"behind others":          {value("kiosk.exe"), value("explorer.exe, tuner.exe"), "tuner.exe", value("kiosk.exe,tuner.exe")},
@@ -154,27 +154,27 @@ func TestCuttingItems(t *testing.T) {
 
 // The system's own item stays where the last other one goes.
 func TestCutLeavesTheDefault(t *testing.T) {
-	image := Item{Text: "tide"}.Cut(machine.NewValue(regf.NewList("", "tide")), "autocheck")
+	image := Item{Text: "tide"}.Cut(artifact.NewValue(regf.NewList("", "tide")), "autocheck")
 	require.Equal(t, []string{"autocheck"}, image.Value().Strings())
-	image = Item{Text: "tide.exe", Separators: ","}.Cut(machine.NewValue(regf.NewText("", "tide.exe,")), "explorer.exe")
+	image = Item{Text: "tide.exe", Separators: ","}.Cut(artifact.NewValue(regf.NewText("", "tide.exe,")), "explorer.exe")
 	require.Equal(t, "explorer.exe", image.Value().Text())
-	image = Item{Text: "tide"}.Cut(machine.NewValue(regf.NewList("", "other")), "autocheck")
+	image = Item{Text: "tide"}.Cut(artifact.NewValue(regf.NewList("", "other")), "autocheck")
 	require.Equal(t, []string{"other"}, image.Value().Strings())
 }
 
 func TestCarryProperties(t *testing.T) {
-	doc := func(root map[string]any) machine.Image {
+	doc := func(root map[string]any) artifact.Image {
 		content, err := plist.New(root).Bytes()
 		require.NoError(t, err)
 		return file(string(content))
 	}
-	root := func(i machine.Image) map[string]any {
+	root := func(i artifact.Image) map[string]any {
 		d, err := plist.Parse(i.Content)
 		require.NoError(t, err)
 		return d.Dict()
 	}
 	type dict = map[string]any
-	carry := func(p Property, into, from machine.Image) machine.Image {
+	carry := func(p Property, into, from artifact.Image) artifact.Image {
 		image, err := p.Carry(images{}, into, from, at)
 		require.NoError(t, err)
 		return image
@@ -191,7 +191,7 @@ func TestCarryProperties(t *testing.T) {
 	app := func(p string) any { return dict{"Path": p} }
 	item, err := NewElement("/db", []string{"Apps"}, app("/b"))
 	require.NoError(t, err)
-	apps := func(paths ...string) machine.Image {
+	apps := func(paths ...string) artifact.Image {
 		var all []any
 		for _, p := range paths {
 			all = append(all, app(p))
@@ -209,7 +209,7 @@ func TestCarryProperties(t *testing.T) {
 	require.False(t, ok)
 	_, err = label.Carry(images{}, file("nonsense"), mine, at)
 	require.Error(t, err)
-	_, err = label.Carry(images{}, machine.NewLink("/x", 0, 0, at), mine, at)
+	_, err = label.Carry(images{}, artifact.NewLink("/x", 0, 0, at), mine, at)
 	require.Error(t, err)
 }
 
@@ -227,7 +227,7 @@ func TestReplace(t *testing.T) {
 }
 
 func TestMergeKeepsNewcomers(t *testing.T) {
-	value := func(text string) machine.Image { return machine.NewValue(regf.NewText("", text)) }
+	value := func(text string) artifact.Image { return artifact.NewValue(regf.NewText("", text)) }
 	kiosk := Item{Key: `HKLM\SOFTWARE\T`, Value: "Shell", Text: "kiosk.exe", Separators: ","}
 	merged, err := Merge(images{}, value("explorer.exe,tuner.exe"), value("explorer.exe,kiosk.exe"), Shares{Newcomers: []Part{kiosk}}, at)
 	require.NoError(t, err)
@@ -236,7 +236,7 @@ func TestMergeKeepsNewcomers(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "# mine\na\nnew\nb\n", string(merged.Image.Content))
 	require.Equal(t, []string{"# mine", "new"}, merged.Kept)
-	doc := func(root map[string]any) machine.Image {
+	doc := func(root map[string]any) artifact.Image {
 		content, err := plist.New(root).Bytes()
 		require.NoError(t, err)
 		return file(string(content))
@@ -282,7 +282,7 @@ func FuzzCarry(f *testing.F) {
 	f.Fuzz(func(t *testing.T, into, from string, number int, recorded string) {
 		// A record can be somebody's claim: whatever it says, nothing ends the program.
 		if p, err := Decode(recorded); err == nil && p != nil {
-			for _, i := range [][2]machine.Image{{file(into), file(from)}, {absent, file(from)}, {file(into), absent}, {machine.NewValue(regf.NewText("", into)), machine.NewValue(regf.NewList("", from))}} {
+			for _, i := range [][2]artifact.Image{{file(into), file(from)}, {absent, file(from)}, {file(into), absent}, {artifact.NewValue(regf.NewText("", into)), artifact.NewValue(regf.NewList("", from))}} {
 				Replace(images{}, p, NewLine("/t", 1+number&0xff, from), i[0], i[1], at)
 				p.Without(i[0], at)
 				Merge(images{}, i[1], i[0], Shares{Known: []Part{p}, Earlier: func() []Part { return []Part{p} }}, at)
@@ -299,7 +299,7 @@ func FuzzCarry(f *testing.F) {
 			require.Equal(t, string(image.Content), string(again.Content))
 		}
 		Merge(images{}, file(from), file(into), Shares{Newcomers: []Part{l}}, at)
-		value := func(text string) machine.Image { return machine.NewValue(regf.NewText("", text)) }
+		value := func(text string) artifact.Image { return artifact.NewValue(regf.NewText("", text)) }
 		theirs := SplitList(value(from).Value(), ",")
 		if len(theirs) == 0 || strings.ContainsRune(from+into, '"') || strings.ContainsRune(from+into, 0) {
 			return
@@ -336,7 +336,7 @@ func FuzzJoined(f *testing.F) {
 			return
 		}
 		line := NewJoined("/f", number, string(group))
-		image := machine.Image{Kind: machine.Regular, Content: []byte(content)}
+		image := artifact.Image{Kind: artifact.Regular, Content: []byte(content)}
 		off, there, err := Mark(nothing{}, image, []Line{line}, true, time.Time{})
 		require.NoError(t, err)
 		require.True(t, there[0])
@@ -354,19 +354,19 @@ func FuzzJoined(f *testing.F) {
 // nothing has no images.
 type nothing struct{}
 
-func (nothing) Image(machine.Artifact) (machine.Image, error) { return machine.Image{}, nil }
+func (nothing) Image(artifact.Artifact) (artifact.Image, error) { return artifact.Image{}, nil }
 
 // A setting of one block is set, and carried back, and no other block is touched.
 func TestSettings(t *testing.T) {
 	const file = "# head\nservice tide\n{\n\tserver = a\n}\nservice tide {\n\tdisable = no\n\tserver = b\n}\nservice bell\n{\n\tdisable\t= no\n}"
-	image := func(text string) machine.Image { return machine.Image{Kind: machine.Regular, Content: []byte(text)} }
+	image := func(text string) artifact.Image { return artifact.Image{Kind: artifact.Regular, Content: []byte(text)} }
 	first, second := Setting{File: "/x", Head: "service tide", Key: "disable"}, Setting{File: "/x", Head: "service tide", Nth: 1, Key: "disable"}
 	_, set := first.Value([]byte(file))
 	require.False(t, set)
 	value, set := second.Value([]byte(file))
 	require.True(t, set)
 	require.Equal(t, "no", value)
-	set1 := func(s Setting, in machine.Image) machine.Image {
+	set1 := func(s Setting, in artifact.Image) artifact.Image {
 		out, there := SetAll(in, []Setting{s}, "\tdisable = yes", time.Time{})
 		require.Equal(t, []bool{true}, there)
 		return out
@@ -412,7 +412,7 @@ func FuzzWord(f *testing.F) {
 			return
 		}
 		w := Word{File: "/f", Text: words[n]}
-		image := func(text string) machine.Image { return machine.Image{Kind: machine.Regular, Content: []byte(text)} }
+		image := func(text string) artifact.Image { return artifact.Image{Kind: artifact.Regular, Content: []byte(text)} }
 		without, ok, err := w.Without(image(content), time.Time{})
 		require.True(t, ok && err == nil)
 		require.Equal(t, slices.DeleteFunc(slices.Clone(words), func(other string) bool { return other == w.Text }), append([]string{}, Words(without.Content)...), "only it")

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"lockback/core/format/plist"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Property is what a property list holds at a path of keys, or one item of the array there.
@@ -43,10 +43,10 @@ func NewElement(file string, path []string, item any) (Property, error) {
 const elementKey = "item"
 
 // In is the file.
-func (p Property) In() machine.Artifact { return machine.File(p.File) }
+func (p Property) In() artifact.Artifact { return artifact.File(p.File) }
 
 // Carry brings the property over.
-func (p Property) Carry(_ Images, into, from machine.Image, now time.Time) (machine.Image, error) {
+func (p Property) Carry(_ Images, into, from artifact.Image, now time.Time) (artifact.Image, error) {
 	target, err := p.read(into)
 	if err != nil {
 		return into, err
@@ -67,7 +67,7 @@ func (p Property) Carry(_ Images, into, from machine.Image, now time.Time) (mach
 }
 
 // Without is the image of the file without the property; ok is false where it is not there.
-func (p Property) Without(image machine.Image, now time.Time) (without machine.Image, ok bool, err error) {
+func (p Property) Without(image artifact.Image, now time.Time) (without artifact.Image, ok bool, err error) {
 	doc, err := p.read(image)
 	if err != nil {
 		return image, false, err
@@ -95,7 +95,7 @@ func (p Property) Without(image machine.Image, now time.Time) (without machine.I
 	return image.WithContent(content, now), ok, nil
 }
 
-func (p Property) like(_ Images, now Part, _ machine.Image) bool { return Encode(p) == Encode(now) }
+func (p Property) like(_ Images, now Part, _ artifact.Image) bool { return Encode(p) == Encode(now) }
 
 func (p Property) carryValue(target, source *plist.Document) error {
 	value, has := lookUp(source, p.Path)
@@ -158,11 +158,11 @@ func lookUp(doc *plist.Document, path []string) (any, bool) {
 
 // read parses the file; one that is not there is empty. A link is not followed: what it leads
 // to may serve others.
-func (p Property) read(i machine.Image) (*plist.Document, error) {
+func (p Property) read(i artifact.Image) (*plist.Document, error) {
 	switch i.Kind {
-	case machine.Absent:
+	case artifact.Absent:
 		return plist.New(map[string]any{}), nil
-	case machine.Regular:
+	case artifact.Regular:
 		doc, err := plist.Parse(i.Content)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", p.File, err)
@@ -174,7 +174,7 @@ func (p Property) read(i machine.Image) (*plist.Document, error) {
 
 // keepKeys is the earlier image with the keys that were added since and are nobody's of the
 // known parts.
-func (p Property) keepKeys(earlier, now machine.Image, known []Part, at time.Time) (Merged, error) {
+func (p Property) keepKeys(earlier, now artifact.Image, known []Part, at time.Time) (Merged, error) {
 	merged := Merged{Image: earlier}
 	theirs, err := p.read(earlier)
 	if err != nil {
@@ -205,7 +205,7 @@ func (p Property) keepKeys(earlier, now machine.Image, known []Part, at time.Tim
 }
 
 // Added are the properties at the top of a property list that one image has more than another.
-func (p Property) Added(before, after machine.Image) (added []Part) {
+func (p Property) Added(before, after artifact.Image) (added []Part) {
 	was, err := p.read(before)
 	if err != nil {
 		return nil
@@ -223,16 +223,16 @@ func (p Property) Added(before, after machine.Image) (added []Part) {
 }
 
 // written is the image of the file with what target holds.
-func (p Property) written(target, source *plist.Document, into, from machine.Image, now time.Time) (machine.Image, error) {
+func (p Property) written(target, source *plist.Document, into, from artifact.Image, now time.Time) (artifact.Image, error) {
 	content, err := target.Bytes()
 	switch {
 	case err != nil:
 		return into, fmt.Errorf("%s: %w", p.File, err)
 	case reflect.DeepEqual(target.Root, source.Root):
 		return from, nil // to the byte
-	case into.Kind == machine.Regular && string(content) == string(into.Content):
+	case into.Kind == artifact.Regular && string(content) == string(into.Content):
 		return into, nil
-	case into.Kind != machine.Regular:
+	case into.Kind != artifact.Regular:
 		into = from
 	}
 	return into.WithContent(content, now), nil

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Setting is one key in a section of a text file: its line, or that it has none.
@@ -21,7 +21,7 @@ type Setting struct {
 }
 
 // In is the file.
-func (t Setting) In() machine.Artifact { return machine.File(t.File) }
+func (t Setting) In() artifact.Artifact { return artifact.File(t.File) }
 
 // section is a part of a file of lines: its head, how many of that head stand before it, and its lines from the first behind
 // the head to the one that ends it.
@@ -99,9 +99,9 @@ func (t Setting) Value(content []byte) (value string, ok bool) {
 
 // SetAll is the image in which settings of one file have a line, in one pass; there says of each whether its section is in the
 // file.
-func SetAll(image machine.Image, list []Setting, line string, now time.Time) (set machine.Image, there []bool) {
+func SetAll(image artifact.Image, list []Setting, line string, now time.Time) (set artifact.Image, there []bool) {
 	there = make([]bool, len(list))
-	if image.Kind != machine.Regular {
+	if image.Kind != artifact.Regular {
 		return image, there
 	}
 	type name struct {
@@ -137,8 +137,8 @@ func SetAll(image machine.Image, list []Setting, line string, now time.Time) (se
 }
 
 // Carry brings the line of the setting over, or that there is none.
-func (t Setting) Carry(_ Images, into, from machine.Image, now time.Time) (machine.Image, error) {
-	if into.Kind != machine.Regular || from.Kind != machine.Regular {
+func (t Setting) Carry(_ Images, into, from artifact.Image, now time.Time) (artifact.Image, error) {
+	if into.Kind != artifact.Regular || from.Kind != artifact.Regular {
 		return into, fmt.Errorf("%s is not a file in both states", t.File)
 	}
 	source, target := Line{}.split(from.Content), Line{}.split(into.Content)
@@ -185,7 +185,7 @@ func settingsOf(shares Shares) []Setting {
 // keepSections brings the known settings of a file back to what they were earlier, and leaves all else as it is
 // now: lines of sections say nothing by themselves, so that they cannot be put together one by one. Where a
 // section is gone, the earlier file comes back as it was.
-func keepSections(images Images, earlier, now machine.Image, settings []Setting, at time.Time) Merged {
+func keepSections(images Images, earlier, now artifact.Image, settings []Setting, at time.Time) Merged {
 	merged := Merged{Image: now}
 	for _, s := range settings {
 		var err error
@@ -200,13 +200,13 @@ func keepSections(images Images, earlier, now machine.Image, settings []Setting,
 }
 
 // Without takes the line out.
-func (t Setting) Without(image machine.Image, now time.Time) (machine.Image, bool, error) {
+func (t Setting) Without(image artifact.Image, now time.Time) (artifact.Image, bool, error) {
 	lines := Line{}.split(image.Content)
 	_, key, _ := t.place(lines)
-	if image.Kind != machine.Regular || key < 0 {
+	if image.Kind != artifact.Regular || key < 0 {
 		return image, false, nil
 	}
 	return image.WithContent(joinLines(append(lines[:key:key], lines[key+1:]...)), now), true, nil
 }
 
-func (t Setting) like(_ Images, now Part, _ machine.Image) bool { return Encode(t) == Encode(now) }
+func (t Setting) like(_ Images, now Part, _ artifact.Image) bool { return Encode(t) == Encode(now) }

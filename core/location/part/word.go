@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Word is one item of a text file that is a list: paths with blanks, colons or line ends between them, and comments that
@@ -54,7 +54,7 @@ func wordSpans(content []byte) [][2]int {
 }
 
 // In is the file.
-func (w Word) In() machine.Artifact { return machine.File(w.File) }
+func (w Word) In() artifact.Artifact { return artifact.File(w.File) }
 
 // find is the first place of the item among those of a content; -1 where it is not there.
 func (w Word) find(content []byte, spans [][2]int) int {
@@ -84,16 +84,16 @@ func cut(content []byte, s [2]int) []byte {
 }
 
 // Without takes the item out.
-func (w Word) Without(image machine.Image, now time.Time) (machine.Image, bool, error) {
-	if image.Kind != machine.Regular || w.find(image.Content, wordSpans(image.Content)) < 0 {
+func (w Word) Without(image artifact.Image, now time.Time) (artifact.Image, bool, error) {
+	if image.Kind != artifact.Regular || w.find(image.Content, wordSpans(image.Content)) < 0 {
 		return image, false, nil
 	}
 	return image.WithContent(w.without(image.Content), now), true, nil
 }
 
 // Carry brings the item over, to its place beside the nearest of its neighbours, or takes it out.
-func (w Word) Carry(_ Images, into, from machine.Image, now time.Time) (machine.Image, error) {
-	if into.Kind != machine.Regular || from.Kind != machine.Regular {
+func (w Word) Carry(_ Images, into, from artifact.Image, now time.Time) (artifact.Image, error) {
+	if into.Kind != artifact.Regular || from.Kind != artifact.Regular {
 		return into, fmt.Errorf("%s is not a file in both states", w.File)
 	}
 	theirs, ours := wordSpans(from.Content), wordSpans(into.Content)
@@ -144,4 +144,4 @@ func (w Word) insert(into, from []byte, ours, theirs [][2]int, k int) []byte {
 	return append(append(bytes.Clone(into[:end]), "\n"+w.Text...), into[end:]...)
 }
 
-func (w Word) like(_ Images, now Part, _ machine.Image) bool { return Encode(w) == Encode(now) }
+func (w Word) like(_ Images, now Part, _ artifact.Image) bool { return Encode(w) == Encode(now) }

@@ -16,6 +16,8 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/part"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // The largest table that is read, in bytes and lines, without the marks of what is
@@ -69,9 +71,9 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 	switch {
 	case err != nil:
 	case unmarked > maxTable:
-		err = &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("%w: %d bytes, at most %d are read", machine.ErrTooLarge, unmarked, maxTable)}
+		err = &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("%w: %d bytes, at most %d are read", files.ErrTooLarge, unmarked, maxTable)}
 	case lines > maxLines:
-		err = &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("%w: %d lines, at most %d are read", machine.ErrTooLarge, lines, maxLines)}
+		err = &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("%w: %d lines, at most %d are read", files.ErrTooLarge, lines, maxLines)}
 	}
 	if err != nil {
 		s.Skip(file, err)
@@ -240,7 +242,7 @@ func (c *cronLine) Delay(_ *machine.Reader, images location.Images, item *locati
 	if err != nil {
 		return later, err
 	}
-	if image.Kind == machine.Symlink {
+	if image.Kind == artifact.Symlink {
 		return later, fmt.Errorf("%w: %s is a link", location.ErrNoDelay, c.in.file)
 	}
 	table := crontab.Parse(image.Content, c.in.system)
@@ -270,12 +272,12 @@ func (c *cronLine) Delay(_ *machine.Reader, images location.Images, item *locati
 }
 
 // Group is the table that the line stands in.
-func (c *cronLine) Group() machine.Artifact { return machine.File(c.in.file) }
+func (c *cronLine) Group() artifact.Artifact { return artifact.File(c.in.file) }
 
 // PlanGroup switches several lines of the table.
 func (c *cronLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
-	return InOnePass(images, want, c.Group(), len(group), func(image machine.Image) (machine.Image, []error, error) {
-		if image.Kind == machine.Symlink {
+	return InOnePass(images, want, c.Group(), len(group), func(image artifact.Image) (artifact.Image, []error, error) {
+		if image.Kind == artifact.Symlink {
 			return image, nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, c.in.file, image.Target)
 		}
 		errs := make([]error, len(group))

@@ -5,7 +5,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // WholeFiles is the form of files each of which is an entry, run by a shell whatever its
@@ -38,7 +38,7 @@ func (w WholeFiles) Read(s *location.Survey, places []location.Place) {
 			Entry:     autostart.Entry{Name: path.Base(f.Path), State: autostart.Enabled, Command: f.Path, Source: autostart.Source{Path: f.Path}},
 			Artifacts: Files(f.Path),
 			Argv:      []string{f.Path},
-			Switcher:  location.Park{Artifact: machine.File(f.Path)},
+			Switcher:  location.Park{Artifact: artifact.File(f.Path)},
 		}
 		if f.User != nil {
 			item.User, item.For = autostart.Text(f.User.Name), f.User

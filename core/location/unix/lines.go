@@ -13,7 +13,8 @@ import (
 	"lockback/core/format/shellcommand"
 	"lockback/core/location"
 	"lockback/core/location/part"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // maxOwnLines is how many lines are read of one user's files in a place: nobody can fill the memory of
@@ -111,7 +112,7 @@ func (l *linesReader) file(f location.Found, depth int) {
 		most, whose = maxOwnLines, f.User.Name
 	}
 	if l.read[whose] += bytes.Count(content, []byte{'\n'}); l.read[whose] > most {
-		s.Skip(f.Path, &fs.PathError{Op: "read", Path: f.Path, Err: fmt.Errorf("%w: more than %d lines", machine.ErrTooLarge, most)})
+		s.Skip(f.Path, &fs.PathError{Op: "read", Path: f.Path, Err: fmt.Errorf("%w: more than %d lines", files.ErrTooLarge, most)})
 		return
 	}
 	ignored := ""
@@ -273,12 +274,12 @@ func (l TextLine) Plan(images location.Images, want location.Want) ([]location.E
 }
 
 // Group is the file that the line stands in.
-func (l TextLine) Group() machine.Artifact { return l.In() }
+func (l TextLine) Group() artifact.Artifact { return l.In() }
 
 // PlanGroup switches several lines of the file.
 func (l TextLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
-	return InOnePass(images, want, l.In(), len(group), func(image machine.Image) (machine.Image, []error, error) {
-		if image.Kind == machine.Symlink {
+	return InOnePass(images, want, l.In(), len(group), func(image artifact.Image) (artifact.Image, []error, error) {
+		if image.Kind == artifact.Symlink {
 			return image, nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, l.File, path.Join(path.Dir(l.File), image.Target))
 		}
 		lines := make([]part.Line, len(group))
@@ -292,7 +293,7 @@ func (l TextLine) PlanGroup(images location.Images, want location.Want, group []
 
 // InOnePass plans several switches that share a file: set makes its new image, and has an error for each that is not set,
 // or one for all of them.
-func InOnePass(images location.Images, want location.Want, file machine.Artifact, n int, set func(machine.Image) (machine.Image, []error, error)) ([]location.Edit, []error) {
+func InOnePass(images location.Images, want location.Want, file artifact.Artifact, n int, set func(artifact.Image) (artifact.Image, []error, error)) ([]location.Edit, []error) {
 	fail := func(err error) ([]location.Edit, []error) { return nil, slices.Repeat([]error{err}, n) }
 	image, err := images.Image(file)
 	if err != nil {

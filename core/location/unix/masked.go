@@ -7,7 +7,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Overridden reports executables in an override chain: of each name the first that is there counts, and
@@ -59,23 +59,23 @@ func (Masked) Word() autostart.Switch { return autostart.Mask }
 
 // Plan makes the link, or takes it away.
 func (m Masked) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	a := machine.File(m.Own)
+	a := artifact.File(m.Own)
 	image, err := images.Image(a)
 	if err != nil {
 		return nil, err
 	}
-	mask := machine.NewLink("/dev/null", 0, 0, want.Now)
-	masks := image.Kind == machine.Symlink && image.Target == "/dev/null" || image.Kind == machine.Regular && len(image.Content) == 0
+	mask := artifact.NewLink("/dev/null", 0, 0, want.Now)
+	masks := image.Kind == artifact.Symlink && image.Target == "/dev/null" || image.Kind == artifact.Regular && len(image.Content) == 0
 	if m.Content != nil {
-		mask = machine.NewFile(m.Content, 0o644, 0, 0, want.Now)
-		masks = image.Kind == machine.Regular && bytes.Equal(image.Content, m.Content)
+		mask = artifact.NewFile(m.Content, 0o644, 0, 0, want.Now)
+		masks = image.Kind == artifact.Regular && bytes.Equal(image.Content, m.Content)
 	}
 	switch {
-	case want.State == autostart.Disabled && image.Kind == machine.Absent:
+	case want.State == autostart.Disabled && image.Kind == artifact.Absent:
 		return []location.Edit{{Artifact: a, Image: mask}}, nil
 	case want.State == autostart.Enabled && masks:
-		return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
-	case want.State == autostart.Disabled && masks, want.State == autostart.Enabled && image.Kind == machine.Absent:
+		return []location.Edit{{Artifact: a, Image: artifact.Image{Kind: artifact.Absent}}}, nil
+	case want.State == autostart.Disabled && masks, want.State == autostart.Enabled && image.Kind == artifact.Absent:
 		return nil, nil
 	}
 	return nil, fmt.Errorf("%w: %s is in the way", location.ErrNoSwitch, m.Own)

@@ -9,7 +9,8 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // Script reports an executable file as one entry. What is not executable does
@@ -24,7 +25,7 @@ func script(s *location.Survey, f location.Found, when string) {
 	file := f.Path
 	info, err := s.Stat(file)
 	if err != nil {
-		if link, lerr := s.Lstat(file); lerr == nil && link.Mode()&fs.ModeSymlink != 0 && machine.IsMissing(err) {
+		if link, lerr := s.Lstat(file); lerr == nil && link.Mode()&fs.ModeSymlink != 0 && files.IsMissing(err) {
 			target, _ := s.Readlink(file)
 			s.Add(f.Key, &location.Item{
 				Entry: autostart.Entry{
@@ -44,7 +45,7 @@ func script(s *location.Survey, f location.Found, when string) {
 		if info.IsDir() {
 			return
 		}
-		s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: machine.ErrNotRegular})
+		s.Skip(file, &fs.PathError{Op: "read", Path: file, Err: files.ErrNotRegular})
 		return
 	}
 	full, err := s.Resolve(file)
@@ -94,16 +95,16 @@ type unexec struct{ file string }
 func (unexec) Word() autostart.Switch { return autostart.Unexec }
 
 func (u unexec) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	a := machine.File(u.file)
+	a := artifact.File(u.file)
 	image, err := images.Image(a)
 	if err != nil {
 		return nil, err
 	}
 	remembered, isMark := strings.CutPrefix(string(image.Content), linkMark)
 	switch {
-	case want.State == autostart.Disabled && image.Kind == machine.Symlink:
-		image = machine.NewFile([]byte(linkMark+strconv.Quote(image.Target)+"\n"), 0o644, image.UID, image.GID, want.Now)
-	case image.Kind != machine.Regular:
+	case want.State == autostart.Disabled && image.Kind == artifact.Symlink:
+		image = artifact.NewFile([]byte(linkMark+strconv.Quote(image.Target)+"\n"), 0o644, image.UID, image.GID, want.Now)
+	case image.Kind != artifact.Regular:
 		return nil, fmt.Errorf("%w: %s is no longer a file", location.ErrNoSwitch, u.file)
 	case want.State == autostart.Disabled:
 		image.Mode &^= 0o111
@@ -112,7 +113,7 @@ func (u unexec) Plan(images location.Images, want location.Want) ([]location.Edi
 		if err != nil {
 			return nil, fmt.Errorf("%w: %s does not say which link it stands for", location.ErrNoSwitch, u.file)
 		}
-		image = machine.NewLink(target, image.UID, image.GID, want.Now)
+		image = artifact.NewLink(target, image.UID, image.GID, want.Now)
 	default:
 		// Whoever may read it may run it: the bits that chmod +x gives.
 		image.Mode |= image.Mode & 0o444 >> 2
@@ -121,11 +122,11 @@ func (u unexec) Plan(images location.Images, want location.Want) ([]location.Edi
 }
 
 // Files makes the list of artifacts that these files are.
-func Files(names ...string) func() []machine.Artifact {
-	return func() []machine.Artifact {
-		list := make([]machine.Artifact, len(names))
+func Files(names ...string) func() []artifact.Artifact {
+	return func() []artifact.Artifact {
+		list := make([]artifact.Artifact, len(names))
 		for k, name := range names {
-			list[k] = machine.File(name)
+			list[k] = artifact.File(name)
 		}
 		return list
 	}

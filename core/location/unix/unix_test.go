@@ -10,17 +10,17 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/crontab"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // images are those of a plan.
-type images map[string]machine.Image
+type images map[string]artifact.Image
 
-func (i images) Image(a machine.Artifact) (machine.Image, error) {
+func (i images) Image(a artifact.Artifact) (artifact.Image, error) {
 	if image, ok := i[a.Name]; ok {
 		return image, nil
 	}
-	return machine.Image{Kind: machine.Absent}, nil
+	return artifact.Image{Kind: artifact.Absent}, nil
 }
 
 func (i images) set(t *testing.T, s location.Switcher, state autostart.State) error {
@@ -35,7 +35,7 @@ func (i images) set(t *testing.T, s location.Switcher, state autostart.State) er
 // A script is switched by its bits; a link by a file that remembers it.
 func TestUnexec(t *testing.T) {
 	for _, mode := range []fs.FileMode{0o755, 0o700, 0o744, 0o511, 0o4755} {
-		i := images{"/s": {Kind: machine.Regular, Mode: mode, Content: []byte("#!/bin/sh\n")}}
+		i := images{"/s": {Kind: artifact.Regular, Mode: mode, Content: []byte("#!/bin/sh\n")}}
 		require.NoError(t, i.set(t, unexec{"/s"}, autostart.Disabled))
 		require.Zero(t, i["/s"].Mode&0o111)
 		require.Equal(t, mode&^0o111, i["/s"].Mode)
@@ -43,14 +43,14 @@ func TestUnexec(t *testing.T) {
 		require.Equal(t, mode.Perm()&0o444>>2, i["/s"].Mode&0o111, "who may read it may run it")
 	}
 	for _, target := range []string{"/opt/tide", "../with blank", "new\nline", "#", "\"quoted\""} {
-		i := images{"/s": {Kind: machine.Symlink, Target: target, UID: 5, GID: 6}}
+		i := images{"/s": {Kind: artifact.Symlink, Target: target, UID: 5, GID: 6}}
 		require.NoError(t, i.set(t, unexec{"/s"}, autostart.Disabled))
-		require.Equal(t, machine.Regular, i["/s"].Kind)
+		require.Equal(t, artifact.Regular, i["/s"].Kind)
 		require.Zero(t, i["/s"].Mode&0o111)
 		require.NoError(t, i.set(t, unexec{"/s"}, autostart.Enabled))
-		require.Equal(t, []any{machine.Symlink, target, 5, 6}, []any{i["/s"].Kind, i["/s"].Target, i["/s"].UID, i["/s"].GID})
+		require.Equal(t, []any{artifact.Symlink, target, 5, 6}, []any{i["/s"].Kind, i["/s"].Target, i["/s"].UID, i["/s"].GID})
 	}
-	i := images{"/s": {Kind: machine.Regular, Content: []byte(linkMark + "not quoted\n")}, "/d": {Kind: machine.Folder}}
+	i := images{"/s": {Kind: artifact.Regular, Content: []byte(linkMark + "not quoted\n")}, "/d": {Kind: artifact.Folder}}
 	require.ErrorIs(t, i.set(t, unexec{"/s"}, autostart.Enabled), location.ErrNoSwitch)
 	require.ErrorIs(t, i.set(t, unexec{"/d"}, autostart.Disabled), location.ErrNoSwitch)
 }
@@ -60,14 +60,14 @@ func TestCronLine(t *testing.T) {
 	const table = "# head\n@daily /opt/one\n@daily /opt/two\n@daily /opt/one\n"
 	lines := crontab.Parse([]byte(table), false).Jobs()
 	require.Len(t, lines, 3)
-	i := images{"/t": {Kind: machine.Regular, Content: []byte(table)}}
+	i := images{"/t": {Kind: artifact.Regular, Content: []byte(table)}}
 	require.NoError(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[2]}, autostart.Disabled))
 	require.Equal(t, "# head\n@daily /opt/one\n@daily /opt/two\n#lockback:off @daily /opt/one\n", string(i["/t"].Content))
-	i["/t"] = machine.Image{Kind: machine.Regular, Content: []byte("@daily /opt/two\n")} // somebody else was here
+	i["/t"] = artifact.Image{Kind: artifact.Regular, Content: []byte("@daily /opt/two\n")} // somebody else was here
 	require.NoError(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[1]}, autostart.Disabled))
 	require.Equal(t, "#lockback:off @daily /opt/two\n", string(i["/t"].Content))
 	require.ErrorContains(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[0]}, autostart.Disabled), "no longer in /t")
-	i["/t"] = machine.Image{Kind: machine.Symlink, Target: "/elsewhere"}
+	i["/t"] = artifact.Image{Kind: artifact.Symlink, Target: "/elsewhere"}
 	require.ErrorIs(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[0]}, autostart.Disabled), location.ErrNoSwitch)
 }
 

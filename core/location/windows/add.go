@@ -13,6 +13,8 @@ import (
 	"lockback/core/format/taskxml"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/registry"
 )
 
 // runnable are the endings of what Windows starts as a program, by the PATHEXT that it comes with.
@@ -54,25 +56,25 @@ func addRun(m *machine.Reader, n location.New) (location.Made, error) {
 	if n.User != nil {
 		path, made.User, p.user = `HKU\`+n.User.SID+`\Software\Microsoft\Windows\CurrentVersion\Run`, n.User.Name, n.User
 	}
-	p.RegistryKey = &machine.RegistryKey{Path: path}
+	p.Key = &registry.Key{Path: path}
 	if k, err := m.Key(path); err == nil {
-		p.RegistryKey = k
+		p.Key = k
 		if _, err := k.Value(n.Name); err == nil {
 			return made, fmt.Errorf("%w: %s in %s", location.ErrExists, n.Name, k.Path)
 		}
 	}
 	made.Key = id(p, n.Name)
-	made.Edits = []location.Edit{{Artifact: machine.RegistryValue(p.Path, n.Name), Image: machine.NewValue(regf.NewText("", CommandLine(n.Argv)))}}
+	made.Edits = []location.Edit{{Artifact: artifact.RegistryValue(p.Path, n.Name), Image: artifact.NewValue(regf.NewText("", CommandLine(n.Argv)))}}
 	return made, nil
 }
 
 // newFile is a file that is to be made. A running Windows has no modes: everybody's are told for what may be written.
-func newFile(m *machine.Reader, content []byte, now time.Time) machine.Image {
+func newFile(m *machine.Reader, content []byte, now time.Time) artifact.Image {
 	mode := fs.FileMode(0o644)
 	if m.Live {
 		mode = 0o666
 	}
-	return machine.NewFile(content, mode, 0, 0, now)
+	return artifact.NewFile(content, mode, 0, 0, now)
 }
 
 // notInNames are characters that no file of Windows has in its name, "Naming Files, Paths, and Namespaces".
@@ -99,7 +101,7 @@ func addShortcut(m *machine.Reader, n location.New) (location.Made, error) {
 	program := m.Canonical(n.Argv[0])
 	link := shelllink.Link{LocalPath: program, Arguments: CommandLine(n.Argv[1:]), WorkingDir: program[:strings.LastIndexByte(program, '\\')], Size: uint32(info.Size()), Created: info.ModTime(), Modified: info.ModTime(), Show: 1}
 	made.Key = strings.ToLower(made.User + "\x00" + n.Name + ".lnk")
-	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: newFile(m, link.Encode(), n.Now)}}
+	made.Edits = []location.Edit{{Artifact: artifact.File(file), Image: newFile(m, link.Encode(), n.Now)}}
 	return made, nil
 }
 
@@ -119,10 +121,10 @@ func addService(m *machine.Reader, n location.New) (location.Made, error) {
 	made.Key = n.FileName()
 	for _, v := range []regf.Value{regf.NewNumber("Type", 0x10), regf.NewNumber("Start", startAuto), regf.NewNumber("ErrorControl", 1), // winnt.h: a process of its own, an error is noted
 		regf.NewExpand("ImagePath", CommandLine(n.Argv)), regf.NewText("DisplayName", n.Name), regf.NewText("ObjectName", "LocalSystem")} {
-		made.Edits = append(made.Edits, location.Edit{Artifact: machine.RegistryValue(key, v.Name), Image: machine.NewValue(v)})
+		made.Edits = append(made.Edits, location.Edit{Artifact: artifact.RegistryValue(key, v.Name), Image: artifact.NewValue(v)})
 	}
 	if n.Delay > 0 {
-		made.Edits = append(made.Edits, location.Edit{Artifact: machine.RegistryValue(key, "DelayedAutostart"), Image: machine.NewValue(regf.NewNumber("", 1))})
+		made.Edits = append(made.Edits, location.Edit{Artifact: artifact.RegistryValue(key, "DelayedAutostart"), Image: artifact.NewValue(regf.NewNumber("", 1))})
 	}
 	return made, nil
 }
@@ -150,7 +152,7 @@ func addTask(m *machine.Reader, n location.New) (location.Made, error) {
 		return made, err
 	}
 	made.Key = strings.ToLower(`\` + n.Name)
-	made.Edits = []location.Edit{{Artifact: machine.File(file), Image: newFile(m, t.Encode(), n.Now)}}
+	made.Edits = []location.Edit{{Artifact: artifact.File(file), Image: newFile(m, t.Encode(), n.Now)}}
 	return made, nil
 }
 

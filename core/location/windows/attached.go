@@ -5,7 +5,8 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/registry"
 )
 
 // classesFolder has a key for each setup class of devices: what stands in its UpperFilters and
@@ -19,8 +20,8 @@ var filterValues = map[string]string{"UpperFilters": "above", "LowerFilters": "b
 
 // devices are what Windows keeps of the devices that it has met.
 type devices struct {
-	classes map[string]string      // a service in small letters, to the setup class of a device that it drives
-	filters []*machine.RegistryKey // instances that have filters of their own
+	classes map[string]string // a service in small letters, to the setup class of a device that it drives
+	filters []*registry.Key   // instances that have filters of their own
 }
 
 // metDevices reads them once for all locations: below Enum stand the buses, their devices, and of each
@@ -52,7 +53,7 @@ func metDevices(s *location.Survey) devices {
 }
 
 // add keeps what matters of a device. Its values are read in one pass: there are thousands of devices.
-func (d *devices) add(k *machine.RegistryKey) {
+func (d *devices) add(k *registry.Key) {
 	service, class := "", ""
 	values, _ := k.Values()
 	for _, v := range values {
@@ -76,7 +77,7 @@ func (d *devices) add(k *machine.RegistryKey) {
 func filterDrivers(s *location.Survey) map[string]string {
 	return s.Shared("filter drivers", func() any {
 		named := map[string]string{}
-		eachFilterList(s, func(k *machine.RegistryKey, of, _ string, words []string) {
+		eachFilterList(s, func(k *registry.Key, of, _ string, words []string) {
 			for _, word := range words {
 				named[strings.ToLower(word)] = of
 			}
@@ -86,8 +87,8 @@ func filterDrivers(s *location.Survey) map[string]string {
 }
 
 // eachFilterList visits the lists of filters of classes and of single devices.
-func eachFilterList(s *location.Survey, visit func(k *machine.RegistryKey, of, name string, words []string)) {
-	each := func(k *machine.RegistryKey, of string) {
+func eachFilterList(s *location.Survey, visit func(k *registry.Key, of, name string, words []string)) {
+	each := func(k *registry.Key, of string) {
 		for name := range filterValues {
 			if v, err := k.Value(name); err == nil {
 				visit(k, of, name, v.Strings())
@@ -113,7 +114,7 @@ func readClassFilters(s *location.Survey) {
 	if key(s, classesFolder) == nil {
 		return
 	}
-	eachFilterList(s, func(k *machine.RegistryKey, of, name string, _ []string) {
+	eachFilterList(s, func(k *registry.Key, of, name string, _ []string) {
 		v, err := k.Value(name)
 		if err != nil {
 			return
@@ -122,7 +123,7 @@ func readClassFilters(s *location.Survey) {
 			item.Mode = filterValues[name] + " the driver of the " + of
 			item.When = "with each such device"
 			item.CommandLine = driverCommand(s, item.Command)
-		}, func(s *location.Survey) { readList(s, place{RegistryKey: k}, v, list{role: location.Driver}) })
+		}, func(s *location.Survey) { readList(s, place{Key: k}, v, list{role: location.Driver}) })
 	})
 }
 
@@ -146,14 +147,14 @@ func readAccessibility(s *location.Survey) {
 		}
 	}
 	for _, p := range places(s, nt+`\Accessibility\ATs`) {
-		for _, k := range subkeys(s, p.RegistryKey) {
+		for _, k := range subkeys(s, p.Key) {
 			v, err := k.Value("StartExe")
 			if err != nil || text(v) == "" || p.narrow {
 				continue
 			}
-			item := addValue(s, place{RegistryKey: k}, v, k.Name())
+			item := addValue(s, place{Key: k}, v, k.Name())
 			item.Command = strings.TrimSpace(item.Command + " " + k.Text("StartParams"))
-			item.Artifacts = artifacts(machine.RegistryTree(k.Path))
+			item.Artifacts = artifacts(artifact.RegistryTree(k.Path))
 			if !on[strings.ToLower(k.Name())] {
 				item.State, item.Mode = autostart.Disabled, "nobody has turned it on"
 			}
@@ -186,13 +187,13 @@ func readShims(s *location.Survey) {
 				continue
 			}
 			path, name := file(id)
-			item := newItem(place{RegistryKey: k}.origin(), k.Name(), path)
+			item := newItem(place{Key: k}.origin(), k.Name(), path)
 			if name != "" {
 				item.Name += " (" + name + ")"
 			}
 			item.Source.Key, item.When = v.Name, "whenever "+k.Name()+" is started"
 			item.CommandLine = `"` + path + `"`
-			item.Artifacts = artifacts(machine.RegistryValue(k.Path, v.Name))
+			item.Artifacts = artifacts(artifact.RegistryValue(k.Path, v.Name))
 			s.Add(strings.ToLower(k.Name()+"\x00"+v.Name), item)
 		}
 	}

@@ -7,7 +7,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // isCLSID reports whether a text is a class id in braces.
@@ -73,7 +73,7 @@ func newClassItem(s *location.Survey, p place, clsid, name string) *location.Ite
 
 func readCredentialProviders(s *location.Survey, at []location.Place) {
 	eachClassKey(s, at, func(p place, item *location.Item, _ string) {
-		item.Artifacts = artifacts(machine.RegistryValue(p.Path, "Disabled"))
+		item.Artifacts = artifacts(artifact.RegistryValue(p.Path, "Disabled"))
 		item.Switcher = number{key: p.Path, name: "Disabled", on: 0, off: 1, remove: true}
 		if n, ok := p.Number("Disabled"); ok && n != 0 {
 			item.State, item.Mode = autostart.Disabled, "disabled"
@@ -94,7 +94,7 @@ func readShellExtensions(s *location.Survey) {
 	// A class in capitals, behind the name of the user for whom it is blocked; behind none, for everyone.
 	blocked := map[string]bool{}
 	for _, p := range places(s, cv+`\Shell Extensions\Blocked`, ucv+`\Shell Extensions\Blocked`) {
-		for _, v := range values(s, p.RegistryKey) {
+		for _, v := range values(s, p.Key) {
 			blocked[userName(p.user)+strings.ToUpper(v.Name)] = true
 		}
 	}
@@ -111,7 +111,7 @@ func readShellExtensions(s *location.Survey) {
 		} else if p.narrow {
 			key = soft + `\WOW6432Node\Microsoft\Windows\CurrentVersion\Shell Extensions\Blocked`
 		}
-		item.Artifacts = artifacts(machine.RegistryTree(p.Path), machine.RegistryValue(key, clsid))
+		item.Artifacts = artifacts(artifact.RegistryTree(p.Path), artifact.RegistryValue(key, clsid))
 		item.Switcher = block{key, clsid}
 		switch {
 		case blocked[userName(p.user)+strings.ToUpper(clsid)]:
@@ -142,11 +142,11 @@ type block struct{ key, clsid string }
 func (block) Word() autostart.Switch { return autostart.StateValue }
 
 func (b block) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	a := machine.RegistryValue(b.key, b.clsid)
+	a := artifact.RegistryValue(b.key, b.clsid)
 	if want.State == autostart.Enabled {
-		return []location.Edit{{Artifact: a, Image: machine.Image{Kind: machine.Absent}}}, nil
+		return []location.Edit{{Artifact: a, Image: artifact.Image{Kind: artifact.Absent}}}, nil
 	}
-	return []location.Edit{{Artifact: a, Image: machine.NewValue(regf.NewText("", ""))}}, nil
+	return []location.Edit{{Artifact: a, Image: artifact.NewValue(regf.NewText("", ""))}}, nil
 }
 
 // openers are the kinds of files that run, with the commands that the system opens them with: any of them.
@@ -204,11 +204,11 @@ func readOpenCommands(s *location.Survey) {
 	}
 	for _, kind := range []string{"Filter", "Handler"} {
 		for _, p := range places(s, soft+`\Classes\Protocols\`+kind, `HKCU\Software\Classes\Protocols\`+kind) {
-			for _, k := range subkeys(s, p.RegistryKey) {
+			for _, k := range subkeys(s, p.Key) {
 				if clsid := k.Text("CLSID"); isCLSID(clsid) {
-					at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
+					at := place{Key: k, user: p.user, narrow: p.narrow}
 					item := newClassItem(s, at, clsid, k.Name())
-					item.Artifacts, item.Switcher = artifacts(machine.RegistryTree(k.Path)), why
+					item.Artifacts, item.Switcher = artifacts(artifact.RegistryTree(k.Path)), why
 					s.Add(id(at), item)
 				}
 			}
@@ -222,8 +222,8 @@ const directShow = `{083863F1-70DE-11d0-BD40-00A0C911CE86}`
 // readFilters reads the filters that media programs find by their class.
 func readFilters(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
-		for _, k := range subkeys(s, p.RegistryKey) {
-			at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
+		for _, k := range subkeys(s, p.Key) {
+			at := place{Key: k, user: p.user, narrow: p.narrow}
 			clsid := k.Text("CLSID")
 			if !isCLSID(clsid) {
 				continue

@@ -9,6 +9,7 @@ import (
 	"lockback/core/format/taskxml"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // usualServiceDelay is how long after the start of the machine delayed services start, unless AutoStartDelay of the key
@@ -18,7 +19,7 @@ const usualServiceDelay = 120 * time.Second
 // Delay sets the service's own mark. How long all such services wait is one setting of the machine.
 func (s startType) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
 	var later location.Later
-	start, err := images.Image(machine.RegistryValue(s.key, "Start"))
+	start, err := images.Image(artifact.RegistryValue(s.key, "Start"))
 	if err != nil {
 		return later, err
 	}
@@ -27,12 +28,12 @@ func (s startType) Delay(m *machine.Reader, images location.Images, item *locati
 	}
 	waits := usualServiceDelay
 	if services := strings.LastIndex(strings.ToLower(s.key), `\services\`); services > 0 {
-		value, err := images.Image(machine.RegistryValue(s.key[:services]+`\Control`, "AutoStartDelay"))
-		if n, ok := value.Value().Number(); err == nil && value.Kind == machine.Value && ok {
+		value, err := images.Image(artifact.RegistryValue(s.key[:services]+`\Control`, "AutoStartDelay"))
+		if n, ok := value.Value().Number(); err == nil && value.Kind == artifact.Value && ok {
 			waits = time.Duration(n) * time.Second
 		}
 	}
-	later.Edits = []location.Edit{{Artifact: machine.RegistryValue(s.key, "DelayedAutostart"), Image: machine.NewValue(regf.NewNumber("", 1))}}
+	later.Edits = []location.Edit{{Artifact: artifact.RegistryValue(s.key, "DelayedAutostart"), Image: artifact.NewValue(regf.NewNumber("", 1))}}
 	later.Note = "Windows starts delayed services about " + location.DelayWords(waits) + " after the start"
 	if waits != d {
 		later.Note += ", all of them alike, and not after " + location.DelayWords(d)
@@ -43,7 +44,7 @@ func (s startType) Delay(m *machine.Reader, images location.Images, item *locati
 // Delay sets the delay of the task's triggers, on a running machine: the machine hands the changed definition to the
 // scheduler.
 func (t taskSwitch) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
-	a := machine.File(t.file)
+	a := artifact.File(t.file)
 	image, err := images.Image(a)
 	if err != nil {
 		return location.Later{}, err
@@ -79,9 +80,9 @@ func (a approve) Delay(m *machine.Reader, images location.Images, item *location
 		t.User, later.Made.User = item.For.SID, item.For.Name
 	}
 	file := m.Windows() + `\System32\Tasks\` + name
-	if taken, err := images.Image(machine.File(file)); err != nil || taken.Kind != machine.Absent {
+	if taken, err := images.Image(artifact.File(file)); err != nil || taken.Kind != artifact.Absent {
 		return later, fmt.Errorf("%w: there is a task %s already", location.ErrNoDelay, name)
 	}
-	later.Made.Edits = []location.Edit{{Artifact: machine.File(file), Image: newFile(m, t.Encode(), now)}}
+	later.Made.Edits = []location.Edit{{Artifact: artifact.File(file), Image: newFile(m, t.Encode(), now)}}
 	return later, nil
 }

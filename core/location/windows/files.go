@@ -9,15 +9,17 @@ import (
 	"lockback/core/format/taskjob"
 	"lockback/core/location"
 	"lockback/core/location/browser"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // readParkedFiles reads a folder each of whose files is an entry that is
 // turned off by taking it away. With names, only those count.
-func readParkedFiles(s *location.Survey, u *machine.User, dir string, names []string) {
+func readParkedFiles(s *location.Survey, u *account.User, dir string, names []string) {
 	for _, e := range s.Dir(dir) {
 		name := strings.ToLower(e.Name())
-		if e.IsDir() || name == "desktop.ini" || strings.HasPrefix(name, "~$") || strings.HasPrefix(name, machine.TempPrefix) {
+		if e.IsDir() || name == "desktop.ini" || strings.HasPrefix(name, "~$") || strings.HasPrefix(name, files.TempPrefix) {
 			continue
 		}
 		wanted := len(names) == 0
@@ -31,10 +33,10 @@ func readParkedFiles(s *location.Survey, u *machine.User, dir string, names []st
 }
 
 // addParkedFile reports a file that is an entry, as describe has it.
-func addParkedFile(s *location.Survey, u *machine.User, file string, describe func(*location.Item)) {
+func addParkedFile(s *location.Survey, u *account.User, file string, describe func(*location.Item)) {
 	item := newItem(origin{path: file, user: u}, file[strings.LastIndexByte(file, '\\')+1:], file)
 	item.CommandLine = `"` + file + `"`
-	a := machine.File(file)
+	a := artifact.File(file)
 	item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 	key := file
 	if u != nil {
@@ -134,14 +136,14 @@ func readBrowsers(s *location.Survey) {
 
 // belowHome is a path from a user's home on; all of it where it lies elsewhere, as a variable of
 // theirs may have it.
-func belowHome(u *machine.User, path string) string {
+func belowHome(u *account.User, path string) string {
 	if len(path) >= len(u.Home) && strings.EqualFold(path[:len(u.Home)], u.Home) {
 		return path[len(u.Home):]
 	}
 	return path
 }
 
-func newExtension(u *machine.User, e browser.Extension, path, why string) *location.Item {
+func newExtension(u *account.User, e browser.Extension, path, why string) *location.Item {
 	item := newItem(origin{path: path, user: u}, e.Name, "")
 	item.Mode, item.Shipped, item.Artifacts, item.Switcher = e.Mode, e.BuiltIn, artifacts(), location.NoSwitch{Why: why}
 	if !e.Active {
@@ -155,8 +157,8 @@ func newExtension(u *machine.User, e browser.Extension, path, why string) *locat
 func readHosts(s *location.Survey) {
 	for _, key := range []string{`Google\Chrome`, `Microsoft\Edge`, `Chromium`, `Mozilla`} {
 		for _, p := range places(s, soft+`\`+key+`\NativeMessagingHosts`, `HKCU\Software\`+key+`\NativeMessagingHosts`) {
-			for _, k := range subkeys(s, p.RegistryKey) {
-				at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
+			for _, k := range subkeys(s, p.Key) {
+				at := place{Key: k, user: p.user, narrow: p.narrow}
 				item := newItem(at.origin(), k.Name(), k.Text(""))
 				item.CommandLine = hostProgram(s, k.Text(""))
 				item.Mode = "native messaging host"
@@ -165,11 +167,11 @@ func readHosts(s *location.Survey) {
 			}
 		}
 		for _, p := range places(s, soft+`\`+key+`\Extensions`, `HKCU\Software\`+key+`\Extensions`) {
-			for _, k := range subkeys(s, p.RegistryKey) {
-				at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
+			for _, k := range subkeys(s, p.Key) {
+				at := place{Key: k, user: p.user, narrow: p.narrow}
 				item := newItem(at.origin(), k.Name(), k.Text("update_url"))
 				item.CommandLine, item.Mode = "", "installed from outside"
-				item.Artifacts, item.Switcher = artifacts(machine.RegistryTree(k.Path)), location.NoSwitch{Why: signed}
+				item.Artifacts, item.Switcher = artifacts(artifact.RegistryTree(k.Path)), location.NoSwitch{Why: signed}
 				s.Add(id(at), item)
 			}
 		}
@@ -178,11 +180,11 @@ func readHosts(s *location.Survey) {
 
 // hostProgram is the program that a native messaging host's description names.
 func hostProgram(s *location.Survey, manifest string) string {
-	b, err := s.ReadFile(manifest, machine.MaxFileSize)
+	b, err := s.ReadFile(manifest, files.MaxFileSize)
 	if err != nil {
 		return `"` + manifest + `"`
 	}
-	program := browsers.HostProgram(manifest[:max(0, strings.LastIndexByte(manifest, '\\'))], b, machine.OnDrive)
+	program := browsers.HostProgram(manifest[:max(0, strings.LastIndexByte(manifest, '\\'))], b, artifact.OnDrive)
 	if program == "" {
 		program = manifest
 	}

@@ -9,7 +9,7 @@ import (
 	"lockback/core/format/regf"
 	"lockback/core/location"
 	"lockback/core/location/part"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // parkedValues is the form of keys each of whose values is an entry, or each of some values that
@@ -34,7 +34,7 @@ func (f parkedValues) Read(s *location.Survey, at []location.Place) {
 	}
 	for _, p := range found(s, at) {
 		if len(p.names) == 0 {
-			for _, v := range values(s, p.RegistryKey) {
+			for _, v := range values(s, p.Key) {
 				if v.Name == "" && text(v) == "" {
 					continue
 				}
@@ -80,15 +80,15 @@ func (parkedKeys) Word() autostart.Switch { return autostart.Park }
 // Read reports the keys.
 func (f parkedKeys) Read(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
-		for _, k := range subkeys(s, p.RegistryKey) {
+		for _, k := range subkeys(s, p.Key) {
 			v, err := k.Value(f.value)
 			if err != nil || text(v) == "" {
 				continue
 			}
-			at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
+			at := place{Key: k, user: p.user, narrow: p.narrow}
 			item := newItem(at.origin(), k.Name(), text(v))
 			item.Source.Key = f.value
-			a := machine.RegistryTree(k.Path)
+			a := artifact.RegistryTree(k.Path)
 			item.Artifacts = artifacts(a)
 			item.Switcher = location.Park{Artifact: a}
 			if title := k.Text(""); f.titled && title != "" && !strings.HasPrefix(title, "@") {
@@ -139,7 +139,7 @@ func readList(s *location.Survey, p place, v regf.Value, row list) {
 	own := slices.ContainsFunc(words, func(word string) bool {
 		return slices.ContainsFunc(row.usual, func(u string) bool { return sameCommand(s, word, u) })
 	})
-	if file := strings.Trim(row.fallback, ","); !own && machine.OnDrive(file) {
+	if file := strings.Trim(row.fallback, ","); !own && artifact.OnDrive(file) {
 		if _, err := s.Machine.Stat(file); err != nil {
 			missing = file
 		}
@@ -151,7 +151,7 @@ func readList(s *location.Survey, p place, v regf.Value, row list) {
 		}
 		item.Source.Key = v.Name
 		item.Role = row.role
-		item.Artifacts = artifacts(machine.RegistryValue(p.Path, v.Name))
+		item.Artifacts = artifacts(artifact.RegistryValue(p.Path, v.Name))
 		item.Switcher = trim{part.Item{Key: p.Path, Value: v.Name, Text: word, Separators: row.separator}, row.fallback}
 		item.Name = shortName(word)
 		for _, u := range row.usual {
@@ -221,7 +221,7 @@ func (f classKeys) Read(s *location.Survey, at []location.Place) {
 
 // parkKey makes an item one that is turned off by taking its key away.
 func parkKey(p place, item *location.Item) {
-	a := machine.RegistryTree(p.Path)
+	a := artifact.RegistryTree(p.Path)
 	item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 }
 
@@ -229,8 +229,8 @@ func parkKey(p place, item *location.Item) {
 // decide.
 func eachClassKey(s *location.Survey, at []location.Place, decide func(place, *location.Item, string)) {
 	for _, p := range found(s, at) {
-		for _, k := range subkeys(s, p.RegistryKey) {
-			at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
+		for _, k := range subkeys(s, p.Key) {
+			at := place{Key: k, user: p.user, narrow: p.narrow}
 			clsid := k.Text("")
 			if !isCLSID(clsid) {
 				clsid = k.Name()
@@ -262,7 +262,7 @@ func (classValues) Word() autostart.Switch { return autostart.Park }
 // Read reports the classes.
 func (f classValues) Read(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
-		for _, v := range values(s, p.RegistryKey) {
+		for _, v := range values(s, p.Key) {
 			clsid, name := text(v), v.Name
 			if !isCLSID(clsid) {
 				clsid, name = v.Name, text(v)
@@ -272,7 +272,7 @@ func (f classValues) Read(s *location.Survey, at []location.Place) {
 			}
 			item := newClassItem(s, p, clsid, name)
 			item.Source.Key = v.Name
-			a := machine.RegistryValue(p.Path, v.Name)
+			a := artifact.RegistryValue(p.Path, v.Name)
 			item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 			if f.adjust != nil {
 				f.adjust(s, item)

@@ -8,7 +8,8 @@ import (
 	"lockback/core/format/regf"
 	"lockback/core/location"
 	"lockback/core/location/part"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/registry"
 )
 
 // Places of the system that hold a program or a library each, and are rarely used.
@@ -23,7 +24,7 @@ func readSubSystems(s *location.Survey) {
 	if k == nil {
 		return
 	}
-	p := place{RegistryKey: k}
+	p := place{Key: k}
 	for _, v := range values(s, k) {
 		command := strings.TrimSpace(text(v))
 		if !v.IsText() || v.Type == regf.MultiString || command == "" || v.Name == "" {
@@ -65,7 +66,7 @@ func readServiceEnvironments(s *location.Survey) {
 				own[strings.ToUpper(name)] = strings.TrimSpace(value)
 			}
 		}
-		p := place{RegistryKey: k}
+		p := place{Key: k}
 		for _, word := range part.SplitList(v, "") {
 			name, value, _ := strings.Cut(word, "=")
 			if !slices.Contains(environmentHooks, strings.ToUpper(name)) {
@@ -73,7 +74,7 @@ func readServiceEnvironments(s *location.Survey) {
 			}
 			item := newItem(p.origin(), strings.ToUpper(name)+" of "+k.Name(), value)
 			item.Source.Key = v.Name
-			item.Artifacts = artifacts(machine.RegistryValue(k.Path, v.Name))
+			item.Artifacts = artifacts(artifact.RegistryValue(k.Path, v.Name))
 			item.Switcher = trim{part.Item{Key: k.Path, Value: v.Name, Text: word}, ""}
 			item.Effect = location.AtNextStart
 			findHooked(s, item)
@@ -105,11 +106,11 @@ func readCounters(s *location.Survey) {
 		if err != nil || k.Text("Library") == "" {
 			continue
 		}
-		p := place{RegistryKey: k}
+		p := place{Key: k}
 		usual := ownCounters[strings.ToLower(service.Name())]
 		item := newItem(p.origin(), service.Name()+" (counters)", k.Text("Library"))
 		item.Source.Key, item.Stage, item.When = "Library", autostart.Attach, "when a program reads counters"
-		item.Artifacts = artifacts(machine.RegistryValue(k.Path, countersOff))
+		item.Artifacts = artifacts(artifact.RegistryValue(k.Path, countersOff))
 		item.Switcher, item.Effect = number{key: k.Path, name: countersOff, on: 0, off: 1}, location.AtNextUse
 		item.Shipped = usual != "" && sameCommand(s, item.Command, usual)
 		if n, ok := k.Number(countersOff); ok && n != 0 {
@@ -136,13 +137,13 @@ func readAuthorityExtensions(s *location.Survey) {
 		if !item.Shipped {
 			item.Problems = append(item.Problems, autostart.NotDefault)
 		}
-		item.Artifacts = artifacts(machine.RegistryValue(p.Path, v.Name))
+		item.Artifacts = artifacts(artifact.RegistryValue(p.Path, v.Name))
 		item.Switcher = location.NoSwitch{Why: "nobody may be able to sign in without it; the program that put it there takes it out"}
 		s.Add(id(p, v.Name, strings.ToLower(word)), item)
 	}
 	if k := key(s, ccs+`\Control\LsaExtensionConfig`); k != nil {
 		for _, below := range subkeys(s, k) {
-			keys := append([]*machine.RegistryKey{below}, subkeys(s, below)...)
+			keys := append([]*registry.Key{below}, subkeys(s, below)...)
 			for _, k := range keys {
 				for _, name := range []string{"Extensions", "Extension"} {
 					v, err := k.Value(name)
@@ -151,7 +152,7 @@ func readAuthorityExtensions(s *location.Survey) {
 					}
 					for _, word := range part.SplitList(v, "") {
 						if word != "" {
-							add(place{RegistryKey: k}, v, word)
+							add(place{Key: k}, v, word)
 						}
 					}
 				}
@@ -161,7 +162,7 @@ func readAuthorityExtensions(s *location.Survey) {
 	if k := key(s, ccs+`\Services\NTDS`); k != nil {
 		for _, name := range []string{"LsaDbExtPt", "DirectoryServiceExtPt"} {
 			if v, err := k.Value(name); err == nil && text(v) != "" {
-				add(place{RegistryKey: k}, v, text(v))
+				add(place{Key: k}, v, text(v))
 			}
 		}
 	}
@@ -170,15 +171,15 @@ func readAuthorityExtensions(s *location.Survey) {
 // readLanguageBar reports what the language bar loads into the desktop, and the input methods of keyboard layouts.
 func readLanguageBar(s *location.Survey) {
 	for _, p := range places(s, soft+`\Microsoft\CTF\LangBarAddin`, `HKCU\Software\Microsoft\CTF\LangBarAddin`) {
-		for _, k := range subkeys(s, p.RegistryKey) {
+		for _, k := range subkeys(s, p.Key) {
 			file := k.Text("FilePath")
 			if file == "" {
 				continue
 			}
-			at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
+			at := place{Key: k, user: p.user, narrow: p.narrow}
 			item := newItem(at.origin(), shortName(file), file)
 			item.Source.Key, item.Role, item.Mode = "FilePath", location.InputMode, "language bar"
-			item.Artifacts = artifacts(machine.RegistryValue(k.Path, "Enable"))
+			item.Artifacts = artifacts(artifact.RegistryValue(k.Path, "Enable"))
 			item.Switcher = number{key: k.Path, name: "Enable", on: 1, off: 0}
 			if n, ok := k.Number("Enable"); ok && n == 0 {
 				item.State, item.Mode = autostart.Disabled, "not enabled"
@@ -195,7 +196,7 @@ func readLanguageBar(s *location.Survey) {
 		if err != nil || text(v) == "" {
 			continue
 		}
-		p := place{RegistryKey: k}
+		p := place{Key: k}
 		item := addValue(s, p, v, text(v))
 		item.Role, item.Mode = location.InputMode, "input method"
 		item.Switcher = location.NoSwitch{Why: "somebody may type with it; the settings of languages take it out"}
@@ -207,8 +208,8 @@ func readLanguageBar(s *location.Survey) {
 // start: a program, a script or a class.
 func readToolButtons(s *location.Survey) {
 	for _, p := range places(s, ie+"Extensions", uie+"Extensions") {
-		for _, k := range subkeys(s, p.RegistryKey) {
-			at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
+		for _, k := range subkeys(s, p.Key) {
+			at := place{Key: k, user: p.user, narrow: p.narrow}
 			for _, name := range []string{"Exec", "Script", "ClsidExtension", "BandCLSID"} {
 				v, err := k.Value(name)
 				if err != nil || text(v) == "" {
@@ -224,7 +225,7 @@ func readToolButtons(s *location.Survey) {
 				if item.Mode = "a button of Internet Explorer"; isCLSID(text(v)) {
 					item.CommandLine = `"` + classOf(s, at, text(v)).library + `"`
 				}
-				a := machine.RegistryTree(k.Path)
+				a := artifact.RegistryTree(k.Path)
 				item.Artifacts, item.Switcher = artifacts(a), location.Park{Artifact: a}
 				s.Add(id(at, name), item)
 			}

@@ -10,7 +10,9 @@ import (
 	"lockback/core/format/regf"
 	"lockback/core/format/windata"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/registry"
 )
 
 // Behaviours of an add-in, as the maker's documents number them.
@@ -24,7 +26,7 @@ var chosenFolders = []struct{ key, value string }{{`Excel\Options`, "AltStartup"
 
 func readOffice(s *location.Survey, at []location.Place) {
 	for _, root := range found(s, at) {
-		for _, app := range subkeys(s, root.RegistryKey) {
+		for _, app := range subkeys(s, root.Key) {
 			list, err := app.Subkey("Addins")
 			if err != nil {
 				continue
@@ -34,7 +36,7 @@ func readOffice(s *location.Survey, at []location.Place) {
 				if !ok {
 					continue
 				}
-				p := place{RegistryKey: k, user: root.user, narrow: root.narrow}
+				p := place{Key: k, user: root.user, narrow: root.narrow}
 				name := k.Text("FriendlyName")
 				if name == "" {
 					name = k.Name()
@@ -47,7 +49,7 @@ func readOffice(s *location.Survey, at []location.Place) {
 				}
 				item.Mode = addinBehaviours[behaviour]
 				item.Source.Key = "LoadBehavior"
-				item.Artifacts = artifacts(machine.RegistryValue(k.Path, "LoadBehavior"))
+				item.Artifacts = artifacts(artifact.RegistryValue(k.Path, "LoadBehavior"))
 				item.Switcher = number{key: k.Path, name: "LoadBehavior", on: 3, off: 2}
 				officesOwnWord(s, item, app.Name(), k.Name())
 				if !loadedAtStart(behaviour) {
@@ -60,7 +62,7 @@ func readOffice(s *location.Survey, at []location.Place) {
 }
 
 // officeVersions are the keys below Software\Microsoft\Office that are versions, with the key of a user.
-func officeVersions(s *location.Survey, u *machine.User) (keys []*machine.RegistryKey) {
+func officeVersions(s *location.Survey, u *account.User) (keys []*registry.Key) {
 	k, err := s.Machine.Key(`HKU\` + u.SID + `\Software\Microsoft\Office`)
 	if err != nil {
 		return nil
@@ -113,7 +115,7 @@ func loadedAtStart(behaviour uint64) bool { return behaviour == 3 || behaviour =
 
 // disabledByOffice reports whether an Office program has an add-in on its list of items that it turned off: values
 // with three numbers, and the file and the name of the item behind them, in small letters.
-func disabledByOffice(s *location.Survey, u *machine.User, app, name, library string) bool {
+func disabledByOffice(s *location.Survey, u *account.User, app, name, library string) bool {
 	const numbers = 12
 	for _, version := range officeVersions(s, u) {
 		list, err := s.Machine.Key(version.Path + `\` + app + `\Resiliency\DisabledItems`)
@@ -176,7 +178,7 @@ func openedFile(text string) string {
 }
 
 // opened are the names, in small letters, of the files that Excel opens for a user.
-func opened(s *location.Survey, u *machine.User) map[string]bool {
+func opened(s *location.Survey, u *account.User) map[string]bool {
 	names := map[string]bool{}
 	for _, all := range opens(s, u) {
 		for _, v := range all {
@@ -187,7 +189,7 @@ func opened(s *location.Survey, u *machine.User) map[string]bool {
 }
 
 // opens are a user's values of Excel's options that name a file, for each version of Office.
-func opens(s *location.Survey, u *machine.User) iter.Seq2[place, []regf.Value] {
+func opens(s *location.Survey, u *account.User) iter.Seq2[place, []regf.Value] {
 	return func(yield func(place, []regf.Value) bool) {
 		for _, version := range officeVersions(s, u) {
 			k, err := s.Machine.Key(version.Path + `\Excel\Options`)
@@ -195,7 +197,7 @@ func opens(s *location.Survey, u *machine.User) iter.Seq2[place, []regf.Value] {
 				continue
 			}
 			all := slices.DeleteFunc(values(s, k), func(v regf.Value) bool { return !isOpen(v.Name) || !v.IsText() })
-			if !yield(place{RegistryKey: k, user: u}, all) {
+			if !yield(place{Key: k, user: u}, all) {
 				return
 			}
 		}
@@ -233,7 +235,7 @@ func readOfficeFolders(s *location.Survey) {
 		for _, version := range officeVersions(s, u) {
 			for _, c := range chosenFolders {
 				if k, err := s.Machine.Key(version.Path + `\` + c.key); err == nil {
-					if dir := s.Machine.Expand(k.Text(c.value), u); machine.OnDrive(dir) {
+					if dir := s.Machine.Expand(k.Text(c.value), u); artifact.OnDrive(dir) {
 						readParkedFiles(s, u, s.Machine.Canonical(strings.TrimRight(dir, `\`)), nil)
 					}
 				}

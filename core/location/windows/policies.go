@@ -45,7 +45,7 @@ func readBrowserPolicies(s *location.Survey, at []location.Place) {
 		}
 		below := func(name string) []place {
 			if k := key(s, p.Path+`\`+name); k != nil {
-				return []place{{RegistryKey: k, user: p.user, narrow: p.narrow}}
+				return []place{{Key: k, user: p.user, narrow: p.narrow}}
 			}
 			return nil
 		}
@@ -54,7 +54,7 @@ func readBrowserPolicies(s *location.Survey, at []location.Place) {
 			parse func(string) webextension.Forced
 		}{{"ExtensionInstallForcelist", webextension.ParseForced}, {`Extensions\Install`, func(address string) webextension.Forced { return webextension.Forced{From: address} }}} {
 			for _, k := range below(list.key) {
-				for _, v := range values(s, k.RegistryKey) {
+				for _, v := range values(s, k.Key) {
 					if v.IsText() && v.Text() != "" {
 						tell(k, v.Name, list.parse(v.Text()))
 					}
@@ -71,9 +71,9 @@ func readBrowserPolicies(s *location.Survey, at []location.Place) {
 			}
 		}
 		for _, k := range below("ExtensionSettings") {
-			for _, one := range subkeys(s, k.RegistryKey) {
+			for _, one := range subkeys(s, k.Key) {
 				if webextension.Installs(one.Text("installation_mode")) {
-					tell(place{RegistryKey: one, user: p.user, narrow: p.narrow}, "", webextension.Forced{ID: one.Name(), From: cmp.Or(one.Text("update_url"), one.Text("install_url"))})
+					tell(place{Key: one, user: p.user, narrow: p.narrow}, "", webextension.Forced{ID: one.Name(), From: cmp.Or(one.Text("update_url"), one.Text("install_url"))})
 				}
 			}
 		}

@@ -13,6 +13,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
 	"lockback/internal/testkit"
 )
 
@@ -252,7 +253,7 @@ func TestRules(t *testing.T) {
 					require.NoError(t, err, item.Name)
 					require.NotEmpty(t, edits, item.Name)
 				}
-				_, err = item.Plan(m, location.Want{State: autostart.Disabled, User: &machine.User{Name: "somebody else"}})
+				_, err = item.Plan(m, location.Want{State: autostart.Disabled, User: &account.User{Name: "somebody else"}})
 				require.Error(t, err, "for one user only")
 			}
 			require.Equal(t, c.want, got)

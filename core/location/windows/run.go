@@ -12,7 +12,9 @@ import (
 	"lockback/core/format/shelllink"
 	"lockback/core/format/windata"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 )
 
 // firstWithApproval is the build of Windows 8, which the settings pages and
@@ -40,13 +42,13 @@ func approval(p place, kind string) string {
 }
 
 // switchByApproval gives an item its state by the approval of its name.
-func switchByApproval(s *location.Survey, item *location.Item, own machine.Artifact, key, name string) {
+func switchByApproval(s *location.Survey, item *location.Item, own artifact.Artifact, key, name string) {
 	if !obeysApproval(s) {
 		item.Switcher, item.Artifacts = location.Park{Artifact: own}, artifacts(own)
 		return
 	}
 	item.Switcher = approve{key, name}
-	item.Artifacts = artifacts(own, machine.RegistryValue(key, name))
+	item.Artifacts = artifacts(own, artifact.RegistryValue(key, name))
 	k, err := s.Machine.Key(key)
 	if err != nil {
 		return
@@ -117,7 +119,7 @@ func signInRules(s *location.Survey, item *location.Item) {
 
 // policy is what a policy of Explorer's sets, of the machine or of a user.
 type policy struct {
-	user *machine.User
+	user *account.User
 	on   map[string]bool
 }
 
@@ -127,7 +129,7 @@ func explorerPolicies(s *location.Survey) []policy {
 		var all []policy
 		for _, p := range places(s, cv+`\Policies\Explorer`, ucv+`\Policies\Explorer`) {
 			one := policy{p.user, map[string]bool{}}
-			for _, v := range values(s, p.RegistryKey) {
+			for _, v := range values(s, p.Key) {
 				if n, ok := v.Number(); ok && n != 0 {
 					one.on[v.Name] = true
 				}
@@ -149,7 +151,7 @@ func readRun(s *location.Survey, at []location.Place) {
 		if p.narrow {
 			kind = "Run32"
 		}
-		for _, v := range values(s, p.RegistryKey) {
+		for _, v := range values(s, p.Key) {
 			if v.Name == "" && text(v) == "" {
 				continue
 			}
@@ -158,7 +160,7 @@ func readRun(s *location.Survey, at []location.Place) {
 				name = "(default)"
 			}
 			item := addValue(s, p, v, name)
-			switchByApproval(s, item, machine.RegistryValue(p.Path, v.Name), approval(p, kind), v.Name)
+			switchByApproval(s, item, artifact.RegistryValue(p.Path, v.Name), approval(p, kind), v.Name)
 			signInRules(s, item)
 			s.Add(id(p, v.Name), item)
 		}
@@ -169,14 +171,14 @@ func readRun(s *location.Survey, at []location.Place) {
 // Depend names DLLs to load.
 func readSections(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
-		for _, section := range subkeys(s, p.RegistryKey) {
-			at := place{RegistryKey: section, user: p.user, narrow: p.narrow}
+		for _, section := range subkeys(s, p.Key) {
+			at := place{Key: section, user: p.user, narrow: p.narrow}
 			below := []place{at}
 			if k, err := section.Subkey("Depend"); err == nil {
-				below = append(below, place{RegistryKey: k, user: p.user, narrow: p.narrow})
+				below = append(below, place{Key: k, user: p.user, narrow: p.narrow})
 			}
 			for _, at := range below {
-				for _, v := range values(s, at.RegistryKey) {
+				for _, v := range values(s, at.Key) {
 					if v.Name == "" || text(v) == "" {
 						continue // the default value is a title
 					}
@@ -192,13 +194,13 @@ func readSections(s *location.Survey, at []location.Place) {
 }
 
 // shellFolder is where a person, or everyone, has one of the shell's folders.
-func shellFolder(s *location.Survey, u *machine.User, name, usual string) string {
+func shellFolder(s *location.Survey, u *account.User, name, usual string) string {
 	key := cv
 	if u != nil {
 		key = `HKU\` + u.SID + `\Software\Microsoft\Windows\CurrentVersion`
 	}
 	if k, err := s.Machine.Key(key + `\Explorer\User Shell Folders`); err == nil {
-		if dir := s.Machine.Expand(k.Text(name), u); machine.OnDrive(dir) {
+		if dir := s.Machine.Expand(k.Text(name), u); artifact.OnDrive(dir) {
 			return s.Machine.Canonical(strings.TrimRight(dir, `\`))
 		}
 	}
@@ -207,9 +209,9 @@ func shellFolder(s *location.Survey, u *machine.User, name, usual string) string
 
 func readStartupFolders(s *location.Survey) {
 	const menu = `\Microsoft\Windows\Start Menu\Programs\Startup`
-	read := func(u *machine.User, dir string) {
+	read := func(u *account.User, dir string) {
 		for _, e := range s.Dir(dir) {
-			if !e.IsDir() && !strings.EqualFold(e.Name(), "desktop.ini") && !strings.HasPrefix(e.Name(), machine.TempPrefix) {
+			if !e.IsDir() && !strings.EqualFold(e.Name(), "desktop.ini") && !strings.HasPrefix(e.Name(), files.TempPrefix) {
 				addStartupFile(s, u, dir, e)
 			}
 		}
@@ -221,7 +223,7 @@ func readStartupFolders(s *location.Survey) {
 	}
 }
 
-func addStartupFile(s *location.Survey, u *machine.User, dir string, e fs.DirEntry) {
+func addStartupFile(s *location.Survey, u *account.User, dir string, e fs.DirEntry) {
 	file := dir + `\` + e.Name()
 	item := newItem(origin{path: file, user: u}, strings.TrimSuffix(e.Name(), path.Ext(e.Name())), file)
 	switch strings.ToLower(path.Ext(e.Name())) {
@@ -246,7 +248,7 @@ func addStartupFile(s *location.Survey, u *machine.User, dir string, e fs.DirEnt
 	if item.CommandLine == file {
 		item.CommandLine = `"` + file + `"`
 	}
-	switchByApproval(s, item, machine.File(file), approval(place{user: u}, "StartupFolder"), e.Name())
+	switchByApproval(s, item, artifact.File(file), approval(place{user: u}, "StartupFolder"), e.Name())
 	user := ""
 	if u != nil {
 		user = u.Name
@@ -258,7 +260,7 @@ func addStartupFile(s *location.Survey, u *machine.User, dir string, e fs.DirEnt
 const maxShortcuts = 8
 
 // readShortcut puts what a shortcut starts into an item.
-func readShortcut(s *location.Survey, u *machine.User, item *location.Item, file string) {
+func readShortcut(s *location.Survey, u *account.User, item *location.Item, file string) {
 	b, ok := s.File(file)
 	if !ok {
 		item.CommandLine = ""
@@ -277,7 +279,7 @@ func readShortcut(s *location.Survey, u *machine.User, item *location.Item, file
 		if !strings.EqualFold(path.Ext(target), ".lnk") {
 			break
 		}
-		next, err := s.ReadFile(target, machine.MaxFileSize)
+		next, err := s.ReadFile(target, files.MaxFileSize)
 		if err != nil {
 			break
 		}
@@ -330,10 +332,10 @@ func readPackagedApps(s *location.Survey) {
 				}
 				family := app.Name()
 				name, _, _ := strings.Cut(family, "_")
-				p := place{RegistryKey: task, user: u}
+				p := place{Key: task, user: u}
 				item := newItem(p.origin(), name+" "+task.Name(), `shell:AppsFolder\`+family)
 				item.CommandLine, item.Source.Key, item.Mode = "", "State", packagedStates[state]
-				item.Artifacts = artifacts(machine.RegistryValue(task.Path, "State"))
+				item.Artifacts = artifacts(artifact.RegistryValue(task.Path, "State"))
 				item.Switcher = number{key: task.Path, name: "State", on: 2, off: 1}
 				switch state {
 				case 0, 1:

@@ -6,7 +6,8 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/inifile"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
 )
 
 // The scripts of group policy stand twice: in a file of the policy, and in the registry, where they come once the
@@ -26,7 +27,7 @@ type applied struct {
 	base   string // FileSysPath: the policy's folder
 	script string
 	alone  bool // the policy has no other script for the occasion
-	mirror []machine.Artifact
+	mirror []artifact.Artifact
 }
 
 // of reports whether it is a script of a policy's file.
@@ -58,7 +59,7 @@ func policyFolders(s *location.Survey) (folders []root) {
 // root is the folder of a policy.
 type root struct {
 	path  string
-	user  *machine.User
+	user  *account.User
 	words string // whom it is for, where that is no user
 }
 
@@ -83,7 +84,7 @@ func readLogonScripts(s *location.Survey) {
 			item.CommandLine = `"` + a.base + `\Scripts\` + a.kind + `\` + a.script + `"`
 		}
 		item.Stage, item.When = scriptStage(a.kind), scriptWords[strings.ToLower(a.kind)]
-		if parkScript(item, append([]machine.Artifact{machine.RegistryTree(a.Path)}, a.mirror...)); !a.alone {
+		if parkScript(item, append([]artifact.Artifact{artifact.RegistryTree(a.Path)}, a.mirror...)); !a.alone {
 			item.Switcher = location.NoSwitch{Why: severalScripts}
 		}
 		s.Add(id(a.place), item)
@@ -91,7 +92,7 @@ func readLogonScripts(s *location.Survey) {
 }
 
 // parkScript makes an item one that is turned off by taking away all places that have it.
-func parkScript(item *location.Item, all []machine.Artifact) {
+func parkScript(item *location.Item, all []artifact.Artifact) {
 	item.Artifacts, item.Switcher = artifacts(all...), location.ParkAll(all)
 }
 
@@ -104,16 +105,16 @@ func appliedScripts(s *location.Survey) (all []applied) {
 			if root.user != nil {
 				owner = root.user.SID
 			}
-			for _, policy := range subkeys(s, root.RegistryKey) {
+			for _, policy := range subkeys(s, root.Key) {
 				scripts := subkeys(s, policy)
 				for _, k := range scripts {
 					if k.Text("Script") == "" {
 						continue
 					}
-					a := applied{place: place{RegistryKey: k, user: root.user, narrow: root.narrow}, kind: kind, base: policy.Text("FileSysPath"), script: k.Text("Script"), alone: len(scripts) == 1}
+					a := applied{place: place{Key: k, user: root.user, narrow: root.narrow}, kind: kind, base: policy.Text("FileSysPath"), script: k.Text("Script"), alone: len(scripts) == 1}
 					state := cv + `\Group Policy\State\` + owner + `\Scripts\` + kind + `\` + policy.Name() + `\` + k.Name()
 					if m, err := s.Machine.Key(state); err == nil && strings.EqualFold(m.Text("Script"), a.script) {
-						a.mirror = []machine.Artifact{machine.RegistryTree(m.Path)}
+						a.mirror = []artifact.Artifact{artifact.RegistryTree(m.Path)}
 					}
 					all = append(all, a)
 				}
@@ -156,11 +157,11 @@ func readScriptsFile(s *location.Survey, of root, dir, name string, b []byte, in
 			item.CommandLine = `"` + script + `"`
 			item.Stage, item.When, item.Source.Line = scriptStage(section.Name), scriptWords[strings.ToLower(section.Name)], k.Line
 			item.Source.Key, item.Mode = section.Name, of.words
-			decides := []machine.Artifact{machine.File(dir + `\` + name)}
+			decides := []artifact.Artifact{artifact.File(dir + `\` + name)}
 			alone := true
 			for _, a := range inRegistry {
 				if a.of(of.path, section.Name, k.Value) {
-					decides = append(append(decides, machine.RegistryTree(a.Path)), a.mirror...)
+					decides = append(append(decides, artifact.RegistryTree(a.Path)), a.mirror...)
 					alone, taken[a.Path] = alone && a.alone, true
 				}
 			}

@@ -9,7 +9,8 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/registry"
 )
 
 // Bits of a service's Type, as winnt.h names them.
@@ -27,13 +28,13 @@ const (
 )
 
 // serviceKeys are the keys of all services and drivers, opened once for all locations that look at them.
-func serviceKeys(s *location.Survey) []*machine.RegistryKey {
+func serviceKeys(s *location.Survey) []*registry.Key {
 	root := key(s, servicesFolder)
 	if root == nil {
 		return nil
 	}
 	type opened struct {
-		keys []*machine.RegistryKey
+		keys []*registry.Key
 		err  error
 	}
 	all := s.Shared("services", func() any {
@@ -45,7 +46,7 @@ func serviceKeys(s *location.Survey) []*machine.RegistryKey {
 }
 
 // eachService visits the services of some types.
-func eachService(s *location.Survey, types uint64, visit func(k *machine.RegistryKey, kind, start uint64)) {
+func eachService(s *location.Survey, types uint64, visit func(k *registry.Key, kind, start uint64)) {
 	for _, k := range serviceKeys(s) {
 		kind, ok := k.Number("Type")
 		if !ok || kind&types == 0 || kind&userInstance != 0 {
@@ -61,7 +62,7 @@ func eachService(s *location.Survey, types uint64, visit func(k *machine.Registr
 
 // displayName is what people know a service by. Of one that stands in a resource, it is the text behind it
 // that Windows itself falls back to, "@oem12.inf,%name%;Tide Gauge"; else the service's own name.
-func displayName(k *machine.RegistryKey) string {
+func displayName(k *registry.Key) string {
 	name := k.Text("DisplayName")
 	if strings.HasPrefix(name, "@") {
 		_, name, _ = strings.Cut(name, ";")
@@ -73,8 +74,8 @@ func displayName(k *machine.RegistryKey) string {
 }
 
 func readServices(s *location.Survey) {
-	eachService(s, serviceTypes, func(k *machine.RegistryKey, kind, start uint64) {
-		p := place{RegistryKey: k}
+	eachService(s, serviceTypes, func(k *registry.Key, kind, start uint64) {
+		p := place{Key: k}
 		item := newItem(p.origin(), displayName(k), k.Text("ImagePath"))
 		delayed, hasDelay := k.Number("DelayedAutostart")
 		_, err := k.Subkey("TriggerInfo")
@@ -119,10 +120,10 @@ func readServices(s *location.Survey) {
 			item.CommandLine = `"` + dll + `"`
 			item.Actions = []location.Action{{Line: k.Text("ImagePath")}, {Line: item.CommandLine}}
 		}
-		decides := []machine.Artifact{machine.RegistryValue(k.Path, "Start")}
+		decides := []artifact.Artifact{artifact.RegistryValue(k.Path, "Start")}
 		if hasDelay {
 			// What the service control manager makes of it when the start type changes is not documented.
-			decides = append(decides, machine.RegistryValue(k.Path, "DelayedAutostart"))
+			decides = append(decides, artifact.RegistryValue(k.Path, "DelayedAutostart"))
 		}
 		item.Artifacts = artifacts(decides...)
 		item.Switcher = startType{k.Path, usual}
@@ -142,7 +143,7 @@ func readServices(s *location.Survey) {
 // runsCommand reports whether a service's FailureActions have one of the kind SC_ACTION_RUN_COMMAND
 // (SERVICE_FAILURE_ACTIONS in winsvc.h: three words, the number of actions, a pointer, then a kind and a
 // delay for each).
-func runsCommand(k *machine.RegistryKey) bool {
+func runsCommand(k *registry.Key) bool {
 	const (
 		header     = 20
 		runCommand = 3
@@ -165,7 +166,7 @@ var serviceHosts = []string{"svchost.exe", "lsass.exe"}
 
 // hostedDLL is the library that a service is, where the program in its ImagePath is one of the system's
 // hosts. Any other program is what runs, whatever library the key names.
-func hostedDLL(s *location.Survey, k *machine.RegistryKey) string {
+func hostedDLL(s *location.Survey, k *registry.Key) string {
 	program := normalProgram(s, k.Text("ImagePath"))
 	if !slices.ContainsFunc(serviceHosts, func(host string) bool { return program == normalProgram(s, host) }) {
 		return ""
@@ -178,7 +179,7 @@ func hostedDLL(s *location.Survey, k *machine.RegistryKey) string {
 	return k.Text("ServiceDll")
 }
 
-func serviceFacts(k *machine.RegistryKey, dll string) func() []location.Fact {
+func serviceFacts(k *registry.Key, dll string) func() []location.Fact {
 	return func() []location.Fact {
 		var facts []location.Fact
 		add := func(name, value string) {
@@ -205,8 +206,8 @@ const maxDevices = 20_000
 
 func readDrivers(s *location.Survey) {
 	met, filters := metDevices(s), filterDrivers(s)
-	eachService(s, driverTypes, func(k *machine.RegistryKey, kind, start uint64) {
-		p := place{RegistryKey: k}
+	eachService(s, driverTypes, func(k *registry.Key, kind, start uint64) {
+		p := place{Key: k}
 		item := newItem(p.origin(), displayName(k), k.Text("ImagePath"))
 		item.CommandLine = item.Command
 		if item.CommandLine == "" {
@@ -224,7 +225,7 @@ func readDrivers(s *location.Survey) {
 		default:
 			item.State, item.Mode = autostart.Disabled, "disabled"
 		}
-		item.Artifacts = artifacts(machine.RegistryValue(k.Path, "Start"))
+		item.Artifacts = artifacts(artifact.RegistryValue(k.Path, "Start"))
 		item.Switcher = startType{k.Path, startDemand}
 		item.Facts, item.Group, item.DeviceClass = serviceFacts(k, ""), k.Text("Group"), met.classes[strings.ToLower(k.Name())]
 		if of := filters[strings.ToLower(k.Name())]; of != "" && item.State == autostart.Enabled {
@@ -258,13 +259,13 @@ func readSafeBoot(s *location.Survey, at []location.Place) {
 			if err != nil || strings.HasPrefix(k.Name(), "{") {
 				continue
 			}
-			item := newItem(place{RegistryKey: k}.origin(), service.Name(), service.Text("ImagePath"))
+			item := newItem(place{Key: k}.origin(), service.Name(), service.Text("ImagePath"))
 			if dll := hostedDLL(s, service); dll != "" {
 				item.CommandLine = `"` + dll + `"`
 				item.Actions = []location.Action{{Line: item.Command}, {Line: item.CommandLine}}
 			}
 			item.Mode = strings.ToLower(kind) + " safe mode"
-			item.Artifacts = artifacts(machine.RegistryTree(k.Path))
+			item.Artifacts = artifacts(artifact.RegistryTree(k.Path))
 			s.Add(strings.ToLower(kind+"\x00"+k.Name()), item)
 		}
 	}
@@ -311,8 +312,8 @@ func readWinsock(s *location.Survey) {
 			if name == "" || strings.HasPrefix(name, "@") {
 				name = shortName(library)
 			}
-			item := newItem(place{RegistryKey: k, narrow: !strings.HasSuffix(c.list, "64")}.origin(), name, library)
-			item.Artifacts = artifacts(machine.RegistryTree(k.Path))
+			item := newItem(place{Key: k, narrow: !strings.HasSuffix(c.list, "64")}.origin(), name, library)
+			item.Artifacts = artifacts(artifact.RegistryTree(k.Path))
 			item.Switcher = location.NoSwitch{Why: "the entries of this list depend on each other; the system's own netsh resets it"}
 			s.Add(strings.ToLower(c.list+"\x00"+k.Name()), item)
 		}
@@ -328,7 +329,7 @@ func cString(b []byte) string {
 // readPrintProcessors reads those of every environment, which is a kind of processor.
 func readPrintProcessors(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
-		for _, e := range subkeys(s, p.RegistryKey) {
+		for _, e := range subkeys(s, p.Key) {
 			// A processor lies in a folder of its environment, not in that of the system.
 			dir := `%SystemRoot%\System32\spool\prtprocs\` + e.Text("Directory") + `\`
 			parkedKeys{value: "Driver", adjust: func(_ *location.Survey, item *location.Item) {
@@ -343,7 +344,7 @@ func readPrintProcessors(s *location.Survey, at []location.Place) {
 func readTimeProviders(s *location.Survey, at []location.Place) {
 	s.Adjusting(func(item *location.Item) {
 		path := item.Source.Path
-		item.Artifacts = artifacts(machine.RegistryValue(path, "Enabled"))
+		item.Artifacts = artifacts(artifact.RegistryValue(path, "Enabled"))
 		item.Switcher = number{key: path, name: "Enabled", on: 1, off: 0}
 		if k, err := s.Machine.Key(path); err == nil {
 			if n, ok := k.Number("Enabled"); !ok || n == 0 {
@@ -356,8 +357,8 @@ func readTimeProviders(s *location.Survey, at []location.Place) {
 // readStations reads the program that each kind of connection starts instead of a desktop.
 func readStations(s *location.Survey, at []location.Place) {
 	for _, stations := range found(s, at) {
-		for _, k := range subkeys(s, stations.RegistryKey) {
-			p := place{RegistryKey: k}
+		for _, k := range subkeys(s, stations.Key) {
+			p := place{Key: k}
 			v, err := k.Value("InitialProgram")
 			if err != nil || strings.TrimSpace(text(v)) == "" {
 				continue

@@ -12,7 +12,8 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/windata"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/registry"
 )
 
 // alternateShell names a shell that a Windows without a desktop offers.
@@ -44,7 +45,7 @@ func notDefault(_ *location.Survey, item *location.Item) {
 
 func readActiveSetup(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
-		for _, k := range subkeys(s, p.RegistryKey) {
+		for _, k := range subkeys(s, p.Key) {
 			v, err := k.Value("StubPath")
 			if err != nil || strings.TrimSpace(text(v)) == "" {
 				continue
@@ -53,7 +54,7 @@ func readActiveSetup(s *location.Survey, at []location.Place) {
 			if name == "" || strings.HasPrefix(name, "@") {
 				name = k.Name()
 			}
-			at := place{RegistryKey: k, user: p.user, narrow: p.narrow}
+			at := place{Key: k, user: p.user, narrow: p.narrow}
 			item := addValue(s, at, v, name)
 			item.When = "once, at each user's next sign-in"
 			if n, ok := k.Number("IsInstalled"); ok && n == 0 {
@@ -72,7 +73,7 @@ var otherProcessors = []string{"_wowarmhw=wowarmhw.dll", "_xtajit=xtajit.dll", "
 // whatever lies beside a program; two of the values name that folder.
 func readKnownDLLs(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
-		for _, v := range values(s, p.RegistryKey) {
+		for _, v := range values(s, p.Key) {
 			if strings.HasPrefix(strings.ToLower(v.Name), "dlldirectory") || text(v) == "" {
 				continue
 			}
@@ -105,14 +106,14 @@ func readPendingMoves(s *location.Survey) {
 			if from == "" {
 				continue
 			}
-			item := newItem(place{RegistryKey: k}.origin(), shortName(from), from+" -> "+to)
+			item := newItem(place{Key: k}.origin(), shortName(from), from+" -> "+to)
 			item.Mode = "moves a file"
 			if to == "" {
 				item.Mode, item.Command = "deletes a file", from
 			}
 			item.CommandLine = ""
 			item.Source.Key = name
-			item.Artifacts = artifacts(machine.RegistryValue(k.Path, name))
+			item.Artifacts = artifacts(artifact.RegistryValue(k.Path, name))
 			item.Switcher = location.NoSwitch{Why: "an installer waits for it; half of it done would leave a broken program"}
 			s.Add(strings.ToLower(name+"\x00"+from), item)
 		}
@@ -129,7 +130,7 @@ func readAppInit(s *location.Survey, at []location.Place) {
 		}
 		on, ok := p.Number("LoadAppInit_DLLs")
 		s.Adjusting(func(item *location.Item) {
-			item.Artifacts = artifacts(machine.RegistryValue(p.Path, "AppInit_DLLs"), machine.RegistryValue(p.Path, "LoadAppInit_DLLs"))
+			item.Artifacts = artifacts(artifact.RegistryValue(p.Path, "AppInit_DLLs"), artifact.RegistryValue(p.Path, "LoadAppInit_DLLs"))
 			if ok && on == 0 {
 				item.State, item.Mode = autostart.Disabled, "LoadAppInit_DLLs is 0"
 			}
@@ -198,25 +199,25 @@ func screenSaver(s *location.Survey, item *location.Item) {
 
 func readImageOptions(s *location.Survey) {
 	for _, p := range places(s, nt+`\Image File Execution Options`) {
-		for _, k := range subkeys(s, p.RegistryKey) {
-			at := place{RegistryKey: k, narrow: p.narrow}
+		for _, k := range subkeys(s, p.Key) {
+			at := place{Key: k, narrow: p.narrow}
 			readRedirects(s, at, k.Name())
 			if filtered, ok := k.Number("UseFilter"); ok && filtered != 0 {
 				for _, f := range subkeys(s, k) {
-					readRedirects(s, place{RegistryKey: f, narrow: p.narrow}, k.Name()+" ("+f.Text("FilterFullPath")+")")
+					readRedirects(s, place{Key: f, narrow: p.narrow}, k.Name()+" ("+f.Text("FilterFullPath")+")")
 				}
 			}
 		}
 	}
 	for _, p := range places(s, nt+`\SilentProcessExit`) {
-		for _, k := range subkeys(s, p.RegistryKey) {
+		for _, k := range subkeys(s, p.Key) {
 			if v, err := k.Value("MonitorProcess"); err == nil && text(v) != "" {
-				at := place{RegistryKey: k, narrow: p.narrow}
+				at := place{Key: k, narrow: p.narrow}
 				item := addValue(s, at, v, k.Name())
 				item.When = "when it exits"
 				// Both the program's flag and the mode of reporting have to ask for it.
 				options, err := s.Machine.Key(nt + `\Image File Execution Options\` + k.Name())
-				if err != nil || flag(place{RegistryKey: options}, "GlobalFlag")&globalMonitor == 0 || flag(at, "ReportingMode")&1 == 0 {
+				if err != nil || flag(place{Key: options}, "GlobalFlag")&globalMonitor == 0 || flag(at, "ReportingMode")&1 == 0 {
 					passedOver(item, "GlobalFlag and ReportingMode do not ask for it")
 				}
 				s.Add(id(at, v.Name), item)
@@ -282,16 +283,16 @@ func findHooked(s *location.Survey, item *location.Item) {
 	switch {
 	case isCLSID(item.Command):
 		item.CommandLine = `"` + classOf(s, place{user: item.For}, item.Command).library + `"`
-	case !machine.OnDrive(item.Command):
+	case !artifact.OnDrive(item.Command):
 		item.CommandLine = ""
 	}
 }
 
 func readTelemetry(s *location.Survey, at []location.Place) {
 	for _, p := range found(s, at) {
-		for _, k := range subkeys(s, p.RegistryKey) {
+		for _, k := range subkeys(s, p.Key) {
 			if v, err := k.Value("Command"); err == nil && text(v) != "" {
-				at := place{RegistryKey: k, narrow: p.narrow}
+				at := place{Key: k, narrow: p.narrow}
 				s.Add(id(at), addValue(s, at, v, k.Name()))
 			}
 		}
@@ -310,8 +311,8 @@ func readSetup(s *location.Survey) {
 	if err != nil || text(v) == "" {
 		return
 	}
-	item := addValue(s, place{RegistryKey: k}, v, shortName(text(v)))
-	item.Artifacts = artifacts(machine.RegistryValue(k.Path, "CmdLine"), machine.RegistryValue(k.Path, "SetupType"))
+	item := addValue(s, place{Key: k}, v, shortName(text(v)))
+	item.Artifacts = artifacts(artifact.RegistryValue(k.Path, "CmdLine"), artifact.RegistryValue(k.Path, "SetupType"))
 	item.Switcher = location.NoSwitch{Why: "setup waits for it; a machine half set up may not start"}
 	kind, _ := k.Number("SetupType")
 	item.Mode = setupTypes[kind]
@@ -336,7 +337,7 @@ func readBootEntries(s *location.Survey) {
 	if objects == nil {
 		return
 	}
-	element := func(k *machine.RegistryKey, name string) string {
+	element := func(k *registry.Key, name string) string {
 		e, err := s.Machine.Key(k.Path + `\` + name)
 		if err != nil {
 			return ""
@@ -357,12 +358,12 @@ func readBootEntries(s *location.Survey) {
 		if name == "" {
 			name = k.Name()
 		}
-		item := newItem(place{RegistryKey: k}.origin(), name, path)
+		item := newItem(place{Key: k}.origin(), name, path)
 		item.CommandLine = ""
 		item.Mode = map[uint64]string{bootLoader: "loader", bootManager: "boot manager", firmwareApp: "of the firmware"}[kind]
 		lower := strings.ToLower(path)
 		item.Shipped = strings.HasPrefix(lower, `\windows\system32\winload`) || strings.HasPrefix(lower, `\efi\microsoft\boot\`) || lower == `\bootmgr`
-		item.Artifacts = artifacts(machine.RegistryTree(k.Path))
+		item.Artifacts = artifacts(artifact.RegistryTree(k.Path))
 		item.Switcher = location.NoSwitch{Why: "the machine may not start without it"}
 		s.Add(strings.ToLower(k.Name()), item)
 	}

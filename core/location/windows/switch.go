@@ -11,7 +11,7 @@ import (
 	"lockback/core/format/windata"
 	"lockback/core/location"
 	"lockback/core/location/part"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // The switches of Windows. Each only says which image an artifact should have.
@@ -42,8 +42,8 @@ func (approve) Holds() string {
 }
 
 func (a approve) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	artifact := machine.RegistryValue(a.key, a.name)
-	before, err := images.Image(artifact)
+	at := artifact.RegistryValue(a.key, a.name)
+	before, err := images.Image(at)
 	if err != nil {
 		return nil, err
 	}
@@ -53,11 +53,11 @@ func (a approve) Plan(images location.Images, want location.Want) ([]location.Ed
 		data[0] = approvedOff
 		binary.LittleEndian.PutUint64(data[4:], windata.FileTime(want.Now))
 	}
-	if off, known := approvedState(before.Value()); (known || want.State == autostart.Enabled) && off == (want.State == autostart.Disabled) && before.Kind == machine.Value {
+	if off, known := approvedState(before.Value()); (known || want.State == autostart.Enabled) && off == (want.State == autostart.Disabled) && before.Kind == artifact.Value {
 		return nil, nil
 	}
-	image := machine.NewValue(regf.Value{Type: regf.Binary, Data: data})
-	return []location.Edit{{Artifact: artifact, Image: image}}, nil
+	image := artifact.NewValue(regf.Value{Type: regf.Binary, Data: data})
+	return []location.Edit{{Artifact: at, Image: image}}, nil
 }
 
 // number is the switch of an entry whose state is a number that the location
@@ -73,22 +73,22 @@ type number struct {
 func (number) Word() autostart.Switch { return autostart.StateValue }
 
 func (n number) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	artifact := machine.RegistryValue(n.key, n.name)
-	before, err := images.Image(artifact)
+	at := artifact.RegistryValue(n.key, n.name)
+	before, err := images.Image(at)
 	if err != nil {
 		return nil, err
 	}
 	if want.State == autostart.Enabled && n.remove {
-		return []location.Edit{{Artifact: artifact, Image: machine.Image{Kind: machine.Absent}}}, nil
+		return []location.Edit{{Artifact: at, Image: artifact.Image{Kind: artifact.Absent}}}, nil
 	}
 	v := regf.NewNumber("", n.off)
 	if want.State == autostart.Enabled {
 		v = regf.NewNumber("", n.on)
 	}
-	if before.Kind == machine.Value && (before.Value().Type == regf.QWord || before.Value().Type == regf.String) {
-		return nil, fmt.Errorf("%w: %s is not of the type it should be", location.ErrNoSwitch, artifact)
+	if before.Kind == artifact.Value && (before.Value().Type == regf.QWord || before.Value().Type == regf.String) {
+		return nil, fmt.Errorf("%w: %s is not of the type it should be", location.ErrNoSwitch, at)
 	}
-	return []location.Edit{{Artifact: artifact, Image: machine.NewValue(v)}}, nil
+	return []location.Edit{{Artifact: at, Image: artifact.NewValue(v)}}, nil
 }
 
 // trim takes one item out of a value that holds a list: a REG_MULTI_SZ, a text
@@ -134,8 +134,8 @@ func (t startType) Stop() []string {
 }
 
 // Erases is the whole key of the service.
-func (s startType) Erases() []machine.Artifact {
-	return []machine.Artifact{machine.RegistryTree(s.key)}
+func (s startType) Erases() []artifact.Artifact {
+	return []artifact.Artifact{artifact.RegistryTree(s.key)}
 }
 
 // Start types, as winnt.h names them.
@@ -154,5 +154,5 @@ func (s startType) Plan(images location.Images, want location.Want) ([]location.
 	if want.State == autostart.Enabled {
 		n = s.usual
 	}
-	return []location.Edit{{Artifact: machine.RegistryValue(s.key, "Start"), Image: machine.NewValue(regf.NewNumber("", n))}}, nil
+	return []location.Edit{{Artifact: artifact.RegistryValue(s.key, "Start"), Image: artifact.NewValue(regf.NewNumber("", n))}}, nil
 }

@@ -10,12 +10,15 @@ import (
 	"lockback/core/format/taskxml"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
+	"lockback/core/machine/registry"
 )
 
 // taskCache is what the scheduler keeps of its tasks in the registry: a tree of
 // their names, and what it made of each definition, by an id. A definition whose
 // hash is not the one there does not run.
-const taskCache = machine.KeyTaskCache
+const taskCache = registry.KeyTaskCache
 
 // maxTaskDepth is how deep folders of tasks are followed.
 const maxTaskDepth = 16
@@ -36,9 +39,9 @@ func readTasks(s *location.Survey) {
 
 // tasks is one reading of all tasks.
 type tasks struct {
-	root string               // the folder of definitions
-	tree *machine.RegistryKey // the names in the cache; nil where there is none
-	seen map[string]bool      // paths in small letters
+	root string          // the folder of definitions
+	tree *registry.Key   // the names in the cache; nil where there is none
+	seen map[string]bool // paths in small letters
 }
 
 func (t tasks) readFolder(s *location.Survey, dir string, depth int) {
@@ -52,7 +55,7 @@ func (t tasks) readFolder(s *location.Survey, dir string, depth int) {
 		switch {
 		case e.IsDir() && depth < maxTaskDepth:
 			t.readFolder(s, file, depth+1)
-		case e.Type().IsRegular() && !strings.HasPrefix(e.Name(), machine.TempPrefix):
+		case e.Type().IsRegular() && !strings.HasPrefix(e.Name(), files.TempPrefix):
 			path := strings.TrimPrefix(file, t.root)
 			t.seen[strings.ToLower(path)] = true
 			t.addFile(s, file, path)
@@ -61,7 +64,7 @@ func (t tasks) readFolder(s *location.Survey, dir string, depth int) {
 }
 
 // readTree reports the tasks of the cache whose definition is not there.
-func (t tasks) readTree(s *location.Survey, k *machine.RegistryKey, path string, depth int) {
+func (t tasks) readTree(s *location.Survey, k *registry.Key, path string, depth int) {
 	if id := k.Text("Id"); id != "" && path != "" && !t.seen[strings.ToLower(path)] {
 		t.addCached(s, k, id, path)
 	}
@@ -86,12 +89,12 @@ func taskName(path string) string {
 const ownTasks = `\Microsoft\`
 
 // addCached reports a task that the scheduler runs by what its cache has of it.
-func (t tasks) addCached(s *location.Survey, tree *machine.RegistryKey, id, path string) {
+func (t tasks) addCached(s *location.Survey, tree *registry.Key, id, path string) {
 	item := newItem(origin{path: t.root + path}, taskName(path), "")
 	item.SystemName, item.Stage = path, autostart.Schedule
 	item.Problems, item.Mode = []string{autostart.Obscured}, "its file is gone, the scheduler still has it"
 	item.Switcher = location.NoSwitch{Why: "there is no definition of it to switch; the scheduler's own program can delete it on the running machine"}
-	item.Artifacts = func() []machine.Artifact { return cachedArtifacts(s.Machine, tree, id) }
+	item.Artifacts = func() []artifact.Artifact { return cachedArtifacts(s.Machine, tree, id) }
 	kept, err := s.Machine.Key(taskCache + `\Tasks\` + id)
 	if err != nil {
 		// A name without a task behind it starts nothing.
@@ -139,11 +142,11 @@ func (t tasks) addFile(s *location.Survey, file, path string) {
 	item.Switcher = taskSwitch{file}
 	if !s.Machine.Live {
 		item.Switcher = restingTask{location.NoSwitch{Why: "the scheduler keeps a hash over each task that is not documented; turn it off on the running machine, or restore a snapshot that has it off"},
-			func() []machine.Artifact { return taskArtifacts(s.Machine, file, path) }}
+			func() []artifact.Artifact { return taskArtifacts(s.Machine, file, path) }}
 	}
-	item.Artifacts = func() []machine.Artifact { return taskArtifacts(s.Machine, file, path) }
+	item.Artifacts = func() []artifact.Artifact { return taskArtifacts(s.Machine, file, path) }
 	item.Facts = func() []location.Fact { return []location.Fact{{Name: "task", Value: path, Basis: file}} }
-	b, err := s.ReadFile(file, machine.MaxFileSize)
+	b, err := s.ReadFile(file, files.MaxFileSize)
 	if err != nil {
 		s.Skip(file, err)
 		return
@@ -276,8 +279,8 @@ func interval(d string) string {
 
 // taskArtifacts lists what decides a task: its definition, and what the
 // scheduler keeps of it.
-func taskArtifacts(m *machine.Reader, file, path string) []machine.Artifact {
-	list := []machine.Artifact{machine.File(file)}
+func taskArtifacts(m *machine.Reader, file, path string) []artifact.Artifact {
+	list := []artifact.Artifact{artifact.File(file)}
 	tree, err := m.Key(taskCache + `\Tree` + path)
 	if err != nil {
 		return list
@@ -286,14 +289,14 @@ func taskArtifacts(m *machine.Reader, file, path string) []machine.Artifact {
 }
 
 // cachedArtifacts lists what the scheduler keeps of a task.
-func cachedArtifacts(m *machine.Reader, tree *machine.RegistryKey, id string) []machine.Artifact {
-	list := []machine.Artifact{machine.RegistryTree(tree.Path)}
+func cachedArtifacts(m *machine.Reader, tree *registry.Key, id string) []artifact.Artifact {
+	list := []artifact.Artifact{artifact.RegistryTree(tree.Path)}
 	if id == "" {
 		return list
 	}
-	list = append(list, machine.RegistryTree(taskCache+`\Tasks\`+id))
+	list = append(list, artifact.RegistryTree(taskCache+`\Tasks\`+id))
 	for _, kind := range []string{"Boot", "Logon", "Plain", "Maintenance"} {
-		list = append(list, machine.RegistryTree(taskCache+`\`+kind+`\`+id))
+		list = append(list, artifact.RegistryTree(taskCache+`\`+kind+`\`+id))
 	}
 	return list
 }
@@ -302,11 +305,11 @@ func cachedArtifacts(m *machine.Reader, tree *machine.RegistryKey, id string) []
 // keeps of it.
 type restingTask struct {
 	location.NoSwitch
-	artifacts func() []machine.Artifact
+	artifacts func() []artifact.Artifact
 }
 
 // Erases is its definition and its keys in the scheduler's cache.
-func (t restingTask) Erases() []machine.Artifact { return t.artifacts() }
+func (t restingTask) Erases() []artifact.Artifact { return t.artifacts() }
 
 // taskSwitch is the scheduler's own switch, on a running machine: the machine
 // hands the changed definition to the scheduler.
@@ -315,7 +318,7 @@ type taskSwitch struct{ file string }
 func (taskSwitch) Word() autostart.Switch { return autostart.TaskEnabled }
 
 func (t taskSwitch) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
-	a := machine.File(t.file)
+	a := artifact.File(t.file)
 	image, err := images.Image(a)
 	if err != nil {
 		return nil, err

@@ -14,14 +14,16 @@ import (
 	"lockback/core/format/regf"
 	"lockback/core/format/windata"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/account"
+	"lockback/core/machine/artifact"
+	"lockback/core/machine/registry"
 )
 
 // Roots of paths below.
 const (
-	cv   = machine.KeyCV
-	nt   = machine.KeyNT
-	ccs  = machine.KeyCCS
+	cv   = registry.KeyCV
+	nt   = registry.KeyNT
+	ccs  = registry.KeyCCS
 	ucv  = `HKCU\Software\Microsoft\Windows\CurrentVersion`
 	unt  = `HKCU\Software\Microsoft\Windows NT\CurrentVersion`
 	sm   = ccs + `\Control\Session Manager`
@@ -30,14 +32,14 @@ const (
 
 // place is a key that was found: whose it is, in which view, and which of its values are meant.
 type place struct {
-	*machine.RegistryKey
-	user   *machine.User
+	*registry.Key
+	user   *account.User
 	narrow bool // the 32-bit view
 	names  []string
 }
 
 // userName is the name in an entry's user column.
-func userName(u *machine.User) string {
+func userName(u *account.User) string {
 	if u == nil {
 		return ""
 	}
@@ -90,14 +92,14 @@ func found(s *location.Survey, at []location.Place) []place {
 			rest, personal := strings.CutPrefix(path, `HKCU`)
 			if !personal {
 				if k := key(s, path); k != nil {
-					found = append(found, place{RegistryKey: k, narrow: view == 1, names: p.Values})
+					found = append(found, place{Key: k, narrow: view == 1, names: p.Values})
 				}
 				continue
 			}
 			for n := range s.Machine.Users {
 				u := &s.Machine.Users[n]
 				if k := key(s, `HKU\`+u.SID+rest); k != nil {
-					found = append(found, place{RegistryKey: k, user: u, narrow: view == 1, names: p.Values})
+					found = append(found, place{Key: k, user: u, narrow: view == 1, names: p.Values})
 				}
 			}
 		}
@@ -107,12 +109,12 @@ func found(s *location.Survey, at []location.Place) []place {
 
 // key opens one key. That it is absent is no failure; that it cannot be read is
 // reported.
-func key(s *location.Survey, path string) *machine.RegistryKey {
+func key(s *location.Survey, path string) *registry.Key {
 	k, err := s.Machine.Key(path)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
 			// A hive that cannot be opened is named once, not each of its keys.
-			if hive, ok := machine.HiveOf(err); ok {
+			if hive, ok := registry.HiveOf(err); ok {
 				path = hive
 			}
 			s.Skip(path, err)
@@ -124,14 +126,14 @@ func key(s *location.Survey, path string) *machine.RegistryKey {
 }
 
 // values reads the values of a key and reports those that cannot be read.
-func values(s *location.Survey, k *machine.RegistryKey) []regf.Value {
+func values(s *location.Survey, k *registry.Key) []regf.Value {
 	v, err := k.Values()
 	s.Skip(k.Path, err)
 	return v
 }
 
 // subkeys opens the keys below one and reports those that cannot be read.
-func subkeys(s *location.Survey, k *machine.RegistryKey) []*machine.RegistryKey {
+func subkeys(s *location.Survey, k *registry.Key) []*registry.Key {
 	keys, err := k.Subkeys()
 	s.Skip(k.Path, err)
 	return keys
@@ -151,7 +153,7 @@ func text(v regf.Value) string {
 // origin is what an item comes from: a key, or a file, and whose it is.
 type origin struct {
 	path   string
-	user   *machine.User
+	user   *account.User
 	narrow bool // a 32-bit program loads it
 }
 
@@ -170,15 +172,15 @@ func newItem(from origin, name, command string) *location.Item {
 }
 
 // artifacts makes the list of what decides an item.
-func artifacts(list ...machine.Artifact) func() []machine.Artifact {
-	return func() []machine.Artifact { return list }
+func artifacts(list ...artifact.Artifact) func() []artifact.Artifact {
+	return func() []artifact.Artifact { return list }
 }
 
 // addValue reports a value as an entry that is turned off by taking it away.
 func addValue(s *location.Survey, p place, v regf.Value, name string) *location.Item {
 	item := newItem(p.origin(), name, text(v))
 	item.Source.Key = v.Name
-	a := machine.RegistryValue(p.Path, v.Name)
+	a := artifact.RegistryValue(p.Path, v.Name)
 	item.Artifacts = artifacts(a)
 	item.Switcher = location.Park{Artifact: a}
 	if !v.IsText() {
@@ -252,7 +254,7 @@ func shortName(word string) string {
 				cut = min(cut, k+len(ending))
 			}
 		}
-		if cut == len(word) && !machine.OnDrive(word) {
+		if cut == len(word) && !artifact.OnDrive(word) {
 			if k := strings.IndexByte(word, ' '); k > 0 {
 				cut = k
 			}

@@ -5,7 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"lockback/core/machine"
+	"lockback/core/machine/account"
 )
 
 func TestNames(t *testing.T) {
@@ -30,7 +30,7 @@ func TestBindings(t *testing.T) {
 // A person's data may lie outside of their home, at a shorter path even.
 func TestBelowHome(t *testing.T) {
 	t.Parallel()
-	u := &machine.User{Home: `C:\Users\ines`}
+	u := &account.User{Home: `C:\Users\ines`}
 	for path, want := range map[string]string{`C:\Users\ines\AppData`: `\AppData`, `c:\users\INES`: "", `C:\D`: `C:\D`, `C:\Other\Place\of\hers`: `C:\Other\Place\of\hers`} {
 		require.Equal(t, want, belowHome(u, path))
 	}

@@ -9,6 +9,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/table"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
 )
 
 // Words are those that a program is looked up by: its maker, its product and the name of its file, the entry's name
@@ -44,11 +45,11 @@ func namesMachine(text string, m *machine.Machine) bool {
 
 // NamesUser reports whether a text has a user's name in it, or what the system knows the user by. Root's name is
 // nobody's.
-func NamesUser(text string, users []machine.User) bool {
+func NamesUser(text string, users []account.User) bool {
 	text = strings.ToLower(text)
 	has := func(word string) bool { return len(word) > 1 && strings.Contains(text, strings.ToLower(word)) }
-	return slices.ContainsFunc(users, func(u machine.User) bool {
+	return slices.ContainsFunc(users, func(u account.User) bool {
 		home := u.Home[strings.LastIndexAny(u.Home, `/\`)+1:]
-		return u.UID != 0 && u.Name != machine.NewUsers && (has(u.Name) || has(home) || has(u.SID) || has(u.UUID))
+		return u.UID != 0 && u.Name != account.NewUsers && (has(u.Name) || has(home) || has(u.SID) || has(u.UUID))
 	})
 }

@@ -9,7 +9,7 @@ import (
 	"lockback/core/change"
 	"lockback/core/inventory"
 	"lockback/core/location"
-	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 )
 
 // Absent stands for the state of an entry that is not there.
@@ -53,9 +53,9 @@ func replaced(all []Outcome, plan change.Plan, inv inventory.Inventory) []Outcom
 	if slices.Contains([]change.Kind{change.Disable, change.Enable, change.Review, change.Culprit, change.Remove}, plan.Kind) {
 		return nil
 	}
-	gone := map[machine.Artifact]bool{}
+	gone := map[artifact.Artifact]bool{}
 	for _, s := range plan.Steps {
-		gone[s.Artifact] = s.After.Kind == machine.Absent
+		gone[s.Artifact] = s.After.Kind == artifact.Absent
 	}
 	listed, kept := map[string]bool{}, map[string]bool{}
 	for _, o := range all {
@@ -69,7 +69,7 @@ func replaced(all []Outcome, plan change.Plan, inv inventory.Inventory) []Outcom
 		if item.User == "" || !kept[item.Name] || listed[item.Handle] {
 			continue
 		}
-		if slices.ContainsFunc(item.Artifacts(), func(a machine.Artifact) bool { return gone[a] }) {
+		if slices.ContainsFunc(item.Artifacts(), func(a artifact.Artifact) bool { return gone[a] }) {
 			more = append(more, Outcome{Handle: item.Handle, Name: item.Name, User: item.User, Was: string(item.State), WillBe: Absent, Effect: item.Effect})
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/artifact"
 	"lockback/core/product"
 	"lockback/core/program"
 	"lockback/core/work"
@@ -163,7 +164,7 @@ func becomes(state autostart.State) string {
 }
 
 // packaged fails for files of the system's own folders that a package delivered: it would bring them back.
-func (r Rule) packaged(a machine.Artifact) error {
+func (r Rule) packaged(a artifact.Artifact) error {
 	if !r.session.Machine.SystemFile(a) {
 		return nil
 	}
