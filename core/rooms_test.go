@@ -48,7 +48,8 @@ var mayImport = []struct{ room, allowed string }{
 	{`core/change`, `core/(autostart|machine(/.*)?|location(/part|/table)?|program|inventory|snapshot)`},
 	{`core/starts`, `core/(machine(/.*)?|cost|format/.*)`},
 	{`core/culprit`, `^$`},
-	{`core/check`, `core/(autostart|machine(/.*)?|location(/table)?|program|cost|snapshot|change|format/(journal|taskcache|windata))`},
+	{`core/check`,
+		`core/(autostart|machine(/.*)?|location(/table)?|program|cost|snapshot|change|format/(journal|taskcache|windata))`},
 	{`core/store`, `core/(autostart|machine(/.*)?|program|note|figures|snapshot|change)`},
 	{`core/work(/.*)?`, `core/.*`},
 	{`internal/page`, `(core/.*|internal/view)`},
@@ -67,7 +68,8 @@ var mayImport = []struct{ room, allowed string }{
 var notForCore = regexp.MustCompile(`^(flag|log|github\.com/spf13/.*|github\.com/jedib0t/.*|golang\.org/x/term)$`)
 
 // noWriting is how a location could come by more than the [machine.Reader] that it is given.
-var noWriting = regexp.MustCompile(`machine\.(Open|Machine\b)|\bos\.|\bexec\.|\bsyscall\.|\bunix\.(Open|Write|Unlink|Rename|Mkdir|Chmod)`)
+var noWriting = regexp.MustCompile(
+	`machine\.(Open|Machine\b)|\bos\.|\bexec\.|\bsyscall\.|\bunix\.(Open|Write|Unlink|Rename|Mkdir|Chmod)`)
 
 func TestRooms(t *testing.T) {
 	for _, goos := range []string{"linux", "darwin", "windows"} {

@@ -194,7 +194,8 @@ const (
 func (e *Entry) Hidden() bool { return e.OSPart && !slices.Contains(e.Problems, NotDefault) }
 
 // AllProblems are all words that [Entry.Problems] may hold.
-var AllProblems = []string{TargetMissing, Unparsable, Ignored, Insecure, NotDefault, Unsigned, SignatureInvalid, Changed, Impostor, OddPlace, Obscured, Twice}
+var AllProblems = []string{TargetMissing, Unparsable, Ignored, Insecure, NotDefault, Unsigned, SignatureInvalid,
+	Changed, Impostor, OddPlace, Obscured, Twice}
 
 // Handle makes the short name of an entry from what identifies it: its location,
 // its user and a key that stays the same while the entry is the same (a path, a
@@ -241,7 +242,8 @@ func Compare(a, b *Entry) int {
 	if a.Stage != b.Stage {
 		return cmp.Compare(slices.Index(Stages, a.Stage), slices.Index(Stages, b.Stage))
 	}
-	for _, pair := range [...][2]string{{a.Location, b.Location}, {a.User, b.User}, {a.Name, b.Name}, {a.Source.Path, b.Source.Path}} {
+	for _, pair := range [...][2]string{{a.Location, b.Location}, {a.User, b.User}, {a.Name, b.Name},
+		{a.Source.Path, b.Source.Path}} {
 		if pair[0] != pair[1] {
 			return cmp.Compare(pair[0], pair[1])
 		}
@@ -250,4 +252,5 @@ func Compare(a, b *Entry) int {
 }
 
 // Switches are all switches.
-var Switches = []Switch{Hide, Unlink, Mask, Comment, Unexec, Approve, StartType, TaskEnabled, Override, StateValue, Trim, Rename, DownFile, Park, Report}
+var Switches = []Switch{Hide, Unlink, Mask, Comment, Unexec, Approve, StartType, TaskEnabled, Override, StateValue,
+	Trim, Rename, DownFile, Park, Report}

@@ -15,7 +15,8 @@ import (
 )
 
 func entry(name, user, location string, state autostart.State, problems ...string) *autostart.Entry {
-	return &autostart.Entry{Handle: autostart.Handle(location, user, name), Name: name, User: user, Location: location, State: state,
+	return &autostart.Entry{Handle: autostart.Handle(location, user, name), Name: name, User: user, Location: location,
+		State: state,
 		Stage: autostart.SignIn, Problems: problems}
 }
 
@@ -64,7 +65,8 @@ func TestBeginnings(t *testing.T) {
 		require.NoError(t, err)
 		s, err = s.Resolve([]*autostart.Entry{a, b})
 		require.NoError(t, err)
-		require.Equal(t, []*autostart.Entry{want}, s.Choose([]*autostart.Entry{a, b}), word) // a name wins over a beginning
+		// a name wins over a beginning
+		require.Equal(t, []*autostart.Entry{want}, s.Choose([]*autostart.Entry{a, b}), word)
 	}
 	s, err := autostart.ParseSelector([]string{"abc"})
 	require.NoError(t, err)
@@ -73,7 +75,8 @@ func TestBeginnings(t *testing.T) {
 }
 
 func TestNearest(t *testing.T) {
-	for word, want := range map[string][]string{"sign": {"sign-in"}, "SIGNIN": {"sign-in"}, "bot": {"boot"}, "x": nil, "": nil, "schedul": {"schedule"}, strings.Repeat("a", 99): nil} {
+	for word, want := range map[string][]string{"sign": {"sign-in"}, "SIGNIN": {"sign-in"}, "bot": {"boot"}, "x": nil,
+		"": nil, "schedul": {"schedule"}, strings.Repeat("a", 99): nil} {
 		require.Equal(t, want, autostart.Nearest(word, []string{"boot", "sign-in", "schedule", "boot", ""}), word)
 	}
 }
@@ -107,10 +110,16 @@ func TestEntriesInJSON(t *testing.T) {
 	there := true
 	for _, e := range []autostart.Entry{
 		{Problems: []string{}, Notes: []autostart.Note{}},
-		{Handle: "k7f3qa2", Name: "a \"b\" \\ \x07 <&> \u2028", User: "ines", State: autostart.Disabled, Stage: autostart.SignIn, Scope: autostart.ForUser, OSPart: true, OSBasis: autostart.ByName, Switch: autostart.Park,
-			Target: autostart.Target{Path: "/a", Exists: &there, Size: 7, Modified: time.Unix(1, 5).UTC()}, Source: autostart.Source{Path: "p", Key: "k", Line: 3}, Problems: []string{"a", "b"},
-			Notes: []autostart.Note{{Text: "a \"b\"\x07", Verdict: "spare", Role: "sync", By: "Tess", Time: time.Unix(1, 0).UTC(), Machine: true}, {Proven: true}},
-			Known: &autostart.Known{Maker: autostart.Maker{Name: "Fogbell", Basis: autostart.BySignature}, Product: autostart.Product{Name: "Fogbell Sync", Version: "3", Installed: "2026-01-02"}, Description: "d", DescriptionBasis: autostart.ByPackage}},
+		{Handle: "k7f3qa2", Name: "a \"b\" \\ \x07 <&> \u2028", User: "ines", State: autostart.Disabled,
+			Stage: autostart.SignIn, Scope: autostart.ForUser, OSPart: true, OSBasis: autostart.ByName,
+			Switch: autostart.Park,
+			Target: autostart.Target{Path: "/a", Exists: &there, Size: 7, Modified: time.Unix(1, 5).UTC()},
+			Source: autostart.Source{Path: "p", Key: "k", Line: 3}, Problems: []string{"a", "b"},
+			Notes: []autostart.Note{{Text: "a \"b\"\x07", Verdict: "spare", Role: "sync", By: "Tess",
+				Time: time.Unix(1, 0).UTC(), Machine: true}, {Proven: true}},
+			Known: &autostart.Known{Maker: autostart.Maker{Name: "Fogbell", Basis: autostart.BySignature},
+				Product:     autostart.Product{Name: "Fogbell Sync", Version: "3", Installed: "2026-01-02"},
+				Description: "d", DescriptionBasis: autostart.ByPackage}},
 	} {
 		text, err := json.Marshal(e)
 		require.NoError(t, err)
@@ -123,7 +132,8 @@ func TestEntriesInJSON(t *testing.T) {
 		}
 		require.NoError(t, json.Unmarshal(text, &got))
 		known := e.Facts()
-		require.Equal(t, *known, autostart.Known{Maker: got.Maker, Product: got.Product, Description: got.Description, DescriptionBasis: got.DescriptionBasis})
+		require.Equal(t, *known, autostart.Known{Maker: got.Maker, Product: got.Product, Description: got.Description,
+			DescriptionBasis: got.DescriptionBasis})
 		got.Entry.Known = e.Known
 		require.Equal(t, e, got.Entry)
 	}
@@ -133,8 +143,10 @@ func TestEntriesInJSON(t *testing.T) {
 func TestDocumentIsWhatIsWritten(t *testing.T) {
 	t.Parallel()
 	yes := true
-	e := autostart.Entry{Handle: "k7f3qa2", Target: autostart.Target{Path: "/a", Exists: &yes, Size: 1, Modified: time.Unix(1, 0)},
-		Problems: []string{autostart.Twice}, Notes: []autostart.Note{{Text: "x"}}, Cost: &autostart.Cost{CPUMS: 1}, Uses: []autostart.Use{{Last: time.Unix(1, 0)}}}
+	e := autostart.Entry{Handle: "k7f3qa2", Target: autostart.Target{Path: "/a", Exists: &yes, Size: 1,
+		Modified: time.Unix(1, 0)},
+		Problems: []string{autostart.Twice}, Notes: []autostart.Note{{Text: "x"}}, Cost: &autostart.Cost{CPUMS: 1},
+		Uses: []autostart.Use{{Last: time.Unix(1, 0)}}}
 	var document autostart.EntryDocument
 	decoder := json.NewDecoder(bytes.NewReader(e.AppendJSON(nil)))
 	decoder.DisallowUnknownFields()

@@ -9,20 +9,22 @@ import (
 // The ways in which a fact is known: what [Maker.Basis] and its like may hold. Where a fact is
 // told by several, the stronger one is kept; core/program has the order.
 const (
-	BySignature       = "signature"            // signed, and traced to a root that is known
-	ByUnanchored      = "signature-unanchored" // signed, the file is as it was signed, and its signer is nobody that is known
-	ByPackage         = "package"              // a package database of the system
-	ByReceipt         = "receipt"              // what the system noted when it was installed
-	ByBundle          = "bundle"               // the app that it lies in says so
-	ByVersionResource = "version-resource"     // the program says so itself
-	ByCatalogue       = "catalogue"            // the catalogue of this program
-	ByNote            = "note"                 // a technician's note
-	BySealedVolume    = "sealed-volume"        // it lies on a volume that only the system's maker writes
-	ByName            = "name"                 // its name and place, and nothing more
+	BySignature = "signature" // signed, and traced to a root that is known
+	// signed, the file is as it was signed, and its signer is nobody that is known
+	ByUnanchored      = "signature-unanchored"
+	ByPackage         = "package"          // a package database of the system
+	ByReceipt         = "receipt"          // what the system noted when it was installed
+	ByBundle          = "bundle"           // the app that it lies in says so
+	ByVersionResource = "version-resource" // the program says so itself
+	ByCatalogue       = "catalogue"        // the catalogue of this program
+	ByNote            = "note"             // a technician's note
+	BySealedVolume    = "sealed-volume"    // it lies on a volume that only the system's maker writes
+	ByName            = "name"             // its name and place, and nothing more
 )
 
 // Bases are all words for how a fact is known, the strongest first.
-var Bases = []string{BySignature, BySealedVolume, ByPackage, ByReceipt, ByUnanchored, ByBundle, ByVersionResource, ByCatalogue, ByNote, ByName}
+var Bases = []string{BySignature, BySealedVolume, ByPackage, ByReceipt, ByUnanchored, ByBundle, ByVersionResource,
+	ByCatalogue, ByNote, ByName}
 
 // FactKind says what a fact is about, where something depends on that. Its words are the view's.
 type FactKind uint8
@@ -136,7 +138,8 @@ func Day(t time.Time) string {
 }
 
 // Roles are the words for what a program is for.
-var Roles = []string{"security", "device", "input", "display", "sound", "network", "storage", "system", "accessibility", "backup", "sync", "updater", "messaging", "launcher", "media", "printing", "office",
+var Roles = []string{"security", "device", "input", "display", "sound", "network", "storage", "system", "accessibility",
+	"backup", "sync", "updater", "messaging", "launcher", "media", "printing", "office",
 	"telemetry", "helper", RoleUnknown}
 
 // Verdicts are the words for what to do with a program.

@@ -39,9 +39,12 @@ func alike(entries []*Entry) bool {
 
 // like reports whether two entries say the same, whoever they are for.
 func (e *Entry) like(o *Entry) bool {
-	return e.State == o.State && e.Mode == o.Mode && e.Name == o.Name && e.Command == o.Command && e.When == o.When && e.Stage == o.Stage && e.Location == o.Location &&
-		e.Place == o.Place && e.SystemName == o.SystemName && e.Source == o.Source && e.Switch == o.Switch && e.OSPart == o.OSPart && e.OSBasis == o.OSBasis &&
-		e.Guarded == o.Guarded && e.Caution == o.Caution && e.Shared == o.Shared && slices.Equal(e.Problems, o.Problems) && slices.Equal(e.Notes, o.Notes) && e.Target.like(o.Target) &&
+	return e.State == o.State && e.Mode == o.Mode && e.Name == o.Name && e.Command == o.Command && e.When == o.When &&
+		e.Stage == o.Stage && e.Location == o.Location &&
+		e.Place == o.Place && e.SystemName == o.SystemName && e.Source == o.Source && e.Switch == o.Switch &&
+		e.OSPart == o.OSPart && e.OSBasis == o.OSBasis &&
+		e.Guarded == o.Guarded && e.Caution == o.Caution && e.Shared == o.Shared &&
+		slices.Equal(e.Problems, o.Problems) && slices.Equal(e.Notes, o.Notes) && e.Target.like(o.Target) &&
 		(e.Known == o.Known || e.Known != nil && o.Known != nil && *e.Known == *o.Known)
 }
 

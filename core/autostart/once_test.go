@@ -13,7 +13,8 @@ import (
 func TestEntriesThatDifferAreToldApart(t *testing.T) {
 	there := true
 	entry := func() Entry {
-		return Entry{Handle: "a", Shared: "s", User: "ines", Problems: []string{Twice}, Target: Target{Path: "/tide", Exists: &there}, Known: &Known{Role: "sync"}}
+		return Entry{Handle: "a", Shared: "s", User: "ines", Problems: []string{Twice}, Target: Target{Path: "/tide",
+			Exists: &there}, Known: &Known{Role: "sync"}}
 	}
 	whose := map[string]bool{"Handle": true, "User": true, "Scope": true, "Cost": true, "Uses": true}
 	for _, field := range reflect.VisibleFields(reflect.TypeFor[Entry]()) {
@@ -57,15 +58,18 @@ func TestEntriesThatDifferAreToldApart(t *testing.T) {
 
 func TestOnceForEveryone(t *testing.T) {
 	early, late := time.Unix(1, 0), time.Unix(2, 0)
-	hers := &Entry{Handle: "hers", Shared: "both", User: "ines", Scope: ForUser, Name: "Tide", Cost: &Cost{CPUMS: 3}, Uses: []Use{{User: "ines", Last: early}}}
-	his := &Entry{Handle: "his", Shared: "both", User: "bram", Scope: ForUser, Name: "Tide", Cost: &Cost{CPUMS: 4}, Uses: []Use{{User: "bram", Last: late}}}
+	hers := &Entry{Handle: "hers", Shared: "both", User: "ines", Scope: ForUser, Name: "Tide", Cost: &Cost{CPUMS: 3},
+		Uses: []Use{{User: "ines", Last: early}}}
+	his := &Entry{Handle: "his", Shared: "both", User: "bram", Scope: ForUser, Name: "Tide", Cost: &Cost{CPUMS: 4},
+		Uses: []Use{{User: "bram", Last: late}}}
 	own := &Entry{Handle: "own", User: "bram", Name: "Tide"}
 	third := &Entry{Handle: "third", Shared: "both", User: "odile", Scope: ForUser, Name: "Tide"}
 	all := []*Entry{hers, own, his}
 	require.Equal(t, all, OnceForEveryone(all, append(all[:3:3], third)), "two users of three are not everyone")
 	told := OnceForEveryone(all, all)
 	require.Len(t, told, 2)
-	require.Equal(t, []any{"both", "", ForSystem, (*Cost)(nil), "bram"}, []any{told[0].Handle, told[0].User, told[0].Scope, told[0].Cost, told[0].Uses[0].User})
+	require.Equal(t, []any{"both", "", ForSystem, (*Cost)(nil), "bram"}, []any{told[0].Handle, told[0].User,
+		told[0].Scope, told[0].Cost, told[0].Uses[0].User})
 	require.Equal(t, own, told[1])
 	require.Equal(t, "hers", hers.Handle, "what is given stays as it is")
 	require.Equal(t, all[:2], OnceForEveryone(all[:2], all), "of some users only")

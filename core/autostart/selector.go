@@ -85,7 +85,8 @@ var fixedValues = map[string][]string{
 	"guarded": {"yes", "no"},
 	"role":    Roles,
 	"verdict": Verdicts,
-	"switch": {string(Hide), string(Unlink), string(Mask), string(Comment), string(Unexec), string(Approve), string(StartType), string(TaskEnabled), string(StateValue),
+	"switch": {string(Hide), string(Unlink), string(Mask), string(Comment), string(Unexec), string(Approve),
+		string(StartType), string(TaskEnabled), string(StateValue),
 		string(Override), string(Trim), string(Rename), string(DownFile), string(Park), string(Report)},
 	"problem": append(slices.Clone(AllProblems), ""), // problem= chooses those without one
 }
@@ -104,7 +105,8 @@ func ParseSelector(words []string) (Selector, error) {
 		if !isField || strings.ContainsAny(field, " */?[") {
 			// A name may itself hold commas or an equals sign.
 			if w == "" {
-				return s, fmt.Errorf("an empty word chooses nothing; name an entry, or use a field such as stage=sign-in")
+				return s,
+					fmt.Errorf("an empty word chooses nothing; name an entry, or use a field such as stage=sign-in")
 			}
 			if _, err := path.Match(w, ""); err != nil {
 				return s, fmt.Errorf("%q is not a valid wildcard", w)
@@ -113,7 +115,8 @@ func ParseSelector(words []string) (Selector, error) {
 			continue
 		}
 		if _, ok := selectable[field]; !ok {
-			return s, fmt.Errorf("unknown field %q in %q%s (the fields are %s)", field, w, Suggest(field, Fields()), strings.Join(Fields(), ", "))
+			return s, fmt.Errorf("unknown field %q in %q%s (the fields are %s)", field, w, Suggest(field, Fields()),
+				strings.Join(Fields(), ", "))
 		}
 		t := fieldTest{field: field, not: not, values: strings.Split(values, ",")}
 		for _, v := range t.values {
@@ -147,7 +150,8 @@ func (s Selector) Check(field string, known []string) error {
 			if n := len(list) - maxListed; n > 0 {
 				more = fmt.Sprintf(" and %d more", n)
 			}
-			return fmt.Errorf("%s cannot be %q%s (it is one of %s%s)", field, v, Suggest(v, list), strings.Join(list[:min(len(list), maxListed)], ", "), more)
+			return fmt.Errorf("%s cannot be %q%s (it is one of %s%s)", field, v, Suggest(v, list),
+				strings.Join(list[:min(len(list), maxListed)], ", "), more)
 		}
 	}
 	return nil
@@ -165,8 +169,12 @@ func (s Selector) Resolve(entries []*Entry) (Selector, error) {
 	names := slices.Clone(s.names)
 	s.shown = map[string]bool{}
 	for k, w := range names {
-		s.shown[w] = !isPattern(w) && slices.ContainsFunc(entries, func(e *Entry) bool { return strings.EqualFold(w, e.Name) })
-		if len(w) < minBeginning || len(w) > 7 || slices.ContainsFunc(entries, func(e *Entry) bool { return s.named(w, e) }) {
+		s.shown[w] = !isPattern(w) && slices.ContainsFunc(entries, func(e *Entry) bool {
+			return strings.EqualFold(w,
+				e.Name)
+		})
+		if len(w) < minBeginning || len(w) > 7 || slices.ContainsFunc(entries,
+			func(e *Entry) bool { return s.named(w, e) }) {
 			continue
 		}
 		var begun []string
@@ -182,7 +190,8 @@ func (s Selector) Resolve(entries []*Entry) (Selector, error) {
 		case 1:
 			names[k] = begun[0]
 		default:
-			return s, fmt.Errorf("%q begins %d handles: %s; type more of it", w, len(begun), strings.Join(begun[:min(len(begun), 5)], ", "))
+			return s, fmt.Errorf("%q begins %d handles: %s; type more of it", w, len(begun),
+				strings.Join(begun[:min(len(begun), 5)], ", "))
 		}
 	}
 	s.names = names
@@ -233,9 +242,10 @@ func (s Selector) Matches(e Entry) bool {
 		return false
 	}
 	for _, t := range s.fields {
-		hit := t.field == "for" && e.ForEveryone() || slices.ContainsFunc(selectable[t.field](e), func(have string) bool {
-			return slices.ContainsFunc(t.values, func(want string) bool { return matchFold(want, have) })
-		})
+		hit := t.field == "for" && e.ForEveryone() || slices.ContainsFunc(selectable[t.field](e),
+			func(have string) bool {
+				return slices.ContainsFunc(t.values, func(want string) bool { return matchFold(want, have) })
+			})
 		if hit == t.not {
 			return false
 		}
@@ -257,7 +267,8 @@ func (s Selector) meant(word string, e *Entry) bool {
 
 // named reports whether a word is the handle of an entry or fits one of its names.
 func (s Selector) named(word string, e *Entry) bool {
-	return e.hasHandle(word) || matchFold(word, e.Name) || e.SystemName != "" && !s.shown[word] && matchFold(word, e.SystemName)
+	return e.hasHandle(word) || matchFold(word, e.Name) || e.SystemName != "" && !s.shown[word] &&
+		matchFold(word, e.SystemName)
 }
 
 func isPattern(word string) bool { return strings.ContainsAny(word, "*?[") }
@@ -266,8 +277,10 @@ func isPattern(word string) bool { return strings.ContainsAny(word, "*?[") }
 // is empty where the word occurs nowhere.
 func Occurs(word string, e *Entry) string {
 	low := strings.ToLower(word)
-	for _, at := range []struct{ what, text string }{{"name", e.Name}, {"system's name", e.SystemName}, {"command", e.Command},
-		{"program", e.Target.Path}, {"source", e.Source.Path}, {"source", e.Source.Key}, {"maker", e.Maker().Name}, {"product", e.Facts().Product.Name}, {"description", e.Facts().Description}} {
+	for _, at := range []struct{ what, text string }{{"name", e.Name}, {"system's name", e.SystemName},
+		{"command", e.Command},
+		{"program", e.Target.Path}, {"source", e.Source.Path}, {"source", e.Source.Key}, {"maker", e.Maker().Name},
+		{"product", e.Facts().Product.Name}, {"description", e.Facts().Description}} {
 		if strings.Contains(strings.ToLower(at.text), low) {
 			return at.what
 		}

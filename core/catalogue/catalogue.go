@@ -79,7 +79,8 @@ func (m Mark) onOneName() bool {
 func Identifier(name string) bool {
 	other := func(r rune) bool { return r < 'a' || r > 'p' }
 	at, domain, ok := strings.Cut(name, "@")
-	return !strings.ContainsAny(name, ` \/`) && (strings.Count(strings.Trim(name, "."), ".") >= 2 || ok && at != "" && strings.Contains(domain, ".") || len(name) == 32 && !strings.ContainsFunc(name, other))
+	return !strings.ContainsAny(name, ` \/`) && (strings.Count(strings.Trim(name, "."), ".") >= 2 || ok && at != "" &&
+		strings.Contains(domain, ".") || len(name) == 32 && !strings.ContainsFunc(name, other))
 }
 
 // leadingOff are the verdicts that lead to switching off.
@@ -280,11 +281,15 @@ func (c *Catalogue) fits(m mark, s Subject) bool {
 		return false
 	}
 	if k.Package != "" && len(k.Names) > 0 && !slices.ContainsFunc(s.Names, func(name string) bool {
-		return slices.ContainsFunc(k.Names, func(p string) bool { return matches(strings.ToLower(p), strings.ToLower(name)) })
+		return slices.ContainsFunc(k.Names, func(p string) bool {
+			return matches(strings.ToLower(p),
+				strings.ToLower(name))
+		})
 	}) {
 		return false
 	}
-	for _, pair := range [][2]string{{k.Bundle, s.Bundle}, {k.Maker, s.Maker}, {k.Says, s.Says}, {k.File, s.File}, {k.Label, s.Label}} {
+	for _, pair := range [][2]string{{k.Bundle, s.Bundle}, {k.Maker, s.Maker}, {k.Says, s.Says}, {k.File, s.File},
+		{k.Label, s.Label}} {
 		if pair[0] != "" && !strings.EqualFold(pair[0], pair[1]) {
 			return false
 		}

@@ -29,7 +29,8 @@ func TestShipped(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(system+".json", append(packed, '\n'), 0o644))
 		} else {
-			require.Equal(t, c.Entries, catalogue.Of(system).Entries, "LOCKBACK_GOLDEN=write go test ./core/catalogue makes it anew")
+			require.Equal(t, c.Entries, catalogue.Of(system).Entries,
+				"LOCKBACK_GOLDEN=write go test ./core/catalogue makes it anew")
 		}
 		for _, e := range c.Entries {
 			require.NotEqual(t, autostart.Unrated, e.Verdict, e.ID)
@@ -80,8 +81,10 @@ entries:
 		{"tide", catalogue.Subject{Location: "linux.systemd.user", Names: []string{"TIDE-gauge"}}},
 		{"", catalogue.Subject{Location: "linux.cron.user", Names: []string{"tide"}}},
 		{"", catalogue.Subject{Location: "linux.systemd.user", Names: []string{"tidex"}}},
-		{"tide", catalogue.Subject{Location: "linux.systemd.user", Names: []string{"tide"}, Packages: []string{"fogbell"}}},
-		{"sync", catalogue.Subject{Location: "linux.systemd.user", Names: []string{"sync"}, Packages: []string{"fogbell"}}},
+		{"tide", catalogue.Subject{Location: "linux.systemd.user", Names: []string{"tide"},
+			Packages: []string{"fogbell"}}},
+		{"sync", catalogue.Subject{Location: "linux.systemd.user", Names: []string{"sync"},
+			Packages: []string{"fogbell"}}},
 		{"sync", catalogue.Subject{Bundle: "org.fogbell.sync"}},
 		{"sync", catalogue.Subject{Maker: "Fogbell Works", File: "Sync.exe"}},
 		{"", catalogue.Subject{Maker: "Fogbell Works", File: "other.exe"}},
@@ -151,9 +154,12 @@ func TestWrittenIsReadAgain(t *testing.T) {
 	for _, system := range []string{"linux", "windows", "macos"} {
 		again(catalogue.Of(system).Entries)
 	}
-	for _, text := range []string{"a: b", "- x", "#", "*a", "&a", "true", "1", "2026-11-26", "a\"b'c", "\u202egpj.exe", "%x", "{a}", " a", "é", "!!binary x", "|", "? a"} {
-		again([]catalogue.Entry{{ID: text, Note: text, By: text, Date: "2026-11-26", Role: autostart.RoleUnknown, Verdict: "spare",
-			KnownBy: []catalogue.Mark{{Location: "linux.*", Says: text, File: text}, {Label: text, File: text}, {Maker: text}, {Package: text, File: text}}}})
+	for _, text := range []string{"a: b", "- x", "#", "*a", "&a", "true", "1", "2026-11-26", "a\"b'c", "\u202egpj.exe",
+		"%x", "{a}", " a", "é", "!!binary x", "|", "? a"} {
+		again([]catalogue.Entry{{ID: text, Note: text, By: text, Date: "2026-11-26", Role: autostart.RoleUnknown,
+			Verdict: "spare",
+			KnownBy: []catalogue.Mark{{Location: "linux.*", Says: text, File: text}, {Label: text, File: text},
+				{Maker: text}, {Package: text, File: text}}}})
 	}
 }
 
@@ -168,18 +174,23 @@ func TestFindByNames(t *testing.T) {
 		id string
 		s  catalogue.Subject
 	}{
-		{"board", catalogue.Subject{Location: "linux.xdg-autostart", File: "Board", Label: "tide board"}}, {"", catalogue.Subject{Location: "windows.run", File: "board", Label: "tide board"}},
-		{"", catalogue.Subject{Location: "linux.xdg-autostart", File: "board", Label: "other"}}, {"", catalogue.Subject{Location: "linux.xdg-autostart", Label: "tide board"}},
-		{"tray", catalogue.Subject{Says: "saltmarsh", File: "TRAY.EXE"}}, {"", catalogue.Subject{Maker: "Saltmarsh", File: "tray.exe"}}, {"job", catalogue.Subject{Label: "org.kelpline.helper"}},
+		{"board", catalogue.Subject{Location: "linux.xdg-autostart", File: "Board", Label: "tide board"}},
+		{"", catalogue.Subject{Location: "windows.run", File: "board", Label: "tide board"}},
+		{"", catalogue.Subject{Location: "linux.xdg-autostart", File: "board", Label: "other"}},
+		{"", catalogue.Subject{Location: "linux.xdg-autostart", Label: "tide board"}},
+		{"tray", catalogue.Subject{Says: "saltmarsh", File: "TRAY.EXE"}},
+		{"", catalogue.Subject{Maker: "Saltmarsh", File: "tray.exe"}},
+		{"job", catalogue.Subject{Label: "org.kelpline.helper"}},
 	} {
 		finds(t, c, row.s, row.id)
 	}
 	for text, want := range map[string]string{
-		"{id: a, known-by: [{file: f}], verdict: spare, note: x}":                       "by a name alone",
-		"{id: a, known-by: [{label: plain}], verdict: hostile, note: x}":                "by a name alone",
-		"{id: a, known-by: [{file: f, label: l}], date: yesterday, note: x}":            "a day is written as",
-		"{id: a, known-by: [{file: f, label: l}]}":                                      "does not say what it does",
-		"{id: a, known-by: [{}], note: x}":                                              "nothing is said of what it is known by",
+		"{id: a, known-by: [{file: f}], verdict: spare, note: x}":            "by a name alone",
+		"{id: a, known-by: [{label: plain}], verdict: hostile, note: x}":     "by a name alone",
+		"{id: a, known-by: [{file: f, label: l}], date: yesterday, note: x}": "a day is written as",
+		"{id: a, known-by: [{file: f, label: l}]}":                           "does not say what it does",
+		"{id: a, known-by: [{}], note: x}": "nothing is said of what " +
+			"it is known by",
 		"{id: a, known-by: [{file: f, names: n, command: c}], verdict: spare, note: x}": "by a name alone",
 	} {
 		_, problems := catalogue.Parse([]byte("format: 1\nentries:\n  - " + text + "\n"))
@@ -190,7 +201,9 @@ func TestFindByNames(t *testing.T) {
 
 // Where two entries contradict each other, the first is kept, so that the rest of the file can be looked at.
 func TestContradiction(t *testing.T) {
-	c, problems := catalogue.Parse([]byte("format: 1\nentries:\n  - {id: a, known-by: [{package: p}], does: x, verdict: spare}\n  - {id: b, known-by: [{package: p}], does: x, verdict: useful}\n  - {id: c, known-by: [{package: p}], does: y, verdict: spare}\n"))
+	c, problems := catalogue.Parse([]byte("format: 1\nentries:\n  - {id: a, known-by: [{package: p}], does: x, " +
+		"verdict: spare}\n  - {id: b, known-by: [{package: p}], does: x, verdict: useful}\n  - {id: c, known-by: " +
+		"[{package: p}], does: y, verdict: spare}\n"))
 	require.Len(t, problems, 1)
 	require.Equal(t, 4, problems[0].Line)
 	require.Len(t, c.Entries, 2)
@@ -202,8 +215,10 @@ func FuzzWrite(f *testing.F) {
 		if !utf8.ValidString(id) || !utf8.ValidString(text) || !utf8.ValidString(name) {
 			return // a file is text
 		}
-		c, problems := catalogue.Parse(catalogue.Write([]catalogue.Entry{{ID: id, Note: text, Role: "sync", Verdict: "useful", KnownBy: []catalogue.Mark{{Package: name, File: id}}}}))
-		if len(problems) == 0 && (c.Entries[0].ID != id || c.Entries[0].Note != text || c.Entries[0].KnownBy[0].Package != name) {
+		c, problems := catalogue.Parse(catalogue.Write([]catalogue.Entry{{ID: id, Note: text, Role: "sync",
+			Verdict: "useful", KnownBy: []catalogue.Mark{{Package: name, File: id}}}}))
+		if len(problems) == 0 && (c.Entries[0].ID != id || c.Entries[0].Note != text ||
+			c.Entries[0].KnownBy[0].Package != name) {
 			t.Fatalf("%q %q %q came back as %+v", id, text, name, c.Entries[0])
 		}
 	})

@@ -136,7 +136,8 @@ func (r *reader) agrees(e Entry) bool {
 	for _, m := range e.KnownBy {
 		key := fmt.Sprintf("%q", m)
 		if first, ok := r.judged[key]; ok && first.Verdict != e.Verdict {
-			r.wrong(e.Line, "%q is %s, and %q in line %d, which is known by the same, is %s", e.ID, e.Verdict, first.ID, first.Line, first.Verdict)
+			r.wrong(e.Line, "%q is %s, and %q in line %d, which is known by the same, is %s", e.ID, e.Verdict, first.ID,
+				first.Line, first.Verdict)
 		} else if !ok {
 			r.judged[key] = e
 		}
@@ -148,7 +149,8 @@ func (r *reader) agrees(e Entry) bool {
 func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 	before := len(r.problems)
 	e.Line, e.Role, e.Verdict = n.Line, autostart.RoleUnknown, autostart.Unrated
-	texts := map[string]*string{"id": &e.ID, "does": &e.Does, "without": &e.Without, "setting": &e.Setting, "role": &e.Role, "verdict": &e.Verdict, "protect": &e.Protect, "caution": &e.Caution,
+	texts := map[string]*string{"id": &e.ID, "does": &e.Does, "without": &e.Without, "setting": &e.Setting,
+		"role": &e.Role, "verdict": &e.Verdict, "protect": &e.Protect, "caution": &e.Caution,
 		"note": &e.Note, "by": &e.By, "date": &e.Date}
 	if !r.fields(n, "the entry", func(key string, value *yaml.Node) {
 		switch to := texts[key]; {
@@ -205,7 +207,8 @@ func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 		oneOf("caution", e.Caution, slices.Sorted(maps.Keys(Cautions)))
 	}
 	if slices.Contains(leadingOff, e.Verdict) && !e.Part && slices.ContainsFunc(e.KnownBy, Mark.onOneName) {
-		r.wrong(e.Line, "%q is %s by a name alone, which anybody can give: it needs a package, a maker or a bundle, or two of file, says and label", e.ID, e.Verdict)
+		r.wrong(e.Line, "%q is %s by a name alone, which anybody can give: it needs a package, a maker or a "+
+			"bundle, or two of file, says and label", e.ID, e.Verdict)
 	}
 	return e, len(r.problems) == before
 }
@@ -223,7 +226,8 @@ func (r *reader) text(n *yaml.Node, what string) string {
 }
 
 func (r *reader) mark(n *yaml.Node) (m Mark) {
-	texts := map[string]*string{"location": &m.Location, "package": &m.Package, "bundle": &m.Bundle, "maker": &m.Maker, "file": &m.File, "command": &m.Command, "says": &m.Says, "label": &m.Label}
+	texts := map[string]*string{"location": &m.Location, "package": &m.Package, "bundle": &m.Bundle, "maker": &m.Maker,
+		"file": &m.File, "command": &m.Command, "says": &m.Says, "label": &m.Label}
 	lists := map[string]*[]string{"names": &m.Names, "runs": &m.Runs}
 	r.fields(n, "what it is known by", func(key string, value *yaml.Node) {
 		switch to := texts[key]; {

@@ -42,7 +42,8 @@ func Write(entries []Entry) []byte {
 		Entries []entry `yaml:"entries"`
 	}{1, []entry{}}
 	for _, e := range entries {
-		w := entry{ID: e.ID, Role: e.Role, Verdict: e.Verdict, Does: e.Does, Without: e.Without, Setting: e.Setting, Protect: e.Protect, Caution: e.Caution, Part: e.Part, Note: e.Note, By: e.By, Date: e.Date}
+		w := entry{ID: e.ID, Role: e.Role, Verdict: e.Verdict, Does: e.Does, Without: e.Without, Setting: e.Setting,
+			Protect: e.Protect, Caution: e.Caution, Part: e.Part, Note: e.Note, By: e.By, Date: e.Date}
 		if w.Role == autostart.RoleUnknown {
 			w.Role = ""
 		}
@@ -50,7 +51,8 @@ func Write(entries []Entry) []byte {
 			w.Verdict = ""
 		}
 		for _, m := range e.KnownBy {
-			w.KnownBy = append(w.KnownBy, mark{m.Location, m.Package, m.Bundle, m.Maker, m.Says, m.File, m.Label, m.Command, m.Names, m.Runs})
+			w.KnownBy = append(w.KnownBy, mark{m.Location, m.Package, m.Bundle, m.Maker, m.Says, m.File, m.Label,
+				m.Command, m.Names, m.Runs})
 		}
 		file.Entries = append(file.Entries, w)
 	}

@@ -9,10 +9,11 @@ import (
 	"lockback/core/machine/artifact"
 )
 
-// Add plans to make an entry. It fails with the errors of [inventory.Make], and where the entry would be one that is there
-// already.
+// Add plans to make an entry. It fails with the errors of [inventory.Make], and where the entry would be one that is
+// there already.
 func (e *Engine) Add(n location.New, inv inventory.Inventory) (Plan, error) {
-	plan := Plan{Kind: Add, want: map[string]autostart.State{}, starts: map[string]string{}, expect: func(string) Expected { return Expected{State: autostart.Enabled} }}
+	plan := Plan{Kind: Add, want: map[string]autostart.State{}, starts: map[string]string{},
+		expect: func(string) Expected { return Expected{State: autostart.Enabled} }}
 	if n.Now.IsZero() {
 		n.Now = e.now()
 	}
@@ -31,7 +32,8 @@ func (e *Engine) Add(n location.New, inv inventory.Inventory) (Plan, error) {
 		}
 	}
 	handle := handles[0]
-	entry := &autostart.Entry{Handle: handle, Name: n.Name, Location: made.Location, User: made.User, Stage: n.Stage, Scope: autostart.ForSystem}
+	entry := &autostart.Entry{Handle: handle, Name: n.Name, Location: made.Location, User: made.User, Stage: n.Stage,
+		Scope: autostart.ForSystem}
 	if made.User != "" {
 		entry.Scope = autostart.ForUser
 	}

@@ -180,7 +180,8 @@ func (e *Engine) Apply(plan Plan, inv inventory.Inventory, message string) (Resu
 	} else if ok {
 		return result, fmt.Errorf("%s: %w", open.Name(), ErrInterrupted)
 	}
-	change := Change{Machine: e.Machine.ID, Time: e.now().UTC().Truncate(time.Second), Kind: plan.Kind, Message: message,
+	change := Change{Machine: e.Machine.ID, Time: e.now().UTC().Truncate(time.Second), Kind: plan.Kind,
+		Message: message,
 		Entries: len(plan.Handles), State: Begun, Undoes: plan.Undoes, Steps: plan.Steps, Folders: plan.Folders,
 		Token: token(), Root: e.root(), Host: e.Machine.Name, Outcomes: plan.Outcomes}
 	if plan.Kind.Tried() {
@@ -280,7 +281,8 @@ func (e *Engine) carryOut(c Change) (kept []string, err error) {
 			return kept, stepError(s, err)
 		}
 	}
-	return kept, e.settle(c, func(f Folder) artifact.Image { return f.After }, func(s Step) artifact.Image { return s.After })
+	return kept, e.settle(c, func(f Folder) artifact.Image { return f.After },
+		func(s Step) artifact.Image { return s.After })
 }
 
 // settle puts the times of folders and keys back and makes all names durable.
@@ -355,7 +357,8 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 		}
 		kept := s.After.Kind == artifact.Absent && s.Before.Container() && current.Container()
 		if !kept && !e.Machine.Same(s.Artifact, current, s.After) {
-			return nil, nil, fmt.Errorf("%s was set to %s, but reads back as %s", autostart.Text(s.Artifact.String()), s.After, current)
+			return nil, nil, fmt.Errorf("%s was set to %s, but reads back as %s", autostart.Text(s.Artifact.String()),
+				s.After, current)
 		}
 	}
 	if len(plan.want) == 0 {
@@ -370,7 +373,8 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 		if was, told := plan.others[item.Handle]; told {
 			delete(plan.others, item.Handle)
 			if was != item.State {
-				return nil, nil, fmt.Errorf("%q would be %s with it, and is no part of the change", item.Name, item.State)
+				return nil, nil, fmt.Errorf("%q would be %s with it, and is no part of the change", item.Name,
+					item.State)
 			}
 		}
 		state, ok := plan.want[item.Handle]
@@ -381,7 +385,8 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 		if item.State != state {
 			return nil, nil, fmt.Errorf("%q still reads as %s (%s)", item.Name, item.State, item.Mode)
 		}
-		if program := plan.starts[item.Handle]; program != "" && !strings.EqualFold(program, item.Target.Path) && !inventory.StartsOthers(program) {
+		if program := plan.starts[item.Handle]; program != "" && !strings.EqualFold(program, item.Target.Path) &&
+			!inventory.StartsOthers(program) {
 			return nil, nil, fmt.Errorf("%q would start %q, and not %q", item.Name, item.Target.Path, program)
 		}
 		delete(plan.starts, item.Handle)

@@ -31,9 +31,11 @@ func engine(t *testing.T) (*change.Engine, string) {
 	t.Helper()
 	root := filepath.Join(t.TempDir(), "root")
 	for name, content := range map[string]string{
-		"etc/os-release": "", "etc/machine-id": "0123456789abcdef0123456789abcdef\n", "etc/passwd": "ines:x:1000:1000::/home/ines:/bin/sh\n",
-		"home/ines/notes": "", "etc/xdg/autostart/bell.desktop": "[Desktop Entry]\nType=Application\nName=Bell\nExec=/opt/bell\n",
-		"etc/crontab": "@daily root /opt/one\n@daily root /opt/two\n",
+		"etc/os-release": "", "etc/machine-id": "0123456789abcdef0123456789abcdef\n",
+		"etc/passwd":                     "ines:x:1000:1000::/home/ines:/bin/sh\n",
+		"home/ines/notes":                "",
+		"etc/xdg/autostart/bell.desktop": "[Desktop Entry]\nType=Application\nName=Bell\nExec=/opt/bell\n",
+		"etc/crontab":                    "@daily root /opt/one\n@daily root /opt/two\n",
 	} {
 		name = filepath.Join(root, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
@@ -100,21 +102,25 @@ func TestFoldersAreMadeFirstAndRemovedLast(t *testing.T) {
 	for _, s := range plan.Steps {
 		names = append(names, s.Artifact.Name)
 	}
-	require.Equal(t, []string{"/home/ines/.config", "/home/ines/.config/autostart", "/home/ines/.config/autostart/bell.desktop"}, names)
+	require.Equal(t, []string{"/home/ines/.config", "/home/ines/.config/autostart",
+		"/home/ines/.config/autostart/bell.desktop"}, names)
 	done, err := e.Apply(plan, inv, "")
 	require.NoError(t, err)
 	done.Snapshot, err = e.Record.Snapshot(done.Snapshot.ID)
 	require.NoError(t, err)
-	back, err := e.Restore(inventory.Take(e.Machine, nil), done.Snapshot, change.RestoreOptions{Newcomers: change.KeepNewcomers})
+	back, err := e.Restore(inventory.Take(e.Machine, nil), done.Snapshot,
+		change.RestoreOptions{Newcomers: change.KeepNewcomers})
 	require.NoError(t, err)
 	names = nil
 	for _, s := range back.Steps {
 		names = append(names, s.Artifact.Name)
 	}
-	require.Equal(t, []string{"/home/ines/.config/autostart/bell.desktop", "/home/ines/.config/autostart", "/home/ines/.config"}, names)
+	require.Equal(t, []string{"/home/ines/.config/autostart/bell.desktop", "/home/ines/.config/autostart",
+		"/home/ines/.config"}, names)
 	// Where somebody put a file meanwhile, the folders stay.
 	require.NoError(t, os.WriteFile(filepath.Join(root, "home/ines/.config/other"), nil, 0o644))
-	back, err = e.Restore(inventory.Take(e.Machine, nil), done.Snapshot, change.RestoreOptions{Newcomers: change.KeepNewcomers})
+	back, err = e.Restore(inventory.Take(e.Machine, nil), done.Snapshot,
+		change.RestoreOptions{Newcomers: change.KeepNewcomers})
 	require.NoError(t, err)
 	require.Len(t, back.Steps, 2)
 	_, err = e.Apply(back, inventory.Take(e.Machine, nil), "")
@@ -165,7 +171,8 @@ func TestNothingToDo(t *testing.T) {
 // What may not be written is told with the entries that it concerns.
 func TestDeniedNamesTheEntries(t *testing.T) {
 	t.Parallel()
-	root := testkit.WindowsDisk(t, testkit.Keys{`Microsoft\Windows\CurrentVersion\RunOnce`: {regf.NewText("Tide", `C:\tide.exe`), regf.NewText("Bell", `C:\bell.exe`)}}, nil, nil,
+	root := testkit.WindowsDisk(t, testkit.Keys{`Microsoft\Windows\CurrentVersion\RunOnce`: {regf.NewText("Tide",
+		`C:\tide.exe`), regf.NewText("Bell", `C:\bell.exe`)}}, nil, nil,
 		map[string]string{"hiberfil.sys": "HIBR" + strings.Repeat("\x00", 4096)})
 	m, err := machine.Open(root)
 	require.NoError(t, err)
@@ -256,10 +263,13 @@ func TestNewcomerInARestoredFile(t *testing.T) {
 	e, root := engine(t)
 	inv := inventory.Take(e.Machine, nil)
 	snap := captured(t, e, inv)
-	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/crontab"), []byte("#lockback:off @daily root /opt/one\n@daily root /opt/two\n@daily root /opt/three\n"), 0o644))
-	plan, err := e.Restore(inventory.Take(e.Machine, nil), snap, change.RestoreOptions{Newcomers: change.DisableNewcomers})
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/crontab"), []byte("#lockback:off @daily root "+
+		"/opt/one\n@daily root /opt/two\n@daily root /opt/three\n"), 0o644))
+	plan, err := e.Restore(inventory.Take(e.Machine, nil), snap,
+		change.RestoreOptions{Newcomers: change.DisableNewcomers})
 	require.NoError(t, err)
 	require.Empty(t, plan.LeftOut)
 	require.Len(t, plan.Steps, 1)
-	require.Equal(t, "@daily root /opt/one\n@daily root /opt/two\n#lockback:off @daily root /opt/three\n", string(plan.Steps[0].After.Content))
+	require.Equal(t, "@daily root /opt/one\n@daily root /opt/two\n#lockback:off @daily root /opt/three\n",
+		string(plan.Steps[0].After.Content))
 }

@@ -15,9 +15,9 @@ type Delayed struct {
 	By   time.Duration // after its stage has come
 }
 
-// Delay plans to make entries start later: with the system's own delay where it has one, else by turning an entry off and
-// making another one that starts the same, as one change. What cannot be delayed is left out and named, as [Engine.Switch]
-// does.
+// Delay plans to make entries start later: with the system's own delay where it has one, else by turning an entry off
+// and making another one that starts the same, as one change. What cannot be delayed is left out and named, as
+// [Engine.Switch] does.
 func (e *Engine) Delay(entries []Delayed) (Plan, error) {
 	plan := Plan{Kind: Delay, want: map[string]autostart.State{}, taken: map[string]bool{}, starts: map[string]string{}}
 	made := map[string]*autostart.Entry{}
@@ -81,7 +81,8 @@ func (e *Engine) later(d *draft, item *location.Item, by time.Duration, now time
 	delayer := item.Can.Delay
 	switch {
 	case delayer == nil:
-		return location.Later{}, fmt.Errorf("%w: nothing of the system's, or that all of it obeys, has it wait", location.ErrNoDelay)
+		return location.Later{}, fmt.Errorf("%w: nothing of the system's, or that all of it obeys, has it wait",
+			location.ErrNoDelay)
 	case item.State != autostart.Enabled:
 		return location.Later{}, fmt.Errorf("%w: it is disabled", location.ErrNoDelay)
 	case item.Guarded != "":

@@ -19,8 +19,8 @@ import (
 	"lockback/internal/demo"
 )
 
-// On a running Windows machine a task starts later what a Run value or a shortcut started: the same program with the same
-// line, however that was quoted. Where it is not sure what that is, nothing is done.
+// On a running Windows machine a task starts later what a Run value or a shortcut started: the same program with the
+// same line, however that was quoted. Where it is not sure what that is, nothing is done.
 func TestDelayedByATask(t *testing.T) {
 	t.Parallel()
 	root := filepath.Join(t.TempDir(), "root")
@@ -34,7 +34,8 @@ func TestDelayedByATask(t *testing.T) {
 	started := func(item *location.Item) string {
 		plan, err := e.Delay([]change.Delayed{{Item: item, By: 90 * time.Second}})
 		if err != nil {
-			return strings.ReplaceAll(err.Error(), `cannot delay "`+item.Name+`": cannot be made to start later here: `, "")
+			return strings.ReplaceAll(err.Error(), `cannot delay "`+item.Name+`": cannot be made to start later here: `,
+				"")
 		}
 		require.Len(t, plan.Handles, 2, item.Name)
 		for _, s := range plan.Steps {
@@ -42,7 +43,8 @@ func TestDelayedByATask(t *testing.T) {
 				task, err := taskxml.Parse(s.After.Content)
 				require.NoError(t, err)
 				require.Len(t, task.Execs, 1, item.Name)
-				require.Equal(t, []string{"LogonTrigger", "PT90S"}, []string{task.Triggers[0].Kind, task.Triggers[0].Delay})
+				require.Equal(t, []string{"LogonTrigger", "PT90S"}, []string{task.Triggers[0].Kind,
+					task.Triggers[0].Delay})
 				return task.Execs[0].Command + " | " + task.Execs[0].Arguments
 			}
 		}
@@ -59,11 +61,12 @@ func TestDelayedByATask(t *testing.T) {
 		}
 	}
 	for name, want := range map[string]string{
-		"Kelpline Updater":   `C:\Program Files (x86)\Kelpline\updater.exe | /quiet`, // no quotes around blanks
-		"Fogbell Sync":       `C:\Program Files\Fogbell\Fogbell Sync.exe | --tray`,
-		"SecurityHealth":     `C:\Windows\System32\SecurityHealthSystray.exe | `,
-		"Gullrock Tickets":   `C:\Program Files\Gullrock\tickets.exe | --full-screen`,
-		"evening":            `C:\Users\tomas\AppData\Roaming\Microsoft\Windows\Start Menu\Programs\Startup\evening.cmd | `,
+		"Kelpline Updater": `C:\Program Files (x86)\Kelpline\updater.exe | /quiet`, // no quotes around blanks
+		"Fogbell Sync":     `C:\Program Files\Fogbell\Fogbell Sync.exe | --tray`,
+		"SecurityHealth":   `C:\Windows\System32\SecurityHealthSystray.exe | `,
+		"Gullrock Tickets": `C:\Program Files\Gullrock\tickets.exe | --full-screen`,
+		"evening": `C:\Users\tomas\AppData\Roaming\Microsoft\Windows\Start ` +
+			`Menu\Programs\Startup\evening.cmd | `,
 		"timetable":          `what exactly it starts is not known`, // an address
 		"Backup to drive":    `what exactly it starts is not known`, // a drive that is not there
 		"Brinecast":          `what exactly it starts is not known`, // its program is gone
@@ -75,11 +78,13 @@ func TestDelayedByATask(t *testing.T) {
 		require.Equal(t, want, planned[name], name)
 	}
 	for line, want := range map[string]string{
-		`rundll32.exe "C:\Program Files\Fogbell\shell64.dll",Finish`: `C:\Windows\System32\rundll32.exe | "C:\Program Files\Fogbell\shell64.dll",Finish`,
-		`"%ProgramFiles%\Fogbell\notes.exe" "a b"  c"d" \\"`:         `C:\Program Files\Fogbell\notes.exe | "a b"  c"d" \\"`,
-		`"C:\Program Files\Fogbell\notes.exe" %USERPROFILE%\x 5%`:    `C:\Program Files\Fogbell\notes.exe | C:\Users\tomas\x 5%`,
-		`"C:\Program Files\Fogbell\notes.exe" %NOWHERE%\x`:           `what exactly it starts is not known`,
-		`"C:\Program Files\Fogbell\shell64.dll"`:                     `what exactly it starts is not known`,
+		`rundll32.exe "C:\Program Files\Fogbell\shell64.dll",Finish`: `C:\Windows\System32\rundll32.exe | ` +
+			`"C:\Program Files\Fogbell\shell64.dll",Finish`,
+		`"%ProgramFiles%\Fogbell\notes.exe" "a b"  c"d" \\"`: `C:\Program Files\Fogbell\notes.exe | "a b"  c"d" \\"`,
+		`"C:\Program Files\Fogbell\notes.exe" %USERPROFILE%\x 5%`: `C:\Program Files\Fogbell\notes.exe | ` +
+			`C:\Users\tomas\x 5%`,
+		`"C:\Program Files\Fogbell\notes.exe" %NOWHERE%\x`: `what exactly it starts is not known`,
+		`"C:\Program Files\Fogbell\shell64.dll"`:           `what exactly it starts is not known`,
 	} {
 		item := notes
 		item.CommandLine = line

@@ -60,8 +60,10 @@ func (e *Engine) Doing(from, to *snapshot.Snapshot, diff snapshot.Difference) (*
 
 // doing looks through changes, the newest first, for entries that changed and for those that were
 // added or removed.
-func (e *Engine) doing(changes []Change, from, to *snapshot.Snapshot, diff snapshot.Difference, handles map[string]bool) (*Doing, error) {
-	d := &Doing{engine: e, places: map[string][]place{}, at: map[artifact.Artifact][]place{}, decided: map[string][]artifact.Artifact{}, holds: map[place]verdict{}}
+func (e *Engine) doing(changes []Change, from, to *snapshot.Snapshot, diff snapshot.Difference,
+	handles map[string]bool) (*Doing, error) {
+	d := &Doing{engine: e, places: map[string][]place{}, at: map[artifact.Artifact][]place{},
+		decided: map[string][]artifact.Artifact{}, holds: map[place]verdict{}}
 	if len(changes) == 0 {
 		return d, nil
 	}
@@ -222,9 +224,13 @@ func (e *Engine) Since(c Change, diff snapshot.Difference, before, to *snapshot.
 		if left != "" {
 			// Its state is compared with what the change made of it, not with what was before.
 			again := rec.State != left // which says all that its artifacts would
-			ch.Fields = slices.DeleteFunc(ch.Fields, func(f snapshot.Field) bool { return f.Field == "state" || f.Field == "mode" || again && f.What != "" })
+			ch.Fields = slices.DeleteFunc(ch.Fields, func(f snapshot.Field) bool {
+				return f.Field == "state" ||
+					f.Field == "mode" || again && f.What != ""
+			})
 			if again {
-				ch.Fields = slices.Insert(ch.Fields, 0, snapshot.Field{Field: "state", From: string(left), To: string(rec.State)})
+				ch.Fields = slices.Insert(ch.Fields, 0, snapshot.Field{Field: "state", From: string(left),
+					To: string(rec.State)})
 			}
 		}
 		if len(ch.Fields) > 0 {
@@ -243,7 +249,8 @@ func (e *Engine) Since(c Change, diff snapshot.Difference, before, to *snapshot.
 			from = "as " + c.Name() + " left it"
 		}
 		if to := string(rec.State); from != to {
-			changed = append(changed, snapshot.Changed{Handle: h, Name: rec.Name, Fields: []snapshot.Field{{Field: "state", From: from, To: to}}})
+			changed = append(changed, snapshot.Changed{Handle: h, Name: rec.Name,
+				Fields: []snapshot.Field{{Field: "state", From: from, To: to}}})
 		}
 	}
 	diff.Changed = changed

@@ -24,7 +24,8 @@ func Example() {
 	}
 	defer os.RemoveAll(dir)
 	root, table := filepath.Join(dir, "root"), "etc/crontab"
-	for name, content := range map[string]string{"etc/os-release": "", "etc/machine-id": "00112233445566778899aabbccddeeff\n", table: "@daily root /opt/tide\n"} {
+	for name, content := range map[string]string{"etc/os-release": "",
+		"etc/machine-id": "00112233445566778899aabbccddeeff\n", table: "@daily root /opt/tide\n"} {
 		os.MkdirAll(filepath.Join(root, "etc"), 0o755)
 		if err := os.WriteFile(filepath.Join(root, name), []byte(content), 0o644); err != nil {
 			log.Fatal(err)

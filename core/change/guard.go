@@ -37,9 +37,9 @@ func (p Plan) Images() map[artifact.Artifact]artifact.Image {
 	return images
 }
 
-// Decide plans to turn some entries off and others on, together, as [Engine.Switch] does. The plan tells what else stops
-// or starts with it. What would stop a protected entry stays on and is named in [Plan.Spared], however much was chosen;
-// where nothing is left then, it fails with [ErrProtected].
+// Decide plans to turn some entries off and others on, together, as [Engine.Switch] does. The plan tells what else
+// stops or starts with it. What would stop a protected entry stays on and is named in [Plan.Spared], however much was
+// chosen; where nothing is left then, it fails with [ErrProtected].
 func (e *Engine) Decide(c Choice) (Plan, error) {
 	plan, err := e.decide(e.newDraft(), c.Off, c.On, c.Want)
 	if err != nil {
@@ -78,7 +78,8 @@ func protectedStops(effects []inventory.SideEffect) []*location.Item {
 // others, each with one that would stop. It reads the machine once with everything off; only while something protected
 // stops it divides what was chosen.
 func (e *Engine) Spare(c Choice) (kept []*location.Item, spared []Spared) {
-	off := guard{engine: e, inv: c.Inventory, want: c.Want, rest: map[artifact.Artifact]artifact.Image{}, before: map[string]bool{}}
+	off := guard{engine: e, inv: c.Inventory, want: c.Want, rest: map[artifact.Artifact]artifact.Image{},
+		before: map[string]bool{}}
 	off.want.State = autostart.Disabled
 	if off.want.Now.IsZero() {
 		off.want.Now = time.Now()
@@ -114,7 +115,8 @@ type guard struct {
 	before map[string]bool                      // what stops with that alone, by handle
 }
 
-// stopping returns the first protected entry that stops where all these artifacts become as planned; nil where none does.
+// stopping returns the first protected entry that stops where all these artifacts become as planned; nil where none
+// does.
 func (g guard) stopping(images map[artifact.Artifact]artifact.Image, named []string) *location.Item {
 	for a, image := range g.rest {
 		if _, planned := images[a]; !planned {
@@ -151,7 +153,8 @@ func (g guard) once(items []*location.Item) []Spared {
 	var left []Spared
 	harmless(nil, d.order, stops, func(a artifact.Artifact, item *location.Item) {
 		for _, h := range d.handles[a] {
-			if chosen := byHandle[h]; chosen != nil && !slices.ContainsFunc(left, func(s Spared) bool { return s.Item == chosen }) {
+			if chosen := byHandle[h]; chosen != nil &&
+				!slices.ContainsFunc(left, func(s Spared) bool { return s.Item == chosen }) {
 				left = append(left, Spared{chosen, item})
 			}
 		}

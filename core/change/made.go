@@ -53,12 +53,13 @@ func (r *restore) inKey(a artifact.Artifact) bool {
 		if a.Kind == artifact.ValueArtifact {
 			name, _ = a.Value()
 		}
-		return a.Kind != artifact.FileArtifact && (strings.EqualFold(name, s.Artifact.Name) || strings.HasPrefix(strings.ToLower(name), strings.ToLower(s.Artifact.Name)+`\`))
+		return a.Kind != artifact.FileArtifact && (strings.EqualFold(name, s.Artifact.Name) ||
+			strings.HasPrefix(strings.ToLower(name), strings.ToLower(s.Artifact.Name)+`\`))
 	})
 }
 
-// bringKeys brings keys back that were removed with all below them; values that the snapshot has are as it has them. Keys
-// that are there again, and were removed when the snapshot was taken, go.
+// bringKeys brings keys back that were removed with all below them; values that the snapshot has are as it has them.
+// Keys that are there again, and were removed when the snapshot was taken, go.
 func (r *restore) bringKeys() error {
 	for _, s := range r.removed {
 		handle, removed := "", false
@@ -137,7 +138,8 @@ func (r *restore) readMade(snap *snapshot.Snapshot) error {
 		}
 		// What was done to such an entry since is its own, too.
 		full.Steps = slices.DeleteFunc(full.Steps, func(s Step) bool {
-			return s.Before.Kind != artifact.Absent || !makes && slices.ContainsFunc(s.Handles, func(h string) bool { return !made[h] })
+			return s.Before.Kind != artifact.Absent || !makes && slices.ContainsFunc(s.Handles,
+				func(h string) bool { return !made[h] })
 		})
 		for _, s := range full.Steps {
 			if s.Artifact.Kind == artifact.FileArtifact && !s.After.Container() {
@@ -150,8 +152,8 @@ func (r *restore) readMade(snap *snapshot.Snapshot) error {
 	return nil
 }
 
-// unmake takes it away, where nothing changed it. A key of the registry that was made goes with all that was written into
-// it since.
+// unmake takes it away, where nothing changed it. A key of the registry that was made goes with all that was written
+// into it since.
 func (r *restore) unmake() error {
 	for _, full := range r.making {
 		for _, f := range full.Folders { // the oldest, which comes last, counts
@@ -161,7 +163,8 @@ func (r *restore) unmake() error {
 		for _, s := range full.Steps {
 			for _, h := range s.Handles {
 				item := r.current[h]
-				if item != nil && s.After.Kind == artifact.Key && item.Source.Path == s.Artifact.Name && item.Source.Key == "" {
+				if item != nil && s.After.Kind == artifact.Key && item.Source.Path == s.Artifact.Name &&
+					item.Source.Key == "" {
 					keys[s.Artifact.Name] = true // the key is the entry: a service
 				}
 			}

@@ -149,7 +149,9 @@ type LeftOut struct {
 // wholly reports whether a cause concerns the machine, or the rights of this process, and
 // not just one artifact: then nothing is done, rather than half of it.
 func wholly(err error) bool {
-	return errors.Is(err, files.ErrNeedsRights) || errors.Is(err, files.ErrReadOnly) || errors.Is(err, machine.ErrHibernated) || errors.Is(err, machine.ErrNoAccounts) || errors.Is(err, files.ErrRanOut)
+	return errors.Is(err, files.ErrNeedsRights) || errors.Is(err, files.ErrReadOnly) ||
+		errors.Is(err, machine.ErrHibernated) || errors.Is(err, machine.ErrNoAccounts) ||
+		errors.Is(err, files.ErrRanOut)
 }
 
 func (e *Engine) now() time.Time {
@@ -221,8 +223,10 @@ func (e *Engine) journal(d *draft, id int) (journal, error) {
 }
 
 func (e *Engine) newDraft() *draft {
-	return &draft{machine: e.Machine, folders: map[artifact.Artifact]artifact.Image{}, before: map[artifact.Artifact]artifact.Image{}, after: map[artifact.Artifact]artifact.Image{},
-		handles: map[artifact.Artifact][]string{}, named: map[artifact.Artifact]map[string]bool{}, disables: sync.OnceValues(e.disables), journals: map[int]journal{},
+	return &draft{machine: e.Machine, folders: map[artifact.Artifact]artifact.Image{},
+		before: map[artifact.Artifact]artifact.Image{}, after: map[artifact.Artifact]artifact.Image{},
+		handles: map[artifact.Artifact][]string{}, named: map[artifact.Artifact]map[string]bool{},
+		disables: sync.OnceValues(e.disables), journals: map[int]journal{},
 		decisions: sync.OnceValues(func() (map[string]Decision, error) {
 			if e.Record == nil {
 				return nil, nil
@@ -375,7 +379,9 @@ func (d *draft) finish(plan *Plan) error {
 		if !d.machine.Same(a, before, after) {
 			plan.Steps = append(plan.Steps, Step{Handles: d.handles[a], Artifact: a, Before: before, After: after})
 			if n := d.links(a); n > 1 && before.Kind == artifact.Regular && !files.OnlyMode(before, after) {
-				plan.Warnings = append(plan.Warnings, fmt.Sprintf("%s is one of %d names of the same file (hard links): the others keep the old content, and bringing it back makes a file of its own", autostart.Text(a.String()), n))
+				plan.Warnings = append(plan.Warnings,
+					fmt.Sprintf("%s is one of %d names of the same file (hard links): the others keep the old "+
+						"content, and bringing it back makes a file of its own", autostart.Text(a.String()), n))
 			}
 		}
 	}
@@ -415,8 +421,9 @@ func (d *draft) finish(plan *Plan) error {
 	return nil
 }
 
-// Switch plans to bring entries to a state, whatever stops or starts with them: see [Engine.Decide]. Those that cannot be, for whatever reason, are
-// left out and named in the plan; where that is all of them, it fails with the first reason.
+// Switch plans to bring entries to a state, whatever stops or starts with them: see [Engine.Decide]. Those that cannot
+// be, for whatever reason, are left out and named in the plan; where that is all of them, it fails with the first
+// reason.
 func (e *Engine) Switch(items []*location.Item, want location.Want) (Plan, error) {
 	if want.State == autostart.Enabled {
 		return e.decide(e.newDraft(), nil, items, want)
@@ -454,7 +461,8 @@ func (e *Engine) decide(d *draft, off, on []*location.Item, want location.Want) 
 		e.switchItems(d, &plan, some.items, want)
 	}
 	for _, item := range off {
-		if item.Loses != "" && !slices.ContainsFunc(plan.LeftOut, func(l LeftOut) bool { return l.Handle == item.Handle }) {
+		if item.Loses != "" && !slices.ContainsFunc(plan.LeftOut,
+			func(l LeftOut) bool { return l.Handle == item.Handle }) {
 			plan.Warnings = append(plan.Warnings, fmt.Sprintf("of %q, %s", item.Name, item.Loses))
 		}
 	}
@@ -527,7 +535,8 @@ func limited(want location.Want, item *location.Item) location.Want {
 
 // ownEdits are the edits that switch one entry: the ones that the record remembers, or
 // those of its switch. Of entries that share an artifact only the former.
-func (e *Engine) ownEdits(d *draft, item *location.Item, want location.Want) (edits []location.Edit, folders []Folder, remembered bool, err error) {
+func (e *Engine) ownEdits(d *draft, item *location.Item, want location.Want) (edits []location.Edit, folders []Folder,
+	remembered bool, err error) {
 	want = limited(want, item)
 	if d.back != nil {
 		if edits, ok := d.back(item.Handle, want.State); ok {
@@ -605,7 +614,8 @@ func container(dir artifact.Artifact, inside artifact.Image) artifact.Image {
 }
 
 // adopt takes edits into the plan for the entries that they switch, or leaves those out.
-func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want location.Want, edits []location.Edit, folders []Folder, err error) {
+func (e *Engine) adopt(d *draft, plan *Plan, items []*location.Item, want location.Want, edits []location.Edit,
+	folders []Folder, err error) {
 	if err == nil {
 		edits, err = d.withContainers(edits)
 	}
@@ -729,7 +739,9 @@ func (e *Engine) Undo(c Change) (Plan, error) {
 			continue
 		case same && s.MakesFolder():
 			if kept, err := e.holdsMore(s.Artifact, gone); err == nil && kept {
-				plan.Warnings = append(plan.Warnings, fmt.Sprintf("%s was made by %s and stays: something else lies in it now", autostart.Text(s.Artifact.String()), c.Name()))
+				plan.Warnings = append(plan.Warnings,
+					fmt.Sprintf("%s was made by %s and stays: something else lies in it now",
+						autostart.Text(s.Artifact.String()), c.Name()))
 				continue
 			}
 		default:
@@ -742,7 +754,8 @@ func (e *Engine) Undo(c Change) (Plan, error) {
 			}
 		}
 		gone[s.Artifact] = s.Before.Kind == artifact.Absent
-		plan.Steps = append(plan.Steps, Step{Handles: s.Handles, Artifact: s.Artifact, Before: s.After, After: s.Before})
+		plan.Steps = append(plan.Steps, Step{Handles: s.Handles, Artifact: s.Artifact, Before: s.After,
+			After: s.Before})
 		if s.Before.Container() {
 			earlier[s.Artifact] = s.Before
 		}
@@ -754,7 +767,8 @@ func (e *Engine) Undo(c Change) (Plan, error) {
 		}
 	}
 	if len(conflicts) > 0 {
-		return plan, fmt.Errorf("%w: %s was changed since by something else: %s; use restore --only for the entries you want back",
+		return plan, fmt.Errorf("%w: %s was changed since by something else: %s; use restore --only for the "+
+			"entries you want back",
 			ErrConflict, c.Name(), strings.Join(conflicts, "; "))
 	}
 	if len(plan.LeftOut) > 0 {
@@ -775,7 +789,8 @@ func (e *Engine) Undo(c Change) (Plan, error) {
 			}
 		}
 	}
-	for _, a := range slices.SortedFunc(maps.Keys(earlier), func(a, b artifact.Artifact) int { return strings.Compare(a.ID(), b.ID()) }) {
+	for _, a := range slices.SortedFunc(maps.Keys(earlier),
+		func(a, b artifact.Artifact) int { return strings.Compare(a.ID(), b.ID()) }) {
 		if before, err := e.Machine.Image(a); err == nil && before.Container() {
 			plan.Folders = append(plan.Folders, Folder{Artifact: a, Before: before, After: earlier[a]})
 		}

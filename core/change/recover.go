@@ -26,7 +26,8 @@ func (e *Engine) reverse(c Change) (kept []string, err error) {
 	for k, s := range slices.Backward(c.Steps) {
 		e.at(fmt.Sprintf("step %d: back", k))
 		if err := e.Machine.Discard(s.Artifact, temp(c, k), c.Token); err != nil {
-			failed = append(failed, fmt.Errorf("%s, beside %s: %w", temp(c, k), autostart.Text(s.Artifact.String()), stepError(s, err)))
+			failed = append(failed, fmt.Errorf("%s, beside %s: %w", temp(c, k), autostart.Text(s.Artifact.String()),
+				stepError(s, err)))
 		}
 		current, err := e.Machine.Image(s.Artifact)
 		if err != nil {
@@ -48,7 +49,8 @@ func (e *Engine) reverse(c Change) (kept []string, err error) {
 			conflicts = append(conflicts, fmt.Sprintf("%s is %s", autostart.Text(s.Artifact.String()), current))
 		}
 	}
-	if err := e.settle(c, func(f Folder) artifact.Image { return f.Before }, func(s Step) artifact.Image { return s.Before }); err != nil {
+	if err := e.settle(c, func(f Folder) artifact.Image { return f.Before },
+		func(s Step) artifact.Image { return s.Before }); err != nil {
 		failed = append(failed, err)
 	}
 	if len(failed) > 0 {
@@ -57,7 +59,8 @@ func (e *Engine) reverse(c Change) (kept []string, err error) {
 	e.at("before undone")
 	err = e.Record.Update(func(tx Tx) error { return tx.SetState(c.ID, Undone) })
 	if err == nil && len(conflicts) > 0 {
-		err = fmt.Errorf("%w: changed by something else meanwhile and left alone: %s", ErrConflict, strings.Join(conflicts, "; "))
+		err = fmt.Errorf("%w: changed by something else meanwhile and left alone: %s", ErrConflict,
+			strings.Join(conflicts, "; "))
 	}
 	return kept, err
 }
@@ -84,7 +87,8 @@ func (e *Engine) Recover(c Change, finish bool) (kept []string, err error) {
 	}
 	for k, s := range c.Steps {
 		e.at(fmt.Sprintf("step %d: finish", k))
-		if err := e.Machine.Discard(s.Artifact, temp(c, k), c.Token); err != nil && !errors.Is(err, files.ErrNotRegular) {
+		if err := e.Machine.Discard(s.Artifact, temp(c, k), c.Token); err != nil &&
+			!errors.Is(err, files.ErrNotRegular) {
 			return nil, stepError(s, err)
 		}
 		if current, err := e.Machine.Image(s.Artifact); err == nil && e.Machine.Same(s.Artifact, current, s.After) {
@@ -97,7 +101,8 @@ func (e *Engine) Recover(c Change, finish bool) (kept []string, err error) {
 			return kept, stepError(s, err)
 		}
 	}
-	if err := e.settle(c, func(f Folder) artifact.Image { return f.After }, func(s Step) artifact.Image { return s.After }); err != nil {
+	if err := e.settle(c, func(f Folder) artifact.Image { return f.After },
+		func(s Step) artifact.Image { return s.After }); err != nil {
 		return kept, err
 	}
 	if _, _, err := e.verify(c, Plan{}); err != nil {

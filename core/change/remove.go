@@ -24,10 +24,11 @@ var (
 
 // Remove plans to take entries away for good: what each is read from, and what says of it alone that it is on or off.
 // Programs stay, and so does what others have a share in. An artifact that keeps fails for is not taken away, and
-// neither is its entry. All are the entries of the machine: those that are not to be removed must be found afterwards as
-// they are now. What cannot be removed is left out and named, as [Engine.Switch] does.
+// neither is its entry. All are the entries of the machine: those that are not to be removed must be found afterwards
+// as they are now. What cannot be removed is left out and named, as [Engine.Switch] does.
 func (e *Engine) Remove(items, all []*location.Item, keeps func(artifact.Artifact) error) (Plan, error) {
-	plan := Plan{Kind: Remove, want: map[string]autostart.State{}, taken: map[string]bool{}, gone: map[string]bool{}, others: map[string]autostart.State{}}
+	plan := Plan{Kind: Remove, want: map[string]autostart.State{}, taken: map[string]bool{}, gone: map[string]bool{},
+		others: map[string]autostart.State{}}
 	plan.expect = func(string) Expected { return Expected{State: autostart.Disabled, Removed: true} }
 	d := e.newDraft()
 	chosen := map[string]bool{}
@@ -103,9 +104,10 @@ func (o overlay) Image(a artifact.Artifact) (artifact.Image, error) {
 }
 
 // revived are the edits that bring an entry back which was removed while it was disabled, and turn it on: where what
-// turned it off cannot simply be taken back, because it is shared with others, its location reads it as it would be, and
-// its own switch turns it on. ok is false where no removal that stands took it away.
-func (e *Engine) revived(d *draft, item *location.Item, want location.Want) (edits []location.Edit, ok bool, err error) {
+// turned it off cannot simply be taken back, because it is shared with others, its location reads it as it would be,
+// and its own switch turns it on. ok is false where no removal that stands took it away.
+func (e *Engine) revived(d *draft, item *location.Item, want location.Want) (edits []location.Edit, ok bool,
+	err error) {
 	changes, err := d.disables()
 	if err != nil {
 		return nil, false, err
@@ -131,7 +133,8 @@ func (e *Engine) revived(d *draft, item *location.Item, want location.Want) (edi
 				return nil, false, err
 			case e.Machine.Same(s.Artifact, current, s.Before): // with another entry that is read from it
 				edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
-			case (own == nil || own.In() != s.Artifact || len(s.Handles) == 1) && e.Machine.Same(s.Artifact, current, s.After):
+			case (own == nil || own.In() != s.Artifact || len(s.Handles) == 1) && e.Machine.Same(s.Artifact, current,
+				s.After):
 				edits = append(edits, location.Edit{Artifact: s.Artifact, Image: s.Before})
 			case own != nil && own.In() == s.Artifact:
 				image, err := own.Carry(d, current, s.Before, want.Now)
@@ -140,7 +143,8 @@ func (e *Engine) revived(d *draft, item *location.Item, want location.Want) (edi
 				}
 				edits = append(edits, location.Edit{Artifact: s.Artifact, Image: image})
 			default:
-				return nil, false, fmt.Errorf("%w: %s was changed since it was removed by %s", location.ErrNoSwitch, autostart.Text(s.Artifact.String()), c.Name())
+				return nil, false, fmt.Errorf("%w: %s was changed since it was removed by %s", location.ErrNoSwitch,
+					autostart.Text(s.Artifact.String()), c.Name())
 			}
 		}
 		images := map[artifact.Artifact]artifact.Image{}
@@ -253,12 +257,13 @@ func (e *Engine) alongside(d *draft, a artifact.Artifact, item *location.Item) b
 // inHome reports whether a file lies in somebody's home. That of root counts as any other.
 func (e *Engine) inHome(name string) bool {
 	return slices.ContainsFunc(e.Machine.Users, func(u account.User) bool {
-		return len(u.Home) > 1 && strings.HasPrefix(name, u.Home) && len(name) > len(u.Home) && strings.ContainsRune(`/\`, rune(name[len(u.Home)]))
+		return len(u.Home) > 1 && strings.HasPrefix(name, u.Home) && len(name) > len(u.Home) &&
+			strings.ContainsRune(`/\`, rune(name[len(u.Home)]))
 	})
 }
 
-// itself are the artifacts that are the entry and nothing else: what it is read from, drop-ins of that, links to it, and
-// what its switch would write, as far as that exists.
+// itself are the artifacts that are the entry and nothing else: what it is read from, drop-ins of that, links to it,
+// and what its switch would write, as far as that exists.
 func (e *Engine) itself(d *draft, item *location.Item) []artifact.Artifact {
 	if eraser := item.Can.Erase; eraser != nil {
 		return eraser.Erases()
@@ -293,7 +298,8 @@ func (e *Engine) itself(d *draft, item *location.Item) []artifact.Artifact {
 			continue // it has no such state
 		}
 		for _, edit := range edits {
-			if image, err := d.peek(edit.Artifact); err == nil && !image.Container() && image.Kind != artifact.Absent && slices.Contains(item.Artifacts(), edit.Artifact) {
+			if image, err := d.peek(edit.Artifact); err == nil && !image.Container() && image.Kind != artifact.Absent &&
+				slices.Contains(item.Artifacts(), edit.Artifact) {
 				add(edit.Artifact)
 			}
 		}

@@ -38,12 +38,14 @@ type RestoreOptions struct {
 // Restore plans to bring back the state of a snapshot.
 func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt RestoreOptions) (Plan, error) {
 	plan := Plan{Kind: Restore}
-	r := restore{e: e, d: e.newDraft(), plan: &plan, inv: inv, now: e.now(), opt: opt, latest: sync.OnceValues(func() (func(artifact.Artifact) (artifact.Image, bool, error), error) {
-		if e.Record == nil {
-			return func(artifact.Artifact) (artifact.Image, bool, error) { return artifact.Image{}, false, nil }, nil
-		}
-		return e.Record.Latest(e.Machine.ID)
-	}),
+	r := restore{e: e, d: e.newDraft(), plan: &plan, inv: inv, now: e.now(), opt: opt,
+		latest: sync.OnceValues(func() (func(artifact.Artifact) (artifact.Image, bool, error), error) {
+			if e.Record == nil {
+				return func(artifact.Artifact) (artifact.Image, bool, error) { return artifact.Image{}, false, nil },
+					nil
+			}
+			return e.Record.Latest(e.Machine.ID)
+		}),
 		current: map[string]*location.Item{}}
 	snap, err := snap.InMemory()
 	if err != nil {
@@ -53,7 +55,8 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		return plan, err
 	}
 	if now := inv.Machine.Version; snap.System != "" && now != "" && now != snap.System {
-		plan.Warnings = append(plan.Warnings, fmt.Sprintf("%s is of another version of the system: it was taken on %s, and this is %s now", snap.Name(), snap.System, now))
+		plan.Warnings = append(plan.Warnings, fmt.Sprintf("%s is of another version of the system: it was taken on "+
+			"%s, and this is %s now", snap.Name(), snap.System, now))
 	}
 	if r.recorded, err = snap.Index(); err != nil {
 		return plan, err
@@ -207,7 +210,8 @@ func (r *restore) keeps(a artifact.Artifact, want, current artifact.Image) (stay
 	case want.Kind != artifact.Absent || current.Kind == artifact.Absent || current.Container():
 	case r.shared[a] != nil && r.shared[a].states: // a list of what is on and off is nobody's own file
 	case (current.Kind == artifact.Regular || r.source[a]) && !r.made(a, current):
-		return true, fmt.Sprintf("%s was not there and was made since, by something else than lockback; it is kept", autostart.Text(a.String()))
+		return true, fmt.Sprintf("%s was not there and was made since, by something else than lockback; it is kept",
+			autostart.Text(a.String()))
 	}
 	return false, ""
 }
@@ -274,33 +278,37 @@ func (r *restore) merge(a artifact.Artifact, want, current artifact.Image, of *p
 		}
 		return parts
 	}
-	shares := part.Shares{Known: partsOf(of.known), Newcomers: partsOf(of.newcomers), Earlier: func() (parts []part.Part) {
-		for _, h := range r.owners.Of(a) {
-			if p := r.recorded.Part(h); p != nil && p.In() == a {
-				parts = append(parts, p)
+	shares := part.Shares{Known: partsOf(of.known), Newcomers: partsOf(of.newcomers),
+		Earlier: func() (parts []part.Part) {
+			for _, h := range r.owners.Of(a) {
+				if p := r.recorded.Part(h); p != nil && p.In() == a {
+					parts = append(parts, p)
+				}
 			}
-		}
-		// What a change of ours added is nobody else's, even where its entry is gone by now.
-		if property, ok := part.PropertyOf(parts); ok && r.e.Record != nil {
-			if err := r.e.Record.StepsOn(r.e.Machine.ID, a, func(before, after artifact.Image) {
-				parts = append(parts, property.Added(before, after)...)
-			}); err != nil {
-				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %v", autostart.Text(a.String()), err))
+			// What a change of ours added is nobody else's, even where its entry is gone by now.
+			if property, ok := part.PropertyOf(parts); ok && r.e.Record != nil {
+				if err := r.e.Record.StepsOn(r.e.Machine.ID, a, func(before, after artifact.Image) {
+					parts = append(parts, property.Added(before, after)...)
+				}); err != nil {
+					r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %v", autostart.Text(a.String()), err))
+				}
 			}
-		}
-		return parts
-	}}
+			return parts
+		}}
 	merged, err := part.Merge(r.d, want, current, shares, r.now)
 	for _, list := range []struct {
 		lines []string
 		what  string
-	}{{merged.Kept, "added since the snapshot and kept"}, {merged.GaveWay, "set since the snapshot, and gets its earlier value back"}} {
+	}{{merged.Kept, "added since the snapshot and kept"}, {merged.GaveWay,
+		"set since the snapshot, and gets its earlier value back"}} {
 		for k, line := range list.lines {
 			if k == maxLinesNamed {
-				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %d more lines %s", autostart.Text(a.String()), len(list.lines)-k, list.what))
+				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %d more lines %s",
+					autostart.Text(a.String()), len(list.lines)-k, list.what))
 				break
 			}
-			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %q was %s", autostart.Text(a.String()), autostart.Text(line), list.what))
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %q was %s", autostart.Text(a.String()),
+				autostart.Text(line), list.what))
 		}
 	}
 	return merged.Image, err
@@ -378,12 +386,14 @@ func (r *restore) bring(a artifact.Artifact, want artifact.Image, handle string)
 	}
 	switch {
 	case want.Kind == artifact.Special || current.Kind == artifact.Special:
-		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a device, a pipe or a socket, in the snapshot or now; it is left as it is", autostart.Text(a.String())))
+		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a device, a pipe or a socket, in the snapshot "+
+			"or now; it is left as it is", autostart.Text(a.String())))
 		return nil
 	case current.Container() && want.Kind == artifact.Absent:
 		return nil // looked at once the files are planned, see emptied
 	case current.Kind == artifact.Folder && want.Kind != artifact.Folder:
-		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a folder now and was %s; it is left as it is", autostart.Text(a.String()), want))
+		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is a folder now and was %s; it is left as it is",
+			autostart.Text(a.String()), want))
 		return nil
 	}
 	if stays, warning := r.keeps(a, want, current); stays {
@@ -426,7 +436,8 @@ func (r *restore) parents(a artifact.Artifact, handle string) error {
 		}
 		if !ok || !want.Container() {
 			want = container(dir, artifact.Image{})
-			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s is missing and its rights were not recorded; it is made with the usual ones", dir))
+			r.plan.Warnings = append(r.plan.Warnings,
+				fmt.Sprintf("%s is missing and its rights were not recorded; it is made with the usual ones", dir))
 		}
 		if err := r.d.set(dir, want, handle); err != nil {
 			return err
@@ -533,9 +544,11 @@ func (r *restore) partsOf(rec *snapshot.Recorded) (own, now part.Part) {
 }
 
 // carry brings the part of one entry back and leaves those of others as they are now.
-func (r *restore) carry(rec *snapshot.Recorded, own, now part.Part, current, earlier artifact.Image) (artifact.Image, error) {
+func (r *restore) carry(rec *snapshot.Recorded, own, now part.Part, current, earlier artifact.Image) (artifact.Image,
+	error) {
 	if _, there := r.current[rec.Handle]; !there && current.Kind != artifact.Absent {
-		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q had been removed from %s and is put back", rec.Name, own.In()))
+		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%q had been removed from %s and is put back", rec.Name,
+			own.In()))
 	}
 	return part.Replace(r.d, own, now, current, earlier, r.now)
 }
@@ -548,7 +561,8 @@ func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
 			continue
 		}
 		if n.Guarded != "" {
-			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q was added since the snapshot and is protected (%s); it stays enabled", n.Name, n.Guarded))
+			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q was added since the snapshot and is protected "+
+				"(%s); it stays enabled", n.Name, n.Guarded))
 			continue
 		}
 		if after, planned := r.d.after[artifact.File(n.Source.Path)]; planned && after.Kind == artifact.Absent {
@@ -558,13 +572,15 @@ func (r *restore) disableNewcomers(e *Engine, plan *Plan) error {
 	}
 	off, spared := e.Spare(Choice{Off: off, Inventory: r.inv, Want: location.Want{Now: r.now}})
 	for _, s := range spared {
-		plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q was added since the snapshot and stays enabled: %q would stop with it, and is protected (%s)", s.Item.Name, s.Stops.Name, s.Stops.Guarded))
+		plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q was added since the snapshot and stays enabled: %q "+
+			"would stop with it, and is protected (%s)", s.Item.Name, s.Stops.Name, s.Stops.Guarded))
 	}
 	for _, n := range off {
 		sub := Plan{want: map[string]autostart.State{}, taken: map[string]bool{}}
 		e.switchItems(r.d, &sub, []*location.Item{n}, location.Want{State: autostart.Disabled, Now: r.now})
 		for _, left := range sub.LeftOut {
-			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q was added since the snapshot and stays enabled: %v", n.Name, left.Err))
+			plan.Warnings = append(plan.Warnings, fmt.Sprintf("%q was added since the snapshot and stays enabled: %v",
+				n.Name, left.Err))
 		}
 		for _, h := range sub.Handles {
 			r.changes(h)
@@ -605,7 +621,8 @@ func (r *restore) warn() {
 		if n > maxFilesNamed {
 			more = fmt.Sprintf(" and %d more", n-maxFilesNamed)
 		}
-		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("left as the system has them now, because they are its own files and changed with an upgrade (--with-system-files brings them back too): %s%s",
+		r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("left as the system has them now, because they are "+
+			"its own files and changed with an upgrade (--with-system-files brings them back too): %s%s",
 			strings.Join(r.system[:min(n, maxFilesNamed)], ", "), more))
 	}
 	comes := map[string]bool{} // what the restore itself brings back
@@ -622,10 +639,14 @@ func (r *restore) warn() {
 		info, err := r.inv.Machine.Stat(rec.Target.Path)
 		switch {
 		case files.IsMissing(err):
-			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q is missing: %s", rec.Name, rec.Target.Path))
+			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q is missing: %s", rec.Name,
+				rec.Target.Path))
 		case err == nil && (info.Size() != rec.Target.Size || !info.ModTime().Equal(rec.Target.Modified)):
-			r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("the program of %q was replaced since: %s had %d bytes of %s, has %d bytes of %s", rec.Name, rec.Target.Path,
-				rec.Target.Size, rec.Target.Modified.Format(time.DateOnly), info.Size(), info.ModTime().UTC().Format(time.DateOnly)))
+			r.plan.Warnings = append(r.plan.Warnings,
+				fmt.Sprintf("the program of %q was replaced since: %s had %d bytes of %s, has %d bytes of %s", rec.Name,
+					rec.Target.Path,
+					rec.Target.Size, rec.Target.Modified.Format(time.DateOnly), info.Size(),
+					info.ModTime().UTC().Format(time.DateOnly)))
 		}
 	}
 }

@@ -82,8 +82,8 @@ func (e *Engine) TakeBack(changes []int) (Plan, error) {
 	return plan, err
 }
 
-// together makes one change of several: each artifact with its image before the first and after the last of them. It fails
-// with [ErrConflict], and leaves those artifacts out, where something else changed one in between.
+// together makes one change of several: each artifact with its image before the first and after the last of them. It
+// fails with [ErrConflict], and leaves those artifacts out, where something else changed one in between.
 func (e *Engine) together(changes []int) (Change, error) {
 	var all Change
 	at, folders, torn := map[artifact.Artifact]int{}, map[artifact.Artifact]bool{}, map[artifact.Artifact]string{}
@@ -107,7 +107,8 @@ func (e *Engine) together(changes []int) (Change, error) {
 			}
 			one := &all.Steps[k]
 			if !e.Machine.Same(s.Artifact, one.After, s.Before) {
-				torn[s.Artifact] = fmt.Sprintf("%s was changed by something else before %s", autostart.Text(s.Artifact.String()), c.Name())
+				torn[s.Artifact] = fmt.Sprintf("%s was changed by something else before %s",
+					autostart.Text(s.Artifact.String()), c.Name())
 			}
 			one.After = s.After
 			for _, h := range s.Handles {

@@ -105,21 +105,25 @@ func isRemoved(e *autostart.Entry) bool { return e.Mode == autostart.KeptInRecor
 
 // takenItem makes the item of an entry that a change took away; nil where that
 // is not what became of it.
-func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error), rec *snapshot.Recorded, r Removal, forGood bool) *location.Item {
+func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error), rec *snapshot.Recorded, r Removal,
+	forGood bool) *location.Item {
 	if !rec.Removes && !forGood {
 		return nil // its program was removed since
 	}
 	// What was cut out of an artifact leaves that.
-	if now, err := inv.Machine.Image(r.Artifact); rec.Part == nil && (err != nil || r.Whole && now.Kind != artifact.Absent) {
+	if now, err := inv.Machine.Image(r.Artifact); rec.Part == nil && (err != nil || r.Whole &&
+		now.Kind != artifact.Absent) {
 		return nil
 	}
-	item := &location.Item{Entry: rec.Entry, Row: table.Row(rec.Location), Effect: cmp.Or(inv.Effect(rec.Location), location.AtNextStart), Artifacts: func() []artifact.Artifact { return rec.Artifacts }}
+	item := &location.Item{Entry: rec.Entry, Row: table.Row(rec.Location), Effect: cmp.Or(inv.Effect(rec.Location),
+		location.AtNextStart), Artifacts: func() []artifact.Artifact { return rec.Artifacts }}
 	item.State = autostart.Disabled
 	item.Mode = autostart.KeptInRecord
 	item.Switcher = removed{rec, r.Snapshot, images}
 	item.Can = location.Capabilities(item.Switcher)
 	item.Facts = func() []location.Fact {
-		return []location.Fact{{Name: "removed by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot), Basis: "the record"}}
+		return []location.Fact{{Name: "removed by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot),
+			Basis: "the record"}}
 	}
 	return item
 }
@@ -148,7 +152,8 @@ func (r removed) Plan(images location.Images, want location.Want) ([]location.Ed
 	case want.State != autostart.Enabled:
 		return nil, nil
 	case own == nil:
-		return nil, fmt.Errorf("%w: its place was changed since; lockback restore S%d --only %s brings it back", location.ErrNoSwitch, r.snapshot, r.Handle)
+		return nil, fmt.Errorf("%w: its place was changed since; lockback restore S%d --only %s brings it back",
+			location.ErrNoSwitch, r.snapshot, r.Handle)
 	}
 	recorded, err := r.images()
 	if err != nil {

@@ -58,7 +58,8 @@ func (f *finder) findAuthors(all []Finding) {
 		for _, p := range policies {
 			if p.sets(signs[k]) {
 				sure := slices.DeleteFunc(g.By, func(by Author) bool { return !by.Sure })
-				g.By = append([]Author{{Policy: p.file, Why: "a policy of the machine sets it, and does so again", Sure: true}}, sure...)
+				g.By = append([]Author{{Policy: p.file, Why: "a policy of the machine sets it, and does so again",
+					Sure: true}}, sure...)
 				break
 			}
 		}
@@ -180,8 +181,8 @@ func (f *finder) authors(g *Finding, signs signs) []Author {
 
 func seconds(d time.Duration) string { return d.Round(time.Second).String() }
 
-// updates reports whether an entry is one that could put others of its product or maker back: an updater, or what runs by
-// the clock or with the system.
+// updates reports whether an entry is one that could put others of its product or maker back: an updater, or what runs
+// by the clock or with the system.
 func updates(e *autostart.Entry) bool {
 	return e.Facts().Role == "updater" || e.Stage == autostart.Schedule || e.Stage == autostart.System
 }
@@ -221,7 +222,8 @@ func folderOf(program string) string {
 }
 
 // sharedFolders are those in which programs of many makers lie, in small letters.
-var sharedFolders = regexp.MustCompile(`/s?bin$|^/etc(/|$)|^/usr/lib(exec)?$|^/usr/lib/systemd(/|$)|^/system/|^/library/(launch(agents|daemons)|privilegedhelpertools)$|^[a-z]:\\windows(\\|$)|^[a-z]:\\(program files( \(x86\))?|programdata)?$`)
+var sharedFolders = regexp.MustCompile(
+	`/s?bin$|^/etc(/|$)|^/usr/lib(exec)?$|^/usr/lib/systemd(/|$)|^/system/|^/library/(launch(agents|daemons)|privilegedhelpertools)$|^[a-z]:\\windows(\\|$)|^[a-z]:\\(program files( \(x86\))?|programdata)?$`)
 
 // whenOf says when an entry runs.
 func whenOf(e *autostart.Entry) string { return cmp.Or(e.When, e.Stage.When(), "by itself") }

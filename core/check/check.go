@@ -1,5 +1,5 @@
-// Package check tells what happened to a machine since somebody looked at it last: what put itself back, what came, what
-// is another program now, what broke, and what an update of the system or of a package did, which is no reason to
+// Package check tells what happened to a machine since somebody looked at it last: what put itself back, what came,
+// what is another program now, what broke, and what an update of the system or of a package did, which is no reason to
 // worry. It decides nothing and writes nothing.
 //
 //	for _, f := range check.Find(in) {
@@ -59,8 +59,8 @@ type Finding struct {
 	// By is who did it, as far as that could be found; Looked says that it was looked for.
 	By     []Author
 	Looked bool
-	// Update is the package that did it, in words; empty where it was none. Of what came back it is the package that was
-	// installed since, which may have done it.
+	// Update is the package that did it, in words; empty where it was none. Of what came back it is the package that
+	// was installed since, which may have done it.
 	Update string
 	// Holds says that disable can keep it off, in a way that its program respects.
 	Holds  bool
@@ -102,7 +102,9 @@ type finder struct {
 
 // Find tells what happened to entries. What changes of the record did themselves is not among it.
 func Find(in Input) ([]Finding, error) {
-	f := finder{Input: in, items: map[string]*location.Item{}, changes: map[int]change.Change{}, off: map[[2]string]*location.Item{}, scripts: map[string]*script{}, inside: map[string]map[string]bool{}, states: map[int]map[string]autostart.State{}}
+	f := finder{Input: in, items: map[string]*location.Item{}, changes: map[int]change.Change{},
+		off: map[[2]string]*location.Item{}, scripts: map[string]*script{}, inside: map[string]map[string]bool{},
+		states: map[int]map[string]autostart.State{}}
 	for _, item := range in.Items {
 		if _, known := f.items[item.Handle]; !known {
 			f.items[item.Handle] = item
@@ -137,7 +139,10 @@ func Find(in Input) ([]Finding, error) {
 		}
 		fields := f.notOurs(item, c.Fields)
 		if in.Ours(c.Handle) != "" { // what decides it is as a change of ours left it, but not its program
-			fields = slices.DeleteFunc(fields, func(field snapshot.Field) bool { return field.Field != "program" && field.Field != "problems" })
+			fields = slices.DeleteFunc(fields, func(field snapshot.Field) bool {
+				return field.Field != "program" &&
+					field.Field != "problems"
+			})
 		}
 		if len(fields) > 0 {
 			all = append(all, f.changed(item, fields))
@@ -150,14 +155,15 @@ func Find(in Input) ([]Finding, error) {
 	}
 	f.findUpdates(all)
 	slices.SortStableFunc(all, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(slices.Index(Kinds, a.Kind), slices.Index(Kinds, b.Kind)), autostart.Compare(a.Entry, b.Entry))
+		return cmp.Or(cmp.Compare(slices.Index(Kinds, a.Kind), slices.Index(Kinds, b.Kind)), autostart.Compare(a.Entry,
+			b.Entry))
 	})
 	f.findAuthors(all)
 	return all, nil
 }
 
-// notOurs are the fields that a change of ours did not make as they are: where it turned the entry off or on, and that is
-// so, its state is no news, and neither is that it is no longer as the system came.
+// notOurs are the fields that a change of ours did not make as they are: where it turned the entry off or on, and that
+// is so, its state is no news, and neither is that it is no longer as the system came.
 func (f *finder) notOurs(item *location.Item, fields []snapshot.Field) []snapshot.Field {
 	d, decided := f.Decisions[item.Handle]
 	if !decided || d.IsOff() != (item.State == autostart.Disabled) || d.State == "" {
@@ -200,7 +206,8 @@ func (f *finder) putBack() []Finding {
 			continue
 		}
 		holds := item.Can.Hold != nil
-		all = append(all, Finding{Kind: PutBack, Entry: &item.Entry, Wants: true, Change: d.Change, Left: d.State, Times: f.times(handle, d), Holds: holds})
+		all = append(all, Finding{Kind: PutBack, Entry: &item.Entry, Wants: true, Change: d.Change, Left: d.State,
+			Times: f.times(handle, d), Holds: holds})
 	}
 	return all
 }
@@ -233,7 +240,8 @@ func (f *finder) foundDisabled(id int, handle string) bool {
 	return states[handle] == autostart.Disabled
 }
 
-// added is an entry that was not there. One that starts a program which a change turned off came back under another name.
+// added is an entry that was not there. One that starts a program which a change turned off came back under another
+// name.
 func (f *finder) added(item *location.Item) Finding {
 	g := Finding{Kind: Added, Entry: &item.Entry, Wants: item.State == autostart.Enabled}
 	if item.Target.Path == "" || item.State != autostart.Enabled {
@@ -241,7 +249,8 @@ func (f *finder) added(item *location.Item) Finding {
 	}
 	if other := f.off[runsOf(item)]; other != nil {
 		d := f.Decisions[other.Handle]
-		g.Kind, g.Change, g.Left, g.Times, g.Instead = PutBack, d.Change, d.State, f.times(other.Handle, d), &other.Entry
+		g.Kind, g.Change, g.Left, g.Times, g.Instead = PutBack, d.Change, d.State, f.times(other.Handle, d),
+			&other.Entry
 	}
 	return g
 }
@@ -250,7 +259,8 @@ func (f *finder) added(item *location.Item) Finding {
 func runsOf(item *location.Item) [2]string { return [2]string{item.Target.Path, item.Command} }
 
 // grave are problems that say that a program is not what it was, or is in danger.
-var grave = []string{autostart.TargetMissing, autostart.Insecure, autostart.SignatureInvalid, autostart.Changed, autostart.Impostor, autostart.OddPlace, autostart.Obscured, autostart.NotDefault}
+var grave = []string{autostart.TargetMissing, autostart.Insecure, autostart.SignatureInvalid, autostart.Changed,
+	autostart.Impostor, autostart.OddPlace, autostart.Obscured, autostart.NotDefault}
 
 // changed is an entry that is not as it was.
 func (f *finder) changed(item *location.Item, fields []snapshot.Field) Finding {
@@ -259,9 +269,15 @@ func (f *finder) changed(item *location.Item, fields []snapshot.Field) Finding {
 	on := e.State == autostart.Enabled
 	was := f.earlier[e.Handle]
 	has := func(names ...string) bool {
-		return slices.ContainsFunc(fields, func(field snapshot.Field) bool { return slices.Contains(names, field.Field) })
+		return slices.ContainsFunc(fields, func(field snapshot.Field) bool {
+			return slices.Contains(names,
+				field.Field)
+		})
 	}
-	worse := was != nil && slices.ContainsFunc(grave, func(p string) bool { return slices.Contains(e.Problems, p) && !slices.Contains(was.Problems, p) })
+	worse := was != nil && slices.ContainsFunc(grave, func(p string) bool {
+		return slices.Contains(e.Problems, p) &&
+			!slices.Contains(was.Problems, p)
+	})
 	switch {
 	case has("state") && on:
 		g.Kind, g.Wants = TurnedOn, true
@@ -281,7 +297,8 @@ func (f *finder) changed(item *location.Item, fields []snapshot.Field) Finding {
 // proven are the bases on which one maker can be told from another.
 var proven = []string{autostart.BySignature, autostart.BySealedVolume, autostart.ByPackage, autostart.ByReceipt}
 
-// sameMaker reports whether two states of a program are proved to be of one maker: then it was updated, and not replaced.
+// sameMaker reports whether two states of a program are proved to be of one maker: then it was updated, and not
+// replaced.
 func sameMaker(a, b *autostart.Entry) bool {
 	one, other := a.Maker(), b.Maker()
 	return one.Name != "" && one.Name == other.Name && one.Basis == other.Basis && slices.Contains(proven, one.Basis)

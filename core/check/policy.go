@@ -28,15 +28,16 @@ const (
 	deleted        = `action="d"` // of a preference that takes away, MS-GPPREF 2.2.1
 )
 
-// readPolicies reads what policies set. Windows keeps those of the computer itself, and those of its domain as they were
-// fetched, below System32, and the preferences that were applied last in the folder History; a Mac keeps what its profiles
-// set.
+// readPolicies reads what policies set. Windows keeps those of the computer itself, and those of its domain as they
+// were fetched, below System32, and the preferences that were applied last in the folder History; a Mac keeps what its
+// profiles set.
 func (f *finder) readPolicies() []policy {
 	var folders []string
 	switch f.Machine.OS {
 	case "windows":
 		system := f.Machine.Windows() + `\System32\`
-		folders = []string{system + "GroupPolicy", system + "GroupPolicyUsers", f.Machine.Variable("programdata") + `\Microsoft\Group Policy\History`}
+		folders = []string{system + "GroupPolicy", system + "GroupPolicyUsers", f.Machine.Variable("programdata") +
+			`\Microsoft\Group Policy\History`}
 	case "macos":
 		folders = []string{"/Library/Managed Preferences"}
 	}
@@ -47,9 +48,10 @@ func (f *finder) readPolicies() []policy {
 	return w.all
 }
 
-// managedStarts are the files in which a profile on a Mac says what starts at sign-in, and which jobs stay on: the payloads
-// LoginItems and ServiceManagementManagedLoginItems of Apple's device management.
-var managedStarts = []string{"com.apple.loginitems.managed.plist", "com.apple.loginwindow.plist", "com.apple.servicemanagement.plist"}
+// managedStarts are the files in which a profile on a Mac says what starts at sign-in, and which jobs stay on: the
+// payloads LoginItems and ServiceManagementManagedLoginItems of Apple's device management.
+var managedStarts = []string{"com.apple.loginitems.managed.plist", "com.apple.loginwindow.plist",
+	"com.apple.servicemanagement.plist"}
 
 // policyWalk is one reading of all policies.
 type policyWalk struct {
@@ -85,7 +87,8 @@ func (w *policyWalk) read(folder string, depth int) {
 	}
 }
 
-// policyText is what stands in a file of a policy: one of the registry has its texts in UTF-16, each with a zero behind it.
+// policyText is what stands in a file of a policy: one of the registry has its texts in UTF-16, each with a zero behind
+// it.
 func policyText(b []byte) string {
 	if wide, is := bytes.CutPrefix(b, []byte{0xff, 0xfe}); is {
 		return windata.Decode(wide)

@@ -88,7 +88,8 @@ func lastTwo(place string) string {
 // line is one of what an entry runs, as [plain] makes it.
 type line struct {
 	text string
-	// tool says that it makes entries or turns them on by the system's own tool, writes that it may write a line of a file.
+	// tool says that it makes entries or turns them on by the system's own tool, writes that it may write a line of a
+	// file.
 	tool, writes bool
 }
 
@@ -130,7 +131,8 @@ func (f *finder) runs(e *autostart.Entry) []*script {
 	return all
 }
 
-// linesOf are those of a script that say anything: comments do not, nor does what stops an entry, restarts it or asks for it.
+// linesOf are those of a script that say anything: comments do not, nor does what stops an entry, restarts it or asks
+// for it.
 func linesOf(plain string) (all []line) {
 	for text := range strings.Lines(plain) {
 		byTool := tool.MatchString(text)
@@ -184,11 +186,14 @@ var (
 	// comment is a line that is not run.
 	comment = regexp.MustCompile(`^\s*(#|rem\s|::|;)`)
 	// tool is a program of the system by which entries are made, turned on and off.
-	tool = regexp.MustCompile(`(?i)(?:^|[\s;&|("'=@])(?:(?:[a-z]:|%\w+%|\$[\w:{}]+)?/\S*/)?(?:systemctl|deb-systemd-helper|service|update-rc\.d|rc-update|chkconfig|insserv|launchctl|defaults|osascript|sc|schtasks|reg|(?:new|set|remove|clear|get|stop|start|restart)-(?:itemproperty|service)|(?:register|enable|disable|unregister|set)-scheduledtask)(?:\.exe)?["']?\s`)
+	tool = regexp.MustCompile(
+		`(?i)(?:^|[\s;&|("'=@])(?:(?:[a-z]:|%\w+%|\$[\w:{}]+)?/\S*/)?(?:systemctl|deb-systemd-helper|service|update-rc\.d|rc-update|chkconfig|insserv|launchctl|defaults|osascript|sc|schtasks|reg|(?:new|set|remove|clear|get|stop|start|restart)-(?:itemproperty|service)|(?:register|enable|disable|unregister|set)-scheduledtask)(?:\.exe)?["']?\s`)
 	// makes are the words of these tools by which an entry is there and on afterwards.
-	makes = regexp.MustCompile(`(?:^|[\s/"'(;&|])(?:enable|reenable|preset|preset-all|link|unmask|add-wants|add-requires|defaults|on|load|bootstrap|submit|create|add|start= *(?:auto|delayed-auto|demand|system|boot)|import|write|update-state|make|(?:new|set)-(?:itemproperty|service)|(?:register|enable|set)-scheduledtask)(?:[\s"')]|$)`)
+	makes = regexp.MustCompile(
+		`(?:^|[\s/"'(;&|])(?:enable|reenable|preset|preset-all|link|unmask|add-wants|add-requires|defaults|on|load|bootstrap|submit|create|add|start= *(?:auto|delayed-auto|demand|system|boot)|import|write|update-state|make|(?:new|set)-(?:itemproperty|service)|(?:register|enable|set)-scheduledtask)(?:[\s"')]|$)`)
 	// writes is how a line comes into a file.
-	writes = regexp.MustCompile(`>>?|\bcrontab\b|\btee\b|\bsed\b|\bcp\b|\binstall\b|\bwrite|\badd-content\b|\bprintf\b|\becho\b`)
+	writes = regexp.MustCompile(
+		`>>?|\bcrontab\b|\btee\b|\bsed\b|\bcp\b|\binstall\b|\bwrite|\badd-content\b|\bprintf\b|\becho\b`)
 )
 
 // in looks for an entry in what another one runs. What was read is looked through once.
@@ -206,7 +211,10 @@ func (s signs) in(runs []*script, read map[*script]mention) (all mention) {
 
 func (s signs) find(in *script) (f mention) {
 	has := func(texts ...string) bool {
-		return slices.ContainsFunc(texts, func(text string) bool { return text != "" && strings.Contains(in.plain, text) })
+		return slices.ContainsFunc(texts, func(text string) bool {
+			return text != "" &&
+				strings.Contains(in.plain, text)
+		})
 	}
 	if !has(s.names...) && !has(s.words...) && !has(s.line, s.folder) {
 		return mention{}

@@ -62,8 +62,8 @@ func (f *finder) readStarts() starts {
 	return all
 }
 
-// readLogs reads what systemd's logs say was started. Cron writes "(user) CMD (command)", log_it in its do_command.c and
-// cronie's.
+// readLogs reads what systemd's logs say was started. Cron writes "(user) CMD (command)", log_it in its do_command.c
+// and cronie's.
 func (all starts) readLogs(m *machine.Machine, since time.Time) {
 	note := func(e journal.Entry) {
 		_, command, byCron := strings.Cut(e.Fields["MESSAGE"], ") CMD (")
@@ -86,7 +86,8 @@ func (all starts) readLogs(m *machine.Machine, since time.Time) {
 	}
 	reader := m.Reader(nil)
 	messages, fields := []string{journal.UnitStarting, journal.UnitStarted}, []string{"UNIT", "USER_UNIT", "_UID"}
-	cost.ReadJournals(reader, since, append(messages, "SYSLOG_IDENTIFIER=CRON", "SYSLOG_IDENTIFIER=CROND"), append(fields, "MESSAGE=("), note)
+	cost.ReadJournals(reader, since, append(messages, "SYSLOG_IDENTIFIER=CRON", "SYSLOG_IDENTIFIER=CROND"),
+		append(fields, "MESSAGE=("), note)
 }
 
 // cronCommand is what cron runs of a line: what follows a % is its input, crontab(5).
@@ -124,7 +125,8 @@ func (all starts) of(e *autostart.Entry, m *machine.Machine) []time.Time {
 	case location.DesktopFile:
 		return all.ofUsers(ofApp, strings.TrimSuffix(e.SystemName, ".desktop"), e.User, m)
 	case location.CronLine, location.CronFolder:
-		return append(slices.Clone(all[started{ofCommand, cronCommand(e.Command), ""}]), all[started{ofFolder, path.Dir(e.Source.Path), ""}]...)
+		return append(slices.Clone(all[started{ofCommand, cronCommand(e.Command), ""}]),
+			all[started{ofFolder, path.Dir(e.Source.Path), ""}]...)
 	case location.Task:
 		return all[started{ofTask, e.SystemName, ""}]
 	}

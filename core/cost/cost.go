@@ -32,7 +32,8 @@ type Costs struct {
 
 // Read reads all sources of a machine. What cannot be read costs nothing that is known.
 func Read(m *machine.Machine) *Costs {
-	c := &Costs{programs: map[string]autostart.Cost{}, units: map[string]autostart.Cost{}, started: map[string]int64{}, startedBasis: "systemd", fold: func(s string) string { return s }}
+	c := &Costs{programs: map[string]autostart.Cost{}, units: map[string]autostart.Cost{}, started: map[string]int64{},
+		startedBasis: "systemd", fold: func(s string) string { return s }}
 	if m.OS == "windows" {
 		c.fold, c.startedBasis = strings.ToLower, PerformanceLog
 		c.startupTraces(m.Reader(nil))

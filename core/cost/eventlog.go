@@ -107,9 +107,12 @@ func LastStart(m *machine.Reader) (last Start) {
 			return sum
 		}
 		written = e.Time
-		last = Start{At: e.Time, Total: total, Desktop: number("MainPathBootTime"), Settled: number("BootPostBootTime"), Kernel: number("BootKernelInitTime"),
-			Drivers: number("BootDriverInitTime", "BootDevicesInitTime"), Profile: number("BootUserProfileProcessingTime"), Shell: number("BootExplorerInitTime")}
-		if at, err := time.Parse(time.RFC3339Nano, e.Data["BootStartTime"]); err == nil && !at.IsZero() && !at.After(e.Time) {
+		last = Start{At: e.Time, Total: total, Desktop: number("MainPathBootTime"), Settled: number("BootPostBootTime"),
+			Kernel:  number("BootKernelInitTime"),
+			Drivers: number("BootDriverInitTime", "BootDevicesInitTime"),
+			Profile: number("BootUserProfileProcessingTime"), Shell: number("BootExplorerInitTime")}
+		if at, err := time.Parse(time.RFC3339Nano, e.Data["BootStartTime"]); err == nil && !at.IsZero() &&
+			!at.After(e.Time) {
 			last.At = at.UTC()
 		}
 	})

@@ -20,7 +20,8 @@ const LastEnd = "when it last ended"
 
 // fromJournal reads what units consumed that do not run now: systemd writes it down when one ends.
 func (c *Costs) fromJournal(m *machine.Reader) {
-	ReadJournal(m, []string{journal.Resources}, []string{"UNIT", "CPU_USAGE_NSEC", "MEMORY_PEAK", "IO_METRIC_READ_BYTES", "IO_METRIC_WRITE_BYTES", "_PID"}, func(e journal.Entry) {
+	ReadJournal(m, []string{journal.Resources}, []string{"UNIT", "CPU_USAGE_NSEC", "MEMORY_PEAK",
+		"IO_METRIC_READ_BYTES", "IO_METRIC_WRITE_BYTES", "_PID"}, func(e journal.Entry) {
 		unit := e.Fields["UNIT"]
 		// Anybody may write such a line; which process did is the journal's own word.
 		if was, ok := c.units[unit]; unit == "" || e.Fields["_PID"] != "1" || ok && was.Basis != LastEnd {
@@ -30,7 +31,8 @@ func (c *Costs) fromJournal(m *machine.Reader) {
 			n, _ := strconv.ParseInt(e.Fields[field], 10, 64)
 			return max(n, 0)
 		}
-		c.units[unit] = autostart.Cost{CPUMS: number("CPU_USAGE_NSEC") / 1e6, MemoryKB: number("MEMORY_PEAK") / 1024, DiskKB: (number("IO_METRIC_READ_BYTES") + number("IO_METRIC_WRITE_BYTES")) / 1024, Basis: LastEnd}
+		c.units[unit] = autostart.Cost{CPUMS: number("CPU_USAGE_NSEC") / 1e6, MemoryKB: number("MEMORY_PEAK") / 1024,
+			DiskKB: (number("IO_METRIC_READ_BYTES") + number("IO_METRIC_WRITE_BYTES")) / 1024, Basis: LastEnd}
 	})
 }
 
@@ -64,8 +66,8 @@ func ReadJournal(m *machine.Reader, messages, fields []string, visit func(journa
 	}
 }
 
-// logFolder is where the machine's logs are kept that outlive a restart, systemd-journald.service(8); empty where its id
-// cannot be a folder's name.
+// logFolder is where the machine's logs are kept that outlive a restart, systemd-journald.service(8); empty where its
+// id cannot be a folder's name.
 func logFolder(m *machine.Reader) string {
 	if m.ID == "" || strings.ContainsAny(m.ID, "/\x00") {
 		return ""
@@ -79,8 +81,8 @@ const (
 	maxLogs    = 8 // that were closed
 )
 
-// ReadJournals reads the logs of the system and of the users' own programs and service managers: the present ones, and the
-// last of those that were closed after a time.
+// ReadJournals reads the logs of the system and of the users' own programs and service managers: the present ones, and
+// the last of those that were closed after a time.
 func ReadJournals(m *machine.Reader, since time.Time, messages, fields []string, visit func(journal.Entry)) {
 	folder := logFolder(m)
 	if folder == "" {
@@ -112,7 +114,10 @@ func logsSince(names []string, since time.Time) (chosen []string) {
 			all = append(all, closed{name, m[1], m[2] + m[3], m[2]+m[3] >= moment})
 		}
 	}
-	slices.SortFunc(all, func(a, b closed) int { return cmp.Or(strings.Compare(b.at, a.at), strings.Compare(a.name, b.name)) })
+	slices.SortFunc(all, func(a, b closed) int {
+		return cmp.Or(strings.Compare(b.at, a.at), strings.Compare(a.name,
+			b.name))
+	})
 	chosen = chosen[:min(len(chosen), maxPresent)]
 	read, begunBefore := 0, map[string]bool{} // the last that begins before it goes on after it
 	for _, c := range all {
@@ -141,7 +146,8 @@ var present = regexp.MustCompile(`^(?:system|user-\d+)\.journal$`)
 
 // ofAny is a closed log of either: in order (see [archived]), or with the time at which it was found not to be, as
 // journal_file_dispose of systemd calls it.
-var ofAny = regexp.MustCompile(`^(system|user-\d+)@(?:[0-9a-f]{32}-[0-9a-f]{16}-([0-9a-f]{16})\.journal|([0-9a-f]{16})-[0-9a-f]{16}\.journal~)$`)
+var ofAny = regexp.MustCompile(
+	`^(system|user-\d+)@(?:[0-9a-f]{32}-[0-9a-f]{16}-([0-9a-f]{16})\.journal|([0-9a-f]{16})-[0-9a-f]{16}\.journal~)$`)
 
 // archived is what a closed file of the system's log is called, journal_file_archive of systemd: the
 // id and the number of its first entry, and the time of it in microseconds, in hexadecimal.

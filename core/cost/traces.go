@@ -104,7 +104,8 @@ func ParseTrace(text []byte) ([]Process, error) {
 		if len(all) >= maxProcesses {
 			return nil, errors.New("too many processes")
 		}
-		all = append(all, Process{p.Name, p.CPU.in(map[string]int64{"us": 1, "ms": 1000}), p.Disk.in(map[string]int64{"bytes": 1, "KB": 1024})})
+		all = append(all, Process{p.Name, p.CPU.in(map[string]int64{"us": 1, "ms": 1000}),
+			p.Disk.in(map[string]int64{"bytes": 1, "KB": 1024})})
 	}
 }
 

@@ -8,7 +8,8 @@ import (
 	"lockback/core/cost"
 )
 
-const trace = `<?xml version="1.0" encoding="UTF-16"?><StartupData><Process Name="C:\a.exe" PID="4"><StartTime>x</StartTime><CommandLine><![CDATA["C:\a.exe"]]></CommandLine>` +
+const trace = `<?xml version="1.0" encoding="UTF-16"?><StartupData><Process Name="C:\a.exe" ` +
+	`PID="4"><StartTime>x</StartTime><CommandLine><![CDATA["C:\a.exe"]]></CommandLine>` +
 	`<DiskUsage Units="bytes">2048</DiskUsage><CpuUsage Units="us">1500</CpuUsage></Process><Process Name="b"><CpuUsage Units="ms">2</CpuUsage><DiskUsage Units="pages">9</DiskUsage></Process></StartupData>`
 
 func TestParseTrace(t *testing.T) {

@@ -92,7 +92,8 @@ type Next struct {
 // said before the search began.
 type Mistake struct{ First, Second int }
 
-// Found is a unit that was found, with its proof: rounds by their numbers from 0, -1 for what was said before the search.
+// Found is a unit that was found, with its proof: rounds by their numbers from 0, -1 for what was said before the
+// search.
 type Found struct {
 	Unit int
 	// Works is a round without it that worked, Broken one that differed by it alone and did not.

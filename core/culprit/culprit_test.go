@@ -23,7 +23,8 @@ func broken(causes [][]int, suspects []int) culprit.Answer {
 }
 
 // run searches a machine to the end; change may change the answer of a round.
-func run(t testing.TB, n int, causes [][]int, change func(round int, truth culprit.Answer) culprit.Answer) (culprit.Verdict, int) {
+func run(t testing.TB, n int, causes [][]int, change func(round int, truth culprit.Answer) culprit.Answer) (
+	culprit.Verdict, int) {
 	s := culprit.Search{Units: make([]culprit.Unit, n)}
 	for len(s.Rounds) < 20*n+50 {
 		next := s.Next()
@@ -83,7 +84,8 @@ func TestDrawnMachines(t *testing.T) {
 			}
 			rounds, most = rounds+took, max(most, took)
 		}
-		t.Logf("%d of up to %d: all found, %.1f rounds on average, %d at most", some, some+59, float64(rounds)/machines, most)
+		t.Logf("%d of up to %d: all found, %.1f rounds on average, %d at most", some, some+59, float64(rounds)/machines,
+			most)
 	}
 	t.Run("two that break it only together", func(t *testing.T) {
 		for range machines {
@@ -115,7 +117,8 @@ func TestDrawnMachines(t *testing.T) {
 				if round != wrong {
 					return truth
 				}
-				return map[culprit.Answer]culprit.Answer{culprit.Works: culprit.Broken, culprit.Broken: culprit.Works}[truth]
+				return map[culprit.Answer]culprit.Answer{culprit.Works: culprit.Broken,
+					culprit.Broken: culprit.Works}[truth]
 			})
 			switch {
 			case slices.Equal(units(v), cause):
@@ -128,7 +131,8 @@ func TestDrawnMachines(t *testing.T) {
 				unnoticed++
 			}
 		}
-		t.Logf("of %d: right all the same %d, noticed %d, wrong and not noticed %d", machines, right, noticed, unnoticed)
+		t.Logf("of %d: right all the same %d, noticed %d, wrong and not noticed %d", machines, right, noticed,
+			unnoticed)
 		require.Zero(t, unnoticed)
 	})
 	t.Run("some could not be told", func(t *testing.T) {

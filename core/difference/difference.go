@@ -54,7 +54,8 @@ func Words(a artifact.Artifact, before, after artifact.Image) []string {
 		words = contents(before.Content, after.Content)
 	case artifact.Symlink:
 		if before.Target != after.Target {
-			words = append(words, fmt.Sprintf("link leads to %s instead of %s", shown(after.Target), shown(before.Target)))
+			words = append(words, fmt.Sprintf("link leads to %s instead of %s", shown(after.Target),
+				shown(before.Target)))
 		}
 	case artifact.Value:
 		words = values(a, before, after)
@@ -161,7 +162,8 @@ func values(a artifact.Artifact, before, after artifact.Image) []string {
 	if words, ok := approval(a, after); ok {
 		return []string{words}
 	}
-	if was, is := before.Value().Strings(), after.Value().Strings(); before.Type == after.Type && len(was) > 0 && len(is) > 0 && len(was) != len(is) {
+	if was, is := before.Value().Strings(), after.Value().Strings(); before.Type == after.Type && len(was) > 0 &&
+		len(is) > 0 && len(was) != len(is) {
 		if words := items(valueName(a), was, is); words != nil {
 			return words
 		}
@@ -238,7 +240,8 @@ func contents(before, after []byte) []string {
 
 // linesOf splits what is text.
 func linesOf(content []byte) ([]string, bool) {
-	if len(content) > maxText || !utf8.Valid(content) || bytes.IndexByte(content, 0) >= 0 || bytes.HasPrefix(content, []byte("<?xml")) || bytes.HasPrefix(content, []byte("bplist")) {
+	if len(content) > maxText || !utf8.Valid(content) || bytes.IndexByte(content, 0) >= 0 ||
+		bytes.HasPrefix(content, []byte("<?xml")) || bytes.HasPrefix(content, []byte("bplist")) {
 		return nil, false
 	}
 	var all []string
@@ -390,9 +393,12 @@ func metadata(before, after artifact.Image) []string {
 	if before.Xattrs != nil && after.Xattrs != nil && !reflect.DeepEqual(before.Xattrs, after.Xattrs) {
 		words = append(words, "extended attributes differ")
 	}
-	sameContent := before.Type == after.Type && before.Target == after.Target && bytes.Equal(before.Content, after.Content)
-	if len(words) == 0 && sameContent && !before.ModTime.IsZero() && !after.ModTime.IsZero() && !before.ModTime.Equal(after.ModTime) {
-		words = append(words, fmt.Sprintf("time of last change %s → %s", before.ModTime.UTC().Format(time.RFC3339), after.ModTime.UTC().Format(time.RFC3339)))
+	sameContent := before.Type == after.Type && before.Target == after.Target &&
+		bytes.Equal(before.Content, after.Content)
+	if len(words) == 0 && sameContent && !before.ModTime.IsZero() && !after.ModTime.IsZero() &&
+		!before.ModTime.Equal(after.ModTime) {
+		words = append(words, fmt.Sprintf("time of last change %s → %s", before.ModTime.UTC().Format(time.RFC3339),
+			after.ModTime.UTC().Format(time.RFC3339)))
 	}
 	return words
 }

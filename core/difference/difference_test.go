@@ -17,7 +17,8 @@ func file(content string) artifact.Image {
 }
 
 func plist(body string) string {
-	return `<?xml version="1.0" encoding="UTF-8"?><!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd"><plist version="1.0"><dict>` + body + `</dict></plist>`
+	return `<?xml version="1.0" encoding="UTF-8"?><!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" ` +
+		`"http://www.apple.com/DTDs/PropertyList-1.0.dtd"><plist version="1.0"><dict>` + body + `</dict></plist>`
 }
 
 func TestWords(t *testing.T) {
@@ -35,7 +36,8 @@ func TestWords(t *testing.T) {
 		return value(typ, b...)
 	}
 	a, start := artifact.File("/etc/x"), artifact.RegistryValue(`HKLM\SYSTEM\X`, "Start")
-	approved := artifact.RegistryValue(`HKCU\Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run`, "Fogbell")
+	approved := artifact.RegistryValue(`HKCU\Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run`,
+		"Fogbell")
 	for _, c := range []struct {
 		artifact      artifact.Artifact
 		before, after artifact.Image
@@ -55,16 +57,20 @@ func TestWords(t *testing.T) {
 		{a, file("one\ntwo\n"), file("one\n#lockback:off two\n"), "line 2 commented out"},
 		{a, file("#lockback:off one\n#lockback:off two\n"), file("one\ntwo\n"), "lines 1, 2 no longer commented out"},
 		{a, file("a b\n"), file("a c\n"), `line 1: "a b" → "a c"`},
-		{a, file(strings.Repeat("x\n", 9)), file(strings.Repeat("y\n", 9)), "line 1: x → y; line 2: x → y; line 3: x → y; line 4: x → y; and 5 more differences"},
+		{a, file(strings.Repeat("x\n", 9)), file(strings.Repeat("y\n", 9)),
+			"line 1: x → y; line 2: x → y; line 3: x → y; line 4: x → y; and 5 more differences"},
 		{a, file("\x00\x01"), file("\x00\x02\x03"), "content differs, 2 → 3 bytes"},
 		{a, mode(file("x"), 0o755), mode(file("x"), 0o644), "no longer executable"},
 		{a, mode(file("x"), 0o644), mode(file("x"), 0o755), "executable again"},
 		{a, mode(file("x"), 0o644), mode(file("x"), 0o600), "rights 0644 → 0600"},
 		{a, file("x"), func() artifact.Image { i := file("x"); i.UID = 7; return i }(), "owner 0:0 → 7:0"},
-		{a, file("x"), func() artifact.Image { i := file("x"); i.ModTime = i.ModTime.Add(time.Minute); return i }(), "time of last change 2026-03-14T09:26:52Z → 2026-03-14T09:27:52Z"},
-		{a, file(plist("<key>a</key><true/>")), file(plist("<key>a</key><true/><key>org.x</key><true/>")), "adds org.x = true"},
+		{a, file("x"), func() artifact.Image { i := file("x"); i.ModTime = i.ModTime.Add(time.Minute); return i }(),
+			"time of last change 2026-03-14T09:26:52Z → 2026-03-14T09:27:52Z"},
+		{a, file(plist("<key>a</key><true/>")), file(plist("<key>a</key><true/><key>org.x</key><true/>")),
+			"adds org.x = true"},
 		{a, file(plist("<key>a</key><true/>")), file(plist("")), "takes out a, was true"},
-		{a, file(plist("<key>a</key><dict><key>b</key><string>x</string></dict>")), file(plist("<key>a</key><dict><key>b</key><string>y z</string></dict>")), `a > b x → "y z"`},
+		{a, file(plist("<key>a</key><dict><key>b</key><string>x</string></dict>")),
+			file(plist("<key>a</key><dict><key>b</key><string>y z</string></dict>")), `a > b x → "y z"`},
 		{start, value(4, 2, 0, 0, 0), value(4, 4, 0, 0, 0), "Start 2 → 4"},
 		{start, text(1, "a\x00"), text(1, "b\x00"), `Start "a" → "b"`},
 		{start, text(7, "a\x00b\x00\x00"), text(7, "a\x00\x00"), `"b" taken out of Start`},

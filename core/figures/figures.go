@@ -130,7 +130,8 @@ func LastStart(text []byte) (last time.Time) {
 // boot loader are not in it.
 func startInLog(m *machine.Reader) []Figure {
 	var last journal.Entry
-	cost.ReadJournal(m, []string{journal.StartupFinished, journal.UserStartupFinished}, []string{"KERNEL_USEC", "INITRD_USEC", "USERSPACE_USEC", "_PID"}, func(e journal.Entry) {
+	cost.ReadJournal(m, []string{journal.StartupFinished, journal.UserStartupFinished}, []string{"KERNEL_USEC",
+		"INITRD_USEC", "USERSPACE_USEC", "_PID"}, func(e journal.Entry) {
 		if e.Time.After(last.Time) && e.Fields["_PID"] == "1" {
 			last = e
 		}
@@ -163,7 +164,8 @@ func startOfWindows(m *machine.Reader, when bool) []Figure {
 	for _, part := range []struct {
 		name string
 		took int64
-	}{{"start", s.Total}, {"start-kernel", s.Kernel}, {"start-drivers", s.Drivers}, {"start-profile", s.Profile}, {"start-shell", s.Shell}, {"start-desktop", s.Desktop}, {"start-settled", s.Settled}} {
+	}{{"start", s.Total}, {"start-kernel", s.Kernel}, {"start-drivers", s.Drivers}, {"start-profile",
+		s.Profile}, {"start-shell", s.Shell}, {"start-desktop", s.Desktop}, {"start-settled", s.Settled}} {
 		if part.took > 0 {
 			all = append(all, Figure{part.name, part.took, Milliseconds, cost.PerformanceLog})
 		}

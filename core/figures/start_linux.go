@@ -31,22 +31,27 @@ func startNow() []Figure {
 		all = append(all, Figure{"services-running", n, Count, basis})
 	}
 	at := map[string]uint64{}
-	for _, name := range []string{"FirmwareTimestampMonotonic", "LoaderTimestampMonotonic", "InitRDTimestampMonotonic", "UserspaceTimestampMonotonic", "FinishTimestampMonotonic"} {
+	for _, name := range []string{"FirmwareTimestampMonotonic", "LoaderTimestampMonotonic", "InitRDTimestampMonotonic",
+		"UserspaceTimestampMonotonic", "FinishTimestampMonotonic"} {
 		text, err := conn.GetManagerProperty(name)
 		if err != nil {
 			return all
 		}
 		at[name] = microseconds(text)
 	}
-	if kind, err := conn.GetManagerProperty("Virtualization"); err == nil && slices.Contains(containers, strings.Trim(kind, `"`)) {
+	if kind, err := conn.GetManagerProperty("Virtualization"); err == nil &&
+		slices.Contains(containers, strings.Trim(kind, `"`)) {
 		// The clock is that of the machine around it, which started long before.
-		return append(all, phases(0, 0, 0, 0, at["FinishTimestampMonotonic"]-min(at["UserspaceTimestampMonotonic"], at["FinishTimestampMonotonic"]))...)
+		return append(all, phases(0, 0, 0, 0, at["FinishTimestampMonotonic"]-min(at["UserspaceTimestampMonotonic"],
+			at["FinishTimestampMonotonic"]))...)
 	}
-	return append(all, phases(at["FirmwareTimestampMonotonic"], at["LoaderTimestampMonotonic"], at["InitRDTimestampMonotonic"], at["UserspaceTimestampMonotonic"], at["FinishTimestampMonotonic"])...)
+	return append(all, phases(at["FirmwareTimestampMonotonic"], at["LoaderTimestampMonotonic"],
+		at["InitRDTimestampMonotonic"], at["UserspaceTimestampMonotonic"], at["FinishTimestampMonotonic"])...)
 }
 
 // containers are what systemd calls the containers that it runs in, systemd-detect-virt(1).
-var containers = []string{"systemd-nspawn", "lxc", "lxc-libvirt", "docker", "podman", "rkt", "openvz", "wsl", "proot", "pouch", "container-other"}
+var containers = []string{"systemd-nspawn", "lxc", "lxc-libvirt", "docker", "podman", "rkt", "openvz", "wsl", "proot",
+	"pouch", "container-other"}
 
 // microseconds reads a number of D-Bus as text: "@t 123".
 func microseconds(text string) (n uint64) {

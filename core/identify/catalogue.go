@@ -17,7 +17,8 @@ import (
 // subjectOf is what a catalogue is asked about an entry. By names, only what stands in the system's own places is
 // found.
 func subjectOf(m *machine.Reader, book *program.Book, item *location.Item) catalogue.Subject {
-	s := catalogue.Subject{Location: item.Location, Command: item.Command, File: lastElement(item.Target.Path), Label: strings.TrimSpace(lastElement(item.Name))}
+	s := catalogue.Subject{Location: item.Location, Command: item.Command, File: lastElement(item.Target.Path),
+		Label: strings.TrimSpace(lastElement(item.Name))}
 	if maker := item.Maker(); maker.Basis != autostart.BySignature && maker.Basis != autostart.ByPackage {
 		s.Says = maker.Name
 	}
@@ -38,7 +39,8 @@ func subjectOf(m *machine.Reader, book *program.Book, item *location.Item) catal
 		s.Names = linuxNames(item)
 	}
 	file := book.File(item.Target.Path)
-	s.Packages = slices.Concat(file.Packages(), book.File(item.Source.Path).Packages(), book.File(item.CopyOf).Packages())
+	s.Packages = slices.Concat(file.Packages(), book.File(item.Source.Path).Packages(),
+		book.File(item.CopyOf).Packages())
 	s.Bundle, s.Maker = file.Bundle(), file.Signer()
 	return s
 }
@@ -74,10 +76,12 @@ func consult(book *program.Book, item *location.Item, own []*catalogue.Catalogue
 		}
 		if row.Note != "" {
 			day, _ := time.Parse(time.DateOnly, row.Date) // it was checked
-			item.Notes = append(item.Notes, autostart.Note{Text: row.Note, By: strings.TrimPrefix(row.By+", catalogue "+c.Name, ", "), Time: day, Proven: proven})
+			item.Notes = append(item.Notes, autostart.Note{Text: row.Note, By: strings.TrimPrefix(row.By+", catalogue "+
+				c.Name, ", "), Time: day, Proven: proven})
 		}
 		item.AddFacts(func() []location.Fact {
-			return []location.Fact{{Kind: autostart.FactKnownFrom, Value: basis}, {Kind: autostart.FactWithoutIt, Value: row.Without, Basis: basis}, {Kind: autostart.FactOwnSetting, Value: row.Setting, Basis: basis}}
+			return []location.Fact{{Kind: autostart.FactKnownFrom, Value: basis}, {Kind: autostart.FactWithoutIt,
+				Value: row.Without, Basis: basis}, {Kind: autostart.FactOwnSetting, Value: row.Setting, Basis: basis}}
 		})
 		return
 	}
@@ -115,7 +119,8 @@ func vendorProgram(e *autostart.Entry) bool {
 	if p == "" || p == e.Source.Path {
 		return true
 	}
-	for _, prefix := range []string{"/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/lib64/", "/usr/libexec/", "/usr/share/", "/bin/", "/sbin/", "/lib/", "/etc/init.d/", "/etc/rc.local", "/etc/rc.d/rc.local"} {
+	for _, prefix := range []string{"/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/lib64/", "/usr/libexec/",
+		"/usr/share/", "/bin/", "/sbin/", "/lib/", "/etc/init.d/", "/etc/rc.local", "/etc/rc.d/rc.local"} {
 		if strings.HasPrefix(p, prefix) {
 			return true
 		}

@@ -107,7 +107,10 @@ func deciding(m *machine.Reader, item *location.Item) []string {
 }
 
 func inHome(m *machine.Reader, file string) bool {
-	return slices.ContainsFunc(m.Users, func(u account.User) bool { return strings.HasPrefix(file, u.Home+"/") && u.Home != "/" && u.Home != "" })
+	return slices.ContainsFunc(m.Users, func(u account.User) bool {
+		return strings.HasPrefix(file, u.Home+"/") &&
+			u.Home != "/" && u.Home != ""
+	})
 }
 
 // tell gives an item what is known of its program, behind what its location knows of it.
@@ -244,7 +247,8 @@ func contained(view location.View, word string, argv []string) string {
 		}
 		if base == "snap" {
 			name, _, _ = strings.Cut(name, ".")
-			if revision, err := view.Readlink("/snap/" + name + "/current"); err == nil && !strings.Contains(revision, "/") {
+			if revision, err := view.Readlink("/snap/" + name + "/current"); err == nil &&
+				!strings.Contains(revision, "/") {
 				return "/var/lib/snapd/snaps/" + name + "_" + revision + ".snap"
 			}
 			return word
@@ -255,7 +259,8 @@ func contained(view location.View, word string, argv []string) string {
 			return word
 		}
 		for line := range strings.Lines(string(metadata)) {
-			if command, ok := strings.CutPrefix(strings.TrimSpace(line), "command="); ok && !strings.Contains(command, "/") && command != "" {
+			if command, ok := strings.CutPrefix(strings.TrimSpace(line), "command="); ok &&
+				!strings.Contains(command, "/") && command != "" {
 				return active + "files/bin/" + command
 			}
 		}
@@ -268,7 +273,8 @@ func contained(view location.View, word string, argv []string) string {
 // take a value are listed.
 var launchers = map[string]string{
 	"env": "-u -C -S", "nice": "-n", "ionice": "-c -n -p", "nohup": "", "setsid": "", "exec": "", "command": "",
-	"chronic": "", "timeout": "-s -k", "dbus-launch": "", "dbus-run-session": "", "systemd-cat": "-t -p", "time": "", "sudo": "-u -g",
+	"chronic": "", "timeout": "-s -k", "dbus-launch": "", "dbus-run-session": "", "systemd-cat": "-t -p", "time": "",
+	"sudo":       "-u -g",
 	"caffeinate": "-t -w", "arch": "-d -e",
 }
 
@@ -276,7 +282,8 @@ var launchers = map[string]string{
 var shells = map[string]bool{"sh": true, "bash": true, "dash": true, "zsh": true, "ksh": true}
 
 // interpreters run the script file that their first argument names.
-var interpreters = map[string]bool{"python": true, "python3": true, "perl": true, "ruby": true, "node": true, "php": true, "lua": true, "gjs": true, "osascript": true}
+var interpreters = map[string]bool{"python": true, "python3": true, "perl": true, "ruby": true, "node": true,
+	"php": true, "lua": true, "gjs": true, "osascript": true}
 
 func isInterpreter(base string) bool {
 	return interpreters[base] || strings.HasPrefix(base, "python3.")
@@ -302,7 +309,8 @@ func programWord(argv []string, depth int) (string, bool) {
 					rest = rest[1:]
 				}
 				continue
-			case base == "env" && strings.Contains(rest[0], "="), base == "timeout" && strings.Trim(rest[0], "0123456789.smhd") == "":
+			case base == "env" && strings.Contains(rest[0], "="), base == "timeout" &&
+				strings.Trim(rest[0], "0123456789.smhd") == "":
 				rest = rest[1:]
 				continue
 			}
@@ -333,7 +341,8 @@ func programWord(argv []string, depth int) (string, bool) {
 func shellProgram(command string, depth int) (string, bool) {
 	// Nearly all commands begin with a plain path of a program that is no
 	// launcher.
-	if word, _, _ := strings.Cut(command, " "); path.IsAbs(word) && !strings.ContainsAny(word, "\"'\\$`;&|<>(){}*?\t\n=") {
+	if word, _, _ := strings.Cut(command, " "); path.IsAbs(word) &&
+		!strings.ContainsAny(word, "\"'\\$`;&|<>(){}*?\t\n=") {
 		if base := path.Base(word); !shells[base] && !isInterpreter(base) {
 			if _, launcher := launchers[base]; !launcher {
 				return word, true
@@ -367,10 +376,14 @@ func shellProgram(command string, depth int) (string, bool) {
 }
 
 // passing are commands that only test or prepare something.
-var passing = map[string]bool{"test": true, "[": true, "cd": true, "true": true, ":": true, "sleep": true, "umask": true, "set": true, "ulimit": true, "exit": true,
+var passing = map[string]bool{"test": true, "[": true, "cd": true, "true": true, ":": true, "sleep": true,
+	"umask": true, "set": true, "ulimit": true, "exit": true,
 	"command": true, "trap": true, "unset": true, "return": true,
 	// The other builtins that start no program, POSIX.1-2017 2.14 and bash(1): no file has their names.
-	"alias": true, "bg": true, "bind": true, "break": true, "builtin": true, "caller": true, "compgen": true, "complete": true, "compopt": true, "continue": true, "declare": true,
-	"dirs": true, "disown": true, "enable": true, "export": true, "fc": true, "fg": true, "getopts": true, "hash": true, "help": true, "history": true, "jobs": true, "kill": true, "let": true,
-	"local": true, "logout": true, "mapfile": true, "popd": true, "pushd": true, "pwd": true, "read": true, "readarray": true, "readonly": true, "shift": true, "shopt": true, "suspend": true,
+	"alias": true, "bg": true, "bind": true, "break": true, "builtin": true, "caller": true, "compgen": true,
+	"complete": true, "compopt": true, "continue": true, "declare": true,
+	"dirs": true, "disown": true, "enable": true, "export": true, "fc": true, "fg": true, "getopts": true, "hash": true,
+	"help": true, "history": true, "jobs": true, "kill": true, "let": true,
+	"local": true, "logout": true, "mapfile": true, "popd": true, "pushd": true, "pwd": true, "read": true,
+	"readarray": true, "readonly": true, "shift": true, "shopt": true, "suspend": true,
 	"times": true, "type": true, "typeset": true, "unalias": true, "wait": true}

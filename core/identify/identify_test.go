@@ -38,8 +38,10 @@ func TestWhatReallyStarts(t *testing.T) {
 		require.True(t, ok, command)
 		require.Equal(t, want, got, command)
 	}
-	for _, unknown := range []string{"", "sh -c '$HOME/bin/run'", "sh -c", "sh script", "$X", "sh -c 'exec /opt/*/run'", "sh -c '/opt/$X/run'", "sh -c '~/bin/run'", "sh -c 'nice \"$(which a)\"'",
-		"sh -c '((((('", "sh -c 'eval /opt/a'", "sh -c '. $x'", "sh -c 'read x'", "sh -c 'source run.sh'", "sh -c 'case $1 in start) ;; esac'"} {
+	for _, unknown := range []string{"", "sh -c '$HOME/bin/run'", "sh -c", "sh script", "$X", "sh -c 'exec /opt/*/run'",
+		"sh -c '/opt/$X/run'", "sh -c '~/bin/run'", "sh -c 'nice \"$(which a)\"'",
+		"sh -c '((((('", "sh -c 'eval /opt/a'", "sh -c '. $x'", "sh -c 'read x'", "sh -c 'source run.sh'",
+		"sh -c 'case $1 in start) ;; esac'"} {
 		got, ok := programWord(unitfile.SplitCommand(unknown), 0)
 		require.False(t, ok, "%s: %s", unknown, got)
 	}
@@ -57,18 +59,25 @@ func TestCatalogueKnowsItsOwn(t *testing.T) {
 		guards                         string
 		part                           bool
 	}{
-		{"dbus.service", "linux.systemd.system", "/usr/lib/systemd/system/dbus.service", "/usr/bin/dbus-daemon", "start", true},
-		{"getty@tty1.service", "linux.systemd.system", "/lib/systemd/system/getty@.service", "/sbin/agetty", "sign-in", true},
-		{"systemd-udevd-kernel.socket", "linux.systemd.system", "/usr/lib/systemd/system/systemd-udevd-kernel.socket", "", "input", true},
-		{"NetworkManager.service", "linux.systemd.system", "/usr/lib/systemd/system/NetworkManager.service", "/usr/sbin/NetworkManager", "network", true},
+		{"dbus.service", "linux.systemd.system", "/usr/lib/systemd/system/dbus.service", "/usr/bin/dbus-daemon",
+			"start", true},
+		{"getty@tty1.service", "linux.systemd.system", "/lib/systemd/system/getty@.service", "/sbin/agetty", "sign-in",
+			true},
+		{"systemd-udevd-kernel.socket", "linux.systemd.system", "/usr/lib/systemd/system/systemd-udevd-kernel.socket",
+			"", "input", true},
+		{"NetworkManager.service", "linux.systemd.system", "/usr/lib/systemd/system/NetworkManager.service",
+			"/usr/sbin/NetworkManager", "network", true},
 		{"cron.service", "linux.systemd.system", "/usr/lib/systemd/system/cron.service", "/usr/sbin/cron", "", true},
 		{"dbus.service", "linux.systemd.system", "/etc/systemd/system/dbus.service", "/usr/bin/dbus-daemon", "", false},
-		{"dbus.service", "linux.systemd.system", "/usr/lib/systemd/system/dbus.service", "/opt/x/dbus-daemon", "", false},
-		{"tidewatch.service", "linux.systemd.system", "/usr/lib/systemd/system/tidewatch.service", "/opt/tide", "", false},
+		{"dbus.service", "linux.systemd.system", "/usr/lib/systemd/system/dbus.service", "/opt/x/dbus-daemon", "",
+			false},
+		{"tidewatch.service", "linux.systemd.system", "/usr/lib/systemd/system/tidewatch.service", "/opt/tide", "",
+			false},
 	} {
 		e := autostart.Entry{Name: c.name, Location: c.location, Scope: autostart.ForSystem,
 			Source: autostart.Source{Path: c.source}, Target: autostart.Target{Path: c.target}}
-		names := linuxNames(&location.Item{Entry: e, Row: table.Row(c.location), Packaged: packaged(linux.Locations(), c.location, c.source)})
+		names := linuxNames(&location.Item{Entry: e, Row: table.Row(c.location), Packaged: packaged(linux.Locations(),
+			c.location, c.source)})
 		r := catalogue.Of("linux").Find(catalogue.Subject{Location: c.location, Names: names})
 		require.Equal(t, c.part, r != nil, c.source)
 		if r != nil {

@@ -90,7 +90,8 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 	}
 	item.Known = withCatalogue(item.Known, row)
 	item.AddFacts(func() []location.Fact {
-		return []location.Fact{{Kind: autostart.FactWithoutIt, Value: row.Without, Basis: basis}, {Kind: autostart.FactOwnSetting, Value: row.Setting, Basis: basis}}
+		return []location.Fact{{Kind: autostart.FactWithoutIt, Value: row.Without, Basis: basis},
+			{Kind: autostart.FactOwnSetting, Value: row.Setting, Basis: basis}}
 	})
 	return subject
 }
@@ -158,7 +159,8 @@ func prove(book *program.Book, item *location.Item, decided []string) proof {
 	case item.Scope != autostart.ForSystem:
 		return proof{}
 	}
-	p := proof{owned: source != nil && len(source.Evidence) > 0, delivered: source.Delivered(), base: source.Vouched() != "", nothing: source != nil && source.Nothing}
+	p := proof{owned: source != nil && len(source.Evidence) > 0, delivered: source.Delivered(),
+		base: source.Vouched() != "", nothing: source != nil && source.Nothing}
 	files := slices.Clone(decided)
 	if item.Target.Exists != nil && *item.Target.Exists {
 		files = append(files, item.Target.Path)

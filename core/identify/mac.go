@@ -92,7 +92,8 @@ func (f *macFinder) opened(args []string, u *account.User) ([]string, bool) {
 
 // appFolders are where apps lie whose path is not told.
 func appFolders(u *account.User) []string {
-	folders := []string{"/Applications", "/Applications/Utilities", "/System/Applications", "/System/Applications/Utilities", "/System/Library/CoreServices"}
+	folders := []string{"/Applications", "/Applications/Utilities", "/System/Applications",
+		"/System/Applications/Utilities", "/System/Library/CoreServices"}
 	if u != nil {
 		folders = append([]string{path.Join(u.Home, "Applications")}, folders...)
 	}
@@ -219,21 +220,25 @@ func origin(m *machine.Reader, file string) []location.Fact {
 				// Flags, the time in hexadecimal, the program that fetched it, an id.
 				if parts := strings.Split(string(attrs[name]), ";"); len(parts) >= 3 {
 					text := parts[2]
-					if seconds, err := strconv.ParseInt(parts[1], 16, 64); err == nil && seconds > 0 && seconds < 1<<40 {
+					if seconds, err := strconv.ParseInt(parts[1], 16, 64); err == nil && seconds > 0 &&
+						seconds < 1<<40 {
 						text += ", " + time.Unix(seconds, 0).UTC().Format(time.DateOnly)
 					}
-					facts = append(facts, location.Fact{Name: "downloaded by", Value: autostart.Text(text), Basis: "quarantine of " + file})
+					facts = append(facts, location.Fact{Name: "downloaded by", Value: autostart.Text(text),
+						Basis: "quarantine of " + file})
 				}
 			case strings.HasSuffix(name, "com.apple.metadata:kMDItemWhereFroms"):
 				if doc, err := plist.Parse(attrs[name]); err == nil {
 					for _, from := range plist.Dict(map[string]any{"from": doc.Root}).Texts("from") {
 						if from != "" {
-							facts = append(facts, location.Fact{Name: "downloaded from", Value: autostart.Text(from), Basis: "note on " + file})
+							facts = append(facts, location.Fact{Name: "downloaded from", Value: autostart.Text(from),
+								Basis: "note on " + file})
 						}
 					}
 				}
 			case name == artifact.FlagsAttribute:
-				facts = append(facts, location.Fact{Name: "file flags", Value: "0x" + hex.EncodeToString(attrs[name]), Basis: file})
+				facts = append(facts, location.Fact{Name: "file flags", Value: "0x" + hex.EncodeToString(attrs[name]),
+					Basis: file})
 			}
 		}
 		if path.Ext(file) == ".app" || !strings.Contains(file, ".app/") {
@@ -244,7 +249,8 @@ func origin(m *machine.Reader, file string) []location.Fact {
 }
 
 // macFolders are where only macOS itself puts programs.
-var macFolders = []string{"/System/", "/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/libexec/", "/usr/share/", "/bin/", "/sbin/", "/Library/Apple/"}
+var macFolders = []string{"/System/", "/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/libexec/", "/usr/share/", "/bin/",
+	"/sbin/", "/Library/Apple/"}
 
 // macNames are the names of an entry that is read from where only macOS puts files, and whose
 // program lies in its own folders.

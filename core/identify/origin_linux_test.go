@@ -21,7 +21,8 @@ func TestOriginOfAProgram(t *testing.T) {
 	app := filepath.Join(root, "Applications/Tide.app")
 	require.NoError(t, os.MkdirAll(filepath.Join(app, "Contents/MacOS"), 0o755))
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "System/Library/CoreServices"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(root, "System/Library/CoreServices/SystemVersion.plist"), []byte("{}"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "System/Library/CoreServices/SystemVersion.plist"),
+		[]byte("{}"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(app, "Contents/MacOS/Tide"), nil, 0o755))
 	err := unix.Setxattr(app, "user.com.apple.quarantine", []byte("0083;65f2c1ad;Harbour Browser;5A17ABCD"), 0)
 	if errors.Is(err, unix.ENOTSUP) {
@@ -33,7 +34,8 @@ func TestOriginOfAProgram(t *testing.T) {
 	froms, err := doc.Bytes()
 	require.NoError(t, err)
 	require.NoError(t, unix.Setxattr(app, "user.com.apple.metadata:kMDItemWhereFroms", froms, 0))
-	require.NoError(t, unix.Setxattr(filepath.Join(root, "Applications"), "user.com.apple.quarantine", []byte("0;0;not the app's;"), 0))
+	require.NoError(t, unix.Setxattr(filepath.Join(root, "Applications"), "user.com.apple.quarantine",
+		[]byte("0;0;not the app's;"), 0))
 	m, err := machine.Open(root)
 	require.NoError(t, err)
 	defer m.Close()

@@ -35,7 +35,8 @@ func lookForTrouble(m *machine.Reader, book *program.Book, items []*location.Ite
 }
 
 // temporary are folders whose content nobody keeps, in small letters and with slashes.
-var temporary = []string{"/tmp/", "/var/tmp/", "/dev/shm/", "/private/tmp/", "/private/var/tmp/", "/private/var/folders/", "c:/windows/temp/", "c:/temp/", "/appdata/local/temp/"}
+var temporary = []string{"/tmp/", "/var/tmp/", "/dev/shm/", "/private/tmp/", "/private/var/tmp/",
+	"/private/var/folders/", "c:/windows/temp/", "c:/temp/", "/appdata/local/temp/"}
 
 // binned are the folders of what was thrown away: of Windows, of the Linux desktops (the Trash
 // specification of freedesktop.org), of macOS.
@@ -59,7 +60,8 @@ func oddPlace(m *machine.Reader, item *location.Item) bool {
 		return true
 	case slices.ContainsFunc(binned, func(dir string) bool { return strings.Contains(plain, dir) }):
 		return true
-	case begins("//") || begins("/run/user/") && strings.Contains(plain, "/gvfs/") || m.OS == "macos" && begins("/network/"):
+	case begins("//") || begins("/run/user/") && strings.Contains(plain, "/gvfs/") || m.OS == "macos" &&
+		begins("/network/"):
 		return true // on another computer
 	case m.OS == "windows" && artifact.OnDrive(file) && strings.Contains(file[2:], ":"):
 		return true // in a stream of a file, which no list of files shows
@@ -68,7 +70,8 @@ func oddPlace(m *machine.Reader, item *location.Item) bool {
 }
 
 // harmless are the endings of what is opened, and not started.
-var harmless = []string{".pdf", ".doc", ".docx", ".xls", ".xlsx", ".txt", ".jpg", ".jpeg", ".png", ".gif", ".mp3", ".mp4", ".zip", ".html"}
+var harmless = []string{".pdf", ".doc", ".docx", ".xls", ".xlsx", ".txt", ".jpg", ".jpeg", ".png", ".gif", ".mp3",
+	".mp4", ".zip", ".html"}
 
 // falseEnding reports whether the name of a program of Windows ends as if it were no program, as
 // far as a person sees who has endings hidden: "bill.pdf.exe", or blanks before the ending.
@@ -78,7 +81,8 @@ func falseEnding(m *machine.Reader, name string) bool {
 		return false
 	}
 	stem := strings.TrimSuffix(name, ending)
-	return slices.ContainsFunc(harmless, func(e string) bool { return strings.HasSuffix(stem, e) }) || strings.HasSuffix(stem, "   ")
+	return slices.ContainsFunc(harmless, func(e string) bool { return strings.HasSuffix(stem, e) }) ||
+		strings.HasSuffix(stem, "   ")
 }
 
 // othersHome reports whether a program lies in the home of somebody whose entry it is not: who
@@ -89,7 +93,8 @@ func othersHome(m *machine.Reader, item *location.Item) bool {
 		if len(home) < 4 || home == "/root" || autostart.Text(u.Name) == item.User || u.UID == 0 && m.OS != "windows" {
 			continue
 		}
-		if rest, ok := strings.CutPrefix(item.Target.Path, home); ok && rest != "" && strings.ContainsAny(rest[:1], `/\`) {
+		if rest, ok := strings.CutPrefix(item.Target.Path, home); ok && rest != "" && strings.ContainsAny(rest[:1],
+			`/\`) {
 			return true
 		}
 	}
@@ -105,7 +110,8 @@ func obscured(item *location.Item) bool {
 func deceiving(text string) bool {
 	for _, r := range text {
 		switch {
-		case r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x200b, r == 0x200e, r == 0x200f, r == 0x2060, r == 0xfeff, r >= 0xe0000 && r <= 0xe007f:
+		case r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x200b, r == 0x200e, r == 0x200f, r == 0x2060,
+			r == 0xfeff, r >= 0xe0000 && r <= 0xe007f:
 			return true
 		case r < ' ' && r != '\t' && r != '\n' && r != '\r', r == 0x7f:
 			return true
@@ -119,7 +125,10 @@ func deceiving(text string) bool {
 // hides reports whether a command runs what cannot be read in it: encoded text, or what it
 // fetches from the network; or sees to it that nobody sees its window.
 func hides(command string) bool {
-	words := strings.FieldsFunc(strings.ToLower(command), func(r rune) bool { return unicode.IsSpace(r) || r == '"' || r == '\'' })
+	words := strings.FieldsFunc(strings.ToLower(command), func(r rune) bool {
+		return unicode.IsSpace(r) || r == '"' ||
+			r == '\''
+	})
 	text := strings.Join(words, " ")
 	for k, word := range words {
 		option := strings.TrimLeft(word, "-/")
@@ -128,13 +137,16 @@ func hides(command string) bool {
 		}
 		// Options may be cut short, about_PowerShell_exe.
 		switch {
-		case option == "ec" || option == "enc" || len(option) > 0 && strings.HasPrefix("encodedcommand", option) && option != "e" || option == "e":
+		case option == "ec" || option == "enc" || len(option) > 0 && strings.HasPrefix("encodedcommand", option) &&
+			option != "e" || option == "e":
 			return true
-		case len(option) > 0 && strings.HasPrefix("windowstyle", option) && k+1 < len(words) && strings.HasPrefix("hidden", words[k+1]) && words[k+1] != "":
+		case len(option) > 0 && strings.HasPrefix("windowstyle", option) && k+1 < len(words) &&
+			strings.HasPrefix("hidden", words[k+1]) && words[k+1] != "":
 			return true
 		}
 	}
-	for _, sign := range []string{"frombase64string", "downloadstring", "downloadfile(", "invoke-expression", "scrobj.dll", "javascript:", "vbscript:"} {
+	for _, sign := range []string{"frombase64string", "downloadstring", "downloadfile(", "invoke-expression",
+		"scrobj.dll", "javascript:", "vbscript:"} {
 		if strings.Contains(text, sign) {
 			return true
 		}
@@ -156,7 +168,8 @@ func pipedIntoShell(text string) bool {
 				fetches = true
 			}
 		}
-		fetches = fetches || strings.Contains(part, "base64") && (strings.Contains(part, " -d") || strings.Contains(part, " --decode"))
+		fetches = fetches || strings.Contains(part, "base64") && (strings.Contains(part, " -d") ||
+			strings.Contains(part, " --decode"))
 		if !fetches {
 			continue
 		}
@@ -180,11 +193,15 @@ func pipedIntoShell(text string) bool {
 // systemNames are programs of a system that a stranger likes to be taken for, and the folders that
 // they lie in; in small letters.
 var systemNames = map[string]struct{ names, folders string }{
-	"windows": {"svchost.exe lsass.exe csrss.exe winlogon.exe wininit.exe services.exe smss.exe spoolsv.exe dwm.exe conhost.exe taskhostw.exe taskhost.exe sihost.exe runtimebroker.exe ctfmon.exe userinit.exe dllhost.exe searchindexer.exe fontdrvhost.exe rundll32.exe",
+	"windows": {"svchost.exe lsass.exe csrss.exe winlogon.exe wininit.exe services.exe smss.exe spoolsv.exe " +
+		"dwm.exe conhost.exe taskhostw.exe taskhost.exe sihost.exe runtimebroker.exe ctfmon.exe userinit.exe " +
+		"dllhost.exe searchindexer.exe fontdrvhost.exe rundll32.exe",
 		"/windows/system32 /windows/syswow64 /windows/winsxs /windows/sysarm32"},
-	"linux": {"systemd systemd-journald systemd-logind systemd-udevd dbus-daemon agetty kthreadd ksoftirqd kworker networkmanager polkitd xorg gnome-shell init",
+	"linux": {"systemd systemd-journald systemd-logind systemd-udevd dbus-daemon agetty kthreadd ksoftirqd kworker " +
+		"networkmanager polkitd xorg gnome-shell init",
 		"/usr/bin /usr/sbin /usr/lib /usr/libexec /bin /sbin /lib /lib64"},
-	"macos": {"launchd loginwindow windowserver kernel_task mdnsresponder configd securityd trustd finder dock systemuiserver cfprefsd distnoted",
+	"macos": {"launchd loginwindow windowserver kernel_task mdnsresponder configd securityd trustd finder dock " +
+		"systemuiserver cfprefsd distnoted",
 		"/system /usr/libexec /usr/sbin /usr/bin /sbin /bin /library/apple"},
 }
 
@@ -209,7 +226,10 @@ func impostor(m *machine.Reader, book *program.Book, item *location.Item) bool {
 	if !slices.Contains(strings.Fields(known.names), path.Base(file)) {
 		return false
 	}
-	return !slices.ContainsFunc(strings.Fields(known.folders), func(dir string) bool { return strings.HasPrefix(file, dir+"/") })
+	return !slices.ContainsFunc(strings.Fields(known.folders), func(dir string) bool {
+		return strings.HasPrefix(file,
+			dir+"/")
+	})
 }
 
 // findTwins marks enabled entries of one stage that start the same program in the same way for the
@@ -222,7 +242,8 @@ func findTwins(items []*location.Item) {
 	}
 	first := map[start][]*location.Item{}
 	for _, item := range items {
-		if item.OSPart || item.State != autostart.Enabled || item.Target.Path == "" || item.Stage == autostart.Attach || item.Stage == autostart.Event || StartsOthers(item.Target.Path) {
+		if item.OSPart || item.State != autostart.Enabled || item.Target.Path == "" || item.Stage == autostart.Attach ||
+			item.Stage == autostart.Event || StartsOthers(item.Target.Path) {
 			continue
 		}
 		s := start{stage: item.Stage, program: item.Target.Path}
@@ -248,5 +269,6 @@ func StartsOthers(file string) bool {
 	base := path.Base(file)
 	_, launcher := launchers[base]
 	_, host := hosts[hostName(file)]
-	return launcher || host || shells[base] || isInterpreter(base) || base == "run-parts" || base == "open" || base == "true"
+	return launcher || host || shells[base] || isInterpreter(base) || base == "run-parts" || base == "open" ||
+		base == "true"
 }

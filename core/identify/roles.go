@@ -15,12 +15,18 @@ import (
 var serviceGroups = map[string]string{
 	"keyboard port": "input", "keyboard class": "input", "pointer port": "input", "pointer class": "input",
 	"video": "display", "video init": "display", "video save": "display", "uigroup": "display",
-	"ndis": "network", "ndis wrapper": "network", "tdi": "network", "pnp_tdi": "network", "network": "network", "networkprovider": "network", "netbiosgroup": "network",
-	"scsi miniport": "storage", "scsi class": "storage", "scsi cdrom class": "storage", "primary disk": "storage", "boot file system": "storage", "file system": "storage",
-	"fsfilter anti-virus": "security", "fsfilter security enhancer": "security", "fsfilter activity monitor": "security", "fsfilter encryption": "storage",
-	"fsfilter replication": "backup", "fsfilter continuous backup": "backup", "fsfilter system recovery": "backup", "fsfilter undelete": "backup",
-	"audiogroup": "sound", "smartcardgroup": "security", "spoolergroup": "printing", "plugplay": "device", "base": "device", "extended base": "device",
-	"boot bus extender": "device", "system bus extender": "device", "wdfloadgroup": "device", "cryptography": "security",
+	"ndis": "network", "ndis wrapper": "network", "tdi": "network", "pnp_tdi": "network", "network": "network",
+	"networkprovider": "network", "netbiosgroup": "network",
+	"scsi miniport": "storage", "scsi class": "storage", "scsi cdrom class": "storage", "primary disk": "storage",
+	"boot file system": "storage", "file system": "storage",
+	"fsfilter anti-virus": "security", "fsfilter security enhancer": "security",
+	"fsfilter activity monitor": "security", "fsfilter encryption": "storage",
+	"fsfilter replication": "backup", "fsfilter continuous backup": "backup", "fsfilter system recovery": "backup",
+	"fsfilter undelete": "backup",
+	"audiogroup":        "sound", "smartcardgroup": "security", "spoolergroup": "printing", "plugplay": "device",
+	"base": "device", "extended base": "device",
+	"boot bus extender": "device", "system bus extender": "device", "wdfloadgroup": "device",
+	"cryptography":              "security",
 	"ms_windowslocalvalidation": "security", "ms_windowsremotevalidation": "security",
 }
 
@@ -53,11 +59,13 @@ var setupClasses = map[string]string{
 
 // placeRoles are what an entry is for by what its place makes of it.
 var placeRoles = map[location.Role]string{
-	location.Driver: "device", location.Module: "device", location.Device: "device", location.SignInStep: "security", location.Sound: "sound", location.Camera: "device", location.InputMode: "input",
+	location.Driver: "device", location.Module: "device", location.Device: "device", location.SignInStep: "security",
+	location.Sound: "sound", location.Camera: "device", location.InputMode: "input",
 }
 
 // hurting are the roles whose loss hurts, and what is said of it.
-var hurting = map[string]string{"security": "security", "input": "input", "display": "screen", "storage": "disks", "accessibility": "accessibility"}
+var hurting = map[string]string{"security": "security", "input": "input", "display": "screen", "storage": "disks",
+	"accessibility": "accessibility"}
 
 // provenRole is what an entry is for, as far as the class of its device, its group, its place or its
 // location proves it, and what of these it is.

@@ -85,7 +85,8 @@ func cutAnywhere(s, part string) (before, after string, ok bool) {
 }
 
 // writable are folders below System32 that others than the system may write in.
-var writable = []string{`Tasks`, `spool\drivers\color`, `spool\PRINTERS`, `spool\SERVERS`, `Microsoft\Crypto\RSA\MachineKeys`, `com\dmp`, `FxsTmp`, `LogFiles`, `config`}
+var writable = []string{`Tasks`, `spool\drivers\color`, `spool\PRINTERS`, `spool\SERVERS`,
+	`Microsoft\Crypto\RSA\MachineKeys`, `com\dmp`, `FxsTmp`, `LogFiles`, `config`}
 
 // inWindows reports whether a program is there, and lies in the system's own folders:
 // C:\Temp\svchost.exe is no part of the system.
@@ -98,10 +99,14 @@ func inWindows(m *machine.Reader, t autostart.Target) bool {
 			return false
 		}
 	}
-	roots := []string{m.Windows() + `\System32\`, m.Windows() + `\SysWOW64\`, m.Windows() + `\servicing\`, m.Windows() + `\Microsoft.NET\`, m.Windows() + `\explorer.exe`,
-		m.Windows() + `\PLA\`, m.Windows() + `\ehome\`, m.Windows() + `\regedit.exe`, m.Windows() + `\SystemApps\`, m.Windows() + `\WinSxS\`,
-		m.Variable("programfiles") + `\Windows Defender\`, m.Variable("programfiles") + `\Windows Defender Advanced Threat Protection\`, m.Variable("programdata") + `\Microsoft\Windows Defender\`,
-		m.Variable("programfiles") + `\Windows Media Player\`, m.Variable("programfiles") + `\Internet Explorer\`, m.Variable("programfiles(x86)") + `\Microsoft\Edge\Application\`,
+	roots := []string{m.Windows() + `\System32\`, m.Windows() + `\SysWOW64\`, m.Windows() + `\servicing\`, m.Windows() +
+		`\Microsoft.NET\`, m.Windows() + `\explorer.exe`,
+		m.Windows() + `\PLA\`, m.Windows() + `\ehome\`, m.Windows() + `\regedit.exe`, m.Windows() + `\SystemApps\`,
+		m.Windows() + `\WinSxS\`,
+		m.Variable("programfiles") + `\Windows Defender\`, m.Variable("programfiles") +
+			`\Windows Defender Advanced Threat Protection\`, m.Variable("programdata") + `\Microsoft\Windows Defender\`,
+		m.Variable("programfiles") + `\Windows Media Player\`, m.Variable("programfiles") + `\Internet Explorer\`,
+		m.Variable("programfiles(x86)") + `\Microsoft\Edge\Application\`,
 		m.Variable("programfiles(x86)") + `\Microsoft\EdgeUpdate\`}
 	for _, root := range roots {
 		if rest, ok := cutFold(t.Path, root); ok && (rest == "" || strings.HasSuffix(root, `\`)) {

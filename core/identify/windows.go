@@ -27,7 +27,8 @@ type windowsFinder struct {
 }
 
 func newWindowsFinder(m *machine.Reader) *windowsFinder {
-	return &windowsFinder{machine: m, known: map[string]autostart.Target{}, folders: map[string]bool{}, system: m.Windows() + `\System32`, narrow: m.Windows() + `\SysWOW64`}
+	return &windowsFinder{machine: m, known: map[string]autostart.Target{}, folders: map[string]bool{},
+		system: m.Windows() + `\System32`, narrow: m.Windows() + `\SysWOW64`}
 }
 
 // target is what an item's command starts, looking through the programs that
@@ -49,9 +50,10 @@ func (f *windowsFinder) line(line string, item *location.Item) autostart.Target 
 	return f.command(line, item.Narrow, 0)
 }
 
-// Invocation parts the command line of a Windows entry: the program that it starts itself, in whole, which may be one that
-// only starts another, and the rest of the line as it stands, its variables expanded. It is not ok where the program is not
-// there, or is nothing that Windows starts as a program, and where a variable is left whose value is not known.
+// Invocation parts the command line of a Windows entry: the program that it starts itself, in whole, which may be one
+// that only starts another, and the rest of the line as it stands, its variables expanded. It is not ok where the
+// program is not there, or is nothing that Windows starts as a program, and where a variable is left whose value is not
+// known.
 func Invocation(m *machine.Reader, item *location.Item) (program, rest string, ok bool) {
 	f := newWindowsFinder(m)
 	f.user = item.For
@@ -62,7 +64,8 @@ func Invocation(m *machine.Reader, item *location.Item) (program, rest string, o
 	line = strings.TrimSpace(m.Expand(line, item.For))
 	program, rest, t := f.program(line, item.Narrow)
 	there := t.Exists != nil && *t.Exists && len(item.Actions) <= 1
-	return program, strings.TrimSpace(rest), there && runnable[strings.ToLower(path.Ext(program))] && strings.Count(rest, "%") < 2
+	return program, strings.TrimSpace(rest), there && runnable[strings.ToLower(path.Ext(program))] &&
+		strings.Count(rest, "%") < 2
 }
 
 // runnable are the endings of what Windows starts as a program, by the PATHEXT that it comes with.
@@ -145,7 +148,8 @@ func (f *windowsFinder) program(line string, narrow bool) (name, rest string, t 
 }
 
 // programEndings are what the names of files end in that start.
-var programEndings = []string{".exe", ".com", ".bat", ".cmd", ".dll", ".cpl", ".scr", ".vbs", ".js", ".ps1", ".msi", ".sys", ".lnk", ".wsf", ".hta", ".ax", ".drv", ".acm", ".ocx", ".jar"}
+var programEndings = []string{".exe", ".com", ".bat", ".cmd", ".dll", ".cpl", ".scr", ".vbs", ".js", ".ps1", ".msi",
+	".sys", ".lnk", ".wsf", ".hta", ".ax", ".drv", ".acm", ".ocx", ".jar"}
 
 // untilProgram cuts a line behind the first name that ends like a program.
 func untilProgram(line string) (name, rest string, ok bool) {
@@ -192,7 +196,8 @@ func (f *windowsFinder) look(name string, narrow bool) (string, autostart.Target
 func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 	full := f.absolute(strings.TrimSpace(name))
 	switch {
-	case full == "" || strings.ContainsAny(strings.TrimPrefix(full, `\\?\`), "<>|*?\x00"), strings.Contains(full, `:\\`) || isAddress(full):
+	case full == "" || strings.ContainsAny(strings.TrimPrefix(full, `\\?\`), "<>|*?\x00"), strings.Contains(full,
+		`:\\`) || isAddress(full):
 		return autostart.Target{}
 	case strings.HasPrefix(full, `\\`), strings.Contains(full, "%"):
 		// On another machine, by a name of the kernel's, by a variable that is not known.
@@ -213,7 +218,8 @@ func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 			}
 		}
 	}
-	dirs := append([]string{f.system, f.machine.Windows(), f.system + `\drivers`, f.system + `\wbem`, f.system + `\WindowsPowerShell\v1.0`}, f.machine.SearchPath(f.user)...)
+	dirs := append([]string{f.system, f.machine.Windows(), f.system + `\drivers`, f.system + `\wbem`, f.system +
+		`\WindowsPowerShell\v1.0`}, f.machine.SearchPath(f.user)...)
 	for _, name := range withEnding(full) {
 		for _, dir := range dirs {
 			if t := f.there(dir+`\`+name, narrow); t.Exists != nil && *t.Exists {
@@ -229,7 +235,8 @@ func (f *windowsFinder) find(name string, narrow bool) autostart.Target {
 func (f *windowsFinder) appPaths() []string {
 	roots := []string{registry.KeyCV + `\App Paths\`}
 	if f.user != nil {
-		roots = append([]string{`HKU\` + f.user.SID + `\Software\Microsoft\Windows\CurrentVersion\App Paths\`}, roots...)
+		roots = append([]string{`HKU\` + f.user.SID + `\Software\Microsoft\Windows\CurrentVersion\App Paths\`},
+			roots...)
 	}
 	return roots
 }
@@ -333,7 +340,8 @@ func (f *windowsFinder) exactly(full string) autostart.Target {
 			continue
 		case err == nil:
 			is := true
-			return autostart.Target{Path: autostart.Text(f.machine.Canonical(candidate)), Exists: &is, Size: info.Size(), Modified: info.ModTime().UTC()}
+			return autostart.Target{Path: autostart.Text(f.machine.Canonical(candidate)), Exists: &is,
+				Size: info.Size(), Modified: info.ModTime().UTC()}
 		case !files.IsMissing(err):
 			return autostart.Target{Path: autostart.Text(full)}
 		}
@@ -355,7 +363,8 @@ func (f *windowsFinder) exactly(full string) autostart.Target {
 // NTFS and FAT make for a long one: PROGRA~1.
 func hasShortName(full string) bool {
 	for part := range strings.SplitSeq(full, `\`) {
-		if k := strings.IndexByte(part, '~'); k > 0 && k+1 < len(part) && part[k+1] >= '1' && part[k+1] <= '9' && len(part) <= 12 {
+		if k := strings.IndexByte(part, '~'); k > 0 && k+1 < len(part) && part[k+1] >= '1' && part[k+1] <= '9' &&
+			len(part) <= 12 {
 			return true
 		}
 	}
@@ -408,7 +417,8 @@ var hosts = map[string]func(rest string) (command string, ok bool){
 	"wscript":  afterOptions("/", ""), "cscript": afterOptions("/", ""),
 	"mshta": func(rest string) (string, bool) {
 		rest = strings.TrimSpace(rest)
-		if l := strings.ToLower(strings.Trim(rest, `"`)); strings.Contains(l, "://") || strings.HasPrefix(l, "javascript:") || strings.HasPrefix(l, "vbscript:") {
+		if l := strings.ToLower(strings.Trim(rest, `"`)); strings.Contains(l, "://") ||
+			strings.HasPrefix(l, "javascript:") || strings.HasPrefix(l, "vbscript:") {
 			return "", true
 		}
 		return rest, rest != ""
@@ -474,8 +484,10 @@ var hosts = map[string]func(rest string) (command string, ok bool){
 }
 
 // openers are the functions of Windows' libraries that only open what their argument names.
-var openers = []string{"shellexec_rundll", "shellexec_rundlla", "shellexec_rundllw", "openas_rundll", "control_rundll", "control_rundlla", "control_rundllw", "control_rundllasuser",
-	"launchinfsection", "launchinfsectionex", "installhinfsection", "openurl", "openurla", "fileprotocolhandler", "launchapplication", "routethecall"}
+var openers = []string{"shellexec_rundll", "shellexec_rundlla", "shellexec_rundllw", "openas_rundll", "control_rundll",
+	"control_rundlla", "control_rundllw", "control_rundllasuser",
+	"launchinfsection", "launchinfsectionex", "installhinfsection", "openurl", "openurla", "fileprotocolhandler",
+	"launchapplication", "routethecall"}
 
 // throughLibrary finds what a call of such a function opens: "shell32.dll,ShellExec_RunDLL C:\x.exe".
 func throughLibrary(rest string) (inner string, ok bool) {
@@ -554,7 +566,8 @@ func powershell(rest string) (string, bool) {
 				return "", true
 			}
 			// Options that take a value.
-			for _, o := range []string{"executionpolicy", "windowstyle", "version", "inputformat", "outputformat", "configurationname", "psconsolefile", "ep", "workingdirectory"} {
+			for _, o := range []string{"executionpolicy", "windowstyle", "version", "inputformat", "outputformat",
+				"configurationname", "psconsolefile", "ep", "workingdirectory"} {
 				if strings.HasPrefix(o, option) && option != "n" {
 					_, more = nextWord(more)
 					break
@@ -575,7 +588,8 @@ func shellCommand(line string) string {
 	line = strings.TrimSpace(line)
 	if strings.HasPrefix(line, `""`) {
 		line = strings.TrimSuffix(line[1:], `"`)
-	} else if strings.HasPrefix(line, `"`) && strings.Count(line, `"`) == 2 && strings.HasSuffix(line, `"`) && !artifact.OnDrive(line[1:]) {
+	} else if strings.HasPrefix(line, `"`) && strings.Count(line, `"`) == 2 && strings.HasSuffix(line, `"`) &&
+		!artifact.OnDrive(line[1:]) {
 		line = line[1 : len(line)-1]
 	}
 	word, more := nextWord(line)
@@ -598,7 +612,8 @@ func shellCommand(line string) string {
 				_, more = nextWord(more)
 			}
 		}
-	case "echo", "set", "if", "for", "del", "copy", "move", "rd", "rmdir", "md", "mkdir", "cd", "pushd", "type", "ren", "exit", "title", "ver":
+	case "echo", "set", "if", "for", "del", "copy", "move", "rd", "rmdir", "md", "mkdir", "cd", "pushd", "type", "ren",
+		"exit", "title", "ver":
 		return "" // done by the shell itself
 	}
 	if k := strings.IndexAny(line, "&|"); k > 0 && !strings.HasPrefix(line, `"`) {

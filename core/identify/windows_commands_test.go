@@ -22,15 +22,22 @@ func TestWindowsCommands(t *testing.T) {
 	root := testkit.WindowsDisk(t, testkit.Keys{
 		`Microsoft\Windows\CurrentVersion\App Paths\tide.exe`: {regf.NewText("", `"C:\Tide\bin\tide.exe"`)},
 	}, testkit.Keys{
-		`ControlSet002\Control\Session Manager\Environment`: {regf.NewExpand("TIDE", `%SystemDrive%\Tide`), regf.NewExpand("Path", `%SystemRoot%\system32;"C:\Tide\bin\";relative`)},
+		`ControlSet002\Control\Session Manager\Environment`: {regf.NewExpand("TIDE", `%SystemDrive%\Tide`),
+			regf.NewExpand("Path", `%SystemRoot%\system32;"C:\Tide\bin\";relative`)},
 	}, testkit.Keys{
-		`Environment`: {regf.NewExpand("GAUGE", `%USERPROFILE%\gauge`), regf.NewExpand("Path", `%USERPROFILE%\gauge;C:\Elsewhere`)},
+		`Environment`: {regf.NewExpand("GAUGE", `%USERPROFILE%\gauge`), regf.NewExpand("Path",
+			`%USERPROFILE%\gauge;C:\Elsewhere`)},
 		`Software\Microsoft\Windows\CurrentVersion\App Paths\mine.exe`: {regf.NewText("", `C:\Tide\mine.exe`)},
 	}, map[string]string{
-		`Windows\System32\cmd.exe`: "", `Windows\System32\rundll32.exe`: "", `Windows\System32\wscript.exe`: "", `Windows\System32\mshta.exe`: "",
-		`Windows\System32\msiexec.exe`: "", `Windows\System32\svchost.exe`: "", `Windows\explorer.exe`: "", `Windows\System32\shell.dll`: "", `Windows\SysWOW64\shell.dll`: "",
-		`Windows\System32\WindowsPowerShell\v1.0\powershell.exe`: "", `Windows\System32\drivers\gauge.sys`: "", `Program Files\Tide Works\tide.exe`: "", `Program Files\Tide Works\run me.vbs`: "",
-		`Tide\bin\tide.exe`: "", `Tide\tide.dll`: "", `Tide\mine.exe`: "", `Windows\System32\pcalua.exe`: "", `Tide\start.ps1`: "", `Tide\tide.jar`: "", `Tide\setup.msi`: "", `Program Files\Java\bin\javaw.exe`: "", `Users\ines\gauge\gauge.exe`: "", `My.exe`: "",
+		`Windows\System32\cmd.exe`: "", `Windows\System32\rundll32.exe`: "", `Windows\System32\wscript.exe`: "",
+		`Windows\System32\mshta.exe`:   "",
+		`Windows\System32\msiexec.exe`: "", `Windows\System32\svchost.exe`: "", `Windows\explorer.exe`: "",
+		`Windows\System32\shell.dll`: "", `Windows\SysWOW64\shell.dll`: "",
+		`Windows\System32\WindowsPowerShell\v1.0\powershell.exe`: "", `Windows\System32\drivers\gauge.sys`: "",
+		`Program Files\Tide Works\tide.exe`: "", `Program Files\Tide Works\run me.vbs`: "",
+		`Tide\bin\tide.exe`: "", `Tide\tide.dll`: "", `Tide\mine.exe`: "", `Windows\System32\pcalua.exe`: "",
+		`Tide\start.ps1`: "", `Tide\tide.jar`: "", `Tide\setup.msi`: "", `Program Files\Java\bin\javaw.exe`: "",
+		`Users\ines\gauge\gauge.exe`: "", `My.exe`: "",
 	})
 	m, err := machine.Open(root)
 	require.NoError(t, err)
@@ -67,7 +74,8 @@ func TestWindowsCommands(t *testing.T) {
 		{`C:\Windows\System32\..\..\Tide\bin\tide.exe`, `C:\Tide\bin\tide.exe`, there},
 		{`\\?\C:\Tide\bin\tide.exe`, `C:\Tide\bin\tide.exe`, there},
 		{`\\?\UNC\server\share\tide.exe`, `\\server\share\tide.exe`, unknown},
-		{`\\?\Volume{5a17abcd-0000-0000-0000-100000000000}\tide.exe`, `\\?\Volume{5a17abcd-0000-0000-0000-100000000000}\tide.exe`, unknown},
+		{`\\?\Volume{5a17abcd-0000-0000-0000-100000000000}\tide.exe`,
+			`\\?\Volume{5a17abcd-0000-0000-0000-100000000000}\tide.exe`, unknown},
 		{`\Device\HarddiskVolume3\Tide\tide.exe`, `\\?\Device\HarddiskVolume3\Tide\tide.exe`, unknown},
 		{`\??\GLOBALROOT\Device\x.sys`, `\\?\GLOBALROOT\Device\x.sys`, unknown},
 		{`C:\Tide`, `C:\Tide`, unknown}, // Explorer shows a folder
@@ -79,7 +87,8 @@ func TestWindowsCommands(t *testing.T) {
 		{`rundll32.exe javascript:"\..\mshtml,RunHTMLApplication "`, ``, unknown},
 		{`rundll32.exe shell.dll,ShellExec_RunDLL C:\Tide\bin\tide.exe`, `C:\Tide\bin\tide.exe`, there},
 		{`rundll32 shell.dll,ShellExec_RunDLL ?0x1?C:\gone.exe`, ``, unknown},
-		{`rundll32.exe advpack.dll,LaunchINFSection C:\Program Files\Tide Works\run me.vbs,Start,,1`, `C:\Program Files\Tide Works\run me.vbs`, there},
+		{`rundll32.exe advpack.dll,LaunchINFSection C:\Program Files\Tide Works\run me.vbs,Start,,1`,
+			`C:\Program Files\Tide Works\run me.vbs`, there},
 		{`rundll32.exe url.dll,FileProtocolHandler https://tide.example`, ``, unknown},
 		{`pcalua.exe -a "C:\Tide\bin\tide.exe" -c x`, `C:\Tide\bin\tide.exe`, there},
 		{`cmd.exe /cC:\Tide\bin\tide.exe`, `C:\Tide\bin\tide.exe`, there},
@@ -115,7 +124,8 @@ func TestWindowsCommands(t *testing.T) {
 		{`explorer.exe`, `C:\Windows\explorer.exe`, there},
 		{`"C:\Program Files\Java\bin\javaw.exe" -Xmx64m -jar C:\Tide\tide.jar`, `C:\Tide\tide.jar`, there},
 		{`C:\Windows\System32\svchost.exe -k netsvcs`, `C:\Windows\System32\svchost.exe`, there},
-		{`cmd /c cmd /c cmd /c cmd /c cmd /c cmd /c cmd /c cmd /c x`, `C:\Windows\System32\cmd.exe`, there}, // enough is enough
+		// enough is enough
+		{`cmd /c cmd /c cmd /c cmd /c cmd /c cmd /c cmd /c cmd /c x`, `C:\Windows\System32\cmd.exe`, there},
 		{`"`, ``, unknown}, {``, ``, unknown}, {`   `, ``, unknown}, {`a<b>c`, ``, unknown},
 	} {
 		item := &location.Item{Entry: autostart.Entry{Location: "windows.run"}, CommandLine: c.line, For: &ines}
@@ -146,7 +156,8 @@ func TestWindowsCommands(t *testing.T) {
 
 // A name of the system's counts only with a program in the system's own folders.
 func TestPartsOfWindows(t *testing.T) {
-	m, err := machine.Open(testkit.WindowsDisk(t, nil, nil, nil, map[string]string{`Windows\System32\dnsrslvr.dll`: "", `Temp\dnsrslvr.dll`: ""}))
+	m, err := machine.Open(testkit.WindowsDisk(t, nil, nil, nil, map[string]string{`Windows\System32\dnsrslvr.dll`: "",
+		`Temp\dnsrslvr.dll`: ""}))
 	require.NoError(t, err)
 	defer m.Close()
 	for _, c := range []struct {
@@ -163,7 +174,9 @@ func TestPartsOfWindows(t *testing.T) {
 		{"XDnscache", `C:\Windows\System32\dnsrslvr.dll`, "", false},
 		{"Dnscache", `C:\Windows\System32\dnsrslvr.dll`, "ines", false},
 	} {
-		item := &location.Item{Row: table.Row("windows.services"), Entry: autostart.Entry{Location: "windows.services", User: c.user, Source: autostart.Source{Path: registry.KeyCCS + `\Services\` + c.service}}, CommandLine: c.line}
+		item := &location.Item{Row: table.Row("windows.services"), Entry: autostart.Entry{Location: "windows.services",
+			User: c.user, Source: autostart.Source{Path: registry.KeyCCS + `\Services\` + c.service}},
+			CommandLine: c.line}
 		identify.Annotate(m.Reader(nil), nil, []*location.Item{item})
 		require.Equal(t, c.part, item.OSPart, c.line)
 		require.Equal(t, c.part, item.Guarded != "", c.line)

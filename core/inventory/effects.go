@@ -53,7 +53,8 @@ func (inv Inventory) SideEffects(images map[artifact.Artifact]artifact.Image, na
 }
 
 // Foreseen are the states in which some images leave entries, where that is more than their own switches say; empty of
-// those that would no longer be listed. It knows what [Inventory.SideEffects] knows of units and of what daemons act on.
+// those that would no longer be listed. It knows what [Inventory.SideEffects] knows of units and of what daemons act
+// on.
 func (inv Inventory) Foreseen(images map[artifact.Artifact]artifact.Image) map[string]autostart.State {
 	states := map[string]autostart.State{}
 	for h, item := range inv.readAgain(images) {
@@ -101,7 +102,8 @@ func (inv Inventory) readAgain(images map[artifact.Artifact]artifact.Image) map[
 
 // StillThere tells which of some entries would still be found with some images, before anything is written, and what
 // else would be gone, or in another state. Of what is not kept in files it tells nothing.
-func (inv Inventory) StillThere(images map[artifact.Artifact]artifact.Image, named []string) (still map[string]bool, others []SideEffect) {
+func (inv Inventory) StillThere(images map[artifact.Artifact]artifact.Image, named []string) (still map[string]bool,
+	others []SideEffect) {
 	still = map[string]bool{}
 	if inv.Machine.OS == "windows" {
 		return still, nil
@@ -134,7 +136,8 @@ func (inv Inventory) StillThere(images map[artifact.Artifact]artifact.Image, nam
 	return still, others
 }
 
-// With reads the entries of one location as they would be with some images. Of what is not kept in files it reads nothing.
+// With reads the entries of one location as they would be with some images. Of what is not kept in files it reads
+// nothing.
 func With(m *machine.Machine, images map[artifact.Artifact]artifact.Image, id string) []*location.Item {
 	if m.OS == "windows" {
 		return nil
@@ -150,15 +153,16 @@ func With(m *machine.Machine, images map[artifact.Artifact]artifact.Image, id st
 func StartsOthers(program string) bool { return identify.StartsOthers(program) }
 
 // makers make new entries on each operating system.
-var makers = map[string]func(*machine.Reader, location.New) (location.Made, error){"linux": linux.Add, "windows": windows.Add, "macos": macos.Add}
+var makers = map[string]func(*machine.Reader, location.New) (location.Made, error){"linux": linux.Add,
+	"windows": windows.Add, "macos": macos.Add}
 
 // Make says how a new entry is made on a machine.
 func Make(m *machine.Machine, n location.New) (location.Made, error) {
 	return makers[m.OS](m.Reader(nil), n)
 }
 
-// ArgumentsOf are the program of an entry, as its machine names it, and its arguments; ok is false where only a shell, or
-// the running system, could tell them. An inventory no longer has them, so the location is read once more.
+// ArgumentsOf are the program of an entry, as its machine names it, and its arguments; ok is false where only a shell,
+// or the running system, could tell them. An inventory no longer has them, so the location is read once more.
 func ArgumentsOf(m *machine.Machine, of *location.Item) (argv []string, ok bool) {
 	reader := m.Reader(nil)
 	rows := slices.DeleteFunc(table.Of(m.OS), func(l location.Location) bool { return l.ID != of.Location })
@@ -172,7 +176,8 @@ func ArgumentsOf(m *machine.Machine, of *location.Item) (argv []string, ok bool)
 			program, rest := Invocation(m, item)
 			args := windows.Arguments(rest)
 			// A program that starts others reads its line in a way of its own.
-			return append([]string{program}, args...), program != "" && (!identify.StartsOthers(program) || windows.CommandLine(args) == rest)
+			return append([]string{program}, args...), program != "" && (!identify.StartsOthers(program) ||
+				windows.CommandLine(args) == rest)
 		case len(item.Argv) == 0 || item.HandedOver():
 			return nil, false
 		case item.Kind().IsUnit() && strings.Contains(strings.Join(item.Argv, ""), "$"):
@@ -185,8 +190,8 @@ func ArgumentsOf(m *machine.Machine, of *location.Item) (argv []string, ok bool)
 	return nil, false
 }
 
-// Invocation parts the command line of an entry of Windows: the program that it starts itself, and the rest of the line as
-// it stands. The program is empty where that is not sure, and elsewhere than on Windows.
+// Invocation parts the command line of an entry of Windows: the program that it starts itself, and the rest of the line
+// as it stands. The program is empty where that is not sure, and elsewhere than on Windows.
 func Invocation(m *machine.Machine, of *location.Item) (program, rest string) {
 	if m.OS != "windows" {
 		return "", ""
@@ -203,7 +208,8 @@ func Invocation(m *machine.Machine, of *location.Item) (program, rest string) {
 func (inv Inventory) blocked(images map[artifact.Artifact]artifact.Image, named []string) []SideEffect {
 	becomes := map[string]autostart.State{}
 	for a, image := range images {
-		if key, class := a.Value(); a.Kind == artifact.ValueArtifact && strings.HasSuffix(strings.ToLower(key), `\shell extensions\blocked`) {
+		if key, class := a.Value(); a.Kind == artifact.ValueArtifact && strings.HasSuffix(strings.ToLower(key),
+			`\shell extensions\blocked`) {
 			becomes[strings.ToLower(class)] = autostart.Disabled
 			if image.Kind == artifact.Absent {
 				becomes[strings.ToLower(class)] = autostart.Enabled
@@ -217,7 +223,8 @@ func (inv Inventory) blocked(images map[artifact.Artifact]artifact.Image, named 
 		}
 		state, ok := becomes[strings.ToLower(item.Source.Key)]
 		if ok && state != item.State && (state == autostart.Disabled || item.Blocked) {
-			effects = append(effects, SideEffect{Item: item, Becomes: state, Because: "its class is blocked for all of its extensions"})
+			effects = append(effects, SideEffect{Item: item, Becomes: state,
+				Because: "its class is blocked for all of its extensions"})
 		}
 	}
 	return effects

@@ -44,14 +44,17 @@ func Take(m *machine.Machine, memory *program.Memory, own ...*catalogue.Catalogu
 	identify.Annotate(reader, memory, items, own...)
 	if m.Registry != nil {
 		for hive, err := range m.Registry.Stale() {
-			unread = append(unread, autostart.Unread{Location: m.OS, Path: hive, Reason: err.Error() + "; what it says may be out of date"})
+			unread = append(unread, autostart.Unread{Location: m.OS, Path: hive, Reason: err.Error() +
+				"; what it says may be out of date"})
 		}
 	}
 	if file, err := m.Accounts(); err != nil {
-		unread = append(unread, autostart.Unread{Location: m.OS, Path: file, Reason: machine.Reason(err) + "; users' own entries are not listed"})
+		unread = append(unread, autostart.Unread{Location: m.OS, Path: file, Reason: machine.Reason(err) +
+			"; users' own entries are not listed"})
 	}
 	for _, h := range m.MissingHomes() {
-		unread = append(unread, autostart.Unread{Location: m.OS, Path: autostart.Text(h.Path), Reason: autostart.Text(h.Reason)})
+		unread = append(unread, autostart.Unread{Location: m.OS, Path: autostart.Text(h.Path),
+			Reason: autostart.Text(h.Reason)})
 	}
 	inv := Inventory{Machine: m, Items: items, Unread: unread, Locations: reports, NotLookedAt: notLookedAt[m.OS]}
 	inv.Sort()

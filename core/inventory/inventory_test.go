@@ -92,8 +92,10 @@ func TestRowsAreTrue(t *testing.T) {
 					if strings.HasPrefix(where, "/run/") {
 						continue // a disk has nothing there
 					}
-					looked := slices.ContainsFunc(slices.Collect(maps.Keys(seen)), regexp.MustCompile(pattern).MatchString)
-					if first, _, _ := strings.Cut(strings.TrimPrefix(where, "~/"), "/"); m.OS == "linux" && strings.HasPrefix(where, "~/") && !homesHave(t, m, first) {
+					looked := slices.ContainsFunc(slices.Collect(maps.Keys(seen)),
+						regexp.MustCompile(pattern).MatchString)
+					if first, _, _ := strings.Cut(strings.TrimPrefix(where, "~/"), "/"); m.OS == "linux" &&
+						strings.HasPrefix(where, "~/") && !homesHave(t, m, first) {
 						looked = looked || seen["/home/ines"] // where nothing of that name is
 					}
 					require.True(t, looked, "%s says that it looks at %s, and does not: %s", row.ID, where, pattern)
@@ -122,7 +124,8 @@ func TestRowsAreTrue(t *testing.T) {
 
 // Which daemons must hear of which files, by the rows.
 func TestWhoIsTold(t *testing.T) {
-	linux := []account.User{{Name: "root", Home: "/root"}, {Name: "ines", UID: 1000, Home: "/home/ines"}, {Name: "bram", UID: 1001, Home: "/home/bram"}}
+	linux := []account.User{{Name: "root", Home: "/root"}, {Name: "ines", UID: 1000, Home: "/home/ines"},
+		{Name: "bram", UID: 1001, Home: "/home/bram"}}
 	mac := []account.User{{Name: "root", Home: "/private/var/root"}, {Name: "jonas", UID: 501, Home: "/Users/jonas"}}
 	all := []string{"root", "ines", "bram"}
 	for _, c := range []struct {
@@ -160,8 +163,10 @@ func TestWhoIsTold(t *testing.T) {
 		}
 		require.Equal(t, c.want, told, c.file)
 	}
-	both := location.Daemons(linux, table.Of("linux"), []string{"/home/bram/.config/systemd/user/a.service", "/etc/systemd/system/a.service", "/etc/systemd/system/b.service"})
-	require.Equal(t, []machine.Daemon{{Kind: machine.ServiceManager}, {Kind: machine.ServiceManager, User: "bram"}}, both)
+	both := location.Daemons(linux, table.Of("linux"), []string{"/home/bram/.config/systemd/user/a.service",
+		"/etc/systemd/system/a.service", "/etc/systemd/system/b.service"})
+	require.Equal(t, []machine.Daemon{{Kind: machine.ServiceManager}, {Kind: machine.ServiceManager, User: "bram"}},
+		both)
 }
 
 // homesHave reports whether a home of the machine has a name.

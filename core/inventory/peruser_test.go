@@ -17,7 +17,8 @@ import (
 	"lockback/internal/demo"
 )
 
-// Over all rows of all systems: turned off for one user, an entry is refused, or every other user's state stays as it was.
+// Over all rows of all systems: turned off for one user, an entry is refused, or every other user's state stays as it
+// was.
 func TestForOneUserTouchesNobodyElse(t *testing.T) {
 	switched := 0
 	for _, name := range []string{"workshop-box", "ticket-desk-pc", "archive-mac"} {
@@ -31,17 +32,20 @@ func TestForOneUserTouchesNobodyElse(t *testing.T) {
 		for _, item := range inv.Items {
 			for k := range m.Users {
 				user := &m.Users[k]
-				edits, err := item.Plan(m, location.Want{State: autostart.Disabled, User: user, Now: time.Unix(1773480413, 0)})
+				edits, err := item.Plan(m, location.Want{State: autostart.Disabled, User: user,
+					Now: time.Unix(1773480413, 0)})
 				if err != nil {
 					refused := errors.Is(err, location.ErrNotPerUser) || errors.Is(err, location.ErrNoSwitch)
-					require.True(t, refused || item.User == user.Name, "%s %s for %s: %v", item.Location, item.Name, user.Name, err)
+					require.True(t, refused || item.User == user.Name, "%s %s for %s: %v", item.Location, item.Name,
+						user.Name, err)
 					continue
 				}
 				if item.User == user.Name || item.State == autostart.Disabled {
 					continue // it is theirs alone
 				}
 				require.Empty(t, item.User, "%s %s is not of %s", item.Location, item.Name, user.Name)
-				require.NotEqual(t, "windows", m.OS, "a registry cannot be read as it would be: %s %s", item.Location, item.Name)
+				require.NotEqual(t, "windows", m.OS, "a registry cannot be read as it would be: %s %s", item.Location,
+					item.Name)
 				images := map[artifact.Artifact]artifact.Image{}
 				for _, e := range edits {
 					images[e.Artifact] = e.Image
@@ -56,8 +60,10 @@ func TestForOneUserTouchesNobodyElse(t *testing.T) {
 						continue
 					}
 					then := after[other.Handle]
-					require.NotNil(t, then, "%s %s for %s took %s away", item.Location, item.Name, user.Name, other.Name)
-					require.Equal(t, autostart.Enabled, then.State, "%s %s for %s turned %s off", item.Location, item.Name, user.Name, other.Name)
+					require.NotNil(t, then, "%s %s for %s took %s away", item.Location, item.Name, user.Name,
+						other.Name)
+					require.Equal(t, autostart.Enabled, then.State, "%s %s for %s turned %s off", item.Location,
+						item.Name, user.Name, other.Name)
 				}
 				switched++
 			}

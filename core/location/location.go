@@ -381,7 +381,8 @@ const (
 
 // NotLookedAt is a location that nothing reads yet: it is only named.
 func NotLookedAt(id string, stage autostart.Stage, title string, where ...string) Location {
-	l := Location{ID: id, Stage: stage, Title: title, Form: Code{Shows: autostart.Report, Reader: func(*Survey, []Place) {}}}
+	l := Location{ID: id, Stage: stage, Title: title, Form: Code{Shows: autostart.Report,
+		Reader: func(*Survey, []Place) {}}}
 	for _, w := range where {
 		l.Places = append(l.Places, Told(w)...)
 	}
@@ -458,7 +459,8 @@ func onceForHome(m *machine.Reader, unread []autostart.Unread) []autostart.Unrea
 func RunOn(view View, m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Report) {
 	surveys, shared := make([]*Survey, len(table)), &sync.Map{}
 	SideBySide(len(table), func(k int) {
-		s := &Survey{View: view, Machine: m, at: table[k], packaged: table[k].packaged(), seen: map[string]int{}, titles: map[string]string{}, shared: shared}
+		s := &Survey{View: view, Machine: m, at: table[k], packaged: table[k].packaged(), seen: map[string]int{},
+			titles: map[string]string{}, shared: shared}
 		s.at.Read(s)
 		surveys[k] = s
 	})
@@ -590,7 +592,8 @@ func (s *Survey) Add(key string, item *Item) {
 	if item.Everyones {
 		e.Shared = autostart.Handle(e.Location, "", key)
 	}
-	e.Name, e.Command, e.Mode, e.When = autostart.Text(e.Name), autostart.Text(e.Command), autostart.Text(e.Mode), autostart.Text(e.When)
+	e.Name, e.Command, e.Mode, e.When = autostart.Text(e.Name), autostart.Text(e.Command), autostart.Text(e.Mode),
+		autostart.Text(e.When)
 	e.Source.Path, e.Source.Key = autostart.Text(e.Source.Path), autostart.Text(e.Source.Key)
 	if e.SystemName == "" {
 		e.SystemName = systemName(e.Source)
@@ -618,7 +621,8 @@ func (s *Survey) Skip(path string, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.present = true
-	u := autostart.Unread{Location: s.at.ID, Path: autostart.Text(path), Reason: machine.Reason(s.Machine.Explain(path, err))}
+	u := autostart.Unread{Location: s.at.ID, Path: autostart.Text(path), Reason: machine.Reason(s.Machine.Explain(path,
+		err))}
 	if !slices.Contains(s.Unread, u) {
 		s.Unread = append(s.Unread, u)
 	}

@@ -30,9 +30,11 @@ func TestWhatCameOfReading(t *testing.T) {
 	defer m.Close()
 	twice := func(s *location.Survey) {
 		for range 2 {
-			s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "twin\xff"}, Switcher: location.Park{}, Artifacts: func() []artifact.Artifact { return nil }})
+			s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "twin\xff"}, Switcher: location.Park{},
+				Artifacts: func() []artifact.Artifact { return nil }})
 		}
-		s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "other", User: "ines", Stage: autostart.Event}, Switcher: location.NoSwitch{}, Effect: location.AtOnce})
+		s.Add("same key", &location.Item{Entry: autostart.Entry{Name: "other", User: "ines", Stage: autostart.Event},
+			Switcher: location.NoSwitch{}, Effect: location.AtOnce})
 	}
 	code := func(read func(*location.Survey)) location.Form {
 		return location.Code{Shows: autostart.Park, Reader: location.Alone(read)}
@@ -57,8 +59,10 @@ func TestWhatCameOfReading(t *testing.T) {
 	require.Len(t, items, 3)
 	require.NotEqual(t, items[0].Handle, items[1].Handle)
 	require.Equal(t, `twin\xff`, items[0].Name)
-	require.Equal(t, []any{autostart.Boot, autostart.Park, autostart.ForSystem, location.AtNextStart}, []any{items[0].Stage, items[0].Switch, items[0].Scope, items[0].Effect})
-	require.Equal(t, []any{autostart.Event, autostart.Report, autostart.ForUser, location.AtOnce}, []any{items[2].Stage, items[2].Switch, items[2].Scope, items[2].Effect})
+	require.Equal(t, []any{autostart.Boot, autostart.Park, autostart.ForSystem, location.AtNextStart},
+		[]any{items[0].Stage, items[0].Switch, items[0].Scope, items[0].Effect})
+	require.Equal(t, []any{autostart.Event, autostart.Report, autostart.ForUser, location.AtOnce},
+		[]any{items[2].Stage, items[2].Switch, items[2].Scope, items[2].Effect})
 	require.NotEqual(t, items[0].Handle, items[2].Handle)
 }
 
@@ -77,7 +81,8 @@ func TestFindProgram(t *testing.T) {
 		require.Equal(t, want, file)
 		require.True(t, info.Mode().IsRegular())
 	}
-	for word, want := range map[string]error{"gone": fs.ErrNotExist, "/opt/gone": fs.ErrNotExist, "x/run": fs.ErrInvalid, "": fs.ErrInvalid} {
+	for word, want := range map[string]error{"gone": fs.ErrNotExist, "/opt/gone": fs.ErrNotExist,
+		"x/run": fs.ErrInvalid, "": fs.ErrInvalid} {
 		_, _, err := location.FindProgram(m, word)
 		require.ErrorIs(t, err, want, word)
 	}
@@ -86,29 +91,34 @@ func TestFindProgram(t *testing.T) {
 // A home that cannot be read is told once; what cannot be read in it for another reason is told besides.
 func TestAHomeThatCannotBeReadIsToldOnce(t *testing.T) {
 	root := t.TempDir()
-	for name, content := range map[string]string{"etc/os-release": "", "etc/passwd": "ines:x:1000:1000::/home/ines:/bin/sh\nbram:x:1001:1001::/home/bram:/bin/sh\n", "home/ines": "no folder", "home/bram/x": ""} {
+	for name, content := range map[string]string{"etc/os-release": "",
+		"etc/passwd": "ines:x:1000:1000::/home/ines:/bin/sh\nbram:x:1001:1001::/home/bram:/bin/sh\n",
+		"home/ines":  "no folder", "home/bram/x": ""} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(content), 0o644))
 	}
 	m, err := machine.Open(root)
 	require.NoError(t, err)
 	defer m.Close()
-	places := []string{"/home/ines/.profile", "/home/ines/.config/a", "/home/ines/other", "/home/ines2/x", "/home/bram/large"}
-	_, unread, _ := location.Run(m.Reader(nil), []location.Location{{ID: "test", Form: location.Code{Reader: func(s *location.Survey, _ []location.Place) {
-		_, home := s.ReadDir("/home/ines")
-		for _, place := range places {
-			err := home
-			if place == "/home/ines/other" || place == "/home/bram/large" {
-				err = files.ErrTooLarge
+	places := []string{"/home/ines/.profile", "/home/ines/.config/a", "/home/ines/other", "/home/ines2/x",
+		"/home/bram/large"}
+	_, unread, _ := location.Run(m.Reader(nil),
+		[]location.Location{{ID: "test", Form: location.Code{Reader: func(s *location.Survey, _ []location.Place) {
+			_, home := s.ReadDir("/home/ines")
+			for _, place := range places {
+				err := home
+				if place == "/home/ines/other" || place == "/home/bram/large" {
+					err = files.ErrTooLarge
+				}
+				s.Skip(place, err)
 			}
-			s.Skip(place, err)
-		}
-	}}}})
+		}}}})
 	told := map[string]string{}
 	for _, u := range unread {
 		told[u.Path] = u.Location
 	}
-	require.Equal(t, map[string]string{"/home/ines": "", "/home/ines/other": "test", "/home/ines2/x": "test", "/home/bram/large": "test"}, told)
+	require.Equal(t, map[string]string{"/home/ines": "", "/home/ines/other": "test", "/home/ines2/x": "test",
+		"/home/bram/large": "test"}, told)
 }
 
 // A field of an item that has the name of one of the entry would hide it, and compile.

@@ -37,13 +37,14 @@ type New struct {
 // longInterval is how long a machine that somebody works at runs at least, more or less.
 const longInterval = 6 * time.Hour
 
-// IntervalNote warns of an interval that is counted from the start of the machine or of a session, and that may be longer
-// than those ever run; empty: there is nothing to warn of.
+// IntervalNote warns of an interval that is counted from the start of the machine or of a session, and that may be
+// longer than those ever run; empty: there is nothing to warn of.
 func (n New) IntervalNote() string {
 	if n.Every < longInterval {
 		return ""
 	}
-	return fmt.Sprintf("the %s are counted from each start, so it never runs where the machine is not on for that long; by the time of day it runs each day", DelayWords(n.Every))
+	return fmt.Sprintf("the %s are counted from each start, so it never runs where the machine is not on for that "+
+		"long; by the time of day it runs each day", DelayWords(n.Every))
 }
 
 // Made is how an entry is made.
@@ -76,18 +77,22 @@ const maxName = 120
 // without a mark for that which files they start.
 func (n New) Check(m *machine.Reader, runs func(name string) bool) error {
 	if n.Name == "" || len(n.Name) > maxName || strings.TrimSpace(n.Name) != n.Name || !plain(n.Name) {
-		return fmt.Errorf("the name %q %w: it has one to %d bytes of UTF-8, no control characters, and no space around it", n.Name, ErrText, maxName)
+		return fmt.Errorf(
+			"the name %q %w: it has one to %d bytes of UTF-8, no control characters, and no space around it", n.Name,
+			ErrText, maxName)
 	}
 	for _, arg := range n.Argv {
 		if !plain(arg) {
-			return fmt.Errorf("the argument %q %w: it has a control character in it, a line break for example, or is not UTF-8", arg, ErrText)
+			return fmt.Errorf("the argument %q %w: it has a control character in it, a line break for example, or "+
+				"is not UTF-8", arg, ErrText)
 		}
 	}
 	if len(n.Argv) == 0 || n.Argv[0] == "" {
 		return fmt.Errorf("%w: none is named", ErrNoProgram)
 	}
 	program := n.Argv[0]
-	if absolute := path.IsAbs(program) && m.OS != "windows" || artifact.OnDrive(program) && m.OS == "windows"; !absolute {
+	if absolute := path.IsAbs(program) && m.OS != "windows" || artifact.OnDrive(program) &&
+		m.OS == "windows"; !absolute {
 		return fmt.Errorf("%w: %s: give its whole path", ErrNoProgram, program)
 	}
 	info, err := m.Stat(program)
@@ -136,7 +141,8 @@ func (n New) Choose(forms ...string) (string, error) {
 		return forms[0], nil
 	}
 	if !slices.Contains(forms, n.Form) {
-		return "", fmt.Errorf("%w: as %s: what starts like this is one of %s", ErrNoForm, n.Form, strings.Join(forms, ", "))
+		return "", fmt.Errorf("%w: as %s: what starts like this is one of %s", ErrNoForm, n.Form,
+			strings.Join(forms, ", "))
 	}
 	return n.Form, nil
 }

@@ -55,7 +55,8 @@ func In(folders ...string) []Place {
 // Chain is the usual override chain of systemd and its kin: a folder in /etc, /run,
 // /usr/local/lib and /usr/lib.
 func Chain(folder, suffix string) []Place {
-	return []Place{{Path: folder, Folder: true, Suffix: suffix, Chain: []string{"/etc", "/run", "/usr/local/lib", "/usr/lib"}}}
+	return []Place{{Path: folder, Folder: true, Suffix: suffix, Chain: []string{"/etc", "/run", "/usr/local/lib",
+		"/usr/lib"}}}
 }
 
 // Packaged marks those of some places where only the system's own packages put files.

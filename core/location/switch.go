@@ -11,8 +11,8 @@ import (
 	"lockback/core/machine/artifact"
 )
 
-// Can is what the switch of an entry can do besides turning it off and on. It is asked once, when the entry is reported.
-// What a switch cannot do is nil.
+// Can is what the switch of an entry can do besides turning it off and on. It is asked once, when the entry is
+// reported. What a switch cannot do is nil.
 type Can struct {
 	Share Sharer
 	Hold  Holder
@@ -22,7 +22,8 @@ type Can struct {
 	Group Grouped
 	// Part is the share of an artifact that the entry has; nil where its artifacts are its own.
 	Part part.Part
-	// Removes says that nothing is left from which the entry could be read, once it is off: then only the record shows it.
+	// Removes says that nothing is left from which the entry could be read, once it is off: then only the record shows
+	// it.
 	Removes bool
 	// PerUser says that the switch can act for one user alone, where the entry is for everyone.
 	PerUser bool
@@ -116,9 +117,11 @@ func (p Park) Plan(images Images, want Want) ([]Edit, error) {
 	if want.State == autostart.Enabled {
 		name := autostart.Text(p.Artifact.String())
 		if now, err := images.Image(p.Artifact); err != nil || now.Kind != artifact.Absent {
-			return nil, fmt.Errorf("%w: %s is there; what keeps it off is something else, see lockback show", ErrNoSwitch, name)
+			return nil, fmt.Errorf("%w: %s is there; what keeps it off is something else, see lockback show",
+				ErrNoSwitch, name)
 		}
-		return nil, fmt.Errorf("%w: %s is not there; lockback restore brings it back from a snapshot that has it", ErrNoSwitch, name)
+		return nil, fmt.Errorf("%w: %s is not there; lockback restore brings it back from a snapshot that has it",
+			ErrNoSwitch, name)
 	}
 	return []Edit{{Artifact: p.Artifact, Image: artifact.Image{Kind: artifact.Absent}}}, nil
 }
@@ -157,8 +160,8 @@ type Want struct {
 	// means everyone that the entry is for.
 	User *account.User
 	Now  time.Time
-	// Hold wants what is turned off to stay off, where a switch knows a way that programs which turn themselves on again
-	// respect, see [Holder].
+	// Hold wants what is turned off to stay off, where a switch knows a way that programs which turn themselves on
+	// again respect, see [Holder].
 	Hold bool
 }
 

@@ -20,7 +20,8 @@ func TestManagersOwnWord(t *testing.T) {
 	t.Parallel()
 	const uid = 61234
 	ines := func() *machine.Machine {
-		return &machine.Machine{Live: true, OS: "linux", Users: []account.User{{Name: "ines", UID: uid, Home: "/home/ines"}}}
+		return &machine.Machine{Live: true, OS: "linux", Users: []account.User{{Name: "ines", UID: uid,
+			Home: "/home/ines"}}}
 	}
 	ask := func(mode string) error { return ines().ConfirmUnit("index.service", "ines", mode) }
 	require.NoError(t, ask("enabled"), "nobody runs that could be asked")

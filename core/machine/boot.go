@@ -11,9 +11,9 @@ import (
 const Mounted = "mounted:"
 
 // Boot identifies the start of the system in which it runs: two that differ are two starts, whatever the clock said
-// meanwhile. It is empty on Windows, which has no id of its starts. Of a disk it is [Mounted] and the last start that the
-// system's own log has an entry of, and no more than that where there is no such log: elsewhere than under systemd, and
-// where it keeps none on the disk.
+// meanwhile. It is empty on Windows, which has no id of its starts. Of a disk it is [Mounted] and the last start that
+// the system's own log has an entry of, and no more than that where there is no such log: elsewhere than under systemd,
+// and where it keeps none on the disk.
 func (m *Machine) Boot() string {
 	if m.Live {
 		return strings.ToLower(strings.ReplaceAll(runningBoot(), "-", ""))

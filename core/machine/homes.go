@@ -93,7 +93,8 @@ func (m *Machine) MissingHomes() []MissingHome {
 		if more := len(users) - maxNamed; more > 0 {
 			named += fmt.Sprintf(" and %d more", more)
 		}
-		at, reason := users[0].Home, "the home of "+named+" is not on this disk; what starts for "+named+" is not listed"
+		at, reason := users[0].Home, "the home of "+named+" is not on this disk; what starts for "+named+
+			" is not listed"
 		if len(users) > 1 {
 			at, reason = dir, "the homes of "+named+" are not on this disk; what starts for them is not listed"
 		}
@@ -122,7 +123,8 @@ func (m *Machine) mountPoints() []string {
 }
 
 // localAccounts are the sources of accounts, nsswitch.conf(5), that are files of the machine's own.
-var localAccounts = map[string]bool{"files": true, "compat": true, "systemd": true, "altfiles": true, "extrausers": true, "db": true}
+var localAccounts = map[string]bool{"files": true, "compat": true, "systemd": true, "altfiles": true,
+	"extrausers": true, "db": true}
 
 // Unknown reports that a Linux machine has no account of this name. Where accounts come from a
 // directory, or could not be read, that cannot be told of any.

@@ -69,7 +69,8 @@ var systemMarks = []struct {
 	// A Mac has an /etc/passwd too.
 	{"macos", mac.Names, []string{mac.VersionFile, mac.AccountsFolder}},
 	{"linux", files.PlainNames{}, []string{"/etc/os-release", "/usr/lib/os-release", "/etc/passwd"}},
-	{"windows", files.DriveNames{Drive: 'C'}, []string{"/Windows/System32/config/SYSTEM", "/WINNT/System32/config/SYSTEM"}},
+	{"windows", files.DriveNames{Drive: 'C'}, []string{"/Windows/System32/config/SYSTEM",
+		"/WINNT/System32/config/SYSTEM"}},
 }
 
 // Open opens the running machine (dir "") or the one whose disk is mounted at
@@ -92,7 +93,8 @@ func Open(dir string) (*Machine, error) {
 		case "darwin":
 			return OpenRunningMac("/", mac.SystemTools)
 		default:
-			return nil, fmt.Errorf("the running machine is %s, and this version reads running Linux, macOS and Windows machines only; name a mounted disk with --root", runtime.GOOS)
+			return nil, fmt.Errorf("the running machine is %s, and this version reads running Linux, macOS and "+
+				"Windows machines only; name a mounted disk with --root", runtime.GOOS)
 		}
 	} else {
 		abs, err := filepath.Abs(dir)
@@ -135,7 +137,8 @@ func Open(dir string) (*Machine, error) {
 		}
 	}
 	f.Close()
-	return nil, fmt.Errorf("%w at %s: looked for %s there; name the folder that the disk's top is mounted at", ErrNoSystem, dir, strings.Join(looked, ", "))
+	return nil, fmt.Errorf("%w at %s: looked for %s there; name the folder that the disk's top is mounted at",
+		ErrNoSystem, dir, strings.Join(looked, ", "))
 }
 
 // OpenRunningMac opens the running Mac whose file system begins at dir and which answers through the tools.
@@ -177,7 +180,8 @@ func (m *Machine) setUsers(users []account.User) {
 
 // ErrHibernated says that a mounted disk belongs to a Windows that sleeps: it
 // would wake up over anything written meanwhile, and damage the disk.
-var ErrHibernated = errors.New("Windows on this disk is hibernated or was shut down in fast-startup mode, and would overwrite what is changed now")
+var ErrHibernated = errors.New("Windows on this disk is hibernated or was shut down in fast-startup mode, and " +
+	"would overwrite what is changed now")
 
 // UserNamed returns the account of that name.
 func (m *Machine) UserNamed(name string) (account.User, bool) {
@@ -300,7 +304,8 @@ const (
 
 // ErrNoAccounts says that the accounts could not be read: whose home a folder is cannot be
 // told then.
-var ErrNoAccounts = errors.New("the machine's accounts cannot be read, so nothing is written: whose folders are whose cannot be told")
+var ErrNoAccounts = errors.New("the machine's accounts cannot be read, so nothing is written: whose folders are " +
+	"whose cannot be told")
 
 // Accounts fails where the machine's accounts could not be read, and names their file: then
 // people's own entries are not found.
@@ -378,9 +383,9 @@ func (m *Machine) LoginItems(u account.User) ([]mac.LoginItem, error) {
 	return m.mac.LoginItems(u)
 }
 
-// Managed reports whether a running system writes an artifact itself, from another one: what Windows' scheduler keeps of its
-// tasks, or a Mac of login items. It is recorded, and put back on a mounted disk only; and the other way round, a login item
-// is one on the running Mac only.
+// Managed reports whether a running system writes an artifact itself, from another one: what Windows' scheduler keeps
+// of its tasks, or a Mac of login items. It is recorded, and put back on a mounted disk only; and the other way round,
+// a login item is one on the running Mac only.
 func (m *Machine) Managed(a artifact.Artifact) bool {
 	switch {
 	case m.mac != nil:
@@ -407,8 +412,8 @@ func (m *Machine) Variable(name string) string {
 	return m.windows.Variable(name)
 }
 
-// Expand replaces the %variables% of a text by what they are on a Windows machine for a person, or for the system where u is
-// nil. Unknown ones stay, and on other systems all.
+// Expand replaces the %variables% of a text by what they are on a Windows machine for a person, or for the system where
+// u is nil. Unknown ones stay, and on other systems all.
 func (m *Machine) Expand(text string, u *account.User) string {
 	if m.windows == nil {
 		return text

@@ -26,7 +26,8 @@ type Planned struct {
 
 // Planned returns the machine as it would be with some images.
 func (r *Reader) Planned(images map[artifact.Artifact]artifact.Image) *Planned {
-	p := &Planned{Reader: r, images: map[string]artifact.Image{}, below: map[string][]string{}, resolved: map[string]string{}}
+	p := &Planned{Reader: r, images: map[string]artifact.Image{}, below: map[string][]string{},
+		resolved: map[string]string{}}
 	for a, image := range images {
 		if a.Kind == artifact.FileArtifact {
 			p.images[a.Name] = image
@@ -173,7 +174,10 @@ func (p *Planned) ReadDir(name string) ([]fs.DirEntry, error) {
 	if err != nil && !files.IsMissing(err) {
 		return nil, err
 	}
-	entries = slices.DeleteFunc(slices.Clone(entries), func(e fs.DirEntry) bool { return slices.Contains(names, e.Name()) })
+	entries = slices.DeleteFunc(slices.Clone(entries), func(e fs.DirEntry) bool {
+		return slices.Contains(names,
+			e.Name())
+	})
 	there := false
 	for _, n := range names {
 		if image := p.images[path.Join(full, n)]; image.Kind != artifact.Absent {

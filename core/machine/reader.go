@@ -29,7 +29,8 @@ func (m *Machine) Reader(seen func(place string)) *Reader {
 	if seen == nil {
 		seen = func(string) {}
 	}
-	return &Reader{ID: m.ID, Name: m.Name, OS: m.OS, Version: m.Version, Live: m.Live, KeepsOwners: m.KeepsOwners, Users: m.Users, m: m, seen: seen}
+	return &Reader{ID: m.ID, Name: m.Name, OS: m.OS, Version: m.Version, Live: m.Live, KeepsOwners: m.KeepsOwners,
+		Users: m.Users, m: m, seen: seen}
 }
 
 // KernelArguments are what the running kernel was given, proc_cmdline(5); empty on a disk, and where they cannot be

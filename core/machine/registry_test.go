@@ -23,7 +23,8 @@ const tideKey = `HKLM\SOFTWARE\Tide Works\Gauge`
 func tideDisk(t testing.TB) (*machine.Machine, string) {
 	t.Helper()
 	root := testkit.WindowsDisk(t, testkit.Keys{
-		`Tide Works\Gauge`:            {regf.NewText("first", "1"), regf.NewText("second", "2"), regf.NewText("third", "3"), regf.NewText("", "default")},
+		`Tide Works\Gauge`: {regf.NewText("first", "1"), regf.NewText("second", "2"),
+			regf.NewText("third", "3"), regf.NewText("", "default")},
 		`Tide Works\Gauge\Sub\Deeper`: {regf.NewNumber("n", 7), regf.NewList("l", "a", "b")},
 	}, nil, testkit.Keys{`Environment`: {regf.NewExpand("TIDE", `%USERPROFILE%\tide`)}}, nil)
 	m, err := machine.Open(root)
@@ -41,8 +42,10 @@ func commit(t testing.TB, m *machine.Machine) {
 // same as before. One that was not committed is as if nothing had been.
 func TestArtifactsOfTheRegistry(t *testing.T) {
 	t.Parallel()
-	for _, a := range []artifact.Artifact{artifact.RegistryValue(tideKey, "second"), artifact.RegistryValue(tideKey, ""), artifact.RegistryTree(tideKey),
-		artifact.RegistryTree(tideKey + `\Sub`), artifact.RegistryValue(`HKU\S-1-5-21-1-2-3-1001\Environment`, "TIDE")} {
+	for _, a := range []artifact.Artifact{artifact.RegistryValue(tideKey, "second"), artifact.RegistryValue(tideKey,
+		""), artifact.RegistryTree(tideKey),
+		artifact.RegistryTree(tideKey + `\Sub`), artifact.RegistryValue(`HKU\S-1-5-21-1-2-3-1001\Environment`,
+			"TIDE")} {
 		t.Run(a.Name, func(t *testing.T) {
 			m, root := tideDisk(t)
 			hives := testkit.ExportAll(t, root)
@@ -116,10 +119,14 @@ func TestTimesOfKeys(t *testing.T) {
 func TestRefusedInTheRegistry(t *testing.T) {
 	t.Parallel()
 	m, root := tideDisk(t)
-	require.Error(t, m.Set(artifact.RegistryKeyOnly(tideKey), artifact.Image{Kind: artifact.Absent}, "x"), "a key that is not empty")
-	require.Error(t, m.Set(artifact.RegistryValue(`HKLM\SOFTWARE\Nobody`, "x"), artifact.NewValue(regf.NewNumber("", 1)), "x"), "no such key")
-	require.Error(t, m.Set(artifact.RegistryValue(`HKLM\NOWHERE\Nobody`, "x"), artifact.NewValue(regf.NewNumber("", 1)), "x"), "no such hive")
-	require.NoError(t, m.Set(artifact.RegistryValue(`HKLM\SOFTWARE\Nobody`, "x"), artifact.Image{Kind: artifact.Absent}, "x"), "it is so already")
+	require.Error(t, m.Set(artifact.RegistryKeyOnly(tideKey), artifact.Image{Kind: artifact.Absent}, "x"),
+		"a key that is not empty")
+	require.Error(t, m.Set(artifact.RegistryValue(`HKLM\SOFTWARE\Nobody`, "x"),
+		artifact.NewValue(regf.NewNumber("", 1)), "x"), "no such key")
+	require.Error(t, m.Set(artifact.RegistryValue(`HKLM\NOWHERE\Nobody`, "x"), artifact.NewValue(regf.NewNumber("", 1)),
+		"x"), "no such hive")
+	require.NoError(t, m.Set(artifact.RegistryValue(`HKLM\SOFTWARE\Nobody`, "x"), artifact.Image{Kind: artifact.Absent},
+		"x"), "it is so already")
 	_, err := m.Registry.Key(`HKLM\SOFTWARE\Nobody`)
 	require.ErrorIs(t, err, fs.ErrNotExist)
 	// Something else writes the hive meanwhile.
@@ -132,7 +139,8 @@ func TestRefusedInTheRegistry(t *testing.T) {
 
 func TestNamesOfArtifacts(t *testing.T) {
 	t.Parallel()
-	for _, a := range []artifact.Artifact{artifact.File("/etc/x"), artifact.File(`C:\a b\"c"`), artifact.RegistryValue(tideKey, `a\\b\c`), artifact.RegistryTree(tideKey), artifact.RegistryKeyOnly(tideKey)} {
+	for _, a := range []artifact.Artifact{artifact.File("/etc/x"), artifact.File(`C:\a b\"c"`),
+		artifact.RegistryValue(tideKey, `a\\b\c`), artifact.RegistryTree(tideKey), artifact.RegistryKeyOnly(tideKey)} {
 		back, err := artifact.ParseID(a.ID())
 		require.NoError(t, err)
 		require.Equal(t, a, back)
@@ -140,14 +148,17 @@ func TestNamesOfArtifacts(t *testing.T) {
 	key, name := artifact.RegistryValue(tideKey, `a\\b`).Value()
 	require.Equal(t, []string{tideKey, `a\\b`}, []string{key, name})
 	for child, parent := range map[artifact.Artifact]artifact.Artifact{
-		artifact.File(`C:\a\b`): artifact.File(`C:\a`), artifact.File(`C:\a`): artifact.File(`C:\`), artifact.File("/a"): artifact.File("/"),
-		artifact.RegistryValue(tideKey, "x"): artifact.RegistryKeyOnly(tideKey), artifact.RegistryTree(`HKLM\SOFTWARE\a`): artifact.RegistryKeyOnly(`HKLM\SOFTWARE`),
+		artifact.File(`C:\a\b`): artifact.File(`C:\a`), artifact.File(`C:\a`): artifact.File(`C:\`),
+		artifact.File("/a"):                      artifact.File("/"),
+		artifact.RegistryValue(tideKey, "x"):     artifact.RegistryKeyOnly(tideKey),
+		artifact.RegistryTree(`HKLM\SOFTWARE\a`): artifact.RegistryKeyOnly(`HKLM\SOFTWARE`),
 	} {
 		got, ok := child.Parent()
 		require.True(t, ok)
 		require.Equal(t, parent, got)
 	}
-	for _, top := range []artifact.Artifact{artifact.File(`C:\`), artifact.File("/"), artifact.RegistryKeyOnly("HKLM"), artifact.RegistryKeyOnly(`HKLM\SOFTWARE`)} {
+	for _, top := range []artifact.Artifact{artifact.File(`C:\`), artifact.File("/"), artifact.RegistryKeyOnly("HKLM"),
+		artifact.RegistryKeyOnly(`HKLM\SOFTWARE`)} {
 		_, ok := top.Parent()
 		require.False(t, ok, top.Name)
 	}
@@ -161,7 +172,8 @@ func TestPathsOfWindows(t *testing.T) {
 	m, err := machine.Open(root)
 	require.NoError(t, err)
 	defer m.Close()
-	for _, name := range []string{`C:\Users\ines\AppData\Roaming\Größe.TXT`, `c:\USERS\INES\appdata\ROAMING\GRÖSSE.txt`, `C:\users\ines\appdata\roaming\gRÖßE.txt`} {
+	for _, name := range []string{`C:\Users\ines\AppData\Roaming\Größe.TXT`, `c:\USERS\INES\appdata\ROAMING\GRÖSSE.txt`,
+		`C:\users\ines\appdata\roaming\gRÖßE.txt`} {
 		content, err := m.ReadFile(name, 10)
 		if name[3] == 'U' && name[4] == 'S' { // ß and SS are not the same name
 			require.True(t, files.IsMissing(err), name)
@@ -175,7 +187,8 @@ func TestPathsOfWindows(t *testing.T) {
 	require.ErrorIs(t, err, files.ErrOtherDrive)
 	require.False(t, files.IsMissing(err))
 	ines, _ := m.UserNamed("ines")
-	for text, want := range map[string]string{`%gauge%\x`: `C:\Users\ines\AppData\Roaming\gauge\x`, `%SystemRoot%`: `C:\Windows`, `100%`: `100%`, `%%`: `%%`, `%x%y%windir%`: `%x%yC:\Windows`} {
+	for text, want := range map[string]string{`%gauge%\x`: `C:\Users\ines\AppData\Roaming\gauge\x`,
+		`%SystemRoot%`: `C:\Windows`, `100%`: `100%`, `%%`: `%%`, `%x%y%windir%`: `%x%yC:\Windows`} {
 		require.Equal(t, want, m.Expand(text, &ines), text)
 	}
 	require.Equal(t, `%gauge%`, m.Expand(`%gauge%`, nil))

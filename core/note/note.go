@@ -41,14 +41,22 @@ type Program struct {
 
 // hosts run what they are told to: their maker and package say nothing of that. In small letters, without ".exe".
 var hosts = map[string]bool{
-	"sh": true, "bash": true, "dash": true, "zsh": true, "ksh": true, "fish": true, "env": true, "python": true, "python2": true, "python3": true, "perl": true, "ruby": true, "node": true, "php": true,
-	"lua": true, "java": true, "javaw": true, "mono": true, "dotnet": true, "wine": true, "curl": true, "wget": true, "systemd-run": true, "busybox": true, "flatpak": true, "snap": true, "podman": true, "docker": true, "dockerd": true, "lxc-autostart": true,
-	"cmd": true, "powershell": true, "pwsh": true, "rundll32": true, "regsvr32": true, "wscript": true, "cscript": true, "mshta": true, "msiexec": true, "svchost": true, "dllhost": true, "conhost": true, "explorer": true,
-	"pythonw": true, "taskhostw": true, "forfiles": true, "osascript": true, "open": true, "tclsh": true, "gjs": true, "getty": true, "agetty": true, "xdg-open": true, "gtk-launch": true,
+	"sh": true, "bash": true, "dash": true, "zsh": true, "ksh": true, "fish": true, "env": true, "python": true,
+	"python2": true, "python3": true, "perl": true, "ruby": true, "node": true, "php": true,
+	"lua": true, "java": true, "javaw": true, "mono": true, "dotnet": true, "wine": true, "curl": true, "wget": true,
+	"systemd-run": true, "busybox": true, "flatpak": true, "snap": true, "podman": true, "docker": true,
+	"dockerd": true, "lxc-autostart": true,
+	"cmd": true, "powershell": true, "pwsh": true, "rundll32": true, "regsvr32": true, "wscript": true, "cscript": true,
+	"mshta": true, "msiexec": true, "svchost": true, "dllhost": true, "conhost": true, "explorer": true,
+	"pythonw": true, "taskhostw": true, "forfiles": true, "osascript": true, "open": true, "tclsh": true, "gjs": true,
+	"getty": true, "agetty": true, "xdg-open": true, "gtk-launch": true,
 	// Tools of the systems that entries use for a purpose of their own.
-	"true": true, "false": true, "test": true, "echo": true, "cat": true, "cp": true, "mv": true, "rm": true, "ln": true, "mkdir": true, "touch": true, "chmod": true, "chown": true, "sleep": true, "find": true,
-	"sed": true, "awk": true, "logger": true, "kill": true, "killall": true, "pkill": true, "mount": true, "modprobe": true, "ip": true, "systemctl": true, "dbus-send": true, "gsettings": true, "dconf": true,
-	"xset": true, "xrandr": true, "xrdb": true, "xmodmap": true, "setxkbmap": true, "launchctl": true, "defaults": true, "reg": true, "sc": true, "net": true, "net1": true, "schtasks": true, "xcopy": true, "robocopy": true,
+	"true": true, "false": true, "test": true, "echo": true, "cat": true, "cp": true, "mv": true, "rm": true,
+	"ln": true, "mkdir": true, "touch": true, "chmod": true, "chown": true, "sleep": true, "find": true,
+	"sed": true, "awk": true, "logger": true, "kill": true, "killall": true, "pkill": true, "mount": true,
+	"modprobe": true, "ip": true, "systemctl": true, "dbus-send": true, "gsettings": true, "dconf": true,
+	"xset": true, "xrandr": true, "xrdb": true, "xmodmap": true, "setxkbmap": true, "launchctl": true, "defaults": true,
+	"reg": true, "sc": true, "net": true, "net1": true, "schtasks": true, "xcopy": true, "robocopy": true,
 }
 
 // ProgramOf is how the program of an entry is recognised elsewhere; ok is false where nothing tells more than its
@@ -59,7 +67,8 @@ func ProgramOf(system string, e *autostart.Entry) (p Program, ok bool) {
 	if strings.ContainsAny(p.File+label, "\x1f") {
 		return p, false // no program is called so, and the texts of the record hold together by it
 	}
-	if hosts[strings.TrimSuffix(strings.TrimRight(p.File, "0123456789."), ".exe")] || hosts[strings.TrimSuffix(p.File, ".exe")] {
+	if hosts[strings.TrimSuffix(strings.TrimRight(p.File, "0123456789."), ".exe")] ||
+		hosts[strings.TrimSuffix(p.File, ".exe")] {
 		p.Label = label // the name of the entry, with what it is run by
 		return p, label != "" && label != p.File
 	}
@@ -137,7 +146,8 @@ func ParseProgram(text string) (Program, error) {
 // String says by what the program is recognised: "its package fogbell and its file sync".
 func (p Program) String() string {
 	var words []string
-	for _, w := range []struct{ what, value string }{{"its signer", p.Maker}, {"its package", p.Package}, {"the maker that it names,", p.Says}, {"its file", p.File}, {"its name", p.Label}} {
+	for _, w := range []struct{ what, value string }{{"its signer", p.Maker}, {"its package", p.Package},
+		{"the maker that it names,", p.Says}, {"its file", p.File}, {"its name", p.Label}} {
 		if w.value != "" {
 			words = append(words, w.what+" "+w.value)
 		}
@@ -170,7 +180,8 @@ func (n Note) Check() error {
 		if word == "" || slices.Contains(words, word) {
 			return nil
 		}
-		return fmt.Errorf("unknown %s %q%s (it is one of %s)", what, word, autostart.Suggest(word, words), strings.Join(words, ", "))
+		return fmt.Errorf("unknown %s %q%s (it is one of %s)", what, word, autostart.Suggest(word, words),
+			strings.Join(words, ", "))
 	}
 	if err := oneOf("verdict", n.Verdict, autostart.Verdicts); err != nil {
 		return err
@@ -266,7 +277,8 @@ func (b *Book) Apply(system, machine string, entries []*autostart.Entry) {
 }
 
 func remark(n Note, machine, proven bool) autostart.Note {
-	return autostart.Note{Text: n.Text, Verdict: n.Verdict, Role: n.Role, By: n.By, Time: n.Time, Machine: machine, Proven: proven}
+	return autostart.Note{Text: n.Text, Verdict: n.Verdict, Role: n.Role, By: n.By, Time: n.Time, Machine: machine,
+		Proven: proven}
 }
 
 // judged is what is known of a program with what a note says of it.

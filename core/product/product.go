@@ -52,7 +52,9 @@ var installers = []struct{ ending, name, command string }{
 }
 
 // rpmCommands are the programs that take packages of rpm's off, the first that is there counts.
-var rpmCommands = []struct{ program, command string }{{"/usr/bin/dnf", "dnf remove {}"}, {"/usr/bin/dnf5", "dnf5 remove {}"}, {"/usr/bin/zypper", "zypper remove {}"}, {"/usr/bin/yum", "yum remove {}"}, {"/bin/rpm", "rpm -e {}"}, {"/usr/bin/rpm", "rpm -e {}"}}
+var rpmCommands = []struct{ program, command string }{{"/usr/bin/dnf", "dnf remove {}"},
+	{"/usr/bin/dnf5", "dnf5 remove {}"}, {"/usr/bin/zypper", "zypper remove {}"}, {"/usr/bin/yum", "yum remove {}"},
+	{"/bin/rpm", "rpm -e {}"}, {"/usr/bin/rpm", "rpm -e {}"}}
 
 // Group puts items together, in the order of the products' names, and tells how many have no known product.
 func Group(m *machine.Machine, items []*location.Item) (products []Product, without int) {
@@ -77,7 +79,8 @@ func Group(m *machine.Machine, items []*location.Item) (products []Product, with
 		products[k].describe(m, born)
 	}
 	slices.SortStableFunc(products, func(a, b Product) int {
-		return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.Version, b.Version))
+		return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.Version,
+			b.Version))
 	})
 	return products, without
 }
@@ -87,7 +90,8 @@ func (p *Product) describe(m *machine.Machine, born time.Time) {
 	counted := map[string]bool{}
 	for _, item := range p.Items {
 		known := item.Entry.Facts()
-		if known.Maker.Name != "" && (p.Maker.Name == "" || slices.Index(autostart.Bases, known.Maker.Basis) < slices.Index(autostart.Bases, p.Maker.Basis)) {
+		if known.Maker.Name != "" && (p.Maker.Name == "" || slices.Index(autostart.Bases,
+			known.Maker.Basis) < slices.Index(autostart.Bases, p.Maker.Basis)) {
 			p.Maker = known.Maker // of what is known of its programs, the surest
 		}
 		p.Installed = cmp.Or(p.Installed, known.Product.Installed)

@@ -36,7 +36,8 @@ func linux(t *testing.T, files ...string) *machine.Machine {
 func item(name, product, basis, program string, more ...location.Fact) *location.Item {
 	i := &location.Item{Entry: autostart.Entry{Handle: name, Name: name, Target: autostart.Target{Path: program}}}
 	if product != "" {
-		i.Known = &autostart.Known{Product: autostart.Product{Name: product, Version: "1"}, Maker: autostart.Maker{Name: "Tidewatch Instruments", Basis: autostart.ByPackage}}
+		i.Known = &autostart.Known{Product: autostart.Product{Name: product, Version: "1"},
+			Maker: autostart.Maker{Name: "Tidewatch Instruments", Basis: autostart.ByPackage}}
 		i.AddFacts(func() []location.Fact {
 			return append([]location.Fact{{Kind: autostart.FactProduct, Value: product + " 1", Basis: basis}}, more...)
 		})
@@ -65,13 +66,17 @@ func TestUninstall(t *testing.T) {
 		{"its version resource", "", "", nil},
 		{"/private/var/db/receipts/org.tide.plist", "an installer package", "", nil},
 	} {
-		products, without := Group(linux(t, row.files...), []*location.Item{item("a", "tide", row.basis, "/tide"), item("b", "", "", "/other")})
+		products, without := Group(linux(t, row.files...), []*location.Item{item("a", "tide", row.basis, "/tide"),
+			item("b", "", "", "/other")})
 		require.Len(t, products, 1)
 		require.Equal(t, 1, without)
-		require.Equal(t, []string{row.by, row.command}, []string{products[0].InstalledBy, products[0].Uninstall}, row.basis)
+		require.Equal(t, []string{row.by, row.command}, []string{products[0].InstalledBy, products[0].Uninstall},
+			row.basis)
 	}
-	products, _ := Group(linux(t), []*location.Item{item("a", "tide", "the list of installed products", `C:\Tide\tide.exe`, location.Fact{Kind: autostart.FactUninstalledBy, Value: `"C:\Tide\gone.exe" /S`})})
-	require.Equal(t, []string{"an installer", `"C:\Tide\gone.exe" /S`}, []string{products[0].InstalledBy, products[0].Uninstall})
+	products, _ := Group(linux(t), []*location.Item{item("a", "tide", "the list of installed products",
+		`C:\Tide\tide.exe`, location.Fact{Kind: autostart.FactUninstalledBy, Value: `"C:\Tide\gone.exe" /S`})})
+	require.Equal(t, []string{"an installer", `"C:\Tide\gone.exe" /S`}, []string{products[0].InstalledBy,
+		products[0].Uninstall})
 }
 
 // Products stand by their names; one program that several entries start costs once; what figures of different sources
@@ -85,7 +90,9 @@ func TestGroup(t *testing.T) {
 		return i
 	}
 	early, late := time.Unix(1e9, 0), time.Unix(2e9, 0)
-	one, two, three := cost(item("one", "Tide", "package tide (dpkg)", "/tide"), 5, "running now"), cost(item("two", "Tide", "package tide (dpkg)", "/tide"), 5, "running now"), cost(item("three", "Tide", "package tide (dpkg)", "/more"), 7, "running now")
+	one, two, three := cost(item("one", "Tide", "package tide (dpkg)", "/tide"), 5, "running now"),
+		cost(item("two", "Tide", "package tide (dpkg)", "/tide"), 5, "running now"),
+		cost(item("three", "Tide", "package tide (dpkg)", "/more"), 7, "running now")
 	four := cost(item("four", "Tide", "package tide (dpkg)", "/else"), 100, "last sign-in")
 	one.Uses, two.Uses = []autostart.Use{{User: "ines", Last: early}}, []autostart.Use{{User: "bram", Last: late}}
 	one.Known.Product.Installed = "2025-03-01T08:00:00Z"
@@ -105,6 +112,7 @@ func TestGroup(t *testing.T) {
 	require.Equal(t, int64(12), tide.Cost.CPUMS)
 	require.Equal(t, int64(5), one.Cost.CPUMS, "an entry's own figures stay as they are")
 	require.Equal(t, "bram", tide.Used.User)
-	require.Equal(t, []bool{false, true, false}, []bool{products[0].WithSystem, tide.WithSystem, products[2].WithSystem})
+	require.Equal(t, []bool{false, true, false}, []bool{products[0].WithSystem, tide.WithSystem,
+		products[2].WithSystem})
 	require.Equal(t, "Tidewatch Instruments", tide.Maker.Name)
 }

@@ -27,7 +27,8 @@ func apkPackages(m *machine.Reader, programs []*File) {
 		wanted := merged.wanted(programs)
 		set := dependencies{}
 		var owners []apkdb.Package
-		for p := range apkdb.Packages(string(content), func(file string) bool { return wanted[merged.key(file)] != nil }) {
+		for p := range apkdb.Packages(string(content),
+			func(file string) bool { return wanted[merged.key(file)] != nil }) {
 			set.add(p.Name, p.Depends, nil)
 			if len(p.Files) > 0 {
 				owners = append(owners, p)
@@ -36,7 +37,9 @@ func apkPackages(m *machine.Reader, programs []*File) {
 		base := set.closure([]string{"alpine-base"})
 		found := map[*File]delivery{}
 		for _, p := range owners {
-			e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (apk)", Package: p.Name, Maker: packagerName(p.Maintainer), Product: p.Name, Version: p.Version, Description: p.Description, System: base[p.Name]}
+			e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (apk)", Package: p.Name,
+				Maker: packagerName(p.Maintainer), Product: p.Name, Version: p.Version, Description: p.Description,
+				System: base[p.Name]}
 			for _, owned := range p.Files {
 				for _, f := range wanted[merged.key(owned.Path)] {
 					if was, ok := found[f]; !ok || merged.key(was.path) != merged.key(f.Path) {

@@ -180,6 +180,7 @@ func windowsUnsigned(m *machine.Reader, files []*File) {
 		return
 	}
 	for _, f := range drivers {
-		f.Evidence = append(f.Evidence, Evidence{Source: "its signature", Problems: []string{autostart.Unsigned}, Notes: []Note{{Kind: autostart.FactSignature, Text: "none, and no catalogue lists it"}}})
+		f.Evidence = append(f.Evidence, Evidence{Source: "its signature", Problems: []string{autostart.Unsigned},
+			Notes: []Note{{Kind: autostart.FactSignature, Text: "none, and no catalogue lists it"}}})
 	}
 }

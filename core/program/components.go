@@ -75,7 +75,8 @@ func componentFile(text string) string {
 
 // listedProduct is what the key of an installed product says of it.
 func listedProduct(k *registry.Key, source string) (Evidence, bool) {
-	e := Evidence{Basis: autostart.ByReceipt, Source: source, Maker: k.Text("Publisher"), Product: k.Text("DisplayName"), Version: k.Text("DisplayVersion")}
+	e := Evidence{Basis: autostart.ByReceipt, Source: source, Maker: k.Text("Publisher"),
+		Product: k.Text("DisplayName"), Version: k.Text("DisplayVersion")}
 	if day, err := time.Parse("20060102", k.Text("InstallDate")); err == nil {
 		e.Installed = day.Format(time.DateOnly)
 	}

@@ -23,8 +23,10 @@ func flatpaks(m *machine.Reader, programs []*File) {
 		if match == nil {
 			continue
 		}
-		e := Evidence{Basis: autostart.ByPackage, Source: "app " + match[2] + " (Flatpak)", Product: match[2], Notes: []Note{{Name: "not compared", Text: "Flatpak keeps its sums in a store of its own"}}}
-		for _, name := range []string{"share/metainfo/" + match[2] + ".metainfo.xml", "share/appdata/" + match[2] + ".appdata.xml", "share/metainfo/" + match[2] + ".appdata.xml"} {
+		e := Evidence{Basis: autostart.ByPackage, Source: "app " + match[2] + " (Flatpak)", Product: match[2],
+			Notes: []Note{{Name: "not compared", Text: "Flatpak keeps its sums in a store of its own"}}}
+		for _, name := range []string{"share/metainfo/" + match[2] + ".metainfo.xml", "share/appdata/" + match[2] +
+			".appdata.xml", "share/metainfo/" + match[2] + ".appdata.xml"} {
 			content, err := m.ReadFile(path.Join(match[1], "files", name), files.MaxFileSize)
 			if err != nil {
 				continue
@@ -94,7 +96,8 @@ func snaps(m *machine.Reader, files []*File) {
 			publishers = snapPublishers(m)
 		}
 		f.Kind = "snap"
-		f.Evidence = append(f.Evidence, Evidence{Basis: autostart.ByPackage, Source: "snap " + match[1], Product: match[1], Version: "revision " + match[2], Maker: publishers[match[1]],
+		f.Evidence = append(f.Evidence, Evidence{Basis: autostart.ByPackage, Source: "snap " + match[1],
+			Product: match[1], Version: "revision " + match[2], Maker: publishers[match[1]],
 			Notes: []Note{{Name: "not compared", Text: "the signatures of the store are not checked"}}})
 	}
 }

@@ -91,7 +91,8 @@ type onlyWriter struct{ io.Writer }
 
 // unread is evidence that could not be read, which is told and decides nothing.
 func unread(source string, err error) Evidence {
-	return Evidence{Source: source, Notes: []Note{{Name: "not read", Text: fmt.Sprintf("%s: %s", source, machine.Reason(err))}}}
+	return Evidence{Source: source, Notes: []Note{{Name: "not read", Text: fmt.Sprintf("%s: %s", source,
+		machine.Reason(err))}}}
 }
 
 // fingerprint is the SHA-256 of a certificate, in hexadecimal.

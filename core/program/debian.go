@@ -68,8 +68,9 @@ type debian struct {
 	machine  *machine.Reader
 	packages map[string]*debianPackage
 	owners   map[string][]string // the packages that have a file, by the file's key
-	wanted   map[string]string   // the keys of the files that are asked for, by each path that a list may have, without its slash
-	lists    []string            // the names of the files in the folder info
+	// the keys of the files that are asked for, by each path that a list may have, without its slash
+	wanted   map[string]string
+	lists    []string // the names of the files in the folder info
 	diverted []dpkg.Diversion
 	needs    dependencies
 	merged   mergedPaths
@@ -210,7 +211,8 @@ func (db *debian) findBase() {
 	var seeds []string
 	for name, p := range db.packages {
 		section := p.Get("Section")
-		if p.Get("Essential") == "yes" || slices.Contains(basePriorities, p.Get("Priority")) || section == "tasks" || section == "kernel" && strings.HasPrefix(name, "linux-image") ||
+		if p.Get("Essential") == "yes" || slices.Contains(basePriorities, p.Get("Priority")) || section == "tasks" ||
+			section == "kernel" && strings.HasPrefix(name, "linux-image") ||
 			providesBase(p.Get("Provides")) {
 			seeds = append(seeds, name)
 		}
@@ -284,7 +286,8 @@ func (db *debian) testify(f *File) {
 	if p == nil {
 		return
 	}
-	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (dpkg)", Package: p.Name, Maker: packagerName(p.Get("Maintainer")), Product: p.Name, Version: p.Version,
+	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (dpkg)", Package: p.Name,
+		Maker: packagerName(p.Get("Maintainer")), Product: p.Name, Version: p.Version,
 		Installed: p.installed, Description: p.Get("Description"), Role: packageRole(p.Package), System: p.base}
 	f.compare(delivery{path: name, evidence: e, kind: "md5", sum: p.sums[db.sumKey(name)]}, db.merged)
 }

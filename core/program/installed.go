@@ -12,7 +12,8 @@ import (
 // uninstallKeys are where Windows notes what was installed, for everyone and for one user: each
 // product's key tells what it is called, who published it, where it lies and what uninstalls it
 // ("Uninstall Registry Key" of Microsoft's documents).
-var uninstallKeys = []string{`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall`, `HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall`}
+var uninstallKeys = []string{`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall`,
+	`HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall`}
 
 const userUninstall = `\Software\Microsoft\Windows\CurrentVersion\Uninstall`
 
@@ -51,7 +52,8 @@ func installedProducts(m *machine.Reader, files []*File) {
 		file := windata.LowerASCII(f.Path)
 		var best *installed
 		for k := range products {
-			if p := &products[k]; strings.HasPrefix(file, p.folder) && (best == nil || len(p.folder) > len(best.folder)) {
+			if p := &products[k]; strings.HasPrefix(file, p.folder) &&
+				(best == nil || len(p.folder) > len(best.folder)) {
 				best = p
 			}
 		}
@@ -95,7 +97,8 @@ func folderIn(text string) string {
 }
 
 // sharedFolders are folders that no product has for itself, behind the drive, in small letters.
-var sharedFolders = []string{`\`, `\windows\`, `\windows\system32\`, `\windows\syswow64\`, `\windows\installer\`, `\program files\`, `\program files (x86)\`, `\program files\common files\`,
+var sharedFolders = []string{`\`, `\windows\`, `\windows\system32\`, `\windows\syswow64\`, `\windows\installer\`,
+	`\program files\`, `\program files (x86)\`, `\program files\common files\`,
 	`\program files (x86)\common files\`, `\programdata\`, `\programdata\package cache\`, `\users\`}
 
 // ownFolder reports whether a folder can be that of one product.
@@ -111,7 +114,8 @@ func ownFolder(folder string) bool {
 	}
 	if parts := strings.Split(strings.Trim(rest, `\`), `\`); parts[0] == "users" {
 		// Deeper than the folders that everybody's profile has.
-		profile := []string{"appdata", "local", "roaming", "locallow", "programs", "desktop", "documents", "downloads", "temp"}
+		profile := []string{"appdata", "local", "roaming", "locallow", "programs", "desktop", "documents", "downloads",
+			"temp"}
 		for k := 2; k < len(parts); k++ {
 			known := false
 			for _, p := range profile {

@@ -60,7 +60,8 @@ func (f *File) bundle() (b bundle, ok bool) {
 
 // bundleSays adds what an app says of itself.
 func (f *File) bundleSays(b bundle) {
-	e := Evidence{Basis: autostart.ByBundle, Source: b.folder + "/Contents/Info.plist, which anybody can write", Product: firstOf(b.dict.Text("CFBundleDisplayName"), b.dict.Text("CFBundleName")),
+	e := Evidence{Basis: autostart.ByBundle, Source: b.folder + "/Contents/Info.plist, which anybody can write",
+		Product: firstOf(b.dict.Text("CFBundleDisplayName"), b.dict.Text("CFBundleName")),
 		Version: firstOf(b.dict.Text("CFBundleShortVersionString"), b.dict.Text("CFBundleVersion"))}
 	e.Role = b.role()
 	if id := b.dict.Text("CFBundleIdentifier"); id != "" {
@@ -70,8 +71,10 @@ func (f *File) bundleSays(b bundle) {
 	if _, err := f.machine.Stat(b.folder + "/Contents/_MASReceipt/receipt"); err == nil {
 		e.Notes = append(e.Notes, Note{Name: "came from", Text: "the App Store: it has a receipt of it"})
 	}
-	if ticket, err := f.machine.ReadFile(b.folder+"/Contents/CodeResources", maxBundleFile); err == nil && len(ticket) > 4 {
-		e.Notes = append(e.Notes, Note{Name: "notarised", Text: "a ticket is stapled to it; whether it is of this app was not checked"})
+	if ticket, err := f.machine.ReadFile(b.folder+"/Contents/CodeResources", maxBundleFile); err == nil &&
+		len(ticket) > 4 {
+		e.Notes = append(e.Notes, Note{Name: "notarised", Text: "a ticket is stapled to it; whether it is of this " +
+			"app was not checked"})
 	}
 	f.Evidence = append(f.Evidence, e)
 }
@@ -83,13 +86,16 @@ var bundleKeys = []struct{ key, role string }{
 }
 
 // bundleTypes are the endings of bundles of one purpose.
-var bundleTypes = map[string]string{".kext": "device", ".dext": "device", ".driver": "device", ".saver": "display", ".networkextension": "network"}
+var bundleTypes = map[string]string{".kext": "device", ".dext": "device", ".driver": "device", ".saver": "display",
+	".networkextension": "network"}
 
 // appCategories are what an app says that it is for, LSApplicationCategoryType, where that is one of
 // the roles.
 var appCategories = map[string]string{
-	"public.app-category.business": "office", "public.app-category.productivity": "office", "public.app-category.finance": "office",
-	"public.app-category.music": "media", "public.app-category.video": "media", "public.app-category.photography": "media", "public.app-category.entertainment": "media",
+	"public.app-category.business": "office", "public.app-category.productivity": "office",
+	"public.app-category.finance": "office",
+	"public.app-category.music":   "media", "public.app-category.video": "media",
+	"public.app-category.photography": "media", "public.app-category.entertainment": "media",
 	"public.app-category.social-networking": "messaging",
 }
 
@@ -136,7 +142,8 @@ func (f *File) macCode(file *os.File, size int64, b bundle, t *appleTrust) {
 		s, err := c.Signature()
 		if errors.Is(err, codesign.ErrUnsigned) {
 			// Every program that Apple's own tools made for its processors is signed, if only by itself.
-			f.Evidence = append(f.Evidence, Evidence{Source: itsSignature, Problems: []string{autostart.Unsigned}, Notes: []Note{{Kind: autostart.FactSignature, Text: "none"}}})
+			f.Evidence = append(f.Evidence, Evidence{Source: itsSignature, Problems: []string{autostart.Unsigned},
+				Notes: []Note{{Kind: autostart.FactSignature, Text: "none"}}})
 			return
 		}
 		if err == nil {
@@ -168,7 +175,8 @@ func (f *File) sealed(s codesign.Signature, b bundle) error {
 	if b.info == nil {
 		return nil
 	}
-	if s.Sealed(codesign.InfoPlist) && path.Join(b.folder, "Contents/MacOS", b.dict.Text("CFBundleExecutable")) == f.Path {
+	if s.Sealed(codesign.InfoPlist) && path.Join(b.folder, "Contents/MacOS",
+		b.dict.Text("CFBundleExecutable")) == f.Path {
 		if !s.Seals(codesign.InfoPlist, b.info) {
 			return errors.New("the Info.plist of the app is not what was signed")
 		}
@@ -293,7 +301,8 @@ func macSigner(s codesign.Signature, t *appleTrust) Evidence {
 
 // entitlements are what Apple lets a program do that few may: who has one is for that.
 var entitlements = []struct{ key, role string }{
-	{"com.apple.developer.endpoint-security.client", "security"}, {"com.apple.developer.networking.networkextension", "network"}, {"com.apple.developer.networking.vpn.api", "network"},
+	{"com.apple.developer.endpoint-security.client", "security"}, {"com.apple.developer.networking.networkextension",
+		"network"}, {"com.apple.developer.networking.vpn.api", "network"},
 	{"com.apple.developer.driverkit", "device"}, {"com.apple.developer.system-extension.install", "system"},
 }
 
@@ -312,11 +321,13 @@ func entitledRole(list []byte) string {
 }
 
 // macSystemFolders are on the volume that only macOS itself writes, since 11 a sealed one.
-var macSystemFolders = []string{"/System/", "/bin/", "/sbin/", "/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/libexec/", "/usr/share/"}
+var macSystemFolders = []string{"/System/", "/bin/", "/sbin/", "/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/libexec/",
+	"/usr/share/"}
 
 // Sealed reports whether a file lies on the sealed volume of a Mac.
 func Sealed(m *machine.Reader, file string) bool {
-	return m.OS == "macos" && !m.Release().Before(mac.Release{11}) && !strings.HasPrefix(file, "/System/Volumes/") && !mac.Firmlinked(file) &&
+	return m.OS == "macos" && !m.Release().Before(mac.Release{11}) && !strings.HasPrefix(file, "/System/Volumes/") &&
+		!mac.Firmlinked(file) &&
 		slices.ContainsFunc(macSystemFolders, func(dir string) bool { return strings.HasPrefix(file, dir) })
 }
 
@@ -326,9 +337,11 @@ func sealedVolume(m *machine.Reader, files []*File) {
 		if !Sealed(m, f.Path) {
 			continue
 		}
-		e := Evidence{Basis: autostart.BySealedVolume, Source: "the system's sealed volume", Maker: "Apple", System: true}
+		e := Evidence{Basis: autostart.BySealedVolume, Source: "the system's sealed volume", Maker: "Apple",
+			System: true}
 		if !m.Live {
-			e.Notes = []Note{{Name: "not checked", Text: "whether the seal of the volume is whole; a Mac does that when it starts"}}
+			e.Notes = []Note{{Name: "not checked", Text: "whether the seal of the volume is whole; a Mac does that " +
+				"when it starts"}}
 		}
 		f.Evidence = append(f.Evidence, e)
 	}
@@ -360,7 +373,8 @@ func receipts(m *machine.Reader, programs []*File) {
 		}
 		d := doc.Dict()
 		id := d.Text("PackageIdentifier")
-		e := Evidence{Basis: autostart.ByReceipt, Source: path.Join(folder, entry.Name()), Product: id, Version: d.Text("PackageVersion")}
+		e := Evidence{Basis: autostart.ByReceipt, Source: path.Join(folder, entry.Name()), Product: id,
+			Version: d.Text("PackageVersion")}
 		if at, ok := d["InstallDate"].(time.Time); ok {
 			e.Installed = at.UTC().Format(time.RFC3339)
 		}

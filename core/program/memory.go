@@ -127,6 +127,7 @@ func stateOf(m *machine.Reader) string {
 
 // databases are the files whose change may change what is known of others.
 var databases = map[string][]string{
-	"linux": slices.Concat([]string{dpkgStatus, dpkgFolder + "/diversions", dpkgInfo, pacmanFolder}, rpmDatabases, apkInstalled),
+	"linux": slices.Concat([]string{dpkgStatus, dpkgFolder + "/diversions", dpkgInfo, pacmanFolder}, rpmDatabases,
+		apkInstalled),
 	"macos": {trustSettings},
 }

@@ -84,7 +84,9 @@ func pacmanPackages(m *machine.Reader, files []*File) {
 		}
 		one := func(heading string) string { return strings.Join(p.desc[heading], " ") }
 		name := one("NAME")
-		e := Evidence{Basis: autostart.ByPackage, Source: "package " + name + " (pacman)", Package: name, Maker: packagerName(one("PACKAGER")), Product: name, Version: one("VERSION"), Description: one("DESC"), System: base[name]}
+		e := Evidence{Basis: autostart.ByPackage, Source: "package " + name + " (pacman)", Package: name,
+			Maker: packagerName(one("PACKAGER")), Product: name, Version: one("VERSION"), Description: one("DESC"),
+			System: base[name]}
 		if seconds, err := strconv.ParseInt(one("INSTALLDATE"), 10, 64); err == nil && seconds > 0 && seconds < 1<<40 {
 			e.Installed = time.Unix(seconds, 0).UTC().Format(time.RFC3339)
 		}

@@ -269,7 +269,8 @@ func (f *File) decide() *autostart.Known {
 			k.Maker = autostart.Maker{Name: autostart.Text(e.Maker), Basis: e.Basis}
 		}
 		if k.Product.Name == "" && e.Product != "" {
-			k.Product = autostart.Product{Name: autostart.Text(e.Product), Version: autostart.Text(e.Version), Installed: e.Installed}
+			k.Product = autostart.Product{Name: autostart.Text(e.Product), Version: autostart.Text(e.Version),
+				Installed: e.Installed}
 		}
 		if k.Product.Installed == "" && strings.EqualFold(k.Product.Name, autostart.Text(e.Product)) {
 			k.Product.Installed = e.Installed // what proves a product seldom knows when it came
@@ -400,7 +401,8 @@ func hasPackages(m *machine.Reader) bool {
 	if m.OS != "linux" {
 		return false
 	}
-	for _, name := range slices.Concat([]string{dpkgStatus, pacmanFolder + "/ALPM_DB_VERSION"}, rpmDatabases, apkInstalled) {
+	for _, name := range slices.Concat([]string{dpkgStatus, pacmanFolder + "/ALPM_DB_VERSION"}, rpmDatabases,
+		apkInstalled) {
 		if _, err := m.Stat(name); err == nil {
 			return true
 		}

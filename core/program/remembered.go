@@ -18,7 +18,8 @@ type remembered struct {
 
 // noteKinds are the kinds of notes by the words that the record has for them. Nobody reads those.
 var noteKinds = map[string]autostart.FactKind{
-	"uninstalled by": autostart.FactUninstalledBy, "signature": autostart.FactSignature, "signed by": autostart.FactSignedBy,
+	"uninstalled by": autostart.FactUninstalledBy, "signature": autostart.FactSignature,
+	"signed by": autostart.FactSignedBy,
 	"signed as": autostart.FactSignedAs, "signed at": autostart.FactSignedAt,
 }
 
@@ -48,7 +49,8 @@ const maxRemembered = 1000
 
 // texts are the fields of a piece of evidence that are text, in the order in which they are kept.
 func (e *Evidence) texts() []*string {
-	return []*string{&e.Basis, &e.Source, &e.Maker, &e.Product, &e.Version, &e.Installed, &e.Description, &e.Role, &e.Package, &e.Bundle}
+	return []*string{&e.Basis, &e.Source, &e.Maker, &e.Product, &e.Version, &e.Installed, &e.Description, &e.Role,
+		&e.Package, &e.Bundle}
 }
 
 func (r *remembered) encode() []byte {

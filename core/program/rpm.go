@@ -13,7 +13,8 @@ import (
 
 // rpmDatabases are where rpm has its database: today's place and the earlier one, of each kind. The
 // old kind comes last, for a machine that was brought forward may still have it beside the new one.
-var rpmDatabases = []string{"/usr/lib/sysimage/rpm/rpmdb.sqlite", "/usr/lib/sysimage/rpm/Packages.db", "/var/lib/rpm/rpmdb.sqlite", "/var/lib/rpm/Packages.db",
+var rpmDatabases = []string{"/usr/lib/sysimage/rpm/rpmdb.sqlite", "/usr/lib/sysimage/rpm/Packages.db",
+	"/var/lib/rpm/rpmdb.sqlite", "/var/lib/rpm/Packages.db",
 	"/usr/lib/sysimage/rpm/Packages", "/var/lib/rpm/Packages"}
 
 // rpmPackages tells which package of rpm delivered the files, and whether they still are as it
@@ -60,7 +61,8 @@ func rpmIn(m *machine.Reader, name string, files []*File) error {
 					if was, ok := found[f]; ok && merged.key(was.path) == merged.key(f.Path) {
 						continue
 					}
-					found[f] = delivery{path: owned.Path, evidence: rpmEvidence(p), kind: p.Algorithm, sum: owned.Digest}
+					found[f] = delivery{path: owned.Path, evidence: rpmEvidence(p), kind: p.Algorithm,
+						sum: owned.Digest}
 				}
 			}
 		}
@@ -74,7 +76,9 @@ func rpmIn(m *machine.Reader, name string, files []*File) error {
 }
 
 func rpmEvidence(p *rpmdb.Package) Evidence {
-	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (rpm)", Package: p.Name, Maker: firstOf(p.Vendor, p.Packager), Product: p.Name, Version: p.Version + "-" + p.Release, Description: p.Summary}
+	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (rpm)", Package: p.Name,
+		Maker: firstOf(p.Vendor, p.Packager), Product: p.Name, Version: p.Version + "-" + p.Release,
+		Description: p.Summary}
 	if !p.Installed.IsZero() {
 		e.Installed = p.Installed.Format(time.RFC3339)
 	}

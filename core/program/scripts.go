@@ -64,14 +64,16 @@ func scriptSignature(text, message []byte, trust *trust) (Evidence, error) {
 
 // invalidSignature says that a signature is not of the file that it stands in.
 func invalidSignature(why string) Evidence {
-	return Evidence{Source: itsSignature, State: Changed, Problems: []string{autostart.SignatureInvalid}, Notes: []Note{{Kind: autostart.FactSignature, Text: "does not hold: " + why}}}
+	return Evidence{Source: itsSignature, State: Changed, Problems: []string{autostart.SignatureInvalid},
+		Notes: []Note{{Kind: autostart.FactSignature, Text: "does not hold: " + why}}}
 }
 
 // itsSignature is the source of what a signature in the file itself says.
 const itsSignature = "its signature"
 
 // judgeSignature compares one signature with what it is said to be over, and looks who made it.
-func judgeSignature(s *authenticode.Signature, digest func(crypto.Hash) ([]byte, error), trust *trust) (Evidence, error) {
+func judgeSignature(s *authenticode.Signature, digest func(crypto.Hash) ([]byte, error), trust *trust) (Evidence,
+	error) {
 	switch {
 	case s.Err != nil:
 		return Evidence{}, s.Err

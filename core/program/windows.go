@@ -47,8 +47,10 @@ func (f *File) windowsImage(file *os.File, size int64, trust *trust) {
 		f.Evidence = append(f.Evidence, unread("its version resource", err))
 	default:
 		text := version.Strings
-		f.Evidence = append(f.Evidence, Evidence{Basis: autostart.ByVersionResource, Source: "its version resource, which anybody can write", Maker: text["CompanyName"],
-			Product: text["ProductName"], Version: firstOf(text["ProductVersion"], version.Product, version.File), Description: text["FileDescription"]})
+		f.Evidence = append(f.Evidence, Evidence{Basis: autostart.ByVersionResource,
+			Source: "its version resource, which anybody can write", Maker: text["CompanyName"],
+			Product: text["ProductName"], Version: firstOf(text["ProductVersion"], version.Product, version.File),
+			Description: text["FileDescription"]})
 	}
 }
 
@@ -111,16 +113,19 @@ func signatureOf(image *peimage.Image, trust *trust) []Evidence {
 
 // signedBy is who made a signature that holds, as far as it can be traced.
 func signedBy(s *authenticode.Signature, trust *trust) Evidence {
-	e := Evidence{Basis: autostart.ByUnanchored, Maker: signerName(s.Signer), Notes: []Note{{Kind: autostart.FactSignedBy, Text: certificateName(s.Signer)}}}
+	e := Evidence{Basis: autostart.ByUnanchored, Maker: signerName(s.Signer),
+		Notes: []Note{{Kind: autostart.FactSignedBy, Text: certificateName(s.Signer)}}}
 	if !s.Time.IsZero() && s.StampErr == nil {
-		e.Notes = append(e.Notes, Note{Kind: autostart.FactSignedAt, Text: s.Time.UTC().Format(time.RFC3339) + ", by the time stamp of " + certificateName(s.Stamper)})
+		e.Notes = append(e.Notes, Note{Kind: autostart.FactSignedAt, Text: s.Time.UTC().Format(time.RFC3339) +
+			", by the time stamp of " + certificateName(s.Stamper)})
 	}
 	if s.StampErr != nil {
 		e.Notes = append(e.Notes, Note{Name: "time stamp", Text: s.StampErr.Error()})
 	}
 	root, err := s.Anchored(trust.roots, trust.now)
 	if err != nil {
-		e.Notes = append(e.Notes, Note{Name: "not traced", Text: "its signer is nobody that this computer knows: " + err.Error()})
+		e.Notes = append(e.Notes, Note{Name: "not traced", Text: "its signer is nobody that this computer knows: " +
+			err.Error()})
 		return e
 	}
 	e.Basis = autostart.BySignature
@@ -128,7 +133,8 @@ func signedBy(s *authenticode.Signature, trust *trust) Evidence {
 	if known == "" {
 		known = "known to this computer's own store only"
 	}
-	e.Notes = append(e.Notes, Note{Name: "traced to", Text: certificateName(root) + ", " + known}, Note{Name: "not checked", Text: notChecked})
+	e.Notes = append(e.Notes, Note{Name: "traced to", Text: certificateName(root) + ", " + known},
+		Note{Name: "not checked", Text: notChecked})
 	e.System = trust.system(s.Signer, root)
 	e.Foreign = trust.known(root) == ""
 	return e
@@ -211,7 +217,8 @@ const maxRoots = 2000
 // their maker, and were not seen on a disk here: where they were wrong, the parts of Windows would
 // be told by name and place, as without them.
 var systemRoots = map[string]string{
-	"5367f20c7ade0e2bca790915056d086b720c33c1fa2a2661acf787e3292e1270": "Microsoft Identity Verification Root Certificate Authority 2020",
+	"5367f20c7ade0e2bca790915056d086b720c33c1fa2a2661acf787e3292e1270": "Microsoft Identity Verification Root " +
+		"Certificate Authority 2020",
 	"847df6a78497943f27fc72eb93f9a637320a02b561d0a91b09e87a7807ed7c61": "Microsoft Root Certificate Authority 2011",
 	"df545bf919a2439c36983b54cdfc903dfa4f37d3996d8d84b4c31eec6f3c163e": "Microsoft Root Certificate Authority 2010",
 }

@@ -74,7 +74,8 @@ func Order(items []*location.Item, now time.Time) []Place {
 		places[k] = placeOf(item, now)
 	}
 	slices.SortStableFunc(places, func(a, b Place) int {
-		return cmp.Or(cmp.Compare(a.Rank, b.Rank), cmp.Compare(a.grave, b.grave), cmp.Compare(weight(b.Item.Cost), weight(a.Item.Cost)))
+		return cmp.Or(cmp.Compare(a.Rank, b.Rank), cmp.Compare(a.grave, b.grave), cmp.Compare(weight(b.Item.Cost),
+			weight(a.Item.Cost)))
 	})
 	return places
 }
@@ -165,7 +166,8 @@ type Suggestion struct {
 var Kinds = []string{"hostile", "broken", "spare", "unused"}
 
 // hands are the roles that are left alone whatever a catalogue says of a program.
-var hands = []string{"security", "device", "input", "display", "sound", "network", "storage", "accessibility", "system", "backup"}
+var hands = []string{"security", "device", "input", "display", "sound", "network", "storage", "accessibility", "system",
+	"backup"}
 
 // Suggest proposes what could be turned off, in the order of the review, of some kinds, or of all where none is
 // named. What is protected or needs a second thought is never proposed, and of programs that nobody has judged only
@@ -174,7 +176,8 @@ func Suggest(items []*location.Item, kinds []string, now time.Time) []Suggestion
 	var all []Suggestion
 	for _, p := range Order(items, now) {
 		item, known := p.Item, p.Item.Entry.Facts()
-		if item.State == autostart.Disabled || item.Hidden() || item.OSPart || item.Guarded != "" || item.Caution != "" || item.Switch == autostart.Report {
+		if item.State == autostart.Disabled || item.Hidden() || item.OSPart || item.Guarded != "" ||
+			item.Caution != "" || item.Switch == autostart.Report {
 			continue
 		}
 		kind := ""

@@ -15,7 +15,8 @@ var now = time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 
 // item is an entry that is on, with what a test says of it.
 func item(name string, with func(*location.Item)) *location.Item {
-	i := &location.Item{Entry: autostart.Entry{Handle: name, Name: name, State: autostart.Enabled, Switch: autostart.Hide, Known: &autostart.Known{}}}
+	i := &location.Item{Entry: autostart.Entry{Handle: name, Name: name, State: autostart.Enabled,
+		Switch: autostart.Hide, Known: &autostart.Known{}}}
 	with(i)
 	return i
 }
@@ -35,24 +36,39 @@ func items() (all []*location.Item, why []string) {
 		why  string
 	}{
 		{item("noted-hostile", verdict("hostile", autostart.ByNote)), "your note says that it is hostile"},
-		{item("impostor", func(i *location.Item) { i.Problems = []string{autostart.Impostor, autostart.TargetMissing} }), "it has a name of the system's and is not the system's"},
-		{item("open-to-all", func(i *location.Item) { i.Problems = []string{autostart.Insecure}; i.Guarded = "x" }), "any user can change what it runs"},
-		{item("missing", func(i *location.Item) { i.Problems = []string{autostart.TargetMissing}; i.Target.Path = "/gone" }), "its program is missing"},
+		{item("impostor", func(i *location.Item) {
+			i.Problems = []string{autostart.Impostor,
+				autostart.TargetMissing}
+		}), "it has a name of the system's and is not the system's"},
+		{item("open-to-all", func(i *location.Item) { i.Problems = []string{autostart.Insecure}; i.Guarded = "x" }),
+			"any user can change what it runs"},
+		{item("missing", func(i *location.Item) {
+			i.Problems = []string{
+				autostart.TargetMissing}
+			i.Target.Path = "/gone"
+		}), "its program is missing"},
 		{item("spare", verdict("spare", autostart.ByCatalogue)), "the catalogue says that it is spare"},
-		{item("costly", func(i *location.Item) { i.Cost = &autostart.Cost{CPUMS: 90_000} }), "it took 90.0 s of processor time"},
+		{item("costly", func(i *location.Item) { i.Cost = &autostart.Cost{CPUMS: 90_000} }),
+			"it took 90.0 s of processor time"},
 		{item("costly-useful", func(i *location.Item) {
 			i.Known = &autostart.Known{Verdict: "useful", VerdictBasis: autostart.ByCatalogue}
 			i.Cost, i.Uses = &autostart.Cost{MemoryKB: 200 << 10}, used(400)
 		}), "it has 200 MB of memory, and was last used by hand on 2025-10-22"},
 		{item("unused", func(i *location.Item) { i.Uses = used(200) }), "it was last used by hand on 2026-05-10"},
-		{item("plain", func(i *location.Item) { i.Uses = used(10); i.Cost = &autostart.Cost{CPUMS: 10} }), "nobody has judged it yet"},
+		{item("plain", func(i *location.Item) { i.Uses = used(10); i.Cost = &autostart.Cost{CPUMS: 10} }),
+			"nobody has judged it yet"},
 		{item("essential", func(i *location.Item) {
 			i.Known = &autostart.Known{Verdict: "essential", VerdictBasis: autostart.ByNote}
 			i.Cost = &autostart.Cost{CPUMS: 90_000}
 		}), "your note says that it is essential"},
-		{item("protected", func(i *location.Item) { i.Guarded = "needed to sign in" }), "it is protected: needed to sign in"},
+		{item("protected", func(i *location.Item) { i.Guarded = "needed to sign in" }),
+			"it is protected: needed to sign in"},
 		{item("fixed", func(i *location.Item) { i.Switch = autostart.Report }), "it cannot be turned off here"},
-		{item("off", func(i *location.Item) { i.State = autostart.Disabled; i.Problems = []string{autostart.TargetMissing} }), "it is off already"},
+		{item("off", func(i *location.Item) {
+			i.State = autostart.Disabled
+			i.Problems = []string{
+				autostart.TargetMissing}
+		}), "it is off already"},
 	} {
 		all, why = append(all, row.item), append(why, row.why)
 	}
@@ -82,10 +98,14 @@ func TestSuggest(t *testing.T) {
 		}
 		return names
 	}
-	require.Equal(t, []string{"hostile noted-hostile", "broken impostor", "broken missing", "spare spare", "unused costly-useful"}, names(review.Suggest(all, nil, now)))
+	require.Equal(t, []string{"hostile noted-hostile", "broken impostor", "broken missing", "spare spare",
+		"unused costly-useful"}, names(review.Suggest(all, nil, now)))
 	require.Equal(t, []string{"spare spare"}, names(review.Suggest(all, []string{"spare"}, now)))
 	for _, with := range []func(*location.Item){
-		func(i *location.Item) { i.Guarded = "x" }, func(i *location.Item) { i.Caution = "x" }, func(i *location.Item) { i.State = autostart.Disabled },
+		func(i *location.Item) { i.Guarded = "x" }, func(i *location.Item) { i.Caution = "x" }, func(
+			i *location.Item) {
+			i.State = autostart.Disabled
+		},
 		func(i *location.Item) { i.Switch = autostart.Report }, func(i *location.Item) { i.OSPart = true },
 	} {
 		for _, word := range []string{"spare", "hostile"} {
@@ -95,7 +115,8 @@ func TestSuggest(t *testing.T) {
 			require.Empty(t, review.Suggest([]*location.Item{i}, nil, now))
 		}
 	}
-	for _, role := range []string{"security", "device", "input", "display", "sound", "network", "storage", "accessibility"} {
+	for _, role := range []string{"security", "device", "input", "display", "sound", "network", "storage",
+		"accessibility"} {
 		i := item("x", func(i *location.Item) { i.Known = &autostart.Known{Verdict: "spare", Role: role} })
 		require.Empty(t, review.Suggest([]*location.Item{i}, nil, now), role)
 		i.Known.Verdict = "hostile"

@@ -256,13 +256,15 @@ func program(e *autostart.Entry) string {
 }
 
 // newProblems are those that snapshots of before programs were looked at do not have.
-var newProblems = []string{autostart.Unsigned, autostart.SignatureInvalid, autostart.Changed, autostart.Impostor, autostart.OddPlace, autostart.Obscured, autostart.Twice}
+var newProblems = []string{autostart.Unsigned, autostart.SignatureInvalid, autostart.Changed, autostart.Impostor,
+	autostart.OddPlace, autostart.Obscured, autostart.Twice}
 
 func compareEntries(a, b *autostart.Entry, beforePrograms bool) []Field {
 	if beforePrograms {
 		one, other := *a, *b
 		for _, e := range []*autostart.Entry{&one, &other} {
-			e.Problems = slices.DeleteFunc(slices.Clone(e.Problems), func(p string) bool { return slices.Contains(newProblems, p) })
+			e.Problems = slices.DeleteFunc(slices.Clone(e.Problems),
+				func(p string) bool { return slices.Contains(newProblems, p) })
 		}
 		a, b = &one, &other
 	}
@@ -273,7 +275,8 @@ func compareEntries(a, b *autostart.Entry, beforePrograms bool) []Field {
 		if early && (f.name == "mode" || f.name == "when") {
 			continue
 		}
-		if removed := a.Mode == autostart.KeptInRecord && b.Mode == a.Mode; (removed || a.State != b.State) && (f.name == "stage" || f.name == "when") {
+		if removed := a.Mode == autostart.KeptInRecord && b.Mode == a.Mode; (removed || a.State != b.State) &&
+			(f.name == "stage" || f.name == "when") {
 			continue // when it would start is not told of all that is off: a service has no other place for it
 		}
 		if (fleeting(a) || fleeting(b)) && (f.name == "state" || f.name == "mode" || f.name == "when") {
@@ -309,7 +312,8 @@ func compareImages(id string, bodies [2]string, from, to *Snapshot) ([]Field, er
 	if a.Same(b) || mac.SameMeaning(artifact, a, b) {
 		return nil, nil // a folder that others put something into
 	}
-	field := Field{autostart.Text(artifact.String()), a.String(), b.String(), autostart.Text(strings.Join(difference.Words(artifact, a, b), "; "))}
+	field := Field{autostart.Text(artifact.String()), a.String(), b.String(),
+		autostart.Text(strings.Join(difference.Words(artifact, a, b), "; "))}
 	if field.From == field.To {
 		field.From += ", " + describeRest(a)
 		field.To += ", " + describeRest(b)
@@ -319,5 +323,6 @@ func compareImages(id string, bodies [2]string, from, to *Snapshot) ([]Field, er
 
 // describeRest words what an image's short form leaves out.
 func describeRest(i artifact.Image) string {
-	return fmt.Sprintf("owner %d:%d, %s, %d extended attributes", i.UID, i.GID, i.ModTime.Format(time.RFC3339Nano), len(i.Xattrs))
+	return fmt.Sprintf("owner %d:%d, %s, %d extended attributes", i.UID, i.GID, i.ModTime.Format(time.RFC3339Nano),
+		len(i.Xattrs))
 }

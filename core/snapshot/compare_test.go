@@ -18,7 +18,8 @@ func TestEarlySnapshotsAreComparedByWhatTheyTell(t *testing.T) {
 	require.Empty(t, compareEntries(&early, &now, false))
 	later := now
 	later.When = "every 20 minutes"
-	require.Equal(t, []Field{{Field: "when", From: "every 10 minutes", To: "every 20 minutes"}}, compareEntries(&now, &later, false))
+	require.Equal(t, []Field{{Field: "when", From: "every 10 minutes", To: "every 20 minutes"}},
+		compareEntries(&now, &later, false))
 	early.State = autostart.Disabled
 	require.Equal(t, []Field{{Field: "state", From: "disabled", To: "enabled"}}, compareEntries(&early, &now, false))
 }
@@ -26,7 +27,8 @@ func TestEarlySnapshotsAreComparedByWhatTheyTell(t *testing.T) {
 // A service that is off has no place that tells whether it would start by itself or when it is asked for: where it
 // stands in the list then is no change of its own.
 func TestStagesOfWhatIsOff(t *testing.T) {
-	on := autostart.Entry{Handle: "k7f3qa2", Place: "p", State: autostart.Enabled, Stage: autostart.Event, When: "when a program asks for it"}
+	on := autostart.Entry{Handle: "k7f3qa2", Place: "p", State: autostart.Enabled, Stage: autostart.Event,
+		When: "when a program asks for it"}
 	off := on
 	off.State, off.Stage, off.When = autostart.Disabled, autostart.System, "at startup"
 	require.Equal(t, []Field{{Field: "state", From: "enabled", To: "disabled"}}, compareEntries(&on, &off, false))
@@ -42,7 +44,8 @@ func TestProblemsOfEarlierSnapshots(t *testing.T) {
 	now := earlier
 	now.Problems = []string{autostart.TargetMissing, autostart.Changed}
 	require.Empty(t, compareEntries(&earlier, &now, true))
-	require.Equal(t, []Field{{Field: "problems", From: "target-missing", To: "target-missing, changed"}}, compareEntries(&earlier, &now, false))
+	require.Equal(t, []Field{{Field: "problems", From: "target-missing", To: "target-missing, changed"}},
+		compareEntries(&earlier, &now, false))
 	head := "E\tk7f3qa2\t\t"
 	at := func(body string) *line { return &line{raw: head + body, second: 9, third: 10} }
 	require.False(t, at(string(appendEntry(nil, &Recorded{Entry: now}))).beforePrograms())

@@ -16,7 +16,8 @@ import (
 // Two captures of one entry, which was turned off in between.
 func ExampleCompare() {
 	capture := func(state autostart.State) *snapshot.Snapshot {
-		item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Name: "Fogbell Sync", State: state}, Artifacts: func() []artifact.Artifact { return nil }}
+		item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Name: "Fogbell Sync", State: state},
+			Artifacts: func() []artifact.Artifact { return nil }}
 		inv := inventory.Inventory{Machine: &machine.Machine{ID: "workshop-box"}, Items: []*location.Item{item}}
 		snap, err := snapshot.Capture(inv, time.Now(), "as found", snapshot.Keeper{})
 		if err != nil {

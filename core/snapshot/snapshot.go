@@ -83,24 +83,26 @@ func (s *Snapshot) Name() string { return "S" + strconv.Itoa(s.ID) }
 // image is how an image stands in a section and in the journal. Content is kept
 // apart, by its digest.
 type image struct {
-	Kind    artifact.ImageKind `json:"kind"`
-	Type    uint32             `json:"type,omitempty"`  // of a registry value
-	Place   int                `json:"place,omitempty"` // of a registry value
-	Mode    uint32             `json:"mode,omitempty"`
-	UID     int                `json:"uid"`
-	GID     int                `json:"gid"`
-	Time    *[2]int64          `json:"time,omitempty"`  // seconds since 1970 and nanoseconds; none: unknown
-	ModTime int64              `json:"mtime,omitempty"` // of early records: nanoseconds since 1970, 0 where they were unknown or 0
-	Content string             `json:"content,omitempty"`
-	Target  string             `json:"target,omitempty"` // quoted as a Go string
-	Xattrs  map[string][]byte  `json:"xattrs,omitempty"` // a name that is no UTF-8 is quoted as a Go string
-	Known   bool               `json:"attrs,omitempty"`  // the extended attributes are known, even if there are none
-	Names   string             `json:"names,omitempty"`
+	Kind  artifact.ImageKind `json:"kind"`
+	Type  uint32             `json:"type,omitempty"`  // of a registry value
+	Place int                `json:"place,omitempty"` // of a registry value
+	Mode  uint32             `json:"mode,omitempty"`
+	UID   int                `json:"uid"`
+	GID   int                `json:"gid"`
+	Time  *[2]int64          `json:"time,omitempty"` // seconds since 1970 and nanoseconds; none: unknown
+	// of early records: nanoseconds since 1970, 0 where they were unknown or 0
+	ModTime int64             `json:"mtime,omitempty"`
+	Content string            `json:"content,omitempty"`
+	Target  string            `json:"target,omitempty"` // quoted as a Go string
+	Xattrs  map[string][]byte `json:"xattrs,omitempty"` // a name that is no UTF-8 is quoted as a Go string
+	Known   bool              `json:"attrs,omitempty"`  // the extended attributes are known, even if there are none
+	Names   string            `json:"names,omitempty"`
 }
 
 // EncodeImage turns an image into text; keep is called with its content.
 func EncodeImage(i artifact.Image, keep func(Digest, []byte)) string {
-	e := image{Kind: i.Kind, Mode: uint32(i.Mode), UID: i.UID, GID: i.GID, Xattrs: encodeNames(i.Xattrs), Known: i.Xattrs != nil, Names: i.Names, Type: i.Type, Place: i.Place}
+	e := image{Kind: i.Kind, Mode: uint32(i.Mode), UID: i.UID, GID: i.GID, Xattrs: encodeNames(i.Xattrs),
+		Known: i.Xattrs != nil, Names: i.Names, Type: i.Type, Place: i.Place}
 	if !i.ModTime.IsZero() {
 		e.Time = &[2]int64{i.ModTime.Unix(), int64(i.ModTime.Nanosecond())}
 	}
@@ -128,7 +130,8 @@ func encodeNames(attrs map[string][]byte) map[string][]byte {
 // decodeNames is the reverse of encodeNames.
 func decodeNames(attrs map[string][]byte) (map[string][]byte, error) {
 	var failed error
-	all := renamed(attrs, func(name string) bool { return name != "" && name[0] == '"' }, func(name string) (string, error) {
+	all := renamed(attrs, func(name string) bool { return name != "" && name[0] == '"' }, func(name string) (string,
+		error) {
 		plain, err := strconv.Unquote(name)
 		failed = errors.Join(failed, err)
 		return plain, err
@@ -168,7 +171,8 @@ func DecodeImage(text string, load func(Digest) ([]byte, error)) (artifact.Image
 	if err := json.Unmarshal([]byte(text), &e); err != nil {
 		return artifact.Image{}, fmt.Errorf("an image in the record cannot be read: %w", err)
 	}
-	i := artifact.Image{Kind: e.Kind, Mode: fs.FileMode(e.Mode), UID: e.UID, GID: e.GID, Xattrs: e.Xattrs, Names: e.Names, Type: e.Type, Place: e.Place}
+	i := artifact.Image{Kind: e.Kind, Mode: fs.FileMode(e.Mode), UID: e.UID, GID: e.GID, Xattrs: e.Xattrs,
+		Names: e.Names, Type: e.Type, Place: e.Place}
 	switch {
 	case e.Time != nil:
 		i.ModTime = time.Unix(e.Time[0], e.Time[1]).UTC()
@@ -239,13 +243,16 @@ func FiguresOf(inv inventory.Inventory) []figures.Figure {
 			enabled++
 		}
 	}
-	return figures.Sorted(append(figures.Read(inv.Machine), figures.Figure{Name: "entries-enabled", Value: enabled, Unit: figures.Count, Basis: "the inventory"}))
+	return figures.Sorted(append(figures.Read(inv.Machine), figures.Figure{Name: "entries-enabled", Value: enabled,
+		Unit: figures.Count, Basis: "the inventory"}))
 }
 
 // CaptureFrom is [Capture] with the images taken from another source than the
 // machine.
-func CaptureFrom(inv inventory.Inventory, read func(artifact.Artifact) (artifact.Image, error), now time.Time, message string, keeper Keeper) (*Snapshot, error) {
-	s := &Snapshot{Machine: inv.Machine.ID, Time: now.UTC().Truncate(time.Second), Message: message, System: inv.Machine.Version, Boot: inv.Machine.Boot(),
+func CaptureFrom(inv inventory.Inventory, read func(artifact.Artifact) (artifact.Image, error), now time.Time,
+	message string, keeper Keeper) (*Snapshot, error) {
+	s := &Snapshot{Machine: inv.Machine.ID, Time: now.UTC().Truncate(time.Second), Message: message,
+		System: inv.Machine.Version, Boot: inv.Machine.Boot(),
 		Unread: slices.Clone(inv.Unread), Load: func(Digest) ([]byte, error) { return nil, errNoContents }}
 	var failed error
 	keep := func(d Digest, content []byte) {
@@ -295,7 +302,8 @@ func CaptureFrom(inv inventory.Inventory, read func(artifact.Artifact) (artifact
 			}
 			text = append(text, a.ID()...)
 		}
-		text = appendEntry(append(text, '\t'), &Recorded{Entry: item.Entry, Part: item.Can.Part, Removes: item.Can.Removes})
+		text = appendEntry(append(text, '\t'), &Recorded{Entry: item.Entry, Part: item.Can.Part,
+			Removes: item.Can.Removes})
 		text = append(text, '\n')
 		// The folder of each is known for its time: where a restore brings the
 		// same names back, it brings the folder's time back too. Of what is not
@@ -307,7 +315,8 @@ func CaptureFrom(inv inventory.Inventory, read func(artifact.Artifact) (artifact
 				i, err := read(a)
 				if kind = i.Kind; err != nil {
 					s.Missed++
-					s.Unread = append(s.Unread, autostart.Unread{Location: item.Location, Path: autostart.Text(a.Name), Reason: machine.Reason(err)})
+					s.Unread = append(s.Unread, autostart.Unread{Location: item.Location, Path: autostart.Text(a.Name),
+						Reason: machine.Reason(err)})
 				} else {
 					text = fmt.Appendf(text, "A\t%s\t%s\t%s\n", a.Kind, a.ID(), EncodeImage(i, keep))
 				}
@@ -572,7 +581,8 @@ type Owners struct {
 // Owners finds, for each artifact, the entries that it decides. Most artifacts have an image and
 // one entry, which takes a number.
 func (x *Index) Owners(images *Images) *Owners {
-	o := &Owners{images: images.images, entries: x.entries, first: make([]uint32, len(images.images)), more: map[string][]uint32{}}
+	o := &Owners{images: images.images, entries: x.entries, first: make([]uint32, len(images.images)),
+		more: map[string][]uint32{}}
 	type place struct {
 		id string
 		k  int

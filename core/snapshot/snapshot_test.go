@@ -16,7 +16,8 @@ func TestImagesComeBackToTheByte(t *testing.T) {
 	at := time.Date(2026, 3, 14, 9, 26, 53, 123456789, time.UTC)
 	for _, i := range []artifact.Image{
 		{Kind: artifact.Absent},
-		{Kind: artifact.Regular, Mode: 0o4755 | fs.ModeSetuid | fs.ModeSticky, UID: 1000, GID: 27, ModTime: at, Content: []byte("a\x00\xff"), Xattrs: map[string][]byte{"user.x": {0, 255}, "user.empty": {}}},
+		{Kind: artifact.Regular, Mode: 0o4755 | fs.ModeSetuid | fs.ModeSticky, UID: 1000, GID: 27, ModTime: at,
+			Content: []byte("a\x00\xff"), Xattrs: map[string][]byte{"user.x": {0, 255}, "user.empty": {}}},
 		{Kind: artifact.Regular, UID: -1, GID: -1, Content: []byte{}},
 		{Kind: artifact.Symlink, Mode: 0o777, ModTime: at, Target: "/a\xffb\n\u202e", Xattrs: map[string][]byte{}},
 		{Kind: artifact.Folder, Mode: 0o755 | fs.ModeSetgid, ModTime: at, Names: "abc"},
@@ -42,9 +43,13 @@ func TestEntriesComeBackWhole(t *testing.T) {
 	yes := true
 	for _, e := range []autostart.Entry{
 		{Problems: []string{}},
-		{Handle: "k7f3qa2", Location: "linux.rc-local", Stage: autostart.System, Scope: autostart.ForUser, User: "ines", Name: "a\tb\nc\\d\\n\u202e", State: autostart.Disabled,
-			Mode: "m", Command: "c \\t", Target: autostart.Target{Path: "/x", Exists: &yes, Size: 1 << 40, Modified: time.Unix(1, 2).UTC()},
-			Known: &autostart.Known{Maker: autostart.Maker{Name: "n", Basis: "b"}, Product: autostart.Product{Name: "p", Version: "v", Installed: "i"}, Description: "d", DescriptionBasis: "e"}, OSPart: true, OSBasis: "o", Guarded: "g", Source: autostart.Source{Path: "p", Key: "k", Line: 7},
+		{Handle: "k7f3qa2", Location: "linux.rc-local", Stage: autostart.System, Scope: autostart.ForUser, User: "ines",
+			Name: "a\tb\nc\\d\\n\u202e", State: autostart.Disabled,
+			Mode: "m", Command: "c \\t", Target: autostart.Target{Path: "/x", Exists: &yes, Size: 1 << 40,
+				Modified: time.Unix(1, 2).UTC()},
+			Known: &autostart.Known{Maker: autostart.Maker{Name: "n", Basis: "b"}, Product: autostart.Product{Name: "p",
+				Version: "v", Installed: "i"}, Description: "d", DescriptionBasis: "e"}, OSPart: true, OSBasis: "o",
+			Guarded: "g", Source: autostart.Source{Path: "p", Key: "k", Line: 7},
 			Switch: autostart.Unexec, Problems: []string{autostart.Insecure, autostart.Ignored}},
 	} {
 		text := string(appendEntry(nil, &Recorded{Entry: e}))
@@ -62,10 +67,15 @@ func TestEntriesComeBackWhole(t *testing.T) {
 }
 
 func FuzzSections(f *testing.F) {
-	f.Add([]byte("E\tk7f3qa2\t\"/a\"\x1f\"/b\"\tk7f3qa2\tlinux.rc-local\tsystem\nA\tfile\t\"/a\"\t{\"kind\":\"absent\"}\n"))
+	f.Add(
+		[]byte(
+			"E\tk7f3qa2\t\"/a\"\x1f\"/b\"\tk7f3qa2\tlinux.rc-local\tsystem\nA\tfile\t\"/a\"\t{\"kind\":\"absent\"}\n"))
 	f.Add([]byte("A\tfile\t\"/a\"\t{\"kind\":\"file\",\"content\":\"zz\"}\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		s := &Snapshot{Sections: []Section{{Key: "k", Text: text}}, Load: func(Digest) ([]byte, error) { return nil, nil }}
+		s := &Snapshot{Sections: []Section{{Key: "k", Text: text}}, Load: func(Digest) ([]byte, error) {
+			return nil,
+				nil
+		}}
 		other := &Snapshot{Load: s.Load}
 		entries, err := s.Entries()
 		if err == nil {

@@ -17,7 +17,8 @@ func startedAt() (time.Time, bool) {
 	for size := uint32(1 << 20); size <= maxProcesses; size *= 2 {
 		list := make([]byte, size)
 		var needed uint32
-		err := windows.NtQuerySystemInformation(windows.SystemProcessInformation, unsafe.Pointer(&list[0]), size, &needed)
+		err := windows.NtQuerySystemInformation(windows.SystemProcessInformation, unsafe.Pointer(&list[0]), size,
+			&needed)
 		if err == windows.STATUS_INFO_LENGTH_MISMATCH {
 			continue
 		}

@@ -46,9 +46,9 @@ func (m Moment) mounted() bool { return strings.HasPrefix(m.Boot, machine.Mounte
 // identified reports whether it tells one start from all others.
 func (m Moment) identified() bool { return m.Boot != "" && m.Boot != machine.Mounted }
 
-// restarted says whether it is certain that the system was started between a moment and now, or that it was not; neither is
-// where only the clock can tell. A clock that was set meanwhile, or that a rescue system reads in another time zone, is so
-// passed over.
+// restarted says whether it is certain that the system was started between a moment and now, or that it was not;
+// neither is where only the clock can tell. A clock that was set meanwhile, or that a rescue system reads in another
+// time zone, is so passed over.
 func (s Starts) restarted(m Moment) (yes, no bool) {
 	switch was, is := m.mounted(), s.Now.mounted(); {
 	case was && !is:
@@ -224,22 +224,23 @@ func (c *collector) events() {
 // that no longer keep wtmp write nowhere else.
 func (c *collector) systemdLog() {
 	starts := len(c.Boots) == 0
-	cost.ReadJournal(c.reader, []string{journal.StartupFinished, journal.UserStartupFinished, journal.SessionStarted}, []string{"USER_ID", "_PID"}, func(e journal.Entry) {
-		const from = "the log of systemd"
-		switch {
-		case e.Fields["USER_ID"] != "":
-			c.signIn(e.Fields["USER_ID"], e.Time, from)
-		case starts && e.Fields["_PID"] == "1":
-			c.boot(e.Time, from)
-		}
-	})
+	cost.ReadJournal(c.reader, []string{journal.StartupFinished, journal.UserStartupFinished, journal.SessionStarted},
+		[]string{"USER_ID", "_PID"}, func(e journal.Entry) {
+			const from = "the log of systemd"
+			switch {
+			case e.Fields["USER_ID"] != "":
+				c.signIn(e.Fields["USER_ID"], e.Time, from)
+			case starts && e.Fields["_PID"] == "1":
+				c.boot(e.Time, from)
+			}
+		})
 }
 
 // maxSessions is how many sessions of a running system are read.
 const maxSessions = 1000
 
-// loginSessions reads the sessions that are open now, as systemd-logind keeps them: "USER=", "CLASS=" and "REALTIME=" in
-// microseconds (session_save in logind-session.c).
+// loginSessions reads the sessions that are open now, as systemd-logind keeps them: "USER=", "CLASS=" and "REALTIME="
+// in microseconds (session_save in logind-session.c).
 func (c *collector) loginSessions() {
 	files, _ := c.reader.ReadDir(sessions)
 	for _, file := range files[:min(len(files), maxSessions)] {

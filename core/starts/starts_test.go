@@ -32,8 +32,10 @@ func TestSinceAMoment(t *testing.T) {
 		{"its log may have ended", machine.Mounted + one, machine.Mounted + one, -time.Hour, 1, 1, true},
 		{"its log may have ended before the change", one, machine.Mounted + two, time.Minute, 0, 0, true},
 	} {
-		s := starts.Starts{Boots: []time.Time{noon.Add(-48 * time.Hour), noon}, Now: starts.Moment{Time: noon, Boot: c.now},
-			SignIns: map[string][]time.Time{"ines": {noon.Add(-47 * time.Hour), noon.Add(30 * time.Second)}, "olaf": {noon.Add(-40 * time.Hour)}}}
+		s := starts.Starts{Boots: []time.Time{noon.Add(-48 * time.Hour), noon}, Now: starts.Moment{Time: noon,
+			Boot: c.now},
+			SignIns: map[string][]time.Time{"ines": {noon.Add(-47 * time.Hour), noon.Add(30 * time.Second)},
+				"olaf": {noon.Add(-40 * time.Hour)}}}
 		m := starts.Moment{Time: noon.Add(c.later), Boot: c.made}
 		n, known := s.BootsSince(m)
 		require.Equal(t, []any{c.boots, c.known}, []any{n, known}, c.what)

@@ -19,9 +19,11 @@ import (
 var carried = []struct{ table, columns, where string }{
 	{"machine", "id, name, os, version", "id = ?"},
 	{"snapshot", "id, machine, time, message, enabled, disabled, manifest, system, boot", "machine = ? ORDER BY id"},
-	{"change", "id, machine, time, kind, message, snapshot, entries, state, undoes, token, root, host, trial, kept", "machine = ? ORDER BY id"},
+	{"change", "id, machine, time, kind, message, snapshot, entries, state, undoes, token, root, host, trial, kept",
+		"machine = ? ORDER BY id"},
 	{"outcome", "change, state, handles", "change IN (SELECT id FROM change WHERE machine = ?)"},
-	{"step", "change, seq, handles, kind, artifact, before, after, before_kind, after_kind", "change IN (SELECT id FROM change WHERE machine = ?)"},
+	{"step", "change, seq, handles, kind, artifact, before, after, before_kind, after_kind",
+		"change IN (SELECT id FROM change WHERE machine = ?)"},
 	{"folder", "change, artifact, before, after", "change IN (SELECT id FROM change WHERE machine = ?)"},
 	{"search", "machine, state", "machine = ?"},
 }
@@ -63,18 +65,20 @@ func (s *Store) Carry(to *Store, machine string) error {
 // copyRows copies rows of a table as they are.
 func (s *Store) copyRows(tx *Tx, table, columns, where, machine string) error {
 	n := strings.Count(columns, ",") + 1
-	insert := "INSERT INTO " + table + " (" + columns + ") VALUES (" + strings.TrimSuffix(strings.Repeat("?, ", n), ", ") + ")"
-	return s.each("SELECT "+columns+" FROM "+table+" WHERE "+where, []any{machine}, func(scan func(...any) error) error {
-		row, at := make([]any, n), make([]any, n)
-		for k := range row {
-			at[k] = &row[k]
-		}
-		if err := scan(at...); err != nil {
-			return err
-		}
-		tx.exec(insert, row...)
-		return tx.err
-	})
+	insert := "INSERT INTO " + table + " (" + columns + ") VALUES (" + strings.TrimSuffix(strings.Repeat("?, ", n),
+		", ") + ")"
+	return s.each("SELECT "+columns+" FROM "+table+" WHERE "+where, []any{machine},
+		func(scan func(...any) error) error {
+			row, at := make([]any, n), make([]any, n)
+			for k := range row {
+				at[k] = &row[k]
+			}
+			if err := scan(at...); err != nil {
+				return err
+			}
+			tx.exec(insert, row...)
+			return tx.err
+		})
 }
 
 // digestText finds the digests of contents in the text of images.
@@ -131,13 +135,15 @@ func (s *Store) contentsOf(machine string) ([]snapshot.Digest, error) {
 		}
 	}
 	for _, table := range []string{"step", "folder"} {
-		if err := s.each("SELECT before, after FROM "+table+" WHERE change IN (SELECT id FROM change WHERE machine = ?)", []any{machine}, func(scan func(...any) error) error {
-			var before, after string
-			err := scan(&before, &after)
-			named(before)
-			named(after)
-			return err
-		}); err != nil {
+		if err := s.each("SELECT before, after FROM "+table+
+			" WHERE change IN (SELECT id FROM change WHERE machine = ?)", []any{machine},
+			func(scan func(...any) error) error {
+				var before, after string
+				err := scan(&before, &after)
+				named(before)
+				named(after)
+				return err
+			}); err != nil {
 			return nil, err
 		}
 	}

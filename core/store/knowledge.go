@@ -18,10 +18,12 @@ func (s *Store) Notes() ([]note.Note, error) {
 		return nil, nil
 	}
 	var all []note.Note
-	err := s.each("SELECT program, machine, handle, name, verdict, role, text, author, time, private FROM note ORDER BY time, id", nil, func(scan func(...any) error) error {
+	err := s.each("SELECT program, machine, handle, name, verdict, role, text, author, time, private FROM note "+
+		"ORDER BY time, id", nil, func(scan func(...any) error) error {
 		var n note.Note
 		var program, at string
-		if err := scan(&program, &n.Machine, &n.Handle, &n.Name, &n.Verdict, &n.Role, &n.Text, &n.By, &at, &n.Private); err != nil {
+		if err := scan(&program, &n.Machine, &n.Handle, &n.Name, &n.Verdict, &n.Role, &n.Text, &n.By, &at,
+			&n.Private); err != nil {
 			return err
 		}
 		var err error
@@ -54,8 +56,10 @@ func (s *Store) KeepNotes(notes []note.Note) error {
 		tx := t.(*Tx)
 		for _, n := range notes {
 			tx.exec("DELETE FROM note WHERE of = ?", noteKey(n))
-			tx.exec("INSERT INTO note (of, program, machine, handle, name, verdict, role, text, author, time, private) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-				noteKey(n), n.Program.Text(), n.Machine, n.Handle, n.Name, n.Verdict, n.Role, n.Text, n.By, n.Time.UTC().Format(time.RFC3339), n.Private)
+			tx.exec("INSERT INTO note (of, program, machine, handle, name, verdict, role, text, author, time, "+
+				"private) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+				noteKey(n), n.Program.Text(), n.Machine, n.Handle, n.Name, n.Verdict, n.Role, n.Text, n.By,
+				n.Time.UTC().Format(time.RFC3339), n.Private)
 		}
 		return tx.err
 	})
@@ -99,7 +103,8 @@ type machineSeen struct {
 func (tx *Tx) writeSeen(m *machineSeen) {
 	tx.exec("DELETE FROM seen WHERE machine = ?", m.machine)
 	for key, p := range m.programs {
-		tx.exec("INSERT INTO seen (program, machine, enabled, disabled, time) VALUES (?, ?, ?, ?, ?)", key, m.machine, p.On, p.Off, m.at.UTC().Format(time.RFC3339))
+		tx.exec("INSERT INTO seen (program, machine, enabled, disabled, time) VALUES (?, ?, ?, ?, ?)", key, m.machine,
+			p.On, p.Off, m.at.UTC().Format(time.RFC3339))
 	}
 }
 
@@ -141,17 +146,18 @@ func (s *Store) Spreads(without string) (map[string]Spread, error) {
 	if s.claim || s.version < 5 {
 		return all, nil
 	}
-	err := s.each("SELECT program, count(*), sum(enabled > 0), max(time) FROM seen WHERE machine <> ? GROUP BY program", []any{without}, func(scan func(...any) error) error {
-		var key, at string
-		var p Spread
-		err := scan(&key, &p.Machines, &p.Kept, &at)
-		if err == nil {
-			p.Last, err = time.Parse(time.RFC3339, at)
-		}
-		p.Off = p.Machines - p.Kept
-		all[key] = p
-		return err
-	})
+	err := s.each("SELECT program, count(*), sum(enabled > 0), max(time) FROM seen WHERE machine <> ? GROUP BY program",
+		[]any{without}, func(scan func(...any) error) error {
+			var key, at string
+			var p Spread
+			err := scan(&key, &p.Machines, &p.Kept, &at)
+			if err == nil {
+				p.Last, err = time.Parse(time.RFC3339, at)
+			}
+			p.Off = p.Machines - p.Kept
+			all[key] = p
+			return err
+		})
 	return all, err
 }
 
@@ -168,16 +174,17 @@ func (s *Store) Catalogues() ([]Catalogue, error) {
 		return nil, nil
 	}
 	var all []Catalogue
-	err := s.each("SELECT name, text, time FROM catalogue ORDER BY position, name", nil, func(scan func(...any) error) error {
-		var c Catalogue
-		var at string
-		err := scan(&c.Name, &c.Text, &at)
-		if err == nil {
-			c.Time, err = time.Parse(time.RFC3339, at)
-		}
-		all = append(all, c)
-		return err
-	})
+	err := s.each("SELECT name, text, time FROM catalogue ORDER BY position, name", nil,
+		func(scan func(...any) error) error {
+			var c Catalogue
+			var at string
+			err := scan(&c.Name, &c.Text, &at)
+			if err == nil {
+				c.Time, err = time.Parse(time.RFC3339, at)
+			}
+			all = append(all, c)
+			return err
+		})
 	return all, err
 }
 
@@ -187,7 +194,8 @@ func (s *Store) SetCatalogues(all []Catalogue) error {
 		tx := t.(*Tx)
 		tx.exec("DELETE FROM catalogue")
 		for k, c := range all {
-			tx.exec("INSERT INTO catalogue (name, position, text, time) VALUES (?, ?, ?, ?)", c.Name, k, c.Text, c.Time.UTC().Format(time.RFC3339))
+			tx.exec("INSERT INTO catalogue (name, position, text, time) VALUES (?, ?, ?, ?)", c.Name, k, c.Text,
+				c.Time.UTC().Format(time.RFC3339))
 		}
 		return tx.err
 	})
@@ -207,28 +215,30 @@ func (s *Store) Review(machine string) (r Review, ok bool, err error) {
 	if s.claim || s.version < 5 {
 		return r, false, nil
 	}
-	err = s.each("SELECT words, whole, at, begun FROM review WHERE machine = ?", []any{machine}, func(scan func(...any) error) error {
-		var words, begun string
-		err := scan(&words, &r.All, &r.At, &begun)
-		if err == nil {
-			err = json.Unmarshal([]byte(words), &r.Words)
-		}
-		if err == nil {
-			r.Begun, err = time.Parse(time.RFC3339, begun)
-		}
-		ok = true
-		return err
-	})
+	err = s.each("SELECT words, whole, at, begun FROM review WHERE machine = ?", []any{machine},
+		func(scan func(...any) error) error {
+			var words, begun string
+			err := scan(&words, &r.All, &r.At, &begun)
+			if err == nil {
+				err = json.Unmarshal([]byte(words), &r.Words)
+			}
+			if err == nil {
+				r.Begun, err = time.Parse(time.RFC3339, begun)
+			}
+			ok = true
+			return err
+		})
 	if err != nil || !ok {
 		return r, false, err
 	}
 	r.Decisions = map[string]string{}
-	err = s.each("SELECT handle, decision FROM decision WHERE machine = ?", []any{machine}, func(scan func(...any) error) error {
-		var handle, decision string
-		err := scan(&handle, &decision)
-		r.Decisions[handle] = decision
-		return err
-	})
+	err = s.each("SELECT handle, decision FROM decision WHERE machine = ?", []any{machine},
+		func(scan func(...any) error) error {
+			var handle, decision string
+			err := scan(&handle, &decision)
+			r.Decisions[handle] = decision
+			return err
+		})
 	return r, err == nil, err
 }
 
@@ -242,7 +252,8 @@ func (s *Store) BeginReview(machine string, r Review) error {
 		}
 		tx.exec("DELETE FROM decision WHERE machine = ?", machine)
 		tx.exec("DELETE FROM review WHERE machine = ?", machine)
-		tx.exec("INSERT INTO review (machine, words, whole, at, begun) VALUES (?, ?, ?, ?, ?)", machine, string(words), r.All, r.At, r.Begun.UTC().Format(time.RFC3339))
+		tx.exec("INSERT INTO review (machine, words, whole, at, begun) VALUES (?, ?, ?, ?, ?)", machine, string(words),
+			r.All, r.At, r.Begun.UTC().Format(time.RFC3339))
 		return tx.err
 	})
 }
@@ -268,7 +279,8 @@ func (s *Store) Search(machine string) (state string, err error) {
 	if s.version < 6 {
 		return "", nil
 	}
-	err = s.each("SELECT state FROM search WHERE machine = ?", []any{machine}, func(scan func(...any) error) error { return scan(&state) })
+	err = s.each("SELECT state FROM search WHERE machine = ?", []any{machine},
+		func(scan func(...any) error) error { return scan(&state) })
 	return state, err
 }
 

@@ -49,19 +49,24 @@ func TestEarlierRecordsOpen(t *testing.T) {
 	box := &machine.Machine{ID: "0123456789abcdef0123456789abcdef", Name: "workshop-box", OS: "linux"}
 	gone, kept := artifact.File("/etc/cron.d/gone"), artifact.File("/etc/cron.d/kept")
 	file := func(s string) artifact.Image { return artifact.NewFile([]byte(s), 0o644, 0, 0, time.Unix(1, 0)) }
-	item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Location: "linux.rc-local", Name: "rc.local", Problems: []string{}},
+	item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Location: "linux.rc-local", Name: "rc.local",
+		Problems: []string{}},
 		Artifacts: func() []artifact.Artifact { return []artifact.Artifact{gone, kept} }}
-	disable := change.Change{Machine: box.ID, Time: time.Unix(2000, 0).UTC(), Kind: change.Disable, Entries: 1, State: change.Done, Steps: []change.Step{
-		{Handles: []string{"k7f3qa2"}, Artifact: gone, Before: file("before"), After: artifact.Image{Kind: artifact.Absent}},
-		{Handles: []string{"k7f3qa2"}, Artifact: kept, Before: artifact.Image{Kind: artifact.Absent}, After: file("after")},
-	}}
+	disable := change.Change{Machine: box.ID, Time: time.Unix(2000, 0).UTC(), Kind: change.Disable, Entries: 1,
+		State: change.Done, Steps: []change.Step{
+			{Handles: []string{"k7f3qa2"}, Artifact: gone, Before: file("before"),
+				After: artifact.Image{Kind: artifact.Absent}},
+			{Handles: []string{"k7f3qa2"}, Artifact: kept, Before: artifact.Image{Kind: artifact.Absent},
+				After: file("after")},
+		}}
 	newest := filepath.Join(dir, "newest.db")
 	st, err := Open(newest, Write)
 	require.NoError(t, err)
 	require.NoError(t, st.Update(func(tx change.Tx) error {
 		require.NoError(t, tx.AddMachine(box))
 		snap, err := snapshot.CaptureFrom(inventory.Inventory{Machine: box, Items: []*location.Item{item}},
-			func(artifact.Artifact) (artifact.Image, error) { return file("content"), nil }, time.Unix(1500, 0), "as found", tx.Keeper())
+			func(artifact.Artifact) (artifact.Image, error) { return file("content"), nil }, time.Unix(1500,
+				0), "as found", tx.Keeper())
 		require.NoError(t, err)
 		require.NoError(t, tx.AddSnapshot(snap))
 		disable.Snapshot = snap.ID
@@ -84,7 +89,8 @@ func TestEarlierRecordsOpen(t *testing.T) {
 		exec("ATTACH ? AS newest", newest)
 		for _, table := range []string{"machine", "blob", "snapshot", "change", "step", "folder"} {
 			var columns string
-			require.NoError(t, db.QueryRow("SELECT group_concat(name) FROM pragma_table_info(?, 'main')", table).Scan(&columns))
+			require.NoError(t, db.QueryRow("SELECT group_concat(name) FROM pragma_table_info(?, 'main')",
+				table).Scan(&columns))
 			exec(fmt.Sprintf("INSERT INTO main.%s (%s) SELECT %s FROM newest.%s", table, columns, columns, table))
 		}
 		require.NoError(t, db.Close())
@@ -107,8 +113,13 @@ func TestEarlierRecordsOpen(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, disable.Steps, back.Steps)
 			var removals []change.Removal
-			require.NoError(t, st.Removals(box.ID, func(r change.Removal) error { removals = append(removals, r); return nil }))
-			require.Equal(t, []change.Removal{{Change: disable.ID, Kind: change.Disable, Snapshot: disable.Snapshot, Handles: []string{"k7f3qa2"}, Artifact: gone, Whole: true}}, removals)
+			require.NoError(t, st.Removals(box.ID, func(r change.Removal) error {
+				removals = append(removals,
+					r)
+				return nil
+			}))
+			require.Equal(t, []change.Removal{{Change: disable.ID, Kind: change.Disable, Snapshot: disable.Snapshot,
+				Handles: []string{"k7f3qa2"}, Artifact: gone, Whole: true}}, removals)
 			latest, err := st.Latest(box.ID)
 			require.NoError(t, err)
 			image, ok, err = latest(kept)

@@ -124,7 +124,9 @@ ALTER TABLE snapshot ADD COLUMN boot TEXT NOT NULL DEFAULT '';
 // schemas are the digests of the schema of each version, as schemaDigest makes them. A
 // record with anything else in it, a trigger or a view for example, is no record:
 // it could let a write succeed and keep nothing.
-var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb", "9576e690ceca9e755820529b8dd204a1", "e97a9c8c833970b38bf83eb5e2769eae", "43da981e4b95d0c2721a09c5c8737a39", "d5a4a8837f734a2eb892acd569a18a93", "826dd2598cf24cf1ecb1b3c8bd6d7141"}
+var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb",
+	"9576e690ceca9e755820529b8dd204a1", "e97a9c8c833970b38bf83eb5e2769eae", "43da981e4b95d0c2721a09c5c8737a39",
+	"d5a4a8837f734a2eb892acd569a18a93", "826dd2598cf24cf1ecb1b3c8bd6d7141"}
 
 // Store is an opened record.
 type Store struct {
@@ -291,7 +293,8 @@ func besides(path string, trust judge) error {
 	}
 	defer f.Close()
 	head := make([]byte, 20)
-	if _, err := io.ReadFull(f, head); err == nil && string(head[:16]) == "SQLite format 3\x00" && (head[18] != 1 || head[19] != 1) {
+	if _, err := io.ReadFull(f, head); err == nil && string(head[:16]) == "SQLite format 3\x00" &&
+		(head[18] != 1 || head[19] != 1) {
 		return fmt.Errorf("%w: it is written in another way than records are", ErrForeign)
 	}
 	return nil
@@ -317,9 +320,11 @@ func (s *Store) open(real string, access Access, writable bool) error {
 	if s.conn, err = db.Conn(context.Background()); err != nil {
 		return err
 	}
-	pragmas := []string{"PRAGMA trusted_schema = OFF", "PRAGMA cell_size_check = ON", "PRAGMA foreign_keys = OFF", "PRAGMA temp_store = MEMORY", "PRAGMA cache_size = -4096"}
+	pragmas := []string{"PRAGMA trusted_schema = OFF", "PRAGMA cell_size_check = ON", "PRAGMA foreign_keys = OFF",
+		"PRAGMA temp_store = MEMORY", "PRAGMA cache_size = -4096"}
 	if access == Write {
-		pragmas = append(pragmas, "PRAGMA locking_mode = EXCLUSIVE", "PRAGMA journal_mode = DELETE", "PRAGMA synchronous = EXTRA", "PRAGMA fullfsync = ON")
+		pragmas = append(pragmas, "PRAGMA locking_mode = EXCLUSIVE", "PRAGMA journal_mode = DELETE",
+			"PRAGMA synchronous = EXTRA", "PRAGMA fullfsync = ON")
 	}
 	for _, p := range pragmas {
 		if _, err := s.conn.ExecContext(context.Background(), p); err != nil {
@@ -336,7 +341,9 @@ func (s *Store) open(real string, access Access, writable bool) error {
 // version of that.
 func (s *Store) check() (int, error) {
 	var app, version, tables int
-	row := s.conn.QueryRowContext(context.Background(), "SELECT (SELECT application_id FROM pragma_application_id), (SELECT user_version FROM pragma_user_version), (SELECT count(*) FROM sqlite_schema)")
+	row := s.conn.QueryRowContext(context.Background(),
+		"SELECT (SELECT application_id FROM pragma_application_id), (SELECT user_version FROM "+
+			"pragma_user_version), (SELECT count(*) FROM sqlite_schema)")
 	if err := row.Scan(&app, &version, &tables); err != nil {
 		return 0, err
 	}
@@ -361,7 +368,8 @@ func (s *Store) check() (int, error) {
 // schemaDigest is the SHA-256 of all that a database's schema holds: tables, indexes,
 // views and triggers.
 func schemaDigest(conn *sql.Conn) (string, error) {
-	rows, err := conn.QueryContext(context.Background(), "SELECT type, name, tbl_name, coalesce(sql, '') FROM sqlite_schema ORDER BY type, name")
+	rows, err := conn.QueryContext(context.Background(),
+		"SELECT type, name, tbl_name, coalesce(sql, '') FROM sqlite_schema ORDER BY type, name")
 	if err != nil {
 		return "", err
 	}
@@ -386,7 +394,8 @@ func (s *Store) migrate() error {
 	}
 	script := ""
 	for k := s.version; k < len(migrations); k++ {
-		script += migrations[k] + fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d;", applicationID, k+1)
+		script += migrations[k] + fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d;", applicationID,
+			k+1)
 	}
 	if script != "" {
 		if _, err := s.conn.ExecContext(ctx, script); err != nil {
@@ -467,12 +476,13 @@ func (s *Store) Programs(machine string) ([]program.Row, error) {
 		return nil, nil
 	}
 	var all []program.Row
-	err := s.each("SELECT name, key, evidence FROM program WHERE machine = ? AND length(evidence) <= ?", []any{machine, maxEvidence}, func(scan func(...any) error) error {
-		var r program.Row
-		err := scan(&r.Name, &r.Key, &r.Evidence)
-		all = append(all, r)
-		return err
-	})
+	err := s.each("SELECT name, key, evidence FROM program WHERE machine = ? AND length(evidence) <= ?",
+		[]any{machine, maxEvidence}, func(scan func(...any) error) error {
+			var r program.Row
+			err := scan(&r.Name, &r.Key, &r.Evidence)
+			all = append(all, r)
+			return err
+		})
 	return all, err
 }
 
@@ -503,7 +513,8 @@ func (s *Store) Update(do func(change.Tx) error) error {
 	}
 	if tx.err == nil {
 		for _, p := range s.found {
-			tx.exec("INSERT INTO program VALUES (?, ?, ?, ?) ON CONFLICT (machine, name) DO UPDATE SET key = excluded.key, evidence = excluded.evidence", p.machine, p.Name, p.Key, p.Evidence)
+			tx.exec("INSERT INTO program VALUES (?, ?, ?, ?) ON CONFLICT (machine, name) DO UPDATE SET key = "+
+				"excluded.key, evidence = excluded.evidence", p.machine, p.Name, p.Key, p.Evidence)
 		}
 		if s.seen != nil {
 			tx.writeSeen(s.seen)
@@ -534,7 +545,8 @@ func (tx *Tx) exec(query string, args ...any) int {
 
 // AddMachine records what a machine calls itself now.
 func (tx *Tx) AddMachine(m *machine.Machine) error {
-	tx.exec("INSERT INTO machine VALUES (?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET name = excluded.name, os = excluded.os, version = excluded.version",
+	tx.exec("INSERT INTO machine VALUES (?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET name = excluded.name, os = "+
+		"excluded.os, version = excluded.version",
 		m.ID, m.Name, m.OS, m.Version)
 	return tx.err
 }
@@ -555,7 +567,8 @@ func (tx *Tx) addBlob(d snapshot.Digest, content []byte) {
 	if _, have, err := tx.store.contentSize(d); err != nil {
 		tx.err = err
 	} else if !have {
-		tx.exec("INSERT INTO blob (digest, size, data) VALUES (?, ?, ?)", d[:], len(content), encoder().EncodeAll(content, nil))
+		tx.exec("INSERT INTO blob (digest, size, data) VALUES (?, ?, ?)", d[:], len(content),
+			encoder().EncodeAll(content, nil))
 	}
 }
 
@@ -583,7 +596,8 @@ func (tx *Tx) AddSnapshot(s *snapshot.Snapshot) error {
 	}
 	d := snapshot.Digest(sha256.Sum256(text))
 	tx.addBlob(d, text)
-	s.ID = tx.exec("INSERT INTO snapshot (machine, time, message, enabled, disabled, manifest, system, boot) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+	s.ID = tx.exec("INSERT INTO snapshot (machine, time, message, enabled, disabled, manifest, system, boot) "+
+		"VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
 		s.Machine, s.Time.Format(time.RFC3339), s.Message, s.Enabled, s.Disabled, d[:], s.System, s.Boot)
 	return tx.err
 }
@@ -597,8 +611,10 @@ func (tx *Tx) AddChange(c *change.Change) error {
 	if c.Snapshot > 0 {
 		of = c.Snapshot
 	}
-	c.ID = tx.exec("INSERT INTO change (machine, time, kind, message, snapshot, entries, state, undoes, token, root, host, trial) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		c.Machine, c.Time.Format(time.RFC3339), c.Kind, c.Message, of, c.Entries, c.State, undoes, c.Token, c.Root, c.Host, c.Trial)
+	c.ID = tx.exec("INSERT INTO change (machine, time, kind, message, snapshot, entries, state, undoes, token, "+
+		"root, host, trial) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		c.Machine, c.Time.Format(time.RFC3339), c.Kind, c.Message, of, c.Entries, c.State, undoes, c.Token, c.Root,
+		c.Host, c.Trial)
 	for _, o := range c.Outcomes {
 		handles, err := json.Marshal(o.Handles)
 		if err != nil {
@@ -613,10 +629,12 @@ func (tx *Tx) AddChange(c *change.Change) error {
 			return err
 		}
 		before, after := snapshot.EncodeImage(s.Before, keep), snapshot.EncodeImage(s.After, keep)
-		tx.exec("INSERT INTO step VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", c.ID, k, string(handles), s.Artifact.Kind, []byte(s.Artifact.Name), before, after, s.Before.Kind, s.After.Kind)
+		tx.exec("INSERT INTO step VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", c.ID, k, string(handles), s.Artifact.Kind,
+			[]byte(s.Artifact.Name), before, after, s.Before.Kind, s.After.Kind)
 	}
 	for _, f := range c.Folders {
-		tx.exec("INSERT INTO folder VALUES (?, ?, ?, ?)", c.ID, containerName(f.Artifact), snapshot.EncodeImage(f.Before, keep), snapshot.EncodeImage(f.After, keep))
+		tx.exec("INSERT INTO folder VALUES (?, ?, ?, ?)", c.ID, containerName(f.Artifact),
+			snapshot.EncodeImage(f.Before, keep), snapshot.EncodeImage(f.After, keep))
 	}
 	return tx.err
 }
@@ -656,7 +674,8 @@ func (s *Store) Blob(d snapshot.Digest) ([]byte, error) {
 		return fmt.Errorf("%s: %w: the content %x %s", s.Path, change.ErrDamaged, d[:4], what)
 	}
 	var size, packed int64
-	err := s.conn.QueryRowContext(context.Background(), "SELECT size, length(data) FROM blob WHERE digest = ?", d[:]).Scan(&size, &packed)
+	err := s.conn.QueryRowContext(context.Background(), "SELECT size, length(data) FROM blob WHERE digest = ?",
+		d[:]).Scan(&size, &packed)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		return nil, damaged("is missing")
@@ -666,7 +685,8 @@ func (s *Store) Blob(d snapshot.Digest) ([]byte, error) {
 		return nil, damaged("has an impossible size")
 	}
 	var data []byte
-	if err := s.conn.QueryRowContext(context.Background(), "SELECT data FROM blob WHERE digest = ?", d[:]).Scan(&data); err != nil {
+	if err := s.conn.QueryRowContext(context.Background(), "SELECT data FROM blob WHERE digest = ?",
+		d[:]).Scan(&data); err != nil {
 		return nil, explain(s.Path, err)
 	}
 	content, err := unpack(data, size)
@@ -686,7 +706,8 @@ func (s *Store) Has(d snapshot.Digest) bool {
 // that digest. A machine can have hundreds of thousands, so the query is prepared once.
 func (s *Store) contentSize(d snapshot.Digest) (size int, ok bool, err error) {
 	if s.size == nil {
-		if s.size, err = s.conn.PrepareContext(context.Background(), "SELECT size FROM blob WHERE digest = ?"); err != nil {
+		if s.size, err = s.conn.PrepareContext(context.Background(),
+			"SELECT size FROM blob WHERE digest = ?"); err != nil {
 			return 0, false, err
 		}
 	}
@@ -701,7 +722,8 @@ func (s *Store) contentSize(d snapshot.Digest) (size int, ok bool, err error) {
 // record does not hold all of it.
 func (s *Store) Holds(c change.Change) error {
 	lacks := func(what string) error {
-		return fmt.Errorf("%s: %w: %s was written to it, and is not read back: %s", s.Path, change.ErrDamaged, c.Name(), what)
+		return fmt.Errorf("%s: %w: %s was written to it, and is not read back: %s", s.Path, change.ErrDamaged, c.Name(),
+			what)
 	}
 	all, err := s.changes("WHERE id = ?", c.ID)
 	if err != nil {
@@ -712,7 +734,8 @@ func (s *Store) Holds(c change.Change) error {
 	}
 	if c.Snapshot > 0 {
 		var of string
-		if err := s.conn.QueryRowContext(context.Background(), "SELECT machine FROM snapshot WHERE id = ?", c.Snapshot).Scan(&of); err != nil || of != c.Machine {
+		if err := s.conn.QueryRowContext(context.Background(), "SELECT machine FROM snapshot WHERE id = ?",
+			c.Snapshot).Scan(&of); err != nil || of != c.Machine {
 			return lacks("the snapshot before it")
 		}
 	}
@@ -723,36 +746,41 @@ func (s *Store) Holds(c change.Change) error {
 		missing = missing || err != nil || size != len(content)
 	}
 	k := 0
-	err = s.each("SELECT handles, kind, artifact, before, after FROM step WHERE change = ? ORDER BY seq", []any{c.ID}, func(scan func(...any) error) error {
-		var handles, kind, before, after string
-		var name []byte
-		if err := scan(&handles, &kind, &name, &before, &after); err != nil {
-			return err
-		}
-		if k >= len(c.Steps) {
-			return lacks("there are other steps")
-		}
-		step := c.Steps[k]
-		want, err := json.Marshal(step.Handles)
-		if err != nil || string(want) != handles || string(step.Artifact.Kind) != kind || step.Artifact.Name != string(name) ||
-			snapshot.EncodeImage(step.Before, digest) != before || snapshot.EncodeImage(step.After, digest) != after || missing {
-			return lacks(fmt.Sprintf("step %d", k+1))
-		}
-		k++
-		return nil
-	})
+	err = s.each("SELECT handles, kind, artifact, before, after FROM step WHERE change = ? ORDER BY seq", []any{c.ID},
+		func(scan func(...any) error) error {
+			var handles, kind, before, after string
+			var name []byte
+			if err := scan(&handles, &kind, &name, &before, &after); err != nil {
+				return err
+			}
+			if k >= len(c.Steps) {
+				return lacks("there are other steps")
+			}
+			step := c.Steps[k]
+			want, err := json.Marshal(step.Handles)
+			if err != nil || string(want) != handles || string(step.Artifact.Kind) != kind ||
+				step.Artifact.Name != string(name) ||
+				snapshot.EncodeImage(step.Before, digest) != before || snapshot.EncodeImage(step.After,
+				digest) != after || missing {
+				return lacks(fmt.Sprintf("step %d", k+1))
+			}
+			k++
+			return nil
+		})
 	if err == nil && k != len(c.Steps) {
 		err = lacks(fmt.Sprintf("%d of %d steps", len(c.Steps)-k, len(c.Steps)))
 	}
 	var folders, outcomes int
 	if err == nil {
-		err = s.conn.QueryRowContext(context.Background(), "SELECT count(*) FROM outcome WHERE change = ?", c.ID).Scan(&outcomes)
+		err = s.conn.QueryRowContext(context.Background(), "SELECT count(*) FROM outcome WHERE change = ?",
+			c.ID).Scan(&outcomes)
 	}
 	if err == nil && outcomes != len(c.Outcomes) {
 		err = lacks("how it leaves the entries")
 	}
 	if err == nil {
-		err = s.conn.QueryRowContext(context.Background(), "SELECT count(*) FROM folder WHERE change = ?", c.ID).Scan(&folders)
+		err = s.conn.QueryRowContext(context.Background(), "SELECT count(*) FROM folder WHERE change = ?",
+			c.ID).Scan(&folders)
 	}
 	if err == nil && folders != len(c.Folders) {
 		err = lacks("the folders")
@@ -763,12 +791,13 @@ func (s *Store) Holds(c change.Change) error {
 // Machines lists the machines of the record by name.
 func (s *Store) Machines() ([]change.KnownMachine, error) {
 	var all []change.KnownMachine
-	err := s.each("SELECT id, name, os, version FROM machine ORDER BY name, id", nil, func(scan func(...any) error) error {
-		var m change.KnownMachine
-		err := scan(&m.ID, &m.Name, &m.OS, &m.Version)
-		all = append(all, m)
-		return err
-	})
+	err := s.each("SELECT id, name, os, version FROM machine ORDER BY name, id", nil,
+		func(scan func(...any) error) error {
+			var m change.KnownMachine
+			err := scan(&m.ID, &m.Name, &m.OS, &m.Version)
+			all = append(all, m)
+			return err
+		})
 	return all, err
 }
 
@@ -801,7 +830,8 @@ func (s *Store) Snapshot(id int) (*snapshot.Snapshot, error) {
 // sections.
 func (s *Store) Snapshots(machine string) ([]*snapshot.Snapshot, error) {
 	var all []*snapshot.Snapshot
-	err := s.snapshots("WHERE machine = ? ORDER BY id", []any{machine}, func(snap *snapshot.Snapshot, _ snapshot.Digest) error {
+	err := s.snapshots("WHERE machine = ? ORDER BY id", []any{machine}, func(snap *snapshot.Snapshot,
+		_ snapshot.Digest) error {
 		all = append(all, snap)
 		return nil
 	})
@@ -814,11 +844,13 @@ func (s *Store) snapshots(where string, args []any, visit func(*snapshot.Snapsho
 		digest snapshot.Digest
 	}
 	var rows []row
-	err := s.each("SELECT id, machine, time, message, enabled, disabled, manifest, "+s.since(2, "system", "''")+", "+s.since(7, "boot", "''")+" FROM snapshot "+where, args, func(scan func(...any) error) error {
+	err := s.each("SELECT id, machine, time, message, enabled, disabled, manifest, "+s.since(2, "system", "''")+", "+
+		s.since(7, "boot", "''")+" FROM snapshot "+where, args, func(scan func(...any) error) error {
 		snap := &snapshot.Snapshot{Load: s.Blob}
 		var at string
 		var digest []byte
-		if err := scan(&snap.ID, &snap.Machine, &at, &snap.Message, &snap.Enabled, &snap.Disabled, &digest, &snap.System, &snap.Boot); err != nil {
+		if err := scan(&snap.ID, &snap.Machine, &at, &snap.Message, &snap.Enabled, &snap.Disabled, &digest,
+			&snap.System, &snap.Boot); err != nil {
 			return err
 		}
 		if len(digest) != sha256.Size {
@@ -850,13 +882,14 @@ func (s *Store) Change(id int) (change.Change, error) {
 	type texts struct{ handles, kind, before, after string }
 	var names [][]byte
 	var rows []texts
-	err = s.each("SELECT handles, kind, artifact, before, after FROM step WHERE change = ? ORDER BY seq", []any{id}, func(scan func(...any) error) error {
-		var t texts
-		var name []byte
-		err := scan(&t.handles, &t.kind, &name, &t.before, &t.after)
-		rows, names = append(rows, t), append(names, name)
-		return err
-	})
+	err = s.each("SELECT handles, kind, artifact, before, after FROM step WHERE change = ? ORDER BY seq", []any{id},
+		func(scan func(...any) error) error {
+			var t texts
+			var name []byte
+			err := scan(&t.handles, &t.kind, &name, &t.before, &t.after)
+			rows, names = append(rows, t), append(names, name)
+			return err
+		})
 	for k, t := range rows {
 		step := change.Step{Artifact: artifact.Artifact{Kind: artifact.ArtifactKind(t.kind), Name: string(names[k])}}
 		if err == nil {
@@ -874,54 +907,57 @@ func (s *Store) Change(id int) (change.Change, error) {
 		return c, err
 	}
 	if s.version >= 6 {
-		if err := s.each("SELECT state, handles FROM outcome WHERE change = ? ORDER BY state DESC", []any{id}, func(scan func(...any) error) error {
-			var o change.Outcome
-			var handles string
-			err := scan(&o.State, &handles)
-			if err == nil {
-				o.Handles, err = decodeHandles(handles)
-			}
-			c.Outcomes = append(c.Outcomes, o)
-			return err
-		}); err != nil {
+		if err := s.each("SELECT state, handles FROM outcome WHERE change = ? ORDER BY state DESC", []any{id},
+			func(scan func(...any) error) error {
+				var o change.Outcome
+				var handles string
+				err := scan(&o.State, &handles)
+				if err == nil {
+					o.Handles, err = decodeHandles(handles)
+				}
+				c.Outcomes = append(c.Outcomes, o)
+				return err
+			}); err != nil {
 			return c, err
 		}
 	}
-	err = s.each("SELECT artifact, before, after FROM folder WHERE change = ? ORDER BY artifact", []any{id}, func(scan func(...any) error) error {
-		var name []byte
-		var before, after string
-		err := scan(&name, &before, &after)
-		var f change.Folder
-		if err == nil {
-			f.Artifact, err = containerOf(string(name))
-		}
-		if err == nil {
-			f.Before, err = snapshot.DecodeImage(before, s.Blob)
-		}
-		if err == nil {
-			f.After, err = snapshot.DecodeImage(after, s.Blob)
-		}
-		c.Folders = append(c.Folders, f)
-		return err
-	})
+	err = s.each("SELECT artifact, before, after FROM folder WHERE change = ? ORDER BY artifact", []any{id},
+		func(scan func(...any) error) error {
+			var name []byte
+			var before, after string
+			err := scan(&name, &before, &after)
+			var f change.Folder
+			if err == nil {
+				f.Artifact, err = containerOf(string(name))
+			}
+			if err == nil {
+				f.Before, err = snapshot.DecodeImage(before, s.Blob)
+			}
+			if err == nil {
+				f.After, err = snapshot.DecodeImage(after, s.Blob)
+			}
+			c.Folders = append(c.Folders, f)
+			return err
+		})
 	return c, err
 }
 
 // Touched visits the steps of a change without their images.
 func (s *Store) Touched(id int, visit func(seq int, handles []string, a artifact.Artifact)) error {
-	return s.each("SELECT seq, handles, kind, artifact FROM step WHERE change = ? ORDER BY seq", []any{id}, func(scan func(...any) error) error {
-		var seq int
-		var text, kind string
-		var name []byte
-		if err := scan(&seq, &text, &kind, &name); err != nil {
+	return s.each("SELECT seq, handles, kind, artifact FROM step WHERE change = ? ORDER BY seq", []any{id},
+		func(scan func(...any) error) error {
+			var seq int
+			var text, kind string
+			var name []byte
+			if err := scan(&seq, &text, &kind, &name); err != nil {
+				return err
+			}
+			handles, err := decodeHandles(text)
+			if err == nil {
+				visit(seq, handles, artifact.Artifact{Kind: artifact.ArtifactKind(kind), Name: string(name)})
+			}
 			return err
-		}
-		handles, err := decodeHandles(text)
-		if err == nil {
-			visit(seq, handles, artifact.Artifact{Kind: artifact.ArtifactKind(kind), Name: string(name)})
-		}
-		return err
-	})
+		})
 }
 
 // Step loads one step of a change, or fails with [change.ErrNotFound].
@@ -929,7 +965,8 @@ func (s *Store) Step(id, seq int) (change.Step, error) {
 	var step change.Step
 	var handles, kind, before, after string
 	var name []byte
-	row := s.conn.QueryRowContext(context.Background(), "SELECT handles, kind, artifact, before, after FROM step WHERE change = ? AND seq = ?", id, seq)
+	row := s.conn.QueryRowContext(context.Background(),
+		"SELECT handles, kind, artifact, before, after FROM step WHERE change = ? AND seq = ?", id, seq)
 	if err := row.Scan(&handles, &kind, &name, &before, &after); errors.Is(err, sql.ErrNoRows) {
 		return step, fmt.Errorf("step %d of C%d: %w", seq, id, change.ErrNotFound)
 	} else if err != nil {
@@ -950,7 +987,8 @@ func (s *Store) Step(id, seq int) (change.Step, error) {
 // switched it off or restored an earlier state, the newest
 // first: of a machine with a history there are many, and most are back.
 func (s *Store) Removals(id string, visit func(change.Removal) error) error {
-	before, after := s.since(3, "step.before_kind", kindOf("step.before")), s.since(3, "step.after_kind", kindOf("step.after"))
+	before, after := s.since(3, "step.before_kind", kindOf("step.before")), s.since(3, "step.after_kind",
+		kindOf("step.after"))
 	return s.each(`SELECT change.id, change.kind, change.snapshot, step.handles, step.kind, step.artifact, `+after+` = ? FROM change JOIN step ON step.change = change.id
 		WHERE change.machine = ? AND change.kind <> ? AND change.state = ? AND `+before+` <> ? AND `+after+` IN (?, ?, ?)
 		ORDER BY change.id DESC, step.seq`, []any{artifact.Absent, id, change.Enable, change.Done, artifact.Absent, artifact.Absent, artifact.Value, artifact.Regular}, func(scan func(...any) error) error {
@@ -1005,7 +1043,8 @@ func (s *Store) Latest(id string) (find func(artifact.Artifact) (i artifact.Imag
 			return i, false, nil
 		}
 		var after string
-		row := s.conn.QueryRowContext(context.Background(), "SELECT after FROM step WHERE change = ? AND seq = ?", at.change, at.seq)
+		row := s.conn.QueryRowContext(context.Background(), "SELECT after FROM step WHERE change = ? AND seq = ?",
+			at.change, at.seq)
 		if err := row.Scan(&after); err != nil {
 			return i, false, explain(s.Path, err)
 		}
@@ -1080,20 +1119,25 @@ func (s *Store) Interrupted(machine string) ([]change.Change, error) {
 
 func (s *Store) changes(where string, args ...any) ([]change.Change, error) {
 	var all []change.Change
-	err := s.each("SELECT id, machine, time, kind, message, coalesce(snapshot, 0), entries, state, coalesce(undoes, 0), "+s.since(2, "token, root, host", "'', '', ''")+", "+s.since(6, "trial, kept", "14, ''")+", "+s.since(7, "coalesce((SELECT boot FROM snapshot WHERE snapshot.id = change.snapshot), '')", "''")+" FROM change "+where, args, func(scan func(...any) error) error {
-		var c change.Change
-		var at, kept string
-		if err := scan(&c.ID, &c.Machine, &at, &c.Kind, &c.Message, &c.Snapshot, &c.Entries, &c.State, &c.Undoes, &c.Token, &c.Root, &c.Host, &c.Trial, &kept, &c.Boot); err != nil {
+	err := s.each(
+		"SELECT id, machine, time, kind, message, coalesce(snapshot, 0), entries, state, coalesce(undoes, 0), "+
+			s.since(2, "token, root, host", "'', '', ''")+", "+s.since(6, "trial, kept", "14, ''")+", "+
+			s.since(7, "coalesce((SELECT boot FROM snapshot WHERE snapshot.id = change.snapshot), '')", "''")+
+			" FROM change "+where, args, func(scan func(...any) error) error {
+			var c change.Change
+			var at, kept string
+			if err := scan(&c.ID, &c.Machine, &at, &c.Kind, &c.Message, &c.Snapshot, &c.Entries, &c.State, &c.Undoes,
+				&c.Token, &c.Root, &c.Host, &c.Trial, &kept, &c.Boot); err != nil {
+				return err
+			}
+			var err error
+			c.Time, err = time.Parse(time.RFC3339, at)
+			if err == nil && kept != "" {
+				c.Kept, err = time.Parse(time.RFC3339, kept)
+			}
+			all = append(all, c)
 			return err
-		}
-		var err error
-		c.Time, err = time.Parse(time.RFC3339, at)
-		if err == nil && kept != "" {
-			c.Kept, err = time.Parse(time.RFC3339, kept)
-		}
-		all = append(all, c)
-		return err
-	})
+		})
 	return all, err
 }
 
@@ -1123,7 +1167,8 @@ const (
 
 // encoder is made when it is first needed: most runs need none.
 var encoder = sync.OnceValue(func() *zstd.Encoder {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false))
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20),
+		zstd.WithEncoderCRC(false))
 	if err != nil {
 		panic(err) // the options are constants
 	}

@@ -27,9 +27,11 @@ var box = &machine.Machine{ID: "0123456789abcdef0123456789abcdef", Name: "worksh
 // capture makes a snapshot of one entry whose file has that content.
 func capture(t testing.TB, content string, keep snapshot.Keeper) *snapshot.Snapshot {
 	t.Helper()
-	item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Location: "linux.rc-local", Name: "rc.local", Problems: []string{}},
+	item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Location: "linux.rc-local", Name: "rc.local",
+		Problems: []string{}},
 		Artifacts: func() []artifact.Artifact { return []artifact.Artifact{artifact.File("/etc/rc.local")} }}
-	inv := inventory.Inventory{Machine: box, Items: []*location.Item{item}, Unread: []autostart.Unread{{Path: "/x", Reason: "no"}}}
+	inv := inventory.Inventory{Machine: box, Items: []*location.Item{item},
+		Unread: []autostart.Unread{{Path: "/x", Reason: "no"}}}
 	snap, err := snapshot.CaptureFrom(inv, func(artifact.Artifact) (artifact.Image, error) {
 		return artifact.NewFile([]byte(content), 0o755, 0, 0, time.Unix(1000, 0)), nil
 	}, time.Unix(2000, 0), "as found", keep)
@@ -97,7 +99,10 @@ func (k *sqlite) Open(t *testing.T) change.Record {
 
 func TestContract(t *testing.T) {
 	t.Parallel()
-	recordtest.Run(t, func(t *testing.T) recordtest.Keeper { return &sqlite{path: filepath.Join(t.TempDir(), "record.db")} })
+	recordtest.Run(t, func(t *testing.T) recordtest.Keeper {
+		return &sqlite{path: filepath.Join(t.TempDir(),
+			"record.db")}
+	})
 }
 
 func TestContentsAreCheckedWhenTheyAreRead(t *testing.T) {
@@ -113,7 +118,8 @@ func TestContentsAreCheckedWhenTheyAreRead(t *testing.T) {
 	require.NoError(t, st.Close())
 	db, err := sql.Open("sqlite", path)
 	require.NoError(t, err)
-	for _, spoil := range []string{"UPDATE blob SET data = data || x'00'", "UPDATE blob SET size = size + 1", "UPDATE blob SET data = x'28b52ffd'", "DELETE FROM blob"} {
+	for _, spoil := range []string{"UPDATE blob SET data = data || x'00'", "UPDATE blob SET size = size + 1",
+		"UPDATE blob SET data = x'28b52ffd'", "DELETE FROM blob"} {
 		_, err = db.Exec(spoil)
 		require.NoError(t, err, spoil)
 		st, err := store.Open(path, store.Read)
@@ -152,14 +158,16 @@ func TestVerify(t *testing.T) {
 		require.NoError(t, err)
 		var data []byte
 		require.NoError(t, db.QueryRow("SELECT data FROM blob ORDER BY id LIMIT 1 OFFSET ?", id-1).Scan(&data))
-		_, err = db.Exec("UPDATE blob SET data = ? WHERE id = (SELECT id FROM blob ORDER BY id LIMIT 1 OFFSET ?)", append([]byte{data[0] ^ 1}, data[1:]...), id-1)
+		_, err = db.Exec("UPDATE blob SET data = ? WHERE id = (SELECT id FROM blob ORDER BY id LIMIT 1 OFFSET ?)",
+			append([]byte{data[0] ^ 1}, data[1:]...), id-1)
 		require.NoError(t, err)
 		st, err := store.Open(path, store.Read)
 		require.NoError(t, err)
 		_, err = st.Verify()
 		require.ErrorIs(t, err, change.ErrDamaged)
 		require.NoError(t, st.Close())
-		_, err = db.Exec("UPDATE blob SET data = ? WHERE id = (SELECT id FROM blob ORDER BY id LIMIT 1 OFFSET ?)", data, id-1)
+		_, err = db.Exec("UPDATE blob SET data = ? WHERE id = (SELECT id FROM blob ORDER BY id LIMIT 1 OFFSET ?)", data,
+			id-1)
 		require.NoError(t, err)
 		require.NoError(t, db.Close())
 	}
@@ -186,7 +194,8 @@ func TestPrograms(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Dir(path), 0o700))
 	st, err := store.Open(path, store.Write)
 	require.NoError(t, err)
-	rows := []program.Row{{Name: "/a", Key: "1", Evidence: []byte("x")}, {Name: "/large", Key: "1", Evidence: make([]byte, 1<<20)}}
+	rows := []program.Row{{Name: "/a", Key: "1", Evidence: []byte("x")}, {Name: "/large", Key: "1",
+		Evidence: make([]byte, 1<<20)}}
 	st.KeepPrograms("box", rows)
 	none := func(change.Tx) error { return nil }
 	require.NoError(t, st.Update(none))

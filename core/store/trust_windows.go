@@ -46,7 +46,8 @@ func trustedSIDs() ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	return []string{user.User.Sid.String(), "S-1-5-32-544", "S-1-5-18", "S-1-5-80-956008885-3418522649-1831038044-1853292631-2271478464"}, nil
+	return []string{user.User.Sid.String(), "S-1-5-32-544", "S-1-5-18",
+		"S-1-5-80-956008885-3418522649-1831038044-1853292631-2271478464"}, nil
 }
 
 // The rights by which a file or folder can be changed, winnt.h.
@@ -61,7 +62,8 @@ func alone(path string, info fs.FileInfo, above bool) error {
 	if above || !keepsRights(path) {
 		return nil
 	}
-	sd, err := windows.GetNamedSecurityInfo(path, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION|windows.DACL_SECURITY_INFORMATION)
+	sd, err := windows.GetNamedSecurityInfo(path, windows.SE_FILE_OBJECT,
+		windows.OWNER_SECURITY_INFORMATION|windows.DACL_SECURITY_INFORMATION)
 	if err != nil {
 		return &fs.PathError{Op: "read the rights of", Path: path, Err: err}
 	}
@@ -82,7 +84,8 @@ func alone(path string, info fs.FileInfo, above bool) error {
 		if err := windows.GetAce(dacl, k, &ace); err != nil {
 			return err
 		}
-		if ace.Header.AceType != windows.ACCESS_ALLOWED_ACE_TYPE || ace.Header.AceFlags&windows.INHERIT_ONLY_ACE != 0 || ace.Mask&changing == 0 {
+		if ace.Header.AceType != windows.ACCESS_ALLOWED_ACE_TYPE || ace.Header.AceFlags&windows.INHERIT_ONLY_ACE != 0 ||
+			ace.Mask&changing == 0 {
 			continue
 		}
 		sid := (*windows.SID)(unsafe.Pointer(&ace.SidStart)).String()

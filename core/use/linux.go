@@ -27,14 +27,16 @@ func (u *Uses) linux() {
 		user := &u.machine.Users[k]
 		name := autostart.Text(user.Name)
 		// GNOME's shell keeps when each application was last in front.
-		if text, err := u.machine.ReadFile(path.Join(user.Home, ".local/share/gnome-shell/application_state"), maxList); err == nil {
+		if text, err := u.machine.ReadFile(path.Join(user.Home, ".local/share/gnome-shell/application_state"),
+			maxList); err == nil {
 			for id, at := range ParseApplicationState(text) {
 				u.add(u.ofDesktopFile(id, user), autostart.Use{Last: at, User: name, Basis: "GNOME's list of " + name})
 			}
 		}
 		u.plasma(user)
 		// Every program of GTK and most others note which files they opened.
-		if text, err := u.machine.ReadFile(path.Join(user.Home, ".local/share/recently-used.xbel"), maxList); err == nil {
+		if text, err := u.machine.ReadFile(path.Join(user.Home, ".local/share/recently-used.xbel"),
+			maxList); err == nil {
 			for command, use := range ParseRecentlyUsed(text) {
 				use.User, use.Basis = name, "the list of recent files of "+name
 				u.add(u.ofCommand(command), use)
@@ -63,7 +65,9 @@ func (u *Uses) plasma(user *account.User) {
 	if db.Tables("ResourceScoreCache") != nil {
 		return
 	}
-	rows, err := db.Rows(`SELECT targettedResource, max(lastUpdate) FROM ResourceScoreCache WHERE targettedResource LIKE 'applications:%' AND length(targettedResource) < 300 AND typeof(lastUpdate) = 'integer' GROUP BY targettedResource LIMIT ?`, int64(maxEntries))
+	rows, err := db.Rows(`SELECT targettedResource, max(lastUpdate) FROM ResourceScoreCache WHERE `+
+		`targettedResource LIKE 'applications:%' AND length(targettedResource) < 300 AND typeof(lastUpdate) = `+
+		`'integer' GROUP BY targettedResource LIMIT ?`, int64(maxEntries))
 	if err != nil {
 		return
 	}
@@ -72,7 +76,8 @@ func (u *Uses) plasma(user *account.User) {
 		resource, ok1 := row[0].(string)
 		at, ok2 := row[1].(int64)
 		if ok1 && ok2 && at > 0 && at < 1<<40 {
-			u.add(u.ofDesktopFile(strings.TrimPrefix(resource, "applications:"), user), autostart.Use{Last: time.Unix(at, 0).UTC(), User: name, Basis: "Plasma's list of " + name})
+			u.add(u.ofDesktopFile(strings.TrimPrefix(resource, "applications:"), user),
+				autostart.Use{Last: time.Unix(at, 0).UTC(), User: name, Basis: "Plasma's list of " + name})
 		}
 	}
 }
@@ -82,7 +87,8 @@ const maxDatabase = 64 << 20
 
 // applicationFolders hold the desktop files of applications.
 func applicationFolders(user *account.User) []string {
-	return []string{path.Join(user.Home, ".local/share/applications"), "/usr/local/share/applications", "/usr/share/applications", "/var/lib/flatpak/exports/share/applications", "/var/lib/snapd/desktop/applications"}
+	return []string{path.Join(user.Home, ".local/share/applications"), "/usr/local/share/applications",
+		"/usr/share/applications", "/var/lib/flatpak/exports/share/applications", "/var/lib/snapd/desktop/applications"}
 }
 
 // ofDesktopFile is the program of an application's desktop file.

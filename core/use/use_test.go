@@ -27,12 +27,15 @@ func TestParseAssist(t *testing.T) {
 }
 
 const (
-	state  = `<?xml version="1.0"?><application-state><context id=""><application id="a.desktop" score="1" last-seen="1773215000"/><application id="b.desktop" last-seen="x"/></context></application-state>`
-	recent = `<xbel xmlns:bookmark="x"><bookmark href="file:///a"><info><metadata owner="x"><bookmark:applications><bookmark:application name="Tide" exec="&apos;tide %25u&apos;" modified="2026-03-01T10:00:00Z" count="2"/></bookmark:applications></metadata></info></bookmark></xbel>`
+	state = `<?xml version="1.0"?><application-state><context id=""><application id="a.desktop" score="1" ` +
+		`last-seen="1773215000"/><application id="b.desktop" last-seen="x"/></context></application-state>`
+	recent = `<xbel xmlns:bookmark="x"><bookmark href="file:///a"><info><metadata ` +
+		`owner="x"><bookmark:applications><bookmark:application name="Tide" exec="&apos;tide %25u&apos;" modified="2026-03-01T10:00:00Z" count="2"/></bookmark:applications></metadata></info></bookmark></xbel>`
 )
 
 func TestListsOfDesktops(t *testing.T) {
-	require.Equal(t, map[string]time.Time{"a.desktop": time.Unix(1773215000, 0).UTC()}, use.ParseApplicationState([]byte(state)))
+	require.Equal(t, map[string]time.Time{"a.desktop": time.Unix(1773215000, 0).UTC()},
+		use.ParseApplicationState([]byte(state)))
 	all := use.ParseRecentlyUsed([]byte(recent))
 	require.Len(t, all, 1)
 	require.Equal(t, 2, all["'tide %u'"].Count)

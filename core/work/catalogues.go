@@ -26,7 +26,8 @@ var Systems = []string{"linux", "windows", "macos"}
 // on a disk.
 func (d *Desk) OpenKnowledge(access store.Access) (*store.Store, error) {
 	if d.Record == OnDisk {
-		return nil, Wrong("catalogues and notes are kept in your own record, not in the one on a disk; leave --store disk out")
+		return nil, Wrong("catalogues and notes are kept in your own record, not in the one on a disk; leave " +
+			"--store disk out")
 	}
 	path, err := d.RecordPath()
 	if err != nil {
@@ -56,7 +57,8 @@ func (d *Desk) OwnCatalogues() ([]*catalogue.Catalogue, error) {
 func entryOf(n note.Note, id string) catalogue.Entry {
 	m := n.Program.Mark()
 	m.Location = n.Program.System + ".*"
-	e := catalogue.Entry{ID: id, KnownBy: []catalogue.Mark{m}, Role: n.Role, Verdict: n.Verdict, Note: n.Text, By: n.By, Date: n.Time.UTC().Format(time.DateOnly)}
+	e := catalogue.Entry{ID: id, KnownBy: []catalogue.Mark{m}, Role: n.Role, Verdict: n.Verdict, Note: n.Text, By: n.By,
+		Date: n.Time.UTC().Format(time.DateOnly)}
 	if e.Role == "" {
 		e.Role = autostart.RoleUnknown
 	}
@@ -105,7 +107,8 @@ var catalogueName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCom
 // CheckCatalogueName fails where no catalogue can have a name.
 func CheckCatalogueName(name string) error {
 	if !catalogueName().MatchString(name) || slices.Contains(Systems, name) || name == "lockback" {
-		return Wrong("a catalogue cannot be called %q: a name has small letters, digits and hyphens; give one with --as", name)
+		return Wrong(
+			"a catalogue cannot be called %q: a name has small letters, digits and hyphens; give one with --as", name)
 	}
 	return nil
 }
@@ -122,10 +125,11 @@ type Import struct {
 	catalogues                      []store.Catalogue // of the record, as they become
 }
 
-// PlanImport tells what an import does. With first the catalogue comes before all others, else a new one comes last. The
-// record may be nil: then it has nothing yet.
+// PlanImport tells what an import does. With first the catalogue comes before all others, else a new one comes last.
+// The record may be nil: then it has nothing yet.
 func (d *Desk) PlanImport(record *store.Store, c *catalogue.Catalogue, name string, first bool) (Import, error) {
-	i := Import{Name: name, Added: []string{}, Changed: []string{}, Removed: []string{}, Passed: []string{}, Contradicts: []string{}}
+	i := Import{Name: name, Added: []string{}, Changed: []string{}, Removed: []string{}, Passed: []string{},
+		Contradicts: []string{}}
 	var all []store.Catalogue
 	if record != nil {
 		var err error
@@ -204,7 +208,8 @@ func contradictions(e catalogue.Entry, others []*catalogue.Catalogue, notes *not
 	}
 	var all []string
 	say := func(format string, args ...any) {
-		if text := fmt.Sprintf("%s is %s, and ", e.ID, e.Verdict) + fmt.Sprintf(format, args...); !slices.Contains(all, text) {
+		if text := fmt.Sprintf("%s is %s, and ", e.ID, e.Verdict) + fmt.Sprintf(format, args...); !slices.Contains(all,
+			text) {
 			all = append(all, text)
 		}
 	}
@@ -223,7 +228,8 @@ func contradictions(e catalogue.Entry, others []*catalogue.Catalogue, notes *not
 				case against(o.Verdict):
 					say("%s of lockback's own catalogue is %s", o.ID, o.Verdict)
 				case goes(e.Verdict) && o.Protect != "":
-					say("%s of lockback's own catalogue is protected, which it stays: %s", o.ID, catalogue.Protections[o.Protect])
+					say("%s of lockback's own catalogue is protected, which it stays: %s", o.ID,
+						catalogue.Protections[o.Protect])
 				}
 			}
 			for _, c := range others {
@@ -231,7 +237,8 @@ func contradictions(e catalogue.Entry, others []*catalogue.Catalogue, notes *not
 					say("%s of the catalogue %s is %s", o.ID, c.Name, o.Verdict)
 				}
 			}
-			p := note.Program{System: system, Maker: m.Maker, Package: m.Package, Says: m.Says, File: strings.ToLower(m.File), Label: strings.ToLower(m.Label)}
+			p := note.Program{System: system, Maker: m.Maker, Package: m.Package, Says: m.Says,
+				File: strings.ToLower(m.File), Label: strings.ToLower(m.Label)}
 			if n, ok := notes.Of(p); ok && against(n.Verdict) {
 				say("your note on %s says %s", n.Name, n.Verdict)
 			}
@@ -242,7 +249,8 @@ func contradictions(e catalogue.Entry, others []*catalogue.Catalogue, notes *not
 
 // subjectLike is what a mark would recognise.
 func subjectLike(m catalogue.Mark) catalogue.Subject {
-	s := catalogue.Subject{Bundle: m.Bundle, Maker: m.Maker, Says: m.Says, File: m.File, Label: m.Label, Command: m.Command, Names: m.Names}
+	s := catalogue.Subject{Bundle: m.Bundle, Maker: m.Maker, Says: m.Says, File: m.File, Label: m.Label,
+		Command: m.Command, Names: m.Names}
 	if m.Package != "" {
 		s.Packages = []string{m.Package}
 	}

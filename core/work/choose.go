@@ -73,7 +73,8 @@ func (s *Session) Choose(inv inventory.Inventory, words []string, in Scope) (Cho
 	}
 	if len(c.Items) == 0 {
 		if c.Hidden > 0 {
-			return c, NothingFound{Wrong("%q matches hidden parts of the operating system only; add --all to choose among them", strings.Join(words, " "))}
+			return c, NothingFound{Wrong("%q matches hidden parts of the operating system only; add --all to "+
+				"choose among them", strings.Join(words, " "))}
 		}
 		if newer != nil && c.Selector.Empty() {
 			return c, NothingFound{Wrong("nothing was added since then")}
@@ -94,7 +95,8 @@ func (s *Session) ChooseExactly(inv inventory.Inventory, words []string, in Scop
 
 // ChooseFor chooses entries to be switched, for one user only where one is named: then also what is for everyone, and
 // never what is another user's.
-func (s *Session) ChooseFor(inv inventory.Inventory, words []string, user string, in Scope) (Choice, location.Want, error) {
+func (s *Session) ChooseFor(inv inventory.Inventory, words []string, user string, in Scope) (Choice, location.Want,
+	error) {
 	want := location.Want{Now: time.Now()}
 	if user == "" {
 		c, err := s.ChooseExactly(inv, words, in)
@@ -124,9 +126,11 @@ func (c Choice) Exact() error {
 	}
 	var names []string
 	for _, e := range among {
-		names = append(names, fmt.Sprintf("%s (%s, for %s)", e.Handle, cmp.Or(e.Place, e.Location), cmp.Or(e.User, "everyone")))
+		names = append(names, fmt.Sprintf("%s (%s, for %s)", e.Handle, cmp.Or(e.Place, e.Location),
+			cmp.Or(e.User, "everyone")))
 	}
-	return Wrong("%q is the name of %d entries: %s; use handles, or user=NAME beside it", word, len(among), strings.Join(names, ", "))
+	return Wrong("%q is the name of %d entries: %s; use handles, or user=NAME beside it", word, len(among),
+		strings.Join(names, ", "))
 }
 
 // ChooseHandles are the handles of the entries, of a snapshot or of now, that words choose. The words are explicit, so
@@ -181,7 +185,8 @@ const maxMeant = 8
 // unknownWord says that a naming word chooses nothing, and what it may have meant.
 func unknownWord(word string, entries []*autostart.Entry, in Scope) error {
 	if in.Anywhere {
-		return Wrong("nothing has %q in its name, maker, command, program or place%s", word, autostart.SuggestEntry(word, entries))
+		return Wrong("nothing has %q in its name, maker, command, program or place%s", word,
+			autostart.SuggestEntry(word, entries))
 	}
 	var meant []string
 	more := 0
@@ -195,12 +200,14 @@ func unknownWord(word string, entries []*autostart.Entry, in Scope) error {
 		}
 	}
 	if len(meant) == 0 {
-		return Wrong("no entry has the handle or name %q%s (lockback list --all shows all)", word, autostart.SuggestEntry(word, entries))
+		return Wrong("no entry has the handle or name %q%s (lockback list --all shows all)", word,
+			autostart.SuggestEntry(word, entries))
 	}
 	if more > 0 {
 		meant = append(meant, fmt.Sprintf("and %d more", more))
 	}
-	return Wrong("no entry has the handle or name %q; it occurs in %s. Give the handles of those you mean", word, strings.Join(meant, ", "))
+	return Wrong("no entry has the handle or name %q; it occurs in %s. Give the handles of those you mean", word,
+		strings.Join(meant, ", "))
 }
 
 // since takes since=S3 and since=2026-11-01 out of selector words: what is in the snapshot, or in the last one from
@@ -230,7 +237,8 @@ func (s *Session) since(words []string) ([]string, func(handle string) bool, err
 		case len(snaps) == 0:
 			return nil, nil, Wrong("since=%s: the record has no snapshot of this machine", from)
 		case len(before) == 0:
-			return nil, nil, Wrong("since=%s: the record has no snapshot from before that day; the first is %s of %s", from, snaps[0].Name(), autostart.Minute(snaps[0].Time))
+			return nil, nil, Wrong("since=%s: the record has no snapshot from before that day; the first is %s of %s",
+				from, snaps[0].Name(), autostart.Minute(snaps[0].Time))
 		}
 		from = before[len(before)-1].Name()
 	}
@@ -368,7 +376,8 @@ func Sift(c Choice, want location.Want, protectedToo bool) Sifted {
 	for _, item := range c.Items {
 		off := want.State == autostart.Disabled
 		switch {
-		case want.Hold && item.Can.Hold != nil && item.State == autostart.Disabled && item.Guarded == "" && !change.Taken(item):
+		case want.Hold && item.Can.Hold != nil && item.State == autostart.Disabled && item.Guarded == "" &&
+			!change.Taken(item):
 			s.Chosen = append(s.Chosen, item) // it is off, and not held yet
 		case (want.User == nil || item.User == want.User.Name) && item.State == want.State:
 			s.Already++

@@ -137,7 +137,8 @@ func Sightings(inv inventory.Inventory) map[string]store.Sighting {
 func (s *Session) Capture() (*snapshot.Snapshot, inventory.Inventory, error) {
 	fresh := map[snapshot.Digest][]byte{}
 	inv := s.Inventory()
-	now, err := snapshot.Capture(inv, time.Now(), "", snapshot.Keeper{Sections: true, Keep: func(d snapshot.Digest, content []byte) error {
+	now, err := snapshot.Capture(inv, time.Now(), "", snapshot.Keeper{Sections: true, Keep: func(d snapshot.Digest,
+		content []byte) error {
 		if _, known := fresh[d]; !known && !s.Record.Has(d) {
 			fresh[d] = bytes.Clone(content)
 		}

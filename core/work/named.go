@@ -25,8 +25,8 @@ func Number(id, letter, what string) (int, error) {
 	return n, nil
 }
 
-// IsChange reports whether a word is written as a change is: C and a number. A handle can look the same only where it is
-// cut short, and then the change is meant.
+// IsChange reports whether a word is written as a change is: C and a number. A handle can look the same only where it
+// is cut short, and then the change is meant.
 func IsChange(word string) bool {
 	_, err := Number(word, "C", "a change")
 	return err == nil
@@ -130,7 +130,10 @@ func (s *Session) ToUndo(args []string) (change.Change, error) {
 
 // NextUndo is the change that an undo after that of c would take back.
 func (s *Session) NextUndo(c change.Change) (next change.Change, ok bool, err error) {
-	return s.lastChange(func(n change.Change) bool { return n.State == change.Done && n.Kind != change.Undo && n.ID != c.ID })
+	return s.lastChange(func(n change.Change) bool {
+		return n.State == change.Done && n.Kind != change.Undo &&
+			n.ID != c.ID
+	})
 }
 
 // ToKeep is the change that was named, or the last one that is on trial.
@@ -166,7 +169,8 @@ func (s *Session) LastSnapshot() (*snapshot.Snapshot, error) {
 		return nil, Advise(err)
 	}
 	if len(all) == 0 {
-		return nil, Wrong("the record %s has no snapshot of this machine to check against; take one with lockback snapshot", s.Record.Path)
+		return nil, Wrong("the record %s has no snapshot of this machine to check against; take one with lockback "+
+			"snapshot", s.Record.Path)
 	}
 	changes, err := s.Record.Changes(s.Machine.ID)
 	if err != nil {
@@ -211,7 +215,8 @@ func (s *Session) User(name string) (account.User, error) {
 	u, ok := s.Machine.UserNamed(name)
 	if !ok {
 		names := UserNames(s.Machine)
-		return u, Wrong("the machine has no user %q%s (it has %s)", name, autostart.Suggest(name, names), strings.Join(names, ", "))
+		return u, Wrong("the machine has no user %q%s (it has %s)", name, autostart.Suggest(name, names),
+			strings.Join(names, ", "))
 	}
 	return u, nil
 }

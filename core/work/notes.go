@@ -44,7 +44,8 @@ func (s *Session) About(items []*location.Item, ofMachine bool) (all []*Noted, w
 	return all, without
 }
 
-// KeepNotes keeps what is given of each, over what was noted before; by is who writes it. A dry run only fills the notes in.
+// KeepNotes keeps what is given of each, over what was noted before; by is who writes it. A dry run only fills the
+// notes in.
 func (s *Session) KeepNotes(about []*Noted, given note.Note, by string, dryRun bool) error {
 	keep := make([]note.Note, len(about))
 	now := time.Now().UTC().Truncate(time.Second)
@@ -92,7 +93,8 @@ var ErrNoNote = Wrong("there is no such note")
 
 // namesUser reports whether a note, or what its program is recognised by, has a user's name in it.
 func namesUser(n note.Note, m *machine.Machine) bool {
-	return slices.ContainsFunc([]string{n.Text, n.Program.File, n.Program.Label}, func(text string) bool { return disclose.NamesUser(text, m.Users) })
+	return slices.ContainsFunc([]string{n.Text, n.Program.File, n.Program.Label},
+		func(text string) bool { return disclose.NamesUser(text, m.Users) })
 }
 
 // NotesOn are the notes on items: those on programs, and those on this machine's entries.

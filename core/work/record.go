@@ -21,7 +21,8 @@ import (
 const OnDisk = "disk"
 
 // RecordOnDisk is where a system's own record lies on its disk, as the system names it.
-var RecordOnDisk = map[string]string{"linux": "/var/lib/lockback/record.db", "windows": `C:\ProgramData\lockback\record.db`, "macos": "/Library/Application Support/lockback/record.db"}
+var RecordOnDisk = map[string]string{"linux": "/var/lib/lockback/record.db",
+	"windows": `C:\ProgramData\lockback\record.db`, "macos": "/Library/Application Support/lockback/record.db"}
 
 // HasRecord tells where the record on a mounted disk lies, and whether there is one.
 func HasRecord(m *machine.Machine) (string, bool) {
@@ -54,7 +55,8 @@ func (d *Desk) openRecord(m *machine.Machine, access store.Access) (*store.Store
 	}
 	if has && d.Record == "" && !d.warnedOfDisk {
 		d.warnedOfDisk = true
-		d.warn("note: the disk has a record of its own, which is not used; --store disk uses it. It says what whoever had the disk put into it")
+		d.warn("note: the disk has a record of its own, which is not used; --store disk uses it. It says what " +
+			"whoever had the disk put into it")
 	}
 	d.warnOfOthers(m.ID, path)
 	return store.Open(path, access)
@@ -185,7 +187,8 @@ func (d *Desk) warnOfOthers(id, used string) {
 			if errors.Is(err, change.ErrRights) {
 				is = "there may be"
 			}
-			d.warn("note: %s another record on this computer, %s, which cannot be looked into from here; its owner can (%v)", is, path, err)
+			d.warn("note: %s another record on this computer, %s, which cannot be looked into from here; its owner "+
+				"can (%v)", is, path, err)
 			continue
 		}
 		snaps, err := other.Snapshots(id)

@@ -88,9 +88,11 @@ type Session struct {
 
 // noID says what gives a system its id.
 var noID = map[string]string{
-	"linux":   "/etc/machine-id is empty or absent; run systemd-machine-id-setup, with --root for a mounted disk",
-	"macos":   "no file in a ByHost folder of preferences bears the hardware's UUID; sign in once on the Mac, or work on it while it runs",
-	"windows": `the value MachineGuid of HKLM\SOFTWARE\Microsoft\Cryptography is absent, or its hive cannot be read; see lockback locations`,
+	"linux": "/etc/machine-id is empty or absent; run systemd-machine-id-setup, with --root for a mounted disk",
+	"macos": "no file in a ByHost folder of preferences bears the hardware's UUID; sign in once on the Mac, or " +
+		"work on it while it runs",
+	"windows": `the value MachineGuid of HKLM\SOFTWARE\Microsoft\Cryptography is absent, or its hive cannot be ` +
+		`read; see lockback locations`,
 }
 
 // Open opens the machine and its record. For writing, the machine must have an id.
@@ -101,7 +103,8 @@ func (d *Desk) Open(access store.Access) (*Session, error) {
 	}
 	if m.ID == "" && access == store.Write {
 		m.Close()
-		return nil, fmt.Errorf("the system has no id of its own, and without one its record could be any machine's: %s", noID[m.OS])
+		return nil, fmt.Errorf("the system has no id of its own, and without one its record could be any machine's: %s",
+			noID[m.OS])
 	}
 	record, err := d.openRecord(m, access)
 	if err != nil {
@@ -192,7 +195,8 @@ func (s *Session) Settled() error {
 		return Advise(err)
 	}
 	if ok {
-		return fmt.Errorf("%s of %s was interrupted%s: %w; run lockback recover", c.Name(), autostart.Minute(c.Time), s.MadeElsewhere(c), change.ErrInterrupted)
+		return fmt.Errorf("%s of %s was interrupted%s: %w; run lockback recover", c.Name(), autostart.Minute(c.Time),
+			s.MadeElsewhere(c), change.ErrInterrupted)
 	}
 	return nil
 }
@@ -234,11 +238,13 @@ func (s *Session) WarnOfInterrupted() {
 	c, ok, err := s.Engine.Interrupted()
 	if err == nil && !ok {
 		if c, ok, err := s.ToRecover(); err == nil && ok {
-			s.desk.warn("note: %s%s of %s was interrupted%s, which has the same id; nothing waits for it here", claim, c.Name(), autostart.Minute(c.Time), s.MadeElsewhere(c))
+			s.desk.warn("note: %s%s of %s was interrupted%s, which has the same id; nothing waits for it here", claim,
+				c.Name(), autostart.Minute(c.Time), s.MadeElsewhere(c))
 		}
 	}
 	if err == nil && ok {
-		s.desk.warn("lockback: %s%s of %s was interrupted%s; the machine is between two states: run lockback recover", claim, c.Name(), autostart.Minute(c.Time), s.MadeElsewhere(c))
+		s.desk.warn("lockback: %s%s of %s was interrupted%s; the machine is between two states: run lockback recover",
+			claim, c.Name(), autostart.Minute(c.Time), s.MadeElsewhere(c))
 	}
 }
 
@@ -253,7 +259,8 @@ var advice = []struct {
 	{store.ErrForeign, "name another file with --store"},
 	{change.ErrFull, "nothing was changed; make room, or name a record on another disk with --store"},
 	{change.ErrReadOnly, "nothing was changed; name a record on another disk with --store"},
-	{store.ErrNotOurs, "make the file and its folder your own (chown, chmod 600 for the file, chmod 700 for the folder; a removable disk needs mount options such as umask=077), or name another record with --store"},
+	{store.ErrNotOurs, "make the file and its folder your own (chown, chmod 600 for the file, chmod 700 for the " +
+		"folder; a removable disk needs mount options such as umask=077), or name another record with --store"},
 	{change.ErrRights, "run as its owner, or name another record with --store"},
 	{store.ErrNone, "take one with lockback snapshot, or name another record with --store"},
 }

@@ -30,17 +30,23 @@ func Build(root string, size Size) error {
 	}
 	for k := range size.Units {
 		name := fmt.Sprintf("tide-%04d", k)
-		text := fmt.Sprintf("# made for measuring\n[Unit]\nDescription=Tide gauge %d\nAfter=network.target\nDocumentation=man:tide(8)\n\n", k)
+		text := fmt.Sprintf("# made for measuring\n[Unit]\nDescription=Tide gauge "+
+			"%d\nAfter=network.target\nDocumentation=man:tide(8)\n\n", k)
 		switch k % 10 {
 		case 8:
-			b.file("usr/lib/systemd/system/"+name+".timer", text+"[Timer]\nOnCalendar=hourly\n\n[Install]\nWantedBy=timers.target\n")
+			b.file("usr/lib/systemd/system/"+name+".timer",
+				text+"[Timer]\nOnCalendar=hourly\n\n[Install]\nWantedBy=timers.target\n")
 			b.link("etc/systemd/system/timers.target.wants/"+name+".timer", "/usr/lib/systemd/system/"+name+".timer")
 		case 9:
-			b.file("usr/lib/systemd/system/"+name+".socket", text+"[Socket]\nListenStream=/run/x\n\n[Install]\nWantedBy=sockets.target\n")
+			b.file("usr/lib/systemd/system/"+name+".socket",
+				text+"[Socket]\nListenStream=/run/x\n\n[Install]\nWantedBy=sockets.target\n")
 		default:
-			b.file("usr/lib/systemd/system/"+name+".service", text+fmt.Sprintf("[Service]\nType=simple\nExecStart=/opt/tide/bin/tide-%d --gauge %d\nRestart=on-failure\nUser=tide\n\n[Install]\nWantedBy=multi-user.target\n", k%50, k))
+			b.file("usr/lib/systemd/system/"+name+".service",
+				text+fmt.Sprintf("[Service]\nType=simple\nExecStart=/opt/tide/bin/tide-%d --gauge "+
+					"%d\nRestart=on-failure\nUser=tide\n\n[Install]\nWantedBy=multi-user.target\n", k%50, k))
 			if k%2 == 0 {
-				b.link("etc/systemd/system/multi-user.target.wants/"+name+".service", "/usr/lib/systemd/system/"+name+".service")
+				b.link("etc/systemd/system/multi-user.target.wants/"+name+".service", "/usr/lib/systemd/system/"+name+
+					".service")
 			}
 		}
 	}
@@ -52,7 +58,9 @@ func Build(root string, size Size) error {
 		if k%2 == 0 {
 			dir = "home/ines/.config/autostart/"
 		}
-		b.file(fmt.Sprintf("%sfog-%04d.desktop", dir, k), fmt.Sprintf("[Desktop Entry]\nType=Application\nName=Fog %d\nName[de]=Nebel %d\nComment=Rings the bell\nExec=/opt/tide/bin/tide-%d --tray\nIcon=bell\nTerminal=false\n", k, k, k%50))
+		b.file(fmt.Sprintf("%sfog-%04d.desktop", dir, k),
+			fmt.Sprintf("[Desktop Entry]\nType=Application\nName=Fog %d\nName[de]=Nebel %d\nComment=Rings the "+
+				"bell\nExec=/opt/tide/bin/tide-%d --tray\nIcon=bell\nTerminal=false\n", k, k, k%50))
 	}
 	var lines strings.Builder
 	for k := range size.CronLines {

@@ -97,7 +97,8 @@ func BenchmarkList(b *testing.B) {
 	root := large(b, Large)
 	var names []byte
 	for _, dir := range []string{"usr/lib/systemd", "etc", "home"} {
-		require.NoError(b, filepath.WalkDir(filepath.Join(root, dir), func(name string, d os.DirEntry, err error) error {
+		require.NoError(b, filepath.WalkDir(filepath.Join(root, dir), func(name string, d os.DirEntry,
+			err error) error {
 			if err == nil && d.Type().IsRegular() {
 				names = append(append(names, name...), '\n')
 			}
@@ -109,7 +110,8 @@ func BenchmarkList(b *testing.B) {
 	for _, format := range []string{"table", "json", "csv"} {
 		b.Run(format, func(b *testing.B) {
 			sideBySide(b, func() (time.Duration, int64) {
-				return timed(b, nil, program, "--root", root, "--store", "/nonexistent/record.db", "--format", format, "list")
+				return timed(b, nil, program, "--root", root, "--store", "/nonexistent/record.db", "--format", format,
+					"list")
 			}, read)
 		})
 	}
@@ -138,13 +140,17 @@ func made(entries, changed int) *snapshot.Snapshot {
 	inv := inventory.Inventory{Machine: &machine.Machine{ID: "m", Files: nil}}
 	yes := true
 	for k := range entries {
-		e := autostart.Entry{Handle: autostart.Handle("l", "", fmt.Sprint(k)), Location: "linux.cron.system", Stage: autostart.Schedule, Scope: autostart.ForSystem,
-			Name: fmt.Sprintf("tide-%d", k), State: autostart.Enabled, Mode: "17 * * * *", Command: fmt.Sprintf("/opt/tide/bin/tide-%d --gauge %d > /dev/null 2>&1", k, k),
-			Target: autostart.Target{Path: fmt.Sprintf("/opt/tide/bin/tide-%d", k), Exists: &yes, Size: 4711}, Source: autostart.Source{Path: "/etc/cron.d/lines"}, Switch: autostart.Comment, Problems: []string{}}
+		e := autostart.Entry{Handle: autostart.Handle("l", "", fmt.Sprint(k)), Location: "linux.cron.system",
+			Stage: autostart.Schedule, Scope: autostart.ForSystem,
+			Name: fmt.Sprintf("tide-%d", k), State: autostart.Enabled, Mode: "17 * * * *",
+			Command: fmt.Sprintf("/opt/tide/bin/tide-%d --gauge %d > /dev/null 2>&1", k, k),
+			Target:  autostart.Target{Path: fmt.Sprintf("/opt/tide/bin/tide-%d", k), Exists: &yes, Size: 4711},
+			Source:  autostart.Source{Path: "/etc/cron.d/lines"}, Switch: autostart.Comment, Problems: []string{}}
 		if changed > 0 && k%changed == 0 {
 			e.State = autostart.Disabled
 		}
-		inv.Items = append(inv.Items, &location.Item{Entry: e, Artifacts: func() []artifact.Artifact { return []artifact.Artifact{artifact.File(e.Source.Path)} }})
+		inv.Items = append(inv.Items, &location.Item{Entry: e,
+			Artifacts: func() []artifact.Artifact { return []artifact.Artifact{artifact.File(e.Source.Path)} }})
 	}
 	snap, err := snapshot.CaptureFrom(inv, func(artifact.Artifact) (artifact.Image, error) {
 		return artifact.Image{Kind: artifact.Regular, Content: []byte{byte(changed)}}, nil
@@ -217,7 +223,8 @@ func BenchmarkFlushes(b *testing.B) {
 		b.Skip("the peer strace is missing")
 	}
 	for _, c := range []struct{ name, selector string }{
-		{"100-files", "location=linux.xdg-autostart"}, {"100-links", "location=linux.systemd.system"}, {"100-lines-of-one-file", "location=linux.cron.system"},
+		{"100-files", "location=linux.xdg-autostart"}, {"100-links", "location=linux.systemd.system"},
+		{"100-lines-of-one-file", "location=linux.cron.system"},
 	} {
 		b.Run(c.name, func(b *testing.B) {
 			root := large(b, Size{Units: 200, Desktop: 100, CronLines: 100})

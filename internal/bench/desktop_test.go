@@ -17,8 +17,8 @@ import (
 	"lockback/internal/testkit"
 )
 
-// BenchmarkDesktop holds the inventory of a whole desktop against one process that merely reads the files that it reads,
-// with the files in memory and without: the first time, and with what the record has. The desktop is that which
+// BenchmarkDesktop holds the inventory of a whole desktop against one process that merely reads the files that it
+// reads, with the files in memory and without: the first time, and with what the record has. The desktop is that which
 // LOCKBACK_DESKTOP names, else a Debian with some dozen packages.
 func BenchmarkDesktop(b *testing.B) {
 	testkit.Need(b, "strace")
@@ -60,7 +60,8 @@ var readCall = regexp.MustCompile(`(?:read|pread64)\(\d+<([^>]+)>`)
 func filesRead(b *testing.B, root, program string, args ...string) []byte {
 	b.Helper()
 	trace := filepath.Join(b.TempDir(), "trace")
-	out, err := exec.Command("strace", append([]string{"-f", "-y", "-e", "trace=read,pread64", "-o", trace, program}, args...)...).CombinedOutput()
+	out, err := exec.Command("strace", append([]string{"-f", "-y", "-e", "trace=read,pread64", "-o", trace, program},
+		args...)...).CombinedOutput()
 	require.NoError(b, err, string(out))
 	text, err := os.ReadFile(trace)
 	require.NoError(b, err)

@@ -23,7 +23,8 @@ func BenchmarkMacList(b *testing.B) {
 	var names []byte
 	files := 0
 	require.NoError(b, filepath.WalkDir(root, func(name string, d os.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() && (strings.HasSuffix(name, ".plist") || strings.HasSuffix(name, ".btm")) {
+		if err == nil && d.Type().IsRegular() && (strings.HasSuffix(name, ".plist") ||
+			strings.HasSuffix(name, ".btm")) {
 			names = append(append(names, name...), '\n')
 			files++
 		}
@@ -38,7 +39,8 @@ func BenchmarkMacList(b *testing.B) {
 				if all != "" {
 					args = append(args, all)
 				}
-				sideBySide(b, func() (time.Duration, int64) { return timed(b, nil, program, args...) }, func() (time.Duration, int64) { return timed(b, names, reader) })
+				sideBySide(b, func() (time.Duration, int64) { return timed(b, nil, program, args...) },
+					func() (time.Duration, int64) { return timed(b, names, reader) })
 			})
 		}
 	}

@@ -44,17 +44,20 @@ func listWithNotes(b *testing.B, all, here, known int) {
 	var notes []note.Note
 	programs := map[string]store.Sighting{}
 	for _, e := range l.Entries {
-		p, ok := note.ProgramOf("linux", &autostart.Entry{Location: e.Location, Name: e.Name, Target: autostart.Target{Path: e.Target.Path}})
+		p, ok := note.ProgramOf("linux", &autostart.Entry{Location: e.Location, Name: e.Name,
+			Target: autostart.Target{Path: e.Target.Path}})
 		if !ok || programs[p.Key()].On > 0 {
 			continue
 		}
 		programs[p.Key()] = store.Sighting{On: 1}
 		if len(notes) < here {
-			notes = append(notes, note.Note{Program: p, Name: e.Name, Verdict: "spare", Text: "nobody scans", By: "Tess", Time: time.Unix(1, 0)})
+			notes = append(notes, note.Note{Program: p, Name: e.Name, Verdict: "spare", Text: "nobody scans",
+				By: "Tess", Time: time.Unix(1, 0)})
 		}
 	}
 	for k := len(notes); k < all; k++ {
-		notes = append(notes, note.Note{Program: note.Program{System: "linux", Package: fmt.Sprint("p", k), File: "x"}, Name: "x", Text: "of another machine", Time: time.Unix(1, 0)})
+		notes = append(notes, note.Note{Program: note.Program{System: "linux", Package: fmt.Sprint("p", k), File: "x"},
+			Name: "x", Text: "of another machine", Time: time.Unix(1, 0)})
 	}
 	require.NoError(b, st.KeepNotes(notes))
 	for n := range 300 {
@@ -70,12 +73,18 @@ func listWithNotes(b *testing.B, all, here, known int) {
 	}
 	var entries []catalogue.Entry
 	for k := range known {
-		entries = append(entries, catalogue.Entry{ID: fmt.Sprint("e", k), Does: "Does something.", Role: "sync", Verdict: "useful", KnownBy: []catalogue.Mark{{Location: "linux.*", Package: fmt.Sprint("p", k), File: fmt.Sprint("f", k)}}})
+		entries = append(entries, catalogue.Entry{ID: fmt.Sprint("e", k), Does: "Does something.", Role: "sync",
+			Verdict: "useful", KnownBy: []catalogue.Mark{{Location: "linux.*", Package: fmt.Sprint("p", k),
+				File: fmt.Sprint("f", k)}}})
 	}
 	if known > 0 {
-		require.NoError(b, st.SetCatalogues([]store.Catalogue{{Name: "shop", Text: (&catalogue.Catalogue{Entries: entries}).Encode(), Time: time.Unix(1, 0)}}))
+		require.NoError(b, st.SetCatalogues([]store.Catalogue{{Name: "shop",
+			Text: (&catalogue.Catalogue{Entries: entries}).Encode(), Time: time.Unix(1, 0)}}))
 	}
 	require.NoError(b, st.Close())
-	sideBySide(b, func() (time.Duration, int64) { return timed(b, nil, program, "--root", root, "--store", shop, "list") },
+	sideBySide(b, func() (time.Duration, int64) {
+		return timed(b, nil, program, "--root", root, "--store", shop,
+			"list")
+	},
 		func() (time.Duration, int64) { return timed(b, nil, program, "--root", root, "--store", bare, "list") })
 }

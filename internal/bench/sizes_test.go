@@ -70,12 +70,14 @@ var sizes = []struct {
 		}
 		b.file("etc/passwd", passwd.String())
 		for k := range 10 {
-			b.file(fmt.Sprintf("etc/xdg/autostart/tide-%d.desktop", k), "[Desktop Entry]\nType=Application\nName=Tide\nExec=/opt/tide\n")
+			b.file(fmt.Sprintf("etc/xdg/autostart/tide-%d.desktop", k),
+				"[Desktop Entry]\nType=Application\nName=Tide\nExec=/opt/tide\n")
 		}
 	}, "location=linux.xdg-autostart"},
 	{"desktop files", 50_000, func(b *builder, n int) {
 		for k := range n {
-			b.file(fmt.Sprintf("etc/xdg/autostart/tide-%d.desktop", k), fmt.Sprintf("[Desktop Entry]\nType=Application\nName=Tide %d\nExec=/opt/tide\n", k))
+			b.file(fmt.Sprintf("etc/xdg/autostart/tide-%d.desktop", k),
+				fmt.Sprintf("[Desktop Entry]\nType=Application\nName=Tide %d\nExec=/opt/tide\n", k))
 		}
 	}, "location=linux.xdg-autostart"},
 }
@@ -96,20 +98,24 @@ func BenchmarkSizes(b *testing.B) {
 				require.NoError(b, os.Chmod(arenas[k], 0o700))
 				made := builder{root: filepath.Join(arenas[k], "root")}
 				require.NoError(b, os.Mkdir(made.root, 0o755))
-				for name, text := range map[string]string{"etc/os-release": "PRETTY_NAME=\"Gullrock Linux\"\n", "etc/debian_version": "12\n", "etc/machine-id": "00112233445566778899aabbccddeeff\n",
-					"etc/hostname": "large\n", "etc/passwd": "root:x:0:0::/root:/bin/sh\nines:x:1000:1000::/home/ines:/bin/sh\n"} {
+				for name, text := range map[string]string{"etc/os-release": "PRETTY_NAME=\"Gullrock Linux\"\n",
+					"etc/debian_version": "12\n", "etc/machine-id": "00112233445566778899aabbccddeeff\n",
+					"etc/hostname": "large\n",
+					"etc/passwd":   "root:x:0:0::/root:/bin/sh\nines:x:1000:1000::/home/ines:/bin/sh\n"} {
 					made.file(name, text)
 				}
 				s.build(&made, n)
 				require.NoError(b, made.err)
 			}
-			commands := [][]string{{"list", "--all"}, {"snapshot"}, {"disable", s.chosen, "--yes"}, {"undo", "--yes"}, {"disable", s.chosen, "--yes"}, {"restore", "S1", "--yes"}, {"compare", "S1"}}
+			commands := [][]string{{"list", "--all"}, {"snapshot"}, {"disable", s.chosen, "--yes"}, {"undo", "--yes"},
+				{"disable", s.chosen, "--yes"}, {"restore", "S1", "--yes"}, {"compare", "S1"}}
 			took := make([][2]time.Duration, len(commands))
 			peaks := make([]int64, len(commands))
 			for range rounds {
 				for c, args := range commands {
 					for k, arena := range arenas {
-						cmd := exec.Command(program, append([]string{"--root", filepath.Join(arena, "root"), "--store", filepath.Join(arena, "record.db")}, args...)...)
+						cmd := exec.Command(program, append([]string{"--root", filepath.Join(arena, "root"), "--store",
+							filepath.Join(arena, "record.db")}, args...)...)
 						out, err := cmd.CombinedOutput()
 						if cmd.ProcessState.ExitCode() > 3 || cmd.ProcessState.ExitCode() == 2 {
 							require.NoError(b, err, string(out[:min(len(out), 500)]))

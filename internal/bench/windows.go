@@ -31,12 +31,15 @@ func BuildWindows(root string, size WindowsSize) error {
 	const nt = `Microsoft\Windows NT\CurrentVersion\`
 	software := hiveBuilder{hive: regf.Create(make([]byte, 20), now), now: now}
 	software.set(`Microsoft\Cryptography`, regf.NewText("MachineGuid", "00112233-4455-6677-8899-aabbccddeeff"))
-	software.set(`Microsoft\Windows NT\CurrentVersion`, regf.NewText("ProductName", "Windows 10 Pro"), regf.NewText("CurrentBuild", "19045"), regf.NewText("SystemRoot", `C:\Windows`))
+	software.set(`Microsoft\Windows NT\CurrentVersion`, regf.NewText("ProductName", "Windows 10 Pro"),
+		regf.NewText("CurrentBuild", "19045"), regf.NewText("SystemRoot", `C:\Windows`))
 	for k := range size.Users {
-		software.set(fmt.Sprintf(nt+`ProfileList\S-1-5-21-1-2-3-%d`, 1001+k), regf.NewExpand("ProfileImagePath", fmt.Sprintf(`C:\Users\person%d`, k)))
+		software.set(fmt.Sprintf(nt+`ProfileList\S-1-5-21-1-2-3-%d`, 1001+k), regf.NewExpand("ProfileImagePath",
+			fmt.Sprintf(`C:\Users\person%d`, k)))
 	}
 	for k := range 100 {
-		software.set(cv+"Run", regf.NewText(fmt.Sprintf("Tide %d", k), fmt.Sprintf(`"C:\Program Files\Tide\tide%d.exe" --tray`, k)))
+		software.set(cv+"Run", regf.NewText(fmt.Sprintf("Tide %d", k),
+			fmt.Sprintf(`"C:\Program Files\Tide\tide%d.exe" --tray`, k)))
 		b.file(fmt.Sprintf("Program Files/Tide/tide%d.exe", k), "MZ")
 	}
 	// Classes are made in lists of their own, as a real hive has them by the
@@ -50,7 +53,8 @@ func BuildWindows(root string, size WindowsSize) error {
 		id := software.sub(classes, name)
 		software.put(id, regf.NewText("", fmt.Sprintf("Tide class %d", k)))
 		in := software.sub(id, "InprocServer32")
-		software.put(in, regf.NewText("", fmt.Sprintf(`C:\Program Files\Tide\Library Folder Of Some Length\tide%d.dll`, k%100)), regf.NewText("ThreadingModel", "Apartment"))
+		software.put(in, regf.NewText("", fmt.Sprintf(`C:\Program Files\Tide\Library Folder Of Some Length\tide%d.dll`,
+			k%100)), regf.NewText("ThreadingModel", "Apartment"))
 		if k < 150 {
 			software.set(fmt.Sprintf(`Classes\*\shellex\ContextMenuHandlers\Tide %d`, k), regf.NewText("", name))
 		}
@@ -65,19 +69,23 @@ func BuildWindows(root string, size WindowsSize) error {
 			kind, image = 1, fmt.Sprintf(`\SystemRoot\System32\drivers\tide%d.sys`, k)
 			b.file(fmt.Sprintf("Windows/System32/drivers/tide%d.sys", k), "MZ")
 		}
-		system.set(key, regf.NewNumber("Type", kind), regf.NewNumber("Start", uint32(2+k%3)), regf.NewExpand("ImagePath", image), regf.NewText("DisplayName", fmt.Sprintf("Tide service %d", k)))
+		system.set(key, regf.NewNumber("Type", kind), regf.NewNumber("Start", uint32(2+k%3)),
+			regf.NewExpand("ImagePath", image), regf.NewText("DisplayName", fmt.Sprintf("Tide service %d", k)))
 	}
 	for k := range size.Filler {
-		system.set(fmt.Sprintf(`ControlSet001\Enum\Root\Tide%d\%d`, k/200, k), regf.NewText("DeviceDesc", strings.Repeat("a gauge ", 10)), regf.NewNumber("Capabilities", uint32(k)))
+		system.set(fmt.Sprintf(`ControlSet001\Enum\Root\Tide%d\%d`, k/200, k), regf.NewText("DeviceDesc",
+			strings.Repeat("a gauge ", 10)), regf.NewNumber("Capabilities", uint32(k)))
 	}
 	system.write(&b, "Windows/System32/config/SYSTEM")
 	for k := range size.Users {
 		user := hiveBuilder{hive: regf.Create(make([]byte, 20), now), now: now}
 		for n := range 20 {
-			user.set(`Software\`+cv+"Run", regf.NewText(fmt.Sprintf("Fog %d", n), fmt.Sprintf(`"C:\Program Files\Tide\tide%d.exe"`, n)))
+			user.set(`Software\`+cv+"Run", regf.NewText(fmt.Sprintf("Fog %d", n),
+				fmt.Sprintf(`"C:\Program Files\Tide\tide%d.exe"`, n)))
 		}
 		for n := range 5000 {
-			user.set(fmt.Sprintf(`Software\Tide\Settings%d\%d`, n/100, n), regf.NewText("value", strings.Repeat("text ", 20)))
+			user.set(fmt.Sprintf(`Software\Tide\Settings%d\%d`, n/100, n), regf.NewText("value", strings.Repeat("text ",
+				20)))
 		}
 		user.write(&b, fmt.Sprintf("Users/person%d/NTUSER.DAT", k))
 	}

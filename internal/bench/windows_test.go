@@ -34,7 +34,8 @@ func BenchmarkWindowsList(b *testing.B) {
 	testkit.Need(b, "hivexregedit")
 	root, program := largeWindows(b), testkit.Built(b)
 	list := func() (time.Duration, int64) {
-		return timed(b, nil, program, "--root", root, "--store", "/nonexistent/record.db", "--format", "json", "list", "--all")
+		return timed(b, nil, program, "--root", root, "--store", "/nonexistent/record.db", "--format", "json", "list",
+			"--all")
 	}
 	export := time.Duration(0)
 	for _, hive := range testkit.Hives(b, root) {
@@ -61,13 +62,15 @@ func BenchmarkWindowsChange(b *testing.B) {
 	store := filepath.Join(b.TempDir(), "record.db")
 	hive := filepath.Join(root, "Windows/System32/config/SOFTWARE")
 	copied := func() (time.Duration, int64) {
-		return timed(b, nil, "sh", "-c", fmt.Sprintf("cp %s %s.copy && sync %s.copy && rm %s.copy", hive, hive, hive, hive))
+		return timed(b, nil, "sh", "-c", fmt.Sprintf("cp %s %s.copy && sync %s.copy && rm %s.copy", hive, hive, hive,
+			hive))
 	}
 	off := true
 	change := func() (time.Duration, int64) {
 		verb := map[bool]string{true: "disable", false: "enable"}[off]
 		off = !off
-		return timed(b, nil, program, "--root", root, "--store", store, verb, "Tide ?", "Tide [1-4]?", "location=windows.run", "--yes")
+		return timed(b, nil, program, "--root", root, "--store", store, verb, "Tide ?", "Tide [1-4]?",
+			"location=windows.run", "--yes")
 	}
 	sideBySide(b, change, copied)
 }

@@ -81,8 +81,9 @@ func newPatient(t testing.TB, machine, dir, mount string, s uint64) *patient {
 	}
 	record := t.TempDir()
 	require.NoError(t, os.Chmod(record, 0o700))
-	p := &patient{Program: testkit.Program{Root: root, Store: filepath.Join(record, "record.db")}, name: machine, mount: mount,
-		r: rand.New(rand.NewPCG(s, uint64(len(dir)))), took: map[string]time.Duration{}}
+	p := &patient{Program: testkit.Program{Root: root, Store: filepath.Join(record, "record.db")}, name: machine,
+		mount: mount,
+		r:     rand.New(rand.NewPCG(s, uint64(len(dir)))), took: map[string]time.Duration{}}
 	if machine == "ticket-desk-pc" {
 		p.OK(t, "disable", "Fogbell Notes", "--yes") // settles the hive that was not closed
 		p.OK(t, "undo", "--yes")
@@ -114,7 +115,8 @@ func (p *patient) look(t testing.TB) map[string]string {
 		all[rel] = strings.Join(lines, "\n")
 	}
 	for name := range all {
-		if strings.HasSuffix(name, "/config") || strings.HasPrefix(name, "Users/") && strings.Count(name, "/") == 1 && all[name][0] == 'd' || strings.HasSuffix(name, "/Windows") {
+		if strings.HasSuffix(name, "/config") || strings.HasPrefix(name, "Users/") && strings.Count(name, "/") == 1 &&
+			all[name][0] == 'd' || strings.HasSuffix(name, "/Windows") {
 			all[name] = "" // a hive that is written anew shows in its folder's time
 		}
 	}
@@ -127,7 +129,8 @@ func (p *patient) command() []string {
 	case 0, 1, 2:
 		return []string{"disable", "state=enabled", "switch!=report", "--all", "--guarded", "--yes"}
 	case 3, 4, 5:
-		return []string{"disable", string(rune('a'+p.r.IntN(26))) + "*", string(rune('a'+p.r.IntN(26))) + "*", "*" + string(rune('a'+p.r.IntN(26))), "--guarded", "--yes"}
+		return []string{"disable", string(rune('a'+p.r.IntN(26))) + "*", string(rune('a'+p.r.IntN(26))) + "*",
+			"*" + string(rune('a'+p.r.IntN(26))), "--guarded", "--yes"}
 	case 6, 7:
 		return []string{"undo", "--yes"}
 	case 8, 9:
@@ -138,7 +141,8 @@ func (p *patient) command() []string {
 	return []string{"snapshot"}
 }
 
-var signals = []syscall.Signal{syscall.SIGKILL, syscall.SIGKILL, syscall.SIGKILL, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP}
+var signals = []syscall.Signal{syscall.SIGKILL, syscall.SIGKILL, syscall.SIGKILL, syscall.SIGTERM, syscall.SIGINT,
+	syscall.SIGHUP}
 
 // attack runs a command and does something to it at a random moment. It reports whether the
 // command was hit while it ran.
@@ -198,7 +202,8 @@ func (p *patient) attack(t testing.TB, args ...string) bool {
 	var exit *exec.ExitError
 	if err != nil && errors.As(err, &exit) {
 		status := exit.Sys().(syscall.WaitStatus)
-		require.True(t, status.Signaled() || status.ExitStatus() <= 6, "%v: %d: %s", args, status.ExitStatus(), errs.String())
+		require.True(t, status.Signaled() || status.ExitStatus() <= 6, "%v: %d: %s", args, status.ExitStatus(),
+			errs.String())
 		if status.Signaled() || strings.Contains(errs.String(), "stopped by the user") {
 			p.kills++
 			return true
@@ -281,7 +286,8 @@ var media = []medium{
 	}},
 	{"ext4", all, func(t testing.TB, dir string) bool {
 		image := filepath.Join(t.TempDir(), "disk")
-		return exec.Command("sh", "-c", "truncate -s 48M "+image+" && mkfs.ext4 -q "+image+" && mount -o loop "+image+" "+dir).Run() == nil
+		return exec.Command("sh", "-c", "truncate -s 48M "+image+" && mkfs.ext4 -q "+image+" && mount -o loop "+image+
+			" "+dir).Run() == nil
 	}},
 	{"overlayfs", all, func(t testing.TB, dir string) bool {
 		upper := t.TempDir()
@@ -294,15 +300,18 @@ var media = []medium{
 			os.Mkdir(filepath.Join(upper, d), 0o755)
 		}
 		for _, m := range all {
-			if os.MkdirAll(filepath.Join(lower, "below"), 0o755) != nil || demo.BuildMachine(m, filepath.Join(lower, "below", m)) != nil {
+			if os.MkdirAll(filepath.Join(lower, "below"), 0o755) != nil ||
+				demo.BuildMachine(m, filepath.Join(lower, "below", m)) != nil {
 				return false
 			}
 		}
-		return unix.Mount("overlay", dir, "overlay", 0, "lowerdir="+lower+",upperdir="+upper+"/upper,workdir="+upper+"/work") == nil
+		return unix.Mount("overlay", dir, "overlay", 0, "lowerdir="+lower+",upperdir="+upper+"/upper,workdir="+upper+
+			"/work") == nil
 	}},
 	{"ntfs", []string{"ticket-desk-pc"}, func(t testing.TB, dir string) bool {
 		image := filepath.Join(t.TempDir(), "disk")
-		return exec.Command("sh", "-c", "truncate -s 64M "+image+" && PATH=$PATH:/sbin:/usr/sbin && mkntfs -F -Q -q "+image+" && ntfs-3g "+image+" "+dir).Run() == nil
+		return exec.Command("sh", "-c", "truncate -s 64M "+image+" && PATH=$PATH:/sbin:/usr/sbin && mkntfs -F -Q -q "+
+			image+" && ntfs-3g "+image+" "+dir).Run() == nil
 	}},
 }
 
@@ -355,8 +364,10 @@ func TestKills(t *testing.T) {
 		sum.full += p.full
 		sum.readOnly += p.readOnly
 	}
-	t.Logf("%d runs killed, %d ended by themselves; %d changes were left open: %d taken back, %d finished; %d disks filled, %d made read-only; on %d machines",
-		sum.kills, sum.ended, sum.recovered+sum.finished, sum.recovered, sum.finished, sum.full, sum.readOnly, len(patients))
+	t.Logf("%d runs killed, %d ended by themselves; %d changes were left open: %d taken back, %d finished; %d "+
+		"disks filled, %d made read-only; on %d machines",
+		sum.kills, sum.ended, sum.recovered+sum.finished, sum.recovered, sum.finished, sum.full, sum.readOnly,
+		len(patients))
 	require.NotZero(t, sum.kills)
 	if os.Getenv("LOCKBACK_CAMPAIGN") != "" { // in a short run that is luck
 		require.NotZero(t, sum.recovered+sum.finished)
@@ -453,7 +464,8 @@ func TestMutatedDisks(t *testing.T) {
 						require.NoError(t, os.WriteFile(file, changed[file], 0o644))
 					}
 				}
-				p := testkit.Program{Root: root, Store: filepath.Join(work, "record.db"), Prefix: []string{"timeout", "-s", "QUIT", "30"}}
+				p := testkit.Program{Root: root, Store: filepath.Join(work, "record.db"), Prefix: []string{"timeout",
+					"-s", "QUIT", "30"}}
 				run := func(args ...string) testkit.Run {
 					began := time.Now()
 					res := p.Run(t, args...)
@@ -465,7 +477,8 @@ func TestMutatedDisks(t *testing.T) {
 						keep := filepath.Join(os.TempDir(), "lockback-campaign")
 						os.RemoveAll(keep)
 						exec.Command("cp", "-a", root, keep).Run()
-						require.Fail(t, "it broke", "%s %v: %d: %s (the disk is kept at %s)", machine, args, res.Code, res.Err, keep)
+						require.Fail(t, "it broke", "%s %v: %d: %s (the disk is kept at %s)", machine, args, res.Code,
+							res.Err, keep)
 					}
 					return res
 				}
@@ -493,10 +506,12 @@ func TestMutatedDisks(t *testing.T) {
 						same := true
 						for _, name := range testkit.Changed(before, now) {
 							// A hive is written anew, and shows in its folder.
-							hive := strings.Contains(name, "/config") || strings.HasPrefix(name, "Users/") || name == "."
+							hive := strings.Contains(name, "/config") || strings.HasPrefix(name, "Users/") ||
+								name == "."
 							if machine != "ticket-desk-pc" || !hive {
 								same = false
-								require.Equal(t, 1, back.Code, "%s: %s: was %q, is %q, and nothing was said: %s%s", machine, name, before[name], now[name], back.Out, back.Err)
+								require.Equal(t, 1, back.Code, "%s: %s: was %q, is %q, and nothing was said: %s%s",
+									machine, name, before[name], now[name], back.Out, back.Err)
 							}
 						}
 						mu.Lock()
@@ -511,7 +526,8 @@ func TestMutatedDisks(t *testing.T) {
 					// And the record itself.
 					if b, err := os.ReadFile(p.Store); err == nil {
 						require.NoError(t, os.WriteFile(p.Store, mutate(r, b), 0o600))
-						for _, args := range [][]string{{"history"}, {"compare", "S1"}, {"restore", "S1", "--yes"}, {"list"}} {
+						for _, args := range [][]string{{"history"}, {"compare", "S1"}, {"restore", "S1", "--yes"},
+							{"list"}} {
 							run(args...)
 						}
 						mu.Lock()
@@ -527,6 +543,7 @@ func TestMutatedDisks(t *testing.T) {
 		})
 	}
 	wait.Wait()
-	t.Logf("%d mutated disks, %d runs, the longest %v; %d turned off and restored: %d exactly, %d as far as was said; %d mutated records", disks, runs, longest.Round(time.Millisecond), switched, exact, partly, records)
+	t.Logf("%d mutated disks, %d runs, the longest %v; %d turned off and restored: %d exactly, %d as far as was "+
+		"said; %d mutated records", disks, runs, longest.Round(time.Millisecond), switched, exact, partly, records)
 	require.NotZero(t, exact)
 }

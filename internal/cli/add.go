@@ -23,7 +23,8 @@ type addOptions struct {
 }
 
 // stagesOfNew are the words for when something new starts.
-var stagesOfNew = map[string]autostart.Stage{"startup": autostart.System, "sign-in": autostart.SignIn, "schedule": autostart.Schedule}
+var stagesOfNew = map[string]autostart.Stage{"startup": autostart.System, "sign-in": autostart.SignIn,
+	"schedule": autostart.Schedule}
 
 func newAddCommand(a *app) *cobra.Command {
 	var o addOptions
@@ -48,7 +49,9 @@ are given. --copy-of takes what is not given from an entry that is there: its na
 it starts, for whom, and its command.
 
 The new entry is listed, on trial, and taken back with undo like any other change.`,
-		Example: "  lockback add --name \"Tide board\" --at sign-in --for ines -- /opt/tide/board --full\n  lockback add --name \"Night copy\" --at-time 02:30 -- /opt/gullrock/copy\n  lockback add --copy-of k7f3qa2 --for bram",
+		Example: "  lockback add --name \"Tide board\" --at sign-in --for ines -- /opt/tide/board --full\n  " +
+			"lockback add --name \"Night copy\" --at-time 02:30 -- /opt/gullrock/copy\n  lockback add --copy-of " +
+			"k7f3qa2 --for bram",
 		RunE: func(_ *cobra.Command, args []string) error {
 			o.program = args
 			return runAdd(a, o)
@@ -106,7 +109,8 @@ func newEntry(s *session, o addOptions, inv inventory.Inventory) (location.New, 
 	if o.at != "" {
 		stage, ok := stagesOfNew[o.at]
 		if !ok {
-			return n, usage("--at %s%s: it is sign-in or startup; by the clock are --every and --at-time", o.at, autostart.Suggest(o.at, []string{"sign-in", "startup"}))
+			return n, usage("--at %s%s: it is sign-in or startup; by the clock are --every and --at-time", o.at,
+				autostart.Suggest(o.at, []string{"sign-in", "startup"}))
 		}
 		n.Stage = stage
 	}
@@ -133,7 +137,9 @@ func newEntry(s *session, o addOptions, inv inventory.Inventory) (location.New, 
 	case n.Name == "":
 		return n, usage("give it a name with --name")
 	case len(n.Argv) == 0:
-		return n, usage("name the program behind --, with its whole path: lockback add --name %q --at sign-in -- PROGRAM", n.Name)
+		return n,
+			usage("name the program behind --, with its whole path: lockback add --name %q --at sign-in -- PROGRAM",
+				n.Name)
 	case n.Stage == "":
 		return n, usage("say when it starts: --at sign-in, --at startup, --every TIME or --at-time HH:MM")
 	case n.Stage == autostart.Schedule && n.Every == 0 && !n.Daily:
@@ -171,7 +177,8 @@ func likeAnother(s *session, handle string, inv inventory.Inventory, n *location
 	}
 	argv, ok := inventory.ArgumentsOf(s.Machine, of)
 	if !ok {
-		return usage("--copy-of %s: what exactly it runs cannot be told (%s); give the program behind --", of.Handle, of.Command)
+		return usage("--copy-of %s: what exactly it runs cannot be told (%s); give the program behind --", of.Handle,
+			of.Command)
 	}
 	n.Argv = argv
 	return nil
@@ -194,7 +201,8 @@ func runAdd(a *app, o addOptions) error {
 	}
 	plan, err := s.Engine.Add(n, inv)
 	switch {
-	case errors.Is(err, location.ErrExists), errors.Is(err, location.ErrText), errors.Is(err, location.ErrNoProgram), errors.Is(err, location.ErrNoForm):
+	case errors.Is(err, location.ErrExists), errors.Is(err, location.ErrText), errors.Is(err, location.ErrNoProgram),
+		errors.Is(err, location.ErrNoForm):
 		return usage("nothing was added: %w", err)
 	case errors.Is(err, files.ErrNeedsRights):
 		return s.explain(err)

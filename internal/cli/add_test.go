@@ -20,7 +20,8 @@ import (
 )
 
 // hostileArguments are what a command line must pass on as it is.
-var hostileArguments = []string{`it "is" $5 100%`, `back\slash`, `end\`, `a;b&c|d`, "`id`", `$HOME`, `%u %%`, "", `'quoted'`, "ünïcode", `\"`, `{x}`, `~`, "-"}
+var hostileArguments = []string{`it "is" $5 100%`, `back\slash`, `end\`, `a;b&c|d`, "`id`", `$HOME`, `%u %%`, "",
+	`'quoted'`, "ünïcode", `\"`, `{x}`, `~`, "-"}
 
 // addition is something that is added to a machine of the museum.
 type addition struct {
@@ -36,26 +37,37 @@ var additions = []addition{
 	{"workshop-box", []string{"--name", "Tide watch", "--at", "startup", "--for", "bram"}, "/opt/kelpline/bin/updater"},
 	{"workshop-box", []string{"--name", "Night copy", "--at-time", "02:30"}, "/opt/kelpline/bin/updater"},
 	{"workshop-box", []string{"--name", "Hourly look", "--every", "90m", "--for", "ines"}, "/opt/kelpline/bin/updater"},
-	{"workshop-box", []string{"--name", "lockback:off 50%", "--at", "startup", "--as", "cron"}, "/opt/kelpline/bin/updater"},
-	{"workshop-box", []string{"--name", "Night copy", "--at-time", "02:30", "--for", "ines", "--as", "cron"}, "/opt/kelpline/bin/updater"},
+	{"workshop-box", []string{"--name", "lockback:off 50%", "--at", "startup", "--as", "cron"},
+		"/opt/kelpline/bin/updater"},
+	{"workshop-box", []string{"--name", "Night copy", "--at-time", "02:30", "--for", "ines", "--as", "cron"},
+		"/opt/kelpline/bin/updater"},
 	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in"}, `C:\Program Files\Tidewatch\report.exe`},
-	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in", "--for", "odile"}, `C:\Program Files\Tidewatch\report.exe`},
-	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in", "--as", "shortcut"}, `C:\Program Files\Tidewatch\report.exe`},
-	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in", "--as", "shortcut", "--for", "tomas"}, `C:\Program Files\Tidewatch\report.exe`},
-	{"ticket-desk-pc", []string{"--name", "Tide watch", "--at", "startup", "--as", "service"}, `C:\Program Files\Tidewatch\report.exe`},
-	{"archive-mac", []string{"--name", "Tide board", "--at", "sign-in", "--for", "mirela"}, "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
-	{"archive-mac", []string{"--name", "Tide board", "--at", "sign-in"}, "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
-	{"archive-mac", []string{"--name", "Tide watch", "--at", "startup"}, "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
-	{"archive-mac", []string{"--name", "Night copy", "--at-time", "23:05", "--for", "jonas"}, "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
-	{"archive-mac", []string{"--name", "Night copy", "--every", "1h"}, "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
+	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in", "--for", "odile"},
+		`C:\Program Files\Tidewatch\report.exe`},
+	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in", "--as", "shortcut"},
+		`C:\Program Files\Tidewatch\report.exe`},
+	{"ticket-desk-pc", []string{"--name", "Tide board", "--at", "sign-in", "--as", "shortcut", "--for", "tomas"},
+		`C:\Program Files\Tidewatch\report.exe`},
+	{"ticket-desk-pc", []string{"--name", "Tide watch", "--at", "startup", "--as", "service"},
+		`C:\Program Files\Tidewatch\report.exe`},
+	{"archive-mac", []string{"--name", "Tide board", "--at", "sign-in", "--for", "mirela"},
+		"/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
+	{"archive-mac", []string{"--name", "Tide board", "--at", "sign-in"},
+		"/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
+	{"archive-mac", []string{"--name", "Tide watch", "--at", "startup"},
+		"/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
+	{"archive-mac", []string{"--name", "Night copy", "--at-time", "23:05", "--for", "jonas"},
+		"/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
+	{"archive-mac", []string{"--name", "Night copy", "--every", "1h"},
+		"/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"},
 }
 
 func (a addition) command(more ...string) []string {
 	return append(append(append([]string{"add"}, a.args...), "--yes", "--", a.program), more...)
 }
 
-// What is added is listed with its program, is turned off and on, removed and brought back like any other, and undo leaves
-// nothing of it.
+// What is added is listed with its program, is turned off and on, removed and brought back like any other, and undo
+// leaves nothing of it.
 func TestAdd(t *testing.T) {
 	t.Parallel()
 	for _, a := range additions {
@@ -125,7 +137,8 @@ func TestAddedIsValid(t *testing.T) {
 	t.Run("autostart file", func(t *testing.T) {
 		p := workshop(t)
 		p.OK(t, additions[0].command(hostileArguments...)...)
-		out, err := exec.Command("desktop-file-validate", filepath.Join(p.Root, "home/ines/.config/autostart/tide-board.desktop")).CombinedOutput()
+		out, err := exec.Command("desktop-file-validate",
+			filepath.Join(p.Root, "home/ines/.config/autostart/tide-board.desktop")).CombinedOutput()
 		require.NoError(t, err, string(out))
 		require.Empty(t, string(out))
 		info, err := os.Stat(filepath.Join(p.Root, "home/ines/.config/autostart/tide-board.desktop"))
@@ -140,13 +153,15 @@ func TestAddedIsValid(t *testing.T) {
 		inside := filepath.Join(p.Root, program)
 		require.NoError(t, os.MkdirAll(filepath.Dir(inside), 0o755))
 		require.NoError(t, os.WriteFile(inside, []byte("#!/bin/sh\n"), 0o755))
-		for _, args := range [][]string{{"--name", "a 1%", "--at", "startup"}, {"--name", "b", "--at-time", "02:30"}, {"--name", "c", "--every", "90m"}, {"--name", "d", "--every", "1d"}} {
+		for _, args := range [][]string{{"--name", "a 1%", "--at", "startup"}, {"--name", "b", "--at-time", "02:30"},
+			{"--name", "c", "--every", "90m"}, {"--name", "d", "--every", "1d"}} {
 			a := addition{"", args, program}
 			p.OK(t, a.command(hostileArguments...)...)
 		}
 		for _, name := range []string{"a-1.service", "b.service", "b.timer", "c.timer", "d.timer"} {
 			u := filepath.Join(p.Root, "etc/systemd/system", name)
-			out, err := exec.Command("systemd-analyze", "verify", "--man=no", "--recursive-errors=no", u).CombinedOutput()
+			out, err := exec.Command("systemd-analyze", "verify", "--man=no", "--recursive-errors=no",
+				u).CombinedOutput()
 			require.NoError(t, err, "%s: %s", u, out)
 			require.NotContains(t, string(out), filepath.Base(u), "%s", out)
 		}
@@ -158,7 +173,8 @@ func TestAddedIsValid(t *testing.T) {
 			p.OK(t, "delay", "tidewatch.service", after, "--yes")
 			content, err := os.ReadFile(timer)
 			require.NoError(t, err)
-			out, err := exec.Command("systemd-analyze", "timespan", regexp.MustCompile(`OnBootSec=(.*)`).FindStringSubmatch(string(content))[1]).CombinedOutput()
+			out, err := exec.Command("systemd-analyze", "timespan",
+				regexp.MustCompile(`OnBootSec=(.*)`).FindStringSubmatch(string(content))[1]).CombinedOutput()
 			require.NoError(t, err, string(out))
 			want, err := time.ParseDuration(after)
 			require.NoError(t, err)
@@ -170,7 +186,9 @@ func TestAddedIsValid(t *testing.T) {
 		p := museum(t, "archive-mac")
 		a := additions[13]
 		p.OK(t, a.command(hostileArguments...)...)
-		out, err := exec.Command("plistutil", "-i", filepath.Join(p.Root, "Users/mirela/Library/LaunchAgents/local.tide-board.plist"), "-f", "xml").CombinedOutput()
+		out, err := exec.Command("plistutil", "-i",
+			filepath.Join(p.Root, "Users/mirela/Library/LaunchAgents/local.tide-board.plist"), "-f",
+			"xml").CombinedOutput()
 		require.NoError(t, err, string(out))
 		require.Regexp(t, `<key>RunAtLoad</key>\s*<true/>`, string(out))
 		for _, arg := range hostileArguments[1:3] {
@@ -181,7 +199,8 @@ func TestAddedIsValid(t *testing.T) {
 		p := museum(t, "ticket-desk-pc")
 		a := additions[11]
 		p.OK(t, a.command("--full", `two words`)...)
-		file := filepath.Join(p.Root, "Users/tomas/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup/Tide board.lnk")
+		file := filepath.Join(p.Root, "Users/tomas/AppData/Roaming/Microsoft/Windows/Start "+
+			"Menu/Programs/Startup/Tide board.lnk")
 		out, err := exec.Command("lnkinfo", file).CombinedOutput()
 		require.NoError(t, err, string(out))
 		require.Contains(t, string(out), `C:\Program Files\Tidewatch\report.exe`)
@@ -234,12 +253,14 @@ func TestAddRefuses(t *testing.T) {
 		{"exclude each other", []string{"--name", "x", "--at", "startup", "--every", "1h", "--", program}},
 		{"is no time such as", []string{"--name", "x", "--every", "often", "--", program}},
 		{"is not from 1 min", []string{"--name", "x", "--every", "1s", "--", program}},
-		{"is not from 1 min to 31 d", []string{"--name", "x", "--every", "213504d", "--", program}}, // 25 minutes past what 64 bits hold
+		// 25 minutes past what 64 bits hold
+		{"is not from 1 min to 31 d", []string{"--name", "x", "--every", "213504d", "--", program}},
 		{"a time of the day", []string{"--name", "x", "--at-time", "25:00", "--", program}},
 		{"one of autostart", []string{"--name", "x", "--at", "sign-in", "--as", "service", "--", program}},
 		{"minutes that an hour is made of", []string{"--name", "x", "--every", "90m", "--as", "cron", "--", program}},
 		{"minutes that an hour is made of", []string{"--name", "x", "--every", "61s", "--as", "cron", "--", program}},
-		{"cron takes 998", []string{"--name", "x", "--at", "startup", "--as", "cron", "--", program, strings.Repeat("x", 980)}},
+		{"cron takes 998", []string{"--name", "x", "--at", "startup", "--as", "cron", "--", program,
+			strings.Repeat("x", 980)}},
 		{"the name", []string{"--name", " x", "--at", "sign-in", "--", program}},
 		{"the name", []string{"--name", "x\ny", "--at", "sign-in", "--", program}},
 		{"line break", []string{"--name", "x", "--at", "sign-in", "--", program, "a\nb"}},
@@ -259,18 +280,23 @@ func TestAddRefuses(t *testing.T) {
 		testkit.Shell(t, "cd "+q.Root+"; mkdir -p sbin; "+lay)
 		before := testkit.Tree(t, q.Root)
 		q.Fails(t, 2, words, "add", "--name", "x", "--at", "startup", "--yes", "--", program)
-		q.Fails(t, 2, "not with systemd", "add", "--name", "x", "--at", "startup", "--as", "service", "--yes", "--", program)
+		q.Fails(t, 2, "not with systemd", "add", "--name", "x", "--at", "startup", "--as", "service", "--yes", "--",
+			program)
 		testkit.Same(t, before, testkit.Tree(t, q.Root))
 	}
 	// A link that somebody laid in the way leads nowhere.
 	trap := filepath.Join(p.Root, "home/ines/.config/autostart/trap.desktop")
 	require.NoError(t, os.Symlink("/etc/passwd", trap))
-	p.Fails(t, 2, "there is one of that name already", "add", "--name", "trap", "--at", "sign-in", "--for", "ines", "--yes", "--", program)
+	p.Fails(t, 2, "there is one of that name already", "add", "--name", "trap", "--at", "sign-in", "--for", "ines",
+		"--yes", "--", program)
 	// A program of Windows has the ending of one; a task wants the running machine.
 	w := museum(t, "ticket-desk-pc")
-	w.Fails(t, 2, "none by its ending", "add", "--name", "x", "--at", "sign-in", "--yes", "--", `C:\Program Files\Lampwick\spool.dll`)
-	w.Fails(t, 2, "by the scheduler of the running machine only", "add", "--name", "x", "--at", "startup", "--yes", "--", `C:\Program Files\Tidewatch\report.exe`)
-	w.Fails(t, 2, "would need their password", "add", "--name", "x", "--at", "startup", "--as", "service", "--for", "odile", "--yes", "--", `C:\Program Files\Tidewatch\report.exe`)
+	w.Fails(t, 2, "none by its ending", "add", "--name", "x", "--at", "sign-in", "--yes", "--",
+		`C:\Program Files\Lampwick\spool.dll`)
+	w.Fails(t, 2, "by the scheduler of the running machine only", "add", "--name", "x", "--at", "startup", "--yes",
+		"--", `C:\Program Files\Tidewatch\report.exe`)
+	w.Fails(t, 2, "would need their password", "add", "--name", "x", "--at", "startup", "--as", "service", "--for",
+		"odile", "--yes", "--", `C:\Program Files\Tidewatch\report.exe`)
 	// The same thing for another user.
 	p.OK(t, "add", "--copy-of", "Fogbell Sync", "--for", "bram", "--yes")
 	list, _ := p.List(t, "name=Fogbell Sync")
@@ -283,17 +309,21 @@ func TestAddRefuses(t *testing.T) {
 func TestCopyOf(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ machine, of, command, problem string }{
-		{"ticket-desk-pc", "Kelpline Updater", `"C:\Program Files (x86)\Kelpline\updater.exe" /quiet`, ""}, // without quotes there
+		// without quotes there
+		{"ticket-desk-pc", "Kelpline Updater", `"C:\Program Files (x86)\Kelpline\updater.exe" /quiet`, ""},
 		{"ticket-desk-pc", "Gullrock Tickets", `"C:\Program Files\Gullrock\tickets.exe" --full-screen`, ""},
-		{"ticket-desk-pc", "Themes Setup", `C:\Windows\System32\regsvr32.exe /s /n /i:/UserInstall C:\Windows\system32\themeui.dll`, ""},
-		{"ticket-desk-pc", "!Kelpline Setup", "", "what exactly it runs cannot be told"}, // rundll32 reads quotes in a way of its own
-		{"ticket-desk-pc", "timetable", "", "what exactly it runs cannot be told"},       // an address
-		{"ticket-desk-pc", "Brinecast", "", "what exactly it runs cannot be told"},       // its program is gone
-		{"workshop-box", "Network", "/usr/bin/nm-applet", ""},                            // by its name there
+		{"ticket-desk-pc", "Themes Setup", `C:\Windows\System32\regsvr32.exe /s /n /i:/UserInstall ` +
+			`C:\Windows\system32\themeui.dll`, ""},
+		// rundll32 reads quotes in a way of its own
+		{"ticket-desk-pc", "!Kelpline Setup", "", "what exactly it runs cannot be told"},
+		{"ticket-desk-pc", "timetable", "", "what exactly it runs cannot be told"}, // an address
+		{"ticket-desk-pc", "Brinecast", "", "what exactly it runs cannot be told"}, // its program is gone
+		{"workshop-box", "Network", "/usr/bin/nm-applet", ""},                      // by its name there
 		{"workshop-box", "Fogbell Notifier", `"/opt/fogbell/Fogbell Notifier" --minimised`, ""},
 		{"workshop-box", "tide-database", "", "what exactly it runs cannot be told"},      // a container
 		{"workshop-box", "getty@tty1.service", "", "what exactly it runs cannot be told"}, // a variable of the unit's
-		{"workshop-box", "lampwick-queue", "", "what exactly it runs cannot be told"},     // runit starts it in a folder
+		// runit starts it in a folder
+		{"workshop-box", "lampwick-queue", "", "what exactly it runs cannot be told"},
 		{"archive-mac", "org.gullrock.welcome", "/usr/bin/open -g -a Gullrock Welcome", ""},
 	} {
 		p := museum(t, c.machine)
@@ -320,7 +350,8 @@ func TestDelay(t *testing.T) {
 		{"workshop-box", "Fogbell Sync", "enabled", "", "at sign-in, after 30 s", "30s"},
 		{"workshop-box", "Kelpline Assistant", "enabled", "", "at sign-in, after 2 min", "2m"},
 		{"workshop-box", "tidewatch.service", "disabled", "tidewatch.timer", "2min after startup", "2m"},
-		{"workshop-box", "fogbell-index.service", "disabled", "fogbell-index.timer", "10s after the service manager starts", "10s"},
+		{"workshop-box", "fogbell-index.service", "disabled", "fogbell-index.timer",
+			"10s after the service manager starts", "10s"},
 		{"workshop-box", "report", "disabled", "report", "at startup, after 2 min", "2m"},
 		{"ticket-desk-pc", "Brinecast screen caster", "enabled", "", "", "2m"},
 		{"archive-mac", "org.kelpline.updater", "disabled", "org.kelpline.updater.later", "after 1 h", "1h"},
@@ -337,7 +368,8 @@ func TestDelay(t *testing.T) {
 					require.Equal(t, c.now, e.State)
 					require.Equal(t, of.Entries[0].Target.Path, e.Target.Path)
 				}
-				if e.Name == c.made && e.Handle != of.Entries[0].Handle || c.made == "" && e.Handle == of.Entries[0].Handle {
+				if e.Name == c.made && e.Handle != of.Entries[0].Handle || c.made == "" &&
+					e.Handle == of.Entries[0].Handle {
 					found = true
 					require.Equal(t, of.Entries[0].Target.Path, e.Target.Path)
 					require.Equal(t, "enabled", e.State)
@@ -359,7 +391,8 @@ func TestDelay(t *testing.T) {
 		})
 	}
 	p := workshop(t)
-	for _, c := range [][]string{{"0s", "is not from 1 s to 24 h"}, {"366d", "is not from"}, {"soon", "is no time such as"}} {
+	for _, c := range [][]string{{"0s", "is not from 1 s to 24 h"}, {"366d", "is not from"},
+		{"soon", "is no time such as"}} {
 		p.Fails(t, 2, c[1], "delay", "Fogbell Sync", c[0], "--yes")
 	}
 	p.Fails(t, 2, "name the entries to delay", "delay", "2m", "--yes")
@@ -376,14 +409,16 @@ func TestDelayOfCrontabLines(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
 	table := filepath.Join(p.Root, "etc/cron.d/lamps")
-	const content = "MAILTO=root\n@reboot  ines\t/bin/true --lamp \\%A %in\n@reboot root /bin/true --foghorn\nSHELL=/usr/bin/tide\n@reboot root /bin/true --bell\n"
+	const content = "MAILTO=root\n@reboot  ines\t/bin/true --lamp \\%A %in\n@reboot root /bin/true " +
+		"--foghorn\nSHELL=/usr/bin/tide\n@reboot root /bin/true --bell\n"
 	require.NoError(t, os.WriteFile(table, []byte(content), 0o644))
 	list, _ := p.List(t, "--all", "name=true")
 	require.Len(t, list.Entries, 3)
 	lamp, foghorn, bell := list.Entries[0].Handle, list.Entries[1].Handle, list.Entries[2].Handle
 	p.Fails(t, 1, "runs it with /usr/bin/tide", "delay", bell, "2m", "--yes")
 	p.OK(t, "delay", lamp, foghorn, "1m", "--yes")
-	const delayed = "MAILTO=root\n#lockback:off @reboot  ines\t/bin/true --lamp \\%A %in\n@reboot ines sleep 60; /bin/true --lamp \\%A %in\n" +
+	const delayed = "MAILTO=root\n#lockback:off @reboot  ines\t/bin/true --lamp \\%A %in\n@reboot ines sleep 60; " +
+		"/bin/true --lamp \\%A %in\n" +
 		"#lockback:off @reboot root /bin/true --foghorn\n@reboot root sleep 60; /bin/true --foghorn\nSHELL=/usr/bin/tide\n@reboot root /bin/true --bell\n"
 	got, err := os.ReadFile(table)
 	require.NoError(t, err)
@@ -393,7 +428,8 @@ func TestDelayOfCrontabLines(t *testing.T) {
 	p.OK(t, "delay", list.Entries[0].Handle, "90s", "--yes")
 	got, err = os.ReadFile(table)
 	require.NoError(t, err)
-	require.Contains(t, string(got), "\n#lockback:off @reboot ines sleep 60; /bin/true --lamp \\%A %in\n@reboot ines sleep 90; /bin/true --lamp")
+	require.Contains(t, string(got), "\n#lockback:off @reboot ines sleep 60; /bin/true --lamp \\%A %in\n@reboot "+
+		"ines sleep 90; /bin/true --lamp")
 	p.OK(t, "undo", "--yes")
 	p.OK(t, "undo", "C1", "--yes")
 	got, err = os.ReadFile(table)
@@ -413,11 +449,14 @@ func TestDelayKeepsOtherNames(t *testing.T) {
 		write(t, p, units+name+".service", "[Service]\nExecStart=/bin/true "+name+"\n[Install]\n"+install+"\n")
 	}
 	write(t, p, units+"gullrock.target", "[Unit]\nWants=multi-user-lamp.service\n")
-	for link, to := range map[string]string{"multi-user.target.wants/tideline.service": "tideline", "dbus-org.gullrock.Tideline.service": "tideline", "multi-user.target.wants/lamproom.service": "lamproom", "multi-user-lamp.service": "lamproom"} {
+	for link, to := range map[string]string{"multi-user.target.wants/tideline.service": "tideline",
+		"dbus-org.gullrock.Tideline.service": "tideline", "multi-user.target.wants/lamproom.service": "lamproom",
+		"multi-user-lamp.service": "lamproom"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(p.Root, units, link)), 0o755))
 		require.NoError(t, os.Symlink("/etc/systemd/system/"+to+".service", filepath.Join(p.Root, units, link)))
 	}
-	require.NoError(t, os.Symlink("/etc/systemd/system/gullrock.target", filepath.Join(p.Root, units, "multi-user.target.wants/gullrock.target")))
+	require.NoError(t, os.Symlink("/etc/systemd/system/gullrock.target", filepath.Join(p.Root, units,
+		"multi-user.target.wants/gullrock.target")))
 	before := testkit.Tree(t, p.Root)
 	p.OK(t, "delay", "tideline.service", "90s", "--yes")
 	require.FileExists(t, filepath.Join(p.Root, units, "dbus-org.gullrock.Tideline.service"))
@@ -426,7 +465,8 @@ func TestDelayKeepsOtherNames(t *testing.T) {
 	require.Len(t, list.Entries, 2)
 	for _, e := range list.Entries {
 		require.Equal(t, "enabled", e.State)
-		require.Contains(t, []string{"when something asks for it as dbus-org.gullrock.Tideline.service", "1min 30s after startup"}, e.When)
+		require.Contains(t, []string{"when something asks for it as dbus-org.gullrock.Tideline.service",
+			"1min 30s after startup"}, e.When)
 	}
 	p.OK(t, "undo", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
@@ -468,17 +508,19 @@ func TestAddKilledOnTheWay(t *testing.T) {
 		machine string
 		args    []string
 	}{
-		{"workshop-box", []string{"add", "--name", "Night copy", "--every", "1h", "--for", "ines", "--yes", "--", "/opt/kelpline/bin/updater"}},
+		{"workshop-box", []string{"add", "--name", "Night copy", "--every", "1h", "--for", "ines", "--yes", "--",
+			"/opt/kelpline/bin/updater"}},
 		{"workshop-box", []string{"delay", "tidewatch.service", "Fogbell Sync", "2m", "--yes"}},
-		{"ticket-desk-pc", []string{"add", "--name", "Tide watch", "--at", "startup", "--as", "service", "--yes", "--", `C:\Program Files\Tidewatch\report.exe`}},
+		{"ticket-desk-pc", []string{"add", "--name", "Tide watch", "--at", "startup", "--as", "service", "--yes", "--",
+			`C:\Program Files\Tidewatch\report.exe`}},
 		{"archive-mac", []string{"delay", "org.kelpline.updater", "1m", "--yes"}},
 	} {
 		killedOnTheWay(t, c.machine, 3, nil, c.args...)
 	}
 }
 
-// killedOnTheWay kills a command at some of its points. Settled, and undone where it was done already, the machine is as
-// before it: to the byte, of one whose hives count how often they were written to the state of each entry.
+// killedOnTheWay kills a command at some of its points. Settled, and undone where it was done already, the machine is
+// as before it: to the byte, of one whose hives count how often they were written to the state of each entry.
 func killedOnTheWay(t *testing.T, machine string, every int, prepare []string, args ...string) {
 	t.Helper()
 	p := museum(t, machine)

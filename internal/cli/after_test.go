@@ -51,7 +51,8 @@ func older(t testing.TB, p testkit.Program, days int) {
 	db := openSQL(t, p.Store)
 	defer db.Close()
 	for _, table := range []string{"change", "snapshot"} {
-		_, err := db.Exec(fmt.Sprintf("UPDATE %s SET time = strftime('%%Y-%%m-%%dT%%H:%%M:%%SZ', time, '-%d days')", table, days))
+		_, err := db.Exec(fmt.Sprintf("UPDATE %s SET time = strftime('%%Y-%%m-%%dT%%H:%%M:%%SZ', time, '-%d days')",
+			table, days))
 		require.NoError(t, err)
 	}
 }
@@ -128,7 +129,8 @@ func TestTrial(t *testing.T) {
 	require.Equal(t, false, *check(t, p).Trials[0].Tried)
 	require.Contains(t, p.OK(t, "check"), "not tried yet: not restarted since")
 	// Restarted, and the one whose entry it is has not signed in.
-	started(t, p, startNote(2, "reboot", time.Now().Add(time.Minute)), startNote(7, "ines", time.Now().Add(2*time.Minute)))
+	started(t, p, startNote(2, "reboot", time.Now().Add(time.Minute)),
+		startNote(7, "ines", time.Now().Add(2*time.Minute)))
 	c = check(t, p)
 	require.True(t, *c.Trials[0].Restarted)
 	require.False(t, *c.Trials[0].SignedIn)
@@ -179,7 +181,8 @@ func TestCheckTellsWhatHappened(t *testing.T) {
 	// The updater comes back, by a script that names its unit, and a second name for what was turned off appears.
 	link := filepath.Join(p.Root, "etc/systemd/system/timers.target.wants/kelpline-updater.timer")
 	require.NoError(t, os.Symlink("/usr/lib/systemd/system/kelpline-updater.timer", link))
-	write(t, p, "opt/kelpline/bin/care", "#!/bin/sh\nln -sf /usr/lib/systemd/system/kelpline-updater.timer /etc/systemd/system/timers.target.wants/\n")
+	write(t, p, "opt/kelpline/bin/care", "#!/bin/sh\nln -sf /usr/lib/systemd/system/kelpline-updater.timer "+
+		"/etc/systemd/system/timers.target.wants/\n")
 	require.NoError(t, os.Chmod(filepath.Join(p.Root, "opt/kelpline/bin/care"), 0o755))
 	write(t, p, "etc/cron.d/kelpline-care", "@hourly root /opt/kelpline/bin/care\n")
 	// Somebody turns something off; a program vanishes, another is replaced, an entry is taken away.
@@ -190,11 +193,13 @@ func TestCheckTellsWhatHappened(t *testing.T) {
 	write(t, p, "opt/lampwick/bin/plugged", "#!/bin/sh\necho another\n")
 	require.NoError(t, os.Chmod(filepath.Join(p.Root, "opt/lampwick/bin/plugged"), 0o755))
 	require.NoError(t, os.Remove(filepath.Join(p.Root, "etc/profile.d/kelpline.sh")))
-	write(t, p, "home/ines/.config/autostart/asleep.desktop", "[Desktop Entry]\nType=Application\nName=Asleep\nExec=/opt/kelpline/bin/care\nHidden=true\n")
+	write(t, p, "home/ines/.config/autostart/asleep.desktop",
+		"[Desktop Entry]\nType=Application\nName=Asleep\nExec=/opt/kelpline/bin/care\nHidden=true\n")
 	c := check(t, p)
 	require.Equal(t, "S1", c.From, "not the one that the change took")
 	found := c.found()
-	for _, want := range []string{"put-back kelpline-updater.timer", "added care", "problem route", "replaced plugged", "(removed kelpline.sh)", "(turned-off Tide Chart)", "(added Asleep)"} {
+	for _, want := range []string{"put-back kelpline-updater.timer", "added care", "problem route", "replaced plugged",
+		"(removed kelpline.sh)", "(turned-off Tide Chart)", "(added Asleep)"} {
 		require.Contains(t, found, want)
 	}
 	for _, f := range c.Findings {
@@ -202,7 +207,8 @@ func TestCheckTellsWhatHappened(t *testing.T) {
 		case "kelpline-updater.timer":
 			require.Equal(t, []any{"C1", 1}, []any{f.Change, f.Times})
 			require.Len(t, f.By, 1)
-			require.Equal(t, []any{"care", "what it runs names it", true}, []any{f.By[0].Name, f.By[0].Why, f.By[0].Sure})
+			require.Equal(t, []any{"care", "what it runs names it", true}, []any{f.By[0].Name, f.By[0].Why,
+				f.By[0].Sure})
 		}
 	}
 	require.True(t, slices.IsSortedFunc(c.Findings, func(a, b struct {
@@ -215,7 +221,8 @@ func TestCheckTellsWhatHappened(t *testing.T) {
 		}
 		Fields []struct{ Field, From, To string }
 	}) int {
-		order := []string{"put-back", "added", "replaced", "problem", "turned-on", "turned-off", "removed", "changed", "updated"}
+		order := []string{"put-back", "added", "replaced", "problem", "turned-on", "turned-off", "removed", "changed",
+			"updated"}
 		return slices.Index(order, a.Kind) - slices.Index(order, b.Kind)
 	}))
 	out := p.Run(t, "check").Out
@@ -249,8 +256,8 @@ func TestCheckTellsWhatHappened(t *testing.T) {
 	p.Fails(t, 2, "of another machine", "--root", museum(t, "archive-mac").Root, "check", "S1")
 }
 
-// Who put an entry back is found where what it runs tells: with the unit's name alone, in a script that another names or that
-// runs before the service, by launchctl, by reg add, and in a program that is none to read.
+// Who put an entry back is found where what it runs tells: with the unit's name alone, in a script that another names
+// or that runs before the service, by launchctl, by reg add, and in a program that is none to read.
 func TestCheckFindsWhoPutItBack(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
@@ -260,29 +267,50 @@ func TestCheckFindsWhoPutItBack(t *testing.T) {
 		author, why  string
 		sure         bool
 	}{
-		{"workshop-box", "saltmarsh-licence.socket", map[string]string{"opt/care/run": "#!/bin/sh\n. /opt/care/lib.sh\n", "opt/care/lib.sh": "systemctl -q \\\n enable saltmarsh-licence\n"},
+		{"workshop-box", "saltmarsh-licence.socket",
+			map[string]string{"opt/care/run": "#!/bin/sh\n. /opt/care/lib.sh\n",
+				"opt/care/lib.sh": "systemctl -q \\\n enable saltmarsh-licence\n"},
 			[]string{"--at", "startup", "--", "/opt/care/run"}, "care.service", "what it runs names it", true},
-		{"workshop-box", "Fogbell Notifier", map[string]string{"opt/care/run": "#!/bin/sh\n", "opt/care/before": "#!/bin/sh\ncp /opt/x/fogbell-notifier.desktop /etc/xdg/autostart/\n",
+		{"workshop-box", "Fogbell Notifier", map[string]string{"opt/care/run": "#!/bin/sh\n",
+			"opt/care/before":                 "#!/bin/sh\ncp /opt/x/fogbell-notifier.desktop /etc/xdg/autostart/\n",
 			"etc/systemd/system/care.service": "[Service]\nExecStartPre=/opt/care/before\nExecStart=/opt/care/run\n[Install]\nWantedBy=multi-user.target\n", "etc/systemd/system/multi-user.target.wants/care.service": "-> ../care.service"},
 			nil, "care.service", "what it runs names it", true},
-		{"workshop-box", "kelpline-assistant.desktop", map[string]string{"opt/kelpline/bin/care": "\x7fELF\x00\x00kelpline-assistant.desktop\x00"},
-			[]string{"--at", "sign-in", "--for", "ines", "--", "/opt/kelpline/bin/care"}, "care", "its program has the name in it, and is of the same folder", false},
-		{"workshop-box", "Kelpline Assistant", map[string]string{"opt/kelpline/bin/care": "#!/bin/sh\ncp /opt/kelpline/saved/* /etc/xdg/autostart/\n", "etc/cron.d/care": "@hourly root /opt/kelpline/bin/care\n"},
+		{"workshop-box", "kelpline-assistant.desktop",
+			map[string]string{"opt/kelpline/bin/care": "\x7fELF\x00\x00kelpline-assistant.desktop\x00"},
+			[]string{"--at", "sign-in", "--for", "ines", "--", "/opt/kelpline/bin/care"}, "care",
+			"its program has the name in it, and is of the same folder", false},
+		{"workshop-box", "Kelpline Assistant",
+			map[string]string{"opt/kelpline/bin/care": "#!/bin/sh\ncp /opt/kelpline/saved/* /etc/xdg/autostart/\n",
+				"etc/cron.d/care": "@hourly root /opt/kelpline/bin/care\n"},
 			nil, "care", "what it runs names its folder, and it is of the same folder", false},
-		{"workshop-box", "lampwick-spool.path", map[string]string{"etc/cron.d/care": "@hourly root systemctl enable --now lampwick-spool.path\n"},
+		{"workshop-box", "lampwick-spool.path",
+			map[string]string{"etc/cron.d/care": "@hourly root systemctl enable --now lampwick-spool.path\n"},
 			nil, "systemctl", "what it runs names it", true},
 		{"ticket-desk-pc", "egpvxyi", map[string]string{`ProgramData/Microsoft/Group Policy/History/{6AC1786C-016F-11D2-945F-00C04FB984F9}/Machine/Preferences/Registry/Registry.xml`: `<?xml version="1.0" encoding="utf-8"?>
 <RegistrySettings><Registry name="Brinecast" status="Brinecast"><Properties action="U" hive="HKEY_LOCAL_MACHINE" key="SOFTWARE\Microsoft\Windows\CurrentVersion\Run" name="Brinecast" type="REG_SZ" value="x"/></Registry></RegistrySettings>`},
-			nil, `C:\ProgramData\Microsoft\Group Policy\History\{6AC1786C-016F-11D2-945F-00C04FB984F9}\Machine\Preferences\Registry\Registry.xml`, "a policy of the machine sets it, and does so again", true},
-		{"archive-mac", "org.brinecast.helper", map[string]string{"Library/Managed Preferences/com.apple.servicemanagement.plist": "<plist><dict><key>RuleValue</key><string>org.brinecast.helper</string></dict></plist>", "Library/Managed Preferences/com.example.other.plist": "org.brinecast.helper"},
-			nil, "/Library/Managed Preferences/com.apple.servicemanagement.plist", "a policy of the machine sets it, and does so again", true},
-		{"archive-mac", "org.kelpline.updater", map[string]string{"Library/care/run": "#!/bin/sh\n/bin/launchctl bootstrap system/org.kelpline.updater\n"},
+			nil, `C:\ProgramData\Microsoft\Group ` +
+				`Policy\History\{6AC1786C-016F-11D2-945F-00C04FB984F9}\Machine\Preferences\Registry\Registry.xml`,
+			"a policy of the machine sets it, and does so again", true},
+		{"archive-mac", "org.brinecast.helper",
+			map[string]string{
+				"Library/Managed Preferences/com.apple.servicemanagement.plist": "<plist><dict><key>RuleValue</key><string>org.brinecast.helper</string></dict></plist>", "Library/Managed Preferences/com.example.other.plist": "org.brinecast.helper"},
+			nil, "/Library/Managed Preferences/com.apple.servicemanagement.plist",
+			"a policy of the machine sets it, and does so again", true},
+		{"archive-mac", "org.kelpline.updater", map[string]string{"Library/care/run": "#!/bin/sh\n/bin/launchctl " +
+			"bootstrap system/org.kelpline.updater\n"},
 			[]string{"--at", "startup", "--", "/Library/care/run"}, "care", "what it runs names it", true},
-		{"ticket-desk-pc", "Kelpline Updater", nil, nil, `Kelpline\Update`, "it was started 2s before that, and is of the same product", true},
-		{"ticket-desk-pc", "Saltmarsh Tray", map[string]string{"ProgramData/care.cmd": "@reg import C:\\ProgramData\\care.reg\r\n", "ProgramData/care.reg": "\xff\xfe" + string(windata.Encode("[HKEY_LOCAL_MACHINE\\x]\r\n\"Saltmarsh Tray\"=\"x\"\r\n"))},
-			[]string{"--at", "startup", "--as", "service", "--", `C:\ProgramData\care.cmd`}, "care", "what it runs names it", true},
-		{"ticket-desk-pc", "Tide Chart", map[string]string{"ProgramData/care.cmd": "@echo off\r\nreg add %K% ^\r\n /v \"Tide Chart\" /d x /f\r\n"},
-			[]string{"--at", "startup", "--as", "service", "--", `C:\ProgramData\care.cmd`}, "care", "what it runs names it", true},
+		{"ticket-desk-pc", "Kelpline Updater", nil, nil, `Kelpline\Update`,
+			"it was started 2s before that, and is of the same product", true},
+		{"ticket-desk-pc", "Saltmarsh Tray",
+			map[string]string{"ProgramData/care.cmd": "@reg import C:\\ProgramData\\care.reg\r\n",
+				"ProgramData/care.reg": "\xff\xfe" +
+					string(windata.Encode("[HKEY_LOCAL_MACHINE\\x]\r\n\"Saltmarsh Tray\"=\"x\"\r\n"))},
+			[]string{"--at", "startup", "--as", "service", "--", `C:\ProgramData\care.cmd`}, "care",
+			"what it runs names it", true},
+		{"ticket-desk-pc", "Tide Chart", map[string]string{"ProgramData/care.cmd": "@echo off\r\nreg add %K% ^\r\n " +
+			"/v \"Tide Chart\" /d x /f\r\n"},
+			[]string{"--at", "startup", "--as", "service", "--", `C:\ProgramData\care.cmd`}, "care",
+			"what it runs names it", true},
 	} {
 		t.Run(c.off, func(t *testing.T) {
 			t.Parallel()
@@ -299,9 +327,15 @@ func TestCheckFindsWhoPutItBack(t *testing.T) {
 				p.OK(t, append([]string{"add", "--yes", "--name", "care"}, c.add...)...)
 			}
 			if c.machine == "ticket-desk-pc" { // the scheduler's note of the task's last start
-				ran := binary.LittleEndian.AppendUint64([]byte{3, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, windata.FileTime(time.Date(2026, 3, 14, 9, 26, 51, 0, time.UTC)))
-				cache := part.Item{Key: `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\Schedule\TaskCache\Tasks\{5A17ABCD-1887-4101-8314-000000000101}`, Value: "DynamicInfo"}
-				value(t, p.Root, cache, func(v regf.Value) regf.Value { return regf.Value{Type: v.Type, Data: append(ran, make([]byte, 16)...)} })
+				ran := binary.LittleEndian.AppendUint64([]byte{3, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0},
+					windata.FileTime(time.Date(2026, 3, 14, 9, 26, 51, 0, time.UTC)))
+				cache := part.Item{Key: `HKLM\SOFTWARE\Microsoft\Windows ` +
+					`NT\CurrentVersion\Schedule\TaskCache\Tasks\{5A17ABCD-1887-4101-8314-000000000101}`,
+					Value: "DynamicInfo"}
+				value(t, p.Root, cache, func(v regf.Value) regf.Value {
+					return regf.Value{Type: v.Type,
+						Data: append(ran, make([]byte, 16)...)}
+				})
 			}
 			p.OK(t, "snapshot")
 			saved := filepath.Join(t.TempDir(), "saved")
@@ -313,7 +347,8 @@ func TestCheckFindsWhoPutItBack(t *testing.T) {
 			require.Equal(t, "put-back", all[0].Kind)
 			require.Len(t, all[0].By, 1)
 			require.NotContains(t, p.Run(t, "check").Out, "signed in since", "of what is on again nothing is on trial")
-			require.Equal(t, []any{c.author, c.why, c.sure}, []any{strings.TrimPrefix(all[0].By[0].Name, "local."), all[0].By[0].Why, all[0].By[0].Sure})
+			require.Equal(t, []any{c.author, c.why, c.sure}, []any{strings.TrimPrefix(all[0].By[0].Name, "local."),
+				all[0].By[0].Why, all[0].By[0].Sure})
 		})
 	}
 }
@@ -365,7 +400,8 @@ func TestCheckOfVeryMany(t *testing.T) {
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	for k := range 130 {
-		write(t, p, fmt.Sprintf("home/bram/.config/autostart/tide-%d.desktop", k), fmt.Sprintf("[Desktop Entry]\nType=Application\nName=tide-%d\nExec=/opt/tidewatch/tide-%d\n", k, k))
+		write(t, p, fmt.Sprintf("home/bram/.config/autostart/tide-%d.desktop", k),
+			fmt.Sprintf("[Desktop Entry]\nType=Application\nName=tide-%d\nExec=/opt/tidewatch/tide-%d\n", k, k))
 	}
 	require.Len(t, check(t, p).found(), 130)
 	require.Equal(t, 100, strings.Count(p.Run(t, "check").Out, "what put it there was not found"))
@@ -395,12 +431,13 @@ type searched struct {
 	Verdict struct{ Confirmed, None bool }
 }
 
-// A search among what a change turned off finds the one that is missed, in as many rounds as it should; all else is then
-// exactly as the change had left it, and the change can still be taken back to the byte.
+// A search among what a change turned off finds the one that is missed, in as many rounds as it should; all else is
+// then exactly as the change had left it, and the change can still be taken back to the byte.
 func TestCulpritOfAChange(t *testing.T) {
 	t.Parallel()
 	for machine, words := range map[string][]string{
-		"workshop-box":   {"report", "updater", "kelpline*", "brinecast*", "Tide Chart", "Speed*", "lampwick*", "Fogbell*"},
+		"workshop-box": {"report", "updater", "kelpline*", "brinecast*", "Tide Chart", "Speed*", "lampwick*",
+			"Fogbell*"},
 		"ticket-desk-pc": {"tuner*", "Kelpline*", "Brinecast*", "Speed*", "Tide*", "Saltmarsh*"},
 		"archive-mac":    {"*kelpline*", "org.brinecast*", "com.apple.speedkeeper", "org.tidewatch*"},
 	} {
@@ -432,7 +469,8 @@ func TestCulpritOfAChange(t *testing.T) {
 			require.True(t, s.Verdict.Confirmed)
 			require.Equal(t, "works", works(t, p, culprit.Handles[0], "enabled"))
 			p.Fails(t, 2, "no search for a culprit is under way", "culprit", "works")
-			// The others are as they were to the byte: the change can be taken back, where each entry has artifacts of its own.
+			// The others are as they were to the byte: the change can be taken back, where each entry has artifacts of
+			// its own.
 			if machine != "archive-mac" {
 				p.OK(t, "undo", "C1", "--yes")
 			} else {
@@ -478,7 +516,8 @@ func TestCulpritDisturbed(t *testing.T) {
 	p.OK(t, "culprit", "skip", "--yes")
 	p.JSON(t, &s, "culprit")
 	require.Len(t, s.Rounds, 3)
-	require.Equal(t, []string{"works", "untried", ""}, []string{s.Rounds[0].Answer, s.Rounds[1].Answer, s.Rounds[2].Answer})
+	require.Equal(t, []string{"works", "untried", ""}, []string{s.Rounds[0].Answer, s.Rounds[1].Answer,
+		s.Rounds[2].Answer})
 	p.OK(t, "culprit", "skip", "--yes")
 	p.OK(t, "culprit", "broken", "--yes", "--anyway")
 	require.Contains(t, p.OK(t, "culprit"), "rounds more")
@@ -487,7 +526,8 @@ func TestCulpritDisturbed(t *testing.T) {
 	require.Equal(t, 0, r.Code, r.Err)
 	p.Fails(t, 2, "no search for a culprit is under way", "culprit", "stop")
 	left := slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, p.Root)), func(d string) bool {
-		return strings.HasPrefix(d, "etc/cron.d/kelpline:") || // turned on in between, and off again: its time is another one
+		// turned on in between, and off again: its time is another one
+		return strings.HasPrefix(d, "etc/cron.d/kelpline:") ||
 			strings.HasPrefix(d, "var:") || strings.Contains(d, "wtmp") || strings.Contains(d, "var/log")
 	})
 	require.Empty(t, left)
@@ -564,7 +604,8 @@ func TestRemove(t *testing.T) {
 			p.Run(t, "undo", "C2", "--yes")
 			same(picture)
 			p.Fails(t, 2, "--now wants a reason", "remove", "state=disabled", "--now", "--yes")
-			r = p.Run(t, "remove", "state=disabled", "--now", "-m", "nobody missed it", "--guarded", "--yes", "--format", "json")
+			r = p.Run(t, "remove", "state=disabled", "--now", "-m", "nobody missed it", "--guarded", "--yes",
+				"--format", "json")
 			require.Contains(t, []int{0, 1}, r.Code, r.Err)
 			var out struct {
 				Entries []struct{ Handle, Was string }
@@ -579,9 +620,11 @@ func TestRemove(t *testing.T) {
 				if e.Was == "absent" {
 					continue // macOS notes a helper whose file is gone
 				}
-				require.Equal(t, []string{"disabled", "removed (kept in the record)"}, []string{here[e.Handle].State, here[e.Handle].Mode}, here[e.Handle].Name)
+				require.Equal(t, []string{"disabled", "removed (kept in the record)"}, []string{here[e.Handle].State,
+					here[e.Handle].Mode}, here[e.Handle].Name)
 			}
-			require.Greater(t, len(out.Entries), map[string]int{"workshop-box": 40, "ticket-desk-pc": 25, "archive-mac": 10}[machine])
+			require.Greater(t, len(out.Entries), map[string]int{"workshop-box": 40, "ticket-desk-pc": 25,
+				"archive-mac": 10}[machine])
 			require.GreaterOrEqual(t, len(all.Entries), len(off.Entries), "nothing is lost from the list")
 			p.OK(t, "undo", "--yes")
 			same(picture)
@@ -624,7 +667,8 @@ func TestRemoveWaits(t *testing.T) {
 	p.Fails(t, 2, "1 day more", "remove", "Fogbell Sync", "--yes")
 	p.Fails(t, 2, "--now wants a reason", "remove", "Fogbell Sync", "--yes", "--now")
 	before := testkit.Tree(t, p.Root)
-	require.Contains(t, p.OK(t, "remove", "Fogbell Sync", "--now", "-m", "Bram said so", "--dry-run"), "nothing was changed")
+	require.Contains(t, p.OK(t, "remove", "Fogbell Sync", "--now", "-m", "Bram said so", "--dry-run"),
+		"nothing was changed")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 	older(t, p, 1)
 	list, _ := p.List(t, "Fogbell Sync")
@@ -646,7 +690,8 @@ func TestRemoveWaits(t *testing.T) {
 	p.OK(t, "remove", "brinecast.service", "--yes")
 	p.OK(t, "disable", "kelpline-report.service", "--yes")
 	p.Fails(t, 1, "belongs to the package", "remove", "kelpline-report.service", "--now", "-m", "x", "--yes")
-	p.Fails(t, 2, "a part of the operating system is not removed", "remove", "dbus.service", "--all", "--now", "-m", "x", "--guarded", "--yes")
+	p.Fails(t, 2, "a part of the operating system is not removed", "remove", "dbus.service", "--all", "--now", "-m",
+		"x", "--guarded", "--yes")
 	p.OK(t, "remove", "Tide Chart", "--yes") // enabled, and its program missing
 	r = p.Run(t, "remove", "Fogbell Sync", "--now", "-m", "x", "--yes")
 	require.Contains(t, r.Err+r.Out, "uninstalling that is the better way")
@@ -656,9 +701,12 @@ func TestRemoveWaits(t *testing.T) {
 func TestRemoveKilledOnTheWay(t *testing.T) {
 	t.Parallel()
 	remove := []string{"remove", "state=disabled", "--now", "-m", "x", "--yes"}
-	killedOnTheWay(t, "workshop-box", 4, []string{"disable", "Tide Chart", "updater", "brinecast-report", "--yes"}, remove...)
-	killedOnTheWay(t, "ticket-desk-pc", 6, []string{"disable", "Tide Chart", "Brinecast screen caster", "timetable", "--yes"}, remove...)
-	killedOnTheWay(t, "archive-mac", 4, []string{"disable", "org.kelpline.updater", "org.gullrock.backup", "--yes"}, remove...)
+	killedOnTheWay(t, "workshop-box", 4, []string{"disable", "Tide Chart", "updater", "brinecast-report", "--yes"},
+		remove...)
+	killedOnTheWay(t, "ticket-desk-pc", 6, []string{"disable", "Tide Chart", "Brinecast screen caster", "timetable",
+		"--yes"}, remove...)
+	killedOnTheWay(t, "archive-mac", 4, []string{"disable", "org.kelpline.updater", "org.gullrock.backup", "--yes"},
+		remove...)
 }
 
 // Whether a change was tried is known from a Windows disk's event log, and from what a Mac notes of its last start.
@@ -679,7 +727,8 @@ func TestTrialOnOtherDisks(t *testing.T) {
 	}
 	later := time.Now().Add(time.Hour)
 	start := demo.LoggedEvent{ID: 12, Time: later}
-	signIn := demo.LoggedEvent{Provider: "Microsoft-Windows-Winlogon", ID: 7001, Time: later, Data: []demo.Datum{{Name: "TSId", Value: uint32(1)}, {Name: "UserSid", Value: sid}}}
+	signIn := demo.LoggedEvent{Provider: "Microsoft-Windows-Winlogon", ID: 7001, Time: later,
+		Data: []demo.Datum{{Name: "TSId", Value: uint32(1)}, {Name: "UserSid", Value: sid}}}
 	log(demo.LoggedEvent{ID: 12, Time: later.Add(-2 * time.Hour)}, demo.LoggedEvent{ID: 13, Time: later})
 	require.False(t, *check(t, p).Trials[0].Restarted)
 	log(start)
@@ -688,7 +737,8 @@ func TestTrialOnOtherDisks(t *testing.T) {
 	require.Nil(t, c.Trials[0].SignedIn)
 	log(start, signIn)
 	c = check(t, p)
-	require.Equal(t, []bool{true, true, true}, []bool{*c.Trials[0].Restarted, *c.Trials[0].SignedIn, *c.Trials[0].Tried})
+	require.Equal(t, []bool{true, true, true}, []bool{*c.Trials[0].Restarted, *c.Trials[0].SignedIn,
+		*c.Trials[0].Tried})
 
 	p = museum(t, "archive-mac")
 	p.OK(t, "disable", "org.kelpline.assistant", "--yes") // mirela's
@@ -699,9 +749,11 @@ func TestTrialOnOtherDisks(t *testing.T) {
 		binary.LittleEndian.PutUint32(b[300:], uint32(later.Unix()))
 		return b
 	}
-	write(t, p, "private/var/run/utmpx", string(slices.Concat(record(0, "utmpx-1.00"), record(2, ""), record(7, "jonas"))))
+	write(t, p, "private/var/run/utmpx", string(slices.Concat(record(0, "utmpx-1.00"), record(2, ""),
+		record(7, "jonas"))))
 	require.False(t, *check(t, p).Trials[0].SignedIn)
-	write(t, p, "private/var/run/utmpx", string(slices.Concat(record(0, "utmpx-1.00"), record(2, ""), record(7, "mirela"))))
+	write(t, p, "private/var/run/utmpx", string(slices.Concat(record(0, "utmpx-1.00"), record(2, ""),
+		record(7, "mirela"))))
 	require.True(t, *check(t, p).Trials[0].Tried)
 }
 
@@ -710,8 +762,11 @@ func TestPlantedSearches(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "disable", "Fogbell*", "Tide Chart", "--yes")
-	for _, text := range []string{`{`, `{}`, `{"units":[{"handles":["abcdefg"],"names":[]}],"was":{"abcdefg":"enabled"}}`, `{"units":[{"handles":["abcdefg"],"names":["x"]}]}`,
-		`{"units":[{"handles":["abcdefg"],"names":["x"]}],"was":{"abcdefg":"enabled"},"rounds":[{"suspects":[7]}]}`, `{"units":[{"handles":["abcdefg"],"names":["x"]}],"was":{"abcdefg":"enabled"},"rounds":[{"suspects":[-1]}]}`} {
+	for _, text := range []string{`{`, `{}`,
+		`{"units":[{"handles":["abcdefg"],"names":[]}],"was":{"abcdefg":"enabled"}}`,
+		`{"units":[{"handles":["abcdefg"],"names":["x"]}]}`,
+		`{"units":[{"handles":["abcdefg"],"names":["x"]}],"was":{"abcdefg":"enabled"},"rounds":[{"suspects":[7]}]}`,
+		`{"units":[{"handles":["abcdefg"],"names":["x"]}],"was":{"abcdefg":"enabled"},"rounds":[{"suspects":[-1]}]}`} {
 		db := openSQL(t, p.Store)
 		_, err := db.Exec("DELETE FROM search; INSERT INTO search SELECT id, ? FROM machine", text)
 		require.NoError(t, err)
@@ -725,7 +780,8 @@ func TestPlantedSearches(t *testing.T) {
 	}
 	// One that names a change of nobody's cannot be given up by it, and nothing else comes to harm.
 	db := openSQL(t, p.Store)
-	_, err := db.Exec(`UPDATE search SET state = '{"units":[{"handles":["abcdefg"],"names":["x"]}],"was":{"abcdefg":"enabled"},"rounds":[{"suspects":[],"change":77}]}'`)
+	_, err := db.Exec(`UPDATE search SET state = ` +
+		`'{"units":[{"handles":["abcdefg"],"names":["x"]}],"was":{"abcdefg":"enabled"},"rounds":[{"suspects":[],"change":77}]}'`)
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	p.Fails(t, 2, "C77", "culprit", "stop", "--yes")

@@ -31,8 +31,9 @@ before all of them.`,
 		Short: "Show entries of the catalogue, all or those that have all the words",
 		Long: `Show what the catalogue says: all entries, or those in which every word occurs: in
 the id, in what it does, in what it is known by, or as role or verdict.`,
-		Example: "  lockback catalogue show\n  lockback catalogue show windows spare telemetry\n  lockback catalogue show printer",
-		RunE:    func(_ *cobra.Command, words []string) error { return showCatalogue(a, words) },
+		Example: "  lockback catalogue show\n  lockback catalogue show windows spare telemetry\n  lockback " +
+			"catalogue show printer",
+		RunE: func(_ *cobra.Command, words []string) error { return showCatalogue(a, words) },
 	}, &cobra.Command{
 		Use:   "check FILE",
 		Short: "Check a file of the catalogue, with the line of whatever is wrong",

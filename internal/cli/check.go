@@ -92,8 +92,9 @@ func runCheck(s *session, args []string) (page.Checked, error) {
 		return r, work.Advise(err)
 	}
 	r.Starts, r.Before, r.Now = starts.Read(s.Machine), r.Since.Figures, now.Figures
-	in := check.Input{Machine: s.Machine, Memory: s.Memory, Before: r.Since, Diff: diff, Ours: doing.By, Decisions: decisions,
-		Changes: changes, Items: inv.Items, Snapshot: s.Record.Snapshot}
+	in := check.Input{Machine: s.Machine, Memory: s.Memory, Before: r.Since, Diff: diff, Ours: doing.By,
+		Decisions: decisions,
+		Changes:   changes, Items: inv.Items, Snapshot: s.Record.Snapshot}
 	if r.Findings, err = check.Find(in); err != nil {
 		return r, work.Advise(err)
 	}

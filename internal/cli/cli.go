@@ -249,7 +249,8 @@ func (a *app) command() *cobra.Command {
 		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
 			if !slices.Contains(formats, a.format) {
-				return usage("unknown format %q%s (it is table, json or csv)", a.format, autostart.Suggest(a.format, formats))
+				return usage("unknown format %q%s (it is table, json or csv)", a.format, autostart.Suggest(a.format,
+					formats))
 			}
 			return configure(a, c)
 		},
@@ -260,13 +261,18 @@ func (a *app) command() *cobra.Command {
 	})
 	f := c.PersistentFlags()
 	f.StringVar(&a.root, "root", "", "work on the system whose disk is mounted at `DIR`")
-	f.StringVar(&a.store, "store", "", "the record's `FILE`, or disk for the one on the mounted disk (default: see history --help)")
+	f.StringVar(&a.store, "store", "", "the record's `FILE`, or disk for the one on the mounted disk (default: see "+
+		"history --help)")
 	f.StringVar(&a.format, "format", "table", "table, json or csv")
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "no colours")
 	f.BoolVar(&a.verbose, "verbose", false, "say more: artifacts, and what they were and will be")
 	f.BoolVar(&a.quiet, "quiet", false, "no notes and no progress; errors and results only")
-	c.AddCommand(newListCommand(a), newShowCommand(a), newProductsCommand(a), newFiguresCommand(a), newLocationsCommand(a), newDisableCommand(a), newEnableCommand(a), newAddCommand(a), newDelayCommand(a), newRemoveCommand(a), newUndoCommand(a), newRestoreCommand(a), newRecoverCommand(a), newCheckCommand(a), newKeepCommand(a), newCulpritCommand(a),
-		newSnapshotCommand(a), newHistoryCommand(a), newCompareCommand(a), newRecordCommand(a), newReviewCommand(a), newNoteCommand(a), newLookupCommand(a), newCatalogueCommand(a), newDemoCommand(a), newConfigCommand(a))
+	c.AddCommand(newListCommand(a), newShowCommand(a), newProductsCommand(a), newFiguresCommand(a),
+		newLocationsCommand(a), newDisableCommand(a), newEnableCommand(a), newAddCommand(a), newDelayCommand(a),
+		newRemoveCommand(a), newUndoCommand(a), newRestoreCommand(a), newRecoverCommand(a), newCheckCommand(a),
+		newKeepCommand(a), newCulpritCommand(a),
+		newSnapshotCommand(a), newHistoryCommand(a), newCompareCommand(a), newRecordCommand(a), newReviewCommand(a),
+		newNoteCommand(a), newLookupCommand(a), newCatalogueCommand(a), newDemoCommand(a), newConfigCommand(a))
 	c.AddCommand(topicCommands()...)
 	c.SetHelpCommand(newHelpCommand(a))
 	c.SetOut(a.Out) // where completion writes to is settled when it is made

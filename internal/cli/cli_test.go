@@ -30,7 +30,8 @@ func TestDisableAndRestoreIsExact(t *testing.T) {
 	p.OK(t, everything...)
 	off, _ := p.List(t, "--all")
 	for _, e := range off.Entries {
-		require.Equal(t, e.Switch != "report" || e.State == "disabled", e.State == "disabled", "%s (%s)", e.Name, e.Mode)
+		require.Equal(t, e.Switch != "report" || e.State == "disabled", e.State == "disabled", "%s (%s)", e.Name,
+			e.Mode)
 	}
 	require.NotEmpty(t, testkit.Differences(before, testkit.Tree(t, p.Root)))
 	p.OK(t, "restore", "S1", "--yes")
@@ -102,7 +103,8 @@ func TestNewcomersAreKeptOrSwitchedOff(t *testing.T) {
 	content, err := os.ReadFile(crontab)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(crontab, append(content, "@daily root /opt/kelpline/bin/care\n"...), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/brinecast"), []byte("@daily root /opt/brinecast/care2\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/brinecast"),
+		[]byte("@daily root /opt/brinecast/care2\n"), 0o644))
 	p.OK(t, "restore", "S1", "--yes")
 	_, now := p.List(t)
 	require.Equal(t, "enabled", now["care"].State)
@@ -168,9 +170,11 @@ func TestBadUsageIsOneClearLine(t *testing.T) {
 		args  []string
 	}{
 		{2, `no entry has the handle or name "k7f3qa2"`, []string{"disable", "k7f3qa2", "--yes"}},
-		{2, `no entry has the handle or name "Fogbell Snyc"`, []string{"disable", "Fogbell Sync", "Fogbell Snyc", "--yes"}},
+		{2, `no entry has the handle or name "Fogbell Snyc"`, []string{"disable", "Fogbell Sync", "Fogbell Snyc",
+			"--yes"}},
 		{2, "no entry matches", []string{"disable", "user=ines", "stage=boot", "--yes"}},
-		{2, "parts of the operating system only", []string{"disable", "location=linux.systemd.system", "name=dbus.service", "--yes"}},
+		{2, "parts of the operating system only", []string{"disable", "location=linux.systemd.system",
+			"name=dbus.service", "--yes"}},
 		{2, `unknown field "colour"`, []string{"list", "colour=red"}},
 		{2, `stage cannot be "signin"`, []string{"list", "stage=signin"}},
 		{2, "not a valid wildcard", []string{"list", "[a"}},
@@ -203,7 +207,8 @@ func TestAmbiguousName(t *testing.T) {
 	p := workshop(t)
 	for _, user := range []string{"ines", "bram"} {
 		file := filepath.Join(p.Root, "home", user, ".config/autostart/twin.desktop")
-		require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Twin\nExec=/opt/fogbell/sync\n"), 0o644))
+		require.NoError(t, os.WriteFile(file,
+			[]byte("[Desktop Entry]\nType=Application\nName=Twin\nExec=/opt/fogbell/sync\n"), 0o644))
 	}
 	p.Fails(t, 2, `"Twin" is the name of 2 entries`, "disable", "Twin", "--yes")
 	require.Equal(t, 2, strings.Count(p.OK(t, "show", "Twin"), "/opt/fogbell/sync (23 bytes"), "who looks sees both")
@@ -237,14 +242,17 @@ func TestThinkTwice(t *testing.T) {
 	before := testkit.Tree(t, p.Root)
 	r := p.Run(t, "disable", "*.timer", "--all", "--yes")
 	require.Zero(t, r.Code, r.Err)
-	require.Contains(t, r.Err, "left out because they need a second thought (name them one by one, or --guarded takes them too):")
+	require.Contains(t, r.Err, "left out because they need a second thought (name them one by one, or --guarded "+
+		"takes them too):")
 	require.Contains(t, r.Err, "fstrim.timer: it keeps disks and files in order")
 	_, now := p.List(t, "--all")
-	require.Equal(t, []string{"enabled", "disabled"}, []string{now["fstrim.timer"].State, now["kelpline-updater.timer"].State})
+	require.Equal(t, []string{"enabled", "disabled"}, []string{now["fstrim.timer"].State,
+		now["kelpline-updater.timer"].State})
 	p.OK(t, "undo", "--yes")
 	p.Fails(t, 2, "needs a second thought; name the entries one by one", "disable", "fstrim*", "--all", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
-	require.Contains(t, p.OK(t, "disable", "fstrim.timer", "--all", "--dry-run"), "think twice about fstrim.timer: it keeps disks and files in order")
+	require.Contains(t, p.OK(t, "disable", "fstrim.timer", "--all", "--dry-run"),
+		"think twice about fstrim.timer: it keeps disks and files in order")
 	p.OK(t, "disable", now["fstrim.timer"].Handle, "--yes")
 	p.OK(t, "undo", "--yes")
 	p.OK(t, "disable", "fstrim*", "--all", "--guarded", "--yes")
@@ -259,7 +267,8 @@ func TestImpostorsAreNotTakenForTheSystem(t *testing.T) {
 	unit := []byte("[Service]\nExecStart=/opt/x/y\n[Install]\nWantedBy=multi-user.target\n")
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/systemd/system/systemd-helper.service"), unit, 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "usr/lib/systemd/system/systemd-extra.service"), unit, 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/logrotate"), []byte("@daily root /opt/x/logrotate\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/logrotate"),
+		[]byte("@daily root /opt/x/logrotate\n"), 0o644))
 	_, now := p.List(t)
 	for _, name := range []string{"systemd-helper.service", "systemd-extra.service", "logrotate"} {
 		require.Contains(t, now, name)
@@ -287,10 +296,14 @@ func TestProtectedHoldsAtAnySize(t *testing.T) {
 	const wants = "etc/systemd/system/multi-user.target.wants/"
 	for _, jobs := range []int{0, 20, 205, 3000} {
 		p := workshop(t)
-		require.NoError(t, os.Remove(filepath.Join(p.Root, "usr/lib/systemd/system/multi-user.target.wants/systemd-logind.service")))
-		write(t, p, "etc/systemd/system/tidewatch.service", "[Unit]\nWants=systemd-logind.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
-		write(t, p, "etc/systemd/system/harmless.service", "[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
-		require.NoError(t, os.Symlink("/etc/systemd/system/harmless.service", filepath.Join(p.Root, wants+"harmless.service")))
+		require.NoError(t, os.Remove(filepath.Join(p.Root,
+			"usr/lib/systemd/system/multi-user.target.wants/systemd-logind.service")))
+		write(t, p, "etc/systemd/system/tidewatch.service",
+			"[Unit]\nWants=systemd-logind.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
+		write(t, p, "etc/systemd/system/harmless.service",
+			"[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
+		require.NoError(t, os.Symlink("/etc/systemd/system/harmless.service",
+			filepath.Join(p.Root, wants+"harmless.service")))
 		var table strings.Builder
 		for k := range jobs {
 			fmt.Fprintf(&table, "0 1 * * * root /opt/tidechart/job%d\n", k)
@@ -303,10 +316,12 @@ func TestProtectedHoldsAtAnySize(t *testing.T) {
 		}
 		r := p.Run(t, choose...)
 		require.Zero(t, r.Code, r.Err)
-		require.Contains(t, r.Err, "tidewatch.service: systemd-logind.service would stop with it, and is protected", jobs)
+		require.Contains(t, r.Err, "tidewatch.service: systemd-logind.service would stop with it, and is protected",
+			jobs)
 		require.Equal(t, 1, strings.Count(r.Err, "would stop with it"), r.Err)
 		list, now := p.List(t, "--all")
-		require.Equal(t, []string{"enabled", "disabled", "enabled"}, []string{now["tidewatch.service"].State, now["harmless.service"].State, now["systemd-logind.service"].State})
+		require.Equal(t, []string{"enabled", "disabled", "enabled"}, []string{now["tidewatch.service"].State,
+			now["harmless.service"].State, now["systemd-logind.service"].State})
 		off := 0
 		for _, e := range list.Entries {
 			if e.Source.Path == "/etc/cron.d/tide" && e.State == "disabled" {
@@ -318,10 +333,12 @@ func TestProtectedHoldsAtAnySize(t *testing.T) {
 		testkit.Same(t, before, testkit.Tree(t, p.Root))
 		// Alone it is refused, and asked for it goes.
 		p.Fails(t, 2, "every match would also stop a protected entry", "disable", "tidewatch.service", "--yes")
-		require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--guarded", "--yes"), "systemd-logind.service stops too")
+		require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--guarded", "--yes"),
+			"systemd-logind.service stops too")
 		p.OK(t, "undo", "--yes")
 		// Two that each start it: one of them stays.
-		write(t, p, "etc/systemd/system/harmless.service", "[Unit]\nWants=systemd-logind.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
+		write(t, p, "etc/systemd/system/harmless.service",
+			"[Unit]\nWants=systemd-logind.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
 		r = p.Run(t, choose...)
 		require.Zero(t, r.Code, r.Err)
 		require.Equal(t, 1, strings.Count(r.Err, "would stop with it"), r.Err)

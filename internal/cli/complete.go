@@ -56,8 +56,10 @@ func (a *app) completeSelectors(_ *cobra.Command, args []string, word string) ([
 	}
 	var offers []string
 	for _, item := range inv.Items {
-		if !item.Hidden() && strings.HasPrefix(item.Handle, strings.ToLower(word)) && !slices.Contains(args, item.Handle) {
-			offers = append(offers, item.Handle+"\t"+described(item.Name)+" - "+string(item.State)+", "+described(view.Whose(&item.Entry)))
+		if !item.Hidden() && strings.HasPrefix(item.Handle, strings.ToLower(word)) &&
+			!slices.Contains(args, item.Handle) {
+			offers = append(offers, item.Handle+"\t"+described(item.Name)+" - "+string(item.State)+", "+
+				described(view.Whose(&item.Entry)))
 		}
 	}
 	for _, f := range append(autostart.Fields(), "since") {
@@ -66,7 +68,10 @@ func (a *app) completeSelectors(_ *cobra.Command, args []string, word string) ([
 		}
 	}
 	directive := noFiles
-	if word != "" && len(offers) > 0 && !slices.ContainsFunc(offers, func(o string) bool { return !strings.Contains(o, "=\t") }) {
+	if word != "" && len(offers) > 0 && !slices.ContainsFunc(offers, func(o string) bool {
+		return !strings.Contains(o,
+			"=\t")
+	}) {
 		directive |= cobra.ShellCompDirectiveNoSpace
 	}
 	return offers, directive
@@ -114,7 +119,8 @@ func distinct(inv inventory.Inventory, field string) []string {
 	}
 	var values []string
 	for _, item := range inv.Items {
-		if v := f.Value(&item.Entry); !item.Hidden() && v != "" && described(v) == v && !strings.ContainsAny(v, " ,") && !slices.Contains(values, v) {
+		if v := f.Value(&item.Entry); !item.Hidden() && v != "" && described(v) == v && !strings.ContainsAny(v, " ,") &&
+			!slices.Contains(values, v) {
 			if values = append(values, v); len(values) == maxOffered {
 				break
 			}
@@ -160,7 +166,10 @@ func completeIDs(a *app, letters string, most int) cobra.CompletionFunc {
 }
 
 func withPrefix(offers []string, word string) []string {
-	return slices.DeleteFunc(offers, func(o string) bool { return !strings.HasPrefix(strings.ToLower(o), strings.ToLower(word)) })
+	return slices.DeleteFunc(offers, func(o string) bool {
+		return !strings.HasPrefix(strings.ToLower(o),
+			strings.ToLower(word))
+	})
 }
 
 // completeUsers offers the machine's users.
@@ -192,18 +201,28 @@ func completeWords(words []string) cobra.CompletionFunc {
 // addCompletions says of all commands what their arguments and options can be.
 func addCompletions(a *app, root *cobra.Command) {
 	arguments := map[string]cobra.CompletionFunc{
-		"list": a.completeSelectors, "show": a.completeSelectors, "disable": a.completeSelectors, "enable": a.completeSelectors,
-		"products": a.completeSelectors, "review": a.completeSelectors, "note": a.completeSelectors, "lookup": a.completeSelectors, "remove": a.completeSelectors, "delay": a.completeSelectors, "start": a.completeSelectors,
+		"list": a.completeSelectors, "show": a.completeSelectors, "disable": a.completeSelectors,
+		"enable":   a.completeSelectors,
+		"products": a.completeSelectors, "review": a.completeSelectors, "note": a.completeSelectors,
+		"lookup": a.completeSelectors, "remove": a.completeSelectors, "delay": a.completeSelectors,
+		"start": a.completeSelectors,
 		"check": completeIDs(a, "S", 1), "keep": completeIDs(a, "C", 1),
-		"restore": completeIDs(a, "S", 1), "undo": completeIDs(a, "C", 1), "compare": completeIDs(a, "SC", 2), "history": completeIDs(a, "SC", 1),
+		"restore": completeIDs(a, "S", 1), "undo": completeIDs(a, "C", 1), "compare": completeIDs(a, "SC", 2),
+		"history": completeIDs(a, "SC", 1),
 	}
 	options := map[string]cobra.CompletionFunc{
-		"for": a.completeUsers, "only": a.completeSelectors, "format": cobra.FixedCompletions(formats, noFiles), "group": cobra.FixedCompletions(view.Groupings, noFiles),
-		"sort": cobra.FixedCompletions(view.FieldNames(), noFiles), "columns": completeWords(view.FieldNames()),
-		"verdict": cobra.FixedCompletions(autostart.Verdicts, noFiles), "role": cobra.FixedCompletions(autostart.Roles, noFiles), "suggest": completeWords(review.Kinds),
-		"newcomers": cobra.FixedCompletions([]string{"keep", "disable"}, noFiles), "message": cobra.NoFileCompletions, "onto": cobra.NoFileCompletions,
-		"at": cobra.FixedCompletions([]string{"sign-in", "startup"}, noFiles), "as": cobra.FixedCompletions([]string{"autostart", "service", "timer", "run", "shortcut", "task", "agent", "daemon"}, noFiles),
-		"copy-of": a.completeSelectors, "trial": cobra.NoFileCompletions, "every": cobra.NoFileCompletions, "at-time": cobra.NoFileCompletions, "spread": cobra.NoFileCompletions, "name": cobra.NoFileCompletions,
+		"for": a.completeUsers, "only": a.completeSelectors, "format": cobra.FixedCompletions(formats, noFiles),
+		"group": cobra.FixedCompletions(view.Groupings, noFiles),
+		"sort":  cobra.FixedCompletions(view.FieldNames(), noFiles), "columns": completeWords(view.FieldNames()),
+		"verdict": cobra.FixedCompletions(autostart.Verdicts, noFiles), "role": cobra.FixedCompletions(autostart.Roles,
+			noFiles), "suggest": completeWords(review.Kinds),
+		"newcomers": cobra.FixedCompletions([]string{"keep", "disable"}, noFiles), "message": cobra.NoFileCompletions,
+		"onto": cobra.NoFileCompletions,
+		"at":   cobra.FixedCompletions([]string{"sign-in", "startup"}, noFiles),
+		"as": cobra.FixedCompletions([]string{"autostart", "service", "timer", "run", "shortcut", "task", "agent",
+			"daemon"}, noFiles),
+		"copy-of": a.completeSelectors, "trial": cobra.NoFileCompletions, "every": cobra.NoFileCompletions,
+		"at-time": cobra.NoFileCompletions, "spread": cobra.NoFileCompletions, "name": cobra.NoFileCompletions,
 		"root": func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return nil, cobra.ShellCompDirectiveFilterDirs
 		},

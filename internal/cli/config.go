@@ -49,14 +49,18 @@ var settings = []setting{
 		}
 		return nil
 	}},
-	{"search", "LOCKBACK_SEARCH", "a web address that show and lookup fill in: {} stands for the words", func(v string) error {
-		if !strings.HasPrefix(v, "https://") && !strings.HasPrefix(v, "http://") || strings.Count(v, "{}") != 1 {
-			return usage("search is a web address with {} where the words go, such as https://search.example/?q={}, not %q", v)
-		}
-		return nil
-	}},
-	{"by", "LOCKBACK_BY", "who writes notes (default: the name of the user)", func(v string) error { return note.Note{By: v}.Check() }},
-	{"store", "LOCKBACK_STORE", "the record's file, or disk for the one on the mounted disk", func(string) error { return nil }},
+	{"search", "LOCKBACK_SEARCH", "a web address that show and lookup fill in: {} stands for the words",
+		func(v string) error {
+			if !strings.HasPrefix(v, "https://") && !strings.HasPrefix(v, "http://") || strings.Count(v, "{}") != 1 {
+				return usage("search is a web address with {} where the words go, such as "+
+					"https://search.example/?q={}, not %q", v)
+			}
+			return nil
+		}},
+	{"by", "LOCKBACK_BY", "who writes notes (default: the name of the user)",
+		func(v string) error { return note.Note{By: v}.Check() }},
+	{"store", "LOCKBACK_STORE", "the record's file, or disk for the one on the mounted disk",
+		func(string) error { return nil }},
 }
 
 // configured is the value of a setting, and what it comes from.
@@ -134,7 +138,8 @@ func readConfigFile(a *app, path string, into map[string]configured) error {
 	for _, key := range slices.Sorted(maps.Keys(file)) {
 		at := slices.Index(keys, key)
 		if at < 0 {
-			return usage("the configuration %s has the unknown setting %q%s (the settings are %s)", path, key, autostart.Suggest(key, keys), strings.Join(keys, ", "))
+			return usage("the configuration %s has the unknown setting %q%s (the settings are %s)", path, key,
+				autostart.Suggest(key, keys), strings.Join(keys, ", "))
 		}
 		if _, nested := file[key].(map[string]any); nested {
 			return usage("the configuration %s: %s is a text or a list, and has settings of its own there", path, key)
@@ -205,9 +210,10 @@ win over it, and options of the command line over both:
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	show := &cobra.Command{
-		Use:     "show",
-		Short:   "Show every setting, its value and what it comes from",
-		Long:    "Show every setting, its value, and whether that comes from the configuration file or from the environment.",
+		Use:   "show",
+		Short: "Show every setting, its value and what it comes from",
+		Long: "Show every setting, its value, and whether that comes from the configuration file or from the " +
+			"environment.",
 		Example: "  lockback config show\n  lockback config show --format json",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -223,9 +229,10 @@ win over it, and options of the command line over both:
 		},
 	}
 	path := &cobra.Command{
-		Use:     "path",
-		Short:   "Print where the configuration file is looked for",
-		Long:    "Print the path at which the configuration file is looked for, whether it is there or not. LOCKBACK_CONFIG names another.",
+		Use:   "path",
+		Short: "Print where the configuration file is looked for",
+		Long: "Print the path at which the configuration file is looked for, whether it is there or not. " +
+			"LOCKBACK_CONFIG names another.",
 		Example: "  lockback config path",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -246,6 +253,7 @@ func settingsHelp() string {
 	for _, s := range settings {
 		fmt.Fprintf(&b, "  %-8s  %-17s  %s\n", s.key, s.variable, s.meaning)
 	}
-	b.WriteString("\nA file could read:\n\n  columns: [handle, state, name, when]\n  color: never\n  search: https://search.example/?q={}\n\nAs root, only a file of root's own is used.")
+	b.WriteString("\nA file could read:\n\n  columns: [handle, state, name, when]\n  color: never\n  search: " +
+		"https://search.example/?q={}\n\nAs root, only a file of root's own is used.")
 	return b.String()
 }

@@ -26,7 +26,8 @@ import (
 // answered runs a command as at a terminal, with an answer to its question.
 func answered(p testkit.Program, answer string, args ...string) (code int, out, errs string) {
 	var o, e bytes.Buffer
-	code = cli.Main(append([]string{"--root", p.Root, "--store", p.Store}, args...), cli.Streams{Ask: true, In: strings.NewReader(answer), Out: &o, Err: &e})
+	code = cli.Main(append([]string{"--root", p.Root, "--store", p.Store}, args...), cli.Streams{Ask: true,
+		In: strings.NewReader(answer), Out: &o, Err: &e})
 	testkit.Said(o.String(), e.String())
 	return code, o.String(), e.String()
 }
@@ -51,7 +52,8 @@ func TestWasAndWillBe(t *testing.T) {
 	p.OK(t, "snapshot", "-m", "as found")
 	const sync, assistant, spool = "ryvfm3c", "lpgzw6r", "dlav756"
 	require.Equal(t, sync+" Fogbell Sync ines enabled disabled", row(t, p.OK(t, "disable", sync, "--dry-run"), sync))
-	require.Equal(t, sync+" Fogbell Sync ines enabled disabled", row(t, p.Run(t, "disable", sync).Err, sync), "the question")
+	require.Equal(t, sync+" Fogbell Sync ines enabled disabled", row(t, p.Run(t, "disable", sync).Err, sync),
+		"the question")
 	p.OK(t, "disable", sync, assistant, "--yes", "-m", "quiet please")
 	p.OK(t, "disable", spool, "--yes", "-m", "no labels")
 
@@ -65,7 +67,8 @@ func TestWasAndWillBe(t *testing.T) {
 	p.OK(t, "disable", "gullrock-welcome.service", "--for", "ines", "--yes")
 	require.Contains(t, row(t, p.OK(t, "undo", "--dry-run"), "pfeoof2"), "ines disabled absent")
 	require.NoError(t, os.Remove(filepath.Join(p.Root, "home/bram/.config/autostart/tidechart.desktop")))
-	require.Contains(t, row(t, p.OK(t, "restore", "S1", "--only", "Tide Chart", "--dry-run"), "tobelzt"), "Tide Chart bram absent enabled")
+	require.Contains(t, row(t, p.OK(t, "restore", "S1", "--only", "Tide Chart", "--dry-run"), "tobelzt"),
+		"Tide Chart bram absent enabled")
 
 	// What an undo takes back, and what the next one would.
 	out = p.OK(t, "undo", "C2", "--dry-run")
@@ -89,7 +92,8 @@ func TestWasAndWillBe(t *testing.T) {
 	require.Len(t, change.Entries, 5)
 	for _, e := range change.Entries {
 		if e.Handle == sync {
-			require.Equal(t, []string{"enabled", "disabled", "at the next sign-in"}, []string{e.Was, e.WillBe, e.TakesEffect})
+			require.Equal(t, []string{"enabled", "disabled", "at the next sign-in"}, []string{e.Was, e.WillBe,
+				e.TakesEffect})
 		}
 	}
 }
@@ -98,8 +102,11 @@ func TestWasAndWillBe(t *testing.T) {
 func TestStepsInWords(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
-	out := p.OK(t, "disable", "Fogbell Sync", "backup-archive", "tidewatch.service", "brinecast-report", "kelpline-report.service", "updater", "report", "brinecast_cam", "--guarded", "--dry-run")
-	for _, words := range []string{"adds Hidden=true", "line 2 commented out", "link to /etc/systemd/system/tidewatch.service removed", "no longer executable", "link to /dev/null made", "lines 2, 3 commented out", "ei4hcmz report"} {
+	out := p.OK(t, "disable", "Fogbell Sync", "backup-archive", "tidewatch.service", "brinecast-report",
+		"kelpline-report.service", "updater", "report", "brinecast_cam", "--guarded", "--dry-run")
+	for _, words := range []string{"adds Hidden=true", "line 2 commented out",
+		"link to /etc/systemd/system/tidewatch.service removed", "no longer executable", "link to /dev/null made",
+		"lines 2, 3 commented out", "ei4hcmz report"} {
 		require.Contains(t, out, words)
 	}
 	require.NotRegexp(t, `file rw.*bytes, [0-9a-f]{8}`, out)
@@ -110,12 +117,15 @@ func TestStepsInWords(t *testing.T) {
 	require.Equal(t, "ryvfm3c Fogbell Sync ines enabled", row(t, out, "ryvfm3c"))
 
 	desk := ticketDesk(t)
-	out = desk.OK(t, "disable", "Kelpline*", "Fogbell Sync", "tuner.exe", "rdp.exe", "vidc.bell", "Saltmarsh Ledger", "--dry-run")
-	for _, words := range []string{"Start 2 → 4", "marked off in Windows' own startup settings", `explorer.exe`, "vidc.bell removed, was ", "LoadBehavior 3 → 2"} {
+	out = desk.OK(t, "disable", "Kelpline*", "Fogbell Sync", "tuner.exe", "rdp.exe", "vidc.bell", "Saltmarsh Ledger",
+		"--dry-run")
+	for _, words := range []string{"Start 2 → 4", "marked off in Windows' own startup settings", `explorer.exe`,
+		"vidc.bell removed, was ", "LoadBehavior 3 → 2"} {
 		require.Contains(t, out, words)
 	}
 	mac := archive(t)
-	require.Contains(t, mac.OK(t, "disable", "org.kelpline.assistant", "org.saltmarsh.licence", "LoginHook", "--dry-run"), "adds org.saltmarsh.licence = true")
+	require.Contains(t, mac.OK(t, "disable", "org.kelpline.assistant", "org.saltmarsh.licence", "LoginHook",
+		"--dry-run"), "adds org.saltmarsh.licence = true")
 }
 
 // What starts for a user is not only what is the user's own.
@@ -131,7 +141,8 @@ func TestForWhom(t *testing.T) {
 		return all
 	}
 	own := names("stage=sign-in", "user=bram")
-	require.Equal(t, []string{"tray/bram", "tray/bram", ".bashrc/bram", "~/.ssh/rc/bram", ".xsessionrc/bram", "Speed\u202egnp.exe Cleaner\x1b[31m/bram", "Tide Chart/bram"}, own)
+	require.Equal(t, []string{"tray/bram", "tray/bram", ".bashrc/bram", "~/.ssh/rc/bram", ".xsessionrc/bram",
+		"Speed\u202egnp.exe Cleaner\x1b[31m/bram", "Tide Chart/bram"}, own)
 	all := names("stage=sign-in", "for=bram")
 	require.Subset(t, all, own)
 	require.Subset(t, all, []string{"gullrock-welcome.service/", "Fogbell Notifier/", "Kelpline Assistant/"})
@@ -154,7 +165,8 @@ func TestSearching(t *testing.T) {
 	list, _ = p.List(t, "fogbell-sync.desktop")
 	require.Len(t, list.Entries, 1, "the system's own name")
 	before := testkit.Tree(t, p.Root)
-	r := p.Fails(t, 2, `no entry has the handle or name "kelpline/bin"; it occurs in `, "disable", "kelpline/bin", "--yes")
+	r := p.Fails(t, 2, `no entry has the handle or name "kelpline/bin"; it occurs in `, "disable", "kelpline/bin",
+		"--yes")
 	require.Contains(t, r.Err, "frwlhvg kelpline-updater.timer (command)")
 	p.OK(t, "snapshot")
 	p.Fails(t, 2, "Give the handles of those you mean", "restore", "S1", "--only", "fogbell", "--yes")
@@ -170,7 +182,8 @@ func TestSearching(t *testing.T) {
 func TestLargeChanges(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
-	for _, name := range []string{"etc/sudo.conf", "etc/pam.d", "etc/ld.so.preload", "usr/local/lib/python3.11", "etc/profile.d"} {
+	for _, name := range []string{"etc/sudo.conf", "etc/pam.d", "etc/ld.so.preload", "usr/local/lib/python3.11",
+		"etc/profile.d"} {
 		require.NoError(t, os.RemoveAll(filepath.Join(p.Root, name))) // most of what starts for ines is hers then
 	}
 	before := testkit.Tree(t, p.Root)
@@ -180,9 +193,12 @@ func TestLargeChanges(t *testing.T) {
 		args []string
 	}{
 		{"47 of the 61 entries that start would no longer start", 47, []string{"disable", "state=enabled"}},
-		{"12 of the 21 entries that start for ines would no longer start", 12, []string{"disable", "for=ines", "switch!=report", "location!=linux.motd,linux.x-session,linux.preload,linux.display-manager,linux.browser", "name!=PYTHONSTARTUP", "state=enabled", "--for", "ines"}},
+		{"12 of the 21 entries that start for ines would no longer start", 12, []string{"disable", "for=ines",
+			"switch!=report", "location!=linux.motd,linux.x-session,linux.preload,linux.display-manager,linux.browser",
+			"name!=PYTHONSTARTUP", "state=enabled", "--for", "ines"}},
 		{"1 of them is protected", 1, []string{"disable", "brinecast_cam", "--guarded"}},
-		{"2 of them are protected; 2 of them are parts of the operating system", 2, []string{"disable", "dbus.service", "systemd-logind.service", "--all", "--guarded"}},
+		{"2 of them are protected; 2 of them are parts of the operating system", 2, []string{"disable", "dbus.service",
+			"systemd-logind.service", "--all", "--guarded"}},
 	} {
 		for _, wrong := range []string{"y\n", "yes\n", "", fmt.Sprintf("%d\n", c.n+1)} {
 			code, _, errs := answered(p, wrong, c.args...)
@@ -217,8 +233,10 @@ func TestOwnDoing(t *testing.T) {
 	p.OK(t, "disable", "gullrock-welcome.service", "--for", "ines", "--yes")
 	p.OK(t, "compare", "C2")
 	// By itself: one comes back, one is added, a program is replaced.
-	require.NoError(t, os.Symlink("/usr/lib/systemd/system/kelpline-updater.timer", filepath.Join(p.Root, "etc/systemd/system/timers.target.wants/kelpline-updater.timer")))
-	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/kelpline-care"), []byte("@hourly root /opt/kelpline/bin/care\n"), 0o644))
+	require.NoError(t, os.Symlink("/usr/lib/systemd/system/kelpline-updater.timer",
+		filepath.Join(p.Root, "etc/systemd/system/timers.target.wants/kelpline-updater.timer")))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/kelpline-care"),
+		[]byte("@hourly root /opt/kelpline/bin/care\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "opt/fogbell/sync"), []byte("another"), 0o755))
 
 	type difference struct {
@@ -270,7 +288,8 @@ func TestOwnDoing(t *testing.T) {
 	// The history folds the snapshots that changes took, and has local times; scripts get all.
 	out = p.OK(t, "history")
 	require.NotContains(t, out, "before disable")
-	require.Regexp(t, `(?m)^C1 +`+regexp.QuoteMeta(time.Now().Format("2006-01-02"))+` \d\d:\d\d +change +2 +trial +S2 +disable: `, out)
+	require.Regexp(t, `(?m)^C1 +`+regexp.QuoteMeta(time.Now().Format("2006-01-02"))+
+		` \d\d:\d\d +change +2 +trial +S2 +disable: `, out)
 	require.Contains(t, p.OK(t, "history", "--format", "csv"), "before disable")
 	p.Env = []string{"TZ=Pacific/Auckland"}
 	require.Regexp(t, `before disable`, p.OK(t, "history", "--format", "json"))
@@ -284,7 +303,8 @@ func TestSince(t *testing.T) {
 	p.Fails(t, 2, "needs a record", "list", "since=S1")
 	p.OK(t, "snapshot")
 	require.Contains(t, p.Run(t, "list", "since=S1").Err, "nothing was added since then")
-	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/kelpline-care"), []byte("@hourly root /opt/kelpline/bin/care\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/kelpline-care"),
+		[]byte("@hourly root /opt/kelpline/bin/care\n"), 0o644))
 	list, _ := p.List(t, "since=S1")
 	require.Len(t, list.Entries, 1)
 	list, _ = p.List(t, "since=s1", "kelpline")
@@ -305,15 +325,18 @@ func TestListLayout(t *testing.T) {
 	require.NotContains(t, out, "not looked at yet")
 	mac := museum(t, "archive-mac")
 	require.NotContains(t, mac.OK(t, "list"), "not looked at yet")
-	require.Contains(t, out, "84 entries: 66 enabled, 18 disabled, 8 protected, 15 cannot be turned off here, 7 programs missing, 13 parts of the operating system are hidden (--all shows them)")
-	require.NotContains(t, p.OK(t, "list", "user=ines"), "parts of the operating system", "of these, --all shows no more")
+	require.Contains(t, out, "84 entries: 66 enabled, 18 disabled, 8 protected, 15 cannot be turned off here, 7 "+
+		"programs missing, 13 parts of the operating system are hidden (--all shows them)")
+	require.NotContains(t, p.OK(t, "list", "user=ines"), "parts of the operating system",
+		"of these, --all shows no more")
 	require.Contains(t, p.OK(t, "list", "dbus", "--all"), "dbus.service")
 	list, _ := p.List(t, "stage=sign-in")
 	require.Equal(t, 1, list.LeftOut, "of these, and no others")
 	require.Contains(t, out, "\nAutostart folder of ines: 1 enabled, 1 disabled\n")
 	require.Contains(t, out, "updater.timer")
 	require.Contains(t, out, "2min after startup, again 20min after its last start")
-	require.Equal(t, "handle  name", strings.TrimSpace(regexp.MustCompile(`(?m)^handle +name$`).FindString(strings.ReplaceAll(p.OK(t, "list", "--columns", "handle,name", "--group", "none"), "handle   ", "handle  "))))
+	require.Equal(t, "handle  name", strings.TrimSpace(regexp.MustCompile(`(?m)^handle +name$`).FindString(
+		strings.ReplaceAll(p.OK(t, "list", "--columns", "handle,name", "--group", "none"), "handle   ", "handle  "))))
 	var names []string
 	for line := range strings.Lines(p.OK(t, "list", "--sort", "name", "--columns", "name")) {
 		names = append(names, strings.ToLower(strings.TrimSpace(line)))
@@ -364,16 +387,20 @@ func TestConfiguration(t *testing.T) {
 	require.Regexp(t, `sort +not set`, out)
 	p.Env = p.Env[:1]
 	for text, words := range map[string]string{
-		"colums: [handle]": `unknown setting "colums"; did you mean columns?`, "group: plase": "did you mean place", "a: [": "cannot be understood",
-		"color: red": "color is auto or never", "search: search.example/{}": "search is a web address with {}", "search: https://search.example/": "search is a web address", strings.Repeat("#", 70<<10): "larger than",
+		"colums: [handle]": `unknown setting "colums"; did you mean columns?`, "group: plase": "did you mean place",
+		"a: [":       "cannot be understood",
+		"color: red": "color is auto or never", "search: search.example/{}": "search is a web address with {}",
+		"search: https://search.example/": "search is a web address", strings.Repeat("#", 70<<10): "larger than",
 	} {
 		write(text)
 		p.Fails(t, 2, words, "list")
 	}
 	write("search: https://search.example/?q={}&x=1\n")
-	require.Contains(t, p.OK(t, "show", "name=Fogbell Sync"), "https://search.example/?q=Fogbell+Works+fogbell+sync&x=1")
+	require.Contains(t, p.OK(t, "show", "name=Fogbell Sync"),
+		"https://search.example/?q=Fogbell+Works+fogbell+sync&x=1")
 	require.NotContains(t, p.OK(t, "show", "name=~/.ssh/rc"), "bram%", "no path, no user")
-	require.Contains(t, p.OK(t, "show", "Speed*"), "https://search.example/?q=Speed%E2%80%AEgnp.exe+Cleaner%1B%5B31m+curl&x=1")
+	require.Contains(t, p.OK(t, "show", "Speed*"),
+		"https://search.example/?q=Speed%E2%80%AEgnp.exe+Cleaner%1B%5B31m+curl&x=1")
 	write("group: none\n")
 	require.NoError(t, os.Chmod(file, 0o666))
 	r := p.Run(t, "list", "name=Fogbell Sync")
@@ -382,7 +409,8 @@ func TestConfiguration(t *testing.T) {
 	if os.Geteuid() == 0 {
 		require.NoError(t, os.Chmod(file, 0o644))
 		require.NoError(t, os.Chown(file, 1000, 1000))
-		require.Contains(t, p.Run(t, "list", "name=Fogbell Sync").Out, "Autostart folder", "another user's is not obeyed")
+		require.Contains(t, p.Run(t, "list", "name=Fogbell Sync").Out, "Autostart folder",
+			"another user's is not obeyed")
 		require.NoError(t, os.Chmod(file, 0o666))
 	}
 	require.Contains(t, r.Out, "Autostart folder", "what others may write to is not obeyed")
@@ -397,7 +425,8 @@ func TestCarry(t *testing.T) {
 	other.OK(t, "snapshot")
 	other.OK(t, "disable", "org.kelpline.assistant", "--yes")
 	// What looks like the name of a content is none.
-	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/digest"), []byte("@daily root /opt/tide "+strings.Repeat("ab12", 16)+"\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/digest"), []byte("@daily root /opt/tide "+
+		strings.Repeat("ab12", 16)+"\n"), 0o644))
 	p.Fails(t, 2, "there is nothing to carry", "record", "carry", "--yes")
 	p.OK(t, "snapshot", "-m", "as found")
 	out := p.OK(t, "disable", "~/.ssh/rc", "Fogbell Sync", "--yes")
@@ -451,7 +480,8 @@ func TestTwoRecords(t *testing.T) {
 		require.Contains(t, r.Err, "another record has 1 snapshot of this machine: "+own)
 		r = second.Run(t, "history")
 		require.Contains(t, r.Out, "as root")
-		require.Regexp(t, `In another record, `+regexp.QuoteMeta(own)+` \(numbers of its own\)[\s\S]*S1 [\s\S]*as a user`, r.Out)
+		require.Regexp(t, `In another record, `+regexp.QuoteMeta(own)+
+			` \(numbers of its own\)[\s\S]*S1 [\s\S]*as a user`, r.Out)
 	})
 }
 
@@ -469,11 +499,18 @@ func inOwnPlace(t *testing.T, do func()) {
 func TestGolden(t *testing.T) {
 	t.Parallel()
 	for machine, commands := range map[string][][]string{
-		"workshop-box": {{"list", "for=ines"}, {"list", "stage=schedule,event"}, {"show", "kelpline-updater.timer"}, {"snapshot", "-m", "as found"}, {"disable", "kelpline*.*", "Tide Chart", "updater", "--dry-run"},
-			{"disable", "kelpline*.*", "Tide Chart", "updater", "--yes", "-m", "updaters"}, {"compare", "S1"}, {"history"}, {"history", "C1"}, {"undo", "--dry-run"}, {"restore", "S1", "--only", "updater", "--yes"}},
-		"ticket-desk-pc": {{"list", "user=odile"}, {"list", "location=windows.services,windows.winlogon,windows.wmi"}, {"show", "name=tuner.exe"}, {"disable", "tuner.exe", "Kelpline Updater", "kupdate", "--dry-run"},
-			{"disable", "tuner.exe", "Kelpline Updater", "kupdate", "vidc.bell", "--yes"}, {"compare", "S1"}, {"history"}, {"undo", "--dry-run"}, {"restore", "S1", "--dry-run"}},
-		"archive-mac": {{"list", "for=mirela", "stage=sign-in"}, {"show", "name=com.apple.speedkeeper"}, {"disable", "org.kelpline.updater", "LoginHook", "--dry-run"}, {"disable", "org.kelpline.updater", "LoginHook", "--yes"}, {"compare", "C1"}, {"history", "C1"}, {"undo", "--yes"}, {"restore", "S1", "--only", "LoginHook", "--yes"}},
+		"workshop-box": {{"list", "for=ines"}, {"list", "stage=schedule,event"}, {"show", "kelpline-updater.timer"},
+			{"snapshot", "-m", "as found"}, {"disable", "kelpline*.*", "Tide Chart", "updater", "--dry-run"},
+			{"disable", "kelpline*.*", "Tide Chart", "updater", "--yes", "-m", "updaters"}, {"compare", "S1"},
+			{"history"}, {"history", "C1"}, {"undo", "--dry-run"}, {"restore", "S1", "--only", "updater", "--yes"}},
+		"ticket-desk-pc": {{"list", "user=odile"}, {"list", "location=windows.services,windows.winlogon,windows.wmi"},
+			{"show", "name=tuner.exe"}, {"disable", "tuner.exe", "Kelpline Updater", "kupdate", "--dry-run"},
+			{"disable", "tuner.exe", "Kelpline Updater", "kupdate", "vidc.bell", "--yes"}, {"compare", "S1"},
+			{"history"}, {"undo", "--dry-run"}, {"restore", "S1", "--dry-run"}},
+		"archive-mac": {{"list", "for=mirela", "stage=sign-in"}, {"show", "name=com.apple.speedkeeper"},
+			{"disable", "org.kelpline.updater", "LoginHook", "--dry-run"}, {"disable", "org.kelpline.updater",
+				"LoginHook", "--yes"}, {"compare", "C1"}, {"history", "C1"}, {"undo", "--yes"}, {"restore", "S1",
+				"--only", "LoginHook", "--yes"}},
 	} {
 		for _, width := range []int{80, 120, 200} {
 			t.Run(fmt.Sprintf("%s-%d", machine, width), func(t *testing.T) {
@@ -481,7 +518,8 @@ func TestGolden(t *testing.T) {
 				dir := fmt.Sprintf("/tmp/gullrock-%08d", rand.IntN(100_000_000)) // as long each time
 				require.NoError(t, os.Mkdir(dir, 0o700))
 				defer os.RemoveAll(dir)
-				p := testkit.Program{Root: filepath.Join(dir, machine), Store: filepath.Join(dir, "record.db"), Env: []string{fmt.Sprintf("COLUMNS=%d", width), "TZ=UTC"}}
+				p := testkit.Program{Root: filepath.Join(dir, machine), Store: filepath.Join(dir, "record.db"),
+					Env: []string{fmt.Sprintf("COLUMNS=%d", width), "TZ=UTC"}}
 				require.NoError(t, demo.BuildMachine(machine, p.Root))
 				var all strings.Builder
 				for _, args := range commands {
@@ -489,7 +527,8 @@ func TestGolden(t *testing.T) {
 					fmt.Fprintf(&all, "$ lockback %s\n%s%s\n", strings.Join(args, " "), r.Out, r.Err)
 				}
 				text := strings.ReplaceAll(all.String(), dir, "/tmp/gullrock-00000000")
-				text = regexp.MustCompile(time.Now().UTC().Format(time.DateOnly)+` \d\d:\d\d`).ReplaceAllString(text, "2026-11-25 18:87")
+				text = regexp.MustCompile(time.Now().UTC().Format(time.DateOnly)+` \d\d:\d\d`).ReplaceAllString(text,
+					"2026-11-25 18:87")
 				file := fmt.Sprintf("testdata/%s-%d.txt", machine, width)
 				if os.Getenv("LOCKBACK_GOLDEN") == "write" {
 					require.NoError(t, os.MkdirAll("testdata", 0o755))
@@ -537,26 +576,33 @@ func TestSentencesForRareThings(t *testing.T) {
 	}{
 		{2, "--build-only goes with --keep", []string{"demo", "--build-only"}},
 		{2, "--finish and --abandon exclude each other", []string{"recover", "--finish", "--abandon"}},
-		{2, `"Fogbell Sync" matches nothing that starts for bram`, []string{"disable", "Fogbell Sync", "--for", "bram", "--yes"}},
+		{2, `"Fogbell Sync" matches nothing that starts for bram`, []string{"disable", "Fogbell Sync", "--for", "bram",
+			"--yes"}},
 		{2, "no change of this machine can be taken back", []string{"undo", "--yes"}},
 	} {
 		p.Fails(t, c.code, c.words, c.args...)
 	}
-	testkit.Program{Store: "disk"}.Fails(t, 2, "--store disk is the record on a mounted disk; name one with --root", "history")
+	testkit.Program{Store: "disk"}.Fails(t, 2, "--store disk is the record on a mounted disk; name one with --root",
+		"history")
 	p.OK(t, "snapshot")
 	require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "1 step for 1 entry; nothing was changed")
-	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/systemd/system/tidewatch.timer"), []byte("[Timer]\nOnCalendar=hourly\nOnCalendar=*-*-* 06:00\n[Install]\nWantedBy=timers.target\n"), 0o644))
-	require.NoError(t, os.Symlink("/etc/systemd/system/tidewatch.timer", filepath.Join(p.Root, "etc/systemd/system/timers.target.wants/tidewatch.timer")))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/systemd/system/tidewatch.timer"),
+		[]byte("[Timer]\nOnCalendar=hourly\nOnCalendar=*-*-* 06:00\n[Install]\nWantedBy=timers.target\n"), 0o644))
+	require.NoError(t, os.Symlink("/etc/systemd/system/tidewatch.timer",
+		filepath.Join(p.Root, "etc/systemd/system/timers.target.wants/tidewatch.timer")))
 	require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "tidewatch.timer (")
-	require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), ") stays on and can still start tidewatch.service")
+	require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"),
+		") stays on and can still start tidewatch.service")
 	require.Contains(t, p.OK(t, "list", "tidewatch.timer"), "every hour, at the times *-*-* 06:00")
 	p.OK(t, "disable", "Fogbell Sync", "--yes")
 	p.OK(t, "undo", "--yes")
-	require.Contains(t, p.OK(t, "undo", "C2", "--dry-run"), "It took a change back itself: that change will be in force again, and S3 has the state before it.")
+	require.Contains(t, p.OK(t, "undo", "C2", "--dry-run"),
+		"It took a change back itself: that change will be in force again, and S3 has the state before it.")
 	p.Fails(t, 2, "C1 is undone already", "undo", "C1", "--yes")
 	p.Fails(t, 2, `there is no page "selectrs"; did you mean selectors?`, "help", "selectrs")
 	p.OK(t, "restore", "S1", "--yes")
-	require.Contains(t, p.Run(t, "restore", "S1", "--yes").Err, "what S1 knows is as it has it; 1 entry was added since and stays as it is")
+	require.Contains(t, p.Run(t, "restore", "S1", "--yes").Err,
+		"what S1 knows is as it has it; 1 entry was added since and stays as it is")
 	show := p.OK(t, "show", "Fogbell Sync")
 	require.Contains(t, show, "maker              Fogbell Works (package fogbell (dpkg))")
 	require.NotRegexp(t, `, [0-9a-f]{8}\b`, show)
@@ -564,7 +610,8 @@ func TestSentencesForRareThings(t *testing.T) {
 	p.Fails(t, 2, "is neither a snapshot", "list", "since=")
 	require.NoError(t, os.Truncate(filepath.Join(p.Root, "etc/hostname"), 0))
 	require.Contains(t, p.OK(t, "list", "stage=boot"), "a machine without a name — ")
-	require.Contains(t, p.OK(t, "disable", "Fogbell Sync", "--dry-run"), "a machine without a name, the disk mounted at ")
+	require.Contains(t, p.OK(t, "disable", "Fogbell Sync", "--dry-run"),
+		"a machine without a name, the disk mounted at ")
 	// A clock that was set back.
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/hostname"), []byte("workshop-box\n"), 0o644))
 	if lib, err := exec.LookPath("faketime"); err == nil {
@@ -580,15 +627,19 @@ func TestWhatRunsNow(t *testing.T) {
 	withProc(t, p)
 	live := inside(t, p)
 	out := live.OK(t, "disable", "tidewatch.service", "fogbell-index.service", "--dry-run")
-	require.Contains(t, out, "What runs now keeps running until then. To end it now:\n  systemctl stop tidewatch.service\n  systemctl --user --machine=ines@.host stop fogbell-index.service\n")
+	require.Contains(t, out, "What runs now keeps running until then. To end it now:\n  systemctl stop "+
+		"tidewatch.service\n  systemctl --user --machine=ines@.host stop fogbell-index.service\n")
 	require.NotContains(t, live.OK(t, "disable", "60-tidewatch", "--dry-run"), "systemctl")
 	// A name that a shell would take apart is in no command.
-	require.NoError(t, os.WriteFile(filepath.Join(p.Root, `etc/systemd/system/a\x3b.service`), []byte("[Service]\nExecStart=/opt/tide\n[Install]\nWantedBy=multi-user.target\n"), 0o644))
-	require.NoError(t, os.Symlink(`/etc/systemd/system/a\x3b.service`, filepath.Join(p.Root, `etc/systemd/system/multi-user.target.wants/a\x3b.service`)))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, `etc/systemd/system/a\x3b.service`),
+		[]byte("[Service]\nExecStart=/opt/tide\n[Install]\nWantedBy=multi-user.target\n"), 0o644))
+	require.NoError(t, os.Symlink(`/etc/systemd/system/a\x3b.service`,
+		filepath.Join(p.Root, `etc/systemd/system/multi-user.target.wants/a\x3b.service`)))
 	out = live.OK(t, "disable", `source=/etc/systemd/system/a*`, "--dry-run")
 	require.Contains(t, out, "What runs now keeps running until then.")
 	require.NotContains(t, out, "systemctl stop a")
-	require.NotContains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "keeps running", "nothing runs on a disk")
+	require.NotContains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "keeps running",
+		"nothing runs on a disk")
 }
 
 // What stops by the way is told before anything is done, and nothing that is protected stops so.
@@ -597,7 +648,8 @@ func TestSideEffects(t *testing.T) {
 	p := workshop(t)
 	out := p.OK(t, "disable", "cron.service", "--all", "--guarded", "--dry-run")
 	require.Regexp(t, `note: .*updater.*, backup-archive stop too: cron is turned off`, out)
-	require.NotRegexp(t, `note: .*backup-archive`, p.OK(t, "disable", "cron.service", "backup-archive", "--all", "--guarded", "--dry-run"))
+	require.NotRegexp(t, `note: .*backup-archive`, p.OK(t, "disable", "cron.service", "backup-archive", "--all",
+		"--guarded", "--dry-run"))
 	require.NotRegexp(t, `stops? too`, p.OK(t, "disable", "tidewatch.service", "--dry-run"))
 	code, _, errs := answered(p, "n\n", "disable", "cron.service", "--all", "--guarded")
 	require.Equal(t, 1, code)
@@ -608,18 +660,21 @@ func TestSideEffects(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(p.Root, name), []byte(content), 0o644))
 	}
 	require.NoError(t, os.Remove(filepath.Join(p.Root, lib+"multi-user.target.wants/systemd-logind.service")))
-	write("etc/systemd/system/tidewatch.service", "[Unit]\nWants=systemd-logind.service harbour.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
+	write("etc/systemd/system/tidewatch.service", "[Unit]\nWants=systemd-logind.service "+
+		"harbour.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
 	write(lib+"harbour.service", "[Service]\nExecStart=/opt/tidewatch/bin/harbour\n")
 	before := testkit.Tree(t, p.Root)
 	r := p.Fails(t, 2, "every match would also stop a protected entry", "disable", "tidewatch.service", "--yes")
-	require.Contains(t, r.Err, "tidewatch.service: systemd-logind.service would stop with it, and is protected: needed to sign in (--guarded takes both)")
+	require.Contains(t, r.Err, "tidewatch.service: systemd-logind.service would stop with it, and is protected: "+
+		"needed to sign in (--guarded takes both)")
 	r = p.Run(t, "disable", "tidewatch.service", "brinecast.service", "--yes")
 	require.Zero(t, r.Code, r.Err)
 	require.Contains(t, r.Err, "left out: jvce7ig  tidewatch.service")
 	p.OK(t, "undo", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 	out = p.OK(t, "disable", "tidewatch.service", "--guarded", "--yes")
-	require.Contains(t, out, "note: systemd-logind.service stops too: nothing else starts it; it is protected: needed to sign in")
+	require.Contains(t, out, "note: systemd-logind.service stops too: nothing else starts it; it is protected: "+
+		"needed to sign in")
 	require.Contains(t, out, "note: harbour.service stops too: nothing else starts it")
 	_, now := p.List(t, "--all")
 	require.NotContains(t, now, "harbour.service", "as was said")

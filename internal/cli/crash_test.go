@@ -27,8 +27,8 @@ import (
 )
 
 // These make this test binary behave as the program: killed the hard way at the n-th point at which a crash would leave
-// a different machine behind, or stopped by a signal, Ctrl-C's or another, at a point of that name. A signal is the whole
-// process', so none may be sent to one in which other tests run.
+// a different machine behind, or stopped by a signal, Ctrl-C's or another, at a point of that name. A signal is the
+// whole process', so none may be sent to one in which other tests run.
 const (
 	crashAt  = "LOCKBACK_TEST_CRASH_AT"
 	stopAt   = "LOCKBACK_TEST_STOP_AT"
@@ -143,8 +143,10 @@ func TestKilledAtEveryStep(t *testing.T) {
 	}{
 		{"disable", nil, everything, 30},
 		{"undo", [][]string{everything}, []string{"undo", "--yes"}, 30},
-		{"restore", [][]string{{"snapshot"}, everything, {"disable", "Fogbell Sync", "--yes"}}, []string{"restore", "S1", "--yes"}, 25},
-		{"into a new folder", nil, []string{"disable", "Kelpline Assistant", "Fogbell Notifier", "gullrock-welcome.service", "--for", "root", "--yes"}, 7},
+		{"restore", [][]string{{"snapshot"}, everything, {"disable", "Fogbell Sync", "--yes"}},
+			[]string{"restore", "S1", "--yes"}, 25},
+		{"into a new folder", nil, []string{"disable", "Kelpline Assistant", "Fogbell Notifier",
+			"gullrock-welcome.service", "--for", "root", "--yes"}, 7},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -218,14 +220,16 @@ func lastChange(t *testing.T, p testkit.Program) string {
 // in runs the program inside this process, with a hook at its points.
 func in(p testkit.Program, at func(string), args ...string) (code int, errs string) {
 	var out, e bytes.Buffer
-	code = cli.Main(append([]string{"--root", p.Root, "--store", p.Store}, args...), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &e, At: at})
+	code = cli.Main(append([]string{"--root", p.Root, "--store", p.Store}, args...),
+		cli.Streams{In: strings.NewReader(""), Out: &out, Err: &e, At: at})
 	return code, e.String()
 }
 
 // Ctrl-C in the middle, and a terminal that is closed, take the change back; nothing waits for recover.
 func TestStoppedByTheUser(t *testing.T) {
 	t.Parallel()
-	for at, with := range map[string]syscall.Signal{"step 0: prepare": syscall.SIGINT, "step 5: prepare": syscall.SIGHUP, "step 0: set": syscall.SIGTERM, "step 9: set": syscall.SIGINT} {
+	for at, with := range map[string]syscall.Signal{"step 0: prepare": syscall.SIGINT,
+		"step 5: prepare": syscall.SIGHUP, "step 0: set": syscall.SIGTERM, "step 9: set": syscall.SIGINT} {
 		p := workshop(t)
 		before := testkit.Tree(t, p.Root)
 		cmd := exec.Command(os.Args[0], append([]string{"--root", p.Root, "--store", p.Store}, everything...)...)

@@ -41,8 +41,11 @@ Without a command it says how far the search is.`,
 		Args:    cobra.NoArgs,
 		RunE:    func(*cobra.Command, []string) error { return searchStatus(a) },
 	}
-	c.AddCommand(newCulpritStartCommand(a), newCulpritAnswerCommand(a, culprit.Works, "Say that it works after the restart"),
-		newCulpritAnswerCommand(a, culprit.Broken, "Say that it is broken after the restart"), newCulpritAnswerCommand(a, culprit.Skipped, "Ask in another way: it could not be told"), newCulpritStopCommand(a))
+	c.AddCommand(newCulpritStartCommand(a), newCulpritAnswerCommand(a, culprit.Works,
+		"Say that it works after the restart"),
+		newCulpritAnswerCommand(a, culprit.Broken, "Say that it is broken after the restart"),
+		newCulpritAnswerCommand(a, culprit.Skipped, "Ask in another way: it could not be told"),
+		newCulpritStopCommand(a))
 	return c
 }
 
@@ -60,7 +63,8 @@ while they start.`,
 	}
 	a.writeFlags(c)
 	c.Flags().BoolVar(&all, "all", false, "choose among parts of the operating system too")
-	c.Flags().BoolVar(&a.guarded, "guarded", false, "search among protected entries too, and among those that need a second thought")
+	c.Flags().BoolVar(&a.guarded, "guarded", false, "search among protected entries too, and among those that need "+
+		"a second thought")
 	return c
 }
 
@@ -141,11 +145,13 @@ func answerSearch(a *app, answer culprit.Answer, anyway bool) error {
 		return s.explain(err)
 	}
 	return s.carryOut(task{plan: st.Plan, inv: inv, verb: fmt.Sprintf("Set up round %d again:", st.Number),
-		message: fmt.Sprintf("round %d again, among %s", st.Number, f.Of), notes: page.GoneNotes(f), done: st.Done, then: []string{s.restartNow()}})
+		message: fmt.Sprintf("round %d again, among %s", st.Number, f.Of), notes: page.GoneNotes(f), done: st.Done,
+		then: []string{s.restartNow()}})
 }
 
 // carryOutRound sets up a round, or ends the search.
-func (s *session) carryOutRound(f *rounds.Search, inv inventory.Inventory, st rounds.Step, notes []string, err error) error {
+func (s *session) carryOutRound(f *rounds.Search, inv inventory.Inventory, st rounds.Step, notes []string,
+	err error) error {
 	if err != nil {
 		return s.explain(err)
 	}
@@ -165,7 +171,8 @@ func (s *session) carryOutRound(f *rounds.Search, inv inventory.Inventory, st ro
 	}
 	err = s.carryOut(t)
 	if st.Verdict == nil && errors.Is(err, change.ErrOtherwise) && len(f.Rounds) > 0 {
-		err = fmt.Errorf("%w; these cannot be told apart here: lockback culprit skip divides in another way, lockback culprit stop gives up", err)
+		err = fmt.Errorf("%w; these cannot be told apart here: lockback culprit skip divides in another way, "+
+			"lockback culprit stop gives up", err)
 	}
 	return err
 }
@@ -230,9 +237,11 @@ func stopSearch(a *app) error {
 		return s.explain(err)
 	}
 	t := task{plan: st.Plan, inv: inv, verb: "Give the search up:", done: st.Done,
-		about: []string{"Gives the search among " + f.Of + " up: all is then as it was before it."}, message: "gives the search among " + f.Of + " up"}
+		about:   []string{"Gives the search among " + f.Of + " up: all is then as it was before it."},
+		message: "gives the search among " + f.Of + " up"}
 	if torn != nil {
-		t.notes = []string{torn.Error(), "so each entry is brought to the state that it had before the search, and what else was changed stays"}
+		t.notes = []string{torn.Error(), "so each entry is brought to the state that it had before the search, and " +
+			"what else was changed stays"}
 	}
 	switch {
 	case st.Nothing && s.dryRun:

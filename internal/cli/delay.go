@@ -89,7 +89,8 @@ func delayEntries(a *app, words []string, o delayOptions) error {
 		inv.Measure()
 		slices.SortStableFunc(items, func(x, y *location.Item) int { return cmp.Compare(costOf(x), costOf(y)) })
 		if longest := time.Duration(len(items)) * step; longest > mostDelay {
-			return usage("--spread %s: the last of %d entries would wait %s, and the longest delay is %s", o.spread, len(items), location.DelayWords(longest), location.DelayWords(mostDelay))
+			return usage("--spread %s: the last of %d entries would wait %s, and the longest delay is %s", o.spread,
+				len(items), location.DelayWords(longest), location.DelayWords(mostDelay))
 		}
 	}
 	var entries []change.Delayed

@@ -48,6 +48,7 @@ this machine is touched.`,
 	}
 	c.Flags().StringVar(&keep, "keep", "", "build the machines in `DIR`, which must not exist, and leave them there")
 	c.Flags().BoolVar(&step, "step", false, "wait for Enter before each command")
-	c.Flags().BoolVar(&buildOnly, "build-only", false, "with --keep: build the machines as they were found, and do nothing to them")
+	c.Flags().BoolVar(&buildOnly, "build-only", false,
+		"with --keep: build the machines as they were found, and do nothing to them")
 	return c
 }

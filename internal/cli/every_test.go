@@ -68,8 +68,8 @@ func sameFiles(t *testing.T, before testkit.Picture, p testkit.Program, what str
 }
 
 // Each enabled entry of each machine is asked to start later. Where that cannot be, a reason is given and nothing is
-// written; else one enabled entry starts the same after exactly that time, nothing else has another state, and undo leaves
-// everything as it was. The times end in what a careless writer would cut off.
+// written; else one enabled entry starts the same after exactly that time, nothing else has another state, and undo
+// leaves everything as it was. The times end in what a careless writer would cut off.
 func TestEveryEntryDelayed(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct {
@@ -110,7 +110,10 @@ func TestEveryEntryDelayed(t *testing.T) {
 						require.Equal(t, was.State, x.State, "%s changed %s", e.Name, x.Name)
 					}
 					if x.State == "enabled" && x.Target.Path == e.Target.Path && (x.Handle == h || !known) &&
-						slices.ContainsFunc(c.spoken, func(words string) bool { return strings.Contains(x.When, words) }) {
+						slices.ContainsFunc(c.spoken, func(words string) bool {
+							return strings.Contains(x.When,
+								words)
+						}) {
 						later++
 					}
 				}
@@ -139,11 +142,13 @@ func TestEveryEntryRemoved(t *testing.T) {
 			before, files, removed := byHandle(t, p), testkit.Tree(t, p.Root), 0
 			for _, h := range draw.Some(t, slices.Sorted(maps.Keys(before)), drawn) {
 				e := before[h]
-				if e.State != "enabled" || e.Switch == "report" || e.OSPart || p.Run(t, "disable", h, "--yes").Code != 0 {
+				if e.State != "enabled" || e.Switch == "report" || e.OSPart ||
+					p.Run(t, "disable", h, "--yes").Code != 0 {
 					continue
 				}
 				if r := p.Run(t, "remove", h, "--now", "-m", "to see", "--yes"); r.Code != 0 {
-					require.Regexp(t, `stays|not removed|choose both|disable it first|no part of the change`, r.Err, e.Name)
+					require.Regexp(t, `stays|not removed|choose both|disable it first|no part of the change`, r.Err,
+						e.Name)
 					p.OK(t, "undo", "--yes")
 					continue
 				}
@@ -171,11 +176,13 @@ func TestEveryEntryRemoved(t *testing.T) {
 	}
 }
 
-// A culprit is found among all that is enabled on each machine, whatever starts with what: what cannot start while another
-// is off, a line of a crontab without its daemon or an extension of a class that is blocked, is in one group with it.
+// A culprit is found among all that is enabled on each machine, whatever starts with what: what cannot start while
+// another is off, a line of a crontab without its daemon or an extension of a class that is blocked, is in one group
+// with it.
 func TestCulpritAmongEverything(t *testing.T) {
 	t.Parallel()
-	for name, culprit := range map[string]string{"workshop-box": "updater", "archive-mac": "LoginHook", "ticket-desk-pc": "FogbellSynced"} {
+	for name, culprit := range map[string]string{"workshop-box": "updater", "archive-mac": "LoginHook",
+		"ticket-desk-pc": "FogbellSynced"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			p := museum(t, name)
@@ -187,7 +194,8 @@ func TestCulpritAmongEverything(t *testing.T) {
 				Units []struct{ Handles []string }
 			}
 			p.JSON(t, &search, "culprit")
-			among := slices.IndexFunc(search.Units, func(u struct{ Handles []string }) bool { return slices.Contains(u.Handles, h) })
+			among := slices.IndexFunc(search.Units,
+				func(u struct{ Handles []string }) bool { return slices.Contains(u.Handles, h) })
 			require.GreaterOrEqual(t, among, 0)
 			most := bits.Len(uint(len(search.Units)-1)) + 1
 			for round := 1; ; round++ {
@@ -235,10 +243,13 @@ func TestCulpritLeavesOut(t *testing.T) {
 	}
 	const lib = "usr/lib/systemd/system/"
 	require.NoError(t, os.Remove(filepath.Join(p.Root, lib+"multi-user.target.wants/systemd-logind.service")))
-	write(t, p, "etc/systemd/system/tidewatch.service", "[Unit]\nWants=systemd-logind.service harbour.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
+	write(t, p, "etc/systemd/system/tidewatch.service",
+		"[Unit]\nWants=systemd-logind.service "+
+			"harbour.service\n[Service]\nExecStart=/opt/tidewatch/bin/tidewatchd\n[Install]\nWantedBy=multi-user.target\n")
 	write(t, p, lib+"harbour.service", "[Service]\nExecStart=/opt/tidewatch/bin/harbour\n")
 	before := testkit.Tree(t, p.Root)
-	search := []string{"culprit", "start", "tidewatch.service", "harbour.service", "brinecast.service", "Tide Chart", "--yes"}
+	search := []string{"culprit", "start", "tidewatch.service", "harbour.service", "brinecast.service", "Tide Chart",
+		"--yes"}
 	r = p.Run(t, search...)
 	require.Zero(t, r.Code, r.Err)
 	require.Contains(t, r.Err, "tidewatch.service: systemd-logind.service would stop with it, and is protected")

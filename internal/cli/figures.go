@@ -52,6 +52,7 @@ func showFigures(s *session, names []string) error {
 		moments = append(moments, page.MomentOf(snap))
 	}
 	inv := s.Inventory()
-	moments = append(moments, page.Moment{Name: "now", Time: time.Now().UTC().Truncate(time.Second), Figures: snapshot.FiguresOf(inv)})
+	moments = append(moments, page.Moment{Name: "now", Time: time.Now().UTC().Truncate(time.Second),
+		Figures: snapshot.FiguresOf(inv)})
 	return s.page().Figures(s.Machine, moments)
 }

@@ -32,7 +32,8 @@ import (
 // as runs a shell line as a person.
 func as(t testing.TB, uid int, line string) {
 	t.Helper()
-	out, err := exec.Command("setpriv", fmt.Sprintf("--reuid=%d", uid), fmt.Sprintf("--regid=%d", uid), "--clear-groups", "sh", "-ec", line).CombinedOutput()
+	out, err := exec.Command("setpriv", fmt.Sprintf("--reuid=%d", uid), fmt.Sprintf("--regid=%d", uid),
+		"--clear-groups", "sh", "-ec", line).CombinedOutput()
 	require.NoError(t, err, "%s\n%s", line, out)
 }
 
@@ -82,14 +83,24 @@ func TestTrapsLeadNowhere(t *testing.T) {
 	t.Parallel()
 	const root0 = `printf 'root::20000:0:99999:7:::\n' > `
 	for name, trap := range map[string]struct{ lay, change string }{
-		"a folder outside becomes a link": {root0 + `tmp/d/shadow; ln -s /tmp/d/shadow home/ines/.config/autostart/a.desktop`, `rm -r tmp/d; ln -s /etc tmp/d`},
-		"of a unit":                       {root0 + `tmp/d/q.service; ln -s /tmp/d/q.service home/ines/.config/systemd/user/q.service`, `rm -r tmp/d; ln -s /etc/systemd/system tmp/d`},
-		"in the home":                     {`mkdir home/ines/d; ` + root0 + `home/ines/d/shadow; ln -s /home/ines/d/shadow home/ines/.config/autostart/a.desktop`, `rm -r home/ines/d; ln -s /etc home/ines/d`},
-		"the folder itself":               {`cp -r home/ines/.config/autostart home/ines/mine`, `rm -r home/ines/.config/autostart; ln -s /etc home/ines/.config/autostart`},
-		"a file of the system":            {`ln -s /etc/shadow home/ines/.config/autostart/a.desktop; ln -s /etc/shadow home/ines/.config/systemd/user/q.service`, `true`},
-		"of another person":               {`ln -s /home/bram/.config/autostart home/ines/x; ln -s x/speed-cleaner.desktop home/ines/.config/autostart/b.desktop`, `true`},
-		"a chain of links":                {`ln -s /home/ines/two home/ines/one; ln -s /tmp/d/shadow home/ines/two; ` + root0 + `tmp/d/shadow; ln -s /home/ines/one home/ines/.config/autostart/a.desktop`, `rm -r tmp/d; ln -s /etc tmp/d`},
-		"a drop-in's folder":              {`mkdir -p tmp/d; printf '[Service]\nExecStart=/x\n' > tmp/d/x.conf; ln -s /tmp/d home/ines/.config/systemd/user/fogbell-index.service.d`, `rm -r tmp/d; ln -s /etc/cron.d tmp/d`},
+		"a folder outside becomes a link": {root0 + `tmp/d/shadow; ln -s /tmp/d/shadow ` +
+			`home/ines/.config/autostart/a.desktop`, `rm -r tmp/d; ln -s /etc tmp/d`},
+		"of a unit": {root0 + `tmp/d/q.service; ln -s /tmp/d/q.service ` +
+			`home/ines/.config/systemd/user/q.service`, `rm -r tmp/d; ln -s /etc/systemd/system tmp/d`},
+		"in the home": {`mkdir home/ines/d; ` + root0 +
+			`home/ines/d/shadow; ln -s /home/ines/d/shadow home/ines/.config/autostart/a.desktop`,
+			`rm -r home/ines/d; ln -s /etc home/ines/d`},
+		"the folder itself": {`cp -r home/ines/.config/autostart home/ines/mine`,
+			`rm -r home/ines/.config/autostart; ln -s /etc home/ines/.config/autostart`},
+		"a file of the system": {`ln -s /etc/shadow home/ines/.config/autostart/a.desktop; ln -s /etc/shadow ` +
+			`home/ines/.config/systemd/user/q.service`, `true`},
+		"of another person": {`ln -s /home/bram/.config/autostart home/ines/x; ln -s x/speed-cleaner.desktop ` +
+			`home/ines/.config/autostart/b.desktop`, `true`},
+		"a chain of links": {`ln -s /home/ines/two home/ines/one; ln -s /tmp/d/shadow home/ines/two; ` + root0 +
+			`tmp/d/shadow; ln -s /home/ines/one home/ines/.config/autostart/a.desktop`,
+			`rm -r tmp/d; ln -s /etc tmp/d`},
+		"a drop-in's folder": {`mkdir -p tmp/d; printf '[Service]\nExecStart=/x\n' > tmp/d/x.conf; ln -s /tmp/d ` +
+			`home/ines/.config/systemd/user/fogbell-index.service.d`, `rm -r tmp/d; ln -s /etc/cron.d tmp/d`},
 	} {
 		for _, ostree := range []bool{false, true} {
 			t.Run(fmt.Sprintf("%s/%v", name, ostree), func(t *testing.T) {
@@ -100,7 +111,8 @@ func TestTrapsLeadNowhere(t *testing.T) {
 					require.NoError(t, os.Rename(filepath.Join(p.Root, "home"), filepath.Join(p.Root, "var/home")))
 					require.NoError(t, os.Symlink("var/home", filepath.Join(p.Root, "home")))
 				}
-				as(t, 1000, "cd "+p.Root+"; mkdir -p tmp/d home/ines/.config/autostart home/ines/.config/systemd/user; "+trap.lay)
+				as(t, 1000, "cd "+p.Root+
+					"; mkdir -p tmp/d home/ines/.config/autostart home/ines/.config/systemd/user; "+trap.lay)
 				p.Run(t, "snapshot")
 				require.False(t, recorded(t, p.Store, "/etc/shadow"), "it is no business of the record")
 				as(t, 1000, "cd "+p.Root+"; "+trap.change)
@@ -126,7 +138,8 @@ func TestRacer(t *testing.T) {
 	auto := filepath.Join(p.Root, "home/ines/.config/autostart")
 	secret := put(t, auto, "secret", "only root's", 0o600)
 	racer := exec.Command("setpriv", "--reuid=1000", "--regid=1000", "--clear-groups", "sh", "-c",
-		`cd "$0"; while :; do for f in .lockback-*; do [ -e "$f" ] && mv secret "$f" 2>/dev/null; done; [ -r secret ] && echo read && cat secret; done`, auto)
+		`cd "$0"; while :; do for f in .lockback-*; do [ -e "$f" ] && mv secret "$f" 2>/dev/null; done; [ -r `+
+			`secret ] && echo read && cat secret; done`, auto)
 	var heard strings.Builder
 	racer.Stdout = &heard
 	require.NoError(t, racer.Start())
@@ -151,7 +164,8 @@ func TestRacer(t *testing.T) {
 			}
 		}
 		if _, err := os.Lstat(filepath.Join(auto, "fogbell-sync.desktop")); err != nil {
-			put(t, auto, "fogbell-sync.desktop", "[Desktop Entry]\nType=Application\nName=Fogbell Sync\nExec=/opt/fogbell/sync\n", 0o644)
+			put(t, auto, "fogbell-sync.desktop", "[Desktop Entry]\nType=Application\nName=Fogbell "+
+				"Sync\nExec=/opt/fogbell/sync\n", 0o644)
 			require.NoError(t, os.Chown(filepath.Join(auto, "fogbell-sync.desktop"), 1000, 1000))
 		}
 	}
@@ -168,20 +182,35 @@ func TestRecordsOfOthers(t *testing.T) {
 	healthy, err := os.ReadFile(p.Store)
 	require.NoError(t, err)
 	for name, lay := range map[string]func(dir, file string){
-		"of another person":        func(_, file string) { os.Chown(file, 1000, 1000) },
-		"others may write to it":   func(_, file string) { os.Chmod(file, 0o666) },
-		"others may read it":       func(_, file string) { os.Chmod(file, 0o644) },
-		"its folder is another's":  func(dir, _ string) { os.Chown(dir, 1000, 1000) },
-		"anyone may write beside":  func(dir, _ string) { os.Chmod(dir, 0o777) },
-		"even if it is sticky":     func(dir, _ string) { os.Chmod(dir, 0o777|os.ModeSticky) },
-		"a folder above":           func(dir, _ string) { os.Chmod(filepath.Dir(dir), 0o777) },
-		"its journal is another's": func(_, file string) { put(t, "", file+"-journal", "x", 0o600); os.Chown(file+"-journal", 1000, 1000) },
-		"its journal is a pipe":    func(_, file string) { unix.Mkfifo(file+"-journal", 0o600) },
-		"its log is a link":        func(_, file string) { os.Symlink("/dev/zero", file+"-wal") },
-		"it is a link":             func(dir, file string) { os.Rename(file, dir+"/real.db"); os.Symlink("real.db", file) },
-		"a link to nothing":        func(_, file string) { os.Remove(file); os.Symlink(filepath.Join(os.TempDir(), "lockback-made"), file) },
-		"it is a pipe":             func(_, file string) { os.Remove(file); unix.Mkfifo(file, 0o600) },
-		"it has a write-ahead log": func(_, file string) { put(t, "", file, string(healthy[:18])+"\x02\x02"+string(healthy[20:]), 0o600) },
+		"of another person":       func(_, file string) { os.Chown(file, 1000, 1000) },
+		"others may write to it":  func(_, file string) { os.Chmod(file, 0o666) },
+		"others may read it":      func(_, file string) { os.Chmod(file, 0o644) },
+		"its folder is another's": func(dir, _ string) { os.Chown(dir, 1000, 1000) },
+		"anyone may write beside": func(dir, _ string) { os.Chmod(dir, 0o777) },
+		"even if it is sticky":    func(dir, _ string) { os.Chmod(dir, 0o777|os.ModeSticky) },
+		"a folder above":          func(dir, _ string) { os.Chmod(filepath.Dir(dir), 0o777) },
+		"its journal is another's": func(_, file string) {
+			put(t, "", file+"-journal", "x", 0o600)
+			os.Chown(file+
+				"-journal", 1000, 1000)
+		},
+		"its journal is a pipe": func(_, file string) { unix.Mkfifo(file+"-journal", 0o600) },
+		"its log is a link":     func(_, file string) { os.Symlink("/dev/zero", file+"-wal") },
+		"it is a link": func(dir, file string) {
+			os.Rename(file, dir+"/real.db")
+			os.Symlink("real.db",
+				file)
+		},
+		"a link to nothing": func(_, file string) {
+			os.Remove(file)
+			os.Symlink(filepath.Join(os.TempDir(),
+				"lockback-made"), file)
+		},
+		"it is a pipe": func(_, file string) { os.Remove(file); unix.Mkfifo(file, 0o600) },
+		"it has a write-ahead log": func(_, file string) {
+			put(t, "", file, string(healthy[:18])+"\x02\x02"+
+				string(healthy[20:]), 0o600)
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			above, err := os.MkdirTemp(filepath.Dir(p.Root), "records")
@@ -192,7 +221,8 @@ func TestRecordsOfOthers(t *testing.T) {
 			lay(dir, file)
 			before := testkit.Tree(t, p.Root)
 			q := testkit.Program{Root: p.Root, Store: file, Prefix: []string{"timeout", "120"}}
-			for _, args := range [][]string{{"snapshot"}, {"history"}, {"compare", "S1"}, {"disable", "Fogbell Sync", "--yes"}, {"recover", "--yes"}} {
+			for _, args := range [][]string{{"snapshot"}, {"history"}, {"compare", "S1"}, {"disable", "Fogbell Sync",
+				"--yes"}, {"recover", "--yes"}} {
 				q.Fails(t, 1, "record", args...)
 			}
 			r := q.Run(t, "list")
@@ -204,7 +234,8 @@ func TestRecordsOfOthers(t *testing.T) {
 		})
 	}
 	// What is made is ours alone from the first moment, whatever the umask.
-	q := testkit.Program{Root: p.Root, Store: filepath.Join(filepath.Dir(p.Root), "new/er/record.db"), Prefix: []string{"sh", "-c", `umask 000; exec "$@"`, "sh"}}
+	q := testkit.Program{Root: p.Root, Store: filepath.Join(filepath.Dir(p.Root), "new/er/record.db"),
+		Prefix: []string{"sh", "-c", `umask 000; exec "$@"`, "sh"}}
 	q.OK(t, "snapshot")
 	q.OK(t, "history")
 }
@@ -232,23 +263,29 @@ func TestPlantedRecords(t *testing.T) {
 	healthy, err := os.ReadFile(file)
 	require.NoError(t, err)
 	for name, statements := range map[string][]string{
-		"triggers":         {"CREATE TRIGGER a BEFORE INSERT ON change BEGIN SELECT RAISE(IGNORE); END", "CREATE TRIGGER b BEFORE INSERT ON step BEGIN SELECT RAISE(IGNORE); END"},
-		"an endless view":  {"ALTER TABLE change RENAME TO c", "CREATE VIEW change AS WITH RECURSIVE n(id) AS (SELECT 1 UNION ALL SELECT id+1 FROM n) SELECT id, '' AS machine FROM n"},
-		"a giant view":     {"ALTER TABLE blob RENAME TO b", "CREATE VIEW blob AS SELECT digest, 900000000 AS size, zeroblob(900000000) AS data FROM b"},
+		"triggers": {"CREATE TRIGGER a BEFORE INSERT ON change BEGIN SELECT RAISE(IGNORE); END",
+			"CREATE TRIGGER b BEFORE INSERT ON step BEGIN SELECT RAISE(IGNORE); END"},
+		"an endless view": {"ALTER TABLE change RENAME TO c",
+			"CREATE VIEW change AS WITH RECURSIVE n(id) AS (SELECT 1 UNION ALL SELECT id+1 FROM n) SELECT id, '' " +
+				"AS machine FROM n"},
+		"a giant view": {"ALTER TABLE blob RENAME TO b",
+			"CREATE VIEW blob AS SELECT digest, 900000000 AS size, zeroblob(900000000) AS data FROM b"},
 		"an index more":    {"CREATE INDEX i ON step (artifact)"},
 		"a column renamed": {"ALTER TABLE snapshot RENAME COLUMN system TO other"},
 	} {
 		require.NoError(t, os.WriteFile(file, healthy, 0o600))
 		sqlOn(t, file, statements...)
 		before := testkit.Tree(t, p.Root)
-		for _, args := range [][]string{{"history"}, {"compare", "S1"}, {"disable", "Fogbell Sync", "--yes"}, {"restore", "S1", "--yes"}} {
+		for _, args := range [][]string{{"history"}, {"compare", "S1"}, {"disable", "Fogbell Sync", "--yes"},
+			{"restore", "S1", "--yes"}} {
 			disk.Fails(t, 1, "its tables are not those of a record", args...)
 		}
 		testkit.Same(t, before, testkit.Tree(t, p.Root))
 		_ = name
 	}
 	// Sizes that are not true, and what unpacks to more than it says.
-	for _, s := range []string{"UPDATE blob SET size = 2000000000", "UPDATE blob SET data = zeroblob(40000000)", "UPDATE blob SET size = 60000000"} {
+	for _, s := range []string{"UPDATE blob SET size = 2000000000", "UPDATE blob SET data = zeroblob(40000000)",
+		"UPDATE blob SET size = 60000000"} {
 		require.NoError(t, os.WriteFile(file, healthy, 0o600))
 		sqlOn(t, file, s)
 		limited := disk
@@ -257,8 +294,10 @@ func TestPlantedRecords(t *testing.T) {
 	}
 	// What it says is cleaned wherever it is said.
 	require.NoError(t, os.WriteFile(file, healthy, 0o600))
-	sqlOn(t, file, `UPDATE change SET state = 'interrupted', kind = char(27)||']0;pwned'||char(7), message = char(27)||'[2J', host = char(155)||'31m' WHERE id = 1`)
-	for _, args := range [][]string{{"list"}, {"history"}, {"disable", "Fogbell Sync", "--yes"}, {"recover"}, {"recover", "--yes"}} {
+	sqlOn(t, file, `UPDATE change SET state = 'interrupted', kind = char(27)||']0;pwned'||char(7), message = `+
+		`char(27)||'[2J', host = char(155)||'31m' WHERE id = 1`)
+	for _, args := range [][]string{{"list"}, {"history"}, {"disable", "Fogbell Sync", "--yes"}, {"recover"},
+		{"recover", "--yes"}} {
 		r := disk.Run(t, args...)
 		require.NotContains(t, r.Out+r.Err, "\x1b", args)
 		require.NotContains(t, r.Out+r.Err, "\u009b", args)
@@ -362,7 +401,8 @@ func TestOverlay(t *testing.T) {
 		require.NoError(t, os.Mkdir(filepath.Join(disk, d), 0o755))
 	}
 	root := filepath.Join(dir, "root")
-	if err := unix.Mount("overlay", root, "overlay", 0, "lowerdir="+p.Root+",upperdir="+disk+"/upper,workdir="+disk+"/work"); err != nil {
+	if err := unix.Mount("overlay", root, "overlay", 0, "lowerdir="+p.Root+",upperdir="+disk+"/upper,workdir="+disk+
+		"/work"); err != nil {
 		t.Skipf("no overlayfs here: %v", err)
 	}
 	t.Cleanup(func() { unix.Unmount(root, unix.MNT_DETACH) })
@@ -398,7 +438,8 @@ func TestUpgradesStay(t *testing.T) {
 	var c struct{ Warnings []string }
 	p.JSON(t, &c, "restore", "S1", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, filepath.Join(p.Root, "usr")))
-	require.Contains(t, c.Warnings[0], "S1 is of another version of the system: it was taken on Debian GNU/Linux 12 (bookworm), and this is Debian GNU/Linux 13 (trixie) now")
+	require.Contains(t, c.Warnings[0], "S1 is of another version of the system: it was taken on Debian GNU/Linux "+
+		"12 (bookworm), and this is Debian GNU/Linux 13 (trixie) now")
 	require.Contains(t, strings.Join(c.Warnings, "\n"), "--with-system-files")
 	_, now := p.List(t)
 	require.Equal(t, "enabled", now["Fogbell Sync/ines"].State)
@@ -415,31 +456,36 @@ func TestWhatWasMadeSinceStays(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
-	own := put(t, p.Root, "home/bram/.config/autostart/kelpline-assistant.desktop", "[Desktop Entry]\nType=Application\nName=Kelpline of bram\nExec=/opt/kelpline/bin/assistant --mine\n", 0o644)
+	own := put(t, p.Root, "home/bram/.config/autostart/kelpline-assistant.desktop",
+		"[Desktop Entry]\nType=Application\nName=Kelpline of bram\nExec=/opt/kelpline/bin/assistant --mine\n", 0o644)
 	for _, name := range []string{"assistant.desktop", "kelpline.desktop"} {
 		if _, err := os.Stat(filepath.Join(p.Root, "etc/xdg/autostart", name)); err == nil {
 			require.NoError(t, os.Rename(own, filepath.Join(filepath.Dir(own), name)))
 			own = filepath.Join(filepath.Dir(own), name)
 		}
 	}
-	unit := put(t, p.Root, "etc/systemd/system/kelpline-report.service", "[Service]\nExecStart=/opt/kelpline/bin/report --edited\n[Install]\nWantedBy=multi-user.target\n", 0o644)
+	unit := put(t, p.Root, "etc/systemd/system/kelpline-report.service",
+		"[Service]\nExecStart=/opt/kelpline/bin/report --edited\n[Install]\nWantedBy=multi-user.target\n", 0o644)
 	tab := filepath.Join(p.Root, "etc/cron.d/kelpline")
 	was, err := os.ReadFile(tab)
 	require.NoError(t, err)
 	p.OK(t, "disable", "updater", "--yes")
 	now, err := os.ReadFile(tab)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(tab, []byte("# since the new backup\nMAILTO=ines\n"+string(now)+"PATH=/opt/new:/usr/bin\n7 7 * * * root /opt/new/job\n"), 0o644))
+	require.NoError(t, os.WriteFile(tab, []byte("# since the new backup\nMAILTO=ines\n"+string(now)+
+		"PATH=/opt/new:/usr/bin\n7 7 * * * root /opt/new/job\n"), 0o644))
 	before := testkit.Tree(t, p.Root)
 	var c struct{ Warnings []string }
 	p.JSON(t, &c, "restore", "S1", "--yes")
 	words := strings.Join(c.Warnings, "\n")
-	for _, w := range []string{`"MAILTO=ines" was added since`, `"PATH=/opt/new:/usr/bin" was added since`, "kelpline-report.service was not there and was made since"} {
+	for _, w := range []string{`"MAILTO=ines" was added since`, `"PATH=/opt/new:/usr/bin" was added since`,
+		"kelpline-report.service was not there and was made since"} {
 		require.Contains(t, words, w)
 	}
 	content, err := os.ReadFile(tab)
 	require.NoError(t, err)
-	require.Equal(t, "# since the new backup\nMAILTO=ines\n"+string(was)+"PATH=/opt/new:/usr/bin\n7 7 * * * root /opt/new/job\n", string(content))
+	require.Equal(t, "# since the new backup\nMAILTO=ines\n"+string(was)+
+		"PATH=/opt/new:/usr/bin\n7 7 * * * root /opt/new/job\n", string(content))
 	for _, d := range testkit.Differences(before, testkit.Tree(t, p.Root)) {
 		require.Contains(t, d, "etc/cron.d")
 	}
@@ -453,7 +499,8 @@ func TestWhatWasMadeSinceStays(t *testing.T) {
 func TestWhatCannotComeBackIsNotTakenAway(t *testing.T) {
 	t.Parallel()
 	for kind, lay := range map[string]func(string) error{
-		"pipe": func(name string) error { return unix.Mkfifo(name, 0o644) }, "folder": func(name string) error { return os.Mkdir(name, 0o755) },
+		"pipe":   func(name string) error { return unix.Mkfifo(name, 0o644) },
+		"folder": func(name string) error { return os.Mkdir(name, 0o755) },
 		"socket": func(name string) error { return unix.Mknod(name, unix.S_IFSOCK|0o600, 0) },
 	} {
 		p := museum(t, "archive-mac")
@@ -475,7 +522,8 @@ func TestWhatCannotComeBackIsNotTakenAway(t *testing.T) {
 // Times before and after what nanoseconds can count, and at zero.
 func TestTimesOfAllAges(t *testing.T) {
 	t.Parallel()
-	for _, at := range []time.Time{time.Unix(0, 0), time.Unix(0, 1), time.Unix(-1, 999), time.Date(1902, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2400, 5, 6, 7, 8, 9, 10, time.UTC)} {
+	for _, at := range []time.Time{time.Unix(0, 0), time.Unix(0, 1), time.Unix(-1, 999), time.Date(1902, 1, 1, 0, 0, 0,
+		0, time.UTC), time.Date(2400, 5, 6, 7, 8, 9, 10, time.UTC)} {
 		p := workshop(t)
 		require.NoError(t, filepath.Walk(p.Root, func(name string, info os.FileInfo, err error) error {
 			ts := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, {Sec: at.Unix(), Nsec: int64(at.Nanosecond())}}
@@ -549,8 +597,10 @@ func TestOnePersonStopsNobodyElse(t *testing.T) {
 		"a file":               `mv home/ines/.config home/ines/c; : > home/ines/.config`,
 		"a pipe":               `mv home/ines/.config home/ines/c; mkfifo home/ines/.config`,
 		"leads out":            `mv home/ines/.config/autostart home/ines/c; ln -s /etc home/ines/.config/autostart`,
-		"an answer of /proc":   `rm home/ines/.config/autostart/fogbell-sync.desktop; ln -s /proc/uptime home/ines/.config/autostart/fogbell-sync.desktop`,
-		"the kernel's log":     `rm home/ines/.config/autostart/fogbell-sync.desktop; ln -s /proc/kmsg home/ines/.config/autostart/fogbell-sync.desktop`,
+		"an answer of /proc": `rm home/ines/.config/autostart/fogbell-sync.desktop; ln -s /proc/uptime ` +
+			`home/ines/.config/autostart/fogbell-sync.desktop`,
+		"the kernel's log": `rm home/ines/.config/autostart/fogbell-sync.desktop; ln -s /proc/kmsg ` +
+			`home/ines/.config/autostart/fogbell-sync.desktop`,
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := shared(t)
@@ -637,10 +687,11 @@ func TestFolderBecomesAPipe(t *testing.T) {
 	var out, errs strings.Builder
 	done := make(chan int)
 	go func() {
-		done <- cli.Main([]string{"--root", p.Root, "--store", p.Store, "disable", "Fogbell Sync"}, cli.Streams{Ask: true, Out: &out, Err: &errs, In: asking{func() {
-			os.Rename(auto, auto+"-moved")
-			unix.Mkfifo(auto, 0o644)
-		}}})
+		done <- cli.Main([]string{"--root", p.Root, "--store", p.Store, "disable", "Fogbell Sync"},
+			cli.Streams{Ask: true, Out: &out, Err: &errs, In: asking{func() {
+				os.Rename(auto, auto+"-moved")
+				unix.Mkfifo(auto, 0o644)
+			}}})
 	}()
 	select {
 	case code := <-done:
@@ -693,7 +744,8 @@ func TestWithoutAccounts(t *testing.T) {
 	require.NoError(t, os.Remove(passwd))
 	content, err := os.ReadFile(passwd + "-")
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(passwd, append(content, []byte(strings.Repeat("daemon:x:2:2:daemon:/usr/sbin:/usr/sbin/nologin\n", 40000))...), 0o644))
+	require.NoError(t, os.WriteFile(passwd,
+		append(content, []byte(strings.Repeat("daemon:x:2:2:daemon:/usr/sbin:/usr/sbin/nologin\n", 40000))...), 0o644))
 	_, now := p.List(t)
 	require.Contains(t, now, "Fogbell Sync/ines")
 }
@@ -754,8 +806,10 @@ func TestOutputs(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
 	nasty := "a\x7fb\u009bc\u202ed\U000e0041"
-	put(t, p.Root, "etc/xdg/autostart/nasty.desktop", "[Desktop Entry]\nType=Application\nName="+nasty+"\nExec=/opt/x;=1+1\n", 0o644)
-	put(t, p.Root, "etc/xdg/autostart/wide.desktop", "[Desktop Entry]\nType=Application\nName=\uff1d1+1\nExec=/opt/y\n", 0o644)
+	put(t, p.Root, "etc/xdg/autostart/nasty.desktop", "[Desktop Entry]\nType=Application\nName="+nasty+
+		"\nExec=/opt/x;=1+1\n", 0o644)
+	put(t, p.Root, "etc/xdg/autostart/wide.desktop", "[Desktop Entry]\nType=Application\nName=\uff1d1+1\nExec=/opt/y\n",
+		0o644)
 	out := p.OK(t, "list", "--format", "json")
 	_, now := p.List(t)
 	require.Contains(t, now, nasty, "it means the same")
@@ -783,7 +837,8 @@ func TestEnableTheRest(t *testing.T) {
 	require.NotEmpty(t, c.Change)
 	list, _ := p.List(t, "state=disabled")
 	for _, e := range list.Entries {
-		require.True(t, e.Switch == "report" || strings.Contains(r.Err, e.Handle), "%s was neither switched nor named: %s", e.Name, r.Err)
+		require.True(t, e.Switch == "report" || strings.Contains(r.Err, e.Handle),
+			"%s was neither switched nor named: %s", e.Name, r.Err)
 	}
 }
 
@@ -791,7 +846,8 @@ func TestEnableTheRest(t *testing.T) {
 func TestWhatIsRecordedOfHomesIsBounded(t *testing.T) {
 	t.Parallel()
 	p := shared(t)
-	as(t, 1000, "cd "+p.Root+"/home/ines/.config/systemd/user; for k in $(seq 120); do truncate -s 16M u$k.service; done")
+	as(t, 1000, "cd "+p.Root+
+		"/home/ines/.config/systemd/user; for k in $(seq 120); do truncate -s 16M u$k.service; done")
 	p.Prefix = []string{"sh", "-c", `ulimit -v 3000000; exec "$@"`, "sh"}
 	r := p.Run(t, "snapshot")
 	require.Contains(t, []int{0, 1}, r.Code, r.Err)
@@ -807,7 +863,8 @@ func TestLinkedListsOnAMac(t *testing.T) {
 	p := museum(t, "archive-mac")
 	agents := filepath.Join(p.Root, "Users/jonas/Library/LaunchAgents")
 	require.NoError(t, os.MkdirAll(agents, 0o755))
-	secret, err := plist.New(map[string]any{"Label": "org.secret", "ProgramArguments": []any{"/bin/x"}, "RunAtLoad": true}).Bytes()
+	secret, err := plist.New(map[string]any{"Label": "org.secret", "ProgramArguments": []any{"/bin/x"},
+		"RunAtLoad": true}).Bytes()
 	require.NoError(t, err)
 	put(t, p.Root, "private/etc/secret.plist", string(secret), 0o600)
 	require.NoError(t, os.Symlink("/private/etc/secret.plist", filepath.Join(agents, "org.secret.plist")))
@@ -825,14 +882,16 @@ func TestLinkedListsOnAMac(t *testing.T) {
 func TestTrapsInEveryPlace(t *testing.T) {
 	t.Parallel()
 	testkit.NeedRoot(t, "other people's files")
-	for name, homes := range map[string]string{"workshop-box": "/home/", "ticket-desk-pc": `C:\Users\`, "archive-mac": "/Users/"} {
+	for name, homes := range map[string]string{"workshop-box": "/home/", "ticket-desk-pc": `C:\Users\`,
+		"archive-mac": "/Users/"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			original := museum(t, name)
 			if name == "workshop-box" {
 				put(t, original.Root, "usr/sbin/sshd", "", 0o755)
 				put(t, original.Root, "home/ines/.ssh/rc", "echo\n", 0o600)
-				require.NoError(t, exec.Command("chown", "-R", "1000:1000", filepath.Join(original.Root, "home/ines/.ssh")).Run())
+				require.NoError(t, exec.Command("chown", "-R", "1000:1000", filepath.Join(original.Root,
+					"home/ines/.ssh")).Run())
 			}
 			list, _ := original.List(t, "--all", "user=*")
 			show := []string{"show"}
@@ -856,7 +915,8 @@ func TestTrapsInEveryPlace(t *testing.T) {
 					}
 					parts := strings.FieldsFunc(rest, func(r rune) bool { return r == '/' || r == '\\' })
 					for k := 2; k <= len(parts); k++ {
-						place := filepath.Join(strings.ReplaceAll(strings.TrimPrefix(homes, "C:"), `\`, "/"), filepath.Join(parts[:k]...))
+						place := filepath.Join(strings.ReplaceAll(strings.TrimPrefix(homes, "C:"), `\`, "/"),
+							filepath.Join(parts[:k]...))
 						if _, err := os.Lstat(filepath.Join(original.Root, place)); err == nil {
 							places[place] = e.Entry.User
 						}
@@ -873,7 +933,8 @@ func TestTrapsInEveryPlace(t *testing.T) {
 					p.Run(t, "disable", "user="+person, "--guarded", "--yes")
 					trap := filepath.Join(p.Root, "trap")
 					require.NoError(t, os.Mkdir(trap, 0o755))
-					if err := os.Rename(filepath.Join(p.Root, place), filepath.Join(trap, "it")); err != nil { // it is parked
+					// it is parked
+					if err := os.Rename(filepath.Join(p.Root, place), filepath.Join(trap, "it")); err != nil {
 						testkit.Copy(t, filepath.Join(original.Root, place), filepath.Join(trap, "it"))
 					}
 					require.NoError(t, os.Symlink("/trap/it", filepath.Join(p.Root, place)))

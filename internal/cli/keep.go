@@ -61,7 +61,8 @@ func keepChange(s *session, args []string) error {
 		c.Kept = now
 	}
 	if s.dryRun {
-		return s.page().Kept(s.Machine, c, fmt.Sprintf("%s of %s would be kept; nothing was changed", c.Name(), page.Dated(c.Time)))
+		return s.page().Kept(s.Machine, c, fmt.Sprintf("%s of %s would be kept; nothing was changed", c.Name(),
+			page.Dated(c.Time)))
 	}
 	return s.page().Kept(s.Machine, c, fmt.Sprintf("%s of %s is kept: %s", c.Name(), page.Dated(c.Time), c.Words()))
 }
@@ -85,11 +86,14 @@ func keepEntries(s *session, words []string, message string) error {
 		}
 	}
 	if len(handles) == 0 {
-		return usage("none of these is an entry that lockback turned off and that came back; to end the trial of a change, name that: lockback keep C1")
+		return usage("none of these is an entry that lockback turned off and that came back; to end the trial of a " +
+			"change, name that: lockback keep C1")
 	}
 	slices.Sort(handles)
-	kept := change.Change{Machine: s.Machine.ID, Time: time.Now().UTC().Truncate(time.Second), Kind: change.Keep, Message: cmp.Or(message, strings.Join(back, ", ")), Entries: len(handles),
-		State: change.Done, Host: s.Machine.Name, Outcomes: []change.Outcome{{State: autostart.Enabled, Handles: handles}}}
+	kept := change.Change{Machine: s.Machine.ID, Time: time.Now().UTC().Truncate(time.Second), Kind: change.Keep,
+		Message: cmp.Or(message, strings.Join(back, ", ")), Entries: len(handles),
+		State: change.Done, Host: s.Machine.Name, Outcomes: []change.Outcome{{State: autostart.Enabled,
+			Handles: handles}}}
 	if !s.Machine.Live {
 		kept.Root = s.Machine.Root
 	}
@@ -106,9 +110,11 @@ func keepEntries(s *session, words []string, message string) error {
 		}
 	}
 	if s.dryRun {
-		return s.page().Kept(s.Machine, kept, fmt.Sprintf("%s would be let stay enabled; nothing was changed", strings.Join(back, ", ")))
+		return s.page().Kept(s.Machine, kept, fmt.Sprintf("%s would be let stay enabled; nothing was changed",
+			strings.Join(back, ", ")))
 	}
-	return s.page().Kept(s.Machine, kept, fmt.Sprintf("%s: %s may stay enabled; check does not name %s any more", kept.Name(), strings.Join(back, ", "), itThem(len(back))))
+	return s.page().Kept(s.Machine, kept, fmt.Sprintf("%s: %s may stay enabled; check does not name %s any more",
+		kept.Name(), strings.Join(back, ", "), itThem(len(back))))
 }
 
 func itThem(n int) string {

@@ -26,8 +26,8 @@ type wreck struct {
 }
 
 // wrecks runs a command once and returns a wreck of every so many points, each in a folder of its own. The command runs
-// on a copy; p stays as it is. A copy of all files at a point is what a killed process leaves behind. That this is so is
-// tried with a real SIGKILL at points drawn by seed: those wrecks are real ones.
+// on a copy; p stays as it is. A copy of all files at a point is what a killed process leaves behind. That this is so
+// is tried with a real SIGKILL at points drawn by seed: those wrecks are real ones.
 func wrecks(t *testing.T, p testkit.Program, every int, args ...string) []wreck {
 	t.Helper()
 	dir := t.TempDir()
@@ -36,7 +36,8 @@ func wrecks(t *testing.T, p testkit.Program, every int, args ...string) []wreck 
 	n := 0
 	code, errs := in(run, func(point string) {
 		if n++; (n-1)%every == 0 {
-			all = append(all, wreck{moved(t, run, filepath.Join(t.TempDir(), "wreck")), n, point, point == "before the journal"})
+			all = append(all, wreck{moved(t, run, filepath.Join(t.TempDir(), "wreck")), n, point,
+				point == "before the journal"})
 		}
 	}, args...)
 	require.Zero(t, code, "%v: %s", args, errs)
@@ -58,7 +59,8 @@ func wrecks(t *testing.T, p testkit.Program, every int, args ...string) []wreck 
 func moved(t testing.TB, p testkit.Program, to string) testkit.Program {
 	t.Helper()
 	testkit.Copy(t, filepath.Dir(p.Root), to)
-	q := testkit.Program{Root: filepath.Join(to, filepath.Base(p.Root)), Store: filepath.Join(to, filepath.Base(p.Store))}
+	q := testkit.Program{Root: filepath.Join(to, filepath.Base(p.Root)), Store: filepath.Join(to,
+		filepath.Base(p.Store))}
 	if _, err := os.Stat(q.Store); err != nil {
 		return q
 	}

@@ -31,7 +31,8 @@ func TestNotes(t *testing.T) {
 	for _, name := range []string{"Fogbell Sync", "sync"} { // the crontab's line starts the same program
 		e := of(name)
 		require.Len(t, e.Notes, 1, name)
-		require.Equal(t, []string{"keeps the press photos", "spare", "sync", "Tess"}, []string{e.Notes[0].Text, e.Notes[0].Verdict, e.Notes[0].Role, e.Notes[0].By})
+		require.Equal(t, []string{"keeps the press photos", "spare", "sync", "Tess"}, []string{e.Notes[0].Text,
+			e.Notes[0].Verdict, e.Notes[0].Role, e.Notes[0].By})
 		require.Equal(t, []string{"spare", "sync"}, []string{e.Verdict, e.Role})
 	}
 	require.Empty(t, of("Fogbell Notifier").Notes, "another program of the package")
@@ -49,7 +50,8 @@ func TestNotes(t *testing.T) {
 	require.Contains(t, p.OK(t, "list", "press photos"), "Fogbell Sync", "a word of a note is found")
 	require.Contains(t, p.OK(t, "list", "verdict=spare"), "1 entry")
 	// What is written is shown again, with what stood before.
-	require.Contains(t, p.OK(t, "note", "Fogbell Sync", "-m", "keeps all photos"), "before: spare, sync: keeps the press photos")
+	require.Contains(t, p.OK(t, "note", "Fogbell Sync", "-m", "keeps all photos"),
+		"before: spare, sync: keeps the press photos")
 	require.Contains(t, p.OK(t, "note"), "keeps all photos")
 	require.Contains(t, p.OK(t, "note", "sync"), "found again by its package fogbell and its file sync")
 	require.Contains(t, p.OK(t, "note", "Fogbell Sync", "-m", "other", "--dry-run"), "nothing was written")
@@ -66,10 +68,14 @@ func TestNotes(t *testing.T) {
 		words string
 		args  []string
 	}{
-		{"did you mean spare?", []string{"Fogbell Sync", "--verdict", "spar"}}, {`unknown role "tray"`, []string{"Fogbell Sync", "--role", "tray"}},
-		{"line break", []string{"Fogbell Sync", "-m", "a\nb"}}, {"control character", []string{"Fogbell Sync", "-m", "a\x1b[31mb"}}, {"more than 500", []string{"Fogbell Sync", "-m", strings.Repeat("a", 501)}},
-		{"no note on Fogbell Sync to remove", []string{"Fogbell Sync", "--remove"}}, {"goes with no verdict", []string{"Fogbell Sync", "--remove", "-m", "x"}},
-		{"name the entries", []string{"-m", "x"}}, {"only its place", []string{".bashrc", "-m", "x"}}, {"no entry has the handle or name", []string{"nothing-of-that-name", "-m", "x"}},
+		{"did you mean spare?", []string{"Fogbell Sync", "--verdict", "spar"}}, {`unknown role "tray"`,
+			[]string{"Fogbell Sync", "--role", "tray"}},
+		{"line break", []string{"Fogbell Sync", "-m", "a\nb"}}, {"control character", []string{"Fogbell Sync", "-m",
+			"a\x1b[31mb"}}, {"more than 500", []string{"Fogbell Sync", "-m", strings.Repeat("a", 501)}},
+		{"no note on Fogbell Sync to remove", []string{"Fogbell Sync", "--remove"}}, {"goes with no verdict",
+			[]string{"Fogbell Sync", "--remove", "-m", "x"}},
+		{"name the entries", []string{"-m", "x"}}, {"only its place", []string{".bashrc", "-m", "x"}},
+		{"no entry has the handle or name", []string{"nothing-of-that-name", "-m", "x"}},
 	} {
 		p.Fails(t, 2, row.words, append([]string{"note"}, row.args...)...)
 	}
@@ -121,7 +127,9 @@ func TestTakenIsSeenAsOff(t *testing.T) {
 	db := openSQL(t, p.Store)
 	defer db.Close()
 	seen := func() (on, off int) {
-		require.NoError(t, db.QueryRow("SELECT sum(enabled), sum(disabled) FROM seen WHERE program LIKE '%setup.dll%'").Scan(&on, &off))
+		require.NoError(t,
+			db.QueryRow("SELECT sum(enabled), sum(disabled) FROM seen WHERE program LIKE '%setup.dll%'").Scan(&on,
+				&off))
 		return on, off
 	}
 	p.OK(t, "disable", "!Kelpline Setup", "--yes")
@@ -135,8 +143,8 @@ func TestTakenIsSeenAsOff(t *testing.T) {
 	require.Equal(t, []int{1, 0}, []int{on, off})
 }
 
-// Notes go out as a file and come back as a catalogue, in an order; what contradicts is told, and nothing of it hides an
-// entry or takes protection away.
+// Notes go out as a file and come back as a catalogue, in an order; what contradicts is told, and nothing of it hides
+// an entry or takes protection away.
 func TestOwnCatalogues(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
@@ -184,12 +192,15 @@ func TestOwnCatalogues(t *testing.T) {
   - {id: mine, known-by: [{names: "cron"}], part: true, verdict: spare, does: "Runs jobs."}
 `)
 	out = other.OK(t, "catalogue", "import", second, "--yes")
-	for _, words := range []string{"adds 2: sync, printer", "passes over, as parts of the operating system, 1: mine", "contradicts: sync is essential, and fogbell-sync of the catalogue shop is spare", "of lockback's own catalogue is useful"} {
+	for _, words := range []string{"adds 2: sync, printer", "passes over, as parts of the operating system, 1: mine",
+		"contradicts: sync is essential, and fogbell-sync of the catalogue shop is spare",
+		"of lockback's own catalogue is useful"} {
 		require.Contains(t, out, words)
 	}
 	require.Contains(t, other.OK(t, "list", "name=Fogbell Sync"), "spare", "the first that knows it counts")
 	other.OK(t, "catalogue", "import", second, "--first", "--yes")
-	require.Regexp(t, `(?s)1  notes.*2  second: 2 entries.*3  shop: 5 entries.*4  lockback`, other.OK(t, "catalogue", "list"))
+	require.Regexp(t, `(?s)1  notes.*2  second: 2 entries.*3  shop: 5 entries.*4  lockback`, other.OK(t, "catalogue",
+		"list"))
 	_, by = other.List(t, "name=Fogbell Sync")
 	require.Equal(t, "essential", by["Fogbell Sync/ines"].Verdict)
 	require.Contains(t, other.OK(t, "show", "Fogbell Sync"), "Brings the tickets to the office.")
@@ -227,12 +238,13 @@ func TestOwnCatalogues(t *testing.T) {
 	// Files that are wrong: a line each, and nothing is taken in.
 	before := other.OK(t, "catalogue", "list")
 	for name, row := range map[string]struct{ text, words string }{
-		"twice":         {"  - {id: a, id: b, known-by: [{package: p}], does: x}\n", "has \"id\" twice"},
-		"anchor":        {"  - &a {id: a, known-by: [{package: p}], does: x}\n  - *a\n", "aliases are not read"},
-		"contradictory": {"  - {id: a, known-by: [{package: p}], does: x, verdict: spare}\n  - {id: b, known-by: [{package: p}], does: x, verdict: useful}\n", "known by the same"},
-		"hostile":       {"  - {id: \"a\\e[31m\", known-by: [{package: p}], does: x, verdict: bad}\n", "the verdict of"},
-		"giant":         {"# " + strings.Repeat("x", 9<<20) + "\n", "larger than 8 MB"},
-		"empty":         {"", "is no list"},
+		"twice":  {"  - {id: a, id: b, known-by: [{package: p}], does: x}\n", "has \"id\" twice"},
+		"anchor": {"  - &a {id: a, known-by: [{package: p}], does: x}\n  - *a\n", "aliases are not read"},
+		"contradictory": {"  - {id: a, known-by: [{package: p}], does: x, verdict: spare}\n  - {id: b, known-by: " +
+			"[{package: p}], does: x, verdict: useful}\n", "known by the same"},
+		"hostile": {"  - {id: \"a\\e[31m\", known-by: [{package: p}], does: x, verdict: bad}\n", "the verdict of"},
+		"giant":   {"# " + strings.Repeat("x", 9<<20) + "\n", "larger than 8 MB"},
+		"empty":   {"", "is no list"},
 	} {
 		write(row.text)
 		r := other.Run(t, "catalogue", "import", second, "--yes")
@@ -260,15 +272,18 @@ func TestLookup(t *testing.T) {
 	require.Contains(t, out, "https://search.example/?q=Fogbell+Works+fogbell+sync (nothing was sent; --open opens it)")
 	require.Contains(t, p.OK(t, "lookup", "Fogbell Sync", "--hash"), "?q=Fogbell+Works+fogbell+sync+"+sum)
 	require.Contains(t, p.OK(t, "lookup", "Tide Chart"), "none: the program is not there")
-	require.Equal(t, 1, strings.Count(p.OK(t, "lookup", "sync", "Fogbell Sync"), "found again by"), "one program, one page")
+	require.Equal(t, 1, strings.Count(p.OK(t, "lookup", "sync", "Fogbell Sync"), "found again by"),
+		"one program, one page")
 	p.Fails(t, 2, "these are 5 programs", "lookup", "Fogbell*", "--open")
 	if os.Getuid() == 0 {
 		p.Fails(t, 2, "no browser is opened as root", "lookup", "Fogbell Sync", "--open")
 	}
 	// As somebody else it is handed to the desktop's own program, as one word.
 	bin := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(bin, "xdg-open"), []byte("#!/bin/sh\nprintf '%s|' \"$@\" > "+bin+"/opened\n"), 0o755))
-	for _, dir := range []string{bin, filepath.Dir(bin), p.Root, filepath.Dir(p.Root), filepath.Dir(filepath.Dir(p.Root))} {
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "xdg-open"), []byte("#!/bin/sh\nprintf '%s|' \"$@\" > "+bin+
+		"/opened\n"), 0o755))
+	for _, dir := range []string{bin, filepath.Dir(bin), p.Root, filepath.Dir(p.Root),
+		filepath.Dir(filepath.Dir(p.Root))} {
 		require.NoError(t, os.Chmod(dir, 0o777))
 	}
 	if os.Getuid() == 0 {

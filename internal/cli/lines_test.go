@@ -31,7 +31,8 @@ func randomTable(r *rand.Rand) string {
 			fmt.Fprintf(&b, "NAME_%d = \"value %d\"\n", k, k)
 		default:
 			// Some stand twice, to the letter.
-			fmt.Fprintf(&b, "%s%d\t%d * * *  root  /opt/tide/job-%d --x 100\\%%\n", strings.Repeat(" ", r.IntN(3)), r.IntN(3), r.IntN(2), r.IntN(4))
+			fmt.Fprintf(&b, "%s%d\t%d * * *  root  /opt/tide/job-%d --x 100\\%%\n", strings.Repeat(" ", r.IntN(3)),
+				r.IntN(3), r.IntN(2), r.IntN(4))
 		}
 	}
 	return b.String() + "@hourly root /opt/tide/last\n"
@@ -80,7 +81,8 @@ func TestLinesDrawnByLot(t *testing.T) {
 		if string(content) != "@daily root /opt/newcomer\n"+original { // nothing was off any more
 			require.Equal(t, original+"@daily root /opt/newcomer\n", string(content), "seed %d", seed)
 		}
-		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(content), "@daily root /opt/newcomer\n", "", 1)), 0o644))
+		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(content), "@daily root /opt/newcomer\n", "",
+			1)), 0o644))
 		p.OK(t, "restore", "S1", "--yes")
 		require.Empty(t, testkit.Differences(before, testkit.Tree(t, p.Root)), "seed %d", seed)
 	}

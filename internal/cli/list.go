@@ -28,7 +28,8 @@ listed with the reason. What everyone has is one line where it is the same for a
 users; its handle chooses all of theirs, and --for NAME one user's.
 
 A bare word is searched anywhere: in names, makers, commands, programs and places.`,
-		Example: "  lockback list\n  lockback list stage=sign-in for=ines\n  lockback --root /mnt/disk list problem=target-missing\n  lockback list since=S3 --sort name --columns handle,name,command",
+		Example: "  lockback list\n  lockback list stage=sign-in for=ines\n  lockback --root /mnt/disk list " +
+			"problem=target-missing\n  lockback list since=S3 --sort name --columns handle,name,command",
 		RunE: func(_ *cobra.Command, words []string) error {
 			layout, sortBy, err := o.layout()
 			if err != nil {
@@ -65,12 +66,14 @@ type listOptions struct {
 func (o listOptions) layout() (view.Layout, func(a, b *autostart.Entry) int, error) {
 	layout := view.Layout{Group: o.group}
 	if !slices.Contains(view.Groupings, o.group) {
-		return layout, nil, usage("a list cannot be grouped by %q%s (it is one of %s)", o.group, autostart.Suggest(o.group, view.Groupings), strings.Join(view.Groupings, ", "))
+		return layout, nil, usage("a list cannot be grouped by %q%s (it is one of %s)", o.group,
+			autostart.Suggest(o.group, view.Groupings), strings.Join(view.Groupings, ", "))
 	}
 	named := func(name string) (view.Field, error) {
 		f, ok := view.FieldNamed(name)
 		if !ok {
-			return f, usage("entries have no field %q%s (the fields are %s)", name, autostart.Suggest(name, view.FieldNames()), strings.Join(view.FieldNames(), ", "))
+			return f, usage("entries have no field %q%s (the fields are %s)", name, autostart.Suggest(name,
+				view.FieldNames()), strings.Join(view.FieldNames(), ", "))
 		}
 		return f, nil
 	}
@@ -94,7 +97,8 @@ func (o listOptions) layout() (view.Layout, func(a, b *autostart.Entry) int, err
 	if err != nil {
 		return layout, nil, err
 	}
-	number := map[string]bool{"line": true, "target_size": true, "cpu_ms": true, "memory_kb": true, "disk_kb": true, "start_ms": true}[f.Name]
+	number := map[string]bool{"line": true, "target_size": true, "cpu_ms": true, "memory_kb": true, "disk_kb": true,
+		"start_ms": true}[f.Name]
 	return layout, func(a, b *autostart.Entry) int {
 		x, y := f.Value(a), f.Value(b)
 		if number {

@@ -28,8 +28,9 @@ The address is made from the setting search of the configuration, with the maker
 product and the name of the file, and with --hash the SHA-256. No path and no user's
 name goes into it, and nothing is sent unless --open is given, which opens the address
 in the browser of this computer.`,
-		Example: "  lockback lookup k7f3qa2\n  lockback lookup \"Fogbell Sync\" --open\n  LOCKBACK_SEARCH=\"https://search.example/?q={}\" lockback lookup k7f3qa2 --hash",
-		Args:    cobra.MinimumNArgs(1),
+		Example: "  lockback lookup k7f3qa2\n  lockback lookup \"Fogbell Sync\" --open\n  " +
+			"LOCKBACK_SEARCH=\"https://search.example/?q={}\" lockback lookup k7f3qa2 --hash",
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, words []string) error {
 			return a.look(func(s *session, inv inventory.Inventory) error {
 				c, err := s.Choose(inv, words, work.Scope{All: true, Anywhere: true})
@@ -78,7 +79,8 @@ func openSearch(a *app, list []page.LookedUp) error {
 		return usage("there is no address to open")
 	}
 	if files.Privileged() {
-		return usage("no browser is opened as root or administrator, because it would have the same rights; open the address above as yourself")
+		return usage("no browser is opened as root or administrator, because it would have the same rights; open " +
+			"the address above as yourself")
 	}
 	if err := openAddress(list[0].Search); err != nil {
 		return fmt.Errorf("the browser could not be started: %w; open the address above yourself", err)

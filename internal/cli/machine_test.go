@@ -16,7 +16,8 @@ func TestWhichMachine(t *testing.T) {
 	p := workshop(t)
 	disk := "workshop-box, the disk mounted at " + p.Root
 	for _, args := range [][]string{
-		{"snapshot"}, {"disable", "Fogbell Sync", "--dry-run"}, {"disable", "Fogbell Sync", "--yes"}, {"restore", "S1", "--dry-run"}, {"undo", "--dry-run"}, {"undo", "--yes"},
+		{"snapshot"}, {"disable", "Fogbell Sync", "--dry-run"}, {"disable", "Fogbell Sync", "--yes"},
+		{"restore", "S1", "--dry-run"}, {"undo", "--dry-run"}, {"undo", "--yes"},
 		{"disable", "Fogbell Sync", "--yes"}, {"enable", "Fogbell Sync", "--yes"},
 	} {
 		r := p.Run(t, args...)
@@ -27,12 +28,14 @@ func TestWhichMachine(t *testing.T) {
 	// The question, and what leads to it.
 	r := p.Run(t, "disable", "Fogbell Sync")
 	require.True(t, strings.HasPrefix(r.Err, disk+"\n"), r.Err)
-	for _, args := range [][]string{{"restore", "S1", "--yes"}, {"restore", "S1", "--only", "Fogbell Sync", "--yes"}, {"enable", "Fogbell Sync", "--yes"}, {"recover"}} {
+	for _, args := range [][]string{{"restore", "S1", "--yes"}, {"restore", "S1", "--only", "Fogbell Sync", "--yes"},
+		{"enable", "Fogbell Sync", "--yes"}, {"recover"}} {
 		require.Contains(t, p.Run(t, args...).Err, "on "+disk, "%s", args)
 	}
 	// Of a part of it, nothing is said about the rest.
 	p.OK(t, "disable", "Fogbell Sync", "--yes")
-	require.Contains(t, p.Run(t, "restore", "S1", "--only", "tidewatch.service", "--yes").Err, ": what was chosen is as S1 has it")
+	require.Contains(t, p.Run(t, "restore", "S1", "--only", "tidewatch.service", "--yes").Err,
+		": what was chosen is as S1 has it")
 	var change struct{ Machine struct{ Name, Root string } }
 	for _, args := range [][]string{{"snapshot"}, {"enable", "Fogbell Sync", "--yes"}} {
 		p.JSON(t, &change, args...)

@@ -60,7 +60,8 @@ func TestAgentsOfEveryoneAreToldOnce(t *testing.T) {
 	require.Len(t, all, 1)
 	require.Len(t, rows("for=mirela"), 1)
 	require.NotEqual(t, all, rows("for=mirela"), "hers has a handle of its own")
-	require.Contains(t, p.OK(t, "disable", all[0][:5], "--yes"), "3 entries", "the beginning of the shared handle is enough")
+	require.Contains(t, p.OK(t, "disable", all[0][:5], "--yes"), "3 entries",
+		"the beginning of the shared handle is enough")
 	require.Equal(t, all, rows(), "off for all of them")
 	p.OK(t, "enable", all[0], "--for", "mirela", "--yes")
 	require.Len(t, rows(), 3, "they differ now")
@@ -78,49 +79,87 @@ func TestArchiveMac(t *testing.T) {
 	gone := []string{"target-missing"}
 	apps := "/Applications/"
 	for name, want := range map[string]testkit.Entry{
-		"org.kelpline.updater":       {Location: "macos.launch-daemons", Stage: "system", Mode: "at startup, every 1 h", Target: target("/Library/Application Support/Kelpline/updater", true)},
-		"org.kelpline.telemetry":     {Location: "macos.launch-daemons", Stage: "schedule", State: "disabled", Mode: "turned off in System Settings"},
-		"org.brinecast.helper":       {Location: "macos.launch-daemons", Mode: "kept running", Target: target("/Library/PrivilegedHelperTools/org.brinecast.helper", false), Problems: gone},
-		"org.saltmarsh.licence":      {Location: "macos.launch-daemons", Stage: "event", Mode: "when a program asks for org.saltmarsh.licence"},
-		"org.saltmarsh.broken":       {Location: "macos.launch-daemons", State: "enabled", Mode: "its file is not understood; launchd may read it all the same", Problems: []string{"unparsable"}},
-		"org.tidewatch.gauge":        {Location: "macos.launch-daemons", Stage: "event", Mode: "when /Users/Shared/gauge changes", Target: target("/usr/local/bin/tidewatch", true)},
-		"org.gullrock.backup":        {Location: "macos.launch-daemons", Stage: "schedule", Mode: "every Monday at 02:30"}, // another volume: unknown
-		"org.oldplotter.monitor":     {Location: "macos.launch-daemons", State: "disabled", Mode: "disabled in launchd's database"},
-		"com.apple.configd":          {Location: "macos.launch-daemons", Mode: "kept running", OSPart: true, Guarded: "the machine needs it to start"},
-		"com.apple.atrun":            {Location: "macos.launch-daemons", State: "disabled", Mode: "disabled in launchd's database", Stage: "schedule", OSPart: true},
-		"com.apple.Dock.agent/jonas": {Location: "macos.launch-agents", Mode: "again after it failed", OSPart: true, Guarded: "needed to show a screen"},
-		"org.fogbell.sync/annika":    {Location: "macos.launch-agents", Mode: "at sign-in, again after it failed", Target: target(apps+"Fogbell Sync.app/Contents/MacOS/Fogbell Sync", true)},
-		"org.gullrock.welcome/jonas": {Location: "macos.launch-agents", Mode: "", Target: target(apps+"Gullrock Welcome.app/Contents/MacOS/Gullrock Welcome", true)},
-		"org.gullrock.notice":        {Location: "macos.launch-agents", Mode: "at the login window, at startup"},
+		"org.kelpline.updater": {Location: "macos.launch-daemons", Stage: "system", Mode: "at startup, every 1 h",
+			Target: target("/Library/Application Support/Kelpline/updater", true)},
+		"org.kelpline.telemetry": {Location: "macos.launch-daemons", Stage: "schedule", State: "disabled",
+			Mode: "turned off in System Settings"},
+		"org.brinecast.helper": {Location: "macos.launch-daemons", Mode: "kept running",
+			Target: target("/Library/PrivilegedHelperTools/org.brinecast.helper", false), Problems: gone},
+		"org.saltmarsh.licence": {Location: "macos.launch-daemons", Stage: "event",
+			Mode: "when a program asks for org.saltmarsh.licence"},
+		"org.saltmarsh.broken": {Location: "macos.launch-daemons", State: "enabled",
+			Mode: "its file is not understood; launchd may read it all the same", Problems: []string{"unparsable"}},
+		"org.tidewatch.gauge": {Location: "macos.launch-daemons", Stage: "event",
+			Mode: "when /Users/Shared/gauge changes", Target: target("/usr/local/bin/tidewatch", true)},
+		// another volume: unknown
+		"org.gullrock.backup": {Location: "macos.launch-daemons", Stage: "schedule",
+			Mode: "every Monday at 02:30"},
+		"org.oldplotter.monitor": {Location: "macos.launch-daemons", State: "disabled",
+			Mode: "disabled in launchd's database"},
+		"com.apple.configd": {Location: "macos.launch-daemons", Mode: "kept running", OSPart: true,
+			Guarded: "the machine needs it to start"},
+		"com.apple.atrun": {Location: "macos.launch-daemons", State: "disabled",
+			Mode: "disabled in launchd's database", Stage: "schedule", OSPart: true},
+		"com.apple.Dock.agent/jonas": {Location: "macos.launch-agents", Mode: "again after it failed", OSPart: true,
+			Guarded: "needed to show a screen"},
+		"org.fogbell.sync/annika": {Location: "macos.launch-agents", Mode: "at sign-in, again after it failed",
+			Target: target(apps+"Fogbell Sync.app/Contents/MacOS/Fogbell Sync", true)},
+		"org.gullrock.welcome/jonas": {Location: "macos.launch-agents", Mode: "",
+			Target: target(apps+"Gullrock Welcome.app/Contents/MacOS/Gullrock Welcome", true)},
+		"org.gullrock.notice": {Location: "macos.launch-agents", Mode: "at the login window, at startup"},
 		"com.apple.speedkeeper/mirela": {Location: "macos.launch-agents", Mode: "at sign-in, kept running",
 			Target: target("/Users/mirela/Library/.speed/keeper", true)}, // calls itself a part of the system
-		"org.gullrock.Übersicht der Gezeiten/mirela": {Location: "macos.launch-agents", Mode: "every 15 min", Target: target("/Users/mirela/Documents/Gezeiten.scpt", true)},
-		"org.brinecast.screens/jonas":                {Location: "macos.launch-agents", Mode: "", Target: target(apps+"Brinecast.app/Contents/MacOS/Brinecast", false), Problems: gone},
-		"org.tidewatch.notes/jonas":                  {Location: "macos.launch-agents", State: "disabled", Mode: "disabled in launchd's database"},
-		"Fogbell Helper/mirela":                      {Location: "macos.embedded-jobs", Mode: "", Target: target(apps+"Fogbell Sync.app/Contents/Library/LoginItems/Fogbell Helper.app/Contents/MacOS/Fogbell Helper", true)},
-		"org.fogbell.quick/mirela":                   {Location: "macos.embedded-jobs", State: "disabled", Mode: "turned off in System Settings"},
-		"org.fogbell.quick/jonas":                    {Location: "macos.embedded-jobs", Mode: "", Target: target(apps+"Fogbell Sync.app/Contents/MacOS/quick", true)},
-		"Gullrock Catalogue/mirela":                  {Location: "macos.reopen", Mode: "open at the last sign-out", Target: target(apps+"Gullrock Catalogue.app/Contents/MacOS/Gullrock Catalogue", true)},
-		"Brinecast/mirela":                           {Location: "macos.login-items", Target: target(apps+"Brinecast.app", false), Problems: gone},
-		"Tide Table/jonas":                           {Location: "macos.login-items", Mode: "older list, taken over at sign-in", Target: target(apps+"Tide Table.app/Contents/MacOS/Tide Table", true)},
-		"Catalogue/jonas":                            {Location: "macos.login-items", Mode: "older list, taken over at sign-in"}, // another volume
-		"Oldplotter/annika":                          {Location: "macos.login-items", Mode: "older list, taken over at sign-in", Target: target(apps+"Oldplotter.app", false), Problems: gone},
-		"Cut short/annika":                           {Location: "macos.login-items", Mode: "older list, taken over at sign-in", Problems: []string{"unparsable"}},
-		"LoginHook":                                  {Location: "macos.login-hooks", Mode: "before sign-in, as root", Target: target("/usr/local/bin/gullrock-sign-in", true)},
-		"Gullrock Welcome":                           {Location: "macos.managed-login-items", Mode: "managed"},
-		"at job 7/mirela":                            {Location: "macos.at", Stage: "schedule", State: "disabled", Mode: "com.apple.atrun is disabled", Target: target("/Users/mirela/bin/index", true)},
-		"110.clean-tmps":                             {Location: "macos.periodic", Stage: "schedule", Mode: "every day", OSPart: true},
-		"500.gullrock-index":                         {Location: "macos.periodic", Stage: "schedule", Mode: "every week"},
-		"rc.local":                                   {Location: "macos.rc", Stage: "system", State: "disabled", Mode: "ignored: not run since OS X 10.10", Problems: []string{"ignored"}},
-		"door bell":                                  {Location: "macos.emond", Stage: "event", State: "disabled", Mode: "ignored: no event monitor since 13", Problems: []string{"ignored"}},
-		"rename scans.scpt/annika":                   {Location: "macos.folder-actions", Stage: "event", Mode: "when something is put into /Users/annika/Scans"},
-		"GullrockBadge":                              {Location: "macos.authorization", Stage: "attach", Mode: "for system.login.console", Guarded: "no user may be able to sign in without it"},
-		"OldBadge":                                   {Location: "macos.authorization", Stage: "attach", Mode: "for system.login.console", Problems: gone, Guarded: "no user may be able to sign in without it"},
-		"SaltmarshKey":                               {Location: "macos.kernel-extensions", Stage: "boot", Mode: "kernel extension", Guarded: "the device that it drives stops working"},
-		"pam_badge":                                  {Location: "macos.pam", Stage: "attach", Mode: "for sudo", Guarded: "no user may be able to sign in without it"},
-		"zprofile":                                   {Location: "macos.login-shell", Mode: "6 commands", OSPart: true},
-		"org.gullrock.cite/mirela":                   {Location: "macos.browser", Stage: "attach", State: "disabled", Mode: "Safari extension"},
-		"hook.dylib/mirela":                          {Location: "macos.environment", Stage: "attach", Mode: "loaded into com.apple.speedkeeper", Problems: gone},
+		"org.gullrock.Übersicht der Gezeiten/mirela": {Location: "macos.launch-agents", Mode: "every 15 min",
+			Target: target("/Users/mirela/Documents/Gezeiten.scpt", true)},
+		"org.brinecast.screens/jonas": {Location: "macos.launch-agents", Mode: "",
+			Target: target(apps+"Brinecast.app/Contents/MacOS/Brinecast", false), Problems: gone},
+		"org.tidewatch.notes/jonas": {Location: "macos.launch-agents", State: "disabled",
+			Mode: "disabled in launchd's database"},
+		"Fogbell Helper/mirela": {Location: "macos.embedded-jobs", Mode: "",
+			Target: target(apps+"Fogbell Sync.app/Contents/Library/LoginItems/Fogbell "+
+				"Helper.app/Contents/MacOS/Fogbell Helper", true)},
+		"org.fogbell.quick/mirela": {Location: "macos.embedded-jobs", State: "disabled",
+			Mode: "turned off in System Settings"},
+		"org.fogbell.quick/jonas": {Location: "macos.embedded-jobs", Mode: "",
+			Target: target(apps+"Fogbell Sync.app/Contents/MacOS/quick", true)},
+		"Gullrock Catalogue/mirela": {Location: "macos.reopen", Mode: "open at the last sign-out",
+			Target: target(apps+"Gullrock Catalogue.app/Contents/MacOS/Gullrock Catalogue", true)},
+		"Brinecast/mirela": {Location: "macos.login-items", Target: target(apps+"Brinecast.app", false),
+			Problems: gone},
+		"Tide Table/jonas": {Location: "macos.login-items", Mode: "older list, taken over at sign-in",
+			Target: target(apps+"Tide Table.app/Contents/MacOS/Tide Table", true)},
+		// another volume
+		"Catalogue/jonas": {Location: "macos.login-items", Mode: "older list, taken over at sign-in"},
+		"Oldplotter/annika": {Location: "macos.login-items", Mode: "older list, taken over at sign-in",
+			Target: target(apps+"Oldplotter.app", false), Problems: gone},
+		"Cut short/annika": {Location: "macos.login-items", Mode: "older list, taken over at sign-in",
+			Problems: []string{"unparsable"}},
+		"LoginHook": {Location: "macos.login-hooks", Mode: "before sign-in, as root",
+			Target: target("/usr/local/bin/gullrock-sign-in", true)},
+		"Gullrock Welcome": {Location: "macos.managed-login-items", Mode: "managed"},
+		"at job 7/mirela": {Location: "macos.at", Stage: "schedule", State: "disabled",
+			Mode: "com.apple.atrun is disabled", Target: target("/Users/mirela/bin/index", true)},
+		"110.clean-tmps":     {Location: "macos.periodic", Stage: "schedule", Mode: "every day", OSPart: true},
+		"500.gullrock-index": {Location: "macos.periodic", Stage: "schedule", Mode: "every week"},
+		"rc.local": {Location: "macos.rc", Stage: "system", State: "disabled",
+			Mode: "ignored: not run since OS X 10.10", Problems: []string{"ignored"}},
+		"door bell": {Location: "macos.emond", Stage: "event", State: "disabled",
+			Mode: "ignored: no event monitor since 13", Problems: []string{"ignored"}},
+		"rename scans.scpt/annika": {Location: "macos.folder-actions", Stage: "event",
+			Mode: "when something is put into /Users/annika/Scans"},
+		"GullrockBadge": {Location: "macos.authorization", Stage: "attach", Mode: "for system.login.console",
+			Guarded: "no user may be able to sign in without it"},
+		"OldBadge": {Location: "macos.authorization", Stage: "attach", Mode: "for system.login.console",
+			Problems: gone, Guarded: "no user may be able to sign in without it"},
+		"SaltmarshKey": {Location: "macos.kernel-extensions", Stage: "boot", Mode: "kernel extension",
+			Guarded: "the device that it drives stops working"},
+		"pam_badge": {Location: "macos.pam", Stage: "attach", Mode: "for sudo",
+			Guarded: "no user may be able to sign in without it"},
+		"zprofile": {Location: "macos.login-shell", Mode: "6 commands", OSPart: true},
+		"org.gullrock.cite/mirela": {Location: "macos.browser", Stage: "attach", State: "disabled",
+			Mode: "Safari extension"},
+		"hook.dylib/mirela": {Location: "macos.environment", Stage: "attach", Mode: "loaded into com.apple.speedkeeper",
+			Problems: gone},
 	} {
 		got, ok := byName[name]
 		require.True(t, ok, name)
@@ -156,10 +195,12 @@ func TestArchiveMac(t *testing.T) {
 	p.OK(t, "snapshot")
 	p.OK(t, "disable", "location=macos.*", "--all", "--guarded", "--yes")
 	system, jonas := readPlist(t, p, launchdState+"disabled.plist"), readPlist(t, p, launchdState+"disabled.502.plist")
-	for _, label := range []string{"org.kelpline.updater", "org.brinecast.helper", "org.tidewatch.gauge", "org.oldplotter.monitor", "com.apple.configd", "com.apple.ftpd"} {
+	for _, label := range []string{"org.kelpline.updater", "org.brinecast.helper", "org.tidewatch.gauge",
+		"org.oldplotter.monitor", "com.apple.configd", "com.apple.ftpd"} {
 		require.True(t, system.Bool(label), label)
 	}
-	for _, label := range []string{"org.fogbell.sync", "org.gullrock.welcome", "org.brinecast.screens", "org.tidewatch.notes", "org.fogbell.quick"} {
+	for _, label := range []string{"org.fogbell.sync", "org.gullrock.welcome", "org.brinecast.screens",
+		"org.tidewatch.notes", "org.fogbell.quick"} {
 		require.True(t, jonas.Bool(label), label)
 	}
 	require.True(t, readPlist(t, p, launchdState+"disabled.501.plist").Bool("org.gullrock.Übersicht der Gezeiten"))
@@ -167,7 +208,8 @@ func TestArchiveMac(t *testing.T) {
 	require.False(t, hooks.Has("LoginHook"))
 	require.Equal(t, "mirela", hooks.Text("lastUserName"))
 	require.Empty(t, readPlist(t, p, reopenFile).Array("TALAppsToRelaunchAtLogin"))
-	for file, form := range map[string]string{"disabled.plist": "<?xml", "disabled.502.plist": "bplist00", "disabled.503.plist": "<?xml"} {
+	for file, form := range map[string]string{"disabled.plist": "<?xml", "disabled.502.plist": "bplist00",
+		"disabled.503.plist": "<?xml"} {
 		content, err := os.ReadFile(filepath.Join(p.Root, launchdState, file))
 		require.NoError(t, err)
 		require.True(t, strings.HasPrefix(string(content), form), "%s keeps its form", file)
@@ -177,7 +219,8 @@ func TestArchiveMac(t *testing.T) {
 	after := testkit.Tree(t, p.Root)
 	for _, d := range testkit.Differences(before, after) {
 		touched++
-		require.Regexp(t, `com\.apple\.xpc\.launchd|loginwindow|at/tabs/mirela|500\.gullrock-index|110\.clean|Info\.plist|\.ssh/rc|rc\.local|rc\.server|launchd\.conf|StartupParameters|NativeMessagingHosts|: was "d`, d)
+		require.Regexp(t,
+			`com\.apple\.xpc\.launchd|loginwindow|at/tabs/mirela|500\.gullrock-index|110\.clean|Info\.plist|\.ssh/rc|rc\.local|rc\.server|launchd\.conf|StartupParameters|NativeMessagingHosts|: was "d`, d)
 	}
 	require.Greater(t, touched, 15)
 
@@ -207,12 +250,14 @@ func TestRestoreFromASharedDatabase(t *testing.T) {
 	p.OK(t, "disable", "org.kelpline.updater", "org.brinecast.helper", "org.tidewatch.gauge", "--yes")
 	p.OK(t, "restore", "S1", "--only", "org.brinecast.helper", "--yes")
 	db := readPlist(t, p, launchdState+"disabled.plist")
-	require.Equal(t, []bool{true, false, true, true}, []bool{db.Bool("org.kelpline.updater"), db.Has("org.brinecast.helper"), db.Bool("org.tidewatch.gauge"), db.Bool("com.apple.ftpd")})
+	require.Equal(t, []bool{true, false, true, true}, []bool{db.Bool("org.kelpline.updater"),
+		db.Has("org.brinecast.helper"), db.Bool("org.tidewatch.gauge"), db.Bool("com.apple.ftpd")})
 
 	came := filepath.Join(p.Root, "Library/LaunchDaemons/org.kelpline.back.plist")
 	content, err := os.ReadFile(filepath.Join(p.Root, "Library/LaunchDaemons/org.kelpline.updater.plist"))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(came, []byte(strings.ReplaceAll(string(content), "org.kelpline.updater", "org.kelpline.back")), 0o644))
+	require.NoError(t, os.WriteFile(came, []byte(strings.ReplaceAll(string(content), "org.kelpline.updater",
+		"org.kelpline.back")), 0o644))
 	p.OK(t, "disable", "org.kelpline.back", "--yes")
 	out := p.OK(t, "restore", "S1", "--yes")
 	require.Contains(t, out, "org.tidewatch.gauge", "each entry that comes back is named")
@@ -238,7 +283,8 @@ func TestRestoreFromASharedDatabase(t *testing.T) {
 // property lists of both forms, files and modes, and the recovery too.
 func TestArchiveMacKilledAtEveryStep(t *testing.T) {
 	t.Parallel()
-	change := []string{"disable", "org.kelpline.updater", "org.gullrock.Übersicht*", "org.fogbell*", "org.brinecast*", "LoginHook", "Fogbell*", "updater", "500.gullrock-index", "rc", "--yes"}
+	change := []string{"disable", "org.kelpline.updater", "org.gullrock.Übersicht*", "org.fogbell*", "org.brinecast*",
+		"LoginHook", "Fogbell*", "updater", "500.gullrock-index", "rc", "--yes"}
 	done := archive(t)
 	done.OK(t, change...)
 	after := testkit.Tree(t, done.Root)
@@ -273,10 +319,12 @@ func TestHostileMac(t *testing.T) {
 	t.Parallel()
 	p := archive(t)
 	long := "org.gullrock." + strings.Repeat("long", 400)
-	labels := []string{"org.gullrock.with.many.dots", "a label with blanks", "\"quoted\" 'twice' <&>", "深い海", long, "slash/in/it", "tab\there", "$HOME`id`"}
+	labels := []string{"org.gullrock.with.many.dots", "a label with blanks", "\"quoted\" 'twice' <&>", "深い海", long,
+		"slash/in/it", "tab\there", "$HOME`id`"}
 	agents := filepath.Join(p.Root, "Users/mirela/Library/LaunchAgents")
 	for k, label := range labels {
-		content, err := plist.New(map[string]any{"Label": label, "Program": "/usr/local/bin/tidewatch", "RunAtLoad": true}).Bytes()
+		content, err := plist.New(map[string]any{"Label": label, "Program": "/usr/local/bin/tidewatch",
+			"RunAtLoad": true}).Bytes()
 		require.NoError(t, err)
 		file := filepath.Join(agents, fmt.Sprintf("care %d.plist", k))
 		require.NoError(t, os.WriteFile(file, content, 0o644))
@@ -285,7 +333,8 @@ func TestHostileMac(t *testing.T) {
 		}
 	}
 	for name, content := range map[string]string{
-		"empty.plist": "", "deep.plist": strings.Repeat("<plist><array>", 50000), "cut.plist": "bplist00\xd1", "not.plist": "MZ\x00\x01", "array.plist": "(a, b)",
+		"empty.plist": "", "deep.plist": strings.Repeat("<plist><array>", 50000), "cut.plist": "bplist00\xd1",
+		"not.plist": "MZ\x00\x01", "array.plist": "(a, b)",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(agents, name), []byte(content), 0o644))
 	}
@@ -328,7 +377,8 @@ func TestHostileMac(t *testing.T) {
 	evil := "bplist00\xd3\x01\x02\x03\x04\x05\x06\x55Label\x57Program\x5aWatchPaths\x5a\xffbad\x1b[31m!\x5f\x10\x18/usr/local/bin/tidewatch\x56/w\xff\x1b[2"
 	offsets := []byte{8, 15, 21, 29, 40, 51, 78}
 	table := append([]byte(evil), offsets...)
-	table = append(append(table, 0, 0, 0, 0, 0, 0, 1, 1), 0, 0, 0, 0, 0, 0, 0, 7, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, byte(len(evil)))
+	table = append(append(table, 0, 0, 0, 0, 0, 0, 1, 1), 0, 0, 0, 0, 0, 0, 0, 7, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+		0, 0, byte(len(evil)))
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "Library/LaunchDaemons/evil.plist"), table, 0o644))
 	_, byName = p.List(t)
 	odd, ok := byName["\\xffbad\x1b[31m!"]
@@ -340,7 +390,8 @@ func TestHostileMac(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(p.Root, "Library/LaunchDaemons/evil.plist")))
 
 	// Databases that are damaged are reported, and not written over.
-	for _, file := range []string{launchdState + "disabled.plist", "private/var/db/com.apple.backgroundtaskmanagement/BackgroundItems-v13.btm", "private/var/db/auth.db"} {
+	for _, file := range []string{launchdState + "disabled.plist",
+		"private/var/db/com.apple.backgroundtaskmanagement/BackgroundItems-v13.btm", "private/var/db/auth.db"} {
 		full := filepath.Join(p.Root, file)
 		content, err := os.ReadFile(full)
 		require.NoError(t, err)
@@ -377,7 +428,8 @@ func TestTrapsOnAMac(t *testing.T) {
 	lay("Users/jonas/Library/PreferencePanes", "../../../Library/QuickLook")
 	require.NoError(t, os.Mkdir(at("Library/QuickLook/Trap.prefPane"), 0o755))
 	require.NoError(t, os.WriteFile(at("Library/QuickLook/Trap.prefPane/Info.plist"), []byte("{}"), 0o644))
-	for _, pipe := range []string{"Library/ColorPickers", "Library/LaunchAgents/pipe.plist", "private/etc/rc.common", "Users/mirela/.zprofile"} {
+	for _, pipe := range []string{"Library/ColorPickers", "Library/LaunchAgents/pipe.plist", "private/etc/rc.common",
+		"Users/mirela/.zprofile"} {
 		require.NoError(t, syscall.Mkfifo(at(pipe), 0o644))
 	}
 	before := testkit.Tree(t, p.Root)
@@ -426,14 +478,16 @@ func TestMacWithoutRights(t *testing.T) {
 		require.NoError(t, os.Chmod(dir, 0o755))
 	}
 	testkit.Readable(t)
-	for _, closed := range []string{"private/var/db/dslocal", "private/var/db/com.apple.backgroundtaskmanagement", "private/var/at/jobs", "Users/annika"} {
+	for _, closed := range []string{"private/var/db/dslocal", "private/var/db/com.apple.backgroundtaskmanagement",
+		"private/var/at/jobs", "Users/annika"} {
 		require.NoError(t, os.Chmod(filepath.Join(p.Root, closed), 0o700))
 	}
 	state := t.TempDir()
 	require.NoError(t, os.Chmod(filepath.Dir(state), 0o755))
 	require.NoError(t, os.Chown(state, 501, 501))
 	before := testkit.Tree(t, p.Root)
-	asMirela := testkit.Program{Root: p.Root, Store: filepath.Join(state, "record.db"), Prefix: []string{"setpriv", "--reuid=501", "--regid=501", "--clear-groups"}}
+	asMirela := testkit.Program{Root: p.Root, Store: filepath.Join(state, "record.db"), Prefix: []string{"setpriv",
+		"--reuid=501", "--regid=501", "--clear-groups"}}
 	list, now := asMirela.List(t)
 	require.Contains(t, now, "com.apple.speedkeeper/mirela", "the homes tell whose there are")
 	require.Contains(t, now, "org.fogbell.sync/jonas")
@@ -441,12 +495,14 @@ func TestMacWithoutRights(t *testing.T) {
 	for _, u := range list.Unread {
 		unread[u.Path] = u.Reason
 	}
-	for _, place := range []string{"/private/var/db/com.apple.backgroundtaskmanagement", "/private/var/at/jobs", "/Users/annika", "/private/var/at/tabs/mirela"} {
+	for _, place := range []string{"/private/var/db/com.apple.backgroundtaskmanagement", "/private/var/at/jobs",
+		"/Users/annika", "/private/var/at/tabs/mirela"} {
 		require.Equal(t, "permission denied", unread[place], "%v", unread)
 	}
 	require.Equal(t, "enabled", now["org.kelpline.telemetry"].State, "what System Settings say is not known")
 	asMirela.OK(t, "snapshot")
-	for _, args := range [][]string{{"disable", "org.kelpline.updater", "--yes"}, {"disable", "com.apple.speedkeeper", "--yes"}, {"disable", "Fogbell", "Kelpline", "--yes"}} {
+	for _, args := range [][]string{{"disable", "org.kelpline.updater", "--yes"}, {"disable", "com.apple.speedkeeper",
+		"--yes"}, {"disable", "Fogbell", "Kelpline", "--yes"}} {
 		asMirela.Fails(t, 4, "needs more rights; run as root", args...)
 		testkit.Same(t, before, testkit.Tree(t, p.Root))
 	}

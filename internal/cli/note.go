@@ -38,7 +38,9 @@ and without a selector all notes of the record.
 
 The verdict is one of ` + strings.Join(autostart.Verdicts, ", ") + `; the role
 one of ` + inLines(autostart.Roles) + `.`,
-		Example: "  lockback note k7f3qa2 --verdict spare -m \"comes with the scanner, nobody scans\"\n  lockback note \"Fogbell Sync\" --machine -m \"needed by the till, ask Ines\"\n  lockback note k7f3qa2 --remove\n  lockback note",
+		Example: "  lockback note k7f3qa2 --verdict spare -m \"comes with the scanner, nobody scans\"\n  lockback " +
+			"note \"Fogbell Sync\" --machine -m \"needed by the till, ask Ines\"\n  lockback note k7f3qa2 " +
+			"--remove\n  lockback note",
 		RunE: func(c *cobra.Command, words []string) error {
 			given := note.Note{Verdict: o.verdict, Role: o.role, Text: strings.TrimSpace(o.text)}
 			if err := given.Check(); err != nil {
@@ -114,7 +116,8 @@ func writeNotes(a *app, words []string, o noteOptions, given note.Note) error {
 			err = usage("there is no note on %s to remove; lockback note shows all", page.Summary(c.Items, ""))
 		}
 	case len(about) == 0:
-		return usage("nothing was noted: nothing tells the program of %s on another machine, only its place; note --machine keeps it of this entry", page.Summary(without, ""))
+		return usage("nothing was noted: nothing tells the program of %s on another machine, only its place; note "+
+			"--machine keeps it of this entry", page.Summary(without, ""))
 	default:
 		err = s.KeepNotes(about, given, a.author(), a.dryRun)
 	}
@@ -123,7 +126,8 @@ func writeNotes(a *app, words []string, o noteOptions, given note.Note) error {
 	}
 	for _, item := range without {
 		if !o.remove {
-			a.note("left out: %s  %s: nothing tells its program on another machine, only its place; note --machine keeps it of this entry", item.Handle, item.Name)
+			a.note("left out: %s  %s: nothing tells its program on another machine, only its place; note --machine "+
+				"keeps it of this entry", item.Handle, item.Name)
 		}
 	}
 	done := "noted"

@@ -51,9 +51,9 @@ the catalogue that is part of lockback hides anything.`,
 	load.Flags().BoolVar(&first, "first", false, "let it come before all others of your own")
 	a.writeFlags(load)
 	list := &cobra.Command{
-		Use:     "list",
-		Short:   "List the catalogues, the one that counts first in front",
-		Long:    `List what is asked about a program, in order: your notes, your own catalogues, and the
+		Use:   "list",
+		Short: "List the catalogues, the one that counts first in front",
+		Long: `List what is asked about a program, in order: your notes, your own catalogues, and the
 catalogue that is part of lockback. The first that knows a program counts.`,
 		Example: "  lockback catalogue list",
 		Args:    cobra.NoArgs,
@@ -169,7 +169,8 @@ func importCatalogue(a *app, file, as string, first bool) error {
 		a.note("%s:%d: %s", file, p.Line, p.What)
 	}
 	if len(problems) > 0 {
-		return usage("nothing was imported: in %s, %s", file, autostart.Count(len(problems), "thing is wrong", "things are wrong"))
+		return usage("nothing was imported: in %s, %s", file, autostart.Count(len(problems), "thing is wrong",
+			"things are wrong"))
 	}
 	if as == "" {
 		as = strings.ToLower(strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)))
@@ -208,7 +209,8 @@ func importCatalogue(a *app, file, as string, first bool) error {
 		a.note("nothing was imported")
 		return nil
 	}
-	if err := a.confirm(fmt.Sprintf("Import %s as the catalogue %s?", autostart.Count(plan.Entries, "entry", "entries"), as)); err != nil {
+	if err := a.confirm(fmt.Sprintf("Import %s as the catalogue %s?", autostart.Count(plan.Entries, "entry", "entries"),
+		as)); err != nil {
 		return err
 	}
 	if err := plan.Carry(record); err != nil {
@@ -241,9 +243,11 @@ func listCatalogues(a *app) error {
 		for _, c := range catalogues {
 			own, err := catalogue.Decode(c.Text)
 			if err != nil {
-				return fmt.Errorf("the catalogue %s of the record cannot be read: %w; lockback catalogue remove %s takes it out", c.Name, err, c.Name)
+				return fmt.Errorf("the catalogue %s of the record cannot be read: %w; lockback catalogue remove %s "+
+					"takes it out", c.Name, err, c.Name)
 			}
-			all = append(all, page.CatalogueItem{Name: c.Name, Entries: len(own.Entries), Imported: c.Time.UTC().Format(time.RFC3339)})
+			all = append(all, page.CatalogueItem{Name: c.Name, Entries: len(own.Entries),
+				Imported: c.Time.UTC().Format(time.RFC3339)})
 		}
 	}
 	shipped := 0

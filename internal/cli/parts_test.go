@@ -44,7 +44,8 @@ func sharings(t *testing.T) map[string]sharing {
 				continue
 			}
 			key := fmt.Sprintf("%s %T %s", i.Location, p, i.Source.Key)
-			if name == "archive-mac 10.9" || strings.HasPrefix(i.Location, "macos.launch") || strings.HasPrefix(i.Location, "macos.embedded") {
+			if name == "archive-mac 10.9" || strings.HasPrefix(i.Location, "macos.launch") ||
+				strings.HasPrefix(i.Location, "macos.embedded") {
 				key = i.Location // one is enough
 			}
 			if all[key].part == nil {
@@ -62,7 +63,8 @@ func build(t *testing.T, name string) testkit.Program {
 	name, version, _ := strings.Cut(name, " ")
 	p := museum(t, name)
 	if version != "" {
-		editPlist(t, p.Root, "System/Library/CoreServices/SystemVersion.plist", func(doc *plist.Document) { require.NoError(t, doc.Set(version, "ProductVersion")) })
+		editPlist(t, p.Root, "System/Library/CoreServices/SystemVersion.plist",
+			func(doc *plist.Document) { require.NoError(t, doc.Set(version, "ProductVersion")) })
 	}
 	return p
 }
@@ -135,7 +137,9 @@ func lineFile(t *testing.T, root string, p part.Line) string {
 func addStranger(t *testing.T, root string, p part.Part) {
 	switch p := p.(type) {
 	case part.Line:
-		line := map[string]string{"/etc/crontab": "@daily root /opt/stranger\n", "/etc/cron.d/kelpline": "@daily root /opt/stranger\n", "/private/etc/launchd.conf": "setenv stranger 1\n"}[p.File]
+		line := map[string]string{"/etc/crontab": "@daily root /opt/stranger\n",
+			"/etc/cron.d/kelpline":      "@daily root /opt/stranger\n",
+			"/private/etc/launchd.conf": "setenv stranger 1\n"}[p.File]
 		if line == "" {
 			line = "@daily /opt/stranger\n"
 		}
@@ -152,7 +156,8 @@ func addStranger(t *testing.T, root string, p part.Part) {
 		file := place(t, root, p.File)
 		content, err := os.ReadFile(file)
 		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(file, append([]byte("service stranger\n{\n\tdisable = no\n\tserver = /opt/else\n}\n"), content...), 0o644))
+		require.NoError(t, os.WriteFile(file, append([]byte("service stranger\n{\n\tdisable = no\n\tserver = "+
+			"/opt/else\n}\n"), content...), 0o644))
 	case part.Item:
 		value(t, root, p, func(v regf.Value) regf.Value {
 			if p.Separators == "" {
@@ -169,7 +174,8 @@ func addStranger(t *testing.T, root string, p part.Part) {
 			}
 			switch items := now.(type) {
 			case []any:
-				require.NoError(t, doc.Set(append(slices.Clone(items), map[string]any{"Path": "/Applications/stranger.app"}), at...))
+				require.NoError(t, doc.Set(append(slices.Clone(items),
+					map[string]any{"Path": "/Applications/stranger.app"}), at...))
 			default:
 				require.NoError(t, doc.Set(true, stranger))
 			}
@@ -197,7 +203,9 @@ func hasStranger(t *testing.T, root string, p part.Part) bool {
 	case part.Line:
 		content, err := os.ReadFile(lineFile(t, root, p))
 		require.NoError(t, err)
-		return bytes.Count(content, []byte(stranger)) == 1 && !bytes.Contains(content, []byte("#lockback:off @daily")) && !bytes.Contains(content, []byte("#lockback:off setenv stranger"))
+		return bytes.Count(content, []byte(stranger)) == 1 &&
+			!bytes.Contains(content, []byte("#lockback:off @daily")) &&
+			!bytes.Contains(content, []byte("#lockback:off setenv stranger"))
 	case part.Word:
 		content, err := os.ReadFile(place(t, root, p.File))
 		require.NoError(t, err)
@@ -205,7 +213,8 @@ func hasStranger(t *testing.T, root string, p part.Part) bool {
 	case part.Setting:
 		content, err := os.ReadFile(place(t, root, p.File))
 		require.NoError(t, err)
-		return bytes.Count(content, []byte("service stranger\n{\n\tdisable = no\n\tserver = /opt/else\n}\n")) == 1 && bytes.Count(content, []byte(stranger)) == 1
+		return bytes.Count(content, []byte("service stranger\n{\n\tdisable = no\n\tserver = /opt/else\n}\n")) == 1 &&
+			bytes.Count(content, []byte(stranger)) == 1
 	case part.Item:
 		return slices.Contains(part.SplitList(value(t, root, p, nil), p.Separators), stranger)
 	case part.Property:
@@ -213,7 +222,8 @@ func hasStranger(t *testing.T, root string, p part.Part) bool {
 		require.NoError(t, err)
 		doc, err := plist.Parse(content)
 		require.NoError(t, err)
-		return doc.Dict().Bool(stranger) || slices.ContainsFunc(doc.Dict().Dicts(p.Path[0]), func(d plist.Dict) bool { return d.Text("Path") == "/Applications/stranger.app" })
+		return doc.Dict().Bool(stranger) || slices.ContainsFunc(doc.Dict().Dicts(p.Path[0]),
+			func(d plist.Dict) bool { return d.Text("Path") == "/Applications/stranger.app" })
 	}
 	return false
 }
@@ -275,14 +285,19 @@ func TestStrangersStay(t *testing.T) {
 			require.True(t, hasStranger(t, p.Root, s.part))
 			p.OK(t, "undo", "--yes")
 			require.Equal(t, "enabled", state(p))
-			require.Empty(t, slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, p.Root)), func(d string) bool {
-				return strings.Contains(d, "NTUSER") || strings.Contains(d, "config") || strings.Contains(d, "odile")
-			}))
+			require.Empty(t, slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, p.Root)),
+				func(d string) bool {
+					return strings.Contains(d, "NTUSER") || strings.Contains(d, "config") ||
+						strings.Contains(d, "odile")
+				}))
 			require.True(t, hasStranger(t, p.Root, s.part))
 		})
 	}
-	for _, id := range []string{"windows.boot-execute", "windows.load-run", "windows.terminal-server", "windows.winlogon", "windows.lsa", "windows.network-providers",
-		"macos.launch-daemons", "macos.launch-agents", "macos.embedded-jobs", "macos.rc", "macos.login-hooks", "macos.reopen", "macos.cron", "linux.cron.system", "linux.cron.user", "linux.udev", "linux.xinetd", "linux.preload"} {
+	for _, id := range []string{"windows.boot-execute", "windows.load-run", "windows.terminal-server",
+		"windows.winlogon", "windows.lsa", "windows.network-providers",
+		"macos.launch-daemons", "macos.launch-agents", "macos.embedded-jobs", "macos.rc", "macos.login-hooks",
+		"macos.reopen", "macos.cron", "linux.cron.system", "linux.cron.user", "linux.udev", "linux.xinetd",
+		"linux.preload"} {
 		require.True(t, locations[id], "no entry of %s shares anything", id)
 	}
 }
@@ -290,9 +305,11 @@ func TestStrangersStay(t *testing.T) {
 // The shell of a till: a kiosk program took the place of another one meanwhile.
 func TestKioskStays(t *testing.T) {
 	t.Parallel()
-	for _, way := range [][]string{{"restore", "S1", "--only", "tuner.exe"}, {"restore", "S1"}, {"enable", "tuner.exe"}} {
+	for _, way := range [][]string{{"restore", "S1", "--only", "tuner.exe"}, {"restore", "S1"},
+		{"enable", "tuner.exe"}} {
 		p := ticketDesk(t)
-		shell := part.Item{Key: `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\Winlogon`, Value: "Shell", Separators: ","}
+		shell := part.Item{Key: `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\Winlogon`, Value: "Shell",
+			Separators: ","}
 		p.OK(t, "snapshot")
 		p.OK(t, "disable", "tuner.exe", "--yes")
 		require.Equal(t, "explorer.exe", value(t, p.Root, shell, nil).Text())
@@ -300,7 +317,8 @@ func TestKioskStays(t *testing.T) {
 		p.OK(t, append(way, "--yes")...)
 		items := part.SplitList(value(t, p.Root, shell, nil), ",")
 		slices.Sort(items)
-		require.Equal(t, []string{"explorer.exe", "kiosk.exe", `C:\ProgramData\tuner\tuner.exe /shell`}, []string{items[1], items[2], items[0]}, "%s", way)
+		require.Equal(t, []string{"explorer.exe", "kiosk.exe", `C:\ProgramData\tuner\tuner.exe /shell`},
+			[]string{items[1], items[2], items[0]}, "%s", way)
 	}
 }
 
@@ -351,7 +369,8 @@ func TestOverrideOfAVendorsFile(t *testing.T) {
 		require.Equal(t, "# devices\nsaltkey\n#lockback:off tide-gauge\n", read(t, p, own))
 		return p, before
 	}
-	for _, way := range [][]string{{"undo"}, {"enable", "tide-gauge"}, {"restore", "S1"}, {"restore", "S1", "--only", "tide-gauge"}} {
+	for _, way := range [][]string{{"undo"}, {"enable", "tide-gauge"}, {"restore", "S1"}, {"restore", "S1", "--only",
+		"tide-gauge"}} {
 		p, before := begin(t)
 		p.OK(t, append(way, "--yes")...)
 		require.NoFileExists(t, filepath.Join(p.Root, own), "%s", way)

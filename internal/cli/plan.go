@@ -31,8 +31,8 @@ type task struct {
 	about   []string // what it goes back to
 	message string   // for the history
 	notes   []string // what of the selection is left as it is
-	// done runs after the change is made, before anything is printed; then is printed last. report and asJSON replace the
-	// usual report. All may be nil.
+	// done runs after the change is made, before anything is printed; then is printed last. report and asJSON replace
+	// the usual report. All may be nil.
 	done   func(change.Change) error
 	then   []string
 	report func(page.Writer)
@@ -133,7 +133,8 @@ func (s *session) printDryRun(t task) error {
 	w.Line("")
 	w.Steps(t.plan.Steps, page.NamesIn(all))
 	w.Line("")
-	w.Line("%s for %s; nothing was changed", autostart.Count(len(t.plan.Steps), "step", "steps"), autostart.Count(len(t.plan.Handles), "entry", "entries"))
+	w.Line("%s for %s; nothing was changed", autostart.Count(len(t.plan.Steps), "step", "steps"),
+		autostart.Count(len(t.plan.Handles), "entry", "entries"))
 	w.Lines(append(page.StillRunning(t.plan, t.inv), page.Noted(t.plan.Warnings)...))
 	return nil
 }
@@ -170,7 +171,8 @@ func (s *session) incomplete(plan change.Plan) error {
 	if len(plan.LeftOut) == 0 {
 		return nil
 	}
-	s.note("not everything was done: %s left out, see above", autostart.Count(len(plan.LeftOut), "thing was", "things were"))
+	s.note("not everything was done: %s left out, see above", autostart.Count(len(plan.LeftOut), "thing was",
+		"things were"))
 	return exitError(exitFailed)
 }
 
@@ -196,7 +198,8 @@ func (s *session) explain(err error) error {
 		}
 		return fmt.Errorf("nothing was changed: writing %s %w; %s", names(denied), denied.Cause, todo)
 	case errors.As(err, &denied) && errors.Is(denied.Cause, files.ErrReadOnly):
-		return fmt.Errorf("nothing was changed: cannot write %s: %w; mount the disk for writing and try again", names(denied), denied.Cause)
+		return fmt.Errorf("nothing was changed: cannot write %s: %w; mount the disk for writing and try again",
+			names(denied), denied.Cause)
 	case errors.As(err, &denied):
 		return fmt.Errorf("nothing was changed: cannot write %s: %w", names(denied), denied.Cause)
 	case errors.Is(err, change.ErrInterrupted):
@@ -235,7 +238,8 @@ func (s *session) printNothing(plan change.Plan) error {
 }
 
 // printChange reports what came of a change. The states are those of before, the inventory is that of after.
-func (s *session) printChange(plan change.Plan, was outcome.States, after inventory.Inventory, result change.Result, running []string) error {
+func (s *session) printChange(plan change.Plan, was outcome.States, after inventory.Inventory, result change.Result,
+	running []string) error {
 	w, name := s.page(), result.Change.Name()
 	warnings := page.Noted(slices.Concat(plan.Warnings, result.Warnings))
 	if s.format == "csv" {
@@ -244,7 +248,8 @@ func (s *session) printChange(plan change.Plan, was outcome.States, after invent
 	}
 	all := outcome.Became(plan, was, outcome.StatesOf(after))
 	if s.format == "json" {
-		return w.ChangeJSON(s.Machine, name, result.Snapshot.Name(), result.Change.Steps, all, page.Warnings(plan, result.Warnings))
+		return w.ChangeJSON(s.Machine, name, result.Snapshot.Name(), result.Change.Steps, all,
+			page.Warnings(plan, result.Warnings))
 	}
 	w.Line("%s", page.Subject(s.Machine))
 	w.Line("")
@@ -260,9 +265,11 @@ func (s *session) printChange(plan change.Plan, was outcome.States, after invent
 		}
 	}
 	w.Line("%s done: %s changed in %s. lockback %s takes it back; %s has the state before", name,
-		autostart.Count(len(plan.Handles), "entry", "entries"), autostart.Count(len(plan.Steps), "step", "steps"), undo, result.Snapshot.Name())
+		autostart.Count(len(plan.Handles), "entry", "entries"), autostart.Count(len(plan.Steps), "step", "steps"), undo,
+		result.Snapshot.Name())
 	if result.Change.OnTrial() {
-		w.Line("It is on trial: after the restart, lockback check says what to look at, and lockback keep %s ends it.", name)
+		w.Line("It is on trial: after the restart, lockback check says what to look at, and lockback keep %s ends it.",
+			name)
 	}
 	if plan.Takes() {
 		where := "What was removed is kept in the record only, " + s.Record.Path + ": keep that file."

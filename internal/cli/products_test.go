@@ -33,7 +33,8 @@ type productList struct {
 func products(t *testing.T, p testkit.Program, args ...string) productList {
 	t.Helper()
 	var l productList
-	require.NoError(t, json.Unmarshal([]byte(p.OK(t, append([]string{"products", "--format", "json"}, args...)...)), &l))
+	require.NoError(t, json.Unmarshal([]byte(p.OK(t, append([]string{"products", "--format", "json"}, args...)...)),
+		&l))
 	return l
 }
 
@@ -67,8 +68,10 @@ func TestProducts(t *testing.T) {
 	l := products(t, p, "product=Kelpline*,Gullrock*")
 	require.Len(t, l.Products, 2)
 	tickets, kelpline := l.Products[0], l.Products[1]
-	require.Equal(t, []any{"Kelpline Assistant", "9.1", "2024-02-29", "an installer", `"C:\Program Files (x86)\Kelpline\uninstall.exe" /ask`, false, autostart.BySignature},
-		[]any{kelpline.Name, kelpline.Version, kelpline.Installed, kelpline.InstalledBy, kelpline.Uninstall, kelpline.WithSystem, kelpline.Maker.Basis})
+	require.Equal(t, []any{"Kelpline Assistant", "9.1", "2024-02-29", "an installer",
+		`"C:\Program Files (x86)\Kelpline\uninstall.exe" /ask`, false, autostart.BySignature},
+		[]any{kelpline.Name, kelpline.Version, kelpline.Installed, kelpline.InstalledBy, kelpline.Uninstall,
+			kelpline.WithSystem, kelpline.Maker.Basis})
 	require.True(t, tickets.WithSystem, "on the day of the system")
 	require.Contains(t, p.OK(t, "products", "product=Gullrock*"), "came with the computer")
 
@@ -102,7 +105,8 @@ func TestProducts(t *testing.T) {
 // name, and no path, is in one; and the name of a task is there without its folder.
 func TestAddressesTellNobody(t *testing.T) {
 	t.Parallel()
-	users := map[string][]string{"workshop-box": {"ines", "bram"}, "ticket-desk-pc": {"odile", "tomas", "erasmus", "S-1-5-21"}, "archive-mac": {"mirela", "jonas", "annika"}}
+	users := map[string][]string{"workshop-box": {"ines", "bram"}, "ticket-desk-pc": {"odile", "tomas", "erasmus",
+		"S-1-5-21"}, "archive-mac": {"mirela", "jonas", "annika"}}
 	for machine, names := range users {
 		p := museum(t, machine)
 		p.Env = []string{"LOCKBACK_SEARCH=https://search.example/?q={}"}
@@ -114,7 +118,8 @@ func TestAddressesTellNobody(t *testing.T) {
 		}
 		require.NoError(t, json.Unmarshal([]byte(p.OK(t, "show", "name=*", "--format", "json")), &l))
 		var up struct{ Programs []struct{ Search string } }
-		require.NoError(t, json.Unmarshal([]byte(p.OK(t, "lookup", "name=*", "--every-entry", "--format", "json")), &up))
+		require.NoError(t, json.Unmarshal([]byte(p.OK(t, "lookup", "name=*", "--every-entry", "--format", "json")),
+			&up))
 		require.Len(t, up.Programs, len(l.Entries))
 		with := 0
 		for k, e := range l.Entries {
@@ -141,8 +146,10 @@ func TestAddressesTellNobody(t *testing.T) {
 	p := workshop(t)
 	p.Env = []string{"LOCKBACK_SEARCH=https://search.example/?q={}"}
 	file := filepath.Join(p.Root, "home/ines/.config/autostart/notes.desktop")
-	require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Notes of Ines\nExec=/opt/tide/notes\n"), 0o644))
+	require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Notes of "+
+		"Ines\nExec=/opt/tide/notes\n"), 0o644))
 	require.Contains(t, p.OK(t, "show", "name=Notes of Ines"), "https://search.example/?q=notes (")
-	require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Report of Workshop-Box\nExec=/opt/tide/report\n"), 0o644))
+	require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Report of "+
+		"Workshop-Box\nExec=/opt/tide/report\n"), 0o644))
 	require.Contains(t, p.OK(t, "show", "name=Report of Workshop-Box"), "https://search.example/?q=report (")
 }

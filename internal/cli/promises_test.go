@@ -74,7 +74,8 @@ func TestParkedKeysComeBackWhole(t *testing.T) {
 	require.NoError(t, h.SetValue(below, regf.NewNumber("n", 7)))
 	require.NoError(t, h.SetClass(below, []byte("t\x00i\x00d\x00e\x00")))
 	// Everyone may read: a descriptor of revision 1 with a list of one entry, [MS-DTYP] 2.4.6.
-	everyone := []byte{1, 0, 4, 0x80, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 20, 0, 0, 0, 2, 0, 28, 0, 1, 0, 0, 0, 0, 0, 20, 0, 0x19, 0, 2, 0, 1, 1, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0}
+	everyone := []byte{1, 0, 4, 0x80, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 20, 0, 0, 0, 2, 0, 28, 0, 1, 0, 0, 0, 0, 0,
+		20, 0, 0x19, 0, 2, 0, 1, 1, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0}
 	require.NoError(t, h.SetSecurity(below, everyone))
 	require.NoError(t, h.SetTime(below, time.Unix(1_400_000_000, 0)))
 	require.NoError(t, h.SetTime(k, time.Unix(1_450_000_000, 0)))
@@ -84,7 +85,8 @@ func TestParkedKeysComeBackWhole(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(hive, b.Bytes(), 0o644))
 	look := func() []string {
-		out, err := exec.Command("reglookup", "-s", "-H", "-p", "/Microsoft/Windows/CurrentVersion/Explorer/ShellIconOverlayIdentifiers", hive).Output()
+		out, err := exec.Command("reglookup", "-s", "-H", "-p",
+			"/Microsoft/Windows/CurrentVersion/Explorer/ShellIconOverlayIdentifiers", hive).Output()
 		require.NoError(t, err)
 		lines := strings.Split(string(out), "\n")
 		slices.Sort(lines)
@@ -176,7 +178,8 @@ func TestFlushedBeforeItCounts(t *testing.T) {
 	p := workshop(t)
 	p.OK(t, "snapshot")
 	log := filepath.Join(t.TempDir(), "trace")
-	p.Prefix = []string{"strace", "-f", "-y", "-qq", "-s", "300", "-o", log, "-e", "trace=fsync,fdatasync,renameat,renameat2,rename,unlink,unlinkat"}
+	p.Prefix = []string{"strace", "-f", "-y", "-qq", "-s", "300", "-o", log, "-e",
+		"trace=fsync,fdatasync,renameat,renameat2,rename,unlink,unlinkat"}
 	p.OK(t, "disable", "updater", "--yes")
 	trace, err := os.ReadFile(log)
 	require.NoError(t, err)

@@ -53,7 +53,8 @@ is not touched.`,
 			if a.format == "json" {
 				return p.JSON(page.RecordDocument{Record: s.Record.Path, Contents: n})
 			}
-			p.Line("%s is whole: %s", s.Record.Path, autostart.Count(n, "content has its checksum", "contents have their checksums"))
+			p.Line("%s is whole: %s", s.Record.Path, autostart.Count(n, "content has its checksum",
+				"contents have their checksums"))
 			return nil
 		},
 	}
@@ -82,7 +83,8 @@ func carryRecord(a *app) error {
 	if len(snaps) == 0 {
 		return usage("there is nothing to carry: %s has no snapshot of this machine", s.Record.Path)
 	}
-	what := autostart.Count(len(snaps), "snapshot", "snapshots") + " and " + autostart.Count(len(changes), "change", "changes")
+	what := autostart.Count(len(snaps), "snapshot", "snapshots") + " and " + autostart.Count(len(changes), "change",
+		"changes")
 	place, has := work.HasRecord(s.Machine)
 	if has {
 		return usage("the disk has a record already, %s; it is left as it is (--store disk looks into it)", place)
@@ -93,7 +95,8 @@ func carryRecord(a *app) error {
 		p.Line("would copy %s from %s to %s; nothing was changed", what, s.Record.Path, work.RecordOnDisk[s.Machine.OS])
 		return nil
 	}
-	if err := a.confirm(fmt.Sprintf("Copy %s to %s of %s?", what, work.RecordOnDisk[s.Machine.OS], page.Subject(s.Machine))); err != nil {
+	if err := a.confirm(fmt.Sprintf("Copy %s to %s of %s?", what, work.RecordOnDisk[s.Machine.OS],
+		page.Subject(s.Machine))); err != nil {
 		return err
 	}
 	path, err := a.desk().Carry(s.Session)

@@ -35,16 +35,18 @@ With --now the time is not waited for; then -m must say why, for the history.
 Where an entry belongs to an installed product, the product's own way to be
 uninstalled is named: that is the better way. What lies in the system's own folders,
 and what its package would bring back, is not removed; it stays disabled.`,
-		Example: "  lockback remove k7f3qa2\n  lockback remove problem=target-missing\n  lockback remove \"Brinecast*\" --now -m \"uninstalled last year\"",
-		Args:    cobra.MinimumNArgs(1),
-		RunE:    func(_ *cobra.Command, words []string) error { return runRemove(a, words, o) },
+		Example: "  lockback remove k7f3qa2\n  lockback remove problem=target-missing\n  lockback remove " +
+			"\"Brinecast*\" --now -m \"uninstalled last year\"",
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, words []string) error { return runRemove(a, words, o) },
 	}
 	a.writeFlags(c)
 	a.trialFlag(c)
 	c.Flags().StringVarP(&o.message, "message", "m", "", "say why, for the history")
 	c.Flags().BoolVar(&o.all, "all", false, "choose among parts of the operating system too, to be told why they stay")
 	c.Flags().BoolVar(&o.now, "now", false, "do not wait until they have been disabled long enough")
-	c.Flags().BoolVar(&a.guarded, "guarded", false, "remove protected entries too, and those that need a second thought")
+	c.Flags().BoolVar(&a.guarded, "guarded", false,
+		"remove protected entries too, and those that need a second thought")
 	return c
 }
 
@@ -72,7 +74,8 @@ func runRemove(a *app, words []string, o removeOptions) error {
 	}
 	chosen := slices.DeleteFunc(removal.WithShared(inv, c.Items), change.Taken)
 	if len(chosen) == 0 {
-		a.note("there is nothing to do on %s: all that was chosen is removed already, and kept in the record", page.Subject(s.Machine))
+		a.note("there is nothing to do on %s: all that was chosen is removed already, and kept in the record",
+			page.Subject(s.Machine))
 		return s.printNothing(change.Plan{})
 	}
 	items, left := rule.Sift(chosen)

@@ -29,8 +29,9 @@ Files in the operating system's own folders stay as its last upgrade has them;
 and named; all else is done, and the exit code is then 1.
 A snapshot taken on the running machine can be restored onto its disk with --root,
 and the other way round. A snapshot is taken first, so undo takes the restore back.`,
-		Example: "  lockback restore S1\n  lockback restore S1 --only \"Fogbell*\"\n  lockback --root /mnt/disk restore S1 --dry-run",
-		Args:    cobra.ExactArgs(1),
+		Example: "  lockback restore S1\n  lockback restore S1 --only \"Fogbell*\"\n  lockback --root /mnt/disk " +
+			"restore S1 --dry-run",
+		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			opt := change.RestoreOptions{Newcomers: change.Newcomers(newcomers), SystemFiles: systemFiles}
 			if opt.Newcomers != change.KeepNewcomers && opt.Newcomers != change.DisableNewcomers {
@@ -46,10 +47,12 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 				return err
 			}
 			if snap.Machine != s.Machine.ID && s.Machine.Name == "" {
-				return usage("%s is of another machine, %s, and this one has no name that --onto could give; give it one (etc/hostname) first", snap.Name(), s.MachineNamed(snap.Machine))
+				return usage("%s is of another machine, %s, and this one has no name that --onto could give; give "+
+					"it one (etc/hostname) first", snap.Name(), s.MachineNamed(snap.Machine))
 			}
 			if snap.Machine != s.Machine.ID && onto != s.Machine.Name {
-				return usage("%s is of another machine, %s; to restore it onto %q all the same, add --onto %q", snap.Name(), s.MachineNamed(snap.Machine), s.Machine.Name, s.Machine.Name)
+				return usage("%s is of another machine, %s; to restore it onto %q all the same, add --onto %q",
+					snap.Name(), s.MachineNamed(snap.Machine), s.Machine.Name, s.Machine.Name)
 			}
 			inv := s.Inventory()
 			if len(only) > 0 {
@@ -60,9 +63,12 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			plan, err := s.Engine.Restore(inv, snap, opt)
 			if errors.Is(err, change.ErrNothing) {
 				if added := work.AddedSince(inv, snap); added > 0 && opt.Only == nil {
-					a.note("there is nothing to do on %s: what %s knows is as it has it; %s", page.Subject(s.Machine), snap.Name(), autostart.Count(added, "entry was added since and stays as it is", "entries were added since and stay as they are"))
+					a.note("there is nothing to do on %s: what %s knows is as it has it; %s", page.Subject(s.Machine),
+						snap.Name(), autostart.Count(added, "entry was added since and stays as it is",
+							"entries were added since and stay as they are"))
 				} else if len(plan.Warnings)+len(plan.LeftOut) == 0 {
-					a.note("there is nothing to do on %s: %s as %s has it", page.Subject(s.Machine), whatIs(opt), snap.Name())
+					a.note("there is nothing to do on %s: %s as %s has it", page.Subject(s.Machine), whatIs(opt),
+						snap.Name())
 				} else {
 					a.note("there is nothing to do on %s but for what is kept or left out", page.Subject(s.Machine))
 				}
@@ -74,8 +80,10 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			if message == "" {
 				message = snap.Name()
 			}
-			about := strings.TrimSuffix(fmt.Sprintf("Back to %s of %s: %s", snap.Name(), page.Dated(snap.Time), snap.Message), ": ")
-			return s.carryOut(task{plan: plan, inv: inv, verb: "Restore", about: []string{about, "lockback undo then takes this restore back."}, message: message})
+			about := strings.TrimSuffix(fmt.Sprintf("Back to %s of %s: %s", snap.Name(), page.Dated(snap.Time),
+				snap.Message), ": ")
+			return s.carryOut(task{plan: plan, inv: inv, verb: "Restore", about: []string{about,
+				"lockback undo then takes this restore back."}, message: message})
 		},
 	}
 	a.writeFlags(c)

@@ -56,7 +56,8 @@ changed before one question; then it is one change.
 
 With --plain it asks line by line, for screen readers, simple terminals and pipes. With
 --format json or csv the order is printed, with the reasons and the answers so far.`,
-		Example: "  lockback review\n  lockback review stage=sign-in -m \"tidied up\"\n  lockback --root /mnt/disk review --plain\n  lockback review --new",
+		Example: "  lockback review\n  lockback review stage=sign-in -m \"tidied up\"\n  lockback --root /mnt/disk " +
+			"review --plain\n  lockback review --new",
 		RunE: func(_ *cobra.Command, words []string) error {
 			o.words = words
 			return runReview(a, o)
@@ -86,7 +87,8 @@ func suggestEntries(a *app, o switchOptions) error {
 		kinds = strings.Split(o.suggest, ",")
 		for _, k := range kinds {
 			if !slices.Contains(review.Kinds, k) {
-				return usage("nothing is suggested by %q%s (it is %s)", k, autostart.Suggest(k, review.Kinds), strings.Join(review.Kinds, ", "))
+				return usage("nothing is suggested by %q%s (it is %s)", k, autostart.Suggest(k, review.Kinds),
+					strings.Join(review.Kinds, ", "))
 			}
 		}
 	}
@@ -94,7 +96,8 @@ func suggestEntries(a *app, o switchOptions) error {
 		return usage("--suggest goes with no --for; choose with for=%s", o.user)
 	}
 	if a.format == "table" && !a.dryRun && a.Ask && a.Width > 0 {
-		return runReview(a, reviewOptions{words: o.selector, message: o.message, suggestion: append([]string{}, kinds...)})
+		return runReview(a, reviewOptions{words: o.selector, message: o.message, suggestion: append([]string{},
+			kinds...)})
 	}
 	return a.look(func(s *session, inv inventory.Inventory) error {
 		c, err := s.Choose(inv, o.selector, work.Scope{Anywhere: true})
@@ -107,7 +110,10 @@ func suggestEntries(a *app, o switchOptions) error {
 
 // kindsIn reports whether a word is a list of kinds of suggestions.
 func kindsIn(word string) bool {
-	return !slices.ContainsFunc(strings.Split(word, ","), func(k string) bool { return !slices.Contains(review.Kinds, k) })
+	return !slices.ContainsFunc(strings.Split(word, ","), func(k string) bool {
+		return !slices.Contains(review.Kinds,
+			k)
+	})
 }
 
 // ofProposals stands before the words of a review of proposals, with their kinds.
@@ -121,8 +127,8 @@ func (o reviewOptions) begin() []string {
 	return append([]string{ofProposals + strings.Join(o.suggestion, ",")}, o.words...)
 }
 
-// selectorOf are the words of the selector that a review was begun with, and the kinds of its proposals; nil where it is
-// of all entries.
+// selectorOf are the words of the selector that a review was begun with, and the kinds of its proposals; nil where it
+// is of all entries.
 func selectorOf(begun []string) (words, kinds []string) {
 	if len(begun) == 0 || !strings.HasPrefix(begun[0], ofProposals) {
 		return begun, nil
@@ -174,8 +180,10 @@ func runReview(a *app, o reviewOptions) error {
 		begun = store.Review{Words: o.begin(), All: o.all, Begun: time.Now()}
 		ok = false
 	case len(o.begin()) > 0 && !slices.Equal(o.begin(), begun.Words):
-		return usage("a review of %s was begun on %s and is not ended, with %s; lockback review goes on with it, and lockback review --new begins anew",
-			page.Subject(s.Machine), autostart.Minute(begun.Begun), autostart.Count(len(begun.Decisions), "answer", "answers"))
+		return usage("a review of %s was begun on %s and is not ended, with %s; lockback review goes on with it, "+
+			"and lockback review --new begins anew",
+			page.Subject(s.Machine), autostart.Minute(begun.Begun), autostart.Count(len(begun.Decisions), "answer",
+				"answers"))
 	}
 	r, err := newReviewing(s, begun)
 	if err != nil {
@@ -199,7 +207,8 @@ func runReview(a *app, o reviewOptions) error {
 		decisions[handle] = screen.Decision(d)
 	}
 	if ok {
-		a.note("the review of %s goes on, with %s", autostart.Minute(begun.Begun), autostart.Count(len(decisions), "answer", "answers"))
+		a.note("the review of %s goes on, with %s", autostart.Minute(begun.Begun), autostart.Count(len(decisions),
+			"answer", "answers"))
 	}
 	if gone > 0 {
 		a.note("%s on what is not there any more", autostart.Count(gone, "answer was", "answers were"))
@@ -216,14 +225,16 @@ func runReview(a *app, o reviewOptions) error {
 		if o, ok := terminal.(*output); ok {
 			terminal = o.Writer // how large it is, only the file itself tells
 		}
-		apply, err = screen.Screen(context.Background(), deck, page.InShort(s.Machine), a.In, terminal, a.Color && !a.noColor)
+		apply, err = screen.Screen(context.Background(), deck, page.InShort(s.Machine), a.In, terminal, a.Color &&
+			!a.noColor)
 	}
 	if err != nil {
 		return fmt.Errorf("the review was left, because an answer could not be kept: %w", work.Advise(err))
 	}
 	if !apply {
 		_, _, _, open := deck.Count()
-		a.note("every answer is in the record, and nothing was changed; %s not decided. lockback review goes on", autostart.Count(open, "entry is", "entries are"))
+		a.note("every answer is in the record, and nothing was changed; %s not decided. lockback review goes on",
+			autostart.Count(open, "entry is", "entries are"))
 		return nil
 	}
 	return r.carryOut(deck.Decisions, o.message)
@@ -237,7 +248,8 @@ func newReviewing(s *session, begun store.Review) (*reviewing, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reviewing{session: s, inv: inv, items: map[string]*location.Item{}, places: map[string]review.Place{}, propose: map[string]review.Suggestion{}, pages: map[string][]string{}, started: work.Starters(inv)}
+	r := &reviewing{session: s, inv: inv, items: map[string]*location.Item{}, places: map[string]review.Place{},
+		propose: map[string]review.Suggestion{}, pages: map[string][]string{}, started: work.Starters(inv)}
 	if r.spreads, err = s.Record.Spreads(s.Machine.ID); err != nil {
 		return nil, work.Advise(err)
 	}
@@ -253,7 +265,9 @@ func newReviewing(s *session, begun store.Review) (*reviewing, error) {
 		}
 		r.items[item.Handle], r.places[item.Handle] = item, p
 		known := item.Entry.Facts()
-		e := screen.Entry{Handle: item.Handle, Name: view.Safe(cmp.Or(item.Name, "(no name)")), Disabled: item.State == autostart.Disabled, Product: view.Safe(known.Product.Name), Maker: view.Safe(known.Maker.Name), Protected: item.Guarded}
+		e := screen.Entry{Handle: item.Handle, Name: view.Safe(cmp.Or(item.Name, "(no name)")),
+			Disabled: item.State == autostart.Disabled, Product: view.Safe(known.Product.Name),
+			Maker: view.Safe(known.Maker.Name), Protected: item.Guarded}
 		if program, ok := note.ProgramOf(s.Machine.OS, &item.Entry); ok {
 			e.Program = program.Key()
 		}
@@ -350,11 +364,13 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 	}
 	switch {
 	case item.Switch == autostart.Report:
-		add("to turn it off", page.FixedWords(r.WhyFixed(item, location.Want{State: autostart.Disabled, Now: time.Now()})), "", view.Plain)
+		add("to turn it off", page.FixedWords(r.WhyFixed(item, location.Want{State: autostart.Disabled,
+			Now: time.Now()})), "", view.Plain)
 	case item.State == autostart.Disabled:
 		add("to turn it on", "what turned it off is taken back; it counts "+view.Effect(item.Effect), "", view.Plain)
 	default:
-		add("to turn it off", switchMeaning(item.Switch)+"; it counts "+view.Effect(item.Effect), string(item.Switch), view.Plain)
+		add("to turn it off", switchMeaning(item.Switch)+"; it counts "+view.Effect(item.Effect), string(item.Switch),
+			view.Plain)
 	}
 	return pairs
 }
@@ -375,7 +391,10 @@ func (r *reviewing) with(item *location.Item, program string) []string {
 		{"the product " + now.Product.Name, func(e screen.Entry) bool {
 			return now.Product.Name != "" && e.Product == view.Safe(now.Product.Name)
 		}},
-		{now.Maker.Name, func(e screen.Entry) bool { return now.Maker.Name != "" && e.Maker == view.Safe(now.Maker.Name) }},
+		{now.Maker.Name, func(e screen.Entry) bool {
+			return now.Maker.Name != "" &&
+				e.Maker == view.Safe(now.Maker.Name)
+		}},
 	} {
 		var names []string
 		n := 0
@@ -392,7 +411,8 @@ func (r *reviewing) with(item *location.Item, program string) []string {
 			names = append(names, fmt.Sprintf("and %d more", n-maxWith))
 		}
 		if n > 0 {
-			all = append(all, fmt.Sprintf("%s of %s: %s", autostart.Count(n, "other entry", "other entries"), group.of, strings.Join(names, ", ")))
+			all = append(all, fmt.Sprintf("%s of %s: %s", autostart.Count(n, "other entry", "other entries"), group.of,
+				strings.Join(names, ", ")))
 		}
 	}
 	return all
@@ -451,7 +471,8 @@ func (r *reviewing) Where(handle string, w screen.Width) []string {
 // Note writes a note down: a verdict with a colon may stand in front.
 func (r *reviewing) Note(handle, text string) (string, error) {
 	given := note.Note{Text: strings.TrimSpace(text)}
-	if verdict, rest, ok := strings.Cut(given.Text, ":"); ok && slices.Contains(autostart.Verdicts, strings.ToLower(verdict)) {
+	if verdict, rest, ok := strings.Cut(given.Text, ":"); ok && slices.Contains(autostart.Verdicts,
+		strings.ToLower(verdict)) {
 		given.Verdict, given.Text = strings.ToLower(verdict), strings.TrimSpace(rest)
 	} else if slices.Contains(autostart.Verdicts, strings.ToLower(given.Text)) {
 		given.Verdict, given.Text = strings.ToLower(given.Text), ""
@@ -478,7 +499,8 @@ func (r *reviewing) Note(handle, text string) (string, error) {
 			continue
 		}
 		other.Notes = slices.DeleteFunc(slices.Clone(other.Notes), func(old autostart.Note) bool {
-			return n.Known && old.Machine == (n.Machine != "") && old.Time.Equal(n.Before.Time) && old.Text == n.Before.Text
+			return n.Known && old.Machine == (n.Machine != "") && old.Time.Equal(n.Before.Time) &&
+				old.Text == n.Before.Text
 		})
 		note.NewBook([]note.Note{n.Note}).Apply(r.Machine.OS, r.Machine.ID, []*autostart.Entry{&other.Entry})
 	}
@@ -525,7 +547,8 @@ func (r *reviewing) switching(decisions map[string]screen.Decision, message stri
 		}
 		switch {
 		case d == screen.Off && item.Guarded != "": // it was not protected when it was decided on
-			w.notes = append(w.notes, fmt.Sprintf("left out: %s  %s: it is protected: %s", item.Handle, item.Name, item.Guarded))
+			w.notes = append(w.notes, fmt.Sprintf("left out: %s  %s: it is protected: %s", item.Handle, item.Name,
+				item.Guarded))
 		case (d == screen.Off || d == screen.OffProtected) && item.State == autostart.Enabled:
 			w.off = append(w.off, item)
 		case d == screen.On && item.State == autostart.Disabled:
@@ -550,7 +573,8 @@ func (r *reviewing) Overview(decisions map[string]screen.Decision, steps bool, w
 		products, _ := product.Group(r.Machine, going)
 		grouped := map[*location.Item]bool{}
 		line := func(item *location.Item) []string {
-			return []string{fmt.Sprintf("%s  %-3s  %s", item.Handle, verbs[item], item.Name), "for " + view.Whose(&item.Entry)}
+			return []string{fmt.Sprintf("%s  %-3s  %s", item.Handle, verbs[item], item.Name),
+				"for " + view.Whose(&item.Entry)}
 		}
 		for _, pr := range products {
 			var lines [][]string
@@ -583,7 +607,8 @@ func (r *reviewing) Overview(decisions map[string]screen.Decision, steps bool, w
 				left++
 			}
 		}
-		p.Line("%d to turn off, %d to turn on, %d left as they are, %d not decided (they stay as they are)", len(w.off), len(w.on), left, open)
+		p.Line("%d to turn off, %d to turn on, %d left as they are, %d not decided (they stay as they are)", len(w.off),
+			len(w.on), left, open)
 		if len(going) == 0 {
 			return
 		}
@@ -643,6 +668,7 @@ func printReview(a *app, o reviewOptions) error {
 			return err
 		}
 		items := work.Once(inv, c.Items)
-		return a.page().ReviewOrder(s.Machine, review.Order(items, time.Now()), review.Suggest(items, nil, time.Now()), begun.Decisions)
+		return a.page().ReviewOrder(s.Machine, review.Order(items, time.Now()), review.Suggest(items, nil, time.Now()),
+			begun.Decisions)
 	})
 }

@@ -32,9 +32,11 @@ func open(t *testing.T, p testkit.Program, columns, rows int, env string, args .
 	t.Helper()
 	testkit.Need(t, "tmux")
 	d := &desk{t: t, sock: filepath.Join(t.TempDir(), "tmux")}
-	line := fmt.Sprintf("env HOME=/nonexistent %s %s --root %s --store %s %s; echo ended with $?; exec sleep 600", env, testkit.Built(t), p.Root, p.Store, strings.Join(args, " "))
+	line := fmt.Sprintf("env HOME=/nonexistent %s %s --root %s --store %s %s; echo ended with $?; exec sleep 600", env,
+		testkit.Built(t), p.Root, p.Store, strings.Join(args, " "))
 	d.args = []string{"new-session", "-d", "-x", strconv.Itoa(columns), "-y", strconv.Itoa(rows), line}
-	cmd := exec.Command("tmux", append([]string{"-S", d.sock, "-f", "/dev/null", "start-server", ";", "set", "-g", "status", "off", ";"}, d.args...)...)
+	cmd := exec.Command("tmux", append([]string{"-S", d.sock, "-f", "/dev/null", "start-server", ";", "set", "-g",
+		"status", "off", ";"}, d.args...)...)
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
 	closeTerminal(t, d.sock)
@@ -55,7 +57,10 @@ func (d *desk) sees(words ...string) string {
 	for until := time.Now().Add(60 * time.Second); time.Now().Before(until); time.Sleep(30 * time.Millisecond) {
 		screen = d.tmux("capture-pane", "-p")
 		flat := strings.Join(strings.Fields(screen), " ") // what is long goes on in the next line
-		if !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(screen, w) && !strings.Contains(flat, w) }) {
+		if !slices.ContainsFunc(words, func(w string) bool {
+			return !strings.Contains(screen, w) &&
+				!strings.Contains(flat, w)
+		}) {
 			return screen
 		}
 	}
@@ -116,7 +121,9 @@ func timeless(picture testkit.Picture) testkit.Picture {
 	times := regexp.MustCompile(`mtime=\d+`)
 	for name, line := range picture {
 		line = times.ReplaceAllString(line, "")
-		if strings.Contains(name, "config/SOFTWARE") || strings.Contains(name, "config/SYSTEM") || strings.Contains(strings.ToUpper(name), "NTUSER.DAT") || strings.Contains(strings.ToUpper(name), "USRCLASS.DAT") {
+		if strings.Contains(name, "config/SOFTWARE") || strings.Contains(name, "config/SYSTEM") ||
+			strings.Contains(strings.ToUpper(name), "NTUSER.DAT") || strings.Contains(strings.ToUpper(name),
+			"USRCLASS.DAT") {
 			line = strings.Fields(line)[0]
 		}
 		p[name] = line
@@ -133,9 +140,12 @@ func TestReviewOnATerminal(t *testing.T) {
 		off, more             string // what is turned off: one entry, and one of a product
 		protected, fixed      string
 	}{
-		{"workshop-box", "it hides what it does", "workshop-box, a disk", "Tide Chart", "Fogbell Notifier", "brinecast_cam", "Fogbell Clipper"},
-		{"ticket-desk-pc", "it is not as it was signed", "TICKET-DESK, a disk", "Oldplotter Monitor", "Kelpline Updater", "Saltmarsh licence key", "Saltmarsh Touch"},
-		{"archive-mac", "it has a name of the system's", "archive-mac, a disk", "org.brinecast.helper", "org.kelpline.updater", "Harbour", "org.saltmarsh.netfilter"},
+		{"workshop-box", "it hides what it does", "workshop-box, a disk", "Tide Chart", "Fogbell Notifier",
+			"brinecast_cam", "Fogbell Clipper"},
+		{"ticket-desk-pc", "it is not as it was signed", "TICKET-DESK, a disk", "Oldplotter Monitor",
+			"Kelpline Updater", "Saltmarsh licence key", "Saltmarsh Touch"},
+		{"archive-mac", "it has a name of the system's", "archive-mac, a disk", "org.brinecast.helper",
+			"org.kelpline.updater", "Harbour", "org.saltmarsh.netfilter"},
 	} {
 		t.Run(c.machine, func(t *testing.T) {
 			t.Parallel()
@@ -273,10 +283,13 @@ func TestReviewThroughAPipe(t *testing.T) {
 	p.Fails(t, 2, "--plain asks line by line", "review")
 	p.OK(t, "disable", "tidewatch.service", "--yes")
 	before := testkit.Tree(t, p.Root)
-	p.In = "frobnicate\nhelp\ngo Tide Chart\ndisable\nback\nfilter state=disabled\ngo tidewatch.service\nenable\nfilter\ngo brinecast_cam\ndisable\ndisable protected\ngo Fogbell Notifier\nproduct\nnote spare: nobody scans\nlook\nfile\nleave\noverview\nsteps\n"
+	p.In = "frobnicate\nhelp\ngo Tide Chart\ndisable\nback\nfilter state=disabled\ngo " +
+		"tidewatch.service\nenable\nfilter\ngo brinecast_cam\ndisable\ndisable protected\ngo Fogbell Notifier\nproduct\nnote spare: nobody scans\nlook\nfile\nleave\noverview\nsteps\n"
 	out := p.OK(t, "review", "--plain")
-	for _, words := range []string{`"frobnicate" is not understood`, "A beginning of a word is enough.", "Tide Chart: off", "tidewatch.service: on", "it is protected: ", "brinecast_cam: off, protected",
-		"noted, and found again by its package fogbell", "fogbell-index.service", "leave, and 4 more", "2 to turn off, 1 to turn on, 5 left", "comes here because"} {
+	for _, words := range []string{`"frobnicate" is not understood`, "A beginning of a word is enough.",
+		"Tide Chart: off", "tidewatch.service: on", "it is protected: ", "brinecast_cam: off, protected",
+		"noted, and found again by its package fogbell", "fogbell-index.service", "leave, and 4 more",
+		"2 to turn off, 1 to turn on, 5 left", "comes here because"} {
 		if !strings.Contains(out, words) {
 			require.Fail(t, "not said: "+words, out)
 		}
@@ -305,10 +318,12 @@ func TestReviewThroughAPipe(t *testing.T) {
 	p.In = "go Fogbell Sync\ndisable\nquit\n"
 	p.OK(t, "review", "--plain")
 	file := filepath.Join(t.TempDir(), "ours.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("format: 1\nentries:\n  - {id: sync, known-by: [{package: fogbell, file: sync}], protect: session, does: Keeps the tickets.}\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("format: 1\nentries:\n  - {id: sync, known-by: [{package: "+
+		"fogbell, file: sync}], protect: session, does: Keeps the tickets.}\n"), 0o600))
 	p.OK(t, "catalogue", "import", file, "--yes")
 	p.In = "apply\n"
-	require.Contains(t, p.Run(t, "review", "--plain").Err, "Fogbell Sync: it is protected: the desktop session needs it")
+	require.Contains(t, p.Run(t, "review", "--plain").Err,
+		"Fogbell Sync: it is protected: the desktop session needs it")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 	// Nothing to do ends it; the same machine can be reviewed again.
 	p.In = "leave\napply\n"
@@ -421,7 +436,8 @@ func TestSuggest(t *testing.T) {
 		require.Len(t, s.Suggestions, kinds["broken"])
 		p.JSON(t, &s, "disable", "--suggest=spare")
 		require.Len(t, s.Suggestions, kinds["spare"])
-		require.Contains(t, p.OK(t, "disable", "--suggest", "--dry-run"), fmt.Sprintf("%d entries could be turned off; nothing was", all))
+		require.Contains(t, p.OK(t, "disable", "--suggest", "--dry-run"),
+			fmt.Sprintf("%d entries could be turned off; nothing was", all))
 		p.Fails(t, 2, "did you mean spare?", "disable", "--suggest=spere")
 		p.OK(t, "note", "state=enabled", "--verdict", "essential")
 		p.JSON(t, &s, "disable", "--suggest")

@@ -29,10 +29,14 @@ func startMac(t *testing.T) runningMac {
 	t.Helper()
 	p := archive(t)
 	m := runningMac{&testkit.RunningMac{Root: p.Root, SignedIn: map[int][]testkit.LoginItem{
-		501: {{Name: "Gullrock Catalogue", Path: "/Applications/Gullrock Catalogue.app"}, {Name: "Quote \"it\"", Path: "/Applications/Quote \"it\".app", Hidden: true}},
+		501: {{Name: "Gullrock Catalogue", Path: "/Applications/Gullrock Catalogue.app"}, {Name: "Quote \"it\"",
+			Path: "/Applications/Quote \"it\".app", Hidden: true}},
 	}}, p}
-	for _, a := range []struct{ name, uid, home, id string }{{"mirela", "501", "/Users/mirela", "0D1F5A17-ABCD-4001-8314-000000000501"}, {"jonas", "502", "/Users/jonas", "0D1F5A17-ABCD-4002-8314-000000000502"}, {"_mdnsresponder", "65", "/var/empty", ""}} {
-		m.Accounts = append(m.Accounts, map[string]any{"RecordName": a.name, "UniqueID": a.uid, "NFSHomeDirectory": a.home, "GeneratedUID": a.id, "PrimaryGroupID": "20"})
+	for _, a := range []struct{ name, uid, home, id string }{{"mirela", "501", "/Users/mirela",
+		"0D1F5A17-ABCD-4001-8314-000000000501"}, {"jonas", "502", "/Users/jonas",
+		"0D1F5A17-ABCD-4002-8314-000000000502"}, {"_mdnsresponder", "65", "/var/empty", ""}} {
+		m.Accounts = append(m.Accounts, map[string]any{"RecordName": a.name, "UniqueID": a.uid,
+			"NFSHomeDirectory": a.home, "GeneratedUID": a.id, "PrimaryGroupID": "20"})
 	}
 	m.Boot(t)
 	return m
@@ -41,7 +45,8 @@ func startMac(t *testing.T) runningMac {
 // run runs a command on the running Mac.
 func (m runningMac) run(args ...string) (code int, out, errs string) {
 	var o, e bytes.Buffer
-	code = cli.Main(append([]string{"--store", m.disk.Store}, args...), cli.Streams{In: strings.NewReader(""), Out: &o, Err: &e,
+	code = cli.Main(append([]string{"--store", m.disk.Store}, args...), cli.Streams{In: strings.NewReader(""), Out: &o,
+		Err:  &e,
 		Open: func(string) (*machine.Machine, error) { return machine.OpenRunningMac(m.Root, m.RunningMac) }})
 	return code, o.String(), e.String()
 }
@@ -73,21 +78,26 @@ func TestRunningMacSwitches(t *testing.T) {
 		m.ok(t, "snapshot")
 		entries := m.list(t)
 		require.Equal(t, "enabled", entries["org.kelpline.updater"].State)
-		require.Contains(t, entries, "org.fogbell.sync/annika", "the running system has no such account, and her home is there")
-		out := m.ok(t, "disable", "org.kelpline.updater", "org.brinecast.helper", "com.apple.speedkeeper", "Gullrock Cat*", "Quote*", "--yes")
+		require.Contains(t, entries, "org.fogbell.sync/annika",
+			"the running system has no such account, and her home is there")
+		out := m.ok(t, "disable", "org.kelpline.updater", "org.brinecast.helper", "com.apple.speedkeeper",
+			"Gullrock Cat*", "Quote*", "--yes")
 		require.Contains(t, out, "C1 done")
 		require.Contains(t, out, `of "Quote \"it\"", it is not kept that it opens hidden`)
-		for domain, labels := range map[string][]string{"system": {"org.kelpline.updater", "org.brinecast.helper", "org.oldplotter.monitor"}, "user/501": {"com.apple.speedkeeper"}} {
+		for domain, labels := range map[string][]string{"system": {"org.kelpline.updater", "org.brinecast.helper",
+			"org.oldplotter.monitor"}, "user/501": {"com.apple.speedkeeper"}} {
 			for _, label := range labels {
 				require.True(t, m.Off(domain, label), label)
 			}
 		}
 		require.Empty(t, m.SignedIn[501])
 		entries = m.list(t)
-		require.Equal(t, "disabled in launchd's database", entries["org.kelpline.updater"].Mode, "as launchd says, whatever the file does")
+		require.Equal(t, "disabled in launchd's database", entries["org.kelpline.updater"].Mode,
+			"as launchd says, whatever the file does")
 		require.Equal(t, "removed (kept in the record)", entries["Quote \"it\"/mirela"].Mode)
 		m.ok(t, "enable", "Quote*", "org.brinecast.helper", "--yes")
-		require.Equal(t, []testkit.LoginItem{{Name: "Quote \"it\"", Path: "/Applications/Quote \"it\".app", Hidden: before13}}, m.SignedIn[501])
+		require.Equal(t, []testkit.LoginItem{{Name: "Quote \"it\"", Path: "/Applications/Quote \"it\".app",
+			Hidden: before13}}, m.SignedIn[501])
 		require.False(t, m.Off("system", "org.brinecast.helper"))
 		m.ok(t, "restore", "S1", "--yes")
 		require.False(t, m.Off("system", "org.kelpline.updater"))
@@ -102,7 +112,8 @@ func TestRunningMacSwitches(t *testing.T) {
 			require.Regexp(t, `mode +hidden`, out)
 			require.Contains(t, out, "1 changed")
 		}
-		require.NotContains(t, strings.Join(m.Calls, "\n"), "com.apple.ftpd", "labels that do not change are left alone")
+		require.NotContains(t, strings.Join(m.Calls, "\n"), "com.apple.ftpd",
+			"labels that do not change are left alone")
 	}
 }
 
@@ -118,7 +129,9 @@ func TestRunningMacAndItsDisk(t *testing.T) {
 	_, byName := m.disk.List(t)
 	require.Equal(t, "disabled", byName["org.tidewatch.gauge"].State)
 	m.disk.OK(t, "restore", "S1", "--yes")
-	require.Empty(t, slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, m.Root)), func(d string) bool { return strings.HasPrefix(d, launchdState+": was") }), "to the byte; launchd itself rewrote its file meanwhile, which shows in the time of the folder")
+	require.Empty(t, slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, m.Root)),
+		func(d string) bool { return strings.HasPrefix(d, launchdState+": was") }), "to the byte; launchd itself "+
+		"rewrote its file meanwhile, which shows in the time of the folder")
 	m.Boot(t)
 	m.disk.OK(t, "snapshot")
 	m.disk.OK(t, "disable", "org.kelpline.updater", "--yes")
@@ -140,15 +153,26 @@ func TestRunningMacFails(t *testing.T) {
 		disable           []string
 		stillWaiting      bool
 	}{
-		{name: "launchd refuses", refuse: "disable system/org.brinecast.helper", code: 1, says: "launchd refuses to disable org.brinecast.helper", disable: []string{"org.kelpline.updater", "org.brinecast.helper"}},
-		{name: "launchctl lies", lie: "disable system/org.kelpline.updater", code: 1, says: "launchctl reported success, but org.kelpline.updater still reads as enabled", disable: []string{"org.kelpline.updater", "com.apple.speedkeeper"}},
-		{name: "words that are not known", refuse: "print-disabled user/502", code: 1, says: "Operation not permitted", disable: []string{"org.brinecast.screens"}},
-		{name: "System Events lies", lie: "delete()", code: 1, says: "success was reported by System Events, but the login item is in the list", disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
-		{name: "System Events refuses", refuse: "delete()", code: 1, says: "not permitted", disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
+		{name: "launchd refuses", refuse: "disable system/org.brinecast.helper", code: 1,
+			says: "launchd refuses to disable org.brinecast.helper", disable: []string{"org.kelpline.updater",
+				"org.brinecast.helper"}},
+		{name: "launchctl lies", lie: "disable system/org.kelpline.updater", code: 1,
+			says:    "launchctl reported success, but org.kelpline.updater still reads as enabled",
+			disable: []string{"org.kelpline.updater", "com.apple.speedkeeper"}},
+		{name: "words that are not known", refuse: "print-disabled user/502", code: 1, says: "Operation not permitted",
+			disable: []string{"org.brinecast.screens"}},
+		{name: "System Events lies", lie: "delete()", code: 1,
+			says:    "success was reported by System Events, but the login item is in the list",
+			disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
+		{name: "System Events refuses", refuse: "delete()", code: 1, says: "not permitted",
+			disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
 		{name: "a place that is protected", code: 1, says: "sealed volume", disable: []string{"Application", "--all"}},
-		{name: "launchctl hangs", hang: "disable system/", code: 1, says: "did not answer", disable: []string{"org.kelpline.updater"}},
-		{name: "System Events hangs", hang: "delete()", code: 1, says: "a question of macOS may wait on the screen", disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
-		{name: "it refuses to take back too", refuse: "able system/", lie: "", code: 1, says: "launchd refuses", disable: []string{"org.kelpline.updater"}},
+		{name: "launchctl hangs", hang: "disable system/", code: 1, says: "did not answer",
+			disable: []string{"org.kelpline.updater"}},
+		{name: "System Events hangs", hang: "delete()", code: 1, says: "a question of macOS may wait on the screen",
+			disable: []string{"org.kelpline.updater", "Gullrock Cat*"}},
+		{name: "it refuses to take back too", refuse: "able system/", lie: "", code: 1, says: "launchd refuses",
+			disable: []string{"org.kelpline.updater"}},
 	} {
 		m := startMac(t)
 		m.ok(t, "snapshot")
@@ -189,7 +213,8 @@ func TestRunningMacUsersWhoAreNotSignedIn(t *testing.T) {
 	m.ok(t, "disable", "org.brinecast.screens", "--yes")
 	m.ok(t, "restore", "S1", "--yes")
 	written := func(d string) bool { return strings.HasPrefix(d, strings.TrimSuffix(launchdState, "/")) }
-	require.Empty(t, slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, m.Root)), written), "all else is as it was")
+	require.Empty(t, slices.DeleteFunc(testkit.Differences(before, testkit.Tree(t, m.Root)), written),
+		"all else is as it was")
 
 }
 
@@ -284,7 +309,8 @@ func TestRunningMacJobsOffByTheirFile(t *testing.T) {
 	m := startMac(t)
 	const label = "org.gullrock.remote"
 	require.NoError(t, os.WriteFile(filepath.Join(m.Root, "Library/LaunchDaemons", label+".plist"),
-		[]byte(`<plist version="1.0"><dict><key>Label</key><string>`+label+`</string><key>Program</key><string>/usr/local/bin/notice</string><key>Disabled</key><true/></dict></plist>`), 0o644))
+		[]byte(`<plist version="1.0"><dict><key>Label</key><string>`+label+
+			`</string><key>Program</key><string>/usr/local/bin/notice</string><key>Disabled</key><true/></dict></plist>`), 0o644))
 	m.ok(t, "snapshot")
 	require.Equal(t, "disabled", m.list(t)[label].State)
 	m.ok(t, "enable", label, "--yes")

@@ -90,7 +90,8 @@ func TestOutputIsAsPublished(t *testing.T) {
 func TestOutputDoesNotDependOnChance(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
-	for _, args := range [][]string{{"list", "--all"}, {"list", "--all", "--format", "json"}, {"locations"}, {"list", "--format", "csv"}} {
+	for _, args := range [][]string{{"list", "--all"}, {"list", "--all", "--format", "json"}, {"locations"},
+		{"list", "--format", "csv"}} {
 		first := p.OK(t, args...)
 		for range 5 {
 			require.Equal(t, first, p.OK(t, args...))
@@ -123,7 +124,8 @@ func published(t *testing.T, p testkit.Program, schema string, code int, args ..
 func TestOutputOfOtherSystemsIsAsPublished(t *testing.T) {
 	t.Parallel()
 	for _, row := range []struct{ machine, show, disable, only string }{
-		{"ticket-desk-pc", "tuner.exe", "Kelpline*", "tuner.exe"}, {"archive-mac", "org.kelpline.telemetry", "org.brinecast*", "org.brinecast.helper"},
+		{"ticket-desk-pc", "tuner.exe", "Kelpline*", "tuner.exe"}, {"archive-mac", "org.kelpline.telemetry",
+			"org.brinecast*", "org.brinecast.helper"},
 	} {
 		p := museum(t, row.machine)
 		published(t, p, "list", 0, "list", "--all")

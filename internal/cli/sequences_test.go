@@ -105,7 +105,8 @@ func (m *model) choose(state string) []string {
 }
 
 // daemons run what stands in the tables of others.
-var daemons = map[string]string{"linux.cron.system": "cron.service", "linux.cron.user": "cron.service", "linux.network-hooks": "NetworkManager.service"}
+var daemons = map[string]string{"linux.cron.system": "cron.service", "linux.cron.user": "cron.service",
+	"linux.network-hooks": "NetworkManager.service"}
 
 // bound are entries whose state follows from that of another: the jobs of at from
 // the daemon that runs them, a table from its daemon's unit, a service from its socket's or timer's link, and a
@@ -123,7 +124,8 @@ func (m *model) bound(handle string, by []string) bool {
 		if strings.HasPrefix(e.Location, "linux.systemd.") && o.Location == e.Location {
 			return true
 		}
-		if class := e.Source.Key; strings.HasPrefix(class, "{") && class == o.Source.Key && o.Location == "windows.shell-extensions" {
+		if class := e.Source.Key; strings.HasPrefix(class, "{") && class == o.Source.Key &&
+			o.Location == "windows.shell-extensions" {
 			return true // the plan tells that the class is blocked everywhere
 		}
 		if e.Source.Path == o.Source.Path && e.User == o.User && e.Location == o.Location {
@@ -220,7 +222,8 @@ func (m *model) step() {
 		compared := m.p.Run(m.t, "compare", name)
 		require.Zero(m.t, compared.Code, "%v: %s", m.done, compared.Out)
 		if m.exact && ok {
-			require.Empty(m.t, testkit.Differences(m.pictures[name], testkit.Tree(m.t, m.p.Root)), "%s: %v", name, m.done)
+			require.Empty(m.t, testkit.Differences(m.pictures[name], testkit.Tree(m.t, m.p.Root)), "%s: %v", name,
+				m.done)
 		}
 		if !ok {
 			return
@@ -233,9 +236,11 @@ func (m *model) step() {
 
 // add makes an entry of a name that is drawn; everything else stays.
 func (m *model) add() {
-	program := map[string]string{"workshop-box": "/opt/kelpline/bin/updater", "ticket-desk-pc": `C:\Program Files\Tidewatch\report.exe`,
-		"archive-mac": "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"}
-	if _, ok := m.run("add", "--name", fmt.Sprintf("Drawn %d", m.r.IntN(4)), "--at", "sign-in", "--yes", "--", program[filepath.Base(m.p.Root)]); !ok {
+	program := map[string]string{"workshop-box": "/opt/kelpline/bin/updater",
+		"ticket-desk-pc": `C:\Program Files\Tidewatch\report.exe`,
+		"archive-mac":    "/Users/mirela/Applications/Kelpline Assistant.app/Contents/MacOS/Kelpline Assistant"}
+	if _, ok := m.run("add", "--name", fmt.Sprintf("Drawn %d", m.r.IntN(4)), "--at", "sign-in", "--yes", "--",
+		program[filepath.Base(m.p.Root)]); !ok {
 		return // there is one of that name
 	}
 	after := m.look()
@@ -272,8 +277,8 @@ func (m *model) looksOnly(args ...string) {
 	require.Equal(m.t, m.now, m.look(), "%v", m.done)
 }
 
-// search is a search for a culprit with answers that are drawn. At the end, or where it is given up, all is as before but
-// what was found.
+// search is a search for a culprit with answers that are drawn. At the end, or where it is given up, all is as before
+// but what was found.
 func (m *model) search() {
 	state := []string{"enabled", "disabled"}[m.r.IntN(2)]
 	chosen := m.choose(state)

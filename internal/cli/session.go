@@ -83,7 +83,8 @@ func (a *app) desk() *work.Desk {
 
 // page writes what a command found.
 func (a *app) page() page.Writer {
-	return page.Writer{Printer: a.printer(), Format: a.format, Verbose: a.verbose, Quiet: a.quiet, Err: a.Err, Search: a.search}
+	return page.Writer{Printer: a.printer(), Format: a.format, Verbose: a.verbose, Quiet: a.quiet, Err: a.Err,
+		Search: a.search}
 }
 
 func (a *app) printer() view.Printer {
@@ -119,7 +120,8 @@ func (a *app) confirm(question string) error {
 		return nil
 	}
 	if !a.Ask {
-		return usage("nothing was done: confirmation needed, and there is no terminal to ask at; add --yes, or --dry-run to look first")
+		return usage("nothing was done: confirmation needed, and there is no terminal to ask at; add --yes, or " +
+			"--dry-run to look first")
 	}
 	switch strings.ToLower(a.answer(question + " [y/N]")) {
 	case "y", "yes":

@@ -29,8 +29,10 @@ func openTerminal(t *testing.T, shell ...string) terminal {
 	term := terminal{t, filepath.Join(t.TempDir(), "tmux")}
 	home := t.TempDir()
 	path := filepath.Dir(testkit.Built(t)) + ":" + os.Getenv("PATH")
-	line := fmt.Sprintf("exec env -i TERM=xterm-256color PATH=%s HOME=%s PS1='> ' %s", path, home, strings.Join(shell, " "))
-	out, err := exec.Command("tmux", "-f", "/dev/null", "-S", term.socket, "new-session", "-d", "-x", "240", "-y", "40", line).CombinedOutput()
+	line := fmt.Sprintf("exec env -i TERM=xterm-256color PATH=%s HOME=%s PS1='> ' %s", path, home,
+		strings.Join(shell, " "))
+	out, err := exec.Command("tmux", "-f", "/dev/null", "-S", term.socket, "new-session", "-d", "-x", "240", "-y", "40",
+		line).CombinedOutput()
 	require.NoError(t, err, string(out))
 	closeTerminal(t, term.socket)
 	return term
@@ -88,8 +90,9 @@ func TestCompletion(t *testing.T) {
 		start []string
 		setup string
 	}{
-		"bash": {[]string{"bash", "--norc", "--noprofile"}, "source /usr/share/bash-completion/bash_completion; source <(lockback completion bash)"},
-		"zsh":  {[]string{"zsh", "-f"}, "autoload -U compinit; compinit -u; source <(lockback completion zsh)"},
+		"bash": {[]string{"bash", "--norc", "--noprofile"},
+			"source /usr/share/bash-completion/bash_completion; source <(lockback completion bash)"},
+		"zsh": {[]string{"zsh", "-f"}, "autoload -U compinit; compinit -u; source <(lockback completion zsh)"},
 	}
 	for name, shell := range shells {
 		t.Run(name, func(t *testing.T) {
@@ -129,14 +132,16 @@ func TestCompletionOfHostileNames(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
 	file := filepath.Join(p.Root, "home/ines/.config/autostart/evil.desktop")
-	require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=$(touch /tmp/x)`id`;\x1b[31m \"'|\\\nExec=/opt/fogbell/sync\n"), 0o644))
+	require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=$(touch "+
+		"/tmp/x)`id`;\x1b[31m \"'|\\\nExec=/opt/fogbell/sync\n"), 0o644))
 	out := p.OK(t, "__complete", "show", "")
 	require.Contains(t, out, "??touch /tmp/x??id???")
 	for _, c := range []string{"$", "`", "\x1b", "\"", "'", "|", ";", "\\"} {
 		require.NotContains(t, strings.Split(out, "\n:")[0], c)
 	}
 	require.NotContains(t, p.Run(t, "__complete", "show", "").Err, "\x1b")
-	for _, args := range [][]string{{"__complete", "undo", ""}, {"__complete", "compare", "S"}, {"__complete", "list", "since=S"}} {
+	for _, args := range [][]string{{"__complete", "undo", ""}, {"__complete", "compare", "S"}, {"__complete", "list",
+		"since=S"}} {
 		require.True(t, strings.HasPrefix(p.OK(t, args...), ":"), "no record, no offers, no words")
 	}
 }

@@ -25,7 +25,8 @@ import (
 func within(t *testing.T, p testkit.Program, args ...string) string {
 	t.Helper()
 	var out, errs bytes.Buffer
-	code := cli.Main(append([]string{"--root", p.Root, "--store", p.Store, "--quiet"}, args...), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs})
+	code := cli.Main(append([]string{"--root", p.Root, "--store", p.Store, "--quiet"}, args...),
+		cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs})
 	require.Zero(t, code, "%v: %s", args, errs.String())
 	return out.String()
 }
@@ -37,12 +38,13 @@ type software struct {
 	parcel  string
 }
 
-// shopMachine builds a small Linux disk with some programs, whose folders differ from machine to machine where no package
-// says otherwise.
+// shopMachine builds a small Linux disk with some programs, whose folders differ from machine to machine where no
+// package says otherwise.
 func shopMachine(t *testing.T, dir string, n int, has []software) {
 	t.Helper()
 	files := map[string]string{
-		"etc/os-release": "ID=debian\nVERSION_ID=12\nPRETTY_NAME=\"Debian GNU/Linux 12\"\n", "etc/machine-id": fmt.Sprintf("%032x\n", n+1), "etc/hostname": fmt.Sprintf("desk-%03d\n", n),
+		"etc/os-release": "ID=debian\nVERSION_ID=12\nPRETTY_NAME=\"Debian GNU/Linux 12\"\n",
+		"etc/machine-id": fmt.Sprintf("%032x\n", n+1), "etc/hostname": fmt.Sprintf("desk-%03d\n", n),
 		"etc/passwd": "root:x:0:0:root:/root:/bin/sh\n", "usr/bin/true": "#!/bin/sh\n",
 	}
 	status := ""
@@ -52,13 +54,15 @@ func shopMachine(t *testing.T, dir string, n int, has []software) {
 		if s.parcel == "" {
 			path = fmt.Sprintf("srv/tools%d/%s", n%7, s.name)
 		} else {
-			status += fmt.Sprintf("Package: %s\nStatus: install ok installed\nVersion: 1.%d\nArchitecture: amd64\nMaintainer: Tidewatch Instruments <post@tidewatch.example>\nDescription: tide\n\n", s.parcel, n)
+			status += fmt.Sprintf("Package: %s\nStatus: install ok installed\nVersion: 1.%d\nArchitecture: "+
+				"amd64\nMaintainer: Tidewatch Instruments <post@tidewatch.example>\nDescription: tide\n\n", s.parcel, n)
 			files["var/lib/dpkg/info/"+s.parcel+".list"] = "/" + path + "\n"
 			files["var/lib/dpkg/info/"+s.parcel+".md5sums"] = fmt.Sprintf("%x  %s\n", md5.Sum([]byte(text)), path)
 		}
 		files[path] = text
 		for k := range s.entries {
-			files[fmt.Sprintf("etc/xdg/autostart/%s-%d.desktop", s.name, k)] = fmt.Sprintf("[Desktop Entry]\nType=Application\nName=%s\nExec=/%s --part %d\n", s.name, path, k)
+			files[fmt.Sprintf("etc/xdg/autostart/%s-%d.desktop", s.name, k)] = fmt.Sprintf(
+				"[Desktop Entry]\nType=Application\nName=%s\nExec=/%s --part %d\n", s.name, path, k)
 		}
 	}
 	files["var/lib/dpkg/status"] = status
@@ -166,7 +170,8 @@ func TestShop(t *testing.T) {
 	require.Len(t, up.Programs, len(all))
 	for _, program := range up.Programs {
 		c := model[program.Entry.Name]
-		require.Equal(t, *c, counts{program.Others.Machines, program.Others.Kept, program.Others.Off}, program.Entry.Name)
+		require.Equal(t, *c, counts{program.Others.Machines, program.Others.Kept, program.Others.Off},
+			program.Entry.Name)
 		require.Positive(t, c.off)
 	}
 	// Its notes are known on the next machine, and what was of the one machine is not.
@@ -188,12 +193,15 @@ func TestShop(t *testing.T) {
 		}
 	}
 	require.Contains(t, within(t, next, "review", "--format", "csv"), "your note says that it is spare")
-	for _, name := range []string{"tide00", "tide01", "tide03", "tide05"} { // of one entry, and of two, of which one may be off
+	// of one entry, and of two, of which one may be off
+	for _, name := range []string{"tide00", "tide01", "tide03", "tide05"} {
 		next.In = "go " + name + "\nquit\n"
 		c := model[name]
-		require.Contains(t, next.OK(t, "review", "--plain"), fmt.Sprintf("seen on %d other machines, kept on %d, off on %d", c.seen, c.kept, c.off))
+		require.Contains(t, next.OK(t, "review", "--plain"),
+			fmt.Sprintf("seen on %d other machines, kept on %d, off on %d", c.seen, c.kept, c.off))
 	}
 	// A program that changed is not the package's any more, and the note on that does not speak for it.
-	require.NoError(t, os.WriteFile(filepath.Join(next.Root, "opt/tide-00/tide00"), []byte("#!/bin/sh\nexec something else\n"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(next.Root, "opt/tide-00/tide00"),
+		[]byte("#!/bin/sh\nexec something else\n"), 0o755))
 	require.NotContains(t, within(t, next, "list", "tide00"), "nobody reads it")
 }

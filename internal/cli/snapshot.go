@@ -46,7 +46,8 @@ code is then 1.`,
 				// Nobody has more rights: what is missing in it stays missing.
 				defer func() {
 					if err == nil {
-						a.note("the snapshot is not complete: what decides an entry could not be read in %s", autostart.Count(snap.Missed, "place", "places"))
+						a.note("the snapshot is not complete: what decides an entry could not be read in %s",
+							autostart.Count(snap.Missed, "place", "places"))
 						err = exitError(exitFailed)
 					}
 				}()

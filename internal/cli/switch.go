@@ -53,7 +53,8 @@ With --suggest nothing is turned off: what could be is proposed, each with the r
 from verdicts, use and cost. Protected entries, and programs that nobody has judged,
 are never in it. On a terminal the proposals open in review; elsewhere, and with
 --dry-run, they are listed.`,
-		Example: "  lockback disable k7f3qa2 m2c5xyd\n  lockback disable \"Kelpline*\" -m \"updaters off\"\n  lockback disable fogbell-tray --for ines --dry-run\n  lockback disable --suggest spare,broken",
+		Example: "  lockback disable k7f3qa2 m2c5xyd\n  lockback disable \"Kelpline*\" -m \"updaters off\"\n  " +
+			"lockback disable fogbell-tray --for ines --dry-run\n  lockback disable --suggest spare,broken",
 		Args: func(c *cobra.Command, args []string) error {
 			if o.suggest != "" {
 				return nil
@@ -70,10 +71,13 @@ are never in it. On a terminal the proposals open in review; elsewhere, and with
 	}
 	a.switchFlags(c, &o)
 	a.trialFlag(c)
-	c.Flags().StringVar(&o.suggest, "suggest", "", "propose entries and turn nothing off: all `KINDS`, or some of "+strings.Join(review.Kinds, ","))
+	c.Flags().StringVar(&o.suggest, "suggest", "", "propose entries and turn nothing off: all `KINDS`, or some of "+
+		strings.Join(review.Kinds, ","))
 	c.Flags().Lookup("suggest").NoOptDefVal = allKinds
-	c.Flags().BoolVar(&a.guarded, "guarded", false, "turn protected entries off too, and those that need a second thought")
-	c.Flags().BoolVar(&o.hold, "hold", false, "keep them off although their programs turn them on again, where the system has a way")
+	c.Flags().BoolVar(&a.guarded, "guarded", false,
+		"turn protected entries off too, and those that need a second thought")
+	c.Flags().BoolVar(&o.hold, "hold", false, "keep them off although their programs turn them on again, where the "+
+		"system has a way")
 	return c
 }
 
@@ -107,7 +111,8 @@ func (a *app) writeFlags(c *cobra.Command) {
 
 // trialFlag is that of commands whose changes are on trial.
 func (a *app) trialFlag(c *cobra.Command) {
-	c.Flags().StringVar(&a.trial, "trial", "", "after how many `DAYS` check asks whether the change stays, 14d for example (default 14d)")
+	c.Flags().StringVar(&a.trial, "trial", "", "after how many `DAYS` check asks whether the change stays, 14d for "+
+		"example (default 14d)")
 }
 
 // trialDays is what it says; 0 where it says nothing.
@@ -161,7 +166,8 @@ func (s *session) nothingChosen(of work.Sifted) error {
 	case len(of.Guarded) > 0:
 		return usage("nothing was done: all that matches is protected")
 	case len(of.Cautioned) > 0:
-		return usage("nothing was done: all that matches needs a second thought; name the entries one by one, by handle or by their whole names")
+		return usage("nothing was done: all that matches needs a second thought; name the entries one by one, by " +
+			"handle or by their whole names")
 	case len(of.Fixed) > 0:
 		return errors.New("nothing was done: what matches cannot be turned off or on here")
 	}
@@ -180,7 +186,8 @@ type switching struct {
 
 // planSwitching makes the plan, with what people should know of it.
 func (s *session) planSwitching(inv inventory.Inventory, w *switching) (change.Plan, error) {
-	plan, err := s.Engine.Decide(change.Choice{Off: w.off, On: w.on, Want: w.want, Inventory: inv, ProtectedToo: s.guarded})
+	plan, err := s.Engine.Decide(change.Choice{Off: w.off, On: w.on, Want: w.want, Inventory: inv,
+		ProtectedToo: s.guarded})
 	w.notes = append(w.notes, page.SparedNotes(plan.Spared)...)
 	if errors.Is(err, change.ErrProtected) {
 		return plan, usage("nothing was done: %v", err)

@@ -26,7 +26,8 @@ import (
 
 // onTerminal runs the program on a terminal of its own, types the answer when it
 // is asked, and returns what stood on the screen.
-func onTerminal(t *testing.T, p testkit.Program, columns int, answer string, env []string, args ...string) (screen string, code int) {
+func onTerminal(t *testing.T, p testkit.Program, columns int, answer string, env []string,
+	args ...string) (screen string, code int) {
 	t.Helper()
 	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR, 0)
 	require.NoError(t, err)
@@ -34,7 +35,8 @@ func onTerminal(t *testing.T, p testkit.Program, columns int, answer string, env
 	require.NoError(t, unix.IoctlSetPointerInt(int(master.Fd()), unix.TIOCSPTLCK, 0))
 	n, err := unix.IoctlGetInt(int(master.Fd()), unix.TIOCGPTN)
 	require.NoError(t, err)
-	require.NoError(t, unix.IoctlSetWinsize(int(master.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 50, Col: uint16(columns)}))
+	require.NoError(t, unix.IoctlSetWinsize(int(master.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 50,
+		Col: uint16(columns)}))
 	slave, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|unix.O_NOCTTY, 0)
 	require.NoError(t, err)
 	cmd := exec.Command(testkit.Built(t), append([]string{"--root", p.Root, "--store", p.Store}, args...)...)
@@ -101,7 +103,8 @@ func TestColoursAndWidths(t *testing.T) {
 		colored, code := onTerminal(t, p, columns, "", nil, "list", "--all")
 		require.Zero(t, code)
 		require.Contains(t, colored, "\x1b[")
-		for _, how := range []struct{ env, args []string }{{[]string{"NO_COLOR=1"}, nil}, {nil, []string{"--no-color"}}, {[]string{"TERM=dumb"}, nil}} {
+		for _, how := range []struct{ env, args []string }{{[]string{"NO_COLOR=1"}, nil}, {nil, []string{"--no-color"}},
+			{[]string{"TERM=dumb"}, nil}} {
 			plain, _ := onTerminal(t, p, columns, "", how.env, append(how.args, "list", "--all")...)
 			require.NotContains(t, plain, "\x1b[")
 			// Without colour not a word is lost.
@@ -142,13 +145,15 @@ func TestHelpTellsWhatThereIs(t *testing.T) {
 			require.NotEmpty(t, own, path)
 			if c.Runnable() {
 				require.Contains(t, own, "Usage:", path)
-				require.True(t, c.HasExample() || c.HasSubCommands() || path[0] == "completion", "%s has no example", path)
+				require.True(t, c.HasExample() || c.HasSubCommands() || path[0] == "completion", "%s has no example",
+					path)
 			}
 			for line := range strings.Lines(own) {
 				require.LessOrEqual(t, len(strings.TrimRight(line, "\n")), 120, line)
 			}
 			if yes := c.Flags().Lookup("yes"); yes != nil {
-				require.NotNil(t, c.Flags().Lookup("dry-run"), "%s asks before it writes, and cannot show what it would write", path)
+				require.NotNil(t, c.Flags().Lookup("dry-run"),
+					"%s asks before it writes, and cannot show what it would write", path)
 			}
 			walk(c, path)
 		}
@@ -174,8 +179,10 @@ func TestShowTellsWhereFactsComeFrom(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
 	out := p.OK(t, "show", "kelpline-updater.timer")
-	for _, fact := range []string{"/opt/kelpline/bin/updater --quiet", "OnBootSec=", "2min", "timers.target", "at the next restart",
-		"/etc/systemd/system/timers.target.wants/kelpline-updater.timer", "link to /usr/lib/systemd/system/kelpline-updater.timer", "could override it"} {
+	for _, fact := range []string{"/opt/kelpline/bin/updater --quiet", "OnBootSec=", "2min", "timers.target",
+		"at the next restart",
+		"/etc/systemd/system/timers.target.wants/kelpline-updater.timer",
+		"link to /usr/lib/systemd/system/kelpline-updater.timer", "could override it"} {
 		require.Contains(t, out, fact)
 	}
 	require.Contains(t, p.OK(t, "show", "dbus.service"), "the machine needs it to start")
@@ -230,13 +237,15 @@ func TestKilledInTheMiddleOfSystemCalls(t *testing.T) {
 	t.Parallel()
 	testkit.Need(t, "strace")
 	kills := 0
-	for _, call := range []string{"renameat,renameat2", "unlinkat", "symlinkat", "fsync,fdatasync", "pwrite64", "utimensat"} {
+	for _, call := range []string{"renameat,renameat2", "unlinkat", "symlinkat", "fsync,fdatasync", "pwrite64",
+		"utimensat"} {
 		for _, n := range draw.Some(t, []int{1, 2, 3, 4}, 1) {
 			p := workshop(t)
 			p.OK(t, "snapshot")
 			before := testkit.Tree(t, p.Root)
 			traced := p
-			traced.Prefix = []string{"strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", call, n)}
+			traced.Prefix = []string{"strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=" + call, "-e",
+				fmt.Sprintf("inject=%s:signal=KILL:when=%d", call, n)}
 			cmd := append(append([]string{}, traced.Prefix...), testkit.Built(t), "--root", p.Root, "--store", p.Store)
 			run := exec.Command(cmd[0], append(cmd[1:], everything...)...)
 			run.Env = append(os.Environ(), "GOMAXPROCS=1") // the calls are counted by thread
@@ -266,7 +275,8 @@ func TestWriteErrorsTakeEverythingBack(t *testing.T) {
 		p := workshop(t)
 		p.OK(t, "snapshot")
 		before := testkit.Tree(t, p.Root)
-		p.Prefix = []string{"strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:error=EIO:when=2", call)}
+		p.Prefix = []string{"strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=" + call, "-e",
+			fmt.Sprintf("inject=%s:error=EIO:when=2", call)}
 		r := p.Run(t, everything...)
 		p.Prefix = nil
 		if r.Code == 6 { // taking back met the same error

@@ -158,7 +158,8 @@ func switchMeaning(word autostart.Switch) string {
 
 func switchesHelp() string {
 	var b strings.Builder
-	b.WriteString("An entry is turned off in the way that its own system knows, where there is one, so\nthat the system's settings agree. All of them can be taken back exactly.\n")
+	b.WriteString("An entry is turned off in the way that its own system knows, where there is one, so\nthat the " +
+		"system's settings agree. All of them can be taken back exactly.\n")
 	for _, s := range switchWords {
 		fmt.Fprintf(&b, "\n  %-13s %s", s.word, s.meaning)
 	}
@@ -189,7 +190,8 @@ func newHelpCommand(a *app) *cobra.Command {
 		RunE: func(c *cobra.Command, words []string) error {
 			page, rest, err := c.Root().Find(words)
 			if err != nil || len(rest) > 0 {
-				return usage("there is no page %q%s", strings.Join(words, " "), autostart.Suggest(words[len(words)-1], pages(c.Root())))
+				return usage("there is no page %q%s", strings.Join(words, " "), autostart.Suggest(words[len(words)-1],
+					pages(c.Root())))
 			}
 			page.InitDefaultHelpFlag()
 			return page.Help()

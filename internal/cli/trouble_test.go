@@ -64,7 +64,8 @@ func TestFullDiskUnderTheRecord(t *testing.T) {
 func TestFullDiskUnderTheMachine(t *testing.T) {
 	t.Parallel()
 	for machine, change := range map[string][]string{
-		"workshop-box": everything, "archive-mac": {"disable", "org.kelpline*", "com.apple.speedkeeper", "LoginHook", "updater", "Kelpline", "--yes"},
+		"workshop-box": everything, "archive-mac": {"disable", "org.kelpline*", "com.apple.speedkeeper", "LoginHook",
+			"updater", "Kelpline", "--yes"},
 	} {
 		disk := smallDisk(t, "2m")
 		source := museum(t, machine)
@@ -122,13 +123,15 @@ func TestRecordsThatCannotBeUsed(t *testing.T) {
 		words   string
 	}{
 		"from a newer version": {change(60, "\x00\x00\x00\x63"), "written by a newer lockback: it has version 99"},
-		"not a database":       {[]byte(strings.Repeat("these are notes, not a record\n", 200)), "the record is damaged"},
-		"somebody else's":      {change(68, "\x00\x00\x00\x07"), "not a record of lockback"},
-		"damaged inside":       {garbled, "the record is damaged"},
-		"cut off":              {healthy[:5000], "the record is damaged"},
+		"not a database": {[]byte(strings.Repeat("these are notes, not a record\n", 200)),
+			"the record is damaged"},
+		"somebody else's": {change(68, "\x00\x00\x00\x07"), "not a record of lockback"},
+		"damaged inside":  {garbled, "the record is damaged"},
+		"cut off":         {healthy[:5000], "the record is damaged"},
 	} {
 		require.NoError(t, os.WriteFile(p.Store, c.content, 0o600))
-		for _, args := range [][]string{{"snapshot"}, {"history"}, {"compare", "S1"}, {"restore", "S1", "--yes"}, {"disable", "Fogbell Sync", "--yes"}} {
+		for _, args := range [][]string{{"snapshot"}, {"history"}, {"compare", "S1"}, {"restore", "S1", "--yes"},
+			{"disable", "Fogbell Sync", "--yes"}} {
 			r := p.Run(t, args...)
 			require.Equal(t, 1, r.Code, "%s: %v: %s%s", name, args, r.Out, r.Err)
 			require.Contains(t, r.Err, c.words, "%s: %v", name, args)
@@ -218,7 +221,8 @@ func TestWithoutRights(t *testing.T) {
 	list, now := asInes.List(t)
 	require.Contains(t, now, "Fogbell Sync/ines")
 	require.Len(t, list.Unread, 2)
-	require.Equal(t, []string{"/var/spool/cron/crontabs", "/etc/wireguard/harbour.conf"}, []string{list.Unread[0].Path, list.Unread[1].Path})
+	require.Equal(t, []string{"/var/spool/cron/crontabs", "/etc/wireguard/harbour.conf"}, []string{list.Unread[0].Path,
+		list.Unread[1].Path})
 	require.Equal(t, "permission denied", list.Unread[0].Reason)
 	asInes.OK(t, "snapshot")
 	for _, args := range [][]string{
@@ -252,7 +256,8 @@ func TestPlacedLinksLeadNowhere(t *testing.T) {
 	// Nor may a user's link make root copy what is not for their eyes.
 	require.NoError(t, os.Remove(filepath.Join(home, ".config")))
 	require.NoError(t, os.MkdirAll(filepath.Join(home, ".config/autostart"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/secret"), []byte("[Desktop Entry]\nType=Application\nName=Secret\nExec=/bin/x password\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/secret"),
+		[]byte("[Desktop Entry]\nType=Application\nName=Secret\nExec=/bin/x password\n"), 0o600))
 	require.NoError(t, os.Symlink("/etc/secret", filepath.Join(home, ".config/autostart/peek.desktop")))
 	p.OK(t, "disable", "Secret", "--yes")
 	content, err := os.ReadFile(filepath.Join(home, ".config/autostart/peek.desktop"))
@@ -269,7 +274,8 @@ func TestHostileDisk(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
 	outside := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret.desktop"), []byte("[Desktop Entry]\nType=Application\nName=OUTSIDE\nExec=/outside\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret.desktop"),
+		[]byte("[Desktop Entry]\nType=Application\nName=OUTSIDE\nExec=/outside\n"), 0o644))
 	put := func(name, content string) string {
 		name = filepath.Join(p.Root, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
@@ -283,7 +289,8 @@ func TestHostileDisk(t *testing.T) {
 	auto := "etc/xdg/autostart/"
 	put(auto+"garbage.desktop", binary)
 	put(auto+"empty.desktop", "")
-	put(auto+"line\nbreak\x1b[2J\u202e.desktop", "[Desktop Entry]\nType=Application\nName=Evil\\nname\x1b]0;pwned\x07\u202etxt\nExec=/opt/evil \x1b[31m\n")
+	put(auto+"line\nbreak\x1b[2J\u202e.desktop",
+		"[Desktop Entry]\nType=Application\nName=Evil\\nname\x1b]0;pwned\x07\u202etxt\nExec=/opt/evil \x1b[31m\n")
 	put(auto+"bad\xff\xfeutf8.desktop", "[Desktop Entry]\nType=Application\nName=N\xff\nExec=/opt/\xfe\n")
 	put(auto+"formula.desktop", "[Desktop Entry]\nType=Application\nName==HYPERLINK(\"x\")\nExec=/opt/x\n")
 	link(auto+"loop.desktop", "loop.desktop")
@@ -294,7 +301,8 @@ func TestHostileDisk(t *testing.T) {
 	put("etc/cron.d/garbage", binary)
 	put("usr/lib/systemd/system/garbage.service", binary)
 	put("usr/lib/systemd/system/-.bad name.service", "[Service]\n")
-	put("usr/lib/systemd/system/self.service", "[Unit]\nWants=self.service\nRequires=%i%n@@.service\n[Service]\nExecStart=/opt/self\n[Install]\nWantedBy=self.service multi-user.target\nAlias=self.service ../../../etc/evil.service\nAlso=self.service\n")
+	put("usr/lib/systemd/system/self.service",
+		"[Unit]\nWants=self.service\nRequires=%i%n@@.service\n[Service]\nExecStart=/opt/self\n[Install]\nWantedBy=self.service multi-user.target\nAlias=self.service ../../../etc/evil.service\nAlso=self.service\n")
 	link("etc/systemd/system/a.service", "b.service")
 	link("etc/systemd/system/b.service", "a.service")
 	link("etc/systemd/system/multi-user.target.wants/gone.service", "/opt/gone.service")
@@ -345,7 +353,8 @@ func TestWhatHasNoSwitchIsLeftOut(t *testing.T) {
 	require.NoError(t, os.Symlink("/opt/gone", filepath.Join(p.Root, "etc/cron.daily/leads-nowhere")))
 	r := p.Run(t, "enable", "location=linux.cron.periodic", "--yes")
 	require.Zero(t, r.Code, r.Err)
-	require.Contains(t, r.Err, "leads-nowhere: cannot be turned on or off here: it is a link to /opt/gone, which does not exist")
+	require.Contains(t, r.Err, "leads-nowhere: cannot be turned on or off here: it is a link to /opt/gone, which "+
+		"does not exist")
 	require.Contains(t, r.Out, "tidewatch-archive")
 	p.Fails(t, 1, "what matches cannot be turned off or on here", "enable", "leads-nowhere", "--yes")
 }
@@ -359,7 +368,8 @@ func TestRecordCutShortInACommit(t *testing.T) {
 	for n := 1; n <= 12; n++ {
 		p := workshop(t)
 		p.OK(t, "snapshot")
-		cmd := exec.Command("strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=pwrite64", "-e", "inject=pwrite64:signal=KILL:when="+strconv.Itoa(n),
+		cmd := exec.Command("strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=pwrite64", "-e",
+			"inject=pwrite64:signal=KILL:when="+strconv.Itoa(n),
 			testkit.Built(t), "--root", p.Root, "--store", p.Store, "snapshot", "-m", "second")
 		cmd.Env = append(os.Environ(), "GOMAXPROCS=1")
 		if cmd.Run() == nil {

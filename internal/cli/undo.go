@@ -35,7 +35,8 @@ was changed since by something else, nothing is touched and the conflict is name
 			inv := s.Inventory()
 			plan, err := s.Engine.Undo(c)
 			if errors.Is(err, change.ErrNothing) {
-				a.note("there is nothing to do on %s: nothing is left of %s that could be taken back", page.Subject(s.Machine), c.Name())
+				a.note("there is nothing to do on %s: nothing is left of %s that could be taken back",
+					page.Subject(s.Machine), c.Name())
 				return s.printNothing(plan)
 			}
 			if err != nil {
@@ -45,7 +46,8 @@ was changed since by something else, nothing is touched and the conflict is name
 			if err != nil {
 				return err
 			}
-			return s.carryOut(task{plan: plan, inv: inv, verb: "Take back " + c.Name() + ":", about: about, message: "takes back " + c.Name()})
+			return s.carryOut(task{plan: plan, inv: inv, verb: "Take back " + c.Name() + ":", about: about,
+				message: "takes back " + c.Name()})
 		},
 	}
 	a.writeFlags(c)
@@ -54,14 +56,19 @@ was changed since by something else, nothing is touched and the conflict is name
 
 // aboutUndo says what an undo takes back, and what the next one would.
 func aboutUndo(s *session, c change.Change) ([]string, error) {
-	what := map[change.Kind]string{change.Restore: "It was a restore: the machine will be as it was before that, in %s.", change.Undo: "It took a change back itself: that change will be in force again, and %s has the state before it."}[c.Kind]
+	what := map[change.Kind]string{
+		change.Restore: "It was a restore: the machine will be as it was before that, in %s.",
+		change.Undo: "It took a change back itself: that change will be in force again, and %s has the state " +
+			"before it."}[c.Kind]
 	if what == "" {
 		what = "The machine will be as it was before that, in %s."
 	}
-	about := []string{fmt.Sprintf("Takes back %s of %s: %s", c.Name(), page.Dated(c.Time), c.Words()), fmt.Sprintf(what, fmt.Sprintf("S%d", c.Snapshot))}
+	about := []string{fmt.Sprintf("Takes back %s of %s: %s", c.Name(), page.Dated(c.Time), c.Words()),
+		fmt.Sprintf(what, fmt.Sprintf("S%d", c.Snapshot))}
 	next, ok, err := s.NextUndo(c)
 	if err != nil || ok {
-		return append(about, fmt.Sprintf("A second undo would take back %s of %s: %s", next.Name(), page.Dated(next.Time), next.Words())), err
+		return append(about, fmt.Sprintf("A second undo would take back %s of %s: %s", next.Name(),
+			page.Dated(next.Time), next.Words())), err
 	}
 	return append(about, "A second undo would find nothing more to take back."), nil
 }
@@ -131,7 +138,8 @@ A change that can be neither taken back nor finished can be given up with
 			}
 			elsewhere := s.MadeElsewhere(c)
 			if elsewhere != "" && !abandon && (a.yes || onto != "") && onto != s.Machine.Name {
-				return usage("%s was made elsewhere%s; this is %s. If it is the same machine all the same, add --onto %q; if not, recover --abandon gives the change up",
+				return usage("%s was made elsewhere%s; this is %s. If it is the same machine all the same, add "+
+					"--onto %q; if not, recover --abandon gives the change up",
 					c.Name(), elsewhere, page.Heading(s.Machine), s.Machine.Name)
 			}
 			if !a.yes {
@@ -169,7 +177,8 @@ A change that can be neither taken back nor finished can be given up with
 	a.writeFlags(c)
 	c.Flags().BoolVar(&finish, "finish", false, "carry the change out to its end instead of taking it back")
 	c.Flags().BoolVar(&abandon, "abandon", false, "give the change up and list how everything is left")
-	c.Flags().StringVar(&onto, "onto", "", "the change was made under another name or in another place; recover it on the machine with this `NAME`")
+	c.Flags().StringVar(&onto, "onto", "", "the change was made under another name or in another place; recover it "+
+		"on the machine with this `NAME`")
 	return c
 }
 
@@ -178,5 +187,6 @@ func stuck(s *session, c change.Change, err error) error {
 	if errors.Is(err, change.ErrConflict) {
 		return s.explain(err)
 	}
-	return fmt.Errorf("%s could not be settled: %w: %w; mend that and run recover again, or give the change up with recover --abandon", c.Name(), err, change.ErrInterrupted)
+	return fmt.Errorf("%s could not be settled: %w: %w; mend that and run recover again, or give the change up "+
+		"with recover --abandon", c.Name(), err, change.ErrInterrupted)
 }

@@ -58,31 +58,53 @@ func TestTicketDesk(t *testing.T) {
 	require.Contains(t, p.OK(t, "disable", "Fogbell", "--dry-run"), "FogbellSynced stops too: its class is blocked")
 	list, byName := p.List(t, "--all")
 	for name, want := range map[string]testkit.Entry{
-		"Fogbell Sync":          {Location: "windows.run", State: "enabled", Target: target(`C:\Program Files\Fogbell\Fogbell Sync.exe`, true)},
-		"Lampwick Label Helper": {Location: "windows.run", State: "disabled", Mode: "off in Windows' own startup settings", Target: target(`C:\Program Files\Lampwick\LabelHelper.exe`, true)},
-		"Kelpline Updater":      {Location: "windows.run", State: "enabled", Target: target(`C:\Program Files (x86)\Kelpline\updater.exe`, true)},
+		"Fogbell Sync": {Location: "windows.run", State: "enabled",
+			Target: target(`C:\Program Files\Fogbell\Fogbell Sync.exe`, true)},
+		"Lampwick Label Helper": {Location: "windows.run", State: "disabled",
+			Mode: "off in Windows' own startup settings", Target: target(`C:\Program Files\Lampwick\LabelHelper.exe`,
+				true)},
+		"Kelpline Updater": {Location: "windows.run", State: "enabled",
+			Target: target(`C:\Program Files (x86)\Kelpline\updater.exe`, true)},
 		"Backup to drive/odile": {Location: "windows.run", State: "enabled", Target: testkit.Entry{}.Target},
-		"Kelpline Assistant/tomas": {Location: "windows.run", State: "enabled", // from the log of a hive that was not closed
+		// from the log of a hive that was not closed
+		"Kelpline Assistant/tomas": {Location: "windows.run", State: "enabled",
 			Target: target(`C:\Program Files (x86)\Kelpline\assistant.exe`, true)},
-		"Oldplotter Monitor/erasmus":        {Location: "windows.run", State: "enabled", Target: target(`C:\oldplotter\monitor.exe`, false), Problems: []string{"target-missing"}},
-		"!Kelpline Setup":                   {Location: "windows.run-once", State: "enabled", Target: target(`C:\Program Files\Kelpline\setup.dll`, true)},
-		"Gullrock Tickets":                  {Location: "windows.startup-folder", State: "enabled", Target: target(`C:\Program Files\Gullrock\tickets.exe`, true)},
-		"Brinecast Überblick/odile":         {Location: "windows.startup-folder", State: "enabled", Target: target(`C:\Program Files\Brinecast\Überblick.exe`, false), Problems: []string{"target-missing"}},
-		"tuner.exe":                         {Location: "windows.winlogon", State: "enabled", Target: target(`C:\ProgramData\tuner\tuner.exe`, true), Problems: []string{"not-default"}},
-		"taskmgr.exe":                       {Location: "windows.image-options", State: "enabled", Mode: "whenever it is started, instead of it", Target: target(`C:\ProgramData\tuner\tuner.exe`, true), Problems: []string{"not-default"}},
-		"Lampwick label spool":              {Location: "windows.services", State: "enabled", Mode: "manual, on a trigger", Target: target(`C:\Program Files\Lampwick\spool.dll`, true)},
-		"Kelpline Update Service (kupdate)": {Location: "windows.services", State: "enabled", Mode: "automatic, delayed", Target: target(`C:\Program Files (x86)\Kelpline\service.exe`, true)},
-		"Tidewatch tide gauge reader":       {Location: "windows.services", State: "enabled", Mode: "automatic", Target: target(`C:\Program Files\Tidewatch\tidewatch.exe`, true)},
-		`Kelpline\Update`:                   {Location: "windows.tasks", State: "enabled", Mode: "every day, again every 1 h", Target: target(`C:\Program Files (x86)\Kelpline\updater.exe`, true)},
-		`Lampwick\Calibrate`:                {Location: "windows.tasks", State: "disabled", Mode: "damaged: it does not run", Problems: []string{"unparsable"}},
-		"hook.dll":                          {Location: "windows.app-init-dlls", State: "disabled", Mode: "LoadAppInit_DLLs is 0", Target: testkit.Entry{}.Target, Problems: []string{"not-default"}},
-		"Kelpline Bar":                      {Location: "windows.explorer", State: "enabled", Target: target(`C:\Program Files (x86)\Kelpline\bar.dll`, true)},
-		"org.gullrock.tickets":              {Location: "windows.browser", State: "enabled", Mode: "native messaging host", Target: target(`C:\Program Files\Gullrock\tickets-host.exe`, true)},
-		"Disk Driver":                       {Location: "windows.drivers", State: "enabled", Mode: "at the very start", Target: target(`C:\Windows\System32\drivers\disk.sys`, true), OSPart: true},
+		"Oldplotter Monitor/erasmus": {Location: "windows.run", State: "enabled",
+			Target: target(`C:\oldplotter\monitor.exe`, false), Problems: []string{"target-missing"}},
+		"!Kelpline Setup": {Location: "windows.run-once", State: "enabled",
+			Target: target(`C:\Program Files\Kelpline\setup.dll`, true)},
+		"Gullrock Tickets": {Location: "windows.startup-folder", State: "enabled",
+			Target: target(`C:\Program Files\Gullrock\tickets.exe`, true)},
+		"Brinecast Überblick/odile": {Location: "windows.startup-folder", State: "enabled",
+			Target: target(`C:\Program Files\Brinecast\Überblick.exe`, false), Problems: []string{"target-missing"}},
+		"tuner.exe": {Location: "windows.winlogon", State: "enabled",
+			Target: target(`C:\ProgramData\tuner\tuner.exe`, true), Problems: []string{"not-default"}},
+		"taskmgr.exe": {Location: "windows.image-options", State: "enabled",
+			Mode: "whenever it is started, instead of it", Target: target(`C:\ProgramData\tuner\tuner.exe`, true),
+			Problems: []string{"not-default"}},
+		"Lampwick label spool": {Location: "windows.services", State: "enabled",
+			Mode: "manual, on a trigger", Target: target(`C:\Program Files\Lampwick\spool.dll`, true)},
+		"Kelpline Update Service (kupdate)": {Location: "windows.services", State: "enabled",
+			Mode: "automatic, delayed", Target: target(`C:\Program Files (x86)\Kelpline\service.exe`, true)},
+		"Tidewatch tide gauge reader": {Location: "windows.services", State: "enabled", Mode: "automatic",
+			Target: target(`C:\Program Files\Tidewatch\tidewatch.exe`, true)},
+		`Kelpline\Update`: {Location: "windows.tasks", State: "enabled", Mode: "every day, again every 1 h",
+			Target: target(`C:\Program Files (x86)\Kelpline\updater.exe`, true)},
+		`Lampwick\Calibrate`: {Location: "windows.tasks", State: "disabled", Mode: "damaged: it does not run",
+			Problems: []string{"unparsable"}},
+		"hook.dll": {Location: "windows.app-init-dlls", State: "disabled", Mode: "LoadAppInit_DLLs is 0",
+			Target: testkit.Entry{}.Target, Problems: []string{"not-default"}},
+		"Kelpline Bar": {Location: "windows.explorer", State: "enabled",
+			Target: target(`C:\Program Files (x86)\Kelpline\bar.dll`, true)},
+		"org.gullrock.tickets": {Location: "windows.browser", State: "enabled", Mode: "native messaging host",
+			Target: target(`C:\Program Files\Gullrock\tickets-host.exe`, true)},
+		"Disk Driver": {Location: "windows.drivers", State: "enabled", Mode: "at the very start",
+			Target: target(`C:\Windows\System32\drivers\disk.sys`, true), OSPart: true},
 	} {
 		got, ok := byName[name]
 		require.True(t, ok, name)
-		require.Equal(t, []any{want.Location, want.State, want.Mode, want.OSPart}, []any{got.Location, got.State, got.Told(), got.OSPart}, name)
+		require.Equal(t, []any{want.Location, want.State, want.Mode, want.OSPart}, []any{got.Location, got.State,
+			got.Told(), got.OSPart}, name)
 		if want.Target.Path != "" {
 			require.Equal(t, want.Target, got.Target, name)
 		} else if name != "hook.dll" && name != `Lampwick\Calibrate` { // another drive, a short name: it may be there
@@ -102,18 +124,21 @@ func TestTicketDesk(t *testing.T) {
 	software, odile := "Windows/System32/config/SOFTWARE: ", "Users/odile/NTUSER.DAT: "
 	const approved = `Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\`
 	for name, want := range map[string]string{ // as another program reads it
-		software + approved + `Run\` + "\x00Brinecast":                                                    "3:03000000",
-		software + approved + `Run32\` + "\x00Kelpline Updater":                                           "3:03000000",
-		software + approved + `StartupFolder\` + "\x00Gullrock Tickets.lnk":                               "3:03000000",
-		odile + `Software\` + approved + `Run\` + "\x00Tide Chart":                                        "3:03000000",
-		software + `Microsoft\Windows NT\CurrentVersion\Winlogon\` + "\x00Shell":                          testkit.Digest(1, regf.TextData("explorer.exe")),
-		software + `Microsoft\Office\Excel\Addins\Saltmarsh.Ledger\` + "\x00LoadBehavior":                 "4:02000000",
-		"Windows/System32/config/SYSTEM: " + `ControlSet001\Services\kupdate\` + "\x00Start":              "4:04000000",
-		"Windows/System32/config/SYSTEM: " + `ControlSet001\Control\Session Manager\` + "\x00BootExecute": testkit.Digest(7, regf.ListData([]string{"autocheck autochk *"})),
+		software + approved + `Run\` + "\x00Brinecast":                      "3:03000000",
+		software + approved + `Run32\` + "\x00Kelpline Updater":             "3:03000000",
+		software + approved + `StartupFolder\` + "\x00Gullrock Tickets.lnk": "3:03000000",
+		odile + `Software\` + approved + `Run\` + "\x00Tide Chart":          "3:03000000",
+		software + `Microsoft\Windows NT\CurrentVersion\Winlogon\` +
+			"\x00Shell": testkit.Digest(1, regf.TextData("explorer.exe")),
+		software + `Microsoft\Office\Excel\Addins\Saltmarsh.Ledger\` + "\x00LoadBehavior":    "4:02000000",
+		"Windows/System32/config/SYSTEM: " + `ControlSet001\Services\kupdate\` + "\x00Start": "4:04000000",
+		"Windows/System32/config/SYSTEM: " + `ControlSet001\Control\Session Manager\` +
+			"\x00BootExecute": testkit.Digest(7, regf.ListData([]string{"autocheck autochk *"})),
 	} {
 		require.True(t, strings.HasPrefix(off[name], want), "%q is %q", name, off[name])
 	}
-	for _, gone := range []string{software + `Microsoft\Windows\CurrentVersion\RunOnce\` + "\x00!Kelpline Setup", software + `Microsoft\NetSh\` + "\x00tide",
+	for _, gone := range []string{software + `Microsoft\Windows\CurrentVersion\RunOnce\` + "\x00!Kelpline Setup",
+		software + `Microsoft\NetSh\` + "\x00tide",
 		software + `Microsoft\Windows\CurrentVersion\Explorer\ShellIconOverlayIdentifiers\ FogbellSynced\`} {
 		require.NotContains(t, off, gone)
 	}
@@ -147,7 +172,8 @@ func target(path string, exists bool) (t struct {
 // several hives and files, and the recovery too.
 func TestTicketDeskKilledAtEveryStep(t *testing.T) {
 	t.Parallel()
-	change := []string{"disable", "Gullrock Tickets", "Tide Chart", "kupdate", "Kelpline Update*", "tuner.exe", "FogbellSynced", "profile.ps1", "Fogbell", "--yes"}
+	change := []string{"disable", "Gullrock Tickets", "Tide Chart", "kupdate", "Kelpline Update*", "tuner.exe",
+		"FogbellSynced", "profile.ps1", "Fogbell", "--yes"}
 	change = append(change[:3], change[4:]...)
 	done := settled(t, ticketDesk(t))
 	before := diskState(t, done.Root)
@@ -172,7 +198,8 @@ func TestTicketDeskKilledAtEveryStep(t *testing.T) {
 				now := diskState(t, w.Root)
 				for _, name := range testkit.Changed(after, now) { // the times of the two runs differ
 					if !strings.Contains(name, "StartupApproved") {
-						require.Equal(t, times.ReplaceAllString(after[name], ""), times.ReplaceAllString(now[name], ""), name)
+						require.Equal(t, times.ReplaceAllString(after[name], ""), times.ReplaceAllString(now[name], ""),
+							name)
 					}
 				}
 				w.OK(t, "undo", lastChange(t, w.Program), "--yes")
@@ -198,7 +225,8 @@ func TestWindowsRefusals(t *testing.T) {
 	t.Run("hibernated", func(t *testing.T) {
 		p := settled(t, ticketDesk(t))
 		whole := entries(p)
-		require.NoError(t, os.WriteFile(filepath.Join(p.Root, "hiberfil.sys"), append([]byte("HIBR"), make([]byte, 4096)...), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(p.Root, "hiberfil.sys"), append([]byte("HIBR"),
+			make([]byte, 4096)...), 0o644))
 		before := diskState(t, p.Root)
 		p.Fails(t, 1, "hibernated", "disable", "Fogbell Sync", "--yes")
 		require.Empty(t, testkit.Changed(before, diskState(t, p.Root)))

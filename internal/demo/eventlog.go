@@ -186,7 +186,10 @@ func (w *logWriter) data(data []Datum) {
 	w.instance(func() {
 		w.element("EventData", nil, func() {
 			for k, d := range data {
-				w.element("Data", []string{"Name", d.Name}, func() { w.chunk = append(w.chunk, 0x0d, byte(k), 0, kinds[k]) })
+				w.element("Data", []string{"Name", d.Name}, func() {
+					w.chunk = append(w.chunk, 0x0d, byte(k), 0,
+						kinds[k])
+				})
 			}
 		})
 	}, kinds, func(k int) {
@@ -212,7 +215,8 @@ func (w *logWriter) file(events, last int) []byte {
 	for k, n := range []uint32{128, uint32(last), uint32(free), crc32.ChecksumIEEE(chunk[512:free])} {
 		binary.LittleEndian.PutUint32(chunk[40+4*k:], n)
 	}
-	binary.LittleEndian.PutUint32(chunk[124:], crc32.ChecksumIEEE(append(append([]byte(nil), chunk[:120]...), chunk[128:512]...)))
+	binary.LittleEndian.PutUint32(chunk[124:], crc32.ChecksumIEEE(append(append([]byte(nil), chunk[:120]...),
+		chunk[128:512]...)))
 	head := make([]byte, 4096)
 	copy(head, "ElfFile\x00")
 	binary.LittleEndian.PutUint64(head[24:], uint64(events+1))

@@ -16,7 +16,8 @@ import (
 var order = []string{"workshop-box", "ticket-desk-pc", "archive-mac"}
 
 // machines are the computers of the museum, by the folder that each is built in.
-var machines = map[string]func() []piece{"workshop-box": workshopBox, "ticket-desk-pc": ticketDeskPC, "archive-mac": archiveMac}
+var machines = map[string]func() []piece{"workshop-box": workshopBox, "ticket-desk-pc": ticketDeskPC,
+	"archive-mac": archiveMac}
 
 // BuildMachine makes one of the museum's computers as a mounted disk in dir,
 // which must not exist.
@@ -43,7 +44,8 @@ type scene struct {
 
 // scenes are what happens at each machine.
 var scenes = map[string][]scene{"workshop-box": {
-	{say: "The workshop box of the Gullrock Lighthouse Museum has become slow. Its disk is mounted; nothing of it runs. What starts by itself?",
+	{say: "The workshop box of the Gullrock Lighthouse Museum has become slow. Its disk is mounted; nothing of it " +
+		"runs. What starts by itself?",
 		args: []string{"list"}},
 	{say: "Before anything is touched, its exact state is recorded.",
 		args: []string{"snapshot", "-m", "as found"}},
@@ -51,14 +53,17 @@ var scenes = map[string][]scene{"workshop-box": {
 		args: []string{"show", "Speed*"}},
 	{say: "The screen caster was removed long ago and left its entries behind. What else has lost its program?",
 		args: []string{"list", "problem=target-missing"}},
-	{say: "First a look at what would be done, then updaters, leftovers, the stranger and the label printing go off together.",
+	{say: "First a look at what would be done, then updaters, leftovers, the stranger and the label printing go " +
+		"off together.",
 		args: []string{"disable", "kelpline*", "brinecast*", "Tide Chart", "Speed*", "lampwick*", "--dry-run"}},
-	{args: []string{"disable", "kelpline*", "brinecast*", "Tide Chart", "Speed*", "lampwick*", "--yes", "-m", "updaters and leftovers"}},
+	{args: []string{"disable", "kelpline*", "brinecast*", "Tide Chart", "Speed*", "lampwick*", "--yes", "-m",
+		"updaters and leftovers"}},
 	{say: "The welcome page is for everyone. Ines does not want it at her bench; Bram does.",
 		args: []string{"disable", "gullrock-welcome.service", "--for", "ines", "--yes"}},
 	{say: "What is different from what was found?",
 		args: []string{"compare", "S1"}, exit: 3},
-	{say: "A week later. The box was restarted and used. The updater has turned itself on again, and brought a friend. What happened since?",
+	{say: "A week later. The box was restarted and used. The updater has turned itself on again, and brought a " +
+		"friend. What happened since?",
 		happens: func(root string) error {
 			link := filepath.Join(root, "etc/systemd/system/timers.target.wants/kelpline-updater.timer")
 			if err := os.Symlink("/usr/lib/systemd/system/kelpline-updater.timer", link); err != nil {
@@ -68,7 +73,8 @@ var scenes = map[string][]scene{"workshop-box": {
 			if err := os.WriteFile(filepath.Join(root, "opt/kelpline/bin/care"), []byte(care), 0o755); err != nil {
 				return err
 			}
-			if err := os.WriteFile(filepath.Join(root, "etc/cron.d/kelpline-care"), []byte("@hourly root /opt/kelpline/bin/care\n"), 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(root, "etc/cron.d/kelpline-care"),
+				[]byte("@hourly root /opt/kelpline/bin/care\n"), 0o644); err != nil {
 				return err
 			}
 			return restarted(root)
@@ -76,7 +82,8 @@ var scenes = map[string][]scene{"workshop-box": {
 	{args: []string{"check"}, exit: 3},
 	{say: "Both go off, and the updater is held off, in a way that its own tools respect.",
 		args: []string{"disable", "kelpline-updater.timer", "care", "--hold", "--yes"}},
-	{say: "The labels no longer print: one thing too many was turned off. Which of them? Some come back, the box is restarted, somebody prints a label.",
+	{say: "The labels no longer print: one thing too many was turned off. Which of them? Some come back, the box " +
+		"is restarted, somebody prints a label.",
 		args: []string{"culprit", "start", "C1", "--yes"}},
 	{happens: restarted, args: []string{"culprit", "works", "--yes"}},
 	{happens: restarted, args: []string{"culprit", "works", "--yes"}},
@@ -94,7 +101,8 @@ var scenes = map[string][]scene{"workshop-box": {
 	{say: "All of it is in the history, and every change can be taken back.",
 		args: []string{"history"}},
 }, "ticket-desk-pc": {
-	{say: "The ticket desk's Windows computer shows an error at sign-in and is slow. Its disk is mounted; nothing of it runs. What starts by itself, for everyone and for each of its users?",
+	{say: "The ticket desk's Windows computer shows an error at sign-in and is slow. Its disk is mounted; nothing " +
+		"of it runs. What starts by itself, for everyone and for each of its users?",
 		args: []string{"list"}},
 	{say: "The state as it was found is recorded: entries, registry values, files.",
 		args: []string{"snapshot", "-m", "as found"}},
@@ -104,8 +112,11 @@ var scenes = map[string][]scene{"workshop-box": {
 		args: []string{"show", "name=tuner.exe"}},
 	{say: "Of what else is the program missing? What lies on another drive cannot be told, and is not called missing.",
 		args: []string{"list", "problem=target-missing"}},
-	{say: "The intruder, the leftovers, the updaters and a strange name go off together. Values are set as Windows' own settings pages do it; what has no such setting is removed, kept in the record, and stays in the list.",
-		args: []string{"disable", "tuner*", "taskmgr.exe", "1", "COR_PROFILER", "Speed*", "Brinecast", "Brinecast screen*", "Kelpline*", "vidc.bell", "--yes", "-m", "intruder, leftovers, updaters"}},
+	{say: "The intruder, the leftovers, the updaters and a strange name go off together. Values are set as " +
+		"Windows' own settings pages do it; what has no such setting is removed, kept in the record, and stays in " +
+		"the list.",
+		args: []string{"disable", "tuner*", "taskmgr.exe", "1", "COR_PROFILER", "Speed*", "Brinecast",
+			"Brinecast screen*", "Kelpline*", "vidc.bell", "--yes", "-m", "intruder, leftovers, updaters"}},
 	{say: "A task is switched by the scheduler of the running machine only: offline it is left on, with the reason.",
 		args: []string{"disable", `Kelpline\Update`, "--yes"}, exit: 1},
 	{say: "What is off now?",
@@ -116,7 +127,8 @@ var scenes = map[string][]scene{"workshop-box": {
 		args: []string{"restore", "S12", "--yes"}},
 	{args: []string{"compare", "S12"}},
 }, "archive-mac": {
-	{say: "The archive's Mac rings its bell at sign-in and is slow. Its disk is mounted; nothing of it runs. What starts at sign-in? Each of its three users has a list of their own, and each is turned off for them alone.",
+	{say: "The archive's Mac rings its bell at sign-in and is slow. Its disk is mounted; nothing of it runs. What " +
+		"starts at sign-in? Each of its three users has a list of their own, and each is turned off for them alone.",
 		args: []string{"list", "stage=sign-in", "for=mirela"}},
 	{say: "And with the system, or by the clock?",
 		args: []string{"list", "stage=system,schedule"}},
@@ -126,11 +138,15 @@ var scenes = map[string][]scene{"workshop-box": {
 		args: []string{"show", "com.apple.speedkeeper"}},
 	{say: "The screen caster was thrown into the bin, and left its helper, its agent and its login item behind.",
 		args: []string{"list", "problem=target-missing"}},
-	{say: "The stranger, the updater and the leftovers go off together, in launchd's own database, with what was put into the sign-in window.",
-		args: []string{"disable", "com.apple.speedkeeper", "*kelpline*", "org.brinecast*", "Kelpline", "LoginHook", "Brinecast Viewer", "--yes", "-m", "stranger, updater, leftovers"}},
-	{say: "The list of login items is in a database that only the running Mac may change: it is left as it is, with the reason.",
+	{say: "The stranger, the updater and the leftovers go off together, in launchd's own database, with what was " +
+		"put into the sign-in window.",
+		args: []string{"disable", "com.apple.speedkeeper", "*kelpline*", "org.brinecast*", "Kelpline", "LoginHook",
+			"Brinecast Viewer", "--yes", "-m", "stranger, updater, leftovers"}},
+	{say: "The list of login items is in a database that only the running Mac may change: it is left as it is, " +
+		"with the reason.",
 		args: []string{"disable", "Brinecast", "--yes"}, exit: 1},
-	{say: "Nobody misses the label printer, but Mirela's assistant was wanted. It alone comes back, and the others stay off.",
+	{say: "Nobody misses the label printer, but Mirela's assistant was wanted. It alone comes back, and the others " +
+		"stay off.",
 		args: []string{"restore", "S16", "--only", "org.kelpline.assistant", "--yes"}},
 	{say: "What is different from what was found?",
 		args: []string{"compare", "S16"}, exit: 3},
@@ -213,7 +229,8 @@ func Guide(out io.Writer, o Options, run func(args ...string) int) error {
 		}
 		if o.Keep == "" {
 			fmt.Fprintf(out, "\n# That was the example; its folder is removed again. What to try next:\n")
-			for _, line := range []string{"lockback demo --keep gullrock --build-only   the same computers, to try things out", "lockback list                                this computer, which only looks",
+			for _, line := range []string{"lockback demo --keep gullrock --build-only   the same computers, to try " +
+				"things out", "lockback list                                this computer, which only looks",
 				"lockback help selectors                      how entries are chosen"} {
 				fmt.Fprintf(out, "  %s\n", line)
 			}
@@ -222,7 +239,8 @@ func Guide(out io.Writer, o Options, run func(args ...string) int) error {
 		fmt.Fprintf(out, "\nThe machines and their record are left for trying things out:\n")
 	}
 	for _, name := range order {
-		fmt.Fprintf(out, "  lockback --root %s --store %s list\n", quoted([]string{filepath.Join(dir, name)}), quoted([]string{record}))
+		fmt.Fprintf(out, "  lockback --root %s --store %s list\n", quoted([]string{filepath.Join(dir, name)}),
+			quoted([]string{record}))
 	}
 	return nil
 }
@@ -246,7 +264,8 @@ func play(out io.Writer, root, name, record string, scenes []scene, next func(),
 			next()
 		}
 		if code := run(append([]string{"--root", root, "--store", record}, s.args...)...); code != s.exit {
-			return fmt.Errorf("the example did not go as it should: %q ended with exit code %d, not %d", strings.Join(s.args, " "), code, s.exit)
+			return fmt.Errorf("the example did not go as it should: %q ended with exit code %d, not %d",
+				strings.Join(s.args, " "), code, s.exit)
 		}
 	}
 	return nil

@@ -29,7 +29,8 @@ func macProgram(identifier string, who *signer, team string, seals map[int][]byt
 	}
 	hashes := fixedPart + len(names) + specials*hashSize
 	directory := make([]byte, hashes+codeSize/page*hashSize)
-	for at, v := range map[int]uint32{0: 0xfade0c02, 4: uint32(len(directory)), 8: 0x20400, 12: flags, 16: uint32(hashes), 20: fixedPart, 24: uint32(specials), 28: codeSize / page, 32: codeSize} {
+	for at, v := range map[int]uint32{0: 0xfade0c02, 4: uint32(len(directory)), 8: 0x20400, 12: flags,
+		16: uint32(hashes), 20: fixedPart, 24: uint32(specials), 28: codeSize / page, 32: codeSize} {
 		be.PutUint32(directory[at:], v)
 	}
 	directory[36], directory[37], directory[39] = hashSize, 2, 12

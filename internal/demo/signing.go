@@ -51,7 +51,8 @@ var made = time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
 
 // museumRoot is the authority that the museum's computers believe.
 func museumRoot() *x509.Certificate {
-	return certify(&x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Gullrock Test Root", Organization: []string{"Gullrock Lighthouse Museum"}},
+	return certify(&x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Gullrock Test Root",
+		Organization: []string{"Gullrock Lighthouse Museum"}},
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}, nil, "Gullrock Test Root")
 }
 
@@ -76,8 +77,10 @@ func certify(c, parent *x509.Certificate, words string) *x509.Certificate {
 func signerFor(maker string, extra ...pkix.Extension) signer {
 	root := museumRoot()
 	sum := sha256.Sum256([]byte(maker))
-	c := certify(&x509.Certificate{SerialNumber: new(big.Int).SetBytes(sum[:8]), Subject: pkix.Name{CommonName: maker, Organization: []string{maker}},
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageCodeSigning}, BasicConstraintsValid: true, ExtraExtensions: extra}, root, maker)
+	c := certify(&x509.Certificate{SerialNumber: new(big.Int).SetBytes(sum[:8]), Subject: pkix.Name{CommonName: maker,
+		Organization: []string{maker}},
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageCodeSigning},
+		BasicConstraintsValid: true, ExtraExtensions: extra}, root, maker)
 	return signer{key: keyOf(maker), certificate: c, certificates: [][]byte{c.Raw, root.Raw}}
 }
 
@@ -140,14 +143,17 @@ func sequenceOf(content ...[]byte) []byte {
 
 // authenticode is the signature of a program whose digest is sum.
 func (s signer) authenticode(sum []byte) ([]byte, error) {
-	content := sequenceOf(imageData(), sequenceOf(der(algorithm{ID: idSHA256, Parameters: asn1.NullRawValue}), der(sum)))
+	content := sequenceOf(imageData(), sequenceOf(der(algorithm{ID: idSHA256, Parameters: asn1.NullRawValue}),
+		der(sum)))
 	return s.message(idIndirectData, content, true)
 }
 
 // imageData says that a digest is that of a program: SpcPeImageData, without flags, of a file
 // that is not named.
 func imageData() []byte {
-	return sequenceOf(der(idImageData), sequenceOf(der(asn1.BitString{}), der(tagged(asn1.ClassContextSpecific, 0, der(tagged(asn1.ClassContextSpecific, 2, der(asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0})))))))
+	return sequenceOf(der(idImageData), sequenceOf(der(asn1.BitString{}),
+		der(tagged(asn1.ClassContextSpecific, 0,
+			der(tagged(asn1.ClassContextSpecific, 2, der(asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0})))))))
 }
 
 // message is a PKCS #7 message over content, which stands in it or beside it. What is signed of
@@ -162,28 +168,34 @@ func (s signer) message(kind asn1.ObjectIdentifier, content []byte, inside bool)
 		signedContent = head.Bytes
 	}
 	digest := sha256.Sum256(signedContent)
-	attributes := append(der(attribute{idContentType, []asn1.ObjectIdentifier{kind}}), der(attribute{idMessageDigest, [][]byte{digest[:]}})...)
+	attributes := append(der(attribute{idContentType, []asn1.ObjectIdentifier{kind}}),
+		der(attribute{idMessageDigest, [][]byte{digest[:]}})...)
 	sum := sha256.Sum256(der(asn1.RawValue{Tag: asn1.TagSet, IsCompound: true, Bytes: attributes}))
 	signature, err := sure{s.key}.Sign(nil, sum[:], signedHash)
 	if err != nil {
 		return nil, err
 	}
-	info := der(signerInfo{1, issuerAndSerial{asn1.RawValue{FullBytes: s.certificate.RawIssuer}, s.certificate.SerialNumber}, algorithm{ID: idSHA256, Parameters: asn1.NullRawValue},
+	info := der(signerInfo{1, issuerAndSerial{asn1.RawValue{FullBytes: s.certificate.RawIssuer},
+		s.certificate.SerialNumber}, algorithm{ID: idSHA256, Parameters: asn1.NullRawValue},
 		tagged(asn1.ClassContextSpecific, 0, attributes), algorithm{ID: idECDSA}, signature})
 	inner := [][]byte{der(kind)}
 	if inside {
 		inner = append(inner, der(tagged(asn1.ClassContextSpecific, 0, content)))
 	}
-	message := sequenceOf(der(1), der(tagged(asn1.ClassUniversal, asn1.TagSet, der(algorithm{ID: idSHA256, Parameters: asn1.NullRawValue}))), sequenceOf(inner...),
-		der(tagged(asn1.ClassContextSpecific, 0, s.certificates...)), der(tagged(asn1.ClassUniversal, asn1.TagSet, info)))
+	message := sequenceOf(der(1), der(tagged(asn1.ClassUniversal, asn1.TagSet,
+		der(algorithm{ID: idSHA256, Parameters: asn1.NullRawValue}))), sequenceOf(inner...),
+		der(tagged(asn1.ClassContextSpecific, 0, s.certificates...)), der(tagged(asn1.ClassUniversal, asn1.TagSet,
+			info)))
 	return sequenceOf(der(idSignedData), der(tagged(asn1.ClassContextSpecific, 0, message))), nil
 }
 
 // selfSigner is a maker who vouches for itself.
 func selfSigner(maker string) signer {
 	sum := sha256.Sum256([]byte(maker))
-	template := &x509.Certificate{SerialNumber: new(big.Int).SetBytes(sum[:8]), Subject: pkix.Name{CommonName: maker, Organization: []string{maker}}, NotBefore: made, NotAfter: made.AddDate(30, 0, 0),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageCodeSigning}, BasicConstraintsValid: true}
+	template := &x509.Certificate{SerialNumber: new(big.Int).SetBytes(sum[:8]), Subject: pkix.Name{CommonName: maker,
+		Organization: []string{maker}}, NotBefore: made, NotAfter: made.AddDate(30, 0, 0),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageCodeSigning},
+		BasicConstraintsValid: true}
 	key := keyOf(maker)
 	raw, err := x509.CreateCertificate(nil, template, template, key.Public(), sure{key})
 	if err != nil {

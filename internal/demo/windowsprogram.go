@@ -47,8 +47,10 @@ func (p windowsProgram) image() []byte {
 	if p.driver {
 		subsystem = 1
 	}
-	put(uint16(0x20b), uint16(0), uint32(code), align(len(resources)), uint32(0), uint32(0x1000), uint32(0x1000), uint64(0x140000000), uint32(0x1000), uint32(0x200),
-		uint16(6), uint16(0), uint16(0), uint16(0), uint16(6), uint16(0), uint32(0), uint32(0x3000), uint32(headers), uint32(0), subsystem, uint16(0x8160),
+	put(uint16(0x20b), uint16(0), uint32(code), align(len(resources)), uint32(0), uint32(0x1000), uint32(0x1000),
+		uint64(0x140000000), uint32(0x1000), uint32(0x200),
+		uint16(6), uint16(0), uint16(0), uint16(0), uint16(6), uint16(0), uint32(0), uint32(0x3000), uint32(headers),
+		uint32(0), subsystem, uint16(0x8160),
 		uint64(0x100000), uint64(0x1000), uint64(0x100000), uint64(0x1000), uint32(0), uint32(16))
 	directories := make([]uint32, 32)
 	if resources != nil {
@@ -80,7 +82,8 @@ func (p windowsProgram) image() []byte {
 func versionResource(address uint32, p windowsProgram) []byte {
 	version := versionBlock("VS_VERSION_INFO", fixedVersion(), false,
 		versionBlock("StringFileInfo", nil, true, versionBlock("040904B0", nil, true,
-			versionText("CompanyName", p.maker), versionText("FileDescription", p.description), versionText("ProductName", p.product), versionText("ProductVersion", p.version))))
+			versionText("CompanyName", p.maker), versionText("FileDescription", p.description),
+			versionText("ProductName", p.product), versionText("ProductVersion", p.version))))
 	var b bytes.Buffer
 	put := func(values ...uint32) { binary.Write(&b, binary.LittleEndian, values) }
 	// Type, name and language: each a directory of one entry, the next behind it.
@@ -180,7 +183,8 @@ func (s signer) catalogue(images ...[]byte) ([]byte, error) {
 			return nil, err
 		}
 		sum := h.Sum(nil)
-		data := sequenceOf(imageData(), sequenceOf(der(algorithm{ID: idSHA256, Parameters: asn1.NullRawValue}), der(sum)))
+		data := sequenceOf(imageData(), sequenceOf(der(algorithm{ID: idSHA256, Parameters: asn1.NullRawValue}),
+			der(sum)))
 		attribute := sequenceOf(der(idIndirectData), der(tagged(asn1.ClassUniversal, asn1.TagSet, data)))
 		subjects = append(subjects, sequenceOf(der(sum), der(tagged(asn1.ClassUniversal, asn1.TagSet, attribute))))
 	}

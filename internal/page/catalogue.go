@@ -15,7 +15,9 @@ import (
 // KnownBy words a mark of an entry.
 func KnownBy(m catalogue.Mark) string {
 	var words []string
-	for _, pair := range []struct{ name, value string }{{"package", m.Package}, {"bundle", m.Bundle}, {"maker", m.Maker}, {"names as its maker", m.Says}, {"file", m.File}, {"label", m.Label}, {"command", m.Command}, {"name", strings.Join(m.Names, ", ")}, {"in", m.Location}} {
+	for _, pair := range []struct{ name, value string }{{"package", m.Package}, {"bundle", m.Bundle},
+		{"maker", m.Maker}, {"names as its maker", m.Says}, {"file", m.File}, {"label", m.Label},
+		{"command", m.Command}, {"name", strings.Join(m.Names, ", ")}, {"in", m.Location}} {
 		if pair.value != "" {
 			words = append(words, pair.name+" "+pair.value)
 		}
@@ -65,7 +67,8 @@ func (w Writer) Catalogue(all []*catalogue.Catalogue, words []string) error {
 				has = has && strings.Contains(text, strings.ToLower(word))
 			}
 			if has {
-				docs = append(docs, CatalogueEntry{from, system, e.ID, e.Role, e.Verdict, e.Does, e.Without, e.Setting, e.Note, catalogue.Protections[e.Protect], e.Part})
+				docs = append(docs, CatalogueEntry{from, system, e.ID, e.Role, e.Verdict, e.Does, e.Without, e.Setting,
+					e.Note, catalogue.Protections[e.Protect], e.Part})
 				shown = append(shown, e)
 			}
 		}
@@ -76,9 +79,11 @@ func (w Writer) Catalogue(all []*catalogue.Catalogue, words []string) error {
 	case "csv":
 		var rows [][]string
 		for _, e := range docs {
-			rows = append(rows, []string{e.From, e.System, e.ID, e.Role, e.Verdict, e.Does, e.Without, e.Setting, e.Note, e.Protect})
+			rows = append(rows, []string{e.From, e.System, e.ID, e.Role, e.Verdict, e.Does, e.Without, e.Setting,
+				e.Note, e.Protect})
 		}
-		return p.CSV([]string{"catalogue", "system", "id", "role", "verdict", "does", "without", "setting", "note", "protected"}, rows)
+		return p.CSV([]string{"catalogue", "system", "id", "role", "verdict", "does", "without", "setting", "note",
+			"protected"}, rows)
 	}
 	for k, e := range docs {
 		var lines [][]string
@@ -168,7 +173,8 @@ func (w Writer) Import(file string, i work.Import) {
 	for _, some := range []struct {
 		what string
 		ids  []string
-	}{{"adds", i.Added}, {"changes", i.Changed}, {"removes", i.Removed}, {"passes over, as parts of the operating system,", i.Passed}} {
+	}{{"adds", i.Added}, {"changes", i.Changed}, {"removes",
+		i.Removed}, {"passes over, as parts of the operating system,", i.Passed}} {
 		ids := strings.Join(some.ids[:min(len(some.ids), maxIDs)], ", ")
 		if more := len(some.ids) - maxIDs; more > 0 {
 			ids += fmt.Sprintf(" and %d more", more)
@@ -228,7 +234,8 @@ func (w Writer) Exported(entries []catalogue.Entry) {
 		return word
 	}
 	for _, e := range entries {
-		what, who := view.NoteWords(autostart.Note{Text: e.Note, Verdict: unless(e.Verdict, autostart.Unrated), Role: unless(e.Role, autostart.RoleUnknown), By: e.By, Proven: true})
+		what, who := view.NoteWords(autostart.Note{Text: e.Note, Verdict: unless(e.Verdict, autostart.Unrated),
+			Role: unless(e.Role, autostart.RoleUnknown), By: e.By, Proven: true})
 		w.Block(e.ID, [][]string{{what}, {"written " + who}, {"known by " + KnownBy(e.KnownBy[0])}})
 	}
 	w.Line("")

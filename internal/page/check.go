@@ -55,7 +55,8 @@ func trialWords(t trial.Trial, st starts.Starts) string {
 	case len(t.Entries) == 0:
 		return words
 	case tried == nil:
-		return strings.TrimPrefix(words+"; ", "; ") + "whether it was tried is not known: " + unknownStarts(t.Restarted == nil && !known)
+		return strings.TrimPrefix(words+"; ", "; ") + "whether it was tried is not known: " +
+			unknownStarts(t.Restarted == nil && !known)
 	case *tried && t.SignedIn != nil:
 		return cmp.Or(words, "the users it is for have signed in since")
 	case *tried:
@@ -142,7 +143,8 @@ type EntryName struct {
 func findings(all []check.Finding) []Finding {
 	docs := make([]Finding, len(all))
 	for k, f := range all {
-		j := Finding{Kind: f.Kind, Decide: f.Wants, Handle: f.Entry.Handle, Name: f.Entry.Name, User: f.Entry.User, Location: f.Entry.Location, State: f.Entry.State,
+		j := Finding{Kind: f.Kind, Decide: f.Wants, Handle: f.Entry.Handle, Name: f.Entry.Name, User: f.Entry.User,
+			Location: f.Entry.Location, State: f.Entry.State,
 			Times: f.Times, By: []Author{}, Update: f.Update, Fields: list(f.Fields)}
 		if f.Change > 0 {
 			j.Change = change.Change{ID: f.Change}.Name()
@@ -168,7 +170,8 @@ func findings(all []check.Finding) []Finding {
 func trials(all []trial.Trial) []Trial {
 	docs := make([]Trial, len(all))
 	for k, t := range all {
-		j := Trial{Change: t.Change.Name(), Time: t.Change.Time.Format(time.RFC3339), Message: ItemOf(t.Change).Message, Entries: []EntryName{}, Restarted: t.Restarted, SignedIn: t.SignedIn,
+		j := Trial{Change: t.Change.Name(), Time: t.Change.Time.Format(time.RFC3339), Message: ItemOf(t.Change).Message,
+			Entries: []EntryName{}, Restarted: t.Restarted, SignedIn: t.SignedIn,
 			Tried: t.Tried(), Try: tryWords(t.Try), Remind: t.Remind.UTC().Format(time.RFC3339), Due: t.Due}
 		for _, e := range t.Entries {
 			j.Entries = append(j.Entries, EntryName{e.Handle, e.Name})
@@ -225,7 +228,8 @@ func (w Writer) Check(r Checked, all bool) error {
 		if len(r.Starts.Boots) > 0 {
 			restarts.Last = r.Starts.Now.Time.Format(time.RFC3339)
 		}
-		return p.JSON(CheckDocument{MachineOf(r.Machine), r.Since.Name(), r.Since.Time.Format(time.RFC3339), restarts, r.Wants(), findings(r.Findings), trials(r.Trials), telling})
+		return p.JSON(CheckDocument{MachineOf(r.Machine), r.Since.Name(), r.Since.Time.Format(time.RFC3339), restarts,
+			r.Wants(), findings(r.Findings), trials(r.Trials), telling})
 	case "csv":
 		var rows [][]string
 		for _, f := range findings(r.Findings) {
@@ -233,15 +237,18 @@ func (w Writer) Check(r Checked, all bool) error {
 			for _, a := range f.By {
 				by = append(by, cmp.Or(a.Handle, "policy"))
 			}
-			rows = append(rows, []string{string(f.Kind), strconv.FormatBool(f.Decide), f.Handle, f.Name, f.User, string(f.State), f.Change, strconv.Itoa(f.Times), strings.Join(by, " "), f.Update})
+			rows = append(rows, []string{string(f.Kind), strconv.FormatBool(f.Decide), f.Handle, f.Name, f.User,
+				string(f.State), f.Change, strconv.Itoa(f.Times), strings.Join(by, " "), f.Update})
 		}
-		return p.CSV([]string{"kind", "decide", "handle", "name", "user", "state", "change", "times", "by", "update"}, rows)
+		return p.CSV([]string{"kind", "decide", "handle", "name", "user", "state", "change", "times", "by", "update"},
+			rows)
 	}
 	if w.Quiet && r.Wants() == 0 {
 		return nil
 	}
 	p.Line("%s", Heading(r.Machine))
-	p.Line("Since %s of %s. %s", r.Since.Name(), Dated(r.Since.Time), restartWords(r.Starts, trial.MomentOfSnapshot(r.Since)))
+	p.Line("Since %s of %s. %s", r.Since.Name(), Dated(r.Since.Time), restartWords(r.Starts,
+		trial.MomentOfSnapshot(r.Since)))
 	byKind := map[check.Kind][]check.Finding{}
 	for _, f := range r.Findings {
 		byKind[f.Kind] = append(byKind[f.Kind], f)
@@ -282,7 +289,8 @@ func (w Writer) Check(r Checked, all bool) error {
 
 // kindTitles head what has to be decided.
 var kindTitles = map[check.Kind]string{
-	check.PutBack: "Turned off, and on again by itself", check.Added: "Added", check.Replaced: "Another program or command", check.Problem: "Something is wrong now",
+	check.PutBack: "Turned off, and on again by itself", check.Added: "Added",
+	check.Replaced: "Another program or command", check.Problem: "Something is wrong now",
 	check.TurnedOn: "Turned on, not by lockback",
 }
 
@@ -311,7 +319,8 @@ func (w Writer) finding(f check.Finding) {
 		}
 		words := fmt.Sprintf("C%d %s", f.Change, did)
 		if f.Instead != nil {
-			words = fmt.Sprintf("starts the same as %s (%s), which C%d turned off", f.Instead.Name, f.Instead.Handle, f.Change)
+			words = fmt.Sprintf("starts the same as %s (%s), which C%d turned off", f.Instead.Name, f.Instead.Handle,
+				f.Change)
 		}
 		if f.Times > 1 {
 			words += "; it came back " + times(f.Times) + " by now"
@@ -402,7 +411,8 @@ func (w Writer) trials(r Checked) {
 			}
 			names = append(names, e.Name)
 		}
-		lines := [][]string{{t.Change.Words()}, {cmp.Or(strings.Join(names, ", "), "none of its entries is as it left them")}}
+		lines := [][]string{{t.Change.Words()}, {cmp.Or(strings.Join(names, ", "), "none of its entries is as it "+
+			"left them")}}
 		if words := trialWords(t, r.Starts); words != "" {
 			lines = append(lines, []string{words})
 		}
@@ -419,9 +429,11 @@ func (w Writer) trials(r Checked) {
 		}
 		id := t.Change.Name()
 		if t.Due {
-			lines = append(lines, []string{fmt.Sprintf("%s without a decision:", autostart.Count(t.Change.Trial, "day", "days"))})
+			lines = append(lines, []string{fmt.Sprintf("%s without a decision:", autostart.Count(t.Change.Trial, "day",
+				"days"))})
 		}
-		lines = append(lines, []string{"all is well:", "lockback keep " + id}, []string{"something is missing:", "lockback undo " + id + ", or lockback culprit start " + id})
+		lines = append(lines, []string{"all is well:", "lockback keep " + id}, []string{"something is missing:",
+			"lockback undo " + id + ", or lockback culprit start " + id})
 		p.Line("  %s of %s", id, Dated(t.Change.Time))
 		p.Below(lines)
 	}
@@ -444,7 +456,8 @@ func (w Writer) harmless(byKind map[check.Kind][]check.Finding, all bool) {
 			titled = true
 		}
 		if n := len(names); n > maxHarmless && !all {
-			names = append(slices.Clone(names[:maxHarmless]), fmt.Sprintf("and %d more (--all names them)", n-maxHarmless))
+			names = append(slices.Clone(names[:maxHarmless]), fmt.Sprintf("and %d more (--all names them)",
+				n-maxHarmless))
 		}
 		p.Line("  %s: %s", what, strings.Join(names, ", "))
 	}
@@ -474,7 +487,8 @@ func (w Writer) harmless(byKind map[check.Kind][]check.Finding, all bool) {
 		if parts := updates[systemUpdate]; all {
 			line("parts of the operating system that changed", parts)
 		} else if len(parts) > 0 {
-			line("parts of the operating system that changed", []string{strconv.Itoa(len(parts)) + " (--all names them)"})
+			line("parts of the operating system that changed", []string{strconv.Itoa(len(parts)) +
+				" (--all names them)"})
 		}
 	}
 }
@@ -483,6 +497,7 @@ const systemUpdate = "the operating system"
 
 // harmlessTitles head what nobody has to decide.
 var harmlessTitles = map[check.Kind]string{
-	check.Added: "added, and disabled", check.Replaced: "updated by its maker, or disabled", check.Problem: "something is wrong, and disabled", check.TurnedOff: "turned off, not by lockback",
+	check.Added: "added, and disabled", check.Replaced: "updated by its maker, or disabled",
+	check.Problem: "something is wrong, and disabled", check.TurnedOff: "turned off, not by lockback",
 	check.Removed: "removed, not by lockback", check.Changed: "changed otherwise",
 }

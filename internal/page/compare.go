@@ -30,7 +30,8 @@ type CompareDocument struct {
 }
 
 // Difference tells what differs between two moments, and what of it changes of lockback did.
-func (w Writer) Difference(m *machine.Machine, from, to string, d snapshot.Difference, doing *change.Doing, before, after []figures.Figure) error {
+func (w Writer) Difference(m *machine.Machine, from, to string, d snapshot.Difference, doing *change.Doing, before,
+	after []figures.Figure) error {
 	changed := make([]Changed, len(d.Changed))
 	for k, c := range d.Changed {
 		changed[k] = Changed{c.Handle, c.Name, doing.By(c.Handle), c.Fields}
@@ -58,7 +59,8 @@ func (w Writer) Difference(m *machine.Machine, from, to string, d snapshot.Diffe
 	p.Line("%s", Heading(m))
 	ends := func() {
 		if d.Fleeting > 0 {
-			p.Line("%s until the next restart only and not compared", autostart.Count(d.Fleeting, "entry is there", "entries are there"))
+			p.Line("%s until the next restart only and not compared", autostart.Count(d.Fleeting, "entry is there",
+				"entries are there"))
 		}
 		if words != "" {
 			p.Line("figures: %s (lockback figures has all)", words)
@@ -83,7 +85,10 @@ func (w Writer) Difference(m *machine.Machine, from, to string, d snapshot.Diffe
 		}
 		by[c.By] = append(by[c.By], c)
 	}
-	slices.SortStableFunc(order, func(a, b string) int { return cmp.Or(cmp.Compare(len(a), len(b)), cmp.Compare(a, b)) })
+	slices.SortStableFunc(order, func(a, b string) int {
+		return cmp.Or(cmp.Compare(len(a), len(b)),
+			cmp.Compare(a, b))
+	})
 	for _, who := range order {
 		if who == "" {
 			section("Changed since " + from + ", not by lockback")
@@ -94,7 +99,8 @@ func (w Writer) Difference(m *machine.Machine, from, to string, d snapshot.Diffe
 	}
 	p.Line("")
 	own := len(changed) - len(by[""])
-	p.Line("%d added, %d removed, %d changed between %s and %s; %d of the changes %s lockback's own", len(d.Added), len(d.Removed), len(d.Changed), from, to, own, isAre(own))
+	p.Line("%d added, %d removed, %d changed between %s and %s; %d of the changes %s lockback's own", len(d.Added),
+		len(d.Removed), len(d.Changed), from, to, own, isAre(own))
 	ends()
 	return nil
 }
@@ -109,26 +115,28 @@ func (w Writer) changed(changed []Changed) {
 				case f.What != "":
 					lines = append(lines, []string{f.Field + ":", f.What})
 				default:
-					lines = append(lines, []string{f.Field + ": " + cmp.Or(f.From, "nothing") + " → " + cmp.Or(f.To, "nothing")})
+					lines = append(lines, []string{f.Field + ": " + cmp.Or(f.From, "nothing") + " → " + cmp.Or(f.To,
+						"nothing")})
 				}
 			}
 			p.Block(c.Handle+"  "+c.Name, lines)
 		}
 		return
 	}
-	p.Table([]view.Column{{Title: "handle"}, {Title: "name"}, {Title: "what"}, {Title: "was"}, {Title: "is"}}, func(yield func([]view.Cell) bool) {
-		for _, c := range changed {
-			for _, f := range together(c.Fields) {
-				was, is := f.From, f.To
-				if f.What != "" {
-					was, is = "", f.What
-				}
-				if !yield([]view.Cell{view.T(c.Handle), view.T(c.Name), view.T(f.Field), view.T(was), view.T(is)}) {
-					return
+	p.Table([]view.Column{{Title: "handle"}, {Title: "name"}, {Title: "what"}, {Title: "was"}, {Title: "is"}},
+		func(yield func([]view.Cell) bool) {
+			for _, c := range changed {
+				for _, f := range together(c.Fields) {
+					was, is := f.From, f.To
+					if f.What != "" {
+						was, is = "", f.What
+					}
+					if !yield([]view.Cell{view.T(c.Handle), view.T(c.Name), view.T(f.Field), view.T(was), view.T(is)}) {
+						return
+					}
 				}
 			}
-		}
-	})
+		})
 }
 
 // listed writes entries that were added or removed, those that no change of ours did first.

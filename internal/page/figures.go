@@ -36,7 +36,8 @@ func (w Writer) Figures(m *machine.Machine, moments []Moment) error {
 		var rows [][]string
 		for _, at := range moments {
 			for _, f := range at.Figures {
-				rows = append(rows, []string{at.Name, at.Time.Format(time.RFC3339), f.Name, strconv.FormatInt(f.Value, 10), string(f.Unit), f.Basis})
+				rows = append(rows, []string{at.Name, at.Time.Format(time.RFC3339), f.Name, strconv.FormatInt(f.Value,
+					10), string(f.Unit), f.Basis})
 			}
 		}
 		return p.CSV([]string{"moment", "time", "figure", "value", "unit", "basis"}, rows)
@@ -125,9 +126,12 @@ func comparable(moments []Moment) string {
 	}
 	switch {
 	case len(running) == 0:
-		return "The machine did not run when these were taken: of memory and processes nothing is known." + took + " The entries that are enabled can be compared."
+		return "The machine did not run when these were taken: of memory and processes nothing is known." + took +
+			" The entries that are enabled can be compared."
 	case len(running) == 1:
-		return fmt.Sprintf("Only %s was taken while the machine ran: memory and processes can be compared with nothing.", running[0]) + took + " The entries that are enabled can be compared."
+		return fmt.Sprintf(
+			"Only %s was taken while the machine ran: memory and processes can be compared with nothing.", running[0]) +
+			took + " The entries that are enabled can be compared."
 	}
 	text := "Memory, processes and load depend on what was open, and on how long the machine had been running"
 	if least, most := slices.Min(uptimes), slices.Max(uptimes); most > 2*least+60_000 {

@@ -99,7 +99,8 @@ func (w Writer) History(m *machine.Machine, events work.Events, others map[strin
 	return nil
 }
 
-var itemColumns = []view.Column{{Title: "id"}, {Title: "time"}, {Title: "kind"}, {Title: "entries"}, {Title: "state"}, {Title: "before it"}, {Title: "message", Share: 1}}
+var itemColumns = []view.Column{{Title: "id"}, {Title: "time"}, {Title: "kind"}, {Title: "entries"}, {Title: "state"},
+	{Title: "before it"}, {Title: "message", Share: 1}}
 
 func itemRows(items []Item, before map[string]string) [][]view.Cell {
 	folded := map[string]bool{}
@@ -119,7 +120,8 @@ func itemRows(items []Item, before map[string]string) [][]view.Cell {
 		if t, err := time.Parse(time.RFC3339, i.Time); err == nil {
 			when = autostart.Minute(t)
 		}
-		rows = append(rows, []view.Cell{view.T(i.ID), view.T(when), view.T(i.Kind), view.T(strconv.Itoa(i.Entries)), {Lines: []string{i.State}, Mark: mark}, view.T(before[i.ID]), view.T(i.Message)})
+		rows = append(rows, []view.Cell{view.T(i.ID), view.T(when), view.T(i.Kind), view.T(strconv.Itoa(i.Entries)),
+			{Lines: []string{i.State}, Mark: mark}, view.T(before[i.ID]), view.T(i.Message)})
 	}
 	return rows
 }
@@ -170,9 +172,11 @@ func (w Writer) Change(m *machine.Machine, c change.Change, entries []work.Touch
 	w.Line("")
 	var rows [][]view.Cell
 	for _, t := range touched {
-		rows = append(rows, []view.Cell{view.T(t.Handle), view.T(t.Name), view.T(cmp.Or(t.User, "everyone")), view.T(t.Was)})
+		rows = append(rows, []view.Cell{view.T(t.Handle), view.T(t.Name), view.T(cmp.Or(t.User, "everyone")),
+			view.T(t.Was)})
 	}
-	w.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 1}, {Title: "for"}, {Title: "was"}}, slices.Values(rows))
+	w.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 1}, {Title: "for"}, {Title: "was"}},
+		slices.Values(rows))
 	w.Line("")
 	w.Steps(c.Steps, TouchedNames(entries))
 	return nil
@@ -227,14 +231,16 @@ func (w Writer) Snapshot(m *machine.Machine, snap *snapshot.Snapshot) error {
 	entries := snap.Enabled + snap.Disabled
 	switch w.Format {
 	case "json":
-		return w.JSON(SnapshotDocument{MachineOf(m), snap.Name(), entries, snap.Enabled, snap.Disabled, list(snap.Unread)})
+		return w.JSON(SnapshotDocument{MachineOf(m), snap.Name(), entries, snap.Enabled, snap.Disabled,
+			list(snap.Unread)})
 	case "csv":
 		w.NoteUnread(snap.Unread)
 		return w.CSV([]string{"snapshot", "entries", "enabled", "disabled"},
 			[][]string{{snap.Name(), strconv.Itoa(entries), strconv.Itoa(snap.Enabled), strconv.Itoa(snap.Disabled)}})
 	}
 	w.Line("%s", Subject(m))
-	w.Line("%s: %s recorded, %d enabled and %d disabled", snap.Name(), autostart.Count(entries, "entry", "entries"), snap.Enabled, snap.Disabled)
+	w.Line("%s: %s recorded, %d enabled and %d disabled", snap.Name(), autostart.Count(entries, "entry", "entries"),
+		snap.Enabled, snap.Disabled)
 	return nil
 }
 

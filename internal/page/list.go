@@ -27,7 +27,8 @@ func Costliest(a, b *autostart.Entry) int {
 	case b.Cost == nil:
 		return -1
 	}
-	return cmp.Or(cmp.Compare(b.Cost.CPUMS, a.Cost.CPUMS), cmp.Compare(b.Cost.DiskKB, a.Cost.DiskKB), cmp.Compare(b.Cost.StartMS, a.Cost.StartMS), cmp.Compare(b.Cost.MemoryKB, a.Cost.MemoryKB))
+	return cmp.Or(cmp.Compare(b.Cost.CPUMS, a.Cost.CPUMS), cmp.Compare(b.Cost.DiskKB, a.Cost.DiskKB),
+		cmp.Compare(b.Cost.StartMS, a.Cost.StartMS), cmp.Compare(b.Cost.MemoryKB, a.Cost.MemoryKB))
 }
 
 // comparedCosts says what a list by cost compares.
@@ -90,10 +91,12 @@ type ListDocument struct {
 }
 
 // List lists entries. More is how many start for everyone besides, and whose users' own they are.
-func (w Writer) List(inv inventory.Inventory, c work.Choice, entries []*autostart.Entry, layout view.Layout, byCost bool, more int) error {
+func (w Writer) List(inv inventory.Inventory, c work.Choice, entries []*autostart.Entry, layout view.Layout,
+	byCost bool, more int) error {
 	switch w.Format {
 	case "json":
-		return view.JSONList(w.Printer, ListHead{MachineOf(inv.Machine)}, "entries", entries, ListTail{c.Hidden, list(inv.Unread), idsOf(inv.NotLookedAt)},
+		return view.JSONList(w.Printer, ListHead{MachineOf(inv.Machine)}, "entries", entries,
+			ListTail{c.Hidden, list(inv.Unread), idsOf(inv.NotLookedAt)},
 			func(b []byte, e *autostart.Entry) ([]byte, error) { return e.AppendJSON(b), nil })
 	case "csv":
 		w.NoteUnread(inv.Unread)
@@ -112,13 +115,15 @@ func (w Writer) List(inv inventory.Inventory, c work.Choice, entries []*autostar
 		w.Line("%s", comparedCosts(entries))
 	}
 	if more > 0 {
-		w.Line("and %s for everyone (for=%s shows them too)", autostart.Count(more, "more", "more"), strings.Join(c.Selector.Only("user"), ","))
+		w.Line("and %s for everyone (for=%s shows them too)", autostart.Count(more, "more", "more"),
+			strings.Join(c.Selector.Only("user"), ","))
 	}
 	if n := len(inv.Unread); n > 0 {
 		w.Line("%s could not be read, see above", autostart.Count(n, "place", "places"))
 	}
 	if n := len(inv.NotLookedAt); n > 0 {
-		w.Line("%s %s not looked at yet (lockback locations names them): this list is not complete", autostart.Count(n, "kind of place", "kinds of places"), isAre(n))
+		w.Line("%s %s not looked at yet (lockback locations names them): this list is not complete",
+			autostart.Count(n, "kind of place", "kinds of places"), isAre(n))
 	}
 	return nil
 }

@@ -23,7 +23,8 @@ type Location struct {
 }
 
 // statusWords are what people read for a status.
-var statusWords = map[string]string{"read": "read", "empty": "nothing in it", "absent": "not there", "unread": "not readable", "not-looked-at": "not looked at yet"}
+var statusWords = map[string]string{"read": "read", "empty": "nothing in it", "absent": "not there",
+	"unread": "not readable", "not-looked-at": "not looked at yet"}
 
 // statusOf words what came of reading a location.
 func statusOf(l Location) string {
@@ -61,7 +62,8 @@ type LocationsDocument struct {
 func (w Writer) Locations(inv inventory.Inventory) error {
 	all := []Location{}
 	for _, r := range inv.Locations {
-		all = append(all, Location{r.ID, r.Title, string(r.Stage), string(r.Status), r.Entries, r.Where(), string(r.Switch()), r.Reason})
+		all = append(all, Location{r.ID, r.Title, string(r.Stage), string(r.Status), r.Entries, r.Where(),
+			string(r.Switch()), r.Reason})
 	}
 	for _, l := range inv.NotLookedAt {
 		all = append(all, Location{l.ID, l.Title, string(l.Stage), string(location.Unlooked), 0, l.Where(), "", ""})
@@ -73,7 +75,8 @@ func (w Writer) Locations(inv inventory.Inventory) error {
 	case "csv":
 		var rows [][]string
 		for _, l := range all {
-			rows = append(rows, []string{l.ID, l.Title, l.Stage, l.Status, strconv.Itoa(l.Entries), strings.Join(l.Where, " "), l.Switch, l.Reason})
+			rows = append(rows, []string{l.ID, l.Title, l.Stage, l.Status, strconv.Itoa(l.Entries),
+				strings.Join(l.Where, " "), l.Switch, l.Reason})
 		}
 		return p.CSV([]string{"id", "title", "stage", "status", "entries", "where", "switch", "reason"}, rows)
 	}
@@ -88,9 +91,11 @@ func (w Writer) Locations(inv inventory.Inventory) error {
 	if p.Width > 0 {
 		p.stacked(all)
 	} else {
-		p.Table([]view.Column{{Title: "location"}, {Title: "id"}, {Title: "stage"}, {Title: "entries"}, {Title: "switch"}, {Title: "status"}, {Title: "where"}}, func(yield func([]view.Cell) bool) {
+		p.Table([]view.Column{{Title: "location"}, {Title: "id"}, {Title: "stage"}, {Title: "entries"},
+			{Title: "switch"}, {Title: "status"}, {Title: "where"}}, func(yield func([]view.Cell) bool) {
 			for _, l := range all {
-				if !yield([]view.Cell{view.T(l.Title), view.T(l.ID), view.T(l.Stage), view.T(strconv.Itoa(l.Entries)), view.T(l.Switch), view.T(statusOf(l)), view.T(strings.Join(l.Where, ", "))}) {
+				if !yield([]view.Cell{view.T(l.Title), view.T(l.ID), view.T(l.Stage), view.T(strconv.Itoa(l.Entries)),
+					view.T(l.Switch), view.T(statusOf(l)), view.T(strings.Join(l.Where, ", "))}) {
 					return
 				}
 			}

@@ -47,7 +47,8 @@ type LookedUp struct {
 
 // ofSignature are the facts of who made a file, and ofCatalogue those of a catalogue.
 var (
-	ofSignature = []autostart.FactKind{autostart.FactMadeBy, autostart.FactUnchanged, autostart.FactSignature, autostart.FactSignedBy,
+	ofSignature = []autostart.FactKind{autostart.FactMadeBy, autostart.FactUnchanged, autostart.FactSignature,
+		autostart.FactSignedBy,
 		autostart.FactSignedAs, autostart.FactSignedAt}
 	ofCatalogue = []autostart.FactKind{autostart.FactWithoutIt, autostart.FactOwnSetting, autostart.FactKnownFrom}
 )
@@ -119,7 +120,8 @@ func spreadOf(seen []store.Sighting) Spread {
 		} else {
 			s.Off++
 		}
-		s.Seen = append(s.Seen, Sighting{g.Machine.ID, autostart.Text(g.Machine.Name), g.On, g.Off, g.Time.UTC().Format(time.RFC3339)})
+		s.Seen = append(s.Seen, Sighting{g.Machine.ID, autostart.Text(g.Machine.Name), g.On, g.Off,
+			g.Time.UTC().Format(time.RFC3339)})
 	}
 	return s
 }
@@ -129,7 +131,8 @@ func SpreadWords(machines, kept, off int, last time.Time) string {
 	if machines == 0 {
 		return "not seen on another machine of the record"
 	}
-	return fmt.Sprintf("seen on %s, kept on %d, off on %d; last seen on %s", autostart.Count(machines, "other machine", "other machines"), kept, off, last.Local().Format(time.DateOnly))
+	return fmt.Sprintf("seen on %s, kept on %d, off on %d; last seen on %s", autostart.Count(machines, "other machine",
+		"other machines"), kept, off, last.Local().Format(time.DateOnly))
 }
 
 // maxSeen is how many other machines are named.
@@ -198,7 +201,8 @@ func (l LookedUp) rows(configured bool) []row {
 	case configured:
 		add("look it up at", "nothing but names and paths of this machine is known of it", "")
 	default:
-		add("look it up at", "no address is set: put search: https://...{}... into the configuration, or set LOCKBACK_SEARCH", "")
+		add("look it up at", "no address is set: put search: https://...{}... into the configuration, or set "+
+			"LOCKBACK_SEARCH", "")
 	}
 	return rows
 }

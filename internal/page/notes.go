@@ -36,7 +36,9 @@ func (w Writer) WriteNotes(m *machine.Machine, notes []*work.Noted, done string,
 	p := w
 	docs := make([]Note, len(notes))
 	for k, n := range notes {
-		docs[k] = Note{Handles: list(n.Handles), Name: n.Name, System: n.Program.System, Machine: n.Machine, Verdict: n.Verdict, Role: n.Role, Text: n.Text, By: n.By, Time: n.Time.UTC().Format(time.RFC3339), OfMachine: n.Machine != ""}
+		docs[k] = Note{Handles: list(n.Handles), Name: n.Name, System: n.Program.System, Machine: n.Machine,
+			Verdict: n.Verdict, Role: n.Role, Text: n.Text, By: n.By, Time: n.Time.UTC().Format(time.RFC3339),
+			OfMachine: n.Machine != ""}
 		if n.Machine == "" {
 			docs[k].KnownBy, docs[k].Proven = n.Program.String(), n.Program.Proven()
 		}
@@ -47,9 +49,11 @@ func (w Writer) WriteNotes(m *machine.Machine, notes []*work.Noted, done string,
 	case "csv":
 		rows := make([][]string, len(docs))
 		for k, n := range docs {
-			rows[k] = []string{strings.Join(n.Handles, " "), n.Name, n.System, n.KnownBy, n.Machine, n.Verdict, n.Role, n.Text, n.By, n.Time}
+			rows[k] = []string{strings.Join(n.Handles, " "), n.Name, n.System, n.KnownBy, n.Machine, n.Verdict, n.Role,
+				n.Text, n.By, n.Time}
 		}
-		return p.CSV([]string{"handles", "name", "os", "known_by", "machine", "verdict", "role", "text", "by", "time"}, rows)
+		return p.CSV([]string{"handles", "name", "os", "known_by", "machine", "verdict", "role", "text", "by", "time"},
+			rows)
 	}
 	if m != nil {
 		p.Line("%s", Heading(m))
@@ -59,7 +63,8 @@ func (w Writer) WriteNotes(m *machine.Machine, notes []*work.Noted, done string,
 		if k > 0 {
 			p.Line("")
 		}
-		what, who := view.NoteWords(autostart.Note{Text: n.Text, Verdict: n.Verdict, Role: n.Role, By: n.By, Time: n.Time, Proven: true})
+		what, who := view.NoteWords(autostart.Note{Text: n.Text, Verdict: n.Verdict, Role: n.Role, By: n.By,
+			Time: n.Time, Proven: true})
 		title := n.Name
 		if len(n.Handles) > 0 {
 			title += "  " + strings.Join(n.Handles, " ")
@@ -74,7 +79,8 @@ func (w Writer) WriteNotes(m *machine.Machine, notes []*work.Noted, done string,
 			lines = append(lines, []string{"found again by " + n.Program.String()})
 		}
 		if done == "noted" && n.Known {
-			before, _ := view.NoteWords(autostart.Note{Text: n.Before.Text, Verdict: n.Before.Verdict, Role: n.Before.Role})
+			before, _ := view.NoteWords(autostart.Note{Text: n.Before.Text, Verdict: n.Before.Verdict,
+				Role: n.Before.Role})
 			lines = append(lines, []string{"before: " + before})
 		}
 		p.Block(title, lines)

@@ -1,5 +1,6 @@
-// Package page is what each command says of what the core found: as tables and sentences for a person, as JSON and CSV for
-// a script. A command has one file here. Each form of JSON is a named type, its document, from which docs/schema is made.
+// Package page is what each command says of what the core found: as tables and sentences for a person, as JSON and CSV
+// for a script. A command has one file here. Each form of JSON is a named type, its document, from which docs/schema is
+// made.
 //
 // Pages decide nothing. They are given what the core found, and the sentences are theirs.
 package page

@@ -39,7 +39,8 @@ func stepsOf(steps []change.Step) []Step {
 		}
 		what := inWords(s)
 		for _, h := range handles {
-			list = append(list, Step{h, autostart.Text(s.Artifact.Name), what, autostart.Text(s.Before.String()), autostart.Text(s.After.String())})
+			list = append(list, Step{h, autostart.Text(s.Artifact.Name), what, autostart.Text(s.Before.String()),
+				autostart.Text(s.After.String())})
 		}
 	}
 	return list
@@ -55,7 +56,8 @@ func (w Writer) Steps(steps []change.Step, nameOf func(handle string) string) {
 		for _, s := range steps {
 			lines := [][]string{append([]string{inWords(s)}, forEntries(s.Handles, nameOf)...)}
 			if w.Verbose {
-				lines = append(lines, []string{"before: " + autostart.Text(s.Before.String())}, []string{"after:  " + autostart.Text(s.After.String())})
+				lines = append(lines, []string{"before: " + autostart.Text(s.Before.String())},
+					[]string{"after:  " + autostart.Text(s.After.String())})
 			}
 			w.Block(whereIs(s.Artifact), lines)
 		}
@@ -170,7 +172,8 @@ func (w Writer) Outcomes(list []outcome.Outcome, will string) {
 			}
 		}})
 	}
-	w.Sections([]view.Column{{Title: "handle"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "was"}, {Title: will, Share: 1}}, sections)
+	w.Sections([]view.Column{{Title: "handle"}, {Title: "name", Share: 3}, {Title: "for"}, {Title: "was"},
+		{Title: will, Share: 1}}, sections)
 }
 
 // NamesIn tells the names of entries, by handle.
@@ -210,7 +213,8 @@ func LargeWords(l outcome.Large, only string) string {
 		if only != "" {
 			whom = " for " + autostart.Text(only)
 		}
-		why = append(why, fmt.Sprintf("%d of the %d entries that start%s would no longer start", l.Visible, l.Starting, whom))
+		why = append(why, fmt.Sprintf("%d of the %d entries that start%s would no longer start", l.Visible, l.Starting,
+			whom))
 	}
 	return strings.Join(why, "; ")
 }
@@ -233,7 +237,8 @@ func StillRunning(plan change.Plan, inv inventory.Inventory) []string {
 	running := 0
 	for _, h := range plan.Handles {
 		item := known[h]
-		if item == nil || item.State != autostart.Enabled || plan.Expect(h).State == autostart.Enabled || item.Effect == location.AtNextUse {
+		if item == nil || item.State != autostart.Enabled || plan.Expect(h).State == autostart.Enabled ||
+			item.Effect == location.AtNextUse {
 			continue
 		}
 		running++
@@ -280,7 +285,8 @@ type ChangeDocument struct {
 }
 
 // ChangeJSON writes what a change does, or did: its name and snapshot are empty of a plan.
-func (w Writer) ChangeJSON(m *machine.Machine, name, snapshot string, steps []change.Step, entries []outcome.Outcome, warnings []string) error {
+func (w Writer) ChangeJSON(m *machine.Machine, name, snapshot string, steps []change.Step, entries []outcome.Outcome,
+	warnings []string) error {
 	return w.JSON(ChangeDocument{MachineOf(m), name, snapshot, stepsOf(steps), outcomes(entries), list(warnings)})
 }
 
@@ -352,7 +358,8 @@ func EffectNotes(effects []inventory.SideEffect) []string {
 func SparedNotes(spared []change.Spared) []string {
 	var notes []string
 	for _, s := range spared {
-		notes = append(notes, fmt.Sprintf("left out: %s  %s: %s would stop with it, and is protected: %s (--guarded takes both)",
+		notes = append(notes, fmt.Sprintf("left out: %s  %s: %s would stop with it, and is protected: %s "+
+			"(--guarded takes both)",
 			s.Item.Handle, s.Item.Name, s.Stops.Name, s.Stops.Guarded))
 	}
 	return notes
@@ -419,7 +426,8 @@ func StillStarted(inv inventory.Inventory, items []*location.Item) []string {
 		}
 		for _, suffix := range []string{".timer", ".socket", ".path"} {
 			if other := starters[named{item.Location, item.User, bare + suffix}]; other != nil {
-				warnings = append(warnings, fmt.Sprintf("%s (%s) stays on and can still start %s", other.Name, other.Handle, item.Name))
+				warnings = append(warnings, fmt.Sprintf("%s (%s) stays on and can still start %s", other.Name,
+					other.Handle, item.Name))
 			}
 		}
 	}
@@ -430,7 +438,8 @@ func StillStarted(inv inventory.Inventory, items []*location.Item) []string {
 func SiftedNotes(s *work.Session, of work.Sifted, want location.Want) []string {
 	var notes []string
 	for _, item := range of.Fixed {
-		notes = append(notes, fmt.Sprintf("left out: %s  %s: %s", item.Handle, item.Name, cmp.Or(s.WhyFixed(item, want), "it cannot be turned off here")))
+		notes = append(notes, fmt.Sprintf("left out: %s  %s: %s", item.Handle, item.Name, cmp.Or(s.WhyFixed(item, want),
+			"it cannot be turned off here")))
 	}
 	if len(of.Guarded) > 0 {
 		notes = append(notes, "left out because they are protected (--guarded takes them too):")
@@ -439,13 +448,15 @@ func SiftedNotes(s *work.Session, of work.Sifted, want location.Want) []string {
 		}
 	}
 	if len(of.Cautioned) > 0 {
-		notes = append(notes, "left out because they need a second thought (name them one by one, or --guarded takes them too):")
+		notes = append(notes, "left out because they need a second thought (name them one by one, or --guarded "+
+			"takes them too):")
 		for _, item := range of.Cautioned {
 			notes = append(notes, fmt.Sprintf("  %s  %s: %s", item.Handle, item.Name, item.Caution))
 		}
 	}
 	if of.Already > 0 {
-		notes = append(notes, fmt.Sprintf("%s %s already", autostart.Count(of.Already, "entry is", "entries are"), string(want.State)))
+		notes = append(notes, fmt.Sprintf("%s %s already", autostart.Count(of.Already, "entry is", "entries are"),
+			string(want.State)))
 	}
 	return notes
 }
@@ -463,7 +474,8 @@ func RemovalNotes(left []removal.Left) []string {
 func UninstallNotes(all []removal.Uninstall) []string {
 	var notes []string
 	for _, u := range all {
-		notes = append(notes, fmt.Sprintf("%s: belongs to the product %s, which is installed; uninstalling that is the better way: %s",
+		notes = append(notes, fmt.Sprintf("%s: belongs to the product %s, which is installed; uninstalling that is "+
+			"the better way: %s",
 			strings.Join(u.Names, ", "), u.Product, u.Command))
 	}
 	return notes

@@ -46,7 +46,8 @@ type ProductsDocument struct {
 }
 
 // Products lists products, how many entries are of none that is known, and how many are hidden.
-func (w Writer) Products(m *machine.Machine, inv inventory.Inventory, products []product.Product, without, hidden int) error {
+func (w Writer) Products(m *machine.Machine, inv inventory.Inventory, products []product.Product, without,
+	hidden int) error {
 	p := w
 	switch w.Format {
 	case "json":
@@ -59,10 +60,13 @@ func (w Writer) Products(m *machine.Machine, inv inventory.Inventory, products [
 		var rows [][]string
 		for _, pr := range products {
 			for _, item := range pr.Items {
-				rows = append(rows, []string{pr.Name, pr.Version, pr.Maker.Name, pr.Maker.Basis, pr.Installed, pr.InstalledBy, cmp.Or(map[bool]string{true: "yes"}[pr.WithSystem], "no"), item.Handle, item.Name, item.User, string(item.State), pr.Uninstall})
+				rows = append(rows, []string{pr.Name, pr.Version, pr.Maker.Name, pr.Maker.Basis, pr.Installed,
+					pr.InstalledBy, cmp.Or(map[bool]string{true: "yes"}[pr.WithSystem], "no"), item.Handle, item.Name,
+					item.User, string(item.State), pr.Uninstall})
 			}
 		}
-		return p.CSV([]string{"product", "version", "maker", "maker_basis", "installed", "installed_by", "with_system", "handle", "name", "user", "state", "uninstall"}, rows)
+		return p.CSV([]string{"product", "version", "maker", "maker_basis", "installed", "installed_by", "with_system",
+			"handle", "name", "user", "state", "uninstall"}, rows)
 	}
 	p.Line("%s", Heading(m))
 	for _, pr := range products {
@@ -82,7 +86,8 @@ func leftOutWords(without, hidden int) string {
 		words += "; the product of " + autostart.Count(without, "entry", "entries") + " is not known (list shows them)"
 	}
 	if hidden > 0 {
-		words += "; " + autostart.Count(hidden, "part of the operating system is", "parts of the operating system are") + " hidden (--all shows them)"
+		words += "; " + autostart.Count(hidden, "part of the operating system is",
+			"parts of the operating system are") + " hidden (--all shows them)"
 	}
 	return words
 }
@@ -125,7 +130,8 @@ func productWords(pr product.Product, inv inventory.Inventory) (title string, li
 		widest = max(widest, min(utf8.RuneCountInString(e.Name), mostAlignedName))
 	}
 	for _, e := range entries {
-		line := []string{fmt.Sprintf("%s  %-8s  %-*s", e.Handle, e.State, widest, e.Name), strings.ToLower(view.StageWords(e.Stage))}
+		line := []string{fmt.Sprintf("%s  %-8s  %-*s", e.Handle, e.State, widest, e.Name),
+			strings.ToLower(view.StageWords(e.Stage))}
 		if e.User != "" {
 			line = append(line, "for "+e.User)
 		}
@@ -148,7 +154,8 @@ func productWords(pr product.Product, inv inventory.Inventory) (title string, li
 }
 
 func productOf(pr product.Product) Product {
-	j := Product{Name: pr.Name, Version: pr.Version, Maker: pr.Maker, Installed: pr.Installed, InstalledBy: pr.InstalledBy, WithSystem: pr.WithSystem, Uninstall: pr.Uninstall, Cost: pr.Cost}
+	j := Product{Name: pr.Name, Version: pr.Version, Maker: pr.Maker, Installed: pr.Installed,
+		InstalledBy: pr.InstalledBy, WithSystem: pr.WithSystem, Uninstall: pr.Uninstall, Cost: pr.Cost}
 	if !pr.Used.Last.IsZero() {
 		j.LastUsed = pr.Used.Last.UTC().Format(time.RFC3339)
 	}

@@ -43,16 +43,19 @@ func (w Writer) Suggestions(m *machine.Machine, all []review.Suggestion) error {
 	p.Line("%s", Heading(m))
 	p.Line("")
 	if len(all) > 0 {
-		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 2}, {Title: "for"}, {Title: "kind"}, {Title: "because", Share: 4}}, func(yield func([]view.Cell) bool) {
+		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 2}, {Title: "for"}, {Title: "kind"},
+			{Title: "because", Share: 4}}, func(yield func([]view.Cell) bool) {
 			for k, s := range docs {
-				if !yield([]view.Cell{view.T(s.Handle), view.T(s.Name), view.T(view.Whose(&all[k].Item.Entry)), view.T(s.Kind), view.T(s.Why)}) {
+				if !yield([]view.Cell{view.T(s.Handle), view.T(s.Name), view.T(view.Whose(&all[k].Item.Entry)),
+					view.T(s.Kind), view.T(s.Why)}) {
 					return
 				}
 			}
 		})
 		p.Line("")
 	}
-	p.Line("%s could be turned off; nothing was. lockback review goes through them", autostart.Count(len(all), "entry", "entries"))
+	p.Line("%s could be turned off; nothing was. lockback review goes through them", autostart.Count(len(all), "entry",
+		"entries"))
 	return nil
 }
 
@@ -82,14 +85,16 @@ type ReviewDocument struct {
 }
 
 // ReviewOrder lists the order of a review, for scripts.
-func (w Writer) ReviewOrder(m *machine.Machine, order []review.Place, proposals []review.Suggestion, answers map[string]string) error {
+func (w Writer) ReviewOrder(m *machine.Machine, order []review.Place, proposals []review.Suggestion,
+	answers map[string]string) error {
 	propose := map[string]string{}
 	for _, g := range proposals {
 		propose[g.Item.Handle] = g.Kind
 	}
 	docs := []ReviewEntry{}
 	for _, p := range order {
-		docs = append(docs, ReviewEntry{p.Item.Handle, p.Item.Name, p.Item.User, string(p.Item.State), p.Why, propose[p.Item.Handle], answers[p.Item.Handle]})
+		docs = append(docs, ReviewEntry{p.Item.Handle, p.Item.Name, p.Item.User, string(p.Item.State), p.Why,
+			propose[p.Item.Handle], answers[p.Item.Handle]})
 	}
 	if w.Format == "csv" {
 		var rows [][]string

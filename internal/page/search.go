@@ -15,10 +15,12 @@ import (
 
 // purposes say what a round is for.
 var purposes = map[culprit.Purpose]string{
-	culprit.Halve:   "Half of the suspects are as before the search, and everything else is as it was when it worked.",
-	culprit.Confirm: "One suspect is left. It alone is as it was when it worked, and everything else is as before the search: if it works now, that is the one.",
-	culprit.Again:   "It is still broken without it: there is another one, or an answer was wrong. So what was said to work is tried once more.",
-	culprit.Once:    "What was said to be broken is tried once more.",
+	culprit.Halve: "Half of the suspects are as before the search, and everything else is as it was when it worked.",
+	culprit.Confirm: "One suspect is left. It alone is as it was when it worked, and everything else is as before " +
+		"the search: if it works now, that is the one.",
+	culprit.Again: "It is still broken without it: there is another one, or an answer was wrong. So what was said " +
+		"to work is tried once more.",
+	culprit.Once: "What was said to be broken is tried once more.",
 }
 
 // VerdictWords say what came of a search.
@@ -32,7 +34,8 @@ func VerdictWords(f *rounds.Search, v culprit.Verdict) []string {
 		return strings.Join(names, " with ")
 	}
 	for _, found := range v.Found {
-		words = append(words, fmt.Sprintf("Found: %s. It works while it is %s.", nameOf(found.Unit), f.WorksWhile(found.Unit)))
+		words = append(words, fmt.Sprintf("Found: %s. It works while it is %s.", nameOf(found.Unit),
+			f.WorksWhile(found.Unit)))
 	}
 	switch {
 	case v.None:
@@ -42,9 +45,11 @@ func VerdictWords(f *rounds.Search, v culprit.Verdict) []string {
 		for _, u := range v.Group {
 			names = append(names, nameOf(u))
 		}
-		words = append(words, "These could not be told apart, one of them at least is it: "+strings.Join(names, ", ")+". All of them are as before the search.")
+		words = append(words, "These could not be told apart, one of them at least is it: "+strings.Join(names, ", ")+
+			". All of them are as before the search.")
 	case len(v.Found) == 0:
-		words = append(words, "Nothing is left to search among: what it may have been was removed meanwhile. All are as before the search.")
+		words = append(words, "Nothing is left to search among: what it may have been was removed meanwhile. All "+
+			"are as before the search.")
 	case v.Confirmed:
 		words = append(words, "All others are as before the search, and it works.")
 	default:
@@ -55,7 +60,8 @@ func VerdictWords(f *rounds.Search, v culprit.Verdict) []string {
 		if m.First >= 0 {
 			first = "round " + strconv.Itoa(m.First+1)
 		}
-		words = append(words, fmt.Sprintf("Note: %s and round %d contradict each other; the newer one was believed.", first, m.Second+1))
+		words = append(words, fmt.Sprintf("Note: %s and round %d contradict each other; the newer one was believed.",
+			first, m.Second+1))
 	}
 	return words
 }
@@ -75,7 +81,9 @@ func (w Writer) Verdict(f *rounds.Search, v culprit.Verdict, words []string) {
 		if found.Broken >= 0 {
 			broken = "in round " + strconv.Itoa(found.Broken+1)
 		}
-		p.Line("The proof for %s: it worked %s with it %s, and was broken %s with it %s as well.", f.Units[found.Unit].Names[0], works, f.WorksWhile(found.Unit), broken, f.Was[f.Units[found.Unit].Handles[0]])
+		p.Line("The proof for %s: it worked %s with it %s, and was broken %s with it %s as well.",
+			f.Units[found.Unit].Names[0], works, f.WorksWhile(found.Unit), broken,
+			f.Was[f.Units[found.Unit].Handles[0]])
 	}
 }
 
@@ -97,7 +105,8 @@ func suspectTitle(f *rounds.Search) string {
 // Rounds lists the rounds of a search.
 func (w Writer) Rounds(f *rounds.Search) {
 	p := w
-	columns := []view.Column{{Title: "round"}, {Title: "set up"}, {Title: "change"}, {Title: suspectTitle(f), Share: 1}, {Title: "answer"}}
+	columns := []view.Column{{Title: "round"}, {Title: "set up"}, {Title: "change"}, {Title: suspectTitle(f), Share: 1},
+		{Title: "answer"}}
 	p.Table(columns, func(yield func([]view.Cell) bool) {
 		for k, r := range f.Rounds {
 			name := ""
@@ -120,7 +129,8 @@ func (w Writer) Rounds(f *rounds.Search) {
 			if text == "" {
 				text = "none"
 			}
-			if !yield([]view.Cell{view.T(strconv.Itoa(k + 1)), view.T(autostart.Minute(r.Time)), view.T(name), view.T(text), view.T(answer)}) {
+			if !yield([]view.Cell{view.T(strconv.Itoa(k + 1)), view.T(autostart.Minute(r.Time)), view.T(name),
+				view.T(text), view.T(answer)}) {
 				return
 			}
 		}
@@ -166,7 +176,8 @@ func (w Writer) SearchJSON(m *machine.Machine, f *rounds.Search, v *culprit.Verd
 		}
 		ended = VerdictDocument{v.Confirmed, v.None, len(v.Mistakes)}
 	}
-	return w.JSON(SearchDocument{MachineOf(m), f.Begun.Format(time.RFC3339), f.Of, v != nil, f.Units, list(f.Rounds), found, group, ended})
+	return w.JSON(SearchDocument{MachineOf(m), f.Begun.Format(time.RFC3339), f.Of, v != nil, f.Units, list(f.Rounds),
+		found, group, ended})
 }
 
 // SearchStatus says how far a search is.
@@ -177,19 +188,22 @@ func (w Writer) SearchStatus(m *machine.Machine, f *rounds.Search) error {
 	case "csv":
 		var rows [][]string
 		for k, r := range f.Rounds {
-			rows = append(rows, []string{strconv.Itoa(k + 1), r.Time.Format(time.RFC3339), strconv.Itoa(len(r.Suspects)), string(r.Answer)})
+			rows = append(rows, []string{strconv.Itoa(k + 1), r.Time.Format(time.RFC3339),
+				strconv.Itoa(len(r.Suspects)), string(r.Answer)})
 		}
 		return w.CSV([]string{"round", "time", "suspects", "answer"}, rows)
 	}
 	next := f.Logic()
 	step := next.Next()
 	w.Line("%s", Heading(m))
-	w.Line("A search among %s of %s, begun on %s.", autostart.Count(len(f.Units), "entry or group", "entries or groups"), f.Of, Dated(f.Begun))
+	w.Line("A search among %s of %s, begun on %s.", autostart.Count(len(f.Units), "entry or group",
+		"entries or groups"), f.Of, Dated(f.Begun))
 	w.Line("")
 	w.Rounds(f)
 	w.Line("")
 	w.Line("%s", purposes[step.Purpose])
-	w.Line("Restart, try what was broken, and say lockback culprit works, broken or skip. At most about %s more; lockback culprit stop gives up.", autostart.Count(step.Left-1, "round", "rounds"))
+	w.Line("Restart, try what was broken, and say lockback culprit works, broken or skip. At most about %s more; "+
+		"lockback culprit stop gives up.", autostart.Count(step.Left-1, "round", "rounds"))
 	return nil
 }
 
@@ -220,7 +234,8 @@ func SearchNotes(left []rounds.LeftOut, spared []change.Spared) []string {
 func GoneNotes(f *rounds.Search) []string {
 	var notes []string
 	for _, u := range f.Gone() {
-		notes = append(notes, fmt.Sprintf("%s was removed since the search began, and is no part of it any more", strings.Join(u.Names, ", ")))
+		notes = append(notes, fmt.Sprintf("%s was removed since the search began, and is no part of it any more",
+			strings.Join(u.Names, ", ")))
 	}
 	return notes
 }

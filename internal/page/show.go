@@ -64,7 +64,9 @@ type ShownEntry struct {
 
 // Known gathers what is known of an item.
 func (w Writer) Known(m *machine.Machine, item *location.Item, started map[string][]*location.Item) ShownEntry {
-	e := ShownEntry{Others: []string{}, Entry: item.Entry, Effect: view.Effect(item.Effect), GuardBasis: item.GuardBasis, CautionBasis: item.CautionBasis, RoleBasis: item.Entry.Facts().RoleBasis, Search: w.address(&item.Entry, m)}
+	e := ShownEntry{Others: []string{}, Entry: item.Entry, Effect: view.Effect(item.Effect),
+		GuardBasis: item.GuardBasis, CautionBasis: item.CautionBasis, RoleBasis: item.Entry.Facts().RoleBasis,
+		Search: w.address(&item.Entry, m)}
 	for _, other := range started[item.Target.Path] {
 		if other != item {
 			e.Others = append(e.Others, other.Handle)
@@ -86,7 +88,8 @@ func (w Writer) Known(m *machine.Machine, item *location.Item, started map[strin
 		} else {
 			text = i.String()
 		}
-		e.Artifacts = append(e.Artifacts, Artifact{autostart.Text(art.Name), autostart.Text(text), art.Kind, whereAll(art)})
+		e.Artifacts = append(e.Artifacts, Artifact{autostart.Text(art.Name), autostart.Text(text), art.Kind,
+			whereAll(art)})
 	}
 	e.Facts, e.Artifacts = list(e.Facts), list(e.Artifacts)
 	return e
@@ -188,7 +191,8 @@ func (e ShownEntry) rows() []row {
 	add("program", value, "looked up on the machine", mark)
 	add("also started by", strings.Join(e.others, ", "), "", view.Plain)
 	told := *entry // that the program is missing stands there already
-	told.Problems = slices.DeleteFunc(slices.Clone(entry.Problems), func(p string) bool { return p == autostart.TargetMissing && entry.Target.Path != "" })
+	told.Problems = slices.DeleteFunc(slices.Clone(entry.Problems),
+		func(p string) bool { return p == autostart.TargetMissing && entry.Target.Path != "" })
 	for _, problem := range view.Problems(&told) {
 		add("problem", problem, "", view.Alert)
 	}
@@ -251,7 +255,8 @@ func (w Writer) rows(rows []row) {
 	w.Pairs(pairs)
 }
 
-// Decided writes what decides an entry. What is not there is counted, unless all is asked for, with a hint how to see it.
+// Decided writes what decides an entry. What is not there is counted, unless all is asked for, with a hint how to see
+// it.
 func (w Writer) Decided(e ShownEntry, all bool, hint string) {
 	p := w
 	p.Bold("Decided by")
@@ -333,5 +338,6 @@ func ProgramWords(e *autostart.Entry) (string, view.Mark) {
 	case !*e.Target.Exists:
 		return e.Target.Path + " (missing)", view.Alert
 	}
-	return fmt.Sprintf("%s (%d bytes, of %s)", e.Target.Path, e.Target.Size, autostart.Minute(e.Target.Modified)), view.Plain
+	return fmt.Sprintf("%s (%d bytes, of %s)", e.Target.Path, e.Target.Size, autostart.Minute(e.Target.Modified)),
+		view.Plain
 }

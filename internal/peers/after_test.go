@@ -20,8 +20,8 @@ import (
 	"lockback/internal/testkit"
 )
 
-// afterSetup adds to a box what this file is about: a program that turns a timer on again at each start, sixteen services
-// of which one is missed, a program that says when it was started, and a package in two versions.
+// afterSetup adds to a box what this file is about: a program that turns a timer on again at each start, sixteen
+// services of which one is missed, a program that says when it was started, and a package in two versions.
 const afterSetup = `
 R=$1
 S=$R/etc/systemd/system; L=$R/usr/lib/systemd/system
@@ -79,8 +79,9 @@ func findings(t *testing.T, b box) map[string]map[string]any {
 	return all
 }
 
-// After real restarts: what puts itself back is caught and its author named, held entries stay off, an update of a package
-// is told apart, what was added starts and what was delayed starts later, and removed entries come back to the byte.
+// After real restarts: what puts itself back is caught and its author named, held entries stay off, an update of a
+// package is told apart, what was added starts and what was delayed starts later, and removed entries come back to the
+// byte.
 func TestAfterTheRestartInside(t *testing.T) {
 	t.Parallel()
 	b := newBox(t)
@@ -89,17 +90,20 @@ func TestAfterTheRestartInside(t *testing.T) {
 	testkit.Shell(t, "sh -e "+setup+" "+b.root)
 	const checking = "lockback check --format json > /opt/gullrock/check.json; echo exit $?"
 
-	_, out := b.boot(t, "lockback snapshot -m 'as found'", "lockback disable kelpline.timer keel-own keel-line --yes", checking, "echo boot $(tr -d - < /proc/sys/kernel/random/boot_id)", "sleep 2")
+	_, out := b.boot(t, "lockback snapshot -m 'as found'", "lockback disable kelpline.timer keel-own keel-line --yes",
+		checking, "echo boot $(tr -d - < /proc/sys/kernel/random/boot_id)", "sleep 2")
 	require.Contains(t, out, "exit 0")
 	m, err := machine.Open(b.root)
 	require.NoError(t, err)
-	require.Contains(t, out, "boot "+strings.TrimPrefix(m.Boot(), machine.Mounted)+"\n", "the log on the disk tells of the start that was the last")
+	require.Contains(t, out, "boot "+strings.TrimPrefix(m.Boot(), machine.Mounted)+"\n",
+		"the log on the disk tells of the start that was the last")
 	require.Equal(t, false, findings(t, b)[""]["trials"].([]map[string]any)[0]["tried"], "not restarted yet")
 
 	// The program has turned its timer on again, and a package was upgraded meanwhile.
 	testkit.Shell(t, "chroot "+b.root+" dpkg -i /opt/fogbell-2.0.deb >/dev/null 2>&1")
 	testkit.Shell(t, "printf '@hourly root /opt/kelpline/care\\n' > "+b.root+"/etc/cron.d/zz-stranger")
-	_, out = b.boot(t, "journalctl --rotate; sleep 0.5", checking, "lockback disable kelpline.timer --yes") // into closed logs
+	// into closed logs
+	_, out = b.boot(t, "journalctl --rotate; sleep 0.5", checking, "lockback disable kelpline.timer --yes")
 	require.Contains(t, out, "exit 3")
 	all := findings(t, b)
 	require.Equal(t, float64(1), all[""]["restarts"].(map[string]any)["count"])
@@ -119,11 +123,12 @@ func TestAfterTheRestartInside(t *testing.T) {
 		require.Regexp(t, `it was started \d+s before that, and is of the same folder`, by["why"], name)
 	}
 	for _, name := range []string{"fogbell-index.service", "Fogbell Sync"} {
-		require.Equal(t, []any{"updated", false, "fogbell"}, []any{all[name]["kind"], all[name]["decide"], all[name]["update"]}, name)
+		require.Equal(t, []any{"updated", false, "fogbell"}, []any{all[name]["kind"], all[name]["decide"],
+			all[name]["update"]}, name)
 	}
 
-	// The second time, and from then on it is held: systemctl enable does not take a mask away. The clock was a day ahead
-	// then, and still it is known that the machine was restarted since.
+	// The second time, and from then on it is held: systemctl enable does not take a mask away. The clock was a day
+	// ahead then, and still it is known that the machine was restarted since.
 	_, _ = b.boot(t, checking, "lockback disable kelpline.timer --hold --yes")
 	require.Equal(t, float64(2), findings(t, b)["kelpline.timer"]["times"])
 	db, err := sql.Open("sqlite", filepath.Join(b.root, "var/lib/lockback/record.db"))
@@ -145,12 +150,18 @@ func TestAfterTheRestartInside(t *testing.T) {
 		"lockback add --name 'Tide clock' --every 1m --yes -- /opt/gullrock/when clock",
 		"lockback add --name 'Tide cron' --at startup --as cron --for ines --yes -- /opt/gullrock/when cron",
 		"lockback add --name 'Tide service' --at startup --yes -- /opt/gullrock/when service",
-		"printf '@reboot root /opt/gullrock/when crontab\n' > /etc/cron.d/gullrock-when", "lockback delay 'command=/opt/gullrock/when crontab' 4s --yes",
-		"U=/home/ines/.config/systemd/user; install -d -o ines -g ines /home/ines/.config /home/ines/.config/systemd $U $U/default.target.wants; printf '[Service]\nExecStart=/opt/gullrock/when own\n[Install]\nWantedBy=default.target\n' > $U/tide-own.service; ln -s $U/tide-own.service $U/default.target.wants/; chown -hR ines:ines $U",
-		"lockback delay tide-own.service 4s --yes", "lockback delay 'Tide late' 4s --yes", "lockback delay tide-service.service 4s --yes", "lockback snapshot -m added")
+		"printf '@reboot root /opt/gullrock/when crontab\n' > /etc/cron.d/gullrock-when",
+		"lockback delay 'command=/opt/gullrock/when crontab' 4s --yes",
+		"U=/home/ines/.config/systemd/user; install -d -o ines -g ines /home/ines/.config "+
+			"/home/ines/.config/systemd $U $U/default.target.wants; printf "+
+			"'[Service]\nExecStart=/opt/gullrock/when own\n[Install]\nWantedBy=default.target\n' > "+
+			"$U/tide-own.service; ln -s $U/tide-own.service $U/default.target.wants/; chown -hR ines:ines $U",
+		"lockback delay tide-own.service 4s --yes", "lockback delay 'Tide late' 4s --yes",
+		"lockback delay tide-service.service 4s --yes", "lockback snapshot -m added")
 	require.Equal(t, 10, strings.Count(out, " done: "), out)
 	require.NoError(t, os.WriteFile(filepath.Join(b.root, "var/log/times"), nil, 0o666))
-	_, out = b.boot(t, "sleep 5", "cat /var/log/times", "cat /etc/cron.d/gullrock-when", "systemctl is-active tide-clock.timer", "systemctl show -p TimersMonotonic tide-clock.timer")
+	_, out = b.boot(t, "sleep 5", "cat /var/log/times", "cat /etc/cron.d/gullrock-when",
+		"systemctl is-active tide-clock.timer", "systemctl show -p TimersMonotonic tide-clock.timer")
 	at := map[string]float64{}
 	for _, line := range regexp.MustCompile(`(?m)^at-(\S+) ([0-9.]+)$`).FindAllStringSubmatch(out, -1) {
 		if _, known := at[line[1]]; !known {
@@ -172,7 +183,8 @@ func TestAfterTheRestartInside(t *testing.T) {
 	// Removed, and taken back: every byte below /etc and in the home is as it was.
 	before := testkit.Tree(t, filepath.Join(b.root, "etc"), "machine-id")
 	home := testkit.Tree(t, filepath.Join(b.root, "home"))
-	_, out = b.boot(t, "lockback disable 'Tide*' tide-service.timer bell03.service gullrock --yes", "lockback remove 'Tide*' tide-service.timer bell03.service gullrock --now -m 'to see' --yes",
+	_, out = b.boot(t, "lockback disable 'Tide*' tide-service.timer bell03.service gullrock --yes",
+		"lockback remove 'Tide*' tide-service.timer bell03.service gullrock --now -m 'to see' --yes",
 		"ls /etc/systemd/system/bell03.service /etc/cron.hourly/gullrock", "lockback undo --yes", "lockback undo --yes")
 	require.Equal(t, 2, strings.Count(out, "No such file"), out)
 	require.Empty(t, testkit.Differences(before, testkit.Tree(t, filepath.Join(b.root, "etc"), "machine-id")))
@@ -186,10 +198,12 @@ func TestCulpritInside(t *testing.T) {
 	setup := filepath.Join(t.TempDir(), "after")
 	require.NoError(t, os.WriteFile(setup, []byte(afterSetup), 0o644))
 	testkit.Shell(t, "sh -e "+setup+" "+b.root)
-	_, out := b.boot(t, "lockback disable 'bell*' --yes", "lockback culprit works --yes", "lockback culprit start --yes", "lockback culprit works --yes", "sleep 2")
+	_, out := b.boot(t, "lockback disable 'bell*' --yes", "lockback culprit works --yes",
+		"lockback culprit start --yes", "lockback culprit works --yes", "sleep 2")
 	require.Contains(t, out, "Round 1 of about 5")
 	require.Contains(t, out, "was not restarted since round 1", "an answer before the restart is none")
-	answer := "if grep -q bell11 /opt/gullrock/marks; then lockback culprit works --yes; else lockback culprit broken --yes; fi; sleep 2"
+	answer := "if grep -q bell11 /opt/gullrock/marks; then lockback culprit works --yes; else lockback culprit " +
+		"broken --yes; fi; sleep 2"
 	for restart := 1; ; restart++ {
 		require.LessOrEqual(t, restart, 5)
 		if _, out = b.boot(t, answer); strings.Contains(out, "Found: ") {

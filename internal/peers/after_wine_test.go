@@ -16,8 +16,8 @@ import (
 )
 
 // On the running Windows of Wine: what is added really starts with the next start of the prefix, a shortcut is read by
-// another reader, what is removed is gone from the registry and comes back as it was, and check knows of the restart and
-// of what came back.
+// another reader, what is removed is gone from the registry and comes back as it was, and check knows of the restart
+// and of what came back.
 func TestAfterTheRestartUnderWine(t *testing.T) {
 	t.Parallel()
 	testkit.Need(t, "lnkinfo")
@@ -28,10 +28,13 @@ func TestAfterTheRestartUnderWine(t *testing.T) {
 	w.Lockback(t, "snapshot", "-m", "as found")
 	before, user := w.Registry(t), filepath.Base(userFolder(t, w))
 	w.Lockback(t, "add", "--name", "Tide run", "--at", "sign-in", "--yes", "--", shell, "/c", `echo run> C:\tide\run`)
-	w.Lockback(t, "add", "--name", "Tide link", "--at", "sign-in", "--as", "shortcut", "--for", user, "--yes", "--", shell, "/c", `echo link> C:\tide\link`)
-	w.Lockback(t, "add", "--name", "Tide service", "--at", "startup", "--as", "service", "--yes", "--", `C:\tide\svc.exe`)
+	w.Lockback(t, "add", "--name", "Tide link", "--at", "sign-in", "--as", "shortcut", "--for", user, "--yes", "--",
+		shell, "/c", `echo link> C:\tide\link`)
+	w.Lockback(t, "add", "--name", "Tide service", "--at", "startup", "--as", "service", "--yes", "--",
+		`C:\tide\svc.exe`)
 	// Wine starts what lies in the Startup folder of the user who signs in, and passes over everyone's.
-	link := filepath.Join(w.Drive, "users", user, "AppData/Roaming/Microsoft/Windows/Start Menu/Programs/StartUp/Tide link.lnk")
+	link := filepath.Join(w.Drive, "users", user, "AppData/Roaming/Microsoft/Windows/Start "+
+		"Menu/Programs/StartUp/Tide link.lnk")
 	info := testkit.Shell(t, "lnkinfo '"+link+"'")
 	require.Contains(t, info, shell)
 	require.Contains(t, info, `/c "echo link> C:\tide\link"`)
@@ -70,7 +73,8 @@ func TestAfterTheRestartUnderWine(t *testing.T) {
 
 	// The service starts later; a task cannot be had for the other two where the scheduler does not register it.
 	w.Lockback(t, "delay", "Tide service", "2m", "--yes")
-	require.Contains(t, strings.Join(lines(w.Registry(t)), "\n"), `Services\tide-service] "DelayedAutostart"=dword:00000001`)
+	require.Contains(t, strings.Join(lines(w.Registry(t)), "\n"),
+		`Services\tide-service] "DelayedAutostart"=dword:00000001`)
 	w.Lockback(t, "undo", "--yes")
 
 	w.Lockback(t, "disable", "Tide run", "Tide link", "Tide service", "--yes")
@@ -88,7 +92,8 @@ func TestAfterTheRestartUnderWine(t *testing.T) {
 
 	// Its program takes Windows' word away and is on again.
 	w.Lockback(t, "disable", "Tide run", "--yes")
-	w.OK(t, "wine", "reg", "delete", `HKLM\Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run`, "/v", "Tide run", "/f")
+	w.OK(t, "wine", "reg", "delete", `HKLM\Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run`,
+		"/v", "Tide run", "/f")
 	d = check(3)
 	require.Equal(t, "put-back", d.Findings[0].Kind)
 	require.Equal(t, "Tide run", d.Findings[0].Name)

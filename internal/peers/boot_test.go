@@ -74,7 +74,8 @@ ln -s /etc/systemd/system/zz-report.service $S/graphical.target.wants/
 `
 
 // started are the marks of a system in which everything starts.
-var started = []string{"alias", "cron-system", "cron-user", "dependency-key", "instance-high", "path", "periodic", "rc-local", "service",
+var started = []string{"alias", "cron-system", "cron-user", "dependency-key", "instance-high", "path", "periodic",
+	"rc-local", "service",
 	"socket", "timer", "user-everyone", "user-own", "vendor-link", "xdg-everyone", "xdg-own"}
 
 func newBox(t *testing.T) box {
@@ -96,13 +97,16 @@ func (b box) boot(t *testing.T, commands ...string) (marks []string, output stri
 	// The socket is knocked at and the periodic scripts run as cron would run
 	// them; a second is time enough for @reboot lines and timers.
 	script := "sleep 1.5\n" +
-		"perl -MIO::Socket::UNIX -e 'IO::Socket::UNIX->new(Peer => \"/run/saltmarsh\")' 2>/dev/null\nrun-parts /etc/cron.hourly\nsleep 0.3\n" +
-		"cp /var/log/started /opt/gullrock/marks\nexec > /opt/gullrock/output 2>&1\n" + strings.Join(commands, "\n") + "\n"
+		"perl -MIO::Socket::UNIX -e 'IO::Socket::UNIX->new(Peer => \"/run/saltmarsh\")' 2>/dev/null\nrun-parts " +
+		"/etc/cron.hourly\nsleep 0.3\n" +
+		"cp /var/log/started /opt/gullrock/marks\nexec > /opt/gullrock/output 2>&1\n" + strings.Join(commands, "\n") +
+		"\n"
 	require.NoError(t, os.WriteFile(filepath.Join(b.root, "opt/gullrock/last"), []byte(script), 0o644))
 	os.Remove(filepath.Join(b.root, "opt/gullrock/marks"))
 	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
 	defer cancel()
-	out, err := exec.CommandContext(ctx, "systemd-nspawn", "-q", "-D", b.root, "--boot", "--register=no", "--keep-unit", "--private-network").CombinedOutput()
+	out, err := exec.CommandContext(ctx, "systemd-nspawn", "-q", "-D", b.root, "--boot", "--register=no", "--keep-unit",
+		"--private-network").CombinedOutput()
 	require.NoError(t, err, string(out))
 	text, err := os.ReadFile(filepath.Join(b.root, "opt/gullrock/marks"))
 	require.NoError(t, err)
@@ -119,15 +123,18 @@ const off = "lockback disable 'command=/opt/gullrock/mark*' --yes && lockback di
 func TestRealSystemInside(t *testing.T) {
 	t.Parallel()
 	b := newBox(t)
-	marks, out := b.boot(t, "lockback snapshot -m 'as found'", off, "lockback list --format json > /opt/gullrock/list.json",
-		"systemctl is-enabled tidewatch.service kelpline.timer lampwick.path brinecast.service required.service tide@high.service",
+	marks, out := b.boot(t, "lockback snapshot -m 'as found'", off,
+		"lockback list --format json > /opt/gullrock/list.json",
+		"systemctl is-enabled tidewatch.service kelpline.timer lampwick.path brinecast.service required.service "+
+			"tide@high.service",
 		"systemctl --user -M ines@ is-enabled welcome.service index.service")
 	require.Equal(t, started, marks)
 	require.Contains(t, out, "C2 done")
 	require.NotContains(t, out, "did not reload")
 	require.Contains(t, out, "disabled\ndisabled\ndisabled\nmasked\nmasked\nmasked\ndisabled\ndisabled\n")
 
-	marks, out = b.boot(t, "lockback compare S1", "lockback restore S1 --yes", "lockback compare S1 && echo the same again")
+	marks, out = b.boot(t, "lockback compare S1", "lockback restore S1 --yes",
+		"lockback compare S1 && echo the same again")
 	require.Empty(t, marks, "these started although they are off")
 	require.Contains(t, out, "enabled", out)
 	require.Contains(t, out, "C3 done", out)
@@ -176,19 +183,25 @@ func TestRealSystemWithoutRights(t *testing.T) {
 	as := func(args string) string {
 		return "runuser -u ines -- env HOME=/home/ines lockback " + args + "; echo exit $?"
 	}
-	marks, out := b.boot(t, as("list"), as("disable tidewatch.service --yes"), as("disable 'Fogbell Sync' index.service --yes"),
-		as("disable 'Kelpline Assistant' --for ines --yes"), as("history"), "chown -R ines: /home/ines/.local; lockback history; echo exit $?")
+	marks, out := b.boot(t, as("list"), as("disable tidewatch.service --yes"),
+		as("disable 'Fogbell Sync' index.service --yes"),
+		as("disable 'Kelpline Assistant' --for ines --yes"), as("history"),
+		"chown -R ines: /home/ines/.local; lockback history; echo exit $?")
 	require.Equal(t, started, marks)
 	require.Contains(t, out, "Not read")
 	require.Contains(t, out, "/var/spool/cron/crontabs")
 	require.Regexp(t, `(?m)^ *\S*/root +permission denied`, out, "one line for a home that is closed")
 	require.NotContains(t, out, "/root/.config/autostart")
-	require.Contains(t, out, "writing /etc/systemd/system/multi-user.target.wants/tidewatch.service needs more rights; run with sudo\nexit 4")
+	require.Contains(t, out, "writing /etc/systemd/system/multi-user.target.wants/tidewatch.service needs more "+
+		"rights; run with sudo\nexit 4")
 	require.Contains(t, out, "C1 done: 2 entries changed")
 	require.Contains(t, out, "C2 done: 1 entry changed")
 	require.Contains(t, out, "there is no record yet") // root's own is another one
 	marks, out = b.boot(t, as("undo C2 --yes"), as("undo C1 --yes"))
-	want := slices.DeleteFunc(slices.Clone(started), func(m string) bool { return m == "user-own" || strings.HasPrefix(m, "xdg-") })
+	want := slices.DeleteFunc(slices.Clone(started), func(m string) bool {
+		return m == "user-own" ||
+			strings.HasPrefix(m, "xdg-")
+	})
 	require.Equal(t, want, marks)
 	require.NotContains(t, out, "exit 1")
 	marks, _ = b.boot(t)
@@ -207,9 +220,12 @@ func TestRealSystemPowerCut(t *testing.T) {
 		kills = 60
 	}
 	_, out := b.boot(t, "lockback snapshot", fmt.Sprintf("for n in $(seq %d); do", kills),
-		"(lockback disable 'command=/opt/gullrock/mark*' --yes & p=$!; sleep 0.$(shuf -i 100-350 -n 1); kill -$(shuf -n 1 -e KILL KILL KILL TERM INT HUP) $p && echo hit; wait $p) 2>&1 | grep hit",
-		"lockback list 2>&1 | grep -c interrupted; lockback recover --yes; lockback enable 'command=/opt/gullrock/mark*' --yes; done")
-	t.Logf("%d of %d were hit, and left %d changes open", strings.Count(out, "hit\n"), kills, strings.Count(out, "\n1\n"))
+		"(lockback disable 'command=/opt/gullrock/mark*' --yes & p=$!; sleep 0.$(shuf -i 100-350 -n 1); kill "+
+			"-$(shuf -n 1 -e KILL KILL KILL TERM INT HUP) $p && echo hit; wait $p) 2>&1 | grep hit",
+		"lockback list 2>&1 | grep -c interrupted; lockback recover --yes; lockback enable "+
+			"'command=/opt/gullrock/mark*' --yes; done")
+	t.Logf("%d of %d were hit, and left %d changes open", strings.Count(out, "hit\n"), kills,
+		strings.Count(out, "\n1\n"))
 	outside := testkit.Program{Root: b.root, Store: "disk"}
 	outside.OK(t, "recover", "--yes")
 	outside.OK(t, "restore", "S1", "--yes")

@@ -18,9 +18,12 @@ import (
 // desktopServices are what must run after everything unprotected was switched off on each desktop, and the screen
 // on which people sign in.
 var desktopServices = map[string][]string{
-	"xfce":   {"dbus.service", "systemd-logind.service", "systemd-journald.service", "NetworkManager.service", "user@1000.service", "lightdm.service"},
-	"gnome":  {"dbus.service", "systemd-logind.service", "systemd-journald.service", "NetworkManager.service", "user@1000.service", "gdm.service"},
-	"plasma": {"dbus.service", "systemd-logind.service", "systemd-journald.service", "NetworkManager.service", "user@1000.service", "sddm.service"},
+	"xfce": {"dbus.service", "systemd-logind.service", "systemd-journald.service", "NetworkManager.service",
+		"user@1000.service", "lightdm.service"},
+	"gnome": {"dbus.service", "systemd-logind.service", "systemd-journald.service", "NetworkManager.service",
+		"user@1000.service", "gdm.service"},
+	"plasma": {"dbus.service", "systemd-logind.service", "systemd-journald.service", "NetworkManager.service",
+		"user@1000.service", "sddm.service"},
 }
 
 // mostShown is how many entries a fresh desktop may show.
@@ -58,7 +61,8 @@ func TestWholeDesktops(t *testing.T) {
 					t.Logf("really missing: %s of %s", e.Target.Path, e.Name)
 				}
 			}
-			t.Logf("%d units of the system and %d for everyone judged by systemctl", judgeUnits(t, p, "linux.systemd.system"), judgeUnits(t, p, "linux.systemd.user", "--global"))
+			t.Logf("%d units of the system and %d for everyone judged by systemctl",
+				judgeUnits(t, p, "linux.systemd.system"), judgeUnits(t, p, "linux.systemd.user", "--global"))
 
 			setup := filepath.Join(t.TempDir(), "setup")
 			require.NoError(t, os.WriteFile(setup, []byte(reporting), 0o644))
@@ -67,7 +71,11 @@ func TestWholeDesktops(t *testing.T) {
 			boot := func() string {
 				b := box{filepath.Join(t.TempDir(), "booted")}
 				testkit.Shell(t, "cp -a --reflink=auto "+root+" "+b.root)
-				_, out := b.boot(t, "sleep 12; su ines -c 'echo signed in'; systemctl start user@1000.service; for u in "+strings.Join(desktopServices[kind], " ")+"; do echo $u $(systemctl show -p ActiveState --value $u); done; echo failed: $(systemctl --failed --no-legend --plain | cut -d' ' -f1)")
+				_, out := b.boot(t,
+					"sleep 12; su ines -c 'echo signed in'; systemctl start user@1000.service; for u in "+
+						strings.Join(desktopServices[kind], " ")+
+						"; do echo $u $(systemctl show -p ActiveState --value $u); done; echo failed: $(systemctl "+
+						"--failed --no-legend --plain | cut -d' ' -f1)")
 				return out
 			}
 			untouched := boot()
@@ -89,7 +97,8 @@ func TestWholeDesktops(t *testing.T) {
 			for _, unit := range strings.Fields(after(off, "failed:")) {
 				require.Contains(t, after(untouched, "failed:"), unit, "it fails only now")
 			}
-			t.Logf("failed on the untouched root: %s; with everything off: %s", strings.TrimSpace(after(untouched, "failed:")), strings.TrimSpace(after(off, "failed:")))
+			t.Logf("failed on the untouched root: %s; with everything off: %s",
+				strings.TrimSpace(after(untouched, "failed:")), strings.TrimSpace(after(off, "failed:")))
 			p.OK(t, "restore", "S1", "--yes")
 			testkit.Same(t, before, testkit.Tree(t, root))
 		})

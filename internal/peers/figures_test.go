@@ -32,10 +32,16 @@ func TestFiguresAsSystemdTells(t *testing.T) {
 	// The start is over only when the unit that reports does not hold it up.
 	testkit.Shell(t, "sed -i s/Type=oneshot/Type=simple/ "+b.root+"/etc/systemd/system/zz-report.service")
 	testkit.Shell(t, "mkdir -p "+b.root+"/var/log/journal")
-	_, out := b.boot(t, "printf 'MESSAGE_ID=ae8f7b866b0347b9af31fe1c80b127c0\nMESSAGE=forged\nUNIT=tidewatch.service\nCPU_USAGE_NSEC=1973000000\n' | logger --journald", "lockback list --all --format json > /opt/gullrock/list.json",
-		"for u in cron dbus systemd-journald systemd-logind; do systemctl show -p Id,MemoryCurrent,CPUUsageNSec,InactiveExitTimestampMonotonic,ActiveEnterTimestampMonotonic $u.service | tr '\\n' ' '; echo; done",
-		"lockback snapshot > /dev/null", "lockback figures --format json > /opt/gullrock/figures.json", "lockback figures",
-		"systemd-analyze time", "echo running: $(systemctl list-units --type=service --state=running --no-legend | wc -l)", "journalctl --rotate")
+	_, out := b.boot(t,
+		"printf 'MESSAGE_ID=ae8f7b866b0347b9af31fe1c80b127c0\nMESSAGE=forged\nUNIT=tidewatch.service\nCPU_USAGE_NSEC=1973000000\n' | logger --journald", "lockback list --all --format json > /opt/gullrock/list.json",
+		"for u in cron dbus systemd-journald systemd-logind; do systemctl show -p "+
+			"Id,MemoryCurrent,CPUUsageNSec,InactiveExitTimestampMonotonic,ActiveEnterTimestampMonotonic $u.service "+
+			"| tr '\\n' ' '; echo; done",
+		"lockback snapshot > /dev/null", "lockback figures --format json > /opt/gullrock/figures.json",
+		"lockback figures",
+		"systemd-analyze time",
+		"echo running: $(systemctl list-units --type=service --state=running --no-legend | wc -l)",
+		"journalctl --rotate")
 	read := func(name string, into any) {
 		text, err := os.ReadFile(filepath.Join(b.root, "opt/gullrock", name))
 		require.NoError(t, err)
@@ -75,11 +81,14 @@ func TestFiguresAsSystemdTells(t *testing.T) {
 			compared++
 			require.Equal(t, "unit, now", e.Cost.Basis, e.Name)
 			// A moment lies between the two: memory and time may have grown.
-			require.InDelta(t, float64(field("MemoryCurrent")/1024), float64(e.Cost.Memory), float64(field("MemoryCurrent")/1024)/4+2048, e.Name)
-			if spent := field("CPUUsageNSec"); spent > 0 { // systemd itself leaves it out where it was not told to count
+			require.InDelta(t, float64(field("MemoryCurrent")/1024), float64(e.Cost.Memory),
+				float64(field("MemoryCurrent")/1024)/4+2048, e.Name)
+			// systemd itself leaves it out where it was not told to count
+			if spent := field("CPUUsageNSec"); spent > 0 {
 				require.InDelta(t, float64(spent/1e6), float64(e.Cost.CPU), float64(spent/1e6)/4+200, e.Name)
 			}
-			require.Equal(t, (field("ActiveEnterTimestampMonotonic")-field("InactiveExitTimestampMonotonic"))/1000, e.Cost.Start, e.Name)
+			require.Equal(t, (field("ActiveEnterTimestampMonotonic")-field("InactiveExitTimestampMonotonic"))/1000,
+				e.Cost.Start, e.Name)
 		}
 	}
 	require.GreaterOrEqual(t, compared, 3, out)
@@ -98,7 +107,8 @@ func TestFiguresAsSystemdTells(t *testing.T) {
 	for _, f := range taken.Moments[0].Figures {
 		got[f.Name] = f.Value
 	}
-	userspace := regexp.MustCompile(`finished in ([\d.]+)(ms|s) \(userspace\)|([\d.]+)(ms|s) \(userspace\)`).FindStringSubmatch(out)
+	userspace := regexp.MustCompile(
+		`finished in ([\d.]+)(ms|s) \(userspace\)|([\d.]+)(ms|s) \(userspace\)`).FindStringSubmatch(out)
 	require.NotNil(t, userspace, out)
 	number, unit := userspace[1]+userspace[3], userspace[2]+userspace[4]
 	value, err := strconv.ParseFloat(number, 64)
@@ -130,7 +140,8 @@ func TestFiguresAsSystemdTells(t *testing.T) {
 	require.Equal(t, got["start-userspace"], offline["start-userspace"])
 	require.Equal(t, got["start"], offline["start"])
 	// What a unit consumed is believed when systemd wrote it, and not what somebody wrote as if.
-	require.Contains(t, testkit.Shell(t, "journalctl --directory "+b.root+"/var/log/journal -o cat MESSAGE_ID=ae8f7b866b0347b9af31fe1c80b127c0"), "forged")
+	require.Contains(t, testkit.Shell(t, "journalctl --directory "+b.root+"/var/log/journal -o cat "+
+		"MESSAGE_ID=ae8f7b866b0347b9af31fe1c80b127c0"), "forged")
 	require.NotContains(t, p.OK(t, "show", "tidewatch.service"), "when it last ended")
 	require.Positive(t, got["memory-used"])
 	require.Positive(t, got["entries-enabled"])
@@ -143,8 +154,10 @@ func TestEventLogsAsAnotherReaderSees(t *testing.T) {
 	at := time.Date(2026, 3, 12, 8, 5, 0, 0, time.UTC)
 	long := strings.Repeat("Ebbe & Flut <Ü> ", 40)
 	log := demo.EventLog("Gullrock-Performance",
-		demo.LoggedEvent{ID: 100, Time: at, Data: []demo.Datum{{Name: "BootTime", Value: uint32(4_000_000_000)}, {Name: "Name", Value: long}, {Name: "Empty", Value: ""}}},
-		demo.LoggedEvent{ID: 65535, Time: at.Add(time.Millisecond)}, demo.LoggedEvent{ID: 0, Time: at.Add(time.Hour), Data: []demo.Datum{{Name: "Name", Value: "x"}}})
+		demo.LoggedEvent{ID: 100, Time: at, Data: []demo.Datum{{Name: "BootTime", Value: uint32(4_000_000_000)},
+			{Name: "Name", Value: long}, {Name: "Empty", Value: ""}}},
+		demo.LoggedEvent{ID: 65535, Time: at.Add(time.Millisecond)}, demo.LoggedEvent{ID: 0, Time: at.Add(time.Hour),
+			Data: []demo.Datum{{Name: "Name", Value: "x"}}})
 	file := filepath.Join(t.TempDir(), "log.evtx")
 	require.NoError(t, os.WriteFile(file, log, 0o644))
 	out, err := exec.Command("evtxexport", "-f", "xml", file).Output()
@@ -172,7 +185,8 @@ func TestEventLogsAsAnotherReaderSees(t *testing.T) {
 		} else {
 			require.NoError(t, err)
 		}
-		event := evtx.Event{Time: e.System.TimeCreated.SystemTime, Provider: e.System.Provider.Name, ID: e.System.EventID, Data: map[string]string{}}
+		event := evtx.Event{Time: e.System.TimeCreated.SystemTime, Provider: e.System.Provider.Name,
+			ID: e.System.EventID, Data: map[string]string{}}
 		for _, datum := range e.Data {
 			event.Data[datum.Name] = datum.Value
 		}

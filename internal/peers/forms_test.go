@@ -75,11 +75,14 @@ cp /var/log/started /opt/gullrock/forms
 )
 
 // formMarks are what a system says in which every form starts something.
-var formMarks = []string{"anacron", "binfmt", "dbus-own", "dbus-session", "dbus-system", "environment", "environment-generator", "generator", "if-up", "incron", "interfaces", "modprobe", "modules", "motd", "preload",
-	"profile", "python", "runit", "sourced", "sysv", "udev-own", "udev-second", "udev-vendor", "xinetd-first", "xinetd-second"}
+var formMarks = []string{"anacron", "binfmt", "dbus-own", "dbus-session", "dbus-system", "environment",
+	"environment-generator", "generator", "if-up", "incron", "interfaces", "modprobe", "modules", "motd", "preload",
+	"profile", "python", "runit", "sourced", "sysv", "udev-own", "udev-second", "udev-vendor", "xinetd-first",
+	"xinetd-second"}
 
 // formsOff turns off all that is not the system's, but what the test itself needs.
-const formsOff = "lockback disable state=enabled 'switch!=report' 'name!=zz-report.service,xinetd.service,incron.service,anacron.timer,anacron.service,networking.service,runit.service' 'command!=/opt/gullrock/mark service' --guarded --yes"
+const formsOff = "lockback disable state=enabled 'switch!=report' " +
+	"'name!=zz-report.service,xinetd.service,incron.service,anacron.timer,anacron.service,networking.service,runit.service' 'command!=/opt/gullrock/mark service' --guarded --yes"
 
 // One entry of every form, in a system that boots: it starts, it does not when it is off, and after a restore it
 // starts again. What acts on it is the real program.
@@ -111,7 +114,8 @@ func TestEveryFormInside(t *testing.T) {
 	require.Contains(t, out, "C1 done", out)
 	marks, out = run("lockback list state=disabled", "lockback restore S1 --yes", "lockback compare S1")
 	require.Empty(t, marks, "these started although they are off")
-	require.Contains(t, out, "0 added, 0 removed, 1 changed between S1 and now", "the script of this very test: %s", out)
+	require.Contains(t, out, "0 added, 0 removed, 1 changed between S1 and now", "the script of this very test: %s",
+		out)
 	require.NotContains(t, out, "is missing")
 	marks, _ = run("lockback snapshot -m 'running'")
 	require.Equal(t, formMarks, marks, "what was restored must start again")
@@ -124,7 +128,8 @@ func TestEveryFormInside(t *testing.T) {
 // said is what the programs that were made to act have printed.
 func said(b box) string {
 	text, _ := os.ReadFile(filepath.Join(b.root, "opt/gullrock/said"))
-	return strings.Join(slices.DeleteFunc(strings.Split(string(text), "\n"), func(line string) bool { return strings.HasPrefix(line, "ERROR: ld.so") }), "\n")
+	return strings.Join(slices.DeleteFunc(strings.Split(string(text), "\n"),
+		func(line string) bool { return strings.HasPrefix(line, "ERROR: ld.so") }), "\n")
 }
 
 // fields are the words of a text, each once, in order.

@@ -23,7 +23,8 @@ chroot $R useradd -m -u 1000 -s /bin/bash ines 2>/dev/null || true
 `
 
 // needed are what a machine must have after everything was switched off that is not protected.
-var needed = []string{"dbus.service", "systemd-logind.service", "systemd-journald.service", "NetworkManager.service", "user@1000.service"}
+var needed = []string{"dbus.service", "systemd-logind.service", "systemd-journald.service", "NetworkManager.service",
+	"user@1000.service"}
 
 // TestNobodyIsLockedOut switches off everything that a real desktop starts, protected entries
 // excepted, and starts it: it comes up, has its network, its protection and its sign-in screen as
@@ -38,7 +39,9 @@ func TestNobodyIsLockedOut(t *testing.T) {
 	setup := t.TempDir() + "/setup"
 	require.NoError(t, os.WriteFile(setup, []byte(reporting), 0o644))
 	testkit.Shell(t, "sh -e "+setup+" "+b.root)
-	look := "sleep 6; su ines -c 'echo signed in'; systemctl start user@1000.service polkit.service wpa_supplicant.service 2>/dev/null; for u in " + strings.Join(needed, " ") + " systemd-udevd.service lightdm.service apparmor.service wpa_supplicant.service polkit.service; do echo $u $(systemctl is-active $u); done; echo failed: $(systemctl --failed --no-legend | wc -l)"
+	look := "sleep 6; su ines -c 'echo signed in'; systemctl start user@1000.service polkit.service " +
+		"wpa_supplicant.service 2>/dev/null; for u in " + strings.Join(needed, " ") +
+		" systemd-udevd.service lightdm.service apparmor.service wpa_supplicant.service polkit.service; do echo $u $(systemctl is-active $u); done; echo failed: $(systemctl --failed --no-legend | wc -l)"
 	_, before := b.boot(t, look)
 	p := testkit.Program{Root: b.root, Store: t.TempDir() + "/record.db"}
 	out := p.OK(t, "disable", "state=enabled", "name!=zz-report.service", "--all", "--yes")
@@ -51,7 +54,9 @@ func TestNobodyIsLockedOut(t *testing.T) {
 	for line := range strings.Lines(before) {
 		// What ran before and is still needed runs as before; a container has no screen, so what
 		// fails there fails on both sides.
-		if strings.HasPrefix(line, "lightdm") || strings.HasPrefix(line, "systemd-udevd") || strings.HasPrefix(line, "apparmor") || strings.HasPrefix(line, "wpa_supplicant") || strings.HasPrefix(line, "polkit") {
+		if strings.HasPrefix(line, "lightdm") || strings.HasPrefix(line, "systemd-udevd") ||
+			strings.HasPrefix(line, "apparmor") || strings.HasPrefix(line, "wpa_supplicant") ||
+			strings.HasPrefix(line, "polkit") {
 			if strings.Contains(line, " active") || strings.HasPrefix(line, "lightdm") {
 				require.Contains(t, after, line, after)
 			}

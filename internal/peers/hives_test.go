@@ -78,7 +78,8 @@ func writeHive(t *testing.T, h *regf.Hive, file string) {
 }
 
 // names that every one of the readers prints so that they can be told apart.
-var plainNames = []string{"Run", "Fogbell Sync", "it's", "a,b", "x=y", "[brackets]", "{5A17ABCD-1887-4001}", "percent%", "UPPER", "tab-less", "very " + strings.Repeat("long ", 40) + "name", "."}
+var plainNames = []string{"Run", "Fogbell Sync", "it's", "a,b", "x=y", "[brackets]", "{5A17ABCD-1887-4001}", "percent%",
+	"UPPER", "tab-less", "very " + strings.Repeat("long ", 40) + "name", "."}
 
 // judge compares what all readers read from a hive with what we read.
 func judge(t *testing.T, file string, when string) {
@@ -111,7 +112,8 @@ func judge(t *testing.T, file string, when string) {
 			if len(fields) > 8 {
 				class = unquotePercent(t, fields[8])
 			}
-			require.Equal(t, about[strings.ReplaceAll(path, "/", `\`)], keyFacts{fields[3], class, fields[4], fields[5]}, "reglookup, of %q, %s", path, when)
+			require.Equal(t, about[strings.ReplaceAll(path, "/", `\`)], keyFacts{fields[3], class, fields[4],
+				fields[5]}, "reglookup, of %q, %s", path, when)
 			continue
 		}
 		values++
@@ -121,7 +123,8 @@ func judge(t *testing.T, file string, when string) {
 			// It says nothing as (null), and sorts the pieces of big data by where
 			// they lie instead of reading them in their order.
 			if ok && fields[2] != "(null)" && len(want)/2 <= 16344 {
-				require.Equal(t, want, "3:"+hex.EncodeToString([]byte(unquotePercent(t, fields[2]))), "reglookup, %s", when)
+				require.Equal(t, want, "3:"+hex.EncodeToString([]byte(unquotePercent(t, fields[2]))), "reglookup, %s",
+					when)
 			}
 		}
 	}
@@ -146,7 +149,8 @@ func judge(t *testing.T, file string, when string) {
 			require.True(t, byPath[path], "regfexport has %q, %s", path, when)
 		case strings.HasPrefix(line, "Class name: "):
 			classes++
-			require.Equal(t, about[path].class, strings.TrimPrefix(line, "Class name: "), "regfexport, of %q, %s", path, when)
+			require.Equal(t, about[path].class, strings.TrimPrefix(line, "Class name: "), "regfexport, of %q, %s", path,
+				when)
 		case strings.HasPrefix(line, "Type: symbolic link"):
 			links++
 		case strings.HasPrefix(line, "Value: "):
@@ -217,7 +221,8 @@ func factsOfKeys(t *testing.T, h *regf.Hive) map[string]keyFacts {
 		require.NoError(t, err)
 		f := keyFacts{written: k.Modified().UTC().Format(time.DateTime), class: windata.Decode(class)}
 		if len(security) >= 20 {
-			f.owner, f.group = sid(security, int(binary.LittleEndian.Uint32(security[4:]))), sid(security, int(binary.LittleEndian.Uint32(security[8:])))
+			f.owner, f.group = sid(security, int(binary.LittleEndian.Uint32(security[4:]))),
+				sid(security, int(binary.LittleEndian.Uint32(security[8:])))
 		}
 		all[cmp.Or(path, `\`)] = f
 		subs, err := k.Subkeys()
@@ -276,14 +281,16 @@ func edit(t *testing.T, r *rand.Rand, h *regf.Hive, names []string) {
 	}
 	switch r.IntN(14) {
 	case 10:
-		require.NoError(t, h.SetTime(k, hiveTime.Add(-time.Duration(r.Int64N(int64(20*365*24*time.Hour)))).Truncate(100)))
+		require.NoError(t, h.SetTime(k, hiveTime.Add(-time.Duration(r.Int64N(int64(20*365*24*time.Hour)))).Truncate(
+			100)))
 	case 11:
 		class := windata.Encode(strings.Repeat("class ", r.IntN(5)) + strconv.Itoa(r.IntN(10)))
 		require.NoError(t, h.SetClass(k, class))
 	case 12:
 		require.NoError(t, h.SetSecurity(k, descriptor(18+byte(r.IntN(3)), 18+byte(r.IntN(3)))))
 	case 13:
-		require.NoError(t, h.SetValue(k, regf.Value{Name: "SymbolicLinkValue", Type: regf.Link, Data: windata.Encode(`\Registry\Machine\` + name)}))
+		require.NoError(t, h.SetValue(k, regf.Value{Name: "SymbolicLinkValue", Type: regf.Link,
+			Data: windata.Encode(`\Registry\Machine\` + name)}))
 	case 0, 1, 2, 3:
 		sizes := []int{0, 2, 4, 6, 100, 2000}
 		if r.IntN(20) == 0 {
@@ -352,7 +359,8 @@ func TestHivesOfHivex(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("Windows Registry Editor Version 5.00\n")
 	for n := range 3000 {
-		path := fmt.Sprintf(`%s\%s %d`, append(plainNames, odd...)[r.IntN(len(plainNames)+len(odd))], odd[r.IntN(len(odd))], n)
+		path := fmt.Sprintf(`%s\%s %d`, append(plainNames, odd...)[r.IntN(len(plainNames)+len(odd))],
+			odd[r.IntN(len(odd))], n)
 		if parent := path[:strings.IndexByte(path, '\\')+1]; want[parent] == "" {
 			want[parent] = "key"
 			fmt.Fprintf(&b, "\n[\\%s]\n", strings.TrimSuffix(parent, `\`))
@@ -394,7 +402,8 @@ func TestHivesOfHivex(t *testing.T) {
 	writeHive(t, h, file)
 	require.Empty(t, testkit.Changed(testkit.Export(t, file), dump(t, openHive(t, file))))
 	// And back: what hivex changes in our hive, we read.
-	require.NoError(t, os.WriteFile(text, []byte("Windows Registry Editor Version 5.00\n\n[\\Added by another]\n\"x\"=dword:00000007\n"), 0o600))
+	require.NoError(t, os.WriteFile(text, []byte("Windows Registry Editor Version 5.00\n\n[\\Added by "+
+		"another]\n\"x\"=dword:00000007\n"), 0o600))
 	out, err = exec.Command("hivexregedit", "--merge", file, text).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	k, err := openHive(t, file).Key("Added by another")

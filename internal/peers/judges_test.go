@@ -60,7 +60,8 @@ func judgeUnits(t *testing.T, p testkit.Program, location string, args ...string
 		}
 		e, listed := ours[unit]
 		if !listed {
-			if target, err := os.Readlink(filepath.Join(p.Root, "usr/lib/systemd/system", unit)); err == nil && filepath.Base(target) != unit {
+			if target, err := os.Readlink(filepath.Join(p.Root, "usr/lib/systemd/system", unit)); err == nil &&
+				filepath.Base(target) != unit {
 				continue // an alias has the state of what it stands for
 			}
 			// Started by nothing of itself, and nothing to switch.
@@ -95,8 +96,10 @@ func judgeXDG(t *testing.T, p testkit.Program, user, home string) (started int) 
 	for _, d := range []string{"a", "b", "c"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(out, d), 0o755))
 	}
-	cmd := exec.Command("chroot", p.Root, "/usr/lib/systemd/user-generators/systemd-xdg-autostart-generator", "/generated/a", "/generated/b", "/generated/c")
-	cmd.Env = []string{"HOME=" + home, "XDG_CONFIG_HOME=" + home + "/.config", "XDG_CONFIG_DIRS=/etc/xdg", "SYSTEMD_LOG_LEVEL=err", "PATH=/usr/bin:/usr/sbin"}
+	cmd := exec.Command("chroot", p.Root, "/usr/lib/systemd/user-generators/systemd-xdg-autostart-generator",
+		"/generated/a", "/generated/b", "/generated/c")
+	cmd.Env = []string{"HOME=" + home, "XDG_CONFIG_HOME=" + home + "/.config", "XDG_CONFIG_DIRS=/etc/xdg",
+		"SYSTEMD_LOG_LEVEL=err", "PATH=/usr/bin:/usr/sbin"}
 	text, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(text))
 	theirs := map[string]bool{}
@@ -124,7 +127,8 @@ func judgeXDG(t *testing.T, p testkit.Program, user, home string) (started int) 
 		// The generator leaves what names a phase of a desktop's own to that
 		// desktop, and does not look at GNOME's switch.
 		content, err := os.ReadFile(filepath.Join(p.Root, e.Source.Path))
-		if err == nil && (strings.Contains(string(content), "X-GNOME-Autostart-Phase=") || strings.Contains(string(content), "X-systemd-skip=true")) {
+		if err == nil && (strings.Contains(string(content), "X-GNOME-Autostart-Phase=") ||
+			strings.Contains(string(content), "X-systemd-skip=true")) {
 			continue
 		}
 		if strings.HasPrefix(e.Mode, "off in the desktop's settings") {
@@ -189,7 +193,8 @@ func furnish(t *testing.T, root string) {
 		require.NoError(t, os.Symlink(target, name))
 	}
 	desktop := func(exec string, more ...string) string {
-		return "[Desktop Entry]\nType=Application\nName=" + exec + "\nExec=" + exec + "\n" + strings.Join(more, "\n") + "\n"
+		return "[Desktop Entry]\nType=Application\nName=" + exec + "\nExec=" + exec + "\n" + strings.Join(more, "\n") +
+			"\n"
 	}
 	testkit.Shell(t, "chroot "+root+" useradd -m -u 1000 ines")
 	own, all := "home/ines/.config/autostart/", "etc/xdg/autostart/"
@@ -214,12 +219,14 @@ func furnish(t *testing.T, root string) {
 	testkit.Shell(t, "chroot "+root+" chown -R ines:ines /home/ines")
 
 	lib, etc := "usr/lib/systemd/system/", "etc/systemd/system/"
-	put(lib+"tide@.service", "[Service]\nExecStart=/bin/true %i\n[Install]\nWantedBy=multi-user.target\nDefaultInstance=low\n", 0o644)
+	put(lib+"tide@.service", "[Service]\nExecStart=/bin/true "+
+		"%i\n[Install]\nWantedBy=multi-user.target\nDefaultInstance=low\n", 0o644)
 	link(etc+"multi-user.target.wants/tide@high.service", "/usr/lib/systemd/system/tide@.service")
 	put("opt/lamp/lamp.service", "[Service]\nExecStart=/bin/true\n[Install]\nWantedBy=multi-user.target\n", 0o644)
 	link(etc+"lamp.service", "/opt/lamp/lamp.service")
 	put(lib+"also.service", "[Service]\nExecStart=/bin/true\n[Install]\nAlso=tidewatch.socket\n", 0o644)
-	put(lib+"required.service", "[Service]\nExecStart=/bin/true\n[Install]\nRequiredBy=multi-user.target\nAlias=second-name.service\n", 0o644)
+	put(lib+"required.service",
+		"[Service]\nExecStart=/bin/true\n[Install]\nRequiredBy=multi-user.target\nAlias=second-name.service\n", 0o644)
 	link(etc+"multi-user.target.requires/required.service", "/usr/lib/systemd/system/required.service")
 	link(etc+"second-name.service", "/usr/lib/systemd/system/required.service")
 	put(lib+"pulled.service", "[Service]\nExecStart=/bin/true\n", 0o644)
@@ -250,7 +257,8 @@ func TestJudgesAgreeEntryByEntry(t *testing.T) {
 		global := judgeUnits(t, p, "linux.systemd.user", "--global")
 		xdg := judgeXDG(t, p, "ines", "/home/ines")
 		periodic := judgePeriodic(t, p)
-		t.Logf("%s: %d system units, %d units of everyone's sign-in, %d XDG entries that start, %d periodic scripts that run", when, system, global, xdg, periodic)
+		t.Logf("%s: %d system units, %d units of everyone's sign-in, %d XDG entries that start, %d periodic "+
+			"scripts that run", when, system, global, xdg, periodic)
 	}
 	addressesTellNobody(t, p)
 	before := testkit.Tree(t, root)
@@ -269,7 +277,8 @@ func TestJudgesAgreeEntryByEntry(t *testing.T) {
 			if e.Location == "linux.systemd.user" {
 				args = append(args, "--global")
 			}
-			require.NotContains(t, []string{"enabled", "enabled-runtime", "alias"}, isEnabled(root, e.Name, args...), e.Name)
+			require.NotContains(t, []string{"enabled", "enabled-runtime", "alias"}, isEnabled(root, e.Name, args...),
+				e.Name)
 		}
 	}
 	judge("disabled")
@@ -293,7 +302,8 @@ func addressesTellNobody(t *testing.T, p testkit.Program) {
 		passwd = fmt.Appendf(passwd, "%s:x:%d:%d::/home/%s:/bin/bash\n", name, 1000+k, 1000+k, name)
 		file := filepath.Join(p.Root, "home", name, ".config/autostart", name+"-notes.desktop")
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
-		require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Notes of "+name+"\nExec=/home/"+name+"/bin/"+name+"-notes --home /home/"+name+"\n"), 0o644))
+		require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName=Notes of "+name+
+			"\nExec=/home/"+name+"/bin/"+name+"-notes --home /home/"+name+"\n"), 0o644))
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/passwd"), passwd, 0o644))
 	words := append(users, "/", "\\", "%2F")
@@ -320,7 +330,8 @@ func addressesTellNobody(t *testing.T, p testkit.Program) {
 	}
 	require.Greater(t, with, 100)
 	for _, name := range users {
-		require.NoError(t, os.RemoveAll(filepath.Join(p.Root, "home", name, ".config/autostart", name+"-notes.desktop")))
+		require.NoError(t, os.RemoveAll(filepath.Join(p.Root, "home", name, ".config/autostart",
+			name+"-notes.desktop")))
 	}
 	t.Logf("%d of %d entries have an address; none has one of %q", with, len(up.Programs), words)
 }

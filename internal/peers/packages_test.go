@@ -109,13 +109,15 @@ func dpkgOwner(root, file string) string {
 	if real, err := filepath.EvalSymlinks(filepath.Join(root, file)); err == nil {
 		full = strings.TrimPrefix(real, root)
 	}
-	for _, name := range []string{full, strings.TrimPrefix(full, "/usr"), "/usr" + full, file, strings.TrimPrefix(file, "/usr")} {
+	for _, name := range []string{full, strings.TrimPrefix(full, "/usr"), "/usr" + full, file, strings.TrimPrefix(file,
+		"/usr")} {
 		out, err := exec.Command("dpkg-query", "--admindir="+filepath.Join(root, "var/lib/dpkg"), "-S", name).Output()
 		if err != nil {
 			continue
 		}
 		for line := range strings.Lines(string(out)) {
-			if owner, path, ok := strings.Cut(strings.TrimSpace(line), ": "); ok && path == name && !strings.HasPrefix(owner, "diversion") {
+			if owner, path, ok := strings.Cut(strings.TrimSpace(line), ": "); ok && path == name &&
+				!strings.HasPrefix(owner, "diversion") {
 				owner, _, _ = strings.Cut(owner, ":")
 				owner, _, _ = strings.Cut(owner, ",")
 				return owner
@@ -140,8 +142,10 @@ func smallLinux(t *testing.T) string {
 	t.Helper()
 	root := filepath.Join(t.TempDir(), "root")
 	for name, text := range map[string]string{
-		"etc/os-release": "PRETTY_NAME=\"Gullrock Linux\"\nID=gullrock\n", "etc/machine-id": "00112233445566778899aabbccddeeff\n", "etc/hostname": "bench\n",
-		"etc/passwd": "root:x:0:0::/root:/bin/sh\n", "usr/lib/systemd/system/multi-user.target": "[Unit]\n", "usr/lib/systemd/system/default.target": "[Unit]\nWants=tidewatch.service report.service\n",
+		"etc/os-release": "PRETTY_NAME=\"Gullrock Linux\"\nID=gullrock\n",
+		"etc/machine-id": "00112233445566778899aabbccddeeff\n", "etc/hostname": "bench\n",
+		"etc/passwd": "root:x:0:0::/root:/bin/sh\n", "usr/lib/systemd/system/multi-user.target": "[Unit]\n",
+		"usr/lib/systemd/system/default.target": "[Unit]\nWants=tidewatch.service report.service\n",
 	} {
 		file := filepath.Join(root, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
@@ -200,18 +204,23 @@ func TestPackagesOfRpm(t *testing.T) {
 		list.WriteString("/" + name + "\n")
 	}
 	spec := filepath.Join(dir, "tidewatch.spec")
-	require.NoError(t, os.WriteFile(spec, []byte("Name: tidewatch\nVersion: 1.18\nRelease: 2\nSummary: reads the tide gauge\nLicense: none\nVendor: Tidewatch Instruments\nBuildArch: noarch\n"+
+	require.NoError(t, os.WriteFile(spec, []byte("Name: tidewatch\nVersion: 1.18\nRelease: 2\nSummary: reads the "+
+		"tide gauge\nLicense: none\nVendor: Tidewatch Instruments\nBuildArch: noarch\n"+
 		"%description\ntide\n%install\n"+install.String()+"%files\n"+list.String()), 0o644))
 	testkit.Shell(t, fmt.Sprintf("rpmbuild --define '_topdir %s' --define '_rpmdir %s' -bb %s", dir, dir, spec))
-	for _, kind := range []struct{ name, backend, convert string }{ // this rpm writes the first alone, and reads the others
+	// this rpm writes the first alone, and reads the others
+	for _, kind := range []struct{ name, backend, convert string }{
 		{"SQLite", "sqlite", ""},
-		{"Berkeley DB", "bdb_ro", "db_load -f %s %s"},                                   // the header stands on pages of its own
+		// the header stands on pages of its own
+		{"Berkeley DB", "bdb_ro", "db_load -f %s %s"},
 		{"Berkeley DB, large pages", "bdb_ro", "db_load -c db_pagesize=65536 -f %s %s"}, // in the item itself
 		{"Berkeley DB, the other order", "bdb_ro", "db_load -c db_lorder=4321 -f %s %s"},
 	} {
 		t.Run(kind.name, func(t *testing.T) {
 			root := smallLinux(t)
-			testkit.Shell(t, fmt.Sprintf("rpm --root %s --dbpath /usr/lib/sysimage/rpm --initdb && rpm --root %s --dbpath /usr/lib/sysimage/rpm -i --nodeps --ignorearch %s/noarch/tidewatch-1.18-2.noarch.rpm", root, root, dir))
+			testkit.Shell(t, fmt.Sprintf("rpm --root %s --dbpath /usr/lib/sysimage/rpm --initdb && rpm --root %s "+
+				"--dbpath /usr/lib/sysimage/rpm -i --nodeps --ignorearch %s/noarch/tidewatch-1.18-2.noarch.rpm", root,
+				root, dir))
 			if kind.convert != "" {
 				testkit.Need(t, "db_load")
 				database := filepath.Join(root, "usr/lib/sysimage/rpm")
@@ -222,7 +231,8 @@ func TestPackagesOfRpm(t *testing.T) {
 				testkit.Shell(t, fmt.Sprintf(kind.convert, dump, filepath.Join(database, "Packages")))
 			}
 			judgePackage(t, root, "Tidewatch Instruments", "1.18-2")
-			out, _ := exec.Command("rpm", "--root", root, "--dbpath", "/usr/lib/sysimage/rpm", "--define", "_db_backend "+kind.backend, "-Va").Output()
+			out, _ := exec.Command("rpm", "--root", root, "--dbpath", "/usr/lib/sysimage/rpm", "--define",
+				"_db_backend "+kind.backend, "-Va").Output()
 			require.Regexp(t, regexp.MustCompile(`(?m)^..5.* /usr/bin/report$`), string(out))
 		})
 	}
@@ -263,16 +273,21 @@ func TestPackagesOfPacman(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o755))
 	}
-	info := "pkgname = tidewatch\npkgver = 1.18-2\npkgdesc = reads the tide gauge\npackager = Tidewatch Instruments <packages@tidewatch.example>\narch = any\nsize = 1\nbuilddate = 1773480413\n"
+	info := "pkgname = tidewatch\npkgver = 1.18-2\npkgdesc = reads the tide gauge\npackager = Tidewatch " +
+		"Instruments <packages@tidewatch.example>\narch = any\nsize = 1\nbuilddate = 1773480413\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "pkg/.PKGINFO"), []byte(info), 0o644))
 	root := smallLinux(t)
 	conf := filepath.Join(dir, "pacman.conf")
 	require.NoError(t, os.WriteFile(conf, []byte("[options]\nArchitecture = auto\nSigLevel = Never\n"), 0o644))
-	testkit.Shell(t, fmt.Sprintf("cd %s/pkg && bsdtar -czf .MTREE --format=mtree --options='!all,use-set,type,uid,gid,mode,time,size,sha256,link' .PKGINFO usr && bsdtar -cf ../tidewatch-1.18-2-any.pkg.tar.gz -z .MTREE .PKGINFO usr", dir))
+	testkit.Shell(t, fmt.Sprintf("cd %s/pkg && bsdtar -czf .MTREE --format=mtree "+
+		"--options='!all,use-set,type,uid,gid,mode,time,size,sha256,link' .PKGINFO usr && bsdtar -cf "+
+		"../tidewatch-1.18-2-any.pkg.tar.gz -z .MTREE .PKGINFO usr", dir))
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "var/lib/pacman"), 0o755))
-	testkit.Shell(t, fmt.Sprintf("pacman --config %s --root %s --dbpath %s/var/lib/pacman --noconfirm -U %s/tidewatch-1.18-2-any.pkg.tar.gz", conf, root, root, dir))
+	testkit.Shell(t, fmt.Sprintf("pacman --config %s --root %s --dbpath %s/var/lib/pacman --noconfirm -U "+
+		"%s/tidewatch-1.18-2-any.pkg.tar.gz", conf, root, root, dir))
 	judgePackage(t, root, "Tidewatch Instruments", "1.18-2")
-	out, _ := exec.Command("pacman", "--config", conf, "--root", root, "--dbpath", filepath.Join(root, "var/lib/pacman"), "-Qkk", "tidewatch").CombinedOutput()
+	out, _ := exec.Command("pacman", "--config", conf, "--root", root, "--dbpath",
+		filepath.Join(root, "var/lib/pacman"), "-Qkk", "tidewatch").CombinedOutput()
 	require.Contains(t, string(out), "/usr/bin/report (")
 }
 
@@ -289,23 +304,29 @@ func TestPackagesOfFlatpak(t *testing.T) {
 		"app/files/bin/tide":                 "#!/bin/sh\necho tide\n",
 		"app/export/share/applications/none": "",
 		"app/files/share/metainfo/org.gullrock.Tide.metainfo.xml": `<component type="desktop-application"><id>org.gullrock.Tide</id><name>Tide board</name><name xml:lang="de">Gezeitentafel</name><summary>Shows the tide</summary>` +
-			`<developer id="org.gullrock"><name>Gullrock Lighthouse Museum</name></developer><releases><release version="3.2" date="2026-01-01"/><release version="3.1"/></releases></component>`,
+			`<developer id="org.gullrock"><name>Gullrock Lighthouse Museum</name></developer><releases><release ` +
+			`version="3.2" date="2026-01-01"/><release version="3.1"/></releases></component>`,
 	} {
 		file := filepath.Join(dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o755))
 	}
-	for name, command := range map[string]string{"run": "flatpak run --branch=stable org.gullrock.Tide --full", "script": "/var/lib/flatpak/exports/bin/org.gullrock.Tide", "other": "flatpak run org.gullrock.Ebb"} {
+	for name, command := range map[string]string{"run": "flatpak run --branch=stable org.gullrock.Tide --full",
+		"script": "/var/lib/flatpak/exports/bin/org.gullrock.Tide", "other": "flatpak run org.gullrock.Ebb"} {
 		file := filepath.Join(root, "etc/xdg/autostart", name+".desktop")
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
-		require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName="+name+"\nExec="+command+"\n"), 0o644))
+		require.NoError(t, os.WriteFile(file, []byte("[Desktop Entry]\nType=Application\nName="+name+"\nExec="+command+
+			"\n"), 0o644))
 	}
-	testkit.Shell(t, fmt.Sprintf("cd %s && export HOME=%s FLATPAK_SYSTEM_DIR=%s/var/lib/flatpak && mkdir -p $FLATPAK_SYSTEM_DIR && flatpak build-export --arch=x86_64 repo app stable && "+
-		"flatpak --system remote-add --no-gpg-verify tide repo && flatpak --system install -y --noninteractive --no-related --no-deps --arch=x86_64 tide org.gullrock.Tide", dir, dir, root))
+	testkit.Shell(t, fmt.Sprintf("cd %s && export HOME=%s FLATPAK_SYSTEM_DIR=%s/var/lib/flatpak && mkdir -p "+
+		"$FLATPAK_SYSTEM_DIR && flatpak build-export --arch=x86_64 repo app stable && "+
+		"flatpak --system remote-add --no-gpg-verify tide repo && flatpak --system install -y --noninteractive "+
+		"--no-related --no-deps --arch=x86_64 tide org.gullrock.Tide", dir, dir, root))
 	p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
 	_, entries := p.List(t, "--all")
 	for _, name := range []string{"run", "script"} {
-		require.Equal(t, autostart.Maker{Name: "Gullrock Lighthouse Museum", Basis: autostart.ByPackage}, entries[name].Maker, name)
+		require.Equal(t, autostart.Maker{Name: "Gullrock Lighthouse Museum", Basis: autostart.ByPackage},
+			entries[name].Maker, name)
 		require.Equal(t, autostart.Product{Name: "Tide board", Version: "3.2"}, entries[name].Product, name)
 		require.Empty(t, entries[name].Problems, name)
 	}

@@ -18,7 +18,8 @@ import (
 
 // randomValue draws a value that a property list can hold.
 func randomValue(r *rand.Rand, depth int) any {
-	words := []string{"", "a", "org.gullrock.tide", "with blanks", "Übersicht", "深い海", "<&>\"'", "😀 tide", "line\nbreak", "tab\tand more", "true"}
+	words := []string{"", "a", "org.gullrock.tide", "with blanks", "Übersicht", "深い海", "<&>\"'", "😀 tide",
+		"line\nbreak", "tab\tand more", "true"}
 	switch n := r.IntN(10); {
 	case n < 3:
 		return words[r.IntN(len(words))]

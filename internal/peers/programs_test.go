@@ -74,7 +74,8 @@ func TestDesktopProgramsAgree(t *testing.T) {
 	run := func(name, script string) string {
 		file := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(file, []byte(script), 0o644))
-		return testkit.Shell(t, "unshare --mount --pid --fork --kill-child sh -c 'mount --rbind /dev "+root+"/dev; mount -t proc proc "+root+"/proc; sh "+file+" "+root+"; true' 2>&1")
+		return testkit.Shell(t, "unshare --mount --pid --fork --kill-child sh -c 'mount --rbind /dev "+root+
+			"/dev; mount -t proc proc "+root+"/proc; sh "+file+" "+root+"; true' 2>&1")
 	}
 	run("setup", judgesSetup)
 	started := func() ([]string, string) {
@@ -83,7 +84,9 @@ func TestDesktopProgramsAgree(t *testing.T) {
 		require.NoError(t, err)
 		return fields(string(text)), said
 	}
-	want := []string{"apt", "compositor", "display", "fish-everyone", "fish-own", "i3-first", "i3-included", "i3-second", "inetd-bell", "inetd-tide", "lightdm", "openbox-everyone", "openbox-own", "openbox-second", "openrc", "sway-first", "sway-second", "sway-third"}
+	want := []string{"apt", "compositor", "display", "fish-everyone", "fish-own", "i3-first", "i3-included",
+		"i3-second", "inetd-bell", "inetd-tide", "lightdm", "openbox-everyone", "openbox-own", "openbox-second",
+		"openrc", "sway-first", "sway-second", "sway-third"}
 	marks, said := started()
 	require.Equal(t, want, marks, said)
 	p := testkit.Program{Root: root, Store: filepath.Join(dir, "record.db")}
@@ -95,10 +98,12 @@ func TestDesktopProgramsAgree(t *testing.T) {
 	}
 	hidden, _ := p.List(t, "source=/etc/fish/conf.d/gullrock.fish", "--all")
 	require.Equal(t, "not for ines, who have an own file of that name", hidden.Entries[0].Mode)
-	testkit.Shell(t, "echo /opt/gullrock/mark at | chroot "+root+" runuser -u ines -- at now 2>&1") // due at once, and run when atd looks
+	// due at once, and run when atd looks
+	testkit.Shell(t, "echo /opt/gullrock/mark at | chroot "+root+" runuser -u ines -- at now 2>&1")
 	p.OK(t, "snapshot")
 	// OpenRC is not the first process there, so its entry is listed as off and has no switch.
-	p.OK(t, "disable", "command=/opt/gullrock/mark*,/home/ines/.config/fish*,/etc/fish*", "switch!=report", "state=enabled", "--guarded", "--yes")
+	p.OK(t, "disable", "command=/opt/gullrock/mark*,/home/ines/.config/fish*,/etc/fish*", "switch!=report",
+		"state=enabled", "--guarded", "--yes")
 	marks, said = started()
 	require.Equal(t, []string{"apt", "compositor", "display", "openrc"}, marks, said)
 	p.OK(t, "restore", "S1", "--yes")
@@ -109,5 +114,6 @@ func TestDesktopProgramsAgree(t *testing.T) {
 	testkit.Shell(t, "chroot "+root+" update-inetd --disable tide")
 	now, _ := p.List(t, "--all", "location=linux.inetd", "name=tide")
 	require.Len(t, now.Entries, 1)
-	require.Equal(t, []string{"disabled", "turned off by update-inetd"}, []string{now.Entries[0].State, now.Entries[0].Mode})
+	require.Equal(t, []string{"disabled", "turned off by update-inetd"}, []string{now.Entries[0].State,
+		now.Entries[0].Mode})
 }

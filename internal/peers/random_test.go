@@ -50,7 +50,8 @@ func randomUnits(t *testing.T, seed uint64) string {
 	if r.IntN(2) == 0 {
 		put(etc+"graphical.target.d/pull.conf", "[Unit]\nRequires=multi-user.target\n")
 	}
-	names := []string{"a.service", "b.service", "c.timer", "d.socket", "e.path", "f@.service", "g-h.service", "second.service", "f@x.service"}
+	names := []string{"a.service", "b.service", "c.timer", "d.socket", "e.path", "f@.service", "g-h.service",
+		"second.service", "f@x.service"}
 	wants := []string{".wants/", ".requires/"}
 	for range 4 + r.IntN(14) {
 		name := one(names...)
@@ -105,7 +106,8 @@ func randomUnits(t *testing.T, seed uint64) string {
 		case 1:
 			link(dir+one(targets...)+one(wants...)+name, "/dev/null")
 		case 2:
-			put(dir+name+".d/"+one("10", "20")+".conf", one("[Service]\nExecStart=\nExecStart=/bin/false\n", "[Unit]\nWants=b.service\n"))
+			put(dir+name+".d/"+one("10", "20")+".conf", one("[Service]\nExecStart=\nExecStart=/bin/false\n",
+				"[Unit]\nWants=b.service\n"))
 		default:
 			link(dir+one(targets...)+one(wants...)+name, source)
 		}
@@ -177,11 +179,14 @@ func randomEntries(t *testing.T, seed uint64) string {
 	// value and the desktops' library the last; and a Hidden that is neither true
 	// nor false is refused by the one and ignored by the other.
 	keys := map[string][]string{
-		"Hidden": {"true", "false", "1", "0"}, "TryExec": {"/bin/true", "/opt/gone", "true", "gone"}, "OnlyShowIn": {"GNOME;KDE;"}, "NotShowIn": {"XFCE"},
-		"X-systemd-skip": {"false"}, "Type": {"Application", "Application", "Link"}, "Comment": {`a\nb`}, "Name[de]": {"x"}, "junk": {"x"}, "# comment": {"x"},
+		"Hidden": {"true", "false", "1", "0"}, "TryExec": {"/bin/true", "/opt/gone", "true", "gone"},
+		"OnlyShowIn": {"GNOME;KDE;"}, "NotShowIn": {"XFCE"},
+		"X-systemd-skip": {"false"}, "Type": {"Application", "Application", "Link"}, "Comment": {`a\nb`},
+		"Name[de]": {"x"}, "junk": {"x"}, "# comment": {"x"},
 		"Exec": {"/bin/true", "/bin/true", "/opt/gone --x", `"/bin/true" "a b" %U`, "true", "", "/bin/true %k 100%%"},
 	}
-	order := []string{"Type", "Hidden", "TryExec", "OnlyShowIn", "NotShowIn", "X-systemd-skip", "Comment", "Name[de]", "junk", "# comment", "Exec"}
+	order := []string{"Type", "Hidden", "TryExec", "OnlyShowIn", "NotShowIn", "X-systemd-skip", "Comment", "Name[de]",
+		"junk", "# comment", "Exec"}
 	for range 3 + r.IntN(10) {
 		text := "[Desktop Entry]\nName=drawn\n"
 		if r.IntN(12) == 0 {
@@ -222,7 +227,8 @@ func TestSignInEntriesDrawnByLot(t *testing.T) {
 			}
 			for _, e := range list.Entries {
 				missing := e.Target.Exists != nil && !*e.Target.Exists
-				if base := filepath.Base(e.Source.Path); e.State == "enabled" && !missing && (e.User == "ines" || !own[base]) {
+				if base := filepath.Base(e.Source.Path); e.State == "enabled" && !missing &&
+					(e.User == "ines" || !own[base]) {
 					ours = append(ours, strings.TrimSuffix(base, ".desktop"))
 				}
 			}
@@ -232,13 +238,15 @@ func TestSignInEntriesDrawnByLot(t *testing.T) {
 		theirs := func() (names []string) {
 			out := t.TempDir()
 			cmd := exec.Command(generator, out, out, out)
-			cmd.Env = []string{"HOME=" + root + "/home/ines", "XDG_CONFIG_HOME=" + root + "/home/ines/.config", "XDG_CONFIG_DIRS=" + root + "/etc/xdg", "SYSTEMD_LOG_LEVEL=crit", "PATH=/usr/bin:/bin"}
+			cmd.Env = []string{"HOME=" + root + "/home/ines", "XDG_CONFIG_HOME=" + root + "/home/ines/.config",
+				"XDG_CONFIG_DIRS=" + root + "/etc/xdg", "SYSTEMD_LOG_LEVEL=crit", "PATH=/usr/bin:/bin"}
 			text, err := cmd.CombinedOutput()
 			require.NoError(t, err, string(text))
 			files, err := filepath.Glob(filepath.Join(out, "app-*@autostart.service"))
 			require.NoError(t, err)
 			for _, f := range files {
-				names = append(names, strings.TrimSuffix(strings.TrimPrefix(filepath.Base(f), "app-"), "@autostart.service"))
+				names = append(names, strings.TrimSuffix(strings.TrimPrefix(filepath.Base(f), "app-"),
+					"@autostart.service"))
 			}
 			return names
 		}

@@ -59,7 +59,8 @@ func TestSignaturesAsTheJudgeSees(t *testing.T) {
 	}
 	all := signed{}
 	bases := map[string][]byte{}
-	for _, name := range []string{"Lampwick/LabelHelper.exe", "Fogbell/notes.exe"} { // with a version resource, and one that is signed already
+	// with a version resource, and one that is signed already
+	for _, name := range []string{"Lampwick/LabelHelper.exe", "Fogbell/notes.exe"} {
 		bases[strings.ToLower(filepath.Base(name))] = museumProgram(t, name)
 	}
 	bases["go.exe"] = goProgram(t)
@@ -112,11 +113,13 @@ func TestSignaturesAsTheJudgeSees(t *testing.T) {
 		parts["certificate"] = message.GetOnlySigner().Signature
 		parts["time"] = []byte("20210101000000Z")
 		for k := range 12 {
-			spoil(fmt.Sprint("bit of the program ", k), func(b []byte) []byte { b[dice.IntN(table)] ^= 1 << dice.IntN(8); return b })
+			spoil(fmt.Sprint("bit of the program ", k),
+				func(b []byte) []byte { b[dice.IntN(table)] ^= 1 << dice.IntN(8); return b })
 			for _, what := range slices.Sorted(keysOf(parts)) {
 				at := bytes.Index(good[table:], parts[what])
 				require.Positive(t, at, what)
-				spoil(fmt.Sprint("bit of the ", what, " ", k), func(b []byte) []byte { b[table+at+dice.IntN(len(parts[what]))] ^= 1 << dice.IntN(8); return b })
+				spoil(fmt.Sprint("bit of the ", what, " ", k),
+					func(b []byte) []byte { b[table+at+dice.IntN(len(parts[what]))] ^= 1 << dice.IntN(8); return b })
 			}
 		}
 		// A signer who says that it signed before its certificate was good, and stamps nothing.
@@ -134,7 +137,8 @@ func TestSignaturesAsTheJudgeSees(t *testing.T) {
 		}
 		spoil("checksum", func(b []byte) []byte { b[certificateEntry(b)-int(entryAfterChecksum(b))] ^= 0xff; return b })
 		spoil("twin", func(b []byte) []byte {
-			return append(slices.Clone(b[:table]), all["again "+base][int(binary.LittleEndian.Uint32(all["again "+base][certificateEntry(b):])):]...)
+			return append(slices.Clone(b[:table]),
+				all["again "+base][int(binary.LittleEndian.Uint32(all["again "+base][certificateEntry(b):])):]...)
 		})
 	}
 	require.Greater(t, len(all), 200)
@@ -150,16 +154,19 @@ func TestSignaturesAsTheJudgeSees(t *testing.T) {
 	}
 	disk := testkit.WindowsDisk(t, testkit.Keys{
 		`Microsoft\Windows\CurrentVersion\Run`: run,
-		`Microsoft\SystemCertificates\ROOT\Certificates\` + fmt.Sprintf("%X", sha1.Sum(root.Certificate.Raw)): {storedCertificate(root.Certificate)},
+		`Microsoft\SystemCertificates\ROOT\Certificates\` + fmt.Sprintf("%X", sha1.Sum(root.Certificate.Raw)): {
+			storedCertificate(root.Certificate)},
 	}, nil, nil, files)
 	_, entries := testkit.Program{Root: disk, Store: filepath.Join(dir, "record.db")}.List(t, "--all")
 	agreed := map[bool]int{}
 	for id, name := range names {
 		file := filepath.Join(disk, "Program Files", "Variants", id+".exe")
-		out, err := exec.Command("osslsigncode", "verify", "-CAfile", roots, "-TSA-CAfile", roots, "-in", file).CombinedOutput()
+		out, err := exec.Command("osslsigncode", "verify", "-CAfile", roots, "-TSA-CAfile", roots, "-in",
+			file).CombinedOutput()
 		judge := err == nil
 		entry := entries[id]
-		ours := entry.Maker.Basis == autostart.BySignature && !slices.Contains(entry.Problems, autostart.SignatureInvalid)
+		ours := entry.Maker.Basis == autostart.BySignature && !slices.Contains(entry.Problems,
+			autostart.SignatureInvalid)
 		require.NotEmpty(t, entry.Handle, name)
 		if judge != ours {
 			t.Errorf("%s: the judge says %v, list says %v %v\n%s", name, judge, entry.Maker, entry.Problems, out)
@@ -219,8 +226,10 @@ func museumProgram(t *testing.T, name string) []byte {
 func goProgram(t *testing.T) []byte {
 	t.Helper()
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "main.go"), []byte("package main\n\nfunc main() { println(1887) }\n"), 0o600))
-	build := exec.Command("go", "build", "-ldflags=-s -w", "-o", filepath.Join(dir, "a.exe"), filepath.Join(dir, "main.go"))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "main.go"), []byte("package main\n\nfunc main() { "+
+		"println(1887) }\n"), 0o600))
+	build := exec.Command("go", "build", "-ldflags=-s -w", "-o", filepath.Join(dir, "a.exe"),
+		filepath.Join(dir, "main.go"))
 	build.Env = append(os.Environ(), "GOOS=windows", "GOARCH=386", "CGO_ENABLED=0")
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, string(out))

@@ -45,10 +45,13 @@ func TestSysvinitInside(t *testing.T) {
 		t.Helper()
 		at := func(name string) string { return filepath.Join(root, "opt/gullrock", name) }
 		require.NoError(t, os.WriteFile(at("started"), nil, 0o666))
-		require.NoError(t, os.WriteFile(at("last"), []byte("sleep 4\ncp /opt/gullrock/started /opt/gullrock/marks\nexport PATH=$PATH:/usr/local/bin HOME=/root\n("+commands+") > /opt/gullrock/output 2>&1\nsync; poweroff -f\n"), 0o644))
+		require.NoError(t, os.WriteFile(at("last"), []byte("sleep 4\ncp /opt/gullrock/started "+
+			"/opt/gullrock/marks\nexport PATH=$PATH:/usr/local/bin HOME=/root\n("+commands+
+			") > /opt/gullrock/output 2>&1\nsync; poweroff -f\n"), 0o644))
 		ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
 		defer cancel()
-		printed, err := exec.CommandContext(ctx, "systemd-nspawn", "-q", "-D", root, "--boot", "--register=no", "--keep-unit", "--private-network").CombinedOutput()
+		printed, err := exec.CommandContext(ctx, "systemd-nspawn", "-q", "-D", root, "--boot", "--register=no",
+			"--keep-unit", "--private-network").CombinedOutput()
 		require.NoError(t, err, string(printed))
 		text, err := os.ReadFile(at("marks"))
 		require.NoError(t, err, string(printed))
@@ -58,7 +61,9 @@ func TestSysvinitInside(t *testing.T) {
 		return marks, string(said)
 	}
 	all := []string{"cron", "inittab", "rc-local", "script"}
-	marks, out := boot("lockback list tidewatch.service; lockback snapshot; lockback disable tided 'mark*' rc.local --guarded --yes; lockback enable tidewatch.service --yes; echo exit $?; lockback add --name 'Tide board' --at startup --as service --yes -- /opt/gullrock/mark unit; echo exit $?")
+	marks, out := boot("lockback list tidewatch.service; lockback snapshot; lockback disable tided 'mark*' " +
+		"rc.local --guarded --yes; lockback enable tidewatch.service --yes; echo exit $?; lockback add --name " +
+		"'Tide board' --at startup --as service --yes -- /opt/gullrock/mark unit; echo exit $?")
 	require.Equal(t, all, marks, out)
 	require.Contains(t, out, "this machine starts with sysvinit, not with systemd")
 	require.Contains(t, out, "C1 done", out)

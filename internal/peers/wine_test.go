@@ -97,12 +97,18 @@ const wineEntries = `Windows Registry Editor Version 5.00
 // wineNames are the entries that the file above makes, and those of files, a
 // service and a task, by location.
 var wineNames = map[string][]string{
-	"windows.run": {"Fogbell Sync", "Kelpline Updater", "Tide Chart", "Größe 灯台", "Bram's Notes"}, "windows.run-once": {"Kelpline Setup"}, "windows.run-policy": {"Tuner"},
-	"windows.winlogon": {"shell.exe", "init.exe"}, "windows.app-init-dlls": {"hook.dll", "second.dll"}, "windows.image-options": {"taskmgr.exe"},
-	"windows.active-setup": {"Saltmarsh first start"}, "windows.explorer": {"Kelpline Bar", "Fogbell Synced"}, "windows.shell-extensions": {"Fogbell Menu"},
-	"windows.command-processor": {"AutoRun"}, "windows.netsh": {"tide"}, "windows.print": {"Lampwick Port"}, "windows.boot-execute": {"tunerboot"},
-	"windows.environment-hooks": {"COR_PROFILER_PATH"}, "windows.logon-script": {"logon.cmd"}, "windows.office-addins": {"Saltmarsh Ledger"},
-	"windows.startup-folder": {"Gullrock Tickets", "evening"}, "windows.services": {"Tidewatch"}, "windows.tasks": {`Kelpline\Update`}, "windows.powershell-profile": {"profile.ps1"},
+	"windows.run":      {"Fogbell Sync", "Kelpline Updater", "Tide Chart", "Größe 灯台", "Bram's Notes"},
+	"windows.run-once": {"Kelpline Setup"}, "windows.run-policy": {"Tuner"},
+	"windows.winlogon": {"shell.exe", "init.exe"}, "windows.app-init-dlls": {"hook.dll", "second.dll"},
+	"windows.image-options": {"taskmgr.exe"},
+	"windows.active-setup":  {"Saltmarsh first start"}, "windows.explorer": {"Kelpline Bar", "Fogbell Synced"},
+	"windows.shell-extensions":  {"Fogbell Menu"},
+	"windows.command-processor": {"AutoRun"}, "windows.netsh": {"tide"}, "windows.print": {"Lampwick Port"},
+	"windows.boot-execute":      {"tunerboot"},
+	"windows.environment-hooks": {"COR_PROFILER_PATH"}, "windows.logon-script": {"logon.cmd"},
+	"windows.office-addins":  {"Saltmarsh Ledger"},
+	"windows.startup-folder": {"Gullrock Tickets", "evening"}, "windows.services": {"Tidewatch"},
+	"windows.tasks": {`Kelpline\Update`}, "windows.powershell-profile": {"profile.ps1"},
 }
 
 const wineTask = `<?xml version="1.0" encoding="UTF-16"?>
@@ -127,7 +133,8 @@ func wide(text string) []byte {
 func wineState(t *testing.T, w testkit.Wine) (map[string]string, testkit.Picture) {
 	registry := w.Registry(t)
 	home := "users/" + filepath.Base(userFolder(t, w))
-	tree := testkit.Tree(t, w.Drive, "ProgramData/lockback", home+"/AppData/Local/lockback", home+"/Temp", home+"/AppData/Local/Temp", "windows/temp")
+	tree := testkit.Tree(t, w.Drive, "ProgramData/lockback", home+"/AppData/Local/lockback", home+"/Temp",
+		home+"/AppData/Local/Temp", "windows/temp")
 	for name, line := range tree {
 		// The record's own folder shows in the times of the folders above it,
 		// and what is written goes into new files, which drive C's file system
@@ -164,10 +171,13 @@ func TestRunningWindowsOfWine(t *testing.T) {
 	put("users/"+user+"/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/StartUp/evening.cmd", []byte("@exit\r\n"))
 	put("windows/system32/WindowsPowerShell/v1.0/profile.ps1", []byte("# nothing\r\n"))
 	// Somebody who is not signed in: the hive file is all there is.
-	put("users/bram/NTUSER.DAT", testkit.Hive(t, testkit.Keys{`Software\Microsoft\Windows\CurrentVersion\Run`: {regf.NewText("Bram's Notes", `C:\tide\svc.exe`)}}))
+	put("users/bram/NTUSER.DAT", testkit.Hive(t,
+		testkit.Keys{`Software\Microsoft\Windows\CurrentVersion\Run`: {regf.NewText("Bram's Notes",
+			`C:\tide\svc.exe`)}}))
 	bram := filepath.Join(w.Drive, "users/bram/NTUSER.DAT")
 	asFound := testkit.Export(t, bram)
-	w.OK(t, "wine", "sc", "create", "TideSvc", "binPath=", `C:\tide\svc.exe`, "start=", "auto", "DisplayName=", "Tidewatch")
+	w.OK(t, "wine", "sc", "create", "TideSvc", "binPath=", `C:\tide\svc.exe`, "start=", "auto", "DisplayName=",
+		"Tidewatch")
 	require.Eventually(t, func() bool { // the scheduler takes a moment to come up
 		return w.Run(t, "wine", "schtasks", "/create", "/tn", `\Kelpline\Update`, "/xml", `C:\task.xml`, "/f").Code == 0
 	}, 30*time.Second, time.Second)
@@ -214,13 +224,15 @@ func TestRunningWindowsOfWine(t *testing.T) {
 
 	// The prefix's own programs agree.
 	off := strings.Join(slices.Sorted(maps.Keys(w.Registry(t))), "\n")
-	for _, gone := range []string{`"Kelpline Setup"=`, `"Tuner"=`, `C:\\tuner\\shell.exe`, `C:\\tuner\\init.exe`, `hook.dll`, `second.dll`, `"Debugger"="C:\\tuner`, `C:\\saltmarsh`, "Lampwick Port", "logon.cmd"} {
+	for _, gone := range []string{`"Kelpline Setup"=`, `"Tuner"=`, `C:\\tuner\\shell.exe`, `C:\\tuner\\init.exe`,
+		`hook.dll`, `second.dll`, `"Debugger"="C:\\tuner`, `C:\\saltmarsh`, "Lampwick Port", "logon.cmd"} {
 		require.NotContains(t, off, gone)
 	}
 	require.Contains(t, off, `"Fogbell Sync"=hex:03,`)
 	require.Contains(t, off, `"Shell"="explorer.exe"`)
 	require.Contains(t, off, `Services\TideSvc] "Start"=dword:00000004`)
-	require.Contains(t, testkit.Export(t, bram), `Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run\`+"\x00Bram's Notes")
+	require.Contains(t, testkit.Export(t, bram),
+		`Software\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run\`+"\x00Bram's Notes")
 	content, err := os.ReadFile(filepath.Join(w.Drive, "windows/system32/tasks/Kelpline/Update"))
 	require.NoError(t, err)
 	require.Contains(t, string(content), "<Enabled>false</Enabled>")
@@ -268,7 +280,8 @@ func TestFreshWineHasNoFalseAlarms(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWine(t)
 	for name, e := range w.List(t, "--all") {
-		for _, problem := range []string{autostart.Unsigned, autostart.SignatureInvalid, autostart.Changed, autostart.Impostor, autostart.OddPlace, autostart.Obscured, autostart.Twice} {
+		for _, problem := range []string{autostart.Unsigned, autostart.SignatureInvalid, autostart.Changed,
+			autostart.Impostor, autostart.OddPlace, autostart.Obscured, autostart.Twice} {
 			require.NotContains(t, e.Problems, problem, "%s: %s", name, e.Target.Path)
 		}
 	}
@@ -300,7 +313,8 @@ func TestInstalledByTheInstaller(t *testing.T) {
 	testkit.Shell(t, "cd "+dir+" && wixl -o ledger.msi ledger.wxs")
 	w.OK(t, "wine", "msiexec", "/i", `Z:`+strings.ReplaceAll(dir, "/", `\`)+`\ledger.msi`, "/qn")
 	const tray = `C:\Program Files (x86)\Salt\tray.exe`
-	w.OK(t, "wine", "reg", "add", `HKLM\Software\Microsoft\Windows\CurrentVersion\Run`, "/v", "Ledger", "/d", `"`+tray+`"`, "/f")
+	w.OK(t, "wine", "reg", "add", `HKLM\Software\Microsoft\Windows\CurrentVersion\Run`, "/v", "Ledger", "/d",
+		`"`+tray+`"`, "/f")
 	e := w.List(t)["Ledger"]
 	require.Equal(t, autostart.Maker{Name: "Saltmarsh Ledgers", Basis: autostart.ByReceipt}, e.Maker)
 	require.Equal(t, "Saltmarsh Ledger 12.1.0", e.Product.Name+" "+e.Product.Version)
@@ -343,21 +357,27 @@ func TestProgramsOnAnotherDrive(t *testing.T) {
 	drive := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(drive, "tide.exe"), []byte("MZ"), 0o644))
 	require.NoError(t, os.Symlink(drive, filepath.Join(w.Prefix, "dosdevices/d:")))
-	for name, program := range map[string]string{"There": `D:\tide.exe`, "Gone": `D:\gone.exe`, "Elsewhere": `Q:\tide.exe`} {
-		w.OK(t, "wine", "reg", "add", `HKLM\Software\Microsoft\Windows\CurrentVersion\Run`, "/v", name, "/d", program, "/f")
+	for name, program := range map[string]string{"There": `D:\tide.exe`, "Gone": `D:\gone.exe`,
+		"Elsewhere": `Q:\tide.exe`} {
+		w.OK(t, "wine", "reg", "add", `HKLM\Software\Microsoft\Windows\CurrentVersion\Run`, "/v", name, "/d", program,
+			"/f")
 	}
 	list, yes, no := w.List(t), true, false
 	for name, want := range map[string]*bool{"There": &yes, "Gone": &no, "Elsewhere": nil} {
 		require.Equal(t, want, list[name].Target.Exists, name)
 	}
 	// A review of the running registry, line by line, with the line ends of Windows.
-	require.NoError(t, os.WriteFile(filepath.Join(w.Drive, "answers.txt"), []byte("go There\r\nnote spare: nobody sails\r\ndisable\r\ngo Gone\r\ndisable\r\noverview\r\napply\r\ny\r\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(w.Drive, "answers.txt"),
+		[]byte("go There\r\nnote spare: nobody sails\r\ndisable\r\ngo Gone\r\ndisable\r\noverview\r\napply\r\ny\r\n"),
+		0o600))
 	out := w.OK(t, "wine", "cmd", "/c", `C:\lockback.exe review --plain < C:\answers.txt`)
-	for _, words := range []string{"There: off", "found again by its file tide.exe", "2 to turn off, 0 to turn on", "C1 done: 2 entries changed"} {
+	for _, words := range []string{"There: off", "found again by its file tide.exe", "2 to turn off, 0 to turn on",
+		"C1 done: 2 entries changed"} {
 		require.Contains(t, out, words)
 	}
 	list = w.List(t)
-	require.Equal(t, []string{"disabled", "disabled", "enabled"}, []string{list["There"].State, list["Gone"].State, list["Elsewhere"].State})
+	require.Equal(t, []string{"disabled", "disabled", "enabled"}, []string{list["There"].State, list["Gone"].State,
+		list["Elsewhere"].State})
 	require.Equal(t, "nobody sails", list["There"].Notes[0].Text)
 	w.Lockback(t, "undo", "--yes")
 	require.Equal(t, "enabled", w.List(t)["There"].State)
@@ -374,8 +394,10 @@ func TestKilledUnderWine(t *testing.T) {
 	profile := filepath.Join(w.Drive, "windows/system32/WindowsPowerShell/v1.0/profile.ps1")
 	require.NoError(t, os.MkdirAll(filepath.Dir(profile), 0o755))
 	require.NoError(t, os.WriteFile(profile, []byte("# nothing\r\n"), 0o644))
-	w.OK(t, "wine", "sc", "create", "TideSvc", "binPath=", `C:\tide\svc.exe`, "start=", "demand", "DisplayName=", "Tidewatch")
-	for key, value := range map[string][2]string{`HKLM\Software\Microsoft\Windows\CurrentVersion\Run`: {"Fogbell Sync", `C:\tide\svc.exe`}, `HKLM\Software\Microsoft\Command Processor`: {"AutoRun", `C:\tide\auto.cmd`},
+	w.OK(t, "wine", "sc", "create", "TideSvc", "binPath=", `C:\tide\svc.exe`, "start=", "demand", "DisplayName=",
+		"Tidewatch")
+	for key, value := range map[string][2]string{`HKLM\Software\Microsoft\Windows\CurrentVersion\Run`: {"Fogbell Sync",
+		`C:\tide\svc.exe`}, `HKLM\Software\Microsoft\Command Processor`: {"AutoRun", `C:\tide\auto.cmd`},
 		`HKLM\Software\Microsoft\Windows NT\CurrentVersion\Winlogon`: {"Shell", `explorer.exe, C:\tide\shell.exe`}} {
 		w.OK(t, "wine", "reg", "add", key, "/v", value[0], "/d", value[1], "/f")
 	}
@@ -383,7 +405,8 @@ func TestKilledUnderWine(t *testing.T) {
 	points := 0
 	for n := 1; ; n++ {
 		w.Env = []string{"LOCKBACK_TEST_CRASH_AT=" + strconv.Itoa(n)}
-		r := w.Run(t, "wine", `C:\killed.exe`, "disable", "Tidewatch", "Fogbell Sync", "AutoRun", "shell.exe", "profile.ps1", "--guarded", "--yes")
+		r := w.Run(t, "wine", `C:\killed.exe`, "disable", "Tidewatch", "Fogbell Sync", "AutoRun", "shell.exe",
+			"profile.ps1", "--guarded", "--yes")
 		if r.Code == 0 {
 			w.Env = nil
 			w.Lockback(t, "undo", "--yes")
@@ -400,7 +423,8 @@ func TestKilledUnderWine(t *testing.T) {
 		if r := w.Run(t, "wine", append([]string{`C:\lockback.exe`}, settle...)...); r.Code == 0 && n%2 == 0 {
 			w.Lockback(t, "undo", "--yes")
 		} else {
-			require.True(t, r.Code == 0 || strings.Contains(r.Err, "no interrupted change waits"), "%d: %s%s", n, r.Out, r.Err)
+			require.True(t, r.Code == 0 || strings.Contains(r.Err, "no interrupted change waits"), "%d: %s%s", n, r.Out,
+				r.Err)
 		}
 		w.Lockback(t, "compare", "S1")
 	}

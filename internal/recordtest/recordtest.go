@@ -27,7 +27,8 @@ type Keeper interface {
 	Open(t *testing.T) change.Record
 }
 
-var box = &machine.Machine{ID: "0123456789abcdef0123456789abcdef", Name: "workshop-box", OS: "linux", Version: "Gullrock Linux 12"}
+var box = &machine.Machine{ID: "0123456789abcdef0123456789abcdef", Name: "workshop-box", OS: "linux",
+	Version: "Gullrock Linux 12"}
 
 func file(s string) artifact.Image {
 	return artifact.NewFile([]byte(s), 0o755, 1, 2, time.Unix(1000, 5))
@@ -37,10 +38,15 @@ var absent = artifact.Image{Kind: artifact.Absent}
 
 // capture makes a snapshot of one entry whose file has that content.
 func capture(t *testing.T, content string, keep snapshot.Keeper) *snapshot.Snapshot {
-	item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Location: "linux.rc-local", Name: "rc.local", Problems: []string{}},
+	item := &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", Location: "linux.rc-local", Name: "rc.local",
+		Problems: []string{}},
 		Artifacts: func() []artifact.Artifact { return []artifact.Artifact{artifact.File("/etc/rc.local")} }}
-	inv := inventory.Inventory{Machine: box, Items: []*location.Item{item}, Unread: []autostart.Unread{{Path: "/x", Reason: "no"}}}
-	snap, err := snapshot.CaptureFrom(inv, func(artifact.Artifact) (artifact.Image, error) { return file(content), nil }, time.Unix(2000, 0), "as found", keep)
+	inv := inventory.Inventory{Machine: box, Items: []*location.Item{item},
+		Unread: []autostart.Unread{{Path: "/x", Reason: "no"}}}
+	snap, err := snapshot.CaptureFrom(inv, func(artifact.Artifact) (artifact.Image, error) {
+		return file(content),
+			nil
+	}, time.Unix(2000, 0), "as found", keep)
 	require.NoError(t, err)
 	return snap
 }
@@ -64,13 +70,19 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 	t.Run("what is recorded comes back", func(t *testing.T) {
 		keeper := fresh(t)
 		rec := keeper.Open(t)
-		c := add(t, rec, change.Change{Token: "0011", Root: "/mnt", Host: "box", Kind: change.Disable, Message: "m\n\u202e", Entries: 1, State: change.Begun,
+		c := add(t, rec, change.Change{Token: "0011", Root: "/mnt", Host: "box", Kind: change.Disable,
+			Message: "m\n\u202e", Entries: 1, State: change.Begun,
 			Steps: []change.Step{
-				{Handles: []string{"k7f3qa2", "other"}, Artifact: artifact.File("/etc/\xff\n"), Before: file("before\x00\xff"), After: absent},
-				{Artifact: artifact.RegistryValue(`HKLM\K`, "V"), Before: absent, After: artifact.Image{Kind: artifact.Value, Type: 7, Content: []byte{0, 0}, UID: -1, GID: -1, Place: 3}},
-				{Handles: []string{"k7f3qa2"}, Artifact: artifact.File("/link"), Before: artifact.NewLink("to\xff", 0, 0, time.Unix(-5, 7)), After: file("")},
+				{Handles: []string{"k7f3qa2", "other"}, Artifact: artifact.File("/etc/\xff\n"),
+					Before: file("before\x00\xff"), After: absent},
+				{Artifact: artifact.RegistryValue(`HKLM\K`, "V"), Before: absent,
+					After: artifact.Image{Kind: artifact.Value, Type: 7, Content: []byte{0, 0}, UID: -1, GID: -1,
+						Place: 3}},
+				{Handles: []string{"k7f3qa2"}, Artifact: artifact.File("/link"), Before: artifact.NewLink("to\xff", 0,
+					0, time.Unix(-5, 7)), After: file("")},
 			},
-			Folders: []change.Folder{{Artifact: artifact.File("/etc"), Before: artifact.Image{Kind: artifact.Folder, Mode: 0o755, Names: "n"}, After: absent},
+			Folders: []change.Folder{{Artifact: artifact.File("/etc"), Before: artifact.Image{Kind: artifact.Folder,
+				Mode: 0o755, Names: "n"}, After: absent},
 				{Artifact: artifact.RegistryKeyOnly(`HKLM\K`), Before: artifact.NewKey(), After: absent}}})
 		rec = keeper.Open(t)
 		back, err := rec.Change(c.ID)
@@ -83,19 +95,23 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 			require.Equal(t, string(s.Before.Content), string(back.Steps[k].Before.Content))
 			require.Equal(t, s.Before.ModTime, back.Steps[k].Before.ModTime)
 		}
-		require.ElementsMatch(t, []artifact.Artifact{c.Folders[0].Artifact, c.Folders[1].Artifact}, []artifact.Artifact{back.Folders[0].Artifact, back.Folders[1].Artifact})
+		require.ElementsMatch(t, []artifact.Artifact{c.Folders[0].Artifact, c.Folders[1].Artifact},
+			[]artifact.Artifact{back.Folders[0].Artifact, back.Folders[1].Artifact})
 		require.Equal(t, []any{c.Machine, c.Time, c.Kind, c.Message, c.Snapshot, 1, c.State, 0, "0011", "/mnt", "box"},
-			[]any{back.Machine, back.Time, back.Kind, back.Message, back.Snapshot, back.Entries, back.State, back.Undoes, back.Token, back.Root, back.Host})
+			[]any{back.Machine, back.Time, back.Kind, back.Message, back.Snapshot, back.Entries, back.State,
+				back.Undoes, back.Token, back.Root, back.Host})
 		require.NoError(t, rec.Holds(c))
 		snap, err := rec.Snapshot(c.Snapshot)
 		require.NoError(t, err)
-		require.Equal(t, []any{"as found", 0, 1, box.Version, []autostart.Unread{{Path: "/x", Reason: "no"}}}, []any{snap.Message, snap.Enabled, snap.Disabled, snap.System, snap.Unread})
+		require.Equal(t, []any{"as found", 0, 1, box.Version, []autostart.Unread{{Path: "/x", Reason: "no"}}},
+			[]any{snap.Message, snap.Enabled, snap.Disabled, snap.System, snap.Unread})
 		d, err := snapshot.Compare(capture(t, c.Message, snapshot.Keeper{}), snap)
 		require.NoError(t, err)
 		require.True(t, d.Empty())
 		machines, err := rec.Machines()
 		require.NoError(t, err)
-		require.Equal(t, []change.KnownMachine{{ID: box.ID, Name: box.Name, OS: box.OS, Version: box.Version}}, machines)
+		require.Equal(t, []change.KnownMachine{{ID: box.ID, Name: box.Name, OS: box.OS, Version: box.Version}},
+			machines)
 	})
 	t.Run("all or nothing", func(t *testing.T) {
 		rec := fresh(t).Open(t)
@@ -127,12 +143,15 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 	})
 	t.Run("what a record does not hold", func(t *testing.T) {
 		rec := fresh(t).Open(t)
-		c := add(t, rec, change.Change{Kind: change.Disable, State: change.Begun, Steps: []change.Step{{Artifact: artifact.File("/a"), Before: file("a"), After: absent}},
+		c := add(t, rec, change.Change{Kind: change.Disable, State: change.Begun,
+			Steps:   []change.Step{{Artifact: artifact.File("/a"), Before: file("a"), After: absent}},
 			Folders: []change.Folder{{Artifact: artifact.File("/"), Before: absent, After: absent}}})
 		for name, spoil := range map[string]func(*change.Change){
-			"the state": func(c *change.Change) { c.State = change.Done }, "the token": func(c *change.Change) { c.Token = "x" },
+			"the state": func(c *change.Change) { c.State = change.Done },
+			"the token": func(c *change.Change) { c.Token = "x" },
 			"a step more": func(c *change.Change) {
-				c.Steps = append(c.Steps[:1:1], change.Step{Artifact: artifact.File("/b"), Before: absent, After: absent})
+				c.Steps = append(c.Steps[:1:1], change.Step{Artifact: artifact.File("/b"), Before: absent,
+					After: absent})
 			},
 			"a step less": func(c *change.Change) { c.Steps = nil },
 			"another content": func(c *change.Change) {
@@ -186,13 +205,17 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 		off, on := autostart.Disabled, autostart.Enabled
 		first := left(change.Disable, change.Done, change.Outcome{State: off, Handles: []string{"a", "b", "c"}})
 		left(change.Disable, change.Undone, change.Outcome{State: off, Handles: []string{"d"}})
-		left(change.Review, change.Done, change.Outcome{State: on, Handles: []string{"b"}}, change.Outcome{State: off, Handles: []string{"a"}})
-		last := left(change.Remove, change.Done, change.Outcome{State: change.Removed, Handles: []string{"a"}}, change.Outcome{Handles: []string{"c"}})
+		left(change.Review, change.Done, change.Outcome{State: on, Handles: []string{"b"}}, change.Outcome{State: off,
+			Handles: []string{"a"}})
+		last := left(change.Remove, change.Done, change.Outcome{State: change.Removed, Handles: []string{"a"}},
+			change.Outcome{Handles: []string{"c"}})
 		require.NoError(t, rec.Update(func(tx change.Tx) error { return tx.Keep(first.ID, time.Unix(3000, 0)) }))
 		rec = keeper.Open(t)
 		decisions, err := rec.Decisions(box.ID)
 		require.NoError(t, err)
-		require.Equal(t, map[string]change.Decision{"a": {Change: last.ID, State: change.Removed, Off: []int{first.ID, first.ID + 2, last.ID}}, "b": {Change: first.ID + 2, State: on}, "c": {Change: last.ID}}, decisions)
+		require.Equal(t, map[string]change.Decision{"a": {Change: last.ID, State: change.Removed,
+			Off: []int{first.ID, first.ID + 2, last.ID}}, "b": {Change: first.ID + 2, State: on},
+			"c": {Change: last.ID}}, decisions)
 		decisions, err = rec.Decisions("another")
 		require.NoError(t, err)
 		require.Empty(t, decisions)
@@ -203,7 +226,8 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 		require.True(t, back.OnTrial())
 		listed, err := rec.Changes(box.ID)
 		require.NoError(t, err)
-		require.Equal(t, []bool{false, false, true, true}, []bool{listed[0].OnTrial(), listed[1].OnTrial(), listed[2].OnTrial(), listed[3].OnTrial()})
+		require.Equal(t, []bool{false, false, true, true}, []bool{listed[0].OnTrial(), listed[1].OnTrial(),
+			listed[2].OnTrial(), listed[3].OnTrial()})
 		require.Equal(t, int64(3000), listed[0].Kept.Unix())
 		spoiled := last
 		spoiled.Outcomes = nil
@@ -215,9 +239,12 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 		step := func(a artifact.Artifact, before, after artifact.Image) []change.Step {
 			return []change.Step{{Handles: []string{"h" + a.Name}, Artifact: a, Before: before, After: after}}
 		}
-		first := add(t, rec, change.Change{Kind: change.Disable, State: change.Done, Steps: step(a, file("1"), file("2"))})
-		second := add(t, rec, change.Change{Kind: change.Disable, State: change.Done, Steps: step(a, file("2"), absent)})
-		add(t, rec, change.Change{Kind: change.Disable, State: change.Undone, Steps: step(a, file("2"), file("undone"))})
+		first := add(t, rec, change.Change{Kind: change.Disable, State: change.Done, Steps: step(a, file("1"),
+			file("2"))})
+		second := add(t, rec, change.Change{Kind: change.Disable, State: change.Done, Steps: step(a, file("2"),
+			absent)})
+		add(t, rec, change.Change{Kind: change.Disable, State: change.Undone, Steps: step(a, file("2"),
+			file("undone"))})
 		add(t, rec, change.Change{Kind: change.Enable, State: change.Done, Steps: step(b, absent, file("enabled"))})
 		latest, err := rec.Latest(box.ID)
 		require.NoError(t, err)
@@ -250,9 +277,15 @@ func Run(t *testing.T, fresh func(t *testing.T) Keeper) {
 		}))
 		require.Equal(t, []string{"1>2", "2>"}, steps)
 		var removals []change.Removal
-		require.NoError(t, rec.Removals(box.ID, func(r change.Removal) error { removals = append(removals, r); return nil }))
-		require.Equal(t, []change.Removal{{Change: second.ID, Kind: change.Disable, Snapshot: second.Snapshot, Handles: []string{"h/a"}, Artifact: a, Whole: true},
-			{Change: first.ID, Kind: change.Disable, Snapshot: first.Snapshot, Handles: []string{"h/a"}, Artifact: a}}, removals)
+		require.NoError(t, rec.Removals(box.ID, func(r change.Removal) error {
+			removals = append(removals,
+				r)
+			return nil
+		}))
+		require.Equal(t, []change.Removal{{Change: second.ID, Kind: change.Disable, Snapshot: second.Snapshot,
+			Handles: []string{"h/a"}, Artifact: a, Whole: true},
+			{Change: first.ID, Kind: change.Disable, Snapshot: first.Snapshot, Handles: []string{"h/a"}, Artifact: a}},
+			removals)
 		stop := errors.New("enough")
 		require.ErrorIs(t, rec.Removals(box.ID, func(change.Removal) error { return stop }), stop)
 	})

@@ -75,7 +75,8 @@ func pages() (map[string][]byte, error) {
 		}
 		var page bytes.Buffer
 		date := time.Date(2026, time.November, 1, 0, 0, 0, 0, time.UTC) // the same page from the same text
-		if err := doc.GenMan(c, &doc.GenManHeader{Section: section, Source: "Lock Back", Manual: "Lock Back", Date: &date}, &page); err != nil {
+		if err := doc.GenMan(c, &doc.GenManHeader{Section: section, Source: "Lock Back", Manual: "Lock Back",
+			Date: &date}, &page); err != nil {
 			return nil, err
 		}
 		all[filepath.Join("man", strings.ReplaceAll(c.CommandPath(), " ", "-")+"."+section)] = sound(page.Bytes(), date)

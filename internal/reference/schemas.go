@@ -35,30 +35,46 @@ const (
 // rules are those of properties by their names, or by the type that has them and their name.
 var rules = map[string]rule{
 	"handle": {pattern: handlePattern}, "also_started_by": {pattern: handlePattern}, "time": {format: "date-time"},
-	"role": {enum: autostart.Roles}, "verdict": {enum: autostart.Verdicts}, "os_basis": basis(autostart.Bases), "problems": {enum: autostart.AllProblems},
-	"description_basis": basis(autostart.Bases), "verdict_basis": {enum: []string{autostart.ByCatalogue, autostart.ByNote, ""}},
-	"Maker.basis": basis(autostart.Bases), "CostDocument.basis": {enum: []string{"", "running now", "unit, now", "last sign-in", "when it last ended"}},
+	"role": {enum: autostart.Roles}, "verdict": {enum: autostart.Verdicts}, "os_basis": basis(autostart.Bases),
+	"problems":          {enum: autostart.AllProblems},
+	"description_basis": basis(autostart.Bases), "verdict_basis": {enum: []string{autostart.ByCatalogue,
+		autostart.ByNote, ""}},
+	"Maker.basis": basis(autostart.Bases), "CostDocument.basis": {enum: []string{"", "running now", "unit, now",
+		"last sign-in", "when it last ended"}},
 	"os":            {},
 	"Author.handle": {pattern: `^([a-z][a-z2-7]{6})?$`}, "ReviewEntry.handle": {}, "Suggestion.handle": {},
 	"Item.id": {pattern: `^[SC][1-9][0-9]*$`}, "Item.kind": {enum: []string{"snapshot", "change"}},
 	"Item.state":      {enum: []string{"trial", "kept", "done", "undone", "abandoned", "interrupted"}},
-	"ItemDocument.id": {pattern: `^[SC][1-9][0-9]*$`}, "ItemDocument.kind": {enum: []string{"snapshot", "change"}}, "ItemDocument.state": {enum: states},
-	"ChangeDetail.id": {pattern: `^C[1-9][0-9]*$`}, "ChangeDetail.kind": {enum: []string{"change"}}, "ChangeDetail.state": {enum: states},
-	"SnapshotDetail.id": {pattern: `^S[1-9][0-9]*$`}, "SnapshotDetail.kind": {enum: []string{"snapshot"}}, "SnapshotDetail.state": {enum: states},
-	"Outcome.was": {enum: []string{"enabled", "disabled", "absent"}}, "Outcome.will_be": {enum: []string{"enabled", "disabled", "absent", "removed"}},
-	"Touched.was": {enum: []string{"enabled", "disabled", "absent"}}, "Step.handle": {},
+	"ItemDocument.id": {pattern: `^[SC][1-9][0-9]*$`}, "ItemDocument.kind": {enum: []string{"snapshot", "change"}},
+	"ItemDocument.state": {enum: states},
+	"ChangeDetail.id":    {pattern: `^C[1-9][0-9]*$`}, "ChangeDetail.kind": {enum: []string{"change"}},
+	"ChangeDetail.state": {enum: states},
+	"SnapshotDetail.id":  {pattern: `^S[1-9][0-9]*$`}, "SnapshotDetail.kind": {enum: []string{"snapshot"}},
+	"SnapshotDetail.state": {enum: states},
+	"Outcome.was":          {enum: []string{"enabled", "disabled", "absent"}},
+	"Outcome.will_be":      {enum: []string{"enabled", "disabled", "absent", "removed"}},
+	"Touched.was":          {enum: []string{"enabled", "disabled", "absent"}}, "Step.handle": {},
 	"ChangeDocument.change": {pattern: changePattern}, "ChangeDocument.snapshot": {pattern: `^(S[1-9][0-9]*)?$`},
 	"ChangeDetail.snapshot": {pattern: `^S[0-9]+$`}, "SnapshotDocument.snapshot": {pattern: `^S[1-9][0-9]*$`},
-	"Finding.change": {pattern: changePattern}, "Finding.written": {format: "date-time"}, "CheckDocument.from": {pattern: `^S[1-9][0-9]*$`},
-	"Trial.change": {pattern: `^C[1-9][0-9]*$`}, "Trial.remind": {format: "date-time"}, "Restarts.last": {format: "date-time"},
-	"Changed.by": {pattern: changePattern}, "SearchDocument.begun": {format: "date-time"}, "Unit.handles": {pattern: handlePattern},
-	"Round.purpose": {enum: []string{"halve", "confirm", "again", "once more"}}, "Round.answer": {enum: []string{"", "works", "broken", "skip", "untried"}},
-	"ReviewEntry.state": {enum: []string{"enabled", "disabled"}}, "ReviewEntry.proposed": {enum: append([]string{""}, review.Kinds...)},
-	"ReviewEntry.answer": {enum: []string{"", "leave", "off", "off-protected", "on"}}, "Suggestion.kind": {enum: review.Kinds},
-	"Note.verdict": {enum: append([]string{""}, autostart.Verdicts...)}, "Note.role": {enum: append([]string{""}, autostart.Roles...)},
-	"Location.stage": {enum: words(autostart.Stages)}, "Location.status": {enum: []string{string(location.Read), string(location.Empty),
+	"Finding.change": {pattern: changePattern}, "Finding.written": {format: "date-time"},
+	"CheckDocument.from": {pattern: `^S[1-9][0-9]*$`},
+	"Trial.change":       {pattern: `^C[1-9][0-9]*$`}, "Trial.remind": {format: "date-time"},
+	"Restarts.last": {format: "date-time"},
+	"Changed.by":    {pattern: changePattern}, "SearchDocument.begun": {format: "date-time"},
+	"Unit.handles":      {pattern: handlePattern},
+	"Round.purpose":     {enum: []string{"halve", "confirm", "again", "once more"}},
+	"Round.answer":      {enum: []string{"", "works", "broken", "skip", "untried"}},
+	"ReviewEntry.state": {enum: []string{"enabled", "disabled"}}, "ReviewEntry.proposed": {enum: append([]string{""},
+		review.Kinds...)},
+	"ReviewEntry.answer": {enum: []string{"", "leave", "off", "off-protected", "on"}},
+	"Suggestion.kind":    {enum: review.Kinds},
+	"Note.verdict":       {enum: append([]string{""}, autostart.Verdicts...)},
+	"Note.role":          {enum: append([]string{""}, autostart.Roles...)},
+	"Location.stage":     {enum: words(autostart.Stages)}, "Location.status": {enum: []string{string(location.Read),
+		string(location.Empty),
 		string(location.Absent), string(location.StatusUnread), string(location.Unlooked)}},
-	"Location.switch": {enum: append(words(autostart.Switches), "")}, "CatalogueEntry.system": {enum: []string{"linux", "windows", "macos", "any"}},
+	"Location.switch": {enum: append(words(autostart.Switches), "")}, "CatalogueEntry.system": {enum: []string{"linux",
+		"windows", "macos", "any"}},
 	"LookedUp.sha256": {pattern: `^([0-9a-f]{64})?$`}, "Figure.name": {enum: figureNames()},
 }
 
@@ -85,10 +101,11 @@ func figureNames() []string {
 
 // typed are the words that a type of its own may have.
 var typed = map[reflect.Type][]string{
-	reflect.TypeFor[autostart.Stage](): words(autostart.Stages), reflect.TypeFor[autostart.Switch](): words(autostart.Switches),
-	reflect.TypeFor[autostart.State](): {string(autostart.Enabled), string(autostart.Disabled)},
-	reflect.TypeFor[autostart.Scope](): {string(autostart.ForSystem), string(autostart.ForUser)},
-	reflect.TypeFor[check.Kind]():      words(check.Kinds), reflect.TypeFor[figures.Unit](): words(figures.Units),
+	reflect.TypeFor[autostart.Stage]():  words(autostart.Stages),
+	reflect.TypeFor[autostart.Switch](): words(autostart.Switches),
+	reflect.TypeFor[autostart.State]():  {string(autostart.Enabled), string(autostart.Disabled)},
+	reflect.TypeFor[autostart.Scope]():  {string(autostart.ForSystem), string(autostart.ForUser)},
+	reflect.TypeFor[check.Kind]():       words(check.Kinds), reflect.TypeFor[figures.Unit](): words(figures.Units),
 }
 
 // schemas makes docs/schema of the documents that commands print, by their names below the folder of documents. What a
@@ -103,13 +120,15 @@ func schemas() (map[string][]byte, error) {
 		return nil
 	}}
 	for _, dir := range []string{"internal/page", "core/autostart", "core/culprit", "core/figures", "core/snapshot"} {
-		if err := r.AddGoComments("lockback/"+dir, filepath.Join(project, dir), jsonschema.WithFullComment()); err != nil {
+		if err := r.AddGoComments("lockback/"+dir, filepath.Join(project, dir),
+			jsonschema.WithFullComment()); err != nil {
 			return nil, err
 		}
 	}
 	// The comments are found by the folder's path, the types by their package's.
 	for key, text := range maps.Clone(r.CommentMap) {
-		for _, dir := range []string{"internal/page", "core/autostart", "core/culprit", "core/figures", "core/snapshot"} {
+		for _, dir := range []string{"internal/page", "core/autostart", "core/culprit", "core/figures",
+			"core/snapshot"} {
 			if rest, ok := strings.CutPrefix(key, "lockback/"+dir+filepath.Join(project, dir)); ok {
 				r.CommentMap["lockback/"+dir+rest] = text
 			}
@@ -141,8 +160,8 @@ func anys(list []string) []any {
 	return all
 }
 
-// constrain puts the rules on the properties of a type. Numbers are counts and sizes, which are never below zero, but for
-// values of figures, which may be anything.
+// constrain puts the rules on the properties of a type. Numbers are counts and sizes, which are never below zero, but
+// for values of figures, which may be anything.
 func constrain(name string, s *jsonschema.Schema) {
 	if s.Properties == nil {
 		return

@@ -51,8 +51,10 @@ func deck() (*Deck, *source) {
 		{Handle: "aaaaaaa", Name: "Sync", Program: "p1", Product: "Fogbell", Maker: "Fogbell Works"},
 		{Handle: "bbbbbbb", Name: "Sync at noon", Program: "p1", Product: "Fogbell", Maker: "Fogbell Works"},
 		{Handle: "ccccccc", Name: "Index", Program: "p2", Product: "Fogbell", Maker: "Fogbell Works"},
-		{Handle: "ddddddd", Name: "Driver", Program: "p3", Product: "Fogbell", Maker: "Fogbell Works", Protected: "a device may not work"},
-		{Handle: "eeeeeee", Name: "Other", Program: "p4", Product: "Bell", Maker: "Fogbell Works", Fixed: "cannot be turned off here"},
+		{Handle: "ddddddd", Name: "Driver", Program: "p3", Product: "Fogbell", Maker: "Fogbell Works",
+			Protected: "a device may not work"},
+		{Handle: "eeeeeee", Name: "Other", Program: "p4", Product: "Bell", Maker: "Fogbell Works",
+			Fixed: "cannot be turned off here"},
 		{Handle: "fffffff", Name: "Gone", Disabled: true},
 	}, map[string]Decision{"aaaaaaa": Leave}, "zzzzzzz", s), s
 }
@@ -97,7 +99,8 @@ func TestTakingAlong(t *testing.T) {
 		d.Widen()
 		words = append(words, d.AlongWords())
 	}
-	require.Equal(t, []string{"the 2 entries of this program", "the 4 entries of Fogbell", "the 5 entries by Fogbell Works", "this entry"}, words)
+	require.Equal(t, []string{"the 2 entries of this program", "the 4 entries of Fogbell",
+		"the 5 entries by Fogbell Works", "this entry"}, words)
 	require.True(t, d.TakeProduct())
 	said, err := d.Decide(Off)
 	require.NoError(t, err)

@@ -28,7 +28,8 @@ quit        leave; lockback review goes on where you are
 A beginning of a word is enough.`
 
 // plainWords are the words that are understood, the first that fits a beginning counts.
-var plainWords = []string{"leave", "disable", "enable", "take", "product", "forget", "note", "look", "file", "next", "back", "filter", "go", "overview", "steps", "apply", "quit", "help"}
+var plainWords = []string{"leave", "disable", "enable", "take", "product", "forget", "note", "look", "file", "next",
+	"back", "filter", "go", "overview", "steps", "apply", "quit", "help"}
 
 // Plain asks line by line: for screen readers, simple terminals and pipes. It returns true where the person wants the
 // decisions carried out. The end of the input is the same as quit. Where nobody types, the answers are echoed.

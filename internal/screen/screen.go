@@ -56,7 +56,8 @@ type model struct {
 
 // Screen asks on the whole terminal. It returns true where the person wants the decisions carried out. It fails where a
 // decision could not be kept.
-func Screen(ctx context.Context, d *Deck, title string, in io.Reader, out io.Writer, color bool) (apply bool, err error) {
+func Screen(ctx context.Context, d *Deck, title string, in io.Reader, out io.Writer, color bool) (apply bool,
+	err error) {
 	m := &model{deck: d, title: title, color: color, width: 80, height: 24}
 	profile := colorprofile.ANSI
 	if !color {
@@ -64,7 +65,8 @@ func Screen(ctx context.Context, d *Deck, title string, in io.Reader, out io.Wri
 	}
 	// What a terminal can do is not asked for: a plain console writes the question out.
 	env := append(os.Environ(), "SSH_TTY=none", "TERM_PROGRAM=none")
-	_, err = tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out), tea.WithColorProfile(profile), tea.WithEnvironment(env)).Run()
+	_, err = tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out),
+		tea.WithColorProfile(profile), tea.WithEnvironment(env)).Run()
 	switch {
 	case m.failed != nil:
 		return false, m.failed
@@ -156,7 +158,10 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case "x":
 		m.fail(d.Forget())
 	case "n":
-		m.ask("note (spare: ... sets the verdict)", func(text string) (string, error) { return d.source.Note(d.Now().Handle, text) })
+		m.ask("note (spare: ... sets the verdict)", func(text string) (string,
+			error) {
+			return d.source.Note(d.Now().Handle, text)
+		})
 	case "right", "space":
 		m.move(1)
 	case "left", "b", "backspace":
@@ -308,7 +313,8 @@ func (m *model) content() []string {
 
 // keys are told at the bottom of each mode, the most used first.
 var keys = map[mode][]string{
-	page:     {"l leave", "d disable", "e enable", "t take along", "p product", "n note", "u look up", "f file", "space next", "b back", "/ filter", "g go to", "o overview", "? keys", "q quit"},
+	page: {"l leave", "d disable", "e enable", "t take along", "p product", "n note", "u look up", "f file",
+		"space next", "b back", "/ filter", "g go to", "o overview", "? keys", "q quit"},
 	panel:    {"b back", "up, down scroll", "q quit"},
 	overview: {"a apply, after one question", "s steps", "b back", "up, down scroll", "q quit"},
 	asking:   {"enter ok", "esc cancel"},
@@ -374,7 +380,8 @@ func (m *model) View() tea.View {
 
 func (m *model) draw() string {
 	if m.small() {
-		return ansi.Wrap(fmt.Sprintf("The terminal has %d columns and %d lines; a review needs %d and %d. Nothing is lost: make it larger, or q to leave.", m.width, m.height, minColumns, minLines), max(1, m.width), "")
+		return ansi.Wrap(fmt.Sprintf("The terminal has %d columns and %d lines; a review needs %d and %d. Nothing "+
+			"is lost: make it larger, or q to leave.", m.width, m.height, minColumns, minLines), max(1, m.width), "")
 	}
 	bold, faint := lipgloss.NewStyle().Bold(true), lipgloss.NewStyle().Faint(true)
 	off, on, left, open := m.deck.Count()
@@ -389,7 +396,8 @@ func (m *model) draw() string {
 	tail := where + "   " + count
 	head := ansi.Truncate(m.title, max(10, m.width-1-ansi.StringWidth(tail)-3), "...")
 	gap := max(3, m.width-1-ansi.StringWidth(head)-ansi.StringWidth(tail))
-	lines := []string{bold.Render(ansi.Truncate(head+strings.Repeat(" ", gap)+tail, m.width-1, "...")), faint.Render(strings.Repeat("─", m.width-1))}
+	lines := []string{bold.Render(ansi.Truncate(head+strings.Repeat(" ", gap)+tail, m.width-1, "...")),
+		faint.Render(strings.Repeat("─", m.width-1))}
 	foot := m.footer()
 	body, room := m.content(), m.room(foot)
 	m.top = max(0, min(m.top, len(body)-room))

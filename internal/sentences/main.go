@@ -87,7 +87,10 @@ func sentencesOf(path string) ([]sentence, error) {
 		text, err := strconv.Unquote(lit.Value)
 		words := 0
 		for _, w := range strings.Fields(text) {
-			if len(w) > 1 && strings.IndexFunc(w, func(r rune) bool { return !unicode.IsLetter(r) && !strings.ContainsRune(",.;:'-()", r) }) < 0 {
+			if len(w) > 1 && strings.IndexFunc(w, func(r rune) bool {
+				return !unicode.IsLetter(r) &&
+					!strings.ContainsRune(",.;:'-()", r)
+			}) < 0 {
 				words++
 			}
 		}

@@ -19,9 +19,12 @@ var roots = map[string]struct {
 	packages    string
 	recommended bool
 }{
-	"desktop": {"network-manager lightdm cups avahi-daemon bluez openssh-server rsyslog logrotate man-db anacron chrony " +
-		"apache2 nginx-light at-spi2-core gnome-keyring policykit-1-gnome network-manager-gnome xdg-user-dirs pulseaudio pipewire " +
-		"wireplumber unattended-upgrades udisks2 upower smartmontools sysstat syncthing mpd mdadm lvm2 nfs-common samba systemd-resolved dbus-x11 ifupdown", false},
+	"desktop": {
+		"network-manager lightdm cups avahi-daemon bluez openssh-server rsyslog logrotate man-db anacron chrony " +
+			"apache2 nginx-light at-spi2-core gnome-keyring policykit-1-gnome network-manager-gnome xdg-user-dirs " +
+			"pulseaudio pipewire " +
+			"wireplumber unattended-upgrades udisks2 upower smartmontools sysstat syncthing mpd mdadm lvm2 " +
+			"nfs-common samba systemd-resolved dbus-x11 ifupdown", false},
 	"forms":  {"ifupdown xinetd incron anacron runit python3-minimal udev kmod", false},
 	"judges": {"at i3-wm sway openbox lightdm fish openrc openbsd-inetd update-inetd xvfb x11-utils", false},
 	"sysv":   {"sysvinit-core systemd- cron openssh-server dbus", false},
@@ -30,9 +33,9 @@ var roots = map[string]struct {
 	"plasma": {"plasma-desktop sddm", true},
 }
 
-// Debian returns a fresh copy of a real Debian system: "bare", which boots, or one of those that are made of it. The originals are made once, with
-// debootstrap from the mirror that this system's apt is set up with, and kept in
-// the folder LOCKBACK_PEERS_CACHE or below the user's cache folder.
+// Debian returns a fresh copy of a real Debian system: "bare", which boots, or one of those that are made of it. The
+// originals are made once, with debootstrap from the mirror that this system's apt is set up with, and kept in the
+// folder LOCKBACK_PEERS_CACHE or below the user's cache folder.
 func Debian(t testing.TB, kind string) string {
 	t.Helper()
 	NeedRoot(t, "a real Debian system")
@@ -65,18 +68,23 @@ func debianOriginal(t testing.TB, kind string) string {
 	made := original + ".part"
 	require.NoError(t, os.RemoveAll(made))
 	if kind == "bare" {
-		mirror := Shell(t, `apt-get indextargets --format '$(RELEASE) $(REPO_URI)' 'Created-By: Packages' | grep -v -e -updates -e -security | sort -u | head -n 1`)
+		mirror := Shell(t, `apt-get indextargets --format '$(RELEASE) $(REPO_URI)' 'Created-By: Packages' | grep `+
+			`-v -e -updates -e -security | sort -u | head -n 1`)
 		f := strings.Fields(mirror)
 		require.Len(t, f, 2, "apt knows no mirror: %q", mirror)
-		Shell(t, "debootstrap --variant=minbase --include=systemd,systemd-sysv,dbus,cron,libpam-systemd,dbus-user-session "+f[0]+" "+made+" "+f[1])
+		Shell(t, "debootstrap --variant=minbase "+
+			"--include=systemd,systemd-sysv,dbus,cron,libpam-systemd,dbus-user-session "+f[0]+" "+made+" "+f[1])
 	} else {
 		Copy(t, debianOriginal(t, "bare"), made)
 		Shell(t, "cp /etc/resolv.conf "+made+"/etc/resolv.conf")
 		options := map[bool]string{false: "--no-install-recommends"}[roots[kind].recommended]
 		// Nothing is started where packages are configured, and they find what they look for. What is made is lost with
 		// the folder, so dpkg need not flush each file.
-		Shell(t, "printf '#!/bin/sh\\nexit 101\\n' > "+made+"/usr/sbin/policy-rc.d; chmod 755 "+made+"/usr/sbin/policy-rc.d; echo force-unsafe-io > "+made+"/etc/dpkg/dpkg.cfg.d/lockback-tests")
-		Shell(t, "unshare --mount sh -ec 'for d in proc sys dev; do mount --rbind /$d "+made+"/$d; done; chroot "+made+" sh -c \"apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq "+options+" "+roots[kind].packages+" && apt-get clean\"'")
+		Shell(t, "printf '#!/bin/sh\\nexit 101\\n' > "+made+"/usr/sbin/policy-rc.d; chmod 755 "+made+
+			"/usr/sbin/policy-rc.d; echo force-unsafe-io > "+made+"/etc/dpkg/dpkg.cfg.d/lockback-tests")
+		Shell(t, "unshare --mount sh -ec 'for d in proc sys dev; do mount --rbind /$d "+made+"/$d; done; chroot "+made+
+			" sh -c \"apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq "+options+" "+
+			roots[kind].packages+" && apt-get clean\"'")
 		Shell(t, "rm "+made+"/usr/sbin/policy-rc.d "+made+"/etc/dpkg/dpkg.cfg.d/lockback-tests")
 	}
 	require.NoError(t, os.Rename(made, original))

@@ -48,10 +48,14 @@ func Hive(t testing.TB, keys Keys) []byte {
 // The keys that make a disk a Windows machine of one user, ines.
 var (
 	windowsSoftware = Keys{
-		`Microsoft\Cryptography`:                                              {regf.NewText("MachineGuid", "00112233-4455-6677-8899-AABBCCDDEEFF")},
-		`Microsoft\Windows NT\CurrentVersion`:                                 {regf.NewText("ProductName", "Windows 10 Pro"), regf.NewText("CurrentBuild", "22631"), regf.NewText("SystemRoot", `C:\WINDOWS`)},
-		`Microsoft\Windows\CurrentVersion`:                                    {regf.NewText("ProgramFilesDir", `C:\Program Files`)},
-		`Microsoft\Windows NT\CurrentVersion\ProfileList\S-1-5-21-1-2-3-1001`: {regf.NewExpand("ProfileImagePath", `%SystemDrive%\Users\ines`)},
+		`Microsoft\Cryptography`: {regf.NewText("MachineGuid",
+			"00112233-4455-6677-8899-AABBCCDDEEFF")},
+		`Microsoft\Windows NT\CurrentVersion`: {regf.NewText("ProductName",
+			"Windows 10 Pro"), regf.NewText("CurrentBuild", "22631"), regf.NewText("SystemRoot", `C:\WINDOWS`)},
+		`Microsoft\Windows\CurrentVersion`: {regf.NewText("ProgramFilesDir",
+			`C:\Program Files`)},
+		`Microsoft\Windows NT\CurrentVersion\ProfileList\S-1-5-21-1-2-3-1001`: {regf.NewExpand("ProfileImagePath",
+			`%SystemDrive%\Users\ines`)},
 	}
 	windowsSystem = Keys{
 		`Select`: {regf.NewNumber("Current", 2)},

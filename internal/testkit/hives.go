@@ -95,7 +95,8 @@ func exportedData(t testing.TB, data string) string {
 func Hives(t testing.TB, root string) []string {
 	t.Helper()
 	var found []string
-	for _, pattern := range []string{"Windows/System32/config/*", "Users/*/*.DAT", "Users/*/AppData/Local/Microsoft/Windows/*.dat"} {
+	for _, pattern := range []string{"Windows/System32/config/*", "Users/*/*.DAT",
+		"Users/*/AppData/Local/Microsoft/Windows/*.dat"} {
 		files, err := filepath.Glob(filepath.Join(root, pattern))
 		require.NoError(t, err)
 		for _, f := range files {

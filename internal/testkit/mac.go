@@ -101,18 +101,21 @@ func (m *RunningMac) Run(name string, args ...string) ([]byte, error) {
 		}
 	}
 	if m.Hang != "" && strings.Contains(line, m.Hang) {
-		return nil, errors.New(filepath.Base(name) + " did not answer within 1m0s; a question of macOS may wait on the screen")
+		return nil, errors.New(filepath.Base(name) + " did not answer within 1m0s; a question of macOS may wait on " +
+			"the screen")
 	}
 	if m.Refuse != "" && strings.Contains(line, m.Refuse) && m.Says != "" {
 		return nil, errors.New(m.Says)
 	}
 	if m.Refuse != "" && strings.Contains(line, m.Refuse) {
-		return nil, errors.New(filepath.Base(name) + ": Operation not permitted while System Integrity Protection is engaged")
+		return nil, errors.New(filepath.Base(name) + ": Operation not permitted while System Integrity Protection " +
+			"is engaged")
 	}
 	lie := m.Lie != "" && strings.Contains(line, m.Lie)
 	switch filepath.Base(name) {
 	case "ioreg":
-		return []byte("+-o Gullrock1,1  <class IOPlatformExpertDevice>\n    {\n      \"IOPlatformSerialNumber\" = \"GULL1887\"\n      \"IOPlatformUUID\" = \"1887C0DE-0314-4092-A653-5A17ABCDEF03\"\n    }\n"), nil
+		return []byte("+-o Gullrock1,1  <class IOPlatformExpertDevice>\n    {\n      \"IOPlatformSerialNumber\" = " +
+			"\"GULL1887\"\n      \"IOPlatformUUID\" = \"1887C0DE-0314-4092-A653-5A17ABCDEF03\"\n    }\n"), nil
 	case "dscl":
 		var records []any
 		for _, a := range m.Accounts {
@@ -171,7 +174,8 @@ func (m *RunningMac) launchctl(args []string, lie bool) ([]byte, error) {
 		for _, l := range labels {
 			text += fmt.Sprintf("\t\t\"%s\" => %s\n", l, words[services[l]])
 		}
-		return []byte(text + "\t}\n\tlogin item associations = {\n\t\t\"org.gullrock.other\" => \"disabled\"\n\t}\n"), nil
+		return []byte(text + "\t}\n\tlogin item associations = {\n\t\t\"org.gullrock.other\" => \"disabled\"\n\t}\n"),
+			nil
 	case "disable", "enable":
 		if lie {
 			return nil, nil

@@ -32,7 +32,8 @@ func AnswerAsManager(conn net.Conn, state string) {
 				if err != nil {
 					return
 				}
-				reply := &dbus.Message{Type: dbus.TypeMethodReply, Headers: map[dbus.HeaderField]dbus.Variant{dbus.FieldReplySerial: dbus.MakeVariant(call.Serial())}}
+				reply := &dbus.Message{Type: dbus.TypeMethodReply,
+					Headers: map[dbus.HeaderField]dbus.Variant{dbus.FieldReplySerial: dbus.MakeVariant(call.Serial())}}
 				if call.Headers[dbus.FieldMember].Value() == "ListUnitFilesByPatterns" {
 					patterns := call.Body[1].([]string)
 					type file struct{ Path, State string }

@@ -144,23 +144,35 @@ func MacAsItIs(t testing.TB, files map[string]any) string {
 	type list = []any
 	root := t.TempDir()
 	all := dict{
-		"/System/Library/CoreServices/SystemVersion.plist":           dict{"ProductName": "macOS", "ProductVersion": "14.6.1", "ProductBuildVersion": "23G93"},
-		"/Library/Preferences/SystemConfiguration/preferences.plist": dict{"System": dict{"System": dict{"ComputerName": "Plain Mac"}}},
-		"/private/etc/hosts": "", "/private/etc/zprofile": zprofile, "/private/etc/profile": profile, "/private/etc/bashrc": bashrc, "/sbin/launchd": "", "/bin/zsh": "",
-		"/private/etc/periodic.conf": "", "/private/var/db/com.apple.xpc.launchd/disabled.plist": dict{"com.apple.ftpd": true, "com.apple.telnetd": true, "com.apple.mdmclient.daemon.runatboot": true, "com.apple.CSCSupportd": true, "com.apple.relatived": true},
+		"/System/Library/CoreServices/SystemVersion.plist": dict{"ProductName": "macOS",
+			"ProductVersion": "14.6.1", "ProductBuildVersion": "23G93"},
+		"/Library/Preferences/SystemConfiguration/preferences.plist": dict{
+			"System": dict{"System": dict{"ComputerName": "Plain Mac"}}},
+		"/private/etc/hosts": "", "/private/etc/zprofile": zprofile, "/private/etc/profile": profile,
+		"/private/etc/bashrc": bashrc, "/sbin/launchd": "", "/bin/zsh": "",
+		"/private/etc/periodic.conf": "", "/private/var/db/com.apple.xpc.launchd/disabled.plist": dict{
+			"com.apple.ftpd": true, "com.apple.telnetd": true, "com.apple.mdmclient.daemon.runatboot": true,
+			"com.apple.CSCSupportd": true, "com.apple.relatived": true},
 		"/private/var/db/auth.db": authDatabase(t),
 		"/private/var/db/com.apple.backgroundtaskmanagement/BackgroundItems-v13.btm": noBackgroundItems(),
 	}
 	for k, name := range []string{"ines", "bram"} {
 		uid, home := 501+k, "/Users/"+name
-		all["/private/var/db/dslocal/nodes/Default/users/"+name+".plist"] = dict{"name": list{name}, "uid": list{fmt.Sprint(uid)}, "gid": list{"20"}, "home": list{home}, "generateduid": list{fmt.Sprintf(macIDOf, uid)}}
+		all["/private/var/db/dslocal/nodes/Default/users/"+name+".plist"] = dict{"name": list{name},
+			"uid": list{fmt.Sprint(uid)}, "gid": list{"20"}, "home": list{home},
+			"generateduid": list{fmt.Sprintf(macIDOf, uid)}}
 		all[fmt.Sprintf("/private/var/db/com.apple.xpc.launchd/disabled.%d.plist", uid)] = dict{}
-		all[home+"/Library/Preferences/ByHost/com.apple.loginwindow.1887C0DE-0314-4092-A653-5A17ABCDEF03.plist"] = dict{}
+		all[home+
+			"/Library/Preferences/ByHost/com.apple.loginwindow.1887C0DE-0314-4092-A653-5A17ABCDEF03.plist"] = dict{}
 		all[home+"/Library/Safari/Extensions/x"] = ""
 	}
-	for _, service := range []struct{ name, home string }{{"root", "/var/root"}, {"daemon", "/var/root"}, {"nobody", "/var/empty"}, {"_www", "/Library/WebServer"}, {"_spotlight", "/var/empty"}, {"_mbsetupuser", "/var/setup"}} {
-		uid := map[string]string{"root": "0", "daemon": "1", "nobody": "-2", "_www": "70", "_spotlight": "89", "_mbsetupuser": "248"}[service.name]
-		all["/private/var/db/dslocal/nodes/Default/users/"+service.name+".plist"] = dict{"name": list{service.name}, "uid": list{uid}, "gid": list{"20"}, "home": list{service.home}}
+	for _, service := range []struct{ name, home string }{{"root", "/var/root"}, {"daemon", "/var/root"},
+		{"nobody", "/var/empty"}, {"_www", "/Library/WebServer"}, {"_spotlight", "/var/empty"},
+		{"_mbsetupuser", "/var/setup"}} {
+		uid := map[string]string{"root": "0", "daemon": "1", "nobody": "-2", "_www": "70", "_spotlight": "89",
+			"_mbsetupuser": "248"}[service.name]
+		all["/private/var/db/dslocal/nodes/Default/users/"+service.name+".plist"] = dict{"name": list{service.name},
+			"uid": list{uid}, "gid": list{"20"}, "home": list{service.home}}
 	}
 	job := func(folder, labels string, more dict) {
 		for label := range strings.FieldsSeq(labels) {
@@ -168,7 +180,8 @@ func MacAsItIs(t testing.TB, files map[string]any) string {
 			if program == "" {
 				program = "/usr/libexec/" + label[strings.LastIndexByte(label, '.')+1:]
 			}
-			j := dict{"Label": label, "Program": program, "ProgramArguments": list{program}, "MachServices": dict{label: true}, "EnablePressuredExit": true}
+			j := dict{"Label": label, "Program": program, "ProgramArguments": list{program},
+				"MachServices": dict{label: true}, "EnablePressuredExit": true}
 			for k, v := range more {
 				j[k] = v
 			}
@@ -178,7 +191,9 @@ func MacAsItIs(t testing.TB, files map[string]any) string {
 	job("/System/Library/LaunchDaemons/", ownDaemons, dict{"RunAtLoad": true})
 	job("/System/Library/LaunchDaemons/", offDaemons, dict{"Disabled": true})
 	job("/System/Library/LaunchAgents/", ownAgents, dict{"RunAtLoad": true, "LimitLoadToSessionType": list{"Aqua"}})
-	for _, dir := range []string{"/Library/LaunchDaemons/.keep", "/Library/LaunchAgents/.keep", "/Library/StartupItems/.keep", "/Library/Extensions/.keep", "/Applications/Utilities/.localized", "/private/var/at/tabs/.keep"} {
+	for _, dir := range []string{"/Library/LaunchDaemons/.keep", "/Library/LaunchAgents/.keep",
+		"/Library/StartupItems/.keep", "/Library/Extensions/.keep", "/Applications/Utilities/.localized",
+		"/private/var/at/tabs/.keep"} {
 		all[dir] = ""
 	}
 	for name, content := range files {
@@ -207,9 +222,12 @@ func MacAsItIs(t testing.TB, files map[string]any) string {
 
 // Files of /etc as macOS has them.
 const (
-	zprofile = "# System-wide profile for interactive zsh(1) shells.\n\n# Setup user specific overrides for this in ~/.zprofile. See zshbuiltins(1)\n# and zshoptions(1) for more details.\n\nif [ -x /usr/libexec/path_helper ]; then\n\teval `/usr/libexec/path_helper -s`\nfi\n"
-	profile  = "# System-wide .profile for sh(1)\n\nif [ -x /usr/libexec/path_helper ]; then\n\teval `/usr/libexec/path_helper -s`\nfi\n\nif [ \"${BASH-no}\" != \"no\" ]; then\n\t[ -r /etc/bashrc ] && . /etc/bashrc\nfi\n"
-	bashrc   = "# System-wide .bashrc file for interactive bash(1) shells.\nif [ -z \"$PS1\" ]; then\n   return\nfi\n\nPS1='\\h:\\W \\u\\$ '\n# Make bash check its window size after a process completes\nshopt -s checkwinsize\n\n[ -r \"/etc/bashrc_$TERM_PROGRAM\" ] && . \"/etc/bashrc_$TERM_PROGRAM\"\n"
+	zprofile = "# System-wide profile for interactive zsh(1) shells.\n\n# Setup user specific overrides for this " +
+		"in ~/.zprofile. See zshbuiltins(1)\n# and zshoptions(1) for more details.\n\nif [ -x /usr/libexec/path_helper ]; then\n\teval `/usr/libexec/path_helper -s`\nfi\n"
+	profile = "# System-wide .profile for sh(1)\n\nif [ -x /usr/libexec/path_helper ]; then\n\teval " +
+		"`/usr/libexec/path_helper -s`\nfi\n\nif [ \"${BASH-no}\" != \"no\" ]; then\n\t[ -r /etc/bashrc ] && . /etc/bashrc\nfi\n"
+	bashrc = "# System-wide .bashrc file for interactive bash(1) shells.\nif [ -z \"$PS1\" ]; then\n   " +
+		"return\nfi\n\nPS1='\\h:\\W \\u\\$ '\n# Make bash check its window size after a process completes\nshopt -s checkwinsize\n\n[ -r \"/etc/bashrc_$TERM_PROGRAM\" ] && . \"/etc/bashrc_$TERM_PROGRAM\"\n"
 )
 
 // noBackgroundItems is the database of background items of a Mac on which nobody installed anything.
@@ -224,7 +242,8 @@ func noBackgroundItems() any {
 		dict{"$class": plist.UID(7), "NS.objects": list{}}, // 4
 		class("Storage"), class("NSDictionary"), class("NSArray"), // 5 to 7
 	}
-	return dict{"$archiver": "NSKeyedArchiver", "$version": uint64(100000), "$top": dict{"store": plist.UID(1), "version": uint64(13)}, "$objects": objects}
+	return dict{"$archiver": "NSKeyedArchiver", "$version": uint64(100000), "$top": dict{"store": plist.UID(1),
+		"version": uint64(13)}, "$objects": objects}
 }
 
 // authDatabase is the database of rights with the tables that authd makes, and what decides about the sign-in
@@ -233,9 +252,13 @@ func authDatabase(t testing.TB) []byte {
 	t.Helper()
 	statements := []string{
 		"CREATE TABLE config (key TEXT PRIMARY KEY NOT NULL, value)",
-		"CREATE TABLE rules (id INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL, name TEXT UNIQUE NOT NULL, type INTEGER NOT NULL, class INTEGER NOT NULL, [group] TEXT, kofn INTEGER, timeout INTEGER, flags INTEGER, tries INTEGER, version INTEGER NOT NULL DEFAULT 0, created REAL NOT NULL DEFAULT 0, modified REAL NOT NULL DEFAULT 0, hash BLOB, identifier TEXT, requirement BLOB, comment TEXT)",
+		"CREATE TABLE rules (id INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL, name TEXT UNIQUE NOT NULL, type " +
+			"INTEGER NOT NULL, class INTEGER NOT NULL, [group] TEXT, kofn INTEGER, timeout INTEGER, flags INTEGER, " +
+			"tries INTEGER, version INTEGER NOT NULL DEFAULT 0, created REAL NOT NULL DEFAULT 0, modified REAL NOT " +
+			"NULL DEFAULT 0, hash BLOB, identifier TEXT, requirement BLOB, comment TEXT)",
 		"CREATE TABLE rules_history (timestamp REAL, rule TEXT, version INTEGER, source TEXT, operation INTEGER)",
-		"CREATE TABLE mechanisms (id INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL, plugin TEXT NOT NULL, param TEXT NOT NULL, privileged INTEGER CHECK (privileged = 0 OR privileged = 1))",
+		"CREATE TABLE mechanisms (id INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL, plugin TEXT NOT NULL, param TEXT " +
+			"NOT NULL, privileged INTEGER CHECK (privileged = 0 OR privileged = 1))",
 		"CREATE UNIQUE INDEX mechanisms_idx ON mechanisms (plugin, param, privileged)",
 		"CREATE TABLE mechanisms_map (r_id INTEGER NOT NULL, m_id INTEGER NOT NULL, ord INTEGER NOT NULL)",
 		"CREATE TABLE delegates_map (r_id INTEGER NOT NULL, d_id INTEGER NOT NULL, ord INTEGER NOT NULL)",
@@ -243,10 +266,14 @@ func authDatabase(t testing.TB) []byte {
 		"CREATE TABLE buttons (r_id INTEGER NOT NULL, lang TEXT NOT NULL, value TEXT NOT NULL)",
 		"INSERT INTO rules (id, name, type, class) VALUES (1, 'system.login.console', 1, 2), (2, 'authenticate', 2, 2)",
 	}
-	for k, m := range []string{"builtin:policy-banner", "loginwindow:login", "builtin:login-begin", "builtin:reset-password", "loginwindow:FDESupport", "builtin:forward-login", "builtin:auto-login", "builtin:authenticate", "PKINITMechanism:auth",
-		"builtin:login-success", "loginwindow:success", "HomeDirMechanism:login", "HomeDirMechanism:status", "MCXMechanism:login", "CryptoTokenKit:login", "PSSOAuthPlugin:login-auth", "loginwindow:done"} {
+	for k, m := range []string{"builtin:policy-banner", "loginwindow:login", "builtin:login-begin",
+		"builtin:reset-password", "loginwindow:FDESupport", "builtin:forward-login", "builtin:auto-login",
+		"builtin:authenticate", "PKINITMechanism:auth",
+		"builtin:login-success", "loginwindow:success", "HomeDirMechanism:login", "HomeDirMechanism:status",
+		"MCXMechanism:login", "CryptoTokenKit:login", "PSSOAuthPlugin:login-auth", "loginwindow:done"} {
 		plugin, param, _ := strings.Cut(m, ":")
-		statements = append(statements, fmt.Sprintf("INSERT INTO mechanisms VALUES (%d, '%s', '%s', 0)", k+1, plugin, param), fmt.Sprintf("INSERT INTO mechanisms_map VALUES (1, %d, %d)", k+1, k))
+		statements = append(statements, fmt.Sprintf("INSERT INTO mechanisms VALUES (%d, '%s', '%s', 0)", k+1, plugin,
+			param), fmt.Sprintf("INSERT INTO mechanisms_map VALUES (1, %d, %d)", k+1, k))
 	}
 	return Database(t, statements...)
 }

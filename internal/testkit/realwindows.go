@@ -506,46 +506,72 @@ func WindowsAsItIs(t testing.TB, software, system Keys, files map[string]string)
 		class = "{00000000-0000-0000-0000-00000000%04d}"
 	)
 	sw := Keys{
-		cv + `Run`:      {sz("SecurityHealth", `%windir%\system32\SecurityHealthSystray.exe`)},
-		nt + `Winlogon`: {sz("Shell", "explorer.exe"), sz("Userinit", `C:\Windows\system32\userinit.exe,`), sz("VMApplet", "SystemPropertiesPerformance.exe /pagefile")},
-		nt + `Winlogon\GPExtensions\{42B5FAAE-6536-11d2-AE5A-0000F87571E3}`: {sz("", "Scripts"), sz("DllName", "gpscript.dll")},
-		nt + `Drivers32`:                     {sz("midimapper", "midimap.dll"), sz("msacm.msadpcm", "msadp32.acm"), sz("wave", "wdmaud.drv")},
-		`Classes\exefile\shell\open\command`: {sz("", `"%1" %*`)}, `Classes\txtfile\shell\open\command`: {sz("", `%SystemRoot%\system32\NOTEPAD.EXE %1`)}, `Classes\.exe`: {sz("", "exefile")},
-		`Microsoft\NetSh`:     {sz("2", "ifmon.dll")},
-		`WOW6432Node\Classes`: {{Name: "SymbolicLinkValue", Type: regf.Link, Data: []byte("\\\x00R\x00e\x00g\x00i\x00s\x00t\x00r\x00y\x00\\\x00M\x00a\x00c\x00h\x00i\x00n\x00e\x00\\\x00S\x00o\x00f\x00t\x00w\x00a\x00r\x00e\x00\\\x00C\x00l\x00a\x00s\x00s\x00e\x00s\x00\\\x00W\x00O\x00W\x006\x004\x003\x002\x00N\x00o\x00d\x00e\x00")}},
+		cv + `Run`: {sz("SecurityHealth", `%windir%\system32\SecurityHealthSystray.exe`)},
+		nt + `Winlogon`: {sz("Shell", "explorer.exe"), sz("Userinit", `C:\Windows\system32\userinit.exe,`),
+			sz("VMApplet", "SystemPropertiesPerformance.exe /pagefile")},
+		nt + `Winlogon\GPExtensions\{42B5FAAE-6536-11d2-AE5A-0000F87571E3}`: {sz("", "Scripts"),
+			sz("DllName", "gpscript.dll")},
+		nt + `Drivers32`: {sz("midimapper", "midimap.dll"), sz("msacm.msadpcm", "msadp32.acm"),
+			sz("wave", "wdmaud.drv")},
+		`Classes\exefile\shell\open\command`: {sz("", `"%1" %*`)}, `Classes\txtfile\shell\open\command`: {sz("",
+			`%SystemRoot%\system32\NOTEPAD.EXE %1`)}, `Classes\.exe`: {sz("", "exefile")},
+		`Microsoft\NetSh`: {sz("2", "ifmon.dll")},
+		`WOW6432Node\Classes`: {{Name: "SymbolicLinkValue", Type: regf.Link,
+			Data: []byte(
+				"\\\x00R\x00e\x00g\x00i\x00s\x00t\x00r\x00y\x00\\\x00M\x00a\x00c\x00h\x00i\x00n\x00e\x00\\\x00S\x00o\x00f\x00t\x00w\x00a\x00r\x00e\x00\\\x00C\x00l\x00a\x00s\x00s\x00e\x00s\x00\\\x00W\x00O\x00W\x006\x004\x003\x002\x00N\x00o\x00d\x00e\x00")}},
 	}
 	sys := Keys{
-		ccs + `Control\SafeBoot`:        {sz("AlternateShell", "cmd.exe")},
-		ccs + `Control\Session Manager`: {{Name: "BootExecute", Type: regf.MultiString, Data: regf.ListData([]string{"autocheck autochk *"})}, regf.NewExpand("BootShell", `%SystemRoot%\system32\bootim.exe`)},
-		ccs + `Control\Session Manager\SubSystems`: {regf.NewExpand("Windows", `%SystemRoot%\system32\csrss.exe ObjectDirectory=\Windows SharedSection=1024,20480,768 Windows=On SubSystemType=Windows ServerDll=basesrv,1 ServerDll=winsrv:UserServerDllInitialization,3 ServerDll=sxssrv,4 ProfileControl=Off MaxRequestThreads=16`),
-			regf.NewExpand("Kmode", `\SystemRoot\System32\win32k.sys`), sz("Debug", ""), regf.NewList("Required", "Debug", "Windows"), regf.NewList("Optional")},
+		ccs + `Control\SafeBoot`: {sz("AlternateShell", "cmd.exe")},
+		ccs + `Control\Session Manager`: {{Name: "BootExecute", Type: regf.MultiString,
+			Data: regf.ListData([]string{"autocheck autochk *"})}, regf.NewExpand("BootShell",
+			`%SystemRoot%\system32\bootim.exe`)},
+		ccs + `Control\Session Manager\SubSystems`: {regf.NewExpand("Windows",
+			`%SystemRoot%\system32\csrss.exe ObjectDirectory=\Windows SharedSection=1024,20480,768 Windows=On `+
+				`SubSystemType=Windows ServerDll=basesrv,1 ServerDll=winsrv:UserServerDllInitialization,3 `+
+				`ServerDll=sxssrv,4 ProfileControl=Off MaxRequestThreads=16`),
+			regf.NewExpand("Kmode", `\SystemRoot\System32\win32k.sys`), sz("Debug", ""), regf.NewList("Required",
+				"Debug", "Windows"), regf.NewList("Optional")},
 		ccs + `Services\WinSock2\Parameters`:       {sz("AutodialDLL", `C:\Windows\System32\rasadhlp.dll`)},
 		ccs + `Control\LsaExtensionConfig\LsaSrv`:  {regf.NewList("Extensions", "lsadb.dll")},
 		ccs + `Services\PerfDisk\Performance`:      {sz("Library", "perfdisk.dll")},
 		ccs + `Services\.NETFramework\Performance`: {regf.NewExpand("Library", `%systemroot%\system32\mscoree.dll`)},
-		ccs + `Control\Session Manager\KnownDLLs`:  {sz("kernel32", "kernel32.dll"), sz("_wowarmhw", "wowarmhw.dll"), sz("_xtajit", "xtajit.dll"), sz("DllDirectory", `%SystemRoot%\system32`)},
-		ccs + `Control\Lsa`: {{Name: "Authentication Packages", Type: regf.MultiString, Data: regf.ListData([]string{"msv1_0"})},
-			{Name: "Notification Packages", Type: regf.MultiString, Data: regf.ListData([]string{"scecli"})}, {Name: "Security Packages", Type: regf.MultiString, Data: regf.ListData([]string{`""`})}},
-		ccs + `Control\Class\{4d36e96b-e325-11ce-bfc1-08002be10318}`: {sz("Class", "Keyboard"), {Name: "UpperFilters", Type: regf.MultiString, Data: regf.ListData([]string{"kbdclass"})}},
-		ccs + `Control\Class\{71a27cdd-812a-11d0-bec7-08002be2092f}`: {sz("Class", "Volume"), {Name: "LowerFilters", Type: regf.MultiString, Data: regf.ListData([]string{"fvevol", "iorate", "rdyboost"})}},
-		ccs + `Control\NetworkProvider\Order`:                        {sz("ProviderOrder", "P9NP,RDPNP,LanmanWorkstation,webclient")},
-		ccs + `Control\Print\Monitors\Local Port`:                    {sz("Driver", "localspl.dll")},
-		ccs + `Control\Print\Environments\Windows x64`:               {sz("Directory", "x64")}, ccs + `Control\Print\Environments\Windows x64\Print Processors\winprint`: {sz("Driver", "winprint.dll")},
+		ccs + `Control\Session Manager\KnownDLLs`: {sz("kernel32", "kernel32.dll"), sz("_wowarmhw", "wowarmhw.dll"),
+			sz("_xtajit", "xtajit.dll"), sz("DllDirectory", `%SystemRoot%\system32`)},
+		ccs + `Control\Lsa`: {{Name: "Authentication Packages", Type: regf.MultiString,
+			Data: regf.ListData([]string{"msv1_0"})},
+			{Name: "Notification Packages", Type: regf.MultiString, Data: regf.ListData([]string{"scecli"})},
+			{Name: "Security Packages", Type: regf.MultiString, Data: regf.ListData([]string{`""`})}},
+		ccs + `Control\Class\{4d36e96b-e325-11ce-bfc1-08002be10318}`: {sz("Class", "Keyboard"), {Name: "UpperFilters",
+			Type: regf.MultiString, Data: regf.ListData([]string{"kbdclass"})}},
+		ccs + `Control\Class\{71a27cdd-812a-11d0-bec7-08002be2092f}`: {sz("Class", "Volume"), {Name: "LowerFilters",
+			Type: regf.MultiString, Data: regf.ListData([]string{"fvevol", "iorate", "rdyboost"})}},
+		ccs + `Control\NetworkProvider\Order`: {sz("ProviderOrder",
+			"P9NP,RDPNP,LanmanWorkstation,webclient")},
+		ccs + `Control\Print\Monitors\Local Port`:                                {sz("Driver", "localspl.dll")},
+		ccs + `Control\Print\Environments\Windows x64`:                           {sz("Directory", "x64")},
+		ccs + `Control\Print\Environments\Windows x64\Print Processors\winprint`: {sz("Driver", "winprint.dll")},
 	}
 	all := map[string]string{`Windows\System32\spool\prtprocs\x64\winprint.dll`: "", `Windows\explorer.exe`: ""}
 	put := func(name string) { // a file, by a path with variables
-		for variable, folder := range map[string]string{"%systemroot%": `Windows`, "%windir%": `Windows`, "%programfiles%": `Program Files`} {
+		for variable, folder := range map[string]string{"%systemroot%": `Windows`, "%windir%": `Windows`,
+			"%programfiles%": `Program Files`} {
 			if len(name) >= len(variable) && strings.EqualFold(name[:len(variable)], variable) {
 				name = folder + name[len(variable):]
 			}
 		}
-		all[strings.ReplaceAll(strings.ReplaceAll(strings.TrimPrefix(name, `C:\`), "system32", "System32"), "SysWow64", "SysWOW64")] = ""
+		all[strings.ReplaceAll(strings.ReplaceAll(strings.TrimPrefix(name, `C:\`), "system32", "System32"), "SysWow64",
+			"SysWOW64")] = ""
 	}
-	for _, name := range []string{"svchost.exe", "userinit.exe", "SecurityHealthSystray.exe", "SystemPropertiesPerformance.exe", "gpscript.dll", "midimap.dll", "msadp32.acm", "wdmaud.drv", "ifmon.dll", "cmd.exe",
-		"csrss.exe", "win32k.sys", "bootim.exe", "rasadhlp.dll", "lsadb.dll", "perfdisk.dll", "mscoree.dll", "autochk.exe", "kernel32.dll", "msv1_0.dll", "scecli.dll", "localspl.dll", "notepad.exe", "rundll32.exe", "sc.exe", "cscript.exe", "p9np.dll", "drprov.dll", "ntlanman.dll", "davclnt.dll"} {
+	for _, name := range []string{"svchost.exe", "userinit.exe", "SecurityHealthSystray.exe",
+		"SystemPropertiesPerformance.exe", "gpscript.dll", "midimap.dll", "msadp32.acm", "wdmaud.drv", "ifmon.dll",
+		"cmd.exe",
+		"csrss.exe", "win32k.sys", "bootim.exe", "rasadhlp.dll", "lsadb.dll", "perfdisk.dll", "mscoree.dll",
+		"autochk.exe", "kernel32.dll", "msv1_0.dll", "scecli.dll", "localspl.dll", "notepad.exe", "rundll32.exe",
+		"sc.exe", "cscript.exe", "p9np.dll", "drprov.dll", "ntlanman.dll", "davclnt.dll"} {
 		put(`%SystemRoot%\System32\` + name)
 	}
-	for name, file := range map[string]string{"P9NP": "p9np.dll", "RDPNP": "drprov.dll", "LanmanWorkstation": "ntlanman.dll", "webclient": "davclnt.dll"} {
+	for name, file := range map[string]string{"P9NP": "p9np.dll", "RDPNP": "drprov.dll",
+		"LanmanWorkstation": "ntlanman.dll", "webclient": "davclnt.dll"} {
 		sys[ccs+`Services\`+name+`\NetworkProvider`] = []regf.Value{sz("ProviderPath", `%SystemRoot%\System32\`+file)}
 	}
 	for line := range strings.Lines(strings.TrimPrefix(ownServices, "\n")) {
@@ -558,7 +584,8 @@ func WindowsAsItIs(t testing.TB, software, system Keys, files map[string]string)
 			put(f[3])
 			sys[ccs+`Services\`+f[0]+`\Parameters`] = []regf.Value{sz("ServiceDll", f[3])}
 		}
-		sys[ccs+`Services\`+f[0]] = []regf.Value{dw("Type", kind), dw("Start", start), sz("ImagePath", f[2]), sz("DisplayName", `@%SystemRoot%\system32\x.dll,-1`)}
+		sys[ccs+`Services\`+f[0]] = []regf.Value{dw("Type", kind), dw("Start", start), sz("ImagePath", f[2]),
+			sz("DisplayName", `@%SystemRoot%\system32\x.dll,-1`)}
 	}
 	for name := range strings.FieldsSeq(ownDrivers) {
 		name, file, _ := strings.Cut(name, "=")
@@ -578,7 +605,8 @@ func WindowsAsItIs(t testing.TB, software, system Keys, files map[string]string)
 		action := ""
 		if runs == "class" {
 			id := fmt.Sprintf(class, n)
-			sw[`Classes\CLSID\`+id+`\InprocServer32`] = []regf.Value{sz("", fmt.Sprintf(`%%SystemRoot%%\System32\task%d.dll`, n))}
+			sw[`Classes\CLSID\`+id+`\InprocServer32`] = []regf.Value{sz("",
+				fmt.Sprintf(`%%SystemRoot%%\System32\task%d.dll`, n))}
 			put(fmt.Sprintf(`%%SystemRoot%%\System32\task%d.dll`, n))
 			action = "<ComHandler><ClassId>" + id + "</ClassId></ComHandler>"
 		} else {
@@ -593,12 +621,14 @@ func WindowsAsItIs(t testing.TB, software, system Keys, files map[string]string)
 			} else {
 				put(program)
 			}
-			if library, _, ok := strings.Cut(strings.TrimPrefix(arguments, "/d "), ","); ok && strings.HasSuffix(library, ".dll") {
+			if library, _, ok := strings.Cut(strings.TrimPrefix(arguments, "/d "), ","); ok &&
+				strings.HasSuffix(library, ".dll") {
 				put(`%SystemRoot%\System32\` + library[strings.LastIndexByte(library, '\\')+1:])
 			}
 			action = "<Exec><Command>" + program + "</Command><Arguments>" + arguments + "</Arguments></Exec>"
 		}
-		all[`Windows\System32\Tasks\Microsoft\Windows\`+name] = `<Task xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task"><Settings><Enabled>true</Enabled></Settings><Actions>` + action + `</Actions></Task>`
+		all[`Windows\System32\Tasks\Microsoft\Windows\`+
+			name] = `<Task xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task"><Settings><Enabled>true</Enabled></Settings><Actions>` + action + `</Actions></Task>`
 		sw[nt+`Schedule\TaskCache\Tree\Microsoft\Windows\`+name] = []regf.Value{sz("Id", fmt.Sprintf("{%d}", n))}
 	}
 	for path, values := range software {

@@ -31,7 +31,8 @@ func Certify(t testing.TB, under *Authority, name string, from, to time.Time, us
 	require.NoError(t, err)
 	serial, err := rand.Int(rand.Reader, big.NewInt(1<<62))
 	require.NoError(t, err)
-	c := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: name, Organization: []string{name}}, NotBefore: from, NotAfter: to, BasicConstraintsValid: true,
+	c := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: name, Organization: []string{name}},
+		NotBefore: from, NotAfter: to, BasicConstraintsValid: true,
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: usage}
 	if len(usage) == 0 {
 		c.IsCA, c.KeyUsage = true, x509.KeyUsageCertSign|x509.KeyUsageCRLSign
@@ -40,11 +41,13 @@ func Certify(t testing.TB, under *Authority, name string, from, to time.Time, us
 		// RFC 3161, 2.3: that must be all, and critical.
 		purposes, err := asn1.Marshal([]asn1.ObjectIdentifier{{1, 3, 6, 1, 5, 5, 7, 3, 8}})
 		require.NoError(t, err)
-		c.ExtKeyUsage, c.ExtraExtensions = nil, []pkix.Extension{{Id: asn1.ObjectIdentifier{2, 5, 29, 37}, Critical: true, Value: purposes}}
+		c.ExtKeyUsage, c.ExtraExtensions = nil, []pkix.Extension{{Id: asn1.ObjectIdentifier{2, 5, 29, 37},
+			Critical: true, Value: purposes}}
 	}
 	parent, signer, chain := c, key, []*x509.Certificate(nil)
 	if under != nil {
-		parent, signer, chain = under.Certificate, under.Key, append([]*x509.Certificate{under.Certificate}, under.chain...)
+		parent, signer, chain = under.Certificate, under.Key, append([]*x509.Certificate{under.Certificate},
+			under.chain...)
 	}
 	der, err := x509.CreateCertificate(rand.Reader, c, parent, &key.PublicKey, signer)
 	require.NoError(t, err)
@@ -62,6 +65,7 @@ func (a *Authority) Files(t testing.TB, dir, name string) (certificates, key str
 		all = append(all, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})...)
 	}
 	require.NoError(t, os.WriteFile(certificates, all, 0o600))
-	require.NoError(t, os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY", Bytes: x509.MarshalPKCS1PrivateKey(a.Key)}), 0o600))
+	require.NoError(t, os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY",
+		Bytes: x509.MarshalPKCS1PrivateKey(a.Key)}), 0o600))
 	return certificates, key
 }

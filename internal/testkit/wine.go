@@ -81,7 +81,8 @@ func wineOriginal(t testing.TB) string {
 			return fmt.Errorf("wineboot: %w", err)
 		}
 		library := filepath.Join(w.Drive, "windows/system32/bcryptprimitives.dll")
-		if out, err := exec.Command("x86_64-w64-mingw32-gcc", "-shared", "-o", library, source, "-ladvapi32").CombinedOutput(); err != nil {
+		if out, err := exec.Command("x86_64-w64-mingw32-gcc", "-shared", "-o", library, source,
+			"-ladvapi32").CombinedOutput(); err != nil {
 			return fmt.Errorf("mingw: %w: %s", err, out)
 		}
 		if err := w.command("wine", "winecfg", "-v", "win10").Run(); err != nil {
@@ -161,7 +162,8 @@ func (w Wine) Lockback(t testing.TB, args ...string) string {
 func (w Wine) List(t testing.TB, args ...string) map[string]Entry {
 	t.Helper()
 	var l List
-	require.NoError(t, json.Unmarshal([]byte(w.Lockback(t, append([]string{"list", "--format", "json"}, args...)...)), &l))
+	require.NoError(t, json.Unmarshal([]byte(w.Lockback(t, append([]string{"list", "--format", "json"}, args...)...)),
+		&l))
 	byName := map[string]Entry{}
 	for _, e := range l.Entries {
 		key := e.Name

@@ -74,7 +74,8 @@ func Problems(e *autostart.Entry) []string {
 	for _, p := range e.Problems {
 		switch {
 		case p == autostart.Ignored: // its mode says why
-		case p == autostart.TargetMissing && e.Target.Path != "" && !(strings.ContainsAny(e.Target.Path, `/\`) && strings.Contains(e.Command, e.Target.Path)):
+		case p == autostart.TargetMissing && e.Target.Path != "" && !(strings.ContainsAny(e.Target.Path, `/\`) &&
+			strings.Contains(e.Command, e.Target.Path)):
 			all = append(all, "program missing: "+e.Target.Path)
 		case p == autostart.TargetMissing: // the command has the whole path
 			all = append(all, "program missing")
@@ -383,7 +384,10 @@ func (p Printer) Entries(entries []*autostart.Entry, layout Layout) {
 			"product": func(e *autostart.Entry) string { return cmp.Or(e.Facts().Product.Name, "Product not known") },
 		}[layout.Group]
 		sections = grouped(entries, what)
-		slices.SortStableFunc(sections, func(a, b group) int { return strings.Compare(strings.ToLower(a.title), strings.ToLower(b.title)) })
+		slices.SortStableFunc(sections, func(a, b group) int {
+			return strings.Compare(strings.ToLower(a.title),
+				strings.ToLower(b.title))
+		})
 	case "none":
 	default:
 		sections = grouped(entries, func(e *autostart.Entry) string { return stageWords[e.Stage] })
@@ -482,9 +486,11 @@ func filled(columns []entryColumn, entries []*autostart.Entry) []entryColumn {
 func fieldColumns(fields []Field) []entryColumn {
 	columns := make([]entryColumn, len(fields))
 	for k, f := range fields {
-		columns[k] = entryColumn{Column{Title: f.Name, Share: 1}, func(e *autostart.Entry) Cell { return Cell{[]string{f.Value(e)}, markOf(e)} }}
+		columns[k] = entryColumn{Column{Title: f.Name, Share: 1},
+			func(e *autostart.Entry) Cell { return Cell{[]string{f.Value(e)}, markOf(e)} }}
 		switch f.Name {
-		case "handle", "state", "stage", "scope", "user", "os_part", "line", "switch", "target_exists", "target_size", "target_modified":
+		case "handle", "state", "stage", "scope", "user", "os_part", "line", "switch", "target_exists", "target_size",
+			"target_modified":
 			columns[k].Share = 0
 		}
 	}
@@ -770,8 +776,10 @@ func Counts(entries []*autostart.Entry, hidden int) string {
 	for _, more := range []struct {
 		n         int
 		one, many string
-	}{{guarded, "protected", "protected"}, {fixed, "cannot be turned off here", "cannot be turned off here"}, {missing, "program missing", "programs missing"},
-		{hidden, "part of the operating system is hidden (--all shows it)", "parts of the operating system are hidden (--all shows them)"}} {
+	}{{guarded, "protected", "protected"}, {fixed, "cannot be turned off here", "cannot be turned off here"}, {missing,
+		"program missing", "programs missing"},
+		{hidden, "part of the operating system is hidden (--all shows it)",
+			"parts of the operating system are hidden (--all shows them)"}} {
 		if more.n > 0 {
 			parts = append(parts, Number(more.n, more.one, more.many))
 		}

@@ -91,7 +91,8 @@ func width(s string) int {
 // unsafe are control characters, those that steer the direction of text or are
 // invisible, and private ones.
 func unsafe(r rune) bool {
-	return unicode.Is(unicode.C, r) || unicode.Is(unicode.Zl, r) || unicode.Is(unicode.Zp, r) || r == unicode.ReplacementChar
+	return unicode.Is(unicode.C, r) || unicode.Is(unicode.Zl, r) || unicode.Is(unicode.Zp, r) ||
+		r == unicode.ReplacementChar
 }
 
 // Column of a table.
@@ -303,8 +304,8 @@ func (p Printer) row(b *bufio.Writer, cells []Cell, widths []int) {
 	}
 }
 
-// unbroken stands for a hyphen while a text is wrapped: names and options are not broken at theirs. No safe text has it,
-// see [Safe].
+// unbroken stands for a hyphen while a text is wrapped: names and options are not broken at theirs. No safe text has
+// it, see [Safe].
 const unbroken = "\ue000"
 
 // wrap breaks at spaces where it can, and inside a word where it must. Several spaces become one.
@@ -424,7 +425,8 @@ func plainLength(text []byte) int {
 // readable as indenting, and much faster for thousands of elements. The head is
 // an object that the list is added to under its name; tail follows it. Encode
 // appends one element.
-func JSONList[T any](p Printer, head any, name string, list []T, tail any, encode func([]byte, T) ([]byte, error)) error {
+func JSONList[T any](p Printer, head any, name string, list []T, tail any, encode func([]byte, T) ([]byte,
+	error)) error {
 	first, err := compact(head)
 	if err != nil {
 		return err

@@ -17,15 +17,23 @@ import (
 func samples() []*autostart.Entry {
 	yes, no := true, false
 	return []*autostart.Entry{
-		{Handle: "k7f3qa2", Location: "linux.xdg-autostart", Stage: autostart.SignIn, Scope: autostart.ForUser, User: "ines", Name: "Fogbell Sync",
-			State: autostart.Enabled, Command: "/opt/fogbell/sync --tray --a-very-long-option=that-has-no-space-in-it-and-goes-on-and-on-and-on-until-it-is-too-long-for-any-terminal",
-			Target: autostart.Target{Path: "/opt/fogbell/sync", Exists: &yes, Size: 123, Modified: time.Date(2026, 3, 14, 9, 26, 53, 5, time.UTC)},
-			Source: autostart.Source{Path: "/home/ines/.config/autostart/fogbell.desktop", Line: 4}, Switch: autostart.Hide, Problems: []string{}},
-		{Handle: "m2abcde", Location: "linux.cron.system", Stage: autostart.Schedule, Scope: autostart.ForSystem, Name: "夜のバックアップ \u202e\x1b[31m\"quoted\" <b>&",
-			State: autostart.Disabled, Mode: "*/10 * * * *", Command: "=cmd|' /C calc'!A0", Target: autostart.Target{Path: "/opt/gone", Exists: &no},
-			Known: &autostart.Known{Maker: autostart.Maker{Name: "Kelpline", Basis: "package"}}, OSPart: true, Guarded: "needed to sign in", Switch: autostart.Comment,
+		{Handle: "k7f3qa2", Location: "linux.xdg-autostart", Stage: autostart.SignIn, Scope: autostart.ForUser,
+			User: "ines", Name: "Fogbell Sync",
+			State: autostart.Enabled, Command: "/opt/fogbell/sync --tray " +
+				"--a-very-long-option=that-has-no-space-in-it-and-goes-on-and-on-and-on-until-it-is-too-long-for-any-terminal",
+			Target: autostart.Target{Path: "/opt/fogbell/sync", Exists: &yes, Size: 123, Modified: time.Date(2026, 3,
+				14, 9, 26, 53, 5, time.UTC)},
+			Source: autostart.Source{Path: "/home/ines/.config/autostart/fogbell.desktop", Line: 4},
+			Switch: autostart.Hide, Problems: []string{}},
+		{Handle: "m2abcde", Location: "linux.cron.system", Stage: autostart.Schedule, Scope: autostart.ForSystem,
+			Name:  "夜のバックアップ \u202e\x1b[31m\"quoted\" <b>&",
+			State: autostart.Disabled, Mode: "*/10 * * * *", Command: "=cmd|' /C calc'!A0",
+			Target: autostart.Target{Path: "/opt/gone", Exists: &no},
+			Known:  &autostart.Known{Maker: autostart.Maker{Name: "Kelpline", Basis: "package"}}, OSPart: true,
+			Guarded: "needed to sign in", Switch: autostart.Comment,
 			Problems: []string{autostart.TargetMissing, autostart.Insecure}},
-		{Handle: "p2abcde", Stage: autostart.Event, Name: "", Target: autostart.Target{}, Switch: autostart.Report, Problems: []string{autostart.Unparsable}},
+		{Handle: "p2abcde", Stage: autostart.Event, Name: "", Target: autostart.Target{}, Switch: autostart.Report,
+			Problems: []string{autostart.Unparsable}},
 	}
 }
 
@@ -59,11 +67,13 @@ func TestTablesFitAndLoseNothing(t *testing.T) {
 				}
 			}
 			bare := strings.Join(strings.Fields(text), "")
-			for _, whole := range []string{"k7f3qa2", "m2abcde", "p2abcde", "ines", "enabled", "disabled", "*/10****", "protected:neededtosignin"} {
+			for _, whole := range []string{"k7f3qa2", "m2abcde", "p2abcde", "ines", "enabled", "disabled", "*/10****",
+				"protected:neededtosignin"} {
 				require.True(t, inOrder(bare, whole), "%q at %d columns", whole, width)
 			}
 			// Long words are split between lines, in order: all letters are there.
-			for _, word := range []string{"FogbellSync", `夜のバックアップ\u202e\x1b[31m`, "programismissing:/opt/gone", "anyusercanchangewhatitruns", "cannotbeunderstood", "cannotbeturnedoffhere"} {
+			for _, word := range []string{"FogbellSync", `夜のバックアップ\u202e\x1b[31m`, "programismissing:/opt/gone",
+				"anyusercanchangewhatitruns", "cannotbeunderstood", "cannotbeturnedoffhere"} {
 				require.True(t, inOrder(bare, word), "%q at %d columns in\n%s", word, width, text)
 			}
 		}
@@ -73,9 +83,10 @@ func TestTablesFitAndLoseNothing(t *testing.T) {
 // A quoted program, and a path that is the whole command, are not broken at their spaces.
 func TestCommandsAreBrokenBetweenWordsOnly(t *testing.T) {
 	for command, whole := range map[string]string{
-		`"C:\Program Files\Lampwick\Label Helper.exe" /min /quiet /log C:\x`: `"C:\Program Files\Lampwick\Label Helper.exe"`,
-		"/Library/Application Support/Kelpline/updater --telemetry":          "/Library/Application Support/Kelpline/updater",
-		"/Applications/Fogbell Sync.app/Contents/Fogbell Helper.app":         "/Applications/Fogbell Sync.app/Contents/Fogbell Helper.app",
+		`"C:\Program Files\Lampwick\Label Helper.exe" /min /quiet /log C:\x`: `"C:\Program Files\Lampwick\Label ` +
+			`Helper.exe"`,
+		"/Library/Application Support/Kelpline/updater --telemetry":  "/Library/Application Support/Kelpline/updater",
+		"/Applications/Fogbell Sync.app/Contents/Fogbell Helper.app": "/Applications/Fogbell Sync.app/Contents/Fogbell Helper.app",
 	} {
 		e := samples()[0]
 		e.Command, e.Target.Path = command, strings.Trim(whole, `"`)
@@ -98,7 +109,8 @@ func inOrder(text, word string) bool {
 
 func TestSafe(t *testing.T) {
 	for raw, want := range map[string]string{
-		"plain": "plain", "a\nb\tc\rd": `a\nb\tc\rd`, "\x1b]0;x\x07": `\x1b]0;x\x07`, "\u202eab\u200f": `\u202eab\u200f`, "\u2028": `\u2028`,
+		"plain": "plain", "a\nb\tc\rd": `a\nb\tc\rd`, "\x1b]0;x\x07": `\x1b]0;x\x07`,
+		"\u202eab\u200f": `\u202eab\u200f`, "\u2028": `\u2028`,
 		"grün 夜": "grün 夜", "\u0085\u00ad": `\x85\xad`, "\U000e0001": `\ue0001`, "\x7f": `\x7f`, "\ufeffx": `\ufeffx`,
 	} {
 		require.Equal(t, want, view.Safe(raw))
@@ -120,7 +132,8 @@ func TestSheets(t *testing.T) {
 }
 
 func TestCounts(t *testing.T) {
-	require.Equal(t, "3 entries: 1 enabled, 2 disabled, 1 protected, 1 cannot be turned off here, 1 program missing, 7 parts of the operating system are hidden (--all shows them)", view.Counts(samples(), 7))
+	require.Equal(t, "3 entries: 1 enabled, 2 disabled, 1 protected, 1 cannot be turned off here, 1 program "+
+		"missing, 7 parts of the operating system are hidden (--all shows them)", view.Counts(samples(), 7))
 	require.Equal(t, "0 entries: 0 enabled, 0 disabled", view.Counts(nil, 0))
 }
 
@@ -130,7 +143,8 @@ func FuzzSafe(f *testing.F) {
 		var out bytes.Buffer
 		width = 20 + max(0, width%200)
 		p := view.Printer{Out: &out, Width: width}
-		p.Table([]view.Column{{Title: "a"}, {Title: "b", Share: 1}}, slices.Values([][]view.Cell{{view.T("x"), view.T(s)}}))
+		p.Table([]view.Column{{Title: "a"}, {Title: "b", Share: 1}},
+			slices.Values([][]view.Cell{{view.T("x"), view.T(s)}}))
 		p.Line("%s", s)
 		for _, r := range out.String() {
 			require.False(t, r < ' ' && r != '\n' || r == 0x7f || r >= 0x202a && r <= 0x202e, "%q", r)

@@ -28,7 +28,8 @@ func packed(t testing.TB, text string) []byte {
 }
 
 func TestSums(t *testing.T) {
-	sums := maps.Collect(alpm.Sums(packed(t, "#mtree\n/set type=file\n./usr/bin/a\\040b time=1 sha256digest=ab\n./usr type=dir\n")))
+	sums := maps.Collect(alpm.Sums(packed(t, "#mtree\n/set type=file\n./usr/bin/a\\040b time=1 "+
+		"sha256digest=ab\n./usr type=dir\n")))
 	require.Equal(t, map[string]string{"/usr/bin/a b": "ab"}, sums)
 }
 

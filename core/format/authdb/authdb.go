@@ -40,8 +40,9 @@ const (
 // query finds the steps. The three names must be tables: a view could be a
 // program that never ends.
 const (
-	countTables = `SELECT count(*) FROM sqlite_master WHERE type = 'table' AND name IN ('rules', 'mechanisms', 'mechanisms_map') AND sql NOT LIKE 'CREATE VIRTUAL%'`
-	query       = `SELECT r.name, map.ord, m.plugin, m.param, m.privileged FROM mechanisms_map map
+	countTables = `SELECT count(*) FROM sqlite_master WHERE type = 'table' AND name IN ('rules', 'mechanisms', ` +
+		`'mechanisms_map') AND sql NOT LIKE 'CREATE VIRTUAL%'`
+	query = `SELECT r.name, map.ord, m.plugin, m.param, m.privileged FROM mechanisms_map map
 		JOIN mechanisms m ON m.id = map.m_id JOIN rules r ON r.id = map.r_id ORDER BY r.name, map.ord, m.plugin, m.param LIMIT ?`
 )
 
@@ -83,12 +84,14 @@ func read(ctx context.Context, conn driver.Conn, content []byte) ([]Step, error)
 	err = each(ctx, ask, query, []driver.NamedValue{{Ordinal: 1, Value: int64(maxSteps)}}, 5, func(row []driver.Value) {
 		privileged, _ := row[4].(int64)
 		order, _ := row[1].(int64)
-		steps = append(steps, Step{Right: text(row[0]), Order: order, Plugin: text(row[2]), Mechanism: text(row[3]), Privileged: privileged != 0})
+		steps = append(steps, Step{Right: text(row[0]), Order: order, Plugin: text(row[2]), Mechanism: text(row[3]),
+			Privileged: privileged != 0})
 	})
 	return steps, err
 }
 
-func each(ctx context.Context, ask driver.QueryerContext, query string, args []driver.NamedValue, columns int, visit func([]driver.Value)) error {
+func each(ctx context.Context, ask driver.QueryerContext, query string, args []driver.NamedValue, columns int,
+	visit func([]driver.Value)) error {
 	rows, err := ask.QueryContext(ctx, query, args)
 	if err != nil {
 		return err

@@ -14,12 +14,14 @@ var tables = []string{
 	`CREATE TABLE mechanisms (id INTEGER PRIMARY KEY, plugin TEXT, param TEXT, privileged INTEGER)`,
 	`CREATE TABLE mechanisms_map (r_id INTEGER, m_id INTEGER, ord INTEGER)`,
 	`INSERT INTO rules VALUES (1, 'system.login.console'), (2, 'unused')`,
-	`INSERT INTO mechanisms VALUES (1, 'builtin', 'policy-banner', 0), (2, 'TideLogin', 'check', 1), (3, 'Nobody', 'x', 0)`,
+	`INSERT INTO mechanisms VALUES (1, 'builtin', 'policy-banner', 0), (2, 'TideLogin', 'check', 1), (3, 'Nobody', ` +
+		`'x', 0)`,
 	`INSERT INTO mechanisms_map VALUES (1, 2, 1), (1, 1, 0)`,
 }
 
 func TestReadsSteps(t *testing.T) {
-	want := []Step{{"system.login.console", 0, "builtin", "policy-banner", false}, {"system.login.console", 1, "TideLogin", "check", true}}
+	want := []Step{{"system.login.console", 0, "builtin", "policy-banner", false}, {"system.login.console", 1,
+		"TideLogin", "check", true}}
 	for _, journal := range []string{"PRAGMA journal_mode=DELETE", "PRAGMA journal_mode=WAL"} {
 		steps, err := Parse(testkit.Database(t, append([]string{journal}, tables...)...))
 		require.NoError(t, err)
@@ -32,10 +34,13 @@ func TestHostile(t *testing.T) {
 	whole := testkit.Database(t, tables...)
 	started := time.Now()
 	for name, content := range map[string][]byte{
-		"nothing": nil, "no database": make([]byte, 4096), "another database": testkit.Database(t, `CREATE TABLE x (y)`),
-		"an endless view": testkit.Database(t, tables[1], tables[2], `CREATE VIEW rules AS WITH RECURSIVE t(id, name) AS (SELECT 1, 'a' UNION ALL SELECT id + 1, 'a' FROM t) SELECT * FROM t`),
-		"no columns":      testkit.Database(t, `CREATE TABLE rules (x)`, tables[1], tables[2]),
-		"half":            whole[:len(whole)/2],
+		"nothing": nil, "no database": make([]byte, 4096), "another database": testkit.Database(t,
+			`CREATE TABLE x (y)`),
+		"an endless view": testkit.Database(t, tables[1], tables[2],
+			`CREATE VIEW rules AS WITH RECURSIVE t(id, name) AS (SELECT 1, 'a' UNION ALL SELECT id + 1, 'a' FROM `+
+				`t) SELECT * FROM t`),
+		"no columns": testkit.Database(t, `CREATE TABLE rules (x)`, tables[1], tables[2]),
+		"half":       whole[:len(whole)/2],
 	} {
 		_, err := Parse(content)
 		require.ErrorIs(t, err, ErrFormat, name)

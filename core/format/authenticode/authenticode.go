@@ -234,7 +234,8 @@ func (s *Signature) Anchored(roots []*x509.Certificate, now time.Time) (root *x5
 	return trace(s.Signer, s.Certificates, roots, at, x509.ExtKeyUsageCodeSigning)
 }
 
-func trace(cert *x509.Certificate, with, roots []*x509.Certificate, at time.Time, usage x509.ExtKeyUsage) (*x509.Certificate, error) {
+func trace(cert *x509.Certificate, with, roots []*x509.Certificate, at time.Time,
+	usage x509.ExtKeyUsage) (*x509.Certificate, error) {
 	known, between := x509.NewCertPool(), x509.NewCertPool()
 	for _, c := range roots {
 		known.AddCert(c)
@@ -242,7 +243,8 @@ func trace(cert *x509.Certificate, with, roots []*x509.Certificate, at time.Time
 	for _, c := range with {
 		between.AddCert(c)
 	}
-	chains, err := cert.Verify(x509.VerifyOptions{Roots: known, Intermediates: between, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{usage}})
+	chains, err := cert.Verify(x509.VerifyOptions{Roots: known, Intermediates: between, CurrentTime: at,
+		KeyUsages: []x509.ExtKeyUsage{usage}})
 	if err != nil {
 		return nil, err
 	}

@@ -24,7 +24,8 @@ import (
 
 // Place is where a bookmark or alias leads.
 type Place struct {
-	Path          string // from the top of the file system, /Volumes/Backup/x on another volume; empty where it is not told
+	// from the top of the file system, /Volumes/Backup/x on another volume; empty where it is not told
+	Path          string
 	Volume        string // the volume's name
 	VolumePath    string // where it was mounted; "/" of the system's own
 	VolumeUUID    string
@@ -116,8 +117,9 @@ func parseBookmark(b []byte) (Place, error) {
 		}
 		table = next
 	}
-	p := Place{Volume: k.text(items[keyVolumeName]), VolumeUUID: k.text(items[keyVolumeUUID]), VolumePath: k.text(items[keyVolumePath]),
-		Created: k.date(items[keyCreated]), VolumeCreated: k.date(items[keyVolumeCreated])}
+	p := Place{Volume: k.text(items[keyVolumeName]), VolumeUUID: k.text(items[keyVolumeUUID]),
+		VolumePath: k.text(items[keyVolumePath]),
+		Created:    k.date(items[keyCreated]), VolumeCreated: k.date(items[keyVolumeCreated])}
 	var names []string
 	kind, data := k.item(items[keyPath])
 	if kind&0xff00 != kindArray || len(data)/4 > maxNames {
@@ -192,7 +194,8 @@ func parseAlias2(b []byte) (Place, error) {
 	if len(b) < fixed {
 		return Place{}, fmt.Errorf("%w: it ends in its fixed part", ErrDamaged)
 	}
-	p := Place{Volume: pascal(b[10:38]), VolumeCreated: macTime(uint64(binary.BigEndian.Uint32(b[38:]))), Created: macTime(uint64(binary.BigEndian.Uint32(b[118:])))}
+	p := Place{Volume: pascal(b[10:38]), VolumeCreated: macTime(uint64(binary.BigEndian.Uint32(b[38:]))),
+		Created: macTime(uint64(binary.BigEndian.Uint32(b[118:])))}
 	return aliasTags(p, b[fixed:], pascal(b[50:114]))
 }
 
@@ -203,7 +206,8 @@ func parseAlias3(b []byte) (Place, error) {
 	if len(b) < fixed {
 		return Place{}, fmt.Errorf("%w: it ends in its fixed part", ErrDamaged)
 	}
-	p := Place{VolumeCreated: macTime(binary.BigEndian.Uint64(b[10:]) >> 16), Created: macTime(binary.BigEndian.Uint64(b[32:]) >> 16)}
+	p := Place{VolumeCreated: macTime(binary.BigEndian.Uint64(b[10:]) >> 16),
+		Created: macTime(binary.BigEndian.Uint64(b[32:]) >> 16)}
 	return aliasTags(p, b[fixed:], "")
 }
 

@@ -14,9 +14,12 @@ var (
 	made    = time.Date(2024, 5, 17, 6, 30, 0, 0, time.UTC)
 	volMade = time.Date(2021, 11, 2, 23, 59, 59, 0, time.UTC)
 	places  = []Place{
-		{Path: "/Applications/Fogbell Sync.app", Volume: "Macintosh HD", VolumePath: "/", VolumeUUID: "0A1B2C3D-0000-4000-8000-001122334455", Created: made, VolumeCreated: volMade},
-		{Path: "/Volumes/Übersee Backup/Tide.app", Volume: "Übersee Backup", VolumePath: "/Volumes/Übersee Backup", Created: made, VolumeCreated: volMade},
-		{Path: "/" + strings.Repeat("深い/", 200) + "x.app", Volume: "D", VolumePath: "/", Created: made, VolumeCreated: volMade},
+		{Path: "/Applications/Fogbell Sync.app", Volume: "Macintosh HD", VolumePath: "/",
+			VolumeUUID: "0A1B2C3D-0000-4000-8000-001122334455", Created: made, VolumeCreated: volMade},
+		{Path: "/Volumes/Übersee Backup/Tide.app", Volume: "Übersee Backup", VolumePath: "/Volumes/Übersee Backup",
+			Created: made, VolumeCreated: volMade},
+		{Path: "/" + strings.Repeat("深い/", 200) + "x.app", Volume: "D", VolumePath: "/", Created: made,
+			VolumeCreated: volMade},
 	}
 )
 
@@ -39,8 +42,10 @@ func TestRoundTrip(t *testing.T) {
 // our own writer: an alias of version 3.
 func TestAliasOfVersion3(t *testing.T) {
 	fixed := "00000000" + "0000" + "0003" + "0000" + // application, size, version, kind
-		"0000dcb2a43f0000" + "482b0000" + "0000" + "00000002" + "00000011" + "0000e26cf0880000" + "00000000" + strings.Repeat("00", 14)
-	b, err := hex.DecodeString(fixed + "0012" + "0010" + hex.EncodeToString([]byte("Users/mara/x.app")) + "0013" + "0001" + hex.EncodeToString([]byte("/")) + "00" + "ffff0000")
+		"0000dcb2a43f0000" + "482b0000" + "0000" + "00000002" + "00000011" + "0000e26cf0880000" + "00000000" +
+		strings.Repeat("00", 14)
+	b, err := hex.DecodeString(fixed + "0012" + "0010" + hex.EncodeToString([]byte("Users/mara/x.app")) + "0013" +
+		"0001" + hex.EncodeToString([]byte("/")) + "00" + "ffff0000")
 	require.NoError(t, err)
 	p, err := Parse(b)
 	require.NoError(t, err)
@@ -106,7 +111,8 @@ func FuzzPlace(f *testing.F) {
 }
 
 func TestWideNames(t *testing.T) {
-	for text, want := range map[string]string{"": "short", "\x00": "short", "\x00\x01": "short", "\x00\x00": "short", "\x00\x01\x00a": "a", "\x00\x09\x00a\x00b": "ab"} {
+	for text, want := range map[string]string{"": "short", "\x00": "short", "\x00\x01": "short", "\x00\x00": "short",
+		"\x00\x01\x00a": "a", "\x00\x09\x00a\x00b": "ab"} {
 		require.Equal(t, want, wide([]byte(text), "short"), "%q", text)
 	}
 }

@@ -128,7 +128,8 @@ func (m *Message) untimed() error {
 func (m *Message) Countersigned(value []byte) (c *Message, err error) {
 	defer contain(&err)
 	// The type of a signer is the package's own: a copy of one is overwritten.
-	p := pkcs7.PKCS7{Content: m.Signers[0].EncryptedDigest, Certificates: m.Certificates, Signers: append(m.Signers[:0:0], m.Signers[0])}
+	p := pkcs7.PKCS7{Content: m.Signers[0].EncryptedDigest, Certificates: m.Certificates,
+		Signers: append(m.Signers[:0:0], m.Signers[0])}
 	p.Signers[0].AuthenticatedAttributes, p.Signers[0].UnauthenticatedAttributes = nil, nil
 	if _, err := asn1.Unmarshal(value, &p.Signers[0]); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)

@@ -51,7 +51,8 @@ func (m *Message) split(message []byte) (signed []byte, err error) {
 	if len(content) == 2 {
 		// What was signed is a sequence, or bytes: its head is not signed.
 		var value asn1.RawValue
-		if rest, err := asn1.Unmarshal(content[1].Bytes, &value); err != nil || len(rest) > 0 || value.Class != asn1.ClassUniversal || value.Tag != asn1.TagSequence && value.Tag != asn1.TagOctetString {
+		if rest, err := asn1.Unmarshal(content[1].Bytes, &value); err != nil || len(rest) > 0 ||
+			value.Class != asn1.ClassUniversal || value.Tag != asn1.TagSequence && value.Tag != asn1.TagOctetString {
 			return nil, ErrDamaged
 		}
 	}
@@ -139,7 +140,8 @@ func readable(certificates asn1.RawValue) (asn1.RawValue, error) {
 			return certificates, ErrDamaged
 		}
 		for _, e := range form.Signed.Extensions {
-			if parts, err := elements(e.Bytes); err != nil || len(parts) < 2 || len(parts) > 3 || parts[len(parts)-1].Tag != asn1.TagOctetString {
+			if parts, err := elements(e.Bytes); err != nil || len(parts) < 2 || len(parts) > 3 ||
+				parts[len(parts)-1].Tag != asn1.TagOctetString {
 				return certificates, ErrDamaged
 			}
 		}

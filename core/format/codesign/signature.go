@@ -91,7 +91,8 @@ func (c Code) Signature() (s Signature, err error) {
 	if err != nil {
 		return s, err
 	}
-	s = Signature{Identifier: directory.identifier, Team: directory.team, AdHoc: directory.flags&flagAdHoc != 0, Runtime: directory.flags&flagRuntime != 0,
+	s = Signature{Identifier: directory.identifier, Team: directory.team, AdHoc: directory.flags&flagAdHoc != 0,
+		Runtime:  directory.flags&flagRuntime != 0,
 		Platform: directory.platform != 0, hash: directory.hash, special: directory.special}
 	// Of several directories, all must hold; the strongest seals what lies beside. There are two
 	// in the programs of the years around 2016, and one else.
@@ -213,7 +214,8 @@ func parseDirectory(b []byte) (d directory, err error) {
 	default:
 		return d, errors.New("the signature has digests that are not known")
 	}
-	if version < earliestVersion || d.length == 0 || d.length > d.hash.Size() || b[37] != 3 && d.length != d.hash.Size() || b[37] == 3 && d.length != 20 {
+	if version < earliestVersion || d.length == 0 || d.length > d.hash.Size() || b[37] != 3 &&
+		d.length != d.hash.Size() || b[37] == 3 && d.length != 20 {
 		return d, damaged
 	}
 	if b[39] != 0 {
@@ -278,7 +280,8 @@ func (c Code) compare(d directory) error {
 	buffer := make([]byte, min(page, 64<<10))
 	for digests := d.pages; len(digests) > 0; digests = digests[d.length:] {
 		h.Reset()
-		if _, err := io.CopyBuffer(struct{ io.Writer }{h}, io.LimitReader(struct{ io.Reader }{code}, page), buffer); err != nil {
+		if _, err := io.CopyBuffer(struct{ io.Writer }{h}, io.LimitReader(struct{ io.Reader }{code}, page),
+			buffer); err != nil {
 			return err
 		}
 		if sum = h.Sum(sum[:0]); !bytes.Equal(sum[:d.length], digests[:d.length]) {
@@ -338,13 +341,15 @@ func (s Signature) Chain(now time.Time) ([]*x509.Certificate, error) {
 	}
 	roots, between := x509.NewCertPool(), x509.NewCertPool()
 	for _, c := range s.Certificates {
-		if bytes.Equal(c.RawIssuer, c.RawSubject) && c.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature) == nil {
+		if bytes.Equal(c.RawIssuer, c.RawSubject) && c.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate,
+			c.Signature) == nil {
 			roots.AddCert(understood(c))
 		} else {
 			between.AddCert(understood(c))
 		}
 	}
-	chains, err := understood(s.Signer).Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageCodeSigning}})
+	chains, err := understood(s.Signer).Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: at,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageCodeSigning}})
 	if err != nil {
 		return nil, err
 	}

@@ -97,7 +97,8 @@ func parseLine(raw string, withUser bool) Line {
 		var fields [5]string
 		for k := range fields {
 			fields[k], text = cutField(text)
-			if f := fields[k]; f == "" || strings.Trim(f, "0123456789*/,-~?#LWabcdefghijklmnopqrstuvwxyzABCDEFGHIJKMNOPQRSTUVXYZ") != "" {
+			if f := fields[k]; f == "" ||
+				strings.Trim(f, "0123456789*/,-~?#LWabcdefghijklmnopqrstuvwxyzABCDEFGHIJKMNOPQRSTUVXYZ") != "" {
 				l.Kind = Bad
 			}
 		}

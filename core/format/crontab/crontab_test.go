@@ -38,7 +38,8 @@ func TestReadSystemTable(t *testing.T) {
 }
 
 func TestSwitchingIsExact(t *testing.T) {
-	for _, content := range []string{sample, strings.ReplaceAll(sample, "\n", "\r\n"), "@daily root x", "\t 5 4 * * * root  two  spaces \n"} {
+	for _, content := range []string{sample, strings.ReplaceAll(sample, "\n", "\r\n"), "@daily root x",
+		"\t 5 4 * * * root  two  spaces \n"} {
 		table := crontab.Parse([]byte(content), true)
 		for _, job := range table.Jobs() {
 			was := job.Off
@@ -73,7 +74,8 @@ func TestWhatCronRefuses(t *testing.T) {
 }
 
 func TestShellOfALine(t *testing.T) {
-	table := crontab.Parse([]byte("@reboot root a\nSHELL=/bin/bash\n@reboot root b\n\"SHELL\" = '/usr/bin/tide'\r\nSHELLS=/x\n@reboot root c\n"), true)
+	table := crontab.Parse([]byte("@reboot root a\nSHELL=/bin/bash\n@reboot root b\n\"SHELL\" = "+
+		"'/usr/bin/tide'\r\nSHELLS=/x\n@reboot root c\n"), true)
 	for k, shell := range []string{"/bin/sh", "/bin/bash", "/usr/bin/tide"} {
 		require.Equal(t, shell, table.Jobs()[k].Shell)
 	}

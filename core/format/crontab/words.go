@@ -8,12 +8,15 @@ import (
 )
 
 // nicknameWords say when the schedules are that have a name, crontab(5).
-var nicknameWords = map[string]string{"@reboot": "at startup", "@yearly": "every year on 1 January at 00:00", "@annually": "every year on 1 January at 00:00",
-	"@monthly": "on day 1 of every month at 00:00", "@weekly": "every Sunday at 00:00", "@daily": "every day at 00:00", "@midnight": "every day at 00:00", "@hourly": "every hour"}
+var nicknameWords = map[string]string{"@reboot": "at startup", "@yearly": "every year on 1 January at 00:00",
+	"@annually": "every year on 1 January at 00:00",
+	"@monthly":  "on day 1 of every month at 00:00", "@weekly": "every Sunday at 00:00", "@daily": "every day at 00:00",
+	"@midnight": "every day at 00:00", "@hourly": "every hour"}
 
 var (
 	weekdayNames = []string{"Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"}
-	monthNames   = []string{"", "January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"}
+	monthNames   = []string{"", "January", "February", "March", "April", "May", "June", "July", "August", "September",
+		"October", "November", "December"}
 )
 
 // Words says in words when a schedule is: "every 10 minutes", "Monday to Friday at 18:30". What

@@ -34,7 +34,8 @@ func asCron(command string, takesTwo bool) string {
 // Every argument arrives as it is, through each cron and the shell.
 func TestJoinCommand(t *testing.T) {
 	require.Equal(t, "/opt/tide/board --full", crontab.JoinCommand([]string{"/opt/tide/board", "--full"}))
-	args := []string{`it "is" $5 100%`, `back\slash`, `end\`, `\\two\\\three`, `\%`, `%%`, `%\`, `a;b&c|d`, "`id`", `$HOME`, "", `'quoted'`, "ünïcode", `\"`, `\'`, `{x}`, `~`, "-", "#", "*"}
+	args := []string{`it "is" $5 100%`, `back\slash`, `end\`, `\\two\\\three`, `\%`, `%%`, `%\`, `a;b&c|d`, "`id`",
+		`$HOME`, "", `'quoted'`, "ünïcode", `\"`, `\'`, `{x}`, `~`, "-", "#", "*"}
 	command := crontab.JoinCommand(append([]string{"printf", `%s\n`}, args...))
 	for _, takesTwo := range []bool{false, true} {
 		out, err := exec.Command("/bin/sh", "-c", asCron(command, takesTwo)).Output()

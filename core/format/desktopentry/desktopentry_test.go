@@ -11,7 +11,8 @@ import (
 	"lockback/core/format/desktopentry"
 )
 
-const sample = "# kept\r\n[Desktop Entry]\r\nType=Application\r\nName = Fogbell\\sSync \r\nName[de]=Nebel\r\nExec=/opt/fogbell/sync --tray\r\nOnlyShowIn=GNOME;KDE;\r\n\r\n[Desktop Action New]\r\nExec=/opt/other\r\nHidden=true\r\n"
+const sample = "# kept\r\n[Desktop Entry]\r\nType=Application\r\nName = Fogbell\\sSync " +
+	"\r\nName[de]=Nebel\r\nExec=/opt/fogbell/sync --tray\r\nOnlyShowIn=GNOME;KDE;\r\n\r\n[Desktop Action New]\r\nExec=/opt/other\r\nHidden=true\r\n"
 
 func TestReadAndEditKeepsEverythingElse(t *testing.T) {
 	f, err := desktopentry.Parse([]byte(sample))
@@ -37,11 +38,13 @@ func TestReadAndEditKeepsEverythingElse(t *testing.T) {
 
 func TestOddFiles(t *testing.T) {
 	for name, c := range map[string]struct{ in, after string }{
-		"no line end":         {"[Desktop Entry]\nExec=x", "[Desktop Entry]\nExec=x\nHidden=true\n"},
-		"only a header":       {"[Desktop Entry]", "[Desktop Entry]\nHidden=true\n"},
-		"the last one counts": {"[Desktop Entry]\nHidden=false\nHidden=false\n", "[Desktop Entry]\nHidden=false\nHidden=true\n"},
-		"a second main group": {"[Desktop Entry]\nA=1\n[Desktop Entry]\nHidden=1\n", "[Desktop Entry]\nA=1\nHidden=true\n[Desktop Entry]\nHidden=1\n"},
-		"blank value":         {"[Desktop Entry]\nHidden=\nA=1\n", "[Desktop Entry]\nHidden=true\nA=1\n"},
+		"no line end":   {"[Desktop Entry]\nExec=x", "[Desktop Entry]\nExec=x\nHidden=true\n"},
+		"only a header": {"[Desktop Entry]", "[Desktop Entry]\nHidden=true\n"},
+		"the last one counts": {"[Desktop Entry]\nHidden=false\nHidden=false\n",
+			"[Desktop Entry]\nHidden=false\nHidden=true\n"},
+		"a second main group": {"[Desktop Entry]\nA=1\n[Desktop Entry]\nHidden=1\n",
+			"[Desktop Entry]\nA=1\nHidden=true\n[Desktop Entry]\nHidden=1\n"},
+		"blank value": {"[Desktop Entry]\nHidden=\nA=1\n", "[Desktop Entry]\nHidden=true\nA=1\n"},
 	} {
 		f, err := desktopentry.Parse([]byte(c.in))
 		require.NoError(t, err, name)

@@ -25,8 +25,8 @@ func Escape(s string) string {
 	return s
 }
 
-// JoinExec makes the value of Exec of a program and its arguments, as [SplitExec] takes it apart again: "The Exec key" of
-// the specification wants what has a reserved character in quotes, and a percent sign twice.
+// JoinExec makes the value of Exec of a program and its arguments, as [SplitExec] takes it apart again: "The Exec key"
+// of the specification wants what has a reserved character in quotes, and a percent sign twice.
 func JoinExec(argv []string) string {
 	words := make([]string, len(argv))
 	for k, arg := range argv {

@@ -43,17 +43,22 @@ func TestPackages(t *testing.T) {
 	require.True(t, all[2].Installed)
 	require.Equal(t, "tells the tide", p.Get("description"))
 	require.Empty(t, p.Get("Essential"))
-	require.Equal(t, []string{"libc6", "tide-data", "tide-mini", "default"}, slices.Collect(dpkg.Names(p.Get("Depends"))))
-	require.Equal(t, map[string]string{"/etc/tide.conf": "0123456789abcdef0123456789abcdef", "/etc/tide old.conf": "1123456789abcdef0123456789abcdef"}, maps.Collect(p.Conffiles()))
+	require.Equal(t, []string{"libc6", "tide-data", "tide-mini", "default"},
+		slices.Collect(dpkg.Names(p.Get("Depends"))))
+	require.Equal(t, map[string]string{"/etc/tide.conf": "0123456789abcdef0123456789abcdef",
+		"/etc/tide old.conf": "1123456789abcdef0123456789abcdef"}, maps.Collect(p.Conffiles()))
 }
 
 func TestSumsAndDiversions(t *testing.T) {
 	sums := map[string]string{}
-	for file, sum := range dpkg.Sums([]byte("0123456789abcdef0123456789abcdef  usr/bin/tide\nshort\n1123456789abcdef0123456789abcdef  ./usr/share/a b\n")) {
+	for file, sum := range dpkg.Sums([]byte("0123456789abcdef0123456789abcdef  " +
+		"usr/bin/tide\nshort\n1123456789abcdef0123456789abcdef  ./usr/share/a b\n")) {
 		sums[string(file)] = string(sum)
 	}
-	require.Equal(t, map[string]string{"usr/bin/tide": "0123456789abcdef0123456789abcdef", "usr/share/a b": "1123456789abcdef0123456789abcdef"}, sums)
-	require.Equal(t, []dpkg.Diversion{{"/usr/bin/a", "/usr/bin/a.real", "tide"}}, dpkg.Diversions([]byte("/usr/bin/a\n/usr/bin/a.real\ntide\n/cut\n")))
+	require.Equal(t, map[string]string{"usr/bin/tide": "0123456789abcdef0123456789abcdef",
+		"usr/share/a b": "1123456789abcdef0123456789abcdef"}, sums)
+	require.Equal(t, []dpkg.Diversion{{"/usr/bin/a", "/usr/bin/a.real", "tide"}},
+		dpkg.Diversions([]byte("/usr/bin/a\n/usr/bin/a.real\ntide\n/cut\n")))
 	owner, ok := dpkg.Owner("libc6:amd64.list", ".list")
 	require.True(t, ok)
 	require.Equal(t, "libc6", owner)

@@ -16,7 +16,8 @@ var written = time.Date(2026, 3, 12, 8, 5, 0, 0, time.UTC)
 
 func sample() []byte {
 	return demo.EventLog("Gullrock-Performance",
-		demo.LoggedEvent{ID: 100, Time: written, Data: []demo.Datum{{Name: "BootTime", Value: uint32(48_200)}, {Name: "Name", Value: "Überblick & Söhne"}}},
+		demo.LoggedEvent{ID: 100, Time: written, Data: []demo.Datum{{Name: "BootTime", Value: uint32(48_200)},
+			{Name: "Name", Value: "Überblick & Söhne"}}},
 		demo.LoggedEvent{ID: 65535, Time: written.Add(time.Minute)})
 }
 
@@ -28,7 +29,8 @@ func read(t *testing.T, b []byte) (all []evtx.Event) {
 
 func TestRead(t *testing.T) {
 	want := []evtx.Event{
-		{Time: written, Provider: "Gullrock-Performance", ID: 100, Data: map[string]string{"BootTime": "48200", "Name": "Überblick & Söhne"}},
+		{Time: written, Provider: "Gullrock-Performance", ID: 100, Data: map[string]string{"BootTime": "48200",
+			"Name": "Überblick & Söhne"}},
 		{Time: written.Add(time.Minute), Provider: "Gullrock-Performance", ID: 65535, Data: map[string]string{}},
 	}
 	require.Equal(t, want, read(t, sample()))

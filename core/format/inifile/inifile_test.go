@@ -9,7 +9,8 @@ import (
 )
 
 func TestSections(t *testing.T) {
-	text := "lost=1\r\n[Startup]\r\n0CmdLine = \"C:\\a b.cmd\" \r\n; 1CmdLine=x\r\n0Parameters=/q\r\n[Empty]\r\nno key\r\n"
+	text := "lost=1\r\n[Startup]\r\n0CmdLine = \"C:\\a b.cmd\" \r\n; 1CmdLine=x\r\n0Parameters=/q\r\n[Empty]\r\nno " +
+		"key\r\n"
 	wide := []byte{0xff, 0xfe}
 	for _, c := range text {
 		wide = append(wide, byte(c), 0)

@@ -67,11 +67,12 @@ const (
 	entryItems  = 64
 )
 
-// Boot is the id of the start in which the file's last entry was written, 32 hexadecimal digits as systemd has them: the
-// field tail_entry_boot_id of the header. It is empty where the file is no journal, or has no entry.
+// Boot is the id of the start in which the file's last entry was written, 32 hexadecimal digits as systemd has them:
+// the field tail_entry_boot_id of the header. It is empty where the file is no journal, or has no entry.
 func Boot(r io.ReaderAt) string {
 	head := make([]byte, 72)
-	if n, _ := r.ReadAt(head, 0); n < len(head) || string(head[:8]) != signature || bytes.Count(head[56:], []byte{0}) == 16 {
+	if n, _ := r.ReadAt(head, 0); n < len(head) || string(head[:8]) != signature ||
+		bytes.Count(head[56:], []byte{0}) == 16 {
 		return ""
 	}
 	return hex.EncodeToString(head[56:])

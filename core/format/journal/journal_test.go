@@ -55,7 +55,8 @@ func log(compact bool, fields ...string) []byte {
 
 func read(t testing.TB, b []byte) (all []journal.Entry) {
 	t.Helper()
-	require.NoError(t, journal.Read(bytes.NewReader(b), int64(len(b)), []string{journal.Resources}, []string{"UNIT", "_PID"}, func(e journal.Entry) { all = append(all, e) }))
+	require.NoError(t, journal.Read(bytes.NewReader(b), int64(len(b)), []string{journal.Resources},
+		[]string{"UNIT", "_PID"}, func(e journal.Entry) { all = append(all, e) }))
 	return all
 }
 
@@ -63,7 +64,8 @@ func TestRead(t *testing.T) {
 	for _, compact := range []bool{false, true} {
 		all := read(t, log(compact, "MESSAGE_ID="+journal.Resources, "UNIT=tide.service", "_PID=1", "OTHER=x"))
 		require.Len(t, all, 1)
-		require.Equal(t, map[string]string{"MESSAGE_ID": journal.Resources, "UNIT": "tide.service", "_PID": "1"}, all[0].Fields)
+		require.Equal(t, map[string]string{"MESSAGE_ID": journal.Resources, "UNIT": "tide.service", "_PID": "1"},
+			all[0].Fields)
 		require.Equal(t, int64(1773480413), all[0].Time.Unix())
 		require.Empty(t, read(t, log(compact, "MESSAGE_ID=other", "UNIT=tide.service")))
 	}
@@ -78,11 +80,13 @@ func TestReadByField(t *testing.T) {
 	} {
 		b := log(false, "SYSLOG_IDENTIFIER=CRON", "MESSAGE="+text)
 		var all []journal.Entry
-		require.NoError(t, journal.Read(bytes.NewReader(b), int64(len(b)), []string{"SYSLOG_IDENTIFIER=CRON"}, []string{"MESSAGE=("}, func(e journal.Entry) { all = append(all, e) }))
+		require.NoError(t, journal.Read(bytes.NewReader(b), int64(len(b)), []string{"SYSLOG_IDENTIFIER=CRON"},
+			[]string{"MESSAGE=("}, func(e journal.Entry) { all = append(all, e) }))
 		require.Len(t, all, 1)
 		require.Equal(t, want, all[0].Fields)
 		b = log(false, "SYSLOG_IDENTIFIER=CRONTAB", "MESSAGE="+text)
-		require.NoError(t, journal.Read(bytes.NewReader(b), int64(len(b)), []string{"SYSLOG_IDENTIFIER=CRON"}, []string{"MESSAGE=("}, func(e journal.Entry) { require.Fail(t, "another's") }))
+		require.NoError(t, journal.Read(bytes.NewReader(b), int64(len(b)), []string{"SYSLOG_IDENTIFIER=CRON"},
+			[]string{"MESSAGE=("}, func(e journal.Entry) { require.Fail(t, "another's") }))
 	}
 }
 
@@ -102,8 +106,9 @@ func FuzzRead(f *testing.F) {
 	f.Add(log(false, "MESSAGE_ID="+journal.Resources, "UNIT=tide.service"))
 	f.Add(log(true, "MESSAGE_ID="+journal.Resources, "UNIT=tide.service"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		journal.Read(bytes.NewReader(b), int64(len(b)), []string{journal.Resources}, []string{"UNIT"}, func(e journal.Entry) {
-			require.Equal(t, journal.Resources, e.Fields["MESSAGE_ID"])
-		})
+		journal.Read(bytes.NewReader(b), int64(len(b)), []string{journal.Resources}, []string{"UNIT"},
+			func(e journal.Entry) {
+				require.Equal(t, journal.Resources, e.Fields["MESSAGE_ID"])
+			})
 	})
 }

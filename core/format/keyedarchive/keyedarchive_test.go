@@ -10,7 +10,8 @@ import (
 
 // archive puts objects together as NSKeyedArchiver does.
 func archive(top map[string]any, objects ...any) map[string]any {
-	return map[string]any{"$archiver": "NSKeyedArchiver", "$version": uint64(100000), "$top": top, "$objects": append([]any{"$null"}, objects...)}
+	return map[string]any{"$archiver": "NSKeyedArchiver", "$version": uint64(100000), "$top": top,
+		"$objects": append([]any{"$null"}, objects...)}
 }
 
 func class(name string) map[string]any {
@@ -20,7 +21,8 @@ func class(name string) map[string]any {
 func TestReadsFoundationValues(t *testing.T) {
 	u := func(n int) plist.UID { return plist.UID(n) }
 	root := archive(map[string]any{"root": u(1)},
-		map[string]any{"$class": u(2), "name": u(3), "flag": true, "count": uint64(7), "none": u(0), "list": u(4), "url": u(6), "uuid": u(9), "date": u(10), "data": u(11), "dict": u(12), "mutable": u(14)},
+		map[string]any{"$class": u(2), "name": u(3), "flag": true, "count": uint64(7), "none": u(0), "list": u(4),
+			"url": u(6), "uuid": u(9), "date": u(10), "data": u(11), "dict": u(12), "mutable": u(14)},
 		class("TideRecord"), "Gezeiten", // 2, 3
 		map[string]any{"$class": u(5), "NS.objects": []any{u(3), "plain"}}, class("NSArray"), // 4, 5
 		map[string]any{"$class": u(8), "NS.base": u(7), "NS.relative": "x.app"},         // 6
@@ -63,7 +65,8 @@ func TestReadsFoundationValues(t *testing.T) {
 func TestHostileReferences(t *testing.T) {
 	u := func(n uint64) plist.UID { return plist.UID(n) }
 	a, err := Decode(archive(map[string]any{"root": u(1), "far": u(1 << 60), "ref": u(4)},
-		map[string]any{"$class": u(1), "NS.base": u(1), "NS.relative": "x", "NS.objects": []any{u(1), u(2)}, "NS.keys": []any{u(1)}},
+		map[string]any{"$class": u(1), "NS.base": u(1), "NS.relative": "x", "NS.objects": []any{u(1), u(2)},
+			"NS.keys": []any{u(1)}},
 		map[string]any{"$class": u(3)}, map[string]any{"$classname": u(3)}, u(4)))
 	require.NoError(t, err)
 	o := a.Top("root")
@@ -74,7 +77,8 @@ func TestHostileReferences(t *testing.T) {
 	require.False(t, o.Field("anything").Exists())
 	require.False(t, a.Top("far").Exists())
 	require.False(t, a.Top("ref").Exists())
-	for _, bad := range []any{nil, "x", map[string]any{}, map[string]any{"$objects": []any{}, "$top": map[string]any{}}} {
+	for _, bad := range []any{nil, "x", map[string]any{}, map[string]any{"$objects": []any{},
+		"$top": map[string]any{}}} {
 		_, err := Decode(bad)
 		require.ErrorIs(t, err, ErrFormat)
 	}
@@ -88,8 +92,10 @@ func FuzzArchive(f *testing.F) {
 		f.Add(b)
 	}
 	u := func(n uint64) plist.UID { return plist.UID(n) }
-	add(archive(map[string]any{"root": u(1)}, map[string]any{"$class": u(2), "NS.objects": []any{u(1), u(3)}, "NS.keys": []any{u(3)}}, class("NSArray"), "text"))
-	add(archive(map[string]any{"root": u(1)}, map[string]any{"NS.base": u(1), "NS.relative": "x", "NS.time": 1e300, "NS.data": []byte{1}, "NS.uuidbytes": []byte("0123456789abcdef")}))
+	add(archive(map[string]any{"root": u(1)}, map[string]any{"$class": u(2), "NS.objects": []any{u(1), u(3)},
+		"NS.keys": []any{u(3)}}, class("NSArray"), "text"))
+	add(archive(map[string]any{"root": u(1)}, map[string]any{"NS.base": u(1), "NS.relative": "x", "NS.time": 1e300,
+		"NS.data": []byte{1}, "NS.uuidbytes": []byte("0123456789abcdef")}))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if len(b) > 1<<14 || !strings.HasPrefix(string(b), "<?xml") || strings.Count(string(b), "<") > 2000 {
 			return

@@ -108,7 +108,8 @@ func (j Job) When() string {
 	for _, list := range []struct {
 		words []string
 		more  string
-	}{{times, "and at %d more times"}, {j.Activities, "and for %d more activities"}, {j.Events, "and on %d more events"}} {
+	}{{times, "and at %d more times"}, {j.Activities, "and for %d more activities"}, {j.Events,
+		"and on %d more events"}} {
 		parts = append(parts, list.words[:min(len(list.words), maxTold)]...)
 		if n := len(list.words) - maxTold; n > 0 {
 			parts = append(parts, fmt.Sprintf(list.more, n))
@@ -135,7 +136,8 @@ func duration(d time.Duration) string {
 
 var (
 	weekdays = []string{"Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"}
-	months   = []string{"", "January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"}
+	months   = []string{"", "January", "February", "March", "April", "May", "June", "July", "August", "September",
+		"October", "November", "December"}
 )
 
 // String words the moment. As in crontab(5), a day of the week and a day of the
@@ -159,7 +161,8 @@ func (c Calendar) String() string {
 	case c.Hour >= 0 && c.Minute >= 0:
 		return strings.TrimSpace(cmp.Or(text, "every day") + fmt.Sprintf(" at %02d:%02d", c.Hour, c.Minute))
 	case c.Hour >= 0:
-		return strings.TrimSpace(cmp.Or(text, "every day") + fmt.Sprintf(" every minute from %02d:00 to %02d:59", c.Hour, c.Hour))
+		return strings.TrimSpace(cmp.Or(text, "every day") + fmt.Sprintf(" every minute from %02d:00 to %02d:59",
+			c.Hour, c.Hour))
 	case c.Minute >= 0:
 		return strings.TrimSpace(text + fmt.Sprintf(" every hour at minute %d", c.Minute))
 	}
@@ -169,9 +172,12 @@ func (c Calendar) String() string {
 // Parse reads a job.
 func Parse(d plist.Dict) Job {
 	j := Job{
-		Label: d.Text("Label"), Program: d.Text("Program"), Arguments: d.Texts("ProgramArguments"), BundleProgram: d.Text("BundleProgram"),
-		Disabled: truth(d["Disabled"]), RunAtLoad: truth(d["RunAtLoad"]), Sessions: d.Texts("LimitLoadToSessionType"), UserName: d.Text("UserName"),
-		RootFolder: d.Text("RootDirectory"), Folder: d.Text("WorkingDirectory"), Associated: d.Texts("AssociatedBundleIdentifiers"),
+		Label: d.Text("Label"), Program: d.Text("Program"), Arguments: d.Texts("ProgramArguments"),
+		BundleProgram: d.Text("BundleProgram"),
+		Disabled:      truth(d["Disabled"]), RunAtLoad: truth(d["RunAtLoad"]),
+		Sessions: d.Texts("LimitLoadToSessionType"), UserName: d.Text("UserName"),
+		RootFolder: d.Text("RootDirectory"), Folder: d.Text("WorkingDirectory"),
+		Associated: d.Texts("AssociatedBundleIdentifiers"),
 	}
 	if s, ok := d["ProgramArguments"].(string); ok && s != "" {
 		j.Arguments = nil // launchd wants an array
@@ -226,7 +232,8 @@ func (j *Job) keepAlive(d plist.Dict) {
 				j.condition(v, "again after a crash", "again unless it crashed")
 			case "NetworkState":
 				// launchd.plist(5): no longer implemented.
-				j.condition(v, "kept running with a network, where the system still reads that", "kept running without a network, where the system still reads that")
+				j.condition(v, "kept running with a network, where the system still reads that",
+					"kept running without a network, where the system still reads that")
 			case "AfterInitialDemand":
 				if truth(v) {
 					j.Events = append(j.Events, "kept running once asked for")
@@ -263,7 +270,8 @@ func (j *Job) calendar(d plist.Dict) {
 		name     string
 		min, max int64
 		into     *int
-	}{{"Month", 1, 12, &c.Month}, {"Day", 1, 31, &c.Day}, {"Weekday", 0, 7, &c.Weekday}, {"Hour", 0, 23, &c.Hour}, {"Minute", 0, 59, &c.Minute}} {
+	}{{"Month", 1, 12, &c.Month}, {"Day", 1, 31, &c.Day}, {"Weekday", 0, 7, &c.Weekday}, {"Hour", 0, 23,
+		&c.Hour}, {"Minute", 0, 59, &c.Minute}} {
 		if n, ok := d.Int(f.name); ok {
 			if n < f.min || n > f.max {
 				return
@@ -285,7 +293,8 @@ func (j *Job) events(d plist.Dict) {
 	if truth(d["StartOnMount"]) {
 		j.Events = append(j.Events, "when a volume is mounted")
 	}
-	for _, row := range []struct{ key, words string }{{"Sockets", "when somebody connects to "}, {"MachServices", "when a program asks for "}, {"LaunchEvents", "on an event of "}} {
+	for _, row := range []struct{ key, words string }{{"Sockets", "when somebody connects to "},
+		{"MachServices", "when a program asks for "}, {"LaunchEvents", "on an event of "}} {
 		for _, name := range slices.Sorted(maps.Keys(d.Dict(row.key))) {
 			if row.key == "LaunchEvents" && name == "com.apple.xpc.activity" {
 				j.activities(d.Dict(row.key).Dict(name))
@@ -309,7 +318,8 @@ func (j *Job) activities(d plist.Dict) {
 }
 
 // limits are the keys of launchd.plist(5) that keep a job from being loaded everywhere.
-var limits = []string{"LimitLoadToHardware", "LimitLoadFromHardware", "LimitLoadToBootMode", "LimitLoadFromBootMode", "LimitLoadToVariant", "LimitLoadFromVariant"}
+var limits = []string{"LimitLoadToHardware", "LimitLoadFromHardware", "LimitLoadToBootMode", "LimitLoadFromBootMode",
+	"LimitLoadToVariant", "LimitLoadFromVariant"}
 
 // truth is a truth value; launchd takes no number for one.
 func truth(v any) bool { b, _ := v.(bool); return b }

@@ -107,7 +107,8 @@ func Open(r io.ReaderAt, size int64) (*Image, error) {
 		if directories < 4 || where+8 > length || uint32(n) >= binary.LittleEndian.Uint32(optional[directories-4:]) {
 			return s, 0
 		}
-		return span{binary.LittleEndian.Uint32(optional[where:]), binary.LittleEndian.Uint32(optional[where+4:])}, i.optional + int64(where)
+		return span{binary.LittleEndian.Uint32(optional[where:]), binary.LittleEndian.Uint32(optional[where+4:])},
+			i.optional + int64(where)
 	}
 	if directories > length {
 		return nil, errors.New("its header is cut off")

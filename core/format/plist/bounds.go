@@ -11,7 +11,8 @@ func bounded(content []byte) error {
 	if bytes.HasPrefix(content, []byte("bplist")) {
 		return boundedBinary(content)
 	}
-	if head := bytes.TrimLeft(content, "\xef\xbb\xbf \t\r\n"); bytes.HasPrefix(head, []byte("<?")) || bytes.HasPrefix(head, []byte("<!")) || bytes.HasPrefix(head, []byte("<plist")) {
+	if head := bytes.TrimLeft(content, "\xef\xbb\xbf \t\r\n"); bytes.HasPrefix(head, []byte("<?")) ||
+		bytes.HasPrefix(head, []byte("<!")) || bytes.HasPrefix(head, []byte("<plist")) {
 		return boundedXML(content)
 	}
 	// The text form would take any word for a list of one.
@@ -69,7 +70,8 @@ func boundedBinary(b []byte) error {
 		b: b, offsetSize: int(trailer[6]), refSize: int(trailer[7]), values: map[uint64]measure{},
 		count: binary.BigEndian.Uint64(trailer[8:]), table: binary.BigEndian.Uint64(trailer[24:]),
 	}
-	if t.count > uint64(len(b)) || t.table > uint64(len(b)) || t.offsetSize == 0 || t.offsetSize > 8 || t.refSize == 0 || t.refSize > 8 {
+	if t.count > uint64(len(b)) || t.table > uint64(len(b)) || t.offsetSize == 0 || t.offsetSize > 8 ||
+		t.refSize == 0 || t.refSize > 8 {
 		return ErrFormat
 	}
 	m, ok := t.measure(binary.BigEndian.Uint64(trailer[16:]), 0)

@@ -15,7 +15,8 @@ var declaration = regexp.MustCompile(`^\s*<\?xml[^>]*\bencoding\s*=\s*["']([A-Za
 
 // encodings are those that Core Foundation knows and documents were seen in, by their names in small letters.
 var encodings = map[string]encoding.Encoding{
-	"iso-8859-1": charmap.ISO8859_1, "latin1": charmap.ISO8859_1, "iso-8859-15": charmap.ISO8859_15, "windows-1252": charmap.Windows1252, "us-ascii": charmap.Windows1252, "ascii": charmap.Windows1252,
+	"iso-8859-1": charmap.ISO8859_1, "latin1": charmap.ISO8859_1, "iso-8859-15": charmap.ISO8859_15,
+	"windows-1252": charmap.Windows1252, "us-ascii": charmap.Windows1252, "ascii": charmap.Windows1252,
 	"macintosh": charmap.Macintosh, "x-mac-roman": charmap.Macintosh,
 }
 

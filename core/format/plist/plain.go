@@ -14,8 +14,10 @@ import (
 
 // plainHeads are what a plain property list begins with.
 var plainHeads = [][]byte{
-	[]byte("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<!DOCTYPE plist PUBLIC \"-//Apple//DTD PLIST 1.0//EN\" \"http://www.apple.com/DTDs/PropertyList-1.0.dtd\">\n<plist version=\"1.0\">"),
-	[]byte("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<!DOCTYPE plist PUBLIC \"-//Apple Computer//DTD PLIST 1.0//EN\" \"http://www.apple.com/DTDs/PropertyList-1.0.dtd\">\n<plist version=\"1.0\">"),
+	[]byte("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<!DOCTYPE plist PUBLIC \"-//Apple//DTD PLIST 1.0//EN\" " +
+		"\"http://www.apple.com/DTDs/PropertyList-1.0.dtd\">\n<plist version=\"1.0\">"),
+	[]byte("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<!DOCTYPE plist PUBLIC \"-//Apple Computer//DTD PLIST " +
+		"1.0//EN\" \"http://www.apple.com/DTDs/PropertyList-1.0.dtd\">\n<plist version=\"1.0\">"),
 }
 
 type plainReader struct{ rest []byte }
@@ -61,7 +63,8 @@ func (r *plainReader) text(element string) (string, bool) {
 	}
 	raw := r.rest[:end]
 	after := r.rest[end:]
-	if len(after) < len(element)+3 || after[1] != '/' || string(after[2:2+len(element)]) != element || after[2+len(element)] != '>' {
+	if len(after) < len(element)+3 || after[1] != '/' || string(after[2:2+len(element)]) != element ||
+		after[2+len(element)] != '>' {
 		return "", false
 	}
 	r.rest = after[len(element)+3:]

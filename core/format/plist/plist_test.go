@@ -38,7 +38,8 @@ const job = `<?xml version="1.0" encoding="UTF-8"?>
 `
 
 func TestReadsEveryForm(t *testing.T) {
-	want := map[string]any{"Label": "org.gullrock.tide & fog", "ProgramArguments": []any{"/Library/Übersicht/tide", "", ""},
+	want := map[string]any{"Label": "org.gullrock.tide & fog", "ProgramArguments": []any{"/Library/Übersicht/tide", "",
+		""},
 		"KeepAlive": map[string]any{"SuccessfulExit": false}, "StartInterval": uint64(3600), "Nice": int64(-5)}
 	plain, ok := parsePlainXML([]byte(job))
 	require.True(t, ok, "the plain way of writing is read the fast way")
@@ -65,8 +66,10 @@ func TestReadsEveryForm(t *testing.T) {
 func TestEdit(t *testing.T) {
 	when := time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
 	for _, form := range []Form{XML, Binary} {
-		d := New(map[string]any{"a.b c": true, "日本": []byte{1, 2, 3}, "t": when, "r": 2.5, "n": uint64(1) << 63, "m": int64(-1),
-			"deep": map[string]any{"x": []any{"y", map[string]any{"z": "<&>\"'"}}}, strings.Repeat("long", 500): "v", "": "empty"})
+		d := New(map[string]any{"a.b c": true, "日本": []byte{1, 2, 3}, "t": when, "r": 2.5, "n": uint64(1) << 63,
+			"m":    int64(-1),
+			"deep": map[string]any{"x": []any{"y", map[string]any{"z": "<&>\"'"}}}, strings.Repeat("long", 500): "v",
+			"": "empty"})
 		d.Form = form
 		before, err := d.Bytes()
 		require.NoError(t, err)
@@ -122,7 +125,8 @@ func TestLossy(t *testing.T) {
 
 // An edit that changes nothing leaves the bytes as they were, however they were written.
 func TestNoEdit(t *testing.T) {
-	odd := []byte("<plist version='1.0'><dict>  <key>a</key><true/>\n<key>list</key><array><string>x</string></array></dict></plist>")
+	odd := []byte("<plist version='1.0'><dict>  " +
+		"<key>a</key><true/>\n<key>list</key><array><string>x</string></array></dict></plist>")
 	d, err := Parse(odd)
 	require.NoError(t, err)
 	require.NoError(t, d.Set(true, "a"))
@@ -165,15 +169,18 @@ func TestHostile(t *testing.T) {
 	deep := strings.Repeat("<array>", 100000)
 	head, _, _ := strings.Cut(job, "<dict>")
 	for name, b := range map[string][]byte{
-		"nothing": nil, "words": []byte("not a list at all"), "only a header": []byte("bplist00"), "cut short": []byte(job[:300]),
+		"nothing": nil, "words": []byte("not a list at all"), "only a header": []byte("bplist00"),
+		"cut short":          []byte(job[:300]),
 		"an array in itself": binaryOf(1, []byte{0xa1, 0}),
 		"a circle":           binaryOf(1, []byte{0xa1, 1}, []byte{0xd1, 2, 0}, []byte{0x51, 'k'}),
 		"ever twice":         binaryOf(1, append(laughs, []byte{0x51, 'x'})...),
 		"a long chain":       binaryOf(2, append(chain, []byte{0x51, 'x'})...),
 		"giant count":        binaryOf(1, []byte{0xaf, 0x13, 0x7f, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}),
 		"giant string":       binaryOf(1, []byte{0x6f, 0x13, 0x80, 0, 0, 0, 0, 0, 0, 1}),
-		"giant table":        append(append([]byte("bplist00"), make([]byte, 8)...), 0, 0, 0, 0, 0, 0, 1, 1, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 9),
-		"deep elements":      []byte(head + deep), "deep plain elements": []byte(head + deep + strings.Repeat("</array>", 100000) + "</plist>"),
+		"giant table": append(append([]byte("bplist00"), make([]byte, 8)...), 0, 0, 0, 0, 0, 0, 1, 1, 0xff, 0xff,
+			0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 9),
+		"deep elements": []byte(head + deep), "deep plain elements": []byte(head + deep + strings.Repeat("</array>",
+			100000) + "</plist>"),
 		"deep plists": []byte(strings.Repeat("<plist>", 100000)), "deep text": []byte(strings.Repeat("(", 1000000)),
 		"an unknown element": []byte(head + "<tide/></plist>"),
 	} {
@@ -192,7 +199,9 @@ func FuzzParse(f *testing.F) {
 	f.Add(binaryOf(1, []byte{0xd1, 1, 2}, []byte{0x51, 'k'}, []byte{0x10, 7}))
 	f.Add([]byte(`{ a = (b, c); }`))
 	f.Add([]byte("{\"\\U0430\u0430\u00e0\" = \"\xff\xe0\"; }")) // the package panics when it writes such a text
-	for _, element := range []string{"<real>1.5</real>", "<date>2026-03-14T09:26:53Z</date>", "<data>AQID</data>", "<integer>0x1f</integer>", "<string>a&#10;b</string>", "<string><![CDATA[x]]></string>", "<dict><key>CF$UID</key><integer>1</integer></dict>"} {
+	for _, element := range []string{"<real>1.5</real>", "<date>2026-03-14T09:26:53Z</date>", "<data>AQID</data>",
+		"<integer>0x1f</integer>", "<string>a&#10;b</string>", "<string><![CDATA[x]]></string>",
+		"<dict><key>CF$UID</key><integer>1</integer></dict>"} {
 		head, _, _ := strings.Cut(job, "<dict>")
 		f.Add(fmt.Appendf(nil, "%s%s</plist>", head, element))
 	}

@@ -104,7 +104,8 @@ func (r *binReader) at(at, n uint32) ([]byte, error) {
 	r.buf = r.buf[:min(1<<20, h.size-r.from)]
 	clear(r.buf)
 	if where := pageSize + int64(r.from); where < h.end {
-		if _, err := h.src.ReadAt(r.buf[:min(int64(len(r.buf)), h.end-where)], where); err != nil && !errors.Is(err, io.EOF) {
+		if _, err := h.src.ReadAt(r.buf[:min(int64(len(r.buf)), h.end-where)], where); err != nil &&
+			!errors.Is(err, io.EOF) {
 			return nil, fmt.Errorf("reading a hive at byte %d: %w", where, err)
 		}
 	}

@@ -65,7 +65,8 @@ func (m *tree) check(t *testing.T, k *Key, path string) {
 
 // oddNames are what names of keys and values are drawn from.
 func oddName(r *rand.Rand) string {
-	odd := []string{"Fogbell", "fogbell ", "Größe", "τιμή", "岬の灯台", "a\x00b", "\xed\xa0\x80x", "%PATH%", "\"quoted\"", "🜂fire", "ß", "line\nbreak", "\u202ertl"}
+	odd := []string{"Fogbell", "fogbell ", "Größe", "τιμή", "岬の灯台", "a\x00b", "\xed\xa0\x80x", "%PATH%", "\"quoted\"",
+		"🜂fire", "ß", "line\nbreak", "\u202ertl"}
 	if r.IntN(3) == 0 {
 		return odd[r.IntN(len(odd))]
 	}
@@ -225,7 +226,8 @@ func TestValues(t *testing.T) {
 }
 
 func TestMarvin(t *testing.T) {
-	for text, want := range map[string]uint64{"": 0x30ed35c100cd3c7d, "\xaf": 0x48e73fc77d75ddc1, "\xe7\x0f": 0xb5f6e1fc485dbff8} {
+	for text, want := range map[string]uint64{"": 0x30ed35c100cd3c7d, "\xaf": 0x48e73fc77d75ddc1,
+		"\xe7\x0f": 0xb5f6e1fc485dbff8} {
 		require.Equal(t, want, marvin(0x004fb61a001bdbcc, []byte(text)))
 	}
 }
@@ -243,7 +245,8 @@ func newLogOf(before, after []byte, first uint32) []byte {
 		}
 		e := make([]byte, 5120)
 		copy(e, "HvLE")
-		for field, v := range map[int]uint32{4: 5120, 12: first, 16: uint32(len(after) - pageSize), 20: 1, logEntry: uint32(at - pageSize), logEntry + 4: pageSize} {
+		for field, v := range map[int]uint32{4: 5120, 12: first, 16: uint32(len(after) - pageSize), 20: 1,
+			logEntry: uint32(at - pageSize), logEntry + 4: pageSize} {
 			binary.LittleEndian.PutUint32(e[field:], v)
 		}
 		copy(e[logEntry+8:], after[at:at+pageSize])
@@ -363,11 +366,20 @@ func TestHostile(t *testing.T) {
 	list := run.u32(nkValueList)
 	_, good := reopened(t, h)
 	for name, change := range map[string]func(file []byte){
-		"a value of 1 GB":         func(f []byte) { binary.LittleEndian.PutUint32(f[pageSize+value+4+vkDataLen:], 1<<30) },
-		"a billion values":        func(f []byte) { binary.LittleEndian.PutUint32(f[pageSize+run.at+4+nkValues:], 1<<30) },
-		"itself as its subkey":    func(f []byte) { cyclic(f, run.at) },
-		"a value over another":    func(f []byte) { binary.LittleEndian.PutUint32(f[pageSize+list+4:], value+8) },
-		"a name behind the end":   func(f []byte) { binary.LittleEndian.PutUint16(f[pageSize+run.at+4+nkNameLen:], 0xffff) },
+		"a value of 1 GB": func(f []byte) {
+			binary.LittleEndian.PutUint32(f[pageSize+value+4+vkDataLen:],
+				1<<30)
+		},
+		"a billion values": func(f []byte) {
+			binary.LittleEndian.PutUint32(f[pageSize+run.at+4+nkValues:],
+				1<<30)
+		},
+		"itself as its subkey": func(f []byte) { cyclic(f, run.at) },
+		"a value over another": func(f []byte) { binary.LittleEndian.PutUint32(f[pageSize+list+4:], value+8) },
+		"a name behind the end": func(f []byte) {
+			binary.LittleEndian.PutUint16(f[pageSize+run.at+4+nkNameLen:],
+				0xffff)
+		},
 		"the last cell too large": func(f []byte) { binary.LittleEndian.PutUint32(f[pageSize+run.at:], 0x80000008) },
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -73,7 +73,8 @@ func keyCell(name string, flags uint16, parent, security uint32, now time.Time) 
 	copy(b, "nk")
 	binary.LittleEndian.PutUint16(b[nkFlags:], flags)
 	binary.LittleEndian.PutUint64(b[nkTime:], windata.FileTime(now))
-	for at, v := range map[int]uint32{nkParent: parent, nkSubkeyList: noCell, nkVolatile: noCell, nkValueList: noCell, nkSecurity: security, nkClass: noCell} {
+	for at, v := range map[int]uint32{nkParent: parent, nkSubkeyList: noCell, nkVolatile: noCell, nkValueList: noCell,
+		nkSecurity: security, nkClass: noCell} {
 		binary.LittleEndian.PutUint32(b[at:], v)
 	}
 	binary.LittleEndian.PutUint16(b[nkNameLen:], uint16(len(raw)))
@@ -706,7 +707,8 @@ func (h *Hive) insertKey(parent *Key, at uint32, name string) error {
 		}
 	}
 	l := &lists[n]
-	place, _ := slices.BinarySearchFunc(l.items, name, func(i leafItem, name string) int { return compareNames(nameAt(i), name) })
+	place, _ := slices.BinarySearchFunc(l.items, name,
+		func(i leafItem, name string) int { return compareNames(nameAt(i), name) })
 	if err != nil {
 		return err
 	}

@@ -71,7 +71,8 @@ func (d sqliteDatabase) Having(names []string, visit func(*Package)) error {
 				continue
 			}
 			seen[number] = true
-			blobs, err := db.Rows(`SELECT blob FROM Packages WHERE hnum = ? AND length(blob) <= ?`, number, int64(maxHeader))
+			blobs, err := db.Rows(`SELECT blob FROM Packages WHERE hnum = ? AND length(blob) <= ?`, number,
+				int64(maxHeader))
 			if err != nil {
 				return err
 			}
@@ -122,7 +123,8 @@ func (d ownDatabase) Having(names []string, visit func(*Package)) error {
 		if time.Now().After(until) {
 			return errTooLong
 		}
-		at, count := int64(binary.LittleEndian.Uint32(slots[8:]))*blockSize, int64(binary.LittleEndian.Uint32(slots[12:]))*blockSize
+		at, count := int64(binary.LittleEndian.Uint32(slots[8:]))*blockSize,
+			int64(binary.LittleEndian.Uint32(slots[12:]))*blockSize
 		if count > maxHeader || at+count > d.size || count < 16 {
 			continue
 		}

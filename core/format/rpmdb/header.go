@@ -95,10 +95,13 @@ func Parse(b []byte) (*Package, error) {
 	h := header{store: store, entries: map[uint32]entry{}}
 	for k := range count {
 		e := b[8+16*k:]
-		h.entries[binary.BigEndian.Uint32(e)] = entry{binary.BigEndian.Uint32(e[4:]), binary.BigEndian.Uint32(e[8:]), binary.BigEndian.Uint32(e[12:])}
+		h.entries[binary.BigEndian.Uint32(e)] = entry{binary.BigEndian.Uint32(e[4:]), binary.BigEndian.Uint32(e[8:]),
+			binary.BigEndian.Uint32(e[12:])}
 	}
-	p := &Package{Name: h.text(tagName), Version: h.text(tagVersion), Release: h.text(tagRelease), Summary: h.text(tagSummary), Vendor: h.text(tagVendor), Packager: h.text(tagPackager),
-		names: h.texts(tagBaseNames), folders: h.texts(tagDirNames), digests: h.texts(tagDigests), folderOf: h.numbers(tagDirIndexes), flags: h.numbers(tagFlags)}
+	p := &Package{Name: h.text(tagName), Version: h.text(tagVersion), Release: h.text(tagRelease),
+		Summary: h.text(tagSummary), Vendor: h.text(tagVendor), Packager: h.text(tagPackager),
+		names: h.texts(tagBaseNames), folders: h.texts(tagDirNames), digests: h.texts(tagDigests),
+		folderOf: h.numbers(tagDirIndexes), flags: h.numbers(tagFlags)}
 	if p.Name == "" {
 		return nil, ErrHeader
 	}

@@ -47,7 +47,8 @@ func header(values map[uint32]any) []byte {
 	return append(append(b, index...), store...)
 }
 
-var sample = map[uint32]any{1000: "tide", 1001: "1.18", 1116: []uint32{0, 1}, 1117: []string{"tide", "tide"}, 1118: []string{"/usr/bin/", "/usr/share/"}, 1035: []string{"ab", ""}}
+var sample = map[uint32]any{1000: "tide", 1001: "1.18", 1116: []uint32{0, 1}, 1117: []string{"tide", "tide"},
+	1118: []string{"/usr/bin/", "/usr/share/"}, 1035: []string{"ab", ""}}
 
 func TestParse(t *testing.T) {
 	p, err := rpmdb.Parse(header(sample))

@@ -115,7 +115,8 @@ func Alone(script string) (map[int]bool, error) {
 	for _, stmt := range file.Stmts {
 		call, ok := stmt.Cmd.(*syntax.CallExpr)
 		at := stmt.Pos().Line()
-		if ok && len(call.Args) > 0 && at == stmt.End().Line() && on[at] == 1 && len(stmt.Redirs) == len(sameLine(stmt.Redirs, at)) {
+		if ok && len(call.Args) > 0 && at == stmt.End().Line() && on[at] == 1 &&
+			len(stmt.Redirs) == len(sameLine(stmt.Redirs, at)) {
 			alone[int(at)] = true
 		}
 	}
@@ -124,7 +125,10 @@ func Alone(script string) (map[int]bool, error) {
 
 // sameLine are the redirections that end on a line: the text of one can stand behind it.
 func sameLine(redirs []*syntax.Redirect, line uint) []*syntax.Redirect {
-	return slices.DeleteFunc(slices.Clone(redirs), func(r *syntax.Redirect) bool { return r.Hdoc != nil || r.End().Line() != line })
+	return slices.DeleteFunc(slices.Clone(redirs), func(r *syntax.Redirect) bool {
+		return r.Hdoc != nil ||
+			r.End().Line() != line
+	})
 }
 
 // deepest is how deep brackets stand in each other at most.
@@ -143,7 +147,8 @@ func deepest(text string) int {
 }
 
 // reserved are the words that begin something else than a simple command.
-var reserved = map[string]bool{"if": true, "while": true, "until": true, "for": true, "case": true, "function": true, "select": true, "time": true, "coproc": true,
+var reserved = map[string]bool{"if": true, "while": true, "until": true, "for": true, "case": true, "function": true,
+	"select": true, "time": true, "coproc": true,
 	"declare": true, "local": true, "export": true, "readonly": true, "typeset": true, "nameref": true, "let": true,
 	"then": true, "else": true, "elif": true, "fi": true, "do": true, "done": true, "esac": true, "in": true}
 
@@ -195,7 +200,8 @@ func expands(bare string) bool {
 func unescape(text *strings.Builder, literal string, quoted bool) (bare string) {
 	var rest strings.Builder
 	for k := 0; k < len(literal); k++ {
-		escaped := literal[k] == '\\' && k+1 < len(literal) && (!quoted || strings.IndexByte("$`\"\\\n", literal[k+1]) >= 0)
+		escaped := literal[k] == '\\' && k+1 < len(literal) &&
+			(!quoted || strings.IndexByte("$`\"\\\n", literal[k+1]) >= 0)
 		if escaped {
 			if k++; literal[k] == '\n' {
 				continue // the line goes on

@@ -34,12 +34,14 @@ b # comment`: "/opt/a b|ab",
 		}
 		require.Equal(t, want, strings.Join(got, ";"), text)
 	}
-	for _, text := range []string{"$HOME/run", "~/run", "/opt/*", `"$(which a)"`, "`a`", "/opt/{a,b}", "$'\\x41'", "/opt/[ab]"} {
+	for _, text := range []string{"$HOME/run", "~/run", "/opt/*", `"$(which a)"`, "`a`", "/opt/{a,b}", "$'\\x41'",
+		"/opt/[ab]"} {
 		commands, err := Parse(text)
 		require.NoError(t, err, text)
 		require.False(t, commands[0][0].Plain, text)
 	}
-	for _, text := range []string{"'", "if", "a &&", "((((", strings.Repeat("(", MaxLength), strings.Repeat("$(", MaxLength/2), strings.Repeat("x", MaxLength+1)} {
+	for _, text := range []string{"'", "if", "a &&", "((((", strings.Repeat("(", MaxLength),
+		strings.Repeat("$(", MaxLength/2), strings.Repeat("x", MaxLength+1)} {
 		_, err := Parse(text)
 		require.Error(t, err, text[:min(9, len(text))])
 	}
@@ -47,7 +49,8 @@ b # comment`: "/opt/a b|ab",
 
 // The shell itself agrees on the words of a simple command that needs no expansion.
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{`a 'b c' "d\"e" f\ g`, "if true; then a; fi", "$(a) `b` ${c:-d}", "a <<E\nb\nE\n", "case a in b) c;; esac"} {
+	for _, seed := range []string{`a 'b c' "d\"e" f\ g`, "if true; then a; fi", "$(a) `b` ${c:-d}", "a <<E\nb\nE\n",
+		"case a in b) c;; esac"} {
 		f.Add(seed)
 	}
 	sh, _ := exec.LookPath("dash")
@@ -73,7 +76,8 @@ func FuzzParse(f *testing.F) {
 
 // A line that stands alone can be taken out of a script, which stays one.
 func TestAlone(t *testing.T) {
-	lines, err := Alone("#!/bin/sh\n/opt/a &\nif true; then\n  /opt/b\nfi\nx=1\n/opt/c; /opt/d\n/opt/e \\\n  --more\n/opt/f 'two\nlines'\ncat <<E\nx\nE\nf() { /opt/g; }\n/opt/h > /dev/null 2>&1\n! /opt/i\n")
+	lines, err := Alone("#!/bin/sh\n/opt/a &\nif true; then\n  /opt/b\nfi\nx=1\n/opt/c; /opt/d\n/opt/e \\\n  " +
+		"--more\n/opt/f 'two\nlines'\ncat <<E\nx\nE\nf() { /opt/g; }\n/opt/h > /dev/null 2>&1\n! /opt/i\n")
 	require.NoError(t, err)
 	require.Equal(t, map[int]bool{2: true, 16: true, 17: true}, lines)
 	for _, text := range []string{"if true", strings.Repeat("(", 300), strings.Repeat("x", maxScript+1)} {
@@ -83,7 +87,8 @@ func TestAlone(t *testing.T) {
 }
 
 func FuzzAlone(f *testing.F) {
-	for _, seed := range []string{"a\nb &\n", "if a; then\n b\nfi\nc\n", "a <<E\nb\nE\nc\n", "a; b\n(c\n)\nd 'x\ny'\n"} {
+	for _, seed := range []string{"a\nb &\n", "if a; then\n b\nfi\nc\n", "a <<E\nb\nE\nc\n",
+		"a; b\n(c\n)\nd 'x\ny'\n"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, script string) {

@@ -69,7 +69,9 @@ func Parse(b []byte) (*Link, error) {
 		return nil, ErrNotLink
 	}
 	flags := binary.LittleEndian.Uint32(b[20:])
-	l := &Link{Created: windata.Time(binary.LittleEndian.Uint64(b[28:])), Modified: windata.Time(binary.LittleEndian.Uint64(b[44:])), Size: binary.LittleEndian.Uint32(b[52:]), Show: binary.LittleEndian.Uint32(b[60:])}
+	l := &Link{Created: windata.Time(binary.LittleEndian.Uint64(b[28:])),
+		Modified: windata.Time(binary.LittleEndian.Uint64(b[44:])), Size: binary.LittleEndian.Uint32(b[52:]),
+		Show: binary.LittleEndian.Uint32(b[60:])}
 	b = b[headerSize:]
 	if flags&hasIDList != 0 {
 		list, rest, err := sized16(b)
@@ -95,7 +97,8 @@ func Parse(b []byte) (*Link, error) {
 	for _, s := range []struct {
 		flag uint32
 		to   *string
-	}{{hasName, &l.Description}, {hasRelativePath, &l.Relative}, {hasWorkingDir, &l.WorkingDir}, {hasArguments, &l.Arguments}, {hasIcon, &l.Icon}} {
+	}{{hasName, &l.Description}, {hasRelativePath, &l.Relative}, {hasWorkingDir, &l.WorkingDir}, {hasArguments,
+		&l.Arguments}, {hasIcon, &l.Icon}} {
 		if flags&s.flag == 0 {
 			continue
 		}
@@ -234,7 +237,8 @@ func (l *Link) extra(signature uint32, b []byte) {
 
 // appUserModel is the property set that holds an application's id, in the order
 // of bytes of the file; its property 5 is the id.
-var appUserModel = []byte{0x55, 0x28, 0x4c, 0x9f, 0x79, 0x9f, 0x39, 0x4b, 0xa8, 0xd0, 0xe1, 0xd4, 0x2d, 0xe1, 0xd5, 0xf3}
+var appUserModel = []byte{0x55, 0x28, 0x4c, 0x9f, 0x79, 0x9f, 0x39, 0x4b, 0xa8, 0xd0, 0xe1, 0xd4, 0x2d, 0xe1, 0xd5,
+	0xf3}
 
 // appID finds the application's id in serialised properties, MS-PROPSTORE.
 func appID(b []byte) string {
@@ -250,7 +254,8 @@ func appID(b []byte) string {
 					break
 				}
 				// Id 5 of type VT_LPWSTR: a count of units, and the text.
-				if binary.LittleEndian.Uint32(values[4:]) == 5 && size >= 17 && binary.LittleEndian.Uint16(values[9:]) == 0x1f {
+				if binary.LittleEndian.Uint32(values[4:]) == 5 && size >= 17 &&
+					binary.LittleEndian.Uint16(values[9:]) == 0x1f {
 					return windata.Text(values[17:size])
 				}
 				values = values[size:]
@@ -366,7 +371,8 @@ func (l *Link) Encode() []byte {
 	for _, s := range []struct {
 		flag uint32
 		text string
-	}{{hasName, l.Description}, {hasRelativePath, l.Relative}, {hasWorkingDir, l.WorkingDir}, {hasArguments, l.Arguments}, {hasIcon, l.Icon}} {
+	}{{hasName, l.Description}, {hasRelativePath, l.Relative}, {hasWorkingDir, l.WorkingDir}, {hasArguments,
+		l.Arguments}, {hasIcon, l.Icon}} {
 		if s.text != "" {
 			flags |= s.flag
 			text := windata.Encode(s.text)

@@ -10,8 +10,10 @@ import (
 	"lockback/core/format/shelllink"
 )
 
-var sample = shelllink.Link{LocalPath: `C:\Program Files\Fogbell\Überblick 灯台.exe`, Arguments: `--tray "two words"`, WorkingDir: `C:\Program Files\Fogbell`,
-	Description: "Fogbell", Icon: `C:\Fogbell.ico`, Volume: "Gullrock", Serial: 0x18870314, Machine: "ticket-desk", Size: 171, Show: 7,
+var sample = shelllink.Link{LocalPath: `C:\Program Files\Fogbell\Überblick 灯台.exe`, Arguments: `--tray "two words"`,
+	WorkingDir:  `C:\Program Files\Fogbell`,
+	Description: "Fogbell", Icon: `C:\Fogbell.ico`, Volume: "Gullrock", Serial: 0x18870314, Machine: "ticket-desk",
+	Size: 171, Show: 7,
 	Created: time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC), Modified: time.Date(2026, 3, 14, 9, 26, 54, 0, time.UTC)}
 
 func TestRoundTrip(t *testing.T) {
@@ -55,13 +57,15 @@ func TestItemList(t *testing.T) {
 		wide = append(wide, byte(c), 0)
 	}
 	var list []byte
-	for _, i := range [][]byte{item(append([]byte{0x1f, 0x50}, make([]byte, 16)...)...), item(append([]byte{0x2f}, "C:\\\x00"...)...), item(folder...), item(append(wide, 0, 0)...)} {
+	for _, i := range [][]byte{item(append([]byte{0x1f, 0x50}, make([]byte, 16)...)...),
+		item(append([]byte{0x2f}, "C:\\\x00"...)...), item(folder...), item(append(wide, 0, 0)...)} {
 		list = append(list, i...)
 	}
 	list = append(list, 0, 0)
 	head := sample.Encode()[:0x4c]
 	binary.LittleEndian.PutUint32(head[20:], 1)
-	got, err := shelllink.Parse(append(append(head, binary.LittleEndian.AppendUint16(nil, uint16(len(list)))...), list...))
+	got, err := shelllink.Parse(append(append(head, binary.LittleEndian.AppendUint16(nil, uint16(len(list)))...),
+		list...))
 	require.NoError(t, err)
 	require.Equal(t, `C:\Program Files\x.exe`, got.Target())
 }

@@ -70,7 +70,8 @@ func (db *DB) Close() {
 // program that never ends.
 func (db *DB) Tables(names ...string) error {
 	for _, name := range names {
-		found, err := db.Rows(`SELECT count(*) FROM sqlite_master WHERE type = 'table' AND name = ? AND sql NOT LIKE 'CREATE VIRTUAL%'`, name)
+		found, err := db.Rows(`SELECT count(*) FROM sqlite_master WHERE type = 'table' AND name = ? AND sql NOT `+
+			`LIKE 'CREATE VIRTUAL%'`, name)
 		if err != nil || len(found) != 1 || found[0][0] != int64(1) {
 			return errors.Join(ErrFormat, err)
 		}

@@ -13,7 +13,10 @@ import (
 func TestRows(t *testing.T) {
 	// One that is kept with a log beside it opens without the log.
 	for _, mode := range []string{"delete", "wal"} {
-		b := testkit.Database(t, "PRAGMA journal_mode = "+mode, "CREATE TABLE gauge (name TEXT, level INTEGER, raw BLOB)", "INSERT INTO gauge VALUES ('ebb', 3, x'0001'), ('flood', 9, NULL)", "CREATE VIEW all_of_it AS SELECT * FROM gauge")
+		b := testkit.Database(t, "PRAGMA journal_mode = "+mode,
+			"CREATE TABLE gauge (name TEXT, level INTEGER, raw BLOB)",
+			"INSERT INTO gauge VALUES ('ebb', 3, x'0001'), ('flood', 9, NULL)",
+			"CREATE VIEW all_of_it AS SELECT * FROM gauge")
 		db, err := sqlitefile.Open(bytes.NewReader(b), int64(len(b)))
 		require.NoError(t, err)
 		require.NoError(t, db.Tables("gauge"))

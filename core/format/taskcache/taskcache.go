@@ -4,9 +4,9 @@
 //
 //	actions, err := taskcache.Actions(value.Data)
 //
-// Microsoft does not document the form; this is what several published readers of it agree on: of the actions a version,
-// the name of the principal, then for each action a mark, its id and its texts. Texts are UTF-16 with
-// their length in bytes before them.
+// Microsoft does not document the form; this is what several published readers of it agree on: of the actions a
+// version, the name of the principal, then for each action a mark, its id and its texts. Texts are UTF-16 with their
+// length in bytes before them.
 package taskcache
 
 import (
@@ -93,8 +93,9 @@ func Actions(b []byte) ([]Action, error) {
 	return all, nil
 }
 
-// LastStart reads when a task was last started from the value DynamicInfo: a version, when it was registered and when it was
-// started, both in FILETIME, and more that later versions have. It is zero where it never was, or the form is another.
+// LastStart reads when a task was last started from the value DynamicInfo: a version, when it was registered and when
+// it was started, both in FILETIME, and more that later versions have. It is zero where it never was, or the form is
+// another.
 func LastStart(b []byte) time.Time {
 	const version, started = 3, 12
 	if len(b) < 28 || binary.LittleEndian.Uint32(b) != version {

@@ -25,9 +25,11 @@ func join(parts ...[]byte) (all []byte) {
 
 func TestActions(t *testing.T) {
 	clsid := []byte{0x67, 0x45, 0x23, 0x01, 0xab, 0x89, 0xef, 0xcd, 1, 2, 3, 4, 5, 6, 7, 8}
-	whole := join([]byte{3, 0}, text("Author"), []byte{0x66, 0x66}, text(""), text(`C:\Tide\tide.exe`), text("/q"), text(`C:\Tide`), []byte{0, 0},
+	whole := join([]byte{3, 0}, text("Author"), []byte{0x66, 0x66}, text(""), text(`C:\Tide\tide.exe`), text("/q"),
+		text(`C:\Tide`), []byte{0, 0},
 		[]byte{0x77, 0x77}, text("second"), clsid, text("data"), []byte{0x99, 0x99}, text(""), text("Hello"))
-	want := []taskcache.Action{{Command: `C:\Tide\tide.exe`, Arguments: "/q", Directory: `C:\Tide`}, {ClassID: "{01234567-89AB-CDEF-0102-030405060708}", Data: "data"}, {Other: "ShowMessage"}}
+	want := []taskcache.Action{{Command: `C:\Tide\tide.exe`, Arguments: "/q", Directory: `C:\Tide`},
+		{ClassID: "{01234567-89AB-CDEF-0102-030405060708}", Data: "data"}, {Other: "ShowMessage"}}
 	got, err := taskcache.Actions(whole)
 	require.NoError(t, err)
 	require.Equal(t, want, got)
@@ -63,7 +65,8 @@ func TestLastStart(t *testing.T) {
 }
 
 func FuzzActions(f *testing.F) {
-	f.Add(join([]byte{3, 0}, text("Author"), []byte{0x66, 0x66}, text(""), text("a"), text("b"), text("c"), []byte{0, 0}))
+	f.Add(join([]byte{3, 0}, text("Author"), []byte{0x66, 0x66}, text(""), text("a"), text("b"), text("c"),
+		[]byte{0, 0}))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		all, _ := taskcache.Actions(b)
 		require.LessOrEqual(t, len(all), 32)

@@ -72,9 +72,13 @@ const maxDepth = 64
 func text(b []byte) (string, func(string) []byte, error) {
 	switch {
 	case bytes.HasPrefix(b, []byte{0xff, 0xfe}):
-		return windata.Decode(b[2:]), func(s string) []byte { return append([]byte{0xff, 0xfe}, windata.Encode(s)...) }, nil
+		return windata.Decode(b[2:]), func(s string) []byte { return append([]byte{0xff, 0xfe}, windata.Encode(s)...) },
+			nil
 	case bytes.HasPrefix(b, []byte{0xfe, 0xff}):
-		return windata.Decode(windata.Swap(b[2:])), func(s string) []byte { return append([]byte{0xfe, 0xff}, windata.Swap(windata.Encode(s))...) }, nil
+		return windata.Decode(windata.Swap(b[2:])), func(s string) []byte {
+			return append([]byte{0xfe, 0xff},
+				windata.Swap(windata.Encode(s))...)
+		}, nil
 	case len(b) >= 4 && b[0] == '<' && b[1] == 0:
 		return windata.Decode(b), windata.Encode, nil
 	case bytes.HasPrefix(b, []byte{0xef, 0xbb, 0xbf}):
@@ -248,7 +252,8 @@ func schedule(kind string, words map[string][]string) string {
 	switch {
 	case words["DaysInterval"] != nil || len(words["ScheduleByDay"]) > 0:
 		return every("DaysInterval", "day", "days")
-	case words["WeeksInterval"] != nil || words["DaysOfWeek"] != nil && words["Week"] == nil && words["Weeks"] == nil && words["Months"] == nil:
+	case words["WeeksInterval"] != nil || words["DaysOfWeek"] != nil && words["Week"] == nil && words["Weeks"] == nil &&
+		words["Months"] == nil:
 		text := every("WeeksInterval", "week", "weeks")
 		if days := list("DaysOfWeek"); days != "" {
 			text += " on " + days

@@ -69,11 +69,14 @@ func TestParse(t *testing.T) {
 			for _, tr := range task.Triggers {
 				words = append(words, tr.Kind+": "+tr.Schedule)
 			}
-			require.Equal(t, []string{"LogonTrigger: ", "CalendarTrigger: every day", "CalendarTrigger: every 2 weeks on Monday, Friday", "CalendarTrigger: day 1, Last of March",
-				"CalendarTrigger: week 2, Tuesday, of January, July", "SessionStateChangeTrigger: ", "EventTrigger: ", "WnfStateChangeTrigger: "}, words)
+			require.Equal(t, []string{"LogonTrigger: ", "CalendarTrigger: every day",
+				"CalendarTrigger: every 2 weeks on Monday, Friday", "CalendarTrigger: day 1, Last of March",
+				"CalendarTrigger: week 2, Tuesday, of January, July", "SessionStateChangeTrigger: ", "EventTrigger: ",
+				"WnfStateChangeTrigger: "}, words)
 			require.False(t, task.Triggers[0].Enabled)
 			require.Equal(t, "PT1H", task.Triggers[1].Interval)
-			require.Equal(t, []taskxml.Exec{{Command: `"C:\Program Files\Kelpline\updater.exe"`, Arguments: "/q"}}, task.Execs)
+			require.Equal(t, []taskxml.Exec{{Command: `"C:\Program Files\Kelpline\updater.exe"`, Arguments: "/q"}},
+				task.Execs)
 			require.Equal(t, []string{"SendEmail"}, task.Others)
 			require.Len(t, task.Handlers, 1)
 		})
@@ -103,7 +106,8 @@ func TestSwitching(t *testing.T) {
 }
 
 func TestDamaged(t *testing.T) {
-	for _, text := range []string{"", "MZ\x90\x00", "<Task>", "<html/>", sample[:len(sample)/2], strings.Repeat("<Task>", 1000)} {
+	for _, text := range []string{"", "MZ\x90\x00", "<Task>", "<html/>", sample[:len(sample)/2],
+		strings.Repeat("<Task>", 1000)} {
 		_, err := taskxml.Parse([]byte(text))
 		require.Error(t, err, "%.20q", text)
 	}
@@ -130,10 +134,12 @@ func FuzzTask(f *testing.F) {
 
 // What a trigger says of its times.
 func TestBoundaries(t *testing.T) {
-	task, err := taskxml.Parse([]byte(`<Task xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task"><Triggers><TimeTrigger>` +
-		`<StartBoundary>2026-01-02T03:04:05</StartBoundary><EndBoundary>2027-01-01T00:00:00</EndBoundary><Enabled>1</Enabled></TimeTrigger></Triggers></Task>`))
+	task, err := taskxml.Parse(
+		[]byte(`<Task xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task"><Triggers><TimeTrigger>` +
+			`<StartBoundary>2026-01-02T03:04:05</StartBoundary><EndBoundary>2027-01-01T00:00:00</EndBoundary><Enabled>1</Enabled></TimeTrigger></Triggers></Task>`))
 	require.NoError(t, err)
 	require.Len(t, task.Triggers, 1)
-	require.Equal(t, []string{"2026-01-02T03:04:05", "2027-01-01T00:00:00"}, []string{task.Triggers[0].Start, task.Triggers[0].End})
+	require.Equal(t, []string{"2026-01-02T03:04:05", "2027-01-01T00:00:00"}, []string{task.Triggers[0].Start,
+		task.Triggers[0].End})
 	require.True(t, task.Triggers[0].Enabled)
 }

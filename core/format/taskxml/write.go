@@ -44,13 +44,16 @@ func (n New) Encode() []byte {
 		line(`    <%s><Enabled>true</Enabled>%s%s</%s>`, n.Trigger, whom(n.Trigger, n.User), delay(n.Delay), n.Trigger)
 	case n.Daily:
 		day := time.Date(start.Year(), start.Month(), start.Day(), 0, 0, 0, 0, time.Local).Add(n.At)
-		line(`    <CalendarTrigger><StartBoundary>%s</StartBoundary><Enabled>true</Enabled><ScheduleByDay><DaysInterval>1</DaysInterval></ScheduleByDay></CalendarTrigger>`, day.Format("2006-01-02T15:04:05"))
+		line(
+			`    <CalendarTrigger><StartBoundary>%s</StartBoundary><Enabled>true</Enabled><ScheduleByDay><DaysInterval>1</DaysInterval></ScheduleByDay></CalendarTrigger>`, day.Format("2006-01-02T15:04:05"))
 	default:
-		line(`    <TimeTrigger><Repetition><Interval>%s</Interval></Repetition><StartBoundary>%s</StartBoundary><Enabled>true</Enabled></TimeTrigger>`, span(n.Every), start.Format("2006-01-02T15:04:05"))
+		line(
+			`    <TimeTrigger><Repetition><Interval>%s</Interval></Repetition><StartBoundary>%s</StartBoundary><Enabled>true</Enabled></TimeTrigger>`, span(n.Every), start.Format("2006-01-02T15:04:05"))
 	}
 	line(`  </Triggers>`)
 	line(`  <Principals><Principal id="Author">%s</Principal></Principals>`, n.principal())
-	line(`  <Settings><MultipleInstancesPolicy>IgnoreNew</MultipleInstancesPolicy><DisallowStartIfOnBatteries>false</DisallowStartIfOnBatteries><StopIfGoingOnBatteries>false</StopIfGoingOnBatteries><StartWhenAvailable>true</StartWhenAvailable><ExecutionTimeLimit>PT0S</ExecutionTimeLimit><Enabled>true</Enabled></Settings>`)
+	line(
+		`  <Settings><MultipleInstancesPolicy>IgnoreNew</MultipleInstancesPolicy><DisallowStartIfOnBatteries>false</DisallowStartIfOnBatteries><StopIfGoingOnBatteries>false</StopIfGoingOnBatteries><StartWhenAvailable>true</StartWhenAvailable><ExecutionTimeLimit>PT0S</ExecutionTimeLimit><Enabled>true</Enabled></Settings>`)
 	arguments := ""
 	if n.Arguments != "" {
 		arguments = "<Arguments>" + escaped(n.Arguments) + "</Arguments>"
@@ -95,8 +98,8 @@ func escaped(s string) string {
 	return b.String()
 }
 
-// SetDelay returns the definition with a delay after its triggers at sign-in and at startup, all other bytes as they were;
-// ok is false where it has neither. The delay is the last thing that such a trigger says, MS-TSCH 2.5.3.
+// SetDelay returns the definition with a delay after its triggers at sign-in and at startup, all other bytes as they
+// were; ok is false where it has neither. The delay is the last thing that such a trigger says, MS-TSCH 2.5.3.
 func SetDelay(content []byte, after time.Duration) (changed []byte, ok bool, err error) {
 	s, encode, err := text(content)
 	if err != nil {

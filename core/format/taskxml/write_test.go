@@ -16,13 +16,15 @@ func TestNew(t *testing.T) {
 		kind string
 		user string
 	}{
-		"sign-in":  {taskxml.New{Trigger: taskxml.AtLogon, User: "S-1-5-21-1", Delay: 90 * time.Second}, "LogonTrigger", "S-1-5-21-1"},
+		"sign-in": {taskxml.New{Trigger: taskxml.AtLogon, User: "S-1-5-21-1", Delay: 90 * time.Second}, "LogonTrigger",
+			"S-1-5-21-1"},
 		"everyone": {taskxml.New{Trigger: taskxml.AtLogon}, "LogonTrigger", ""},
 		"startup":  {taskxml.New{Trigger: taskxml.AtBoot}, "BootTrigger", "S-1-5-18"},
 		"daily":    {taskxml.New{Daily: true, At: 2*time.Hour + 30*time.Minute}, "CalendarTrigger", "S-1-5-18"},
 		"hourly":   {taskxml.New{Every: time.Hour}, "TimeTrigger", "S-1-5-18"},
 	} {
-		c.task.Description, c.task.Command, c.task.Arguments, c.task.Now = "Tide & board <1>", `C:\Program Files\Tide\board.exe`, `--full "a & b"`, now
+		c.task.Description, c.task.Command, c.task.Arguments, c.task.Now = "Tide & board <1>",
+			`C:\Program Files\Tide\board.exe`, `--full "a & b"`, now
 		task, err := taskxml.Parse(c.task.Encode())
 		require.NoError(t, err, name)
 		require.Equal(t, "Tide & board <1>", task.Description)

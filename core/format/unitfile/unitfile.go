@@ -49,7 +49,8 @@ func Parse(content []byte) File {
 			return
 		}
 		if key, value, ok := strings.Cut(text, "="); ok {
-			f.Assignments = append(f.Assignments, Assignment{section, strings.TrimSpace(key), strings.TrimSpace(value), start})
+			f.Assignments = append(f.Assignments, Assignment{section, strings.TrimSpace(key), strings.TrimSpace(value),
+				start})
 		}
 	}
 	for raw := range strings.Lines(string(content)) {
@@ -156,7 +157,8 @@ func Valid(name string) bool {
 	}
 	for k := range len(name) - len(suffix) {
 		c := name[k]
-		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte(":-_.\\@", c) >= 0) {
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte(":-_.\\@",
+			c) >= 0) {
 			return false
 		}
 	}

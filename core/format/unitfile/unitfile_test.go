@@ -53,7 +53,8 @@ func TestNames(t *testing.T) {
 	_, _, ok = unitfile.Template("getty@.service")
 	require.False(t, ok)
 	require.True(t, unitfile.IsTemplate("getty@.service"))
-	require.Equal(t, "getty@tty1.service getty tty1 a/b % getty", unitfile.Expand("%n %p %i a/b %% %j", "getty@tty1.service"))
+	require.Equal(t, "getty@tty1.service getty tty1 a/b % getty", unitfile.Expand("%n %p %i a/b %% %j",
+		"getty@tty1.service"))
 }
 
 func TestSplitCommand(t *testing.T) {

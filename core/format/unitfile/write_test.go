@@ -15,7 +15,8 @@ func FuzzJoinCommand(f *testing.F) {
 	f.Add("/opt/tide/board\n--full\nit \"is\" $5 100%\nback\\slash\n\n`id`\n'q'\n;")
 	f.Fuzz(func(t *testing.T, text string) {
 		argv := strings.Split(strings.ToValidUTF8(text, "?"), "\n")
-		if strings.ContainsFunc(strings.ReplaceAll(text, "\n", ""), unicode.IsControl) || !strings.HasPrefix(text, "/") {
+		if strings.ContainsFunc(strings.ReplaceAll(text, "\n", ""), unicode.IsControl) ||
+			!strings.HasPrefix(text, "/") {
 			return
 		}
 		content := unitfile.New([][2]string{{"[Service]", ""}, {"ExecStart", unitfile.JoinCommand(argv)}})

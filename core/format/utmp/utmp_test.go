@@ -26,7 +26,8 @@ func record(kind uint16, user string, at int64) []byte {
 
 func TestLinux(t *testing.T) {
 	text := append(record(2, "reboot", 1773480413), record(7, "ines", 1773480500)...)
-	want := []utmp.Record{{Type: utmp.Boot, User: "reboot", Time: time.Unix(1773480413, 0).UTC()}, {Type: utmp.SignIn, User: "ines", Time: time.Unix(1773480500, 0).UTC()}}
+	want := []utmp.Record{{Type: utmp.Boot, User: "reboot", Time: time.Unix(1773480413, 0).UTC()},
+		{Type: utmp.SignIn, User: "ines", Time: time.Unix(1773480500, 0).UTC()}}
 	require.Equal(t, want, utmp.Parse(append(text, "half a record"...)))
 	last, err := exec.LookPath("last")
 	if err != nil {
@@ -50,7 +51,8 @@ func TestMac(t *testing.T) {
 	copy(b, "mirela")
 	binary.LittleEndian.PutUint16(b[296:], 7)
 	binary.LittleEndian.PutUint32(b[300:], 1773480500)
-	require.Equal(t, []utmp.Record{{Type: utmp.SignIn, User: "mirela", Time: time.Unix(1773480500, 0).UTC()}}, utmp.Parse(append(head, b...)))
+	require.Equal(t, []utmp.Record{{Type: utmp.SignIn, User: "mirela", Time: time.Unix(1773480500, 0).UTC()}},
+		utmp.Parse(append(head, b...)))
 }
 
 func FuzzParse(f *testing.F) {

@@ -7,10 +7,12 @@ import (
 )
 
 func TestReads(t *testing.T) {
-	require.Equal(t, Manifest{"Tide Table", "1.2"}, ParseManifest([]byte(`{"name": "Tide Table", "version": "1.2", "permissions": ["tabs"]}`)))
+	require.Equal(t, Manifest{"Tide Table", "1.2"}, ParseManifest([]byte(`{"name": "Tide Table", "version": "1.2", `+
+		`"permissions": ["tabs"]}`)))
 	require.Equal(t, Manifest{"", "2"}, ParseManifest([]byte(`{"name": "__MSG_appName__", "version": "2"}`)))
 	require.Empty(t, ParseManifest([]byte(`{"name": "Tide Ta`)).Name)
-	addons, err := ParseAddons([]byte(`{"addons": [{"id": "a@gullrock.example", "version": "3", "active": true, "location": "app-profile", "defaultLocale": {"name": "Fog"}}, {"id": "b@x", "location": "app-builtin"}]}`))
+	addons, err := ParseAddons([]byte(`{"addons": [{"id": "a@gullrock.example", "version": "3", "active": true, ` +
+		`"location": "app-profile", "defaultLocale": {"name": "Fog"}}, {"id": "b@x", "location": "app-builtin"}]}`))
 	require.NoError(t, err)
 	require.Equal(t, []string{"Fog", "b@x"}, []string{addons[0].Name(), addons[1].Name()})
 	require.Equal(t, []bool{false, true}, []bool{addons[0].BuiltIn(), addons[1].BuiltIn()})
@@ -26,7 +28,8 @@ func TestPreferences(t *testing.T) {
 		"off": {"state": 0}, "reasons": {"disable_reasons": 1}, "list": {"disable_reasons": [4, 8]}, "none": {"disable_reasons": [], "state": 1},
 		"unpacked": {"location": 4, "path": "/opt/tide", "manifest": {"name": "__MSG_name__"}}, "forced": {"location": 9}, "odd": {"location": 1e300, "state": "0", "path": 5}, "text": "x"}}}`))
 	require.NoError(t, err)
-	require.Equal(t, map[string]Setting{"on": {Origin: 1, Name: "Tide", Version: "2"}, "off": {Off: true}, "reasons": {Off: true}, "list": {Off: true}, "none": {},
+	require.Equal(t, map[string]Setting{"on": {Origin: 1, Name: "Tide", Version: "2"}, "off": {Off: true},
+		"reasons": {Off: true}, "list": {Off: true}, "none": {},
 		"unpacked": {Origin: Unpacked, Path: "/opt/tide"}, "forced": {Origin: Policy}, "odd": {}}, settings)
 	require.True(t, settings["forced"].ByPolicy())
 	_, err = ParsePreferences([]byte(`{"extensions": {"settings": [`))
@@ -48,7 +51,8 @@ func TestPolicies(t *testing.T) {
 		require.NoError(t, err, content)
 		require.Equal(t, want, forced, content)
 	}
-	for _, content := range []string{`[`, `{"ExtensionSettings": 5}`, `{"ExtensionSettings": "{"}`, `{"ExtensionInstallForcelist": {}}`} {
+	for _, content := range []string{`[`, `{"ExtensionSettings": 5}`, `{"ExtensionSettings": "{"}`,
+		`{"ExtensionInstallForcelist": {}}`} {
 		_, err := ParsePolicy([]byte(content))
 		require.Error(t, err, content)
 	}
@@ -57,7 +61,8 @@ func TestPolicies(t *testing.T) {
 }
 
 func FuzzReads(f *testing.F) {
-	f.Add([]byte(`{"extensions": {"settings": {"a": {"state": 0, "disable_reasons": [1]}}}, "ExtensionSettings": "{}", "policies": {"Extensions": {"Install": ["x"]}}}`))
+	f.Add([]byte(`{"extensions": {"settings": {"a": {"state": 0, "disable_reasons": [1]}}}, "ExtensionSettings": ` +
+		`"{}", "policies": {"Extensions": {"Install": ["x"]}}}`))
 	f.Fuzz(func(t *testing.T, content []byte) {
 		settings, err := ParsePreferences(content)
 		require.True(t, err == nil || settings == nil)

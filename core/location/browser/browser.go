@@ -104,7 +104,8 @@ func (sys System) chromiumProfile(s *location.Survey, browser, profile string, v
 		}
 		m := webextension.ParseManifest(content)
 		found[e.Name()] = true
-		tell(Extension{ID: e.Name(), Name: cmp.Or(m.Name, settings[e.Name()].Name, e.Name()), List: list, Folder: folder, File: file}, m.Version)
+		tell(Extension{ID: e.Name(), Name: cmp.Or(m.Name, settings[e.Name()].Name, e.Name()), List: list,
+			Folder: folder, File: file}, m.Version)
 	}
 	// What developers load lies anywhere, and so does what hides.
 	for _, id := range slices.Sorted(maps.Keys(settings)) {
@@ -116,7 +117,8 @@ func (sys System) chromiumProfile(s *location.Survey, browser, profile string, v
 		version := setting.Version
 		if content, err := s.ReadFile(sys.Join(setting.Path, "manifest.json"), files.MaxFileSize); err == nil {
 			m := webextension.ParseManifest(content)
-			e.File, e.Name, version = sys.Join(setting.Path, "manifest.json"), cmp.Or(m.Name, e.Name), cmp.Or(m.Version, version)
+			e.File, e.Name, version = sys.Join(setting.Path, "manifest.json"), cmp.Or(m.Name, e.Name),
+				cmp.Or(m.Version, version)
 		}
 		e.Name = cmp.Or(e.Name, id)
 		tell(e, version)
@@ -141,7 +143,8 @@ func (sys System) Firefox(s *location.Survey, profiles string, visit func(Extens
 			continue
 		}
 		for _, a := range addons {
-			visit(Extension{ID: a.ID, Name: a.Name(), Mode: mode("Firefox", a.Version), List: file, File: file, Active: a.Active, BuiltIn: a.BuiltIn()})
+			visit(Extension{ID: a.ID, Name: a.Name(), Mode: mode("Firefox", a.Version), List: file, File: file,
+				Active: a.Active, BuiltIn: a.BuiltIn()})
 		}
 	}
 }

@@ -26,13 +26,14 @@ const (
 )
 
 // Add says how an entry is made where the system's own tools would make it: at sign-in an autostart file, at startup a
-// unit that multi-user.target wants, by the clock a timer with its service; where systemd does not start the machine, or
-// cron is asked for, a table of cron.
+// unit that multi-user.target wants, by the clock a timer with its service; where systemd does not start the machine,
+// or cron is asked for, a table of cron.
 func Add(m *machine.Reader, n location.New) (location.Made, error) {
 	if err := n.Check(m, nil); err != nil {
 		return location.Made{}, err
 	}
-	forms := map[autostart.Stage][]string{autostart.SignIn: {"autostart"}, autostart.System: {"service", "cron"}, autostart.Schedule: {"timer", "cron"}}[n.Stage]
+	forms := map[autostart.Stage][]string{autostart.SignIn: {"autostart"}, autostart.System: {"service", "cron"},
+		autostart.Schedule: {"timer", "cron"}}[n.Stage]
 	if len(forms) == 0 {
 		return location.Made{}, fmt.Errorf("%w: at the stage %s", location.ErrNoForm, n.Stage)
 	}
@@ -65,7 +66,8 @@ func isDir(m *machine.Reader, name string) bool {
 	return err == nil && info.IsDir()
 }
 
-// maxCronCommand is how long a command may be: Debian's cron refuses a table with a longer one (MAX_COMMAND in its cron.h).
+// maxCronCommand is how long a command may be: Debian's cron refuses a table with a longer one (MAX_COMMAND in its
+// cron.h).
 const maxCronCommand = 998
 
 // addCron makes a table in cron's folder, for a user by its user field.
@@ -78,11 +80,13 @@ func addCron(m *machine.Reader, n location.New) (location.Made, error) {
 	if n.Stage == autostart.System {
 		made.Effect = location.AtNextStart
 	} else if schedule = cronSchedule(n); schedule == "" {
-		return made, fmt.Errorf("%w: each %s: cron repeats after minutes that an hour is made of, after hours that a day is made of, or each day", location.ErrNoForm, location.DelayWords(n.Every))
+		return made, fmt.Errorf("%w: each %s: cron repeats after minutes that an hour is made of, after hours that "+
+			"a day is made of, or each day", location.ErrNoForm, location.DelayWords(n.Every))
 	}
 	command := crontab.JoinCommand(n.Argv)
 	if len(command) > maxCronCommand {
-		return made, fmt.Errorf("%w: the command has %d bytes, and cron takes %d", location.ErrNoForm, len(command), maxCronCommand)
+		return made, fmt.Errorf("%w: the command has %d bytes, and cron takes %d", location.ErrNoForm, len(command),
+			maxCronCommand)
 	}
 	file := path.Join(administratorsCron, n.FileName())
 	if err := location.Free(m, file); err != nil {
@@ -126,15 +130,17 @@ func addAutostart(m *machine.Reader, n location.New) (location.Made, error) {
 	}
 	made.Edits = []location.Edit{{Artifact: artifact.File(file), Image: n.Owned(AutostartFile(n))}}
 	if slices.ContainsFunc(n.Argv, func(arg string) bool { return strings.ContainsAny(arg, "$`\\\"") }) {
-		made.Note = "where a desktop has systemd start its sign-in entries, that takes $, `, \" and \\ in arguments otherwise than the standard has them"
+		made.Note = "where a desktop has systemd start its sign-in entries, that takes $, `, \" and \\ in " +
+			"arguments otherwise than the standard has them"
 	}
 	return made, nil
 }
 
-// AutostartFile is the autostart file of a new entry, as the Desktop Entry Specification has it. One that is delayed waits
-// in a shell of its own: of the sessions, only some know of a key for that.
+// AutostartFile is the autostart file of a new entry, as the Desktop Entry Specification has it. One that is delayed
+// waits in a shell of its own: of the sessions, only some know of a key for that.
 func AutostartFile(n location.New) []byte {
-	return desktopentry.New([][2]string{{"Type", "Application"}, {"Name", n.Name}, {"Exec", desktopentry.JoinExec(location.Waiting(n.Argv, n.Delay))}})
+	return desktopentry.New([][2]string{{"Type", "Application"}, {"Name", n.Name},
+		{"Exec", desktopentry.JoinExec(location.Waiting(n.Argv, n.Delay))}})
 }
 
 func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
@@ -145,7 +151,8 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 		made.Location, made.User, dir = "linux.systemd.user", n.User.Name, path.Join(n.User.Home, personsUnits)
 		made.Effect = location.AtNextSignIn
 	}
-	service := [][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape(n.Name)}, {"[Service]", ""}, {"Type", "simple"}, {"ExecStart", unitfile.JoinCommand(n.Argv)}}
+	service := [][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape(n.Name)}, {"[Service]", ""},
+		{"Type", "simple"}, {"ExecStart", unitfile.JoinCommand(n.Argv)}}
 	if n.User != nil && !personal {
 		service = append(service, [2]string{"User", unitfile.Escape(n.User.Name)})
 	}
@@ -154,13 +161,15 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 	var timer [][2]string
 	if n.Stage == autostart.Schedule || n.Delay > 0 {
 		suffix, starter = ".timer", "timers.target"
-		timer = [][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape(n.Name + ", when it is time")}, {"[Timer]", ""}}
+		timer = [][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape(n.Name + ", when it is time")},
+			{"[Timer]", ""}}
 		switch {
 		case n.Delay > 0:
 			timer = append(timer, [2]string{"OnBootSec", span(n.Delay)}, [2]string{"AccuracySec", "1s"})
 		case n.Daily:
 			at := int(n.At.Minutes())
-			timer = append(timer, [2]string{"OnCalendar", fmt.Sprintf("*-*-* %02d:%02d:00", at/60, at%60)}, [2]string{"Persistent", "true"})
+			timer = append(timer, [2]string{"OnCalendar", fmt.Sprintf("*-*-* %02d:%02d:00", at/60, at%60)},
+				[2]string{"Persistent", "true"})
 		default:
 			since := "OnBootSec"
 			if personal {
@@ -189,9 +198,11 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 			return made, err
 		}
 	}
-	made.Edits = append(made.Edits, location.Edit{Artifact: artifact.File(file(".service")), Image: n.Owned(unitfile.New(service))})
+	made.Edits = append(made.Edits, location.Edit{Artifact: artifact.File(file(".service")),
+		Image: n.Owned(unitfile.New(service))})
 	if timer != nil {
-		made.Edits = append(made.Edits, location.Edit{Artifact: artifact.File(file(".timer")), Image: n.Owned(unitfile.New(timer))})
+		made.Edits = append(made.Edits, location.Edit{Artifact: artifact.File(file(".timer")),
+			Image: n.Owned(unitfile.New(timer))})
 	}
 	owner := n.Owned(nil)
 	if !personal {
@@ -200,11 +211,13 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 			made.Edits[k].Image.UID, made.Edits[k].Image.GID = 0, 0
 		}
 	}
-	made.Edits = append(made.Edits, location.Edit{Artifact: artifact.File(link), Image: artifact.NewLink(file(suffix), owner.UID, owner.GID, n.Now)})
+	made.Edits = append(made.Edits, location.Edit{Artifact: artifact.File(link), Image: artifact.NewLink(file(suffix),
+		owner.UID, owner.GID, n.Now)})
 	return made, nil
 }
 
-// span is a time span as systemd.time(7) has it, and as systemd-analyze timespan words it: "1h 30min", "90s" as "1min 30s".
+// span is a time span as systemd.time(7) has it, and as systemd-analyze timespan words it: "1h 30min", "90s" as "1min
+// 30s".
 func span(d time.Duration) string {
 	var parts []string
 	for _, unit := range []struct {

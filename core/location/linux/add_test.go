@@ -13,7 +13,8 @@ import (
 func TestCronSchedule(t *testing.T) {
 	t.Parallel()
 	for every, want := range map[time.Duration]string{
-		time.Minute: "*/1 * * * *", 15 * time.Minute: "*/15 * * * *", time.Hour: "0 */1 * * *", 8 * time.Hour: "0 */8 * * *", 24 * time.Hour: "0 0 * * *",
+		time.Minute: "*/1 * * * *", 15 * time.Minute: "*/15 * * * *", time.Hour: "0 */1 * * *",
+		8 * time.Hour: "0 */8 * * *", 24 * time.Hour: "0 0 * * *",
 		7 * time.Minute: "", 90 * time.Minute: "", 5 * time.Hour: "", 48 * time.Hour: "", 61 * time.Second: "",
 	} {
 		require.Equal(t, want, cronSchedule(location.New{Every: every}), every)

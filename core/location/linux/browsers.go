@@ -16,14 +16,16 @@ import (
 
 // chromium are the browsers that keep extensions as Chromium does, with their folders below ~/.config.
 var chromium = []struct{ name, folder string }{
-	{"Chromium", "chromium"}, {"Chrome", "google-chrome"}, {"Chrome", "google-chrome-beta"}, {"Edge", "microsoft-edge"}, {"Brave", "BraveSoftware/Brave-Browser"}, {"Vivaldi", "vivaldi"}, {"Opera", "opera"},
+	{"Chromium", "chromium"}, {"Chrome", "google-chrome"}, {"Chrome", "google-chrome-beta"}, {"Edge", "microsoft-edge"},
+	{"Brave", "BraveSoftware/Brave-Browser"}, {"Vivaldi", "vivaldi"}, {"Opera", "opera"},
 }
 
 // configFolders are where programs keep their settings below a home: themselves, and as flatpaks and snaps.
 var configFolders = []string{".config", ".var/app/*/config", "snap/*/common", "snap/*/current/.config"}
 
 // firefoxFolders are where the profiles of Firefox's family lie below a home.
-var firefoxFolders = []string{".mozilla/firefox", ".librewolf", ".waterfox", ".thunderbird", ".var/app/*/.mozilla/firefox", "snap/*/common/.mozilla/firefox"}
+var firefoxFolders = []string{".mozilla/firefox", ".librewolf", ".waterfox", ".thunderbird",
+	".var/app/*/.mozilla/firefox", "snap/*/common/.mozilla/firefox"}
 
 var browsers = browser.System{Join: path.Join}
 
@@ -70,10 +72,13 @@ func readBrowsers(s *location.Survey, _ []location.Place) {
 
 // hostFolders are where programs that extensions may start are described, by the documents of the two
 // families; vendorsHosts are those of packages.
-var vendorsHosts = []string{"/usr/lib/mozilla/native-messaging-hosts", "/usr/lib64/mozilla/native-messaging-hosts", "/usr/share/mozilla/native-messaging-hosts"}
+var vendorsHosts = []string{"/usr/lib/mozilla/native-messaging-hosts", "/usr/lib64/mozilla/native-messaging-hosts",
+	"/usr/share/mozilla/native-messaging-hosts"}
 
-var hostFolders = []string{"/etc/chromium/native-messaging-hosts", "/etc/opt/chrome/native-messaging-hosts", "/etc/opt/edge/native-messaging-hosts",
-	"~/.mozilla/native-messaging-hosts", "~/.var/app/*/config/*/NativeMessagingHosts", "~/snap/*/common/*/NativeMessagingHosts"}
+var hostFolders = []string{"/etc/chromium/native-messaging-hosts", "/etc/opt/chrome/native-messaging-hosts",
+	"/etc/opt/edge/native-messaging-hosts",
+	"~/.mozilla/native-messaging-hosts", "~/.var/app/*/config/*/NativeMessagingHosts",
+	"~/snap/*/common/*/NativeMessagingHosts"}
 
 // ownHosts are the folders of the browsers of Chromium's family below a home.
 func ownHosts() []string {
@@ -86,7 +91,8 @@ func ownHosts() []string {
 
 // describeHost says which program a description names.
 func describeHost(s *location.Survey, f location.Found, item *location.Item) {
-	item.Name, item.Mode, item.When, item.Argv = strings.TrimSuffix(path.Base(f.Path), ".json"), "native messaging host", "when an extension asks for it", nil
+	item.Name, item.Mode, item.When, item.Argv = strings.TrimSuffix(path.Base(f.Path), ".json"),
+		"native messaging host", "when an extension asks for it", nil
 	content, err := s.ReadFile(f.Path, 1<<20)
 	if err != nil {
 		s.Skip(f.Path, err)
@@ -100,8 +106,10 @@ func describeHost(s *location.Survey, f location.Found, item *location.Item) {
 }
 
 // policyFiles are where policies of browsers stand.
-var policyFiles = slices.Concat(withSuffix(".json", "/etc/chromium/policies/managed", "/etc/opt/chrome/policies/managed", "/etc/opt/edge/policies/managed", "/etc/brave/policies/managed"),
-	location.At("/etc/firefox/policies/policies.json", "/usr/lib/firefox/distribution/policies.json", "/usr/lib/firefox-esr/distribution/policies.json", "/usr/share/firefox/distribution/policies.json"))
+var policyFiles = slices.Concat(withSuffix(".json", "/etc/chromium/policies/managed",
+	"/etc/opt/chrome/policies/managed", "/etc/opt/edge/policies/managed", "/etc/brave/policies/managed"),
+	location.At("/etc/firefox/policies/policies.json", "/usr/lib/firefox/distribution/policies.json",
+		"/usr/lib/firefox-esr/distribution/policies.json", "/usr/share/firefox/distribution/policies.json"))
 
 // readPolicies reports the extensions that a policy installs, which nobody can turn off in the browser.
 func readPolicies(s *location.Survey, places []location.Place) {
@@ -113,7 +121,8 @@ func readPolicies(s *location.Survey, places []location.Place) {
 		forced, err := webextension.ParsePolicy(content)
 		if err != nil {
 			item := named(path.Base(f.Path), "", nil)
-			item.State, item.Source, item.Artifacts, item.Problems = autostart.Enabled, autostart.Source{Path: f.Path}, unix.Files(f.Path), []string{autostart.Unparsable}
+			item.State, item.Source, item.Artifacts, item.Problems = autostart.Enabled, autostart.Source{Path: f.Path},
+				unix.Files(f.Path), []string{autostart.Unparsable}
 			item.Switcher = location.Park{Artifact: artifact.File(f.Path)}
 			s.Add(f.Key, item)
 			return
@@ -121,8 +130,10 @@ func readPolicies(s *location.Survey, places []location.Place) {
 		for _, e := range forced {
 			name := cmp.Or(e.ID, e.From)
 			item := named(name, e.From, nil)
-			item.State, item.Mode, item.Source, item.Artifacts = autostart.Enabled, "forced by a policy", autostart.Source{Path: f.Path}, unix.Files(f.Path)
-			item.When, item.Switcher = "loaded into the browser", location.NoSwitch{Why: "the file has other settings too; take the extension out of it"}
+			item.State, item.Mode, item.Source, item.Artifacts = autostart.Enabled, "forced by a policy",
+				autostart.Source{Path: f.Path}, unix.Files(f.Path)
+			item.When, item.Switcher = "loaded into the browser",
+				location.NoSwitch{Why: "the file has other settings too; take the extension out of it"}
 			s.Add(f.Key+"\x00"+name, item)
 		}
 	})

@@ -32,8 +32,10 @@ func shellItem(command, when string) *location.Item {
 // describeInterface makes the item of a line of interfaces(5) that runs a command.
 func describeInterface(_ *location.Survey, _ location.Found, line string) *location.Item {
 	word, command := firstWord(line)
-	when := map[string]string{"pre-up": "before a network interface is brought up", "up": "when a network interface is brought up", "post-up": "when a network interface is brought up",
-		"pre-down": "when a network interface is taken down", "down": "when a network interface is taken down", "post-down": "after a network interface was taken down"}[word]
+	when := map[string]string{"pre-up": "before a network interface is brought up",
+		"up": "when a network interface is brought up", "post-up": "when a network interface is brought up",
+		"pre-down": "when a network interface is taken down", "down": "when a network interface is taken down",
+		"post-down": "after a network interface was taken down"}[word]
 	if when == "" || command == "" {
 		return nil
 	}
@@ -92,7 +94,8 @@ func included(s *location.Survey, f location.Found, pattern string) []location.F
 // describeTunnel makes the item of a line of wg-quick(8) that runs a command.
 func describeTunnel(_ *location.Survey, f location.Found, line string) *location.Item {
 	key, command, ok := strings.Cut(line, "=")
-	when := map[string]string{"preup": "before the tunnel ", "postup": "when the tunnel ", "predown": "before the tunnel ", "postdown": "after the tunnel "}[strings.ToLower(strings.TrimSpace(key))]
+	when := map[string]string{"preup": "before the tunnel ", "postup": "when the tunnel ",
+		"predown": "before the tunnel ", "postdown": "after the tunnel "}[strings.ToLower(strings.TrimSpace(key))]
 	if !ok || when == "" || !strings.EqualFold(f.Section, "[interface]") {
 		return nil
 	}
@@ -105,9 +108,13 @@ func describeTunnel(_ *location.Survey, f location.Found, line string) *location
 
 // openVPNHooks are the settings of openvpn(8) that name a program, and when it runs; the last loads
 // a library.
-var openVPNHooks = map[string]string{"up": "when a tunnel is brought up", "down": "when a tunnel is taken down", "route-up": "when a tunnel has its routes", "route-pre-down": "before a tunnel loses its routes", "ipchange": "when a tunnel has its address",
-	"client-connect": "when somebody connects", "client-disconnect": "when somebody disconnects", "learn-address": "when somebody connects", "tls-verify": "when somebody connects", "auth-user-pass-verify": "when somebody connects",
-	"tls-crypt-v2-verify": "when somebody connects", "plugin": "with the tunnel"}
+var openVPNHooks = map[string]string{"up": "when a tunnel is brought up", "down": "when a tunnel is taken down",
+	"route-up": "when a tunnel has its routes", "route-pre-down": "before a tunnel loses its routes",
+	"ipchange":       "when a tunnel has its address",
+	"client-connect": "when somebody connects", "client-disconnect": "when somebody disconnects",
+	"learn-address": "when somebody connects", "tls-verify": "when somebody connects",
+	"auth-user-pass-verify": "when somebody connects",
+	"tls-crypt-v2-verify":   "when somebody connects", "plugin": "with the tunnel"}
 
 func describeOpenVPN(_ *location.Survey, _ location.Found, line string) *location.Item {
 	word, command := firstWord(line)
@@ -196,7 +203,9 @@ func describeSudo(s *location.Survey, _ location.Found, line string) *location.I
 }
 
 // moduleFolders are where PAM looks for modules, by the way that distributions build it.
-var moduleFolders = []string{"/usr/lib/x86_64-linux-gnu/security", "/usr/lib/aarch64-linux-gnu/security", "/lib/x86_64-linux-gnu/security", "/lib/aarch64-linux-gnu/security", "/usr/lib64/security", "/lib64/security", "/usr/lib/security", "/lib/security"}
+var moduleFolders = []string{"/usr/lib/x86_64-linux-gnu/security", "/usr/lib/aarch64-linux-gnu/security",
+	"/lib/x86_64-linux-gnu/security", "/lib/aarch64-linux-gnu/security", "/usr/lib64/security", "/lib64/security",
+	"/usr/lib/security", "/lib/security"}
 
 // pamModules is the form of the files of pam.d(5): a line that runs a command is an entry, and each
 // module, once for all lines that name it.
@@ -284,7 +293,8 @@ const onPackages = "when software is installed or removed"
 // quotes behind the name of a list, or alone on a line of its block.
 func describeAptHook(_ *location.Survey, f location.Found, line string) *location.Item {
 	list := f.Section + "{" + line
-	if !strings.Contains(list, "Invoke") && !strings.Contains(list, "Pre-Install-Pkgs") && !strings.Contains(list, "Post-Install-Pkgs") {
+	if !strings.Contains(list, "Invoke") && !strings.Contains(list, "Pre-Install-Pkgs") &&
+		!strings.Contains(list, "Post-Install-Pkgs") {
 		return nil
 	}
 	begin, end := strings.IndexByte(line, '"'), strings.LastIndexByte(line, '"')
@@ -352,7 +362,8 @@ func execOf(f location.Found, line, section, when string) *location.Item {
 // describeDNFPlugin makes the item of the line of a plug-in's file that turns it on.
 func describeDNFPlugin(_ *location.Survey, f location.Found, line string) *location.Item {
 	key, value, ok := strings.Cut(line, "=")
-	if on := strings.ToLower(strings.TrimSpace(value)); !ok || strings.TrimSpace(key) != "enabled" || f.Section != "[main]" || on != "1" && on != "true" && on != "yes" {
+	if on := strings.ToLower(strings.TrimSpace(value)); !ok || strings.TrimSpace(key) != "enabled" ||
+		f.Section != "[main]" || on != "1" && on != "true" && on != "yes" {
 		return nil
 	}
 	item := named(strings.TrimSuffix(path.Base(f.Path), ".conf"), line, nil)
@@ -363,12 +374,14 @@ func describeDNFPlugin(_ *location.Survey, f location.Found, line string) *locat
 // logrotateScripts is the form of the scripts of logrotate(8): the first line of one that runs something stands for all
 // of it.
 func logrotateScripts() location.Form {
-	return unix.Lines{Comments: "#", Section: scriptOfLogrotate, Describe: func(_ *location.Survey, f location.Found, line string) *location.Item {
+	return unix.Lines{Comments: "#", Section: scriptOfLogrotate, Describe: func(_ *location.Survey, f location.Found,
+		line string) *location.Item {
 		kind, more, _ := strings.Cut(f.Section, "\x00")
 		if kind == "" || more != "1" {
 			return nil
 		}
-		item := shellItem(line, map[string]string{"prerotate": "before a log is rotated", "preremove": "before an old log is removed"}[kind])
+		item := shellItem(line, map[string]string{"prerotate": "before a log is rotated",
+			"preremove": "before an old log is removed"}[kind])
 		if item.When == "" {
 			item.When = "when a log is rotated"
 		}
@@ -382,7 +395,8 @@ func scriptOfLogrotate(section, line string) (string, bool) {
 	switch word, _ := firstWord(line); {
 	case word == "endscript":
 		return "", true
-	case section == "" && slices.Contains([]string{"prerotate", "postrotate", "firstaction", "lastaction", "preremove"}, word):
+	case section == "" && slices.Contains([]string{"prerotate", "postrotate", "firstaction", "lastaction", "preremove"},
+		word):
 		return word + "\x00", true
 	case section == "":
 		return "", false
@@ -408,8 +422,10 @@ func describePython(_ *location.Survey, f location.Found, line string) *location
 // ownPython are the folders in which an administrator or a user puts what Python loads at every start, and
 // vendorsPython those of packages.
 var (
-	ownPython     = []string{"/usr/local/lib/python3.*/dist-packages", "/usr/local/lib/python3.*/site-packages", "~/.local/lib/python3.*/site-packages"}
-	vendorsPython = []string{"/usr/lib/python3/dist-packages", "/usr/lib/python3.*/site-packages", "/usr/lib64/python3.*/site-packages"}
+	ownPython = []string{"/usr/local/lib/python3.*/dist-packages", "/usr/local/lib/python3.*/site-packages",
+		"~/.local/lib/python3.*/site-packages"}
+	vendorsPython = []string{"/usr/lib/python3/dist-packages", "/usr/lib/python3.*/site-packages",
+		"/usr/lib64/python3.*/site-packages"}
 )
 
 // packagesFile is why nothing in the folders of packages has a switch where no other file comes before it.
@@ -426,7 +442,8 @@ func pythonReadings() []location.Reading {
 	whole := unix.WholeFiles{Adjust: atLoad("at every start of Python")}
 	return []location.Reading{
 		{Places: location.At(append(names(ownPython...), "/etc/python3*/sitecustomize.py")...), Form: whole},
-		{Places: withSuffix(".pth", vendorsPython...), Form: location.Reporting{Form: unix.Lines{Comments: "#", Describe: describePython}, Why: packagesFile}},
+		{Places: withSuffix(".pth", vendorsPython...), Form: location.Reporting{Form: unix.Lines{Comments: "#",
+			Describe: describePython}, Why: packagesFile}},
 		{Places: location.At(names(vendorsPython...)...), Form: location.Reporting{Form: whole, Why: packagesFile}},
 	}
 }
@@ -468,15 +485,26 @@ const hookWhy = "software may be left half installed without it; change the file
 func packageHooks() []location.Reading {
 	report := func(form location.Form) location.Form { return location.Reporting{Form: form, Why: hookWhy} }
 	kernel := []string{"/etc/kernel/postinst.d", "/etc/kernel/postrm.d", "/etc/kernel/preinst.d", "/etc/kernel/prerm.d"}
-	pacman, dnf := program{title: "pacman", files: []string{"pacman"}}, program{title: "dnf", files: []string{"dnf", "dnf-3", "dnf5", "yum"}}
+	pacman, dnf := program{title: "pacman", files: []string{"pacman"}}, program{title: "dnf", files: []string{"dnf",
+		"dnf-3", "dnf5", "yum"}}
 	alpm := []string{"/etc/pacman.d/hooks", "/usr/share/libalpm/hooks"}
 	dnfFolders := []string{"/etc/dnf/plugins", "/etc/yum/pluginconf.d"}
 	return []location.Reading{
-		{Places: location.Packaged(slices.Concat(location.At("/etc/dpkg/dpkg.cfg"), location.In("/etc/dpkg/dpkg.cfg.d")), "/etc/dpkg/dpkg.cfg.d"), Form: report(unix.Lines{Comments: "#", Accepts: runPartsAccepts, Describe: describeDpkgHook})},
-		{Places: location.Packaged(location.In(kernel...), kernel...), Form: report(unix.Executables{Accepts: anyMachine(runPartsAccepts), When: func(string) string { return "when a kernel is installed or removed" }})},
-		{Places: withSuffix(".install", "/etc/kernel/install.d"), Form: report(unix.Executables{When: func(string) string { return "when a kernel is installed or removed" }})},
-		{Places: location.Packaged(withSuffix(".hook", alpm...), alpm...), Form: report(unix.Lines{Comments: "#", Section: unix.Brackets, Describe: describeAlpmHook}), Runner: location.Runner{Off: pacman.off}},
-		{Places: location.Packaged(withSuffix(".conf", dnfFolders...), dnfFolders...), Form: report(unix.Lines{Comments: "#", Section: unix.Brackets, Describe: describeDNFPlugin}), Runner: location.Runner{Off: dnf.off}},
+		{Places: location.Packaged(slices.Concat(location.At("/etc/dpkg/dpkg.cfg"),
+			location.In("/etc/dpkg/dpkg.cfg.d")), "/etc/dpkg/dpkg.cfg.d"), Form: report(unix.Lines{Comments: "#",
+			Accepts: runPartsAccepts, Describe: describeDpkgHook})},
+		{Places: location.Packaged(location.In(kernel...), kernel...),
+			Form: report(unix.Executables{Accepts: anyMachine(runPartsAccepts),
+				When: func(string) string { return "when a kernel is installed or removed" }})},
+		{Places: withSuffix(".install", "/etc/kernel/install.d"),
+			Form: report(unix.Executables{
+				When: func(string) string { return "when a kernel is installed or removed" }})},
+		{Places: location.Packaged(withSuffix(".hook", alpm...), alpm...),
+			Form:   report(unix.Lines{Comments: "#", Section: unix.Brackets, Describe: describeAlpmHook}),
+			Runner: location.Runner{Off: pacman.off}},
+		{Places: location.Packaged(withSuffix(".conf", dnfFolders...), dnfFolders...),
+			Form:   report(unix.Lines{Comments: "#", Section: unix.Brackets, Describe: describeDNFPlugin}),
+			Runner: location.Runner{Off: dnf.off}},
 	}
 }
 
@@ -490,7 +518,8 @@ func pamFolder(s *location.Survey) string {
 
 // fileManagerFolders are where file managers look for extensions written in Python, by their own documents; in
 // homes they lie below .local/share.
-var fileManagerFolders = []string{"/usr/share/nautilus-python/extensions", "/usr/share/nemo-python/extensions", "/usr/share/caja-python/extensions"}
+var fileManagerFolders = []string{"/usr/share/nautilus-python/extensions", "/usr/share/nemo-python/extensions",
+	"/usr/share/caja-python/extensions"}
 
 // ofHome are the folders of homes that programs read beside some in /usr/share.
 func ofHome(folders []string) []string {

@@ -18,27 +18,38 @@ import (
 // compositors are the readings of what window managers and compositors start by their own configuration. A
 // program that a key is bound to does not start by itself and is no entry.
 func compositors() []location.Reading {
-	tiling := unix.Lines{Comments: "#", Joined: true, Section: unix.Braces, Follow: includeOf("include"), Describe: describeTilingExec}
+	tiling := unix.Lines{Comments: "#", Joined: true, Section: unix.Braces, Follow: includeOf("include"),
+		Describe: describeTilingExec}
 	script := unix.Lines{Comments: "#", Shell: true, Describe: describeScriptLine}
 	on := func(title string, files ...string) location.Runner {
 		return location.Runner{Off: program{title: title, files: files}.off}
 	}
 	return []location.Reading{
-		{Places: location.At("~/.config/i3/config", "~/.i3/config", "/etc/i3/config"), Form: tiling, Runner: on("i3", "i3")},
-		{Places: location.At("~/.config/sway/config", "~/.sway/config", "/etc/sway/config"), Form: tiling, Runner: on("sway", "sway")},
-		{Places: location.At("~/.config/hypr/hyprland.conf"), Form: unix.Lines{Comments: "#", Section: unix.Braces, Follow: includeOf("source"), Describe: describeHyprExec}, Runner: on("hyprland", "Hyprland", "hyprland")},
+		{Places: location.At("~/.config/i3/config", "~/.i3/config", "/etc/i3/config"), Form: tiling,
+			Runner: on("i3", "i3")},
+		{Places: location.At("~/.config/sway/config", "~/.sway/config", "/etc/sway/config"), Form: tiling,
+			Runner: on("sway", "sway")},
+		{Places: location.At("~/.config/hypr/hyprland.conf"), Form: unix.Lines{Comments: "#", Section: unix.Braces,
+			Follow: includeOf("source"), Describe: describeHyprExec}, Runner: on("hyprland", "Hyprland", "hyprland")},
 		{Places: location.At("~/.config/niri/config.kdl"), Form: location.Reporting{
-			Form: unix.Lines{Comments: "/", Section: unix.Braces, Describe: describeNiriSpawn}, Why: "the file has no comments that begin with #; put // before the line",
+			Form: unix.Lines{Comments: "/", Section: unix.Braces, Describe: describeNiriSpawn},
+			Why:  "the file has no comments that begin with #; put // before the line",
 		}, Runner: on("niri", "niri")},
-		{Places: location.At("~/.config/wayfire.ini"), Form: unix.Lines{Comments: "#", Section: unix.Brackets, Describe: describeWayfire}, Runner: on("wayfire", "wayfire")},
-		{Places: location.At("/etc/xdg/openbox/autostart", "~/.config/openbox/autostart"), Form: script, Runner: on("openbox", "openbox")},
-		{Places: location.At("/etc/xdg/labwc/autostart", "~/.config/labwc/autostart"), Form: unix.Lines{Comments: "#", Shell: true, Describe: describeLabwc}, Runner: on("labwc", "labwc")},
+		{Places: location.At("~/.config/wayfire.ini"), Form: unix.Lines{Comments: "#", Section: unix.Brackets,
+			Describe: describeWayfire}, Runner: on("wayfire", "wayfire")},
+		{Places: location.At("/etc/xdg/openbox/autostart", "~/.config/openbox/autostart"), Form: script,
+			Runner: on("openbox", "openbox")},
+		{Places: location.At("/etc/xdg/labwc/autostart", "~/.config/labwc/autostart"), Form: unix.Lines{Comments: "#",
+			Shell: true, Describe: describeLabwc}, Runner: on("labwc", "labwc")},
 		{Places: location.At("~/.config/bspwm/bspwmrc"), Form: script, Runner: on("bspwm", "bspwm")},
 		{Places: location.At("~/.config/river/init"), Form: script, Runner: on("river", "river")},
 		{Places: location.At("~/.fluxbox/startup"), Form: script, Runner: on("fluxbox", "fluxbox")},
-		{Places: location.At("/etc/xdg/lxsession/*/autostart", "~/.config/lxsession/*/autostart"), Form: unix.Lines{Comments: "#", Describe: describeLXSession}, Runner: on("lxsession", "lxsession")},
-		{Places: location.At("/etc/xdg/xfce4/xfconf/xfce-perchannel-xml/xfce4-session.xml", "~/.config/xfce4/xfconf/xfce-perchannel-xml/xfce4-session.xml"),
-			Form: location.Code{Shows: autostart.Report, Reader: readXfceSession}, Runner: on("xfce4-session", "xfce4-session")},
+		{Places: location.At("/etc/xdg/lxsession/*/autostart", "~/.config/lxsession/*/autostart"),
+			Form: unix.Lines{Comments: "#", Describe: describeLXSession}, Runner: on("lxsession", "lxsession")},
+		{Places: location.At("/etc/xdg/xfce4/xfconf/xfce-perchannel-xml/xfce4-session.xml",
+			"~/.config/xfce4/xfconf/xfce-perchannel-xml/xfce4-session.xml"),
+			Form: location.Code{Shows: autostart.Report, Reader: readXfceSession}, Runner: on("xfce4-session",
+				"xfce4-session")},
 	}
 }
 
@@ -49,7 +60,8 @@ func includeOf(word string) func(*location.Survey, location.Found, string) []loc
 		if first != word || pattern == "" {
 			return nil
 		}
-		if pattern = unquoted(strings.TrimSpace(pattern)); !path.IsAbs(pattern) && !strings.HasPrefix(pattern, "~/") && !strings.HasPrefix(pattern, "$") {
+		if pattern = unquoted(strings.TrimSpace(pattern)); !path.IsAbs(pattern) && !strings.HasPrefix(pattern, "~/") &&
+			!strings.HasPrefix(pattern, "$") {
 			pattern = path.Join(path.Dir(f.Path), pattern)
 		}
 		return included(s, f, pattern)
@@ -138,7 +150,10 @@ func namesOf(users []string) string {
 // describeHyprExec makes the item of a line of hyprland that starts something.
 func describeHyprExec(_ *location.Survey, f location.Found, line string) *location.Item {
 	key, command, ok := strings.Cut(line, "=")
-	when, starts := map[string]string{"exec-once": "", "exec": "at sign-in, and when the compositor reads its settings again", "execr": "at sign-in, and when the compositor reads its settings again", "execr-once": "", "exec-shutdown": "at sign-out"}[strings.TrimSpace(key)]
+	when, starts := map[string]string{"exec-once": "",
+		"exec":  "at sign-in, and when the compositor reads its settings again",
+		"execr": "at sign-in, and when the compositor reads its settings again", "execr-once": "",
+		"exec-shutdown": "at sign-out"}[strings.TrimSpace(key)]
 	if command = strings.TrimSpace(command); !ok || !starts || command == "" || f.Section != "" {
 		return nil
 	}
@@ -187,7 +202,9 @@ func describeWayfire(_ *location.Survey, f location.Found, line string) *locatio
 }
 
 // setsUp are commands in the start-up scripts of sessions that only set something and end.
-var setsUp = []string{"export", "set", "unset", ".", "source", "alias", "cd", "exit", "test", "[", "[[", "echo", "printf", "trap", "umask", "sleep", "wait", "true", ":", "bspc", "riverctl", "xset", "xsetroot", "xrdb", "setxkbmap", "dbus-update-activation-environment"}
+var setsUp = []string{"export", "set", "unset", ".", "source", "alias", "cd", "exit", "test", "[", "[[", "echo",
+	"printf", "trap", "umask", "sleep", "wait", "true", ":", "bspc", "riverctl", "xset", "xsetroot", "xrdb",
+	"setxkbmap", "dbus-update-activation-environment"}
 
 // describeScriptLine makes the item of a command in the start-up script of a session.
 func describeScriptLine(_ *location.Survey, f location.Found, line string) *location.Item {
@@ -240,9 +257,11 @@ func readXfceSession(s *location.Survey, places []location.Place) {
 				continue
 			}
 			item := named(path.Base(argv[0]), strings.Join(argv, " "), argv)
-			item.State, item.Source, item.Artifacts = autostart.Enabled, autostart.Source{Path: f.Path}, unix.Files(f.Path)
+			item.State, item.Source, item.Artifacts = autostart.Enabled, autostart.Source{Path: f.Path},
+				unix.Files(f.Path)
 			item.Role = location.Session
-			item.Switcher = location.NoSwitch{Why: "the session is made of it; Xfce's own settings, Session and Startup, change it"}
+			item.Switcher = location.NoSwitch{Why: "the session is made of it; Xfce's own settings, Session and " +
+				"Startup, change it"}
 			if f.User != nil {
 				item.User, item.For = autostart.Text(f.User.Name), f.User
 			}

@@ -14,16 +14,19 @@ import (
 var (
 	dockerDaemon = program{"docker", []string{"dockerd"}, []string{"docker.service", "docker.socket"}}
 	lxcTools     = program{"LXC", []string{"lxc-autostart", "lxc-start"}, []string{"lxc.service"}}
-	libvirt      = program{"libvirt", []string{"libvirtd", "virtqemud", "virtlxcd"}, []string{"libvirtd.service", "libvirtd.socket", "virtqemud.service", "virtqemud.socket", "virtlxcd.service", "virtlxcd.socket"}}
+	libvirt      = program{"libvirt", []string{"libvirtd", "virtqemud", "virtlxcd"}, []string{"libvirtd.service",
+		"libvirtd.socket", "virtqemud.service", "virtqemud.socket", "virtlxcd.service", "virtlxcd.socket"}}
 )
 
 // libvirtReadings are what libvirt starts with itself.
 func libvirtReadings() []location.Reading {
 	var readings []location.Reading
 	for _, kind := range []struct{ folder, title string }{
-		{"/etc/libvirt/qemu", "machine "}, {"/etc/libvirt/lxc", "container "}, {"/etc/libvirt/qemu/networks", "network "}, {"/etc/libvirt/storage", "store "},
+		{"/etc/libvirt/qemu", "machine "}, {"/etc/libvirt/lxc", "container "}, {"/etc/libvirt/qemu/networks",
+			"network "}, {"/etc/libvirt/storage", "store "},
 	} {
-		readings = append(readings, location.Reading{Places: location.In(kind.folder+"/autostart", kind.folder), Form: libvirtOf(kind.folder, kind.title), Runner: location.Runner{Off: libvirt.off}})
+		readings = append(readings, location.Reading{Places: location.In(kind.folder+"/autostart", kind.folder),
+			Form: libvirtOf(kind.folder, kind.title), Runner: location.Runner{Off: libvirt.off}})
 	}
 	return readings
 }
@@ -76,8 +79,10 @@ func readDocker(s *location.Survey, _ []location.Place) {
 			name = e.Name()[:min(12, len(e.Name()))]
 		}
 		item := named(name, strings.TrimSpace("docker run "+about.Config.Image), []string{"dockerd"})
-		item.State, item.Mode, item.Source, item.Artifacts = autostart.Enabled, "restart policy "+policy, autostart.Source{Path: file}, unix.Files(file)
-		item.Switcher = location.NoSwitch{Why: "docker rewrites the file; docker update --restart=no " + autostart.Text(name) + " turns it off"}
+		item.State, item.Mode, item.Source, item.Artifacts = autostart.Enabled, "restart policy "+policy,
+			autostart.Source{Path: file}, unix.Files(file)
+		item.Switcher = location.NoSwitch{Why: "docker rewrites the file; docker update --restart=no " +
+			autostart.Text(name) + " turns it off"}
 		switch {
 		case err != nil:
 			item.Mode, item.Problems = "", []string{autostart.Unparsable}
@@ -88,7 +93,8 @@ func readDocker(s *location.Survey, _ []location.Place) {
 		}
 		s.Add(file, item)
 	}
-	for _, store := range []string{"/var/lib/containers/storage/db.sql", "/var/lib/containers/storage/libpod/bolt_state.db", "/var/lib/incus/database", "/var/lib/lxd/database"} {
+	for _, store := range []string{"/var/lib/containers/storage/db.sql",
+		"/var/lib/containers/storage/libpod/bolt_state.db", "/var/lib/incus/database", "/var/lib/lxd/database"} {
 		if has(s, store) {
 			s.Skip(store, errOtherStores)
 		}

@@ -14,8 +14,10 @@ import (
 // Where dbus-daemon(1) looks for the services of its two buses, the first place first. Of a name that
 // several have, the first counts.
 var (
-	systemBus  = []string{"/usr/local/share/dbus-1/system-services", "/usr/share/dbus-1/system-services", "/lib/dbus-1/system-services", "/var/lib/snapd/dbus-1/system-services"}
-	sessionBus = []string{"~/.local/share/dbus-1/services", "~/.local/share/flatpak/exports/share/dbus-1/services", "/usr/local/share/dbus-1/services", "/usr/share/dbus-1/services",
+	systemBus = []string{"/usr/local/share/dbus-1/system-services", "/usr/share/dbus-1/system-services",
+		"/lib/dbus-1/system-services", "/var/lib/snapd/dbus-1/system-services"}
+	sessionBus = []string{"~/.local/share/dbus-1/services", "~/.local/share/flatpak/exports/share/dbus-1/services",
+		"/usr/local/share/dbus-1/services", "/usr/share/dbus-1/services",
 		"/var/lib/flatpak/exports/share/dbus-1/services", "/var/lib/snapd/dbus-1/services"}
 )
 
@@ -30,7 +32,8 @@ func readBus(s *location.Survey, places []location.Place) {
 		service := unitfile.Parse(content)
 		name, exec := service.Last(busSection, "Name"), service.Last(busSection, "Exec")
 		item := named(name, exec, strings.Fields(exec))
-		item.State, item.Source, item.Artifacts, item.When = autostart.Enabled, autostart.Source{Path: f.Path}, unix.Files(f.Path), "when something asks for "+name
+		item.State, item.Source, item.Artifacts, item.When = autostart.Enabled, autostart.Source{Path: f.Path},
+			unix.Files(f.Path), "when something asks for "+name
 		user := ""
 		if f.User != nil {
 			user = f.User.Name

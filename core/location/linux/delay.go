@@ -20,8 +20,8 @@ import (
 // delayKey is the key by which some sessions start an entry later, in seconds.
 const delayKey = "X-GNOME-Autostart-Delay"
 
-// knowDelays are the desktops whose session managers know of that key, with one of these managers: gnome-session up to 48,
-// and cinnamon-session. Later ones leave the entries to systemd, which passes the key over.
+// knowDelays are the desktops whose session managers know of that key, with one of these managers: gnome-session up to
+// 48, and cinnamon-session. Later ones leave the entries to systemd, which passes the key over.
 var (
 	knowDelays       = []string{"GNOME", "GNOME-Flashback", "Unity", "Budgie", "X-Cinnamon"}
 	delayingSessions = []string{"/usr/libexec/gnome-session-binary", "/usr/bin/cinnamon-session"}
@@ -37,7 +37,8 @@ func sessionsDelay(s *location.Survey, desktops []desktop) bool {
 
 // Delay writes the key where all sessions know of it; else a command that waits. Either stands where the switch would
 // write: in the administrator's or the person's own file, or in a copy that comes before a vendor's.
-func (h hide) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
+func (h hide) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration,
+	now time.Time) (location.Later, error) {
 	var later location.Later
 	content, err := contentOf(images, h.file)
 	if err != nil {
@@ -82,14 +83,16 @@ func (h hide) Delay(m *machine.Reader, images location.Images, item *location.It
 	return later, nil
 }
 
-// Delay puts a timer in front of a service: the links that start it go, and the timer starts it. Other names that it has
-// stay, for sockets, D-Bus and other units ask for it by them.
-func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
+// Delay puts a timer in front of a service: the links that start it go, and the timer starts it. Other names that it
+// has stay, for sockets, D-Bus and other units ask for it by them.
+func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration,
+	now time.Time) (location.Later, error) {
 	later := location.Later{Off: true}
 	starting, other := sw.byKind()
 	switch {
 	case unitfile.Suffix(sw.name) != ".service":
-		return later, fmt.Errorf("%w: it is no service; what it starts, and when, stands in its file", location.ErrNoDelay)
+		return later, fmt.Errorf("%w: it is no service; what it starts, and when, stands in its file",
+			location.ErrNoDelay)
 	case sw.Word() != autostart.Unlink:
 		return later, fmt.Errorf("%w: other units start it, and would wait for it", location.ErrNoDelay)
 	case len(starting) == 0 || len(sw.set.pulledBy(sw.name, asSet(starting))) > 0:
@@ -104,7 +107,8 @@ func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *loca
 	}
 	bare := strings.ReplaceAll(strings.TrimSuffix(sw.name, ".service"), "@", "-")
 	name := bare + ".timer"
-	for _, taken := range []string{path.Join(dir, name), path.Join("/usr/lib/systemd/system", name), path.Join("/usr/lib/systemd/user", name)} {
+	for _, taken := range []string{path.Join(dir, name), path.Join("/usr/lib/systemd/system", name),
+		path.Join("/usr/lib/systemd/user", name)} {
 		if image, err := images.Image(artifact.File(taken)); err == nil && image.Kind != artifact.Absent {
 			name = bare + "-later.timer"
 		}
@@ -116,7 +120,9 @@ func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *loca
 		}
 	}
 	uid, gid := sw.owner()
-	timer := unitfile.New([][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape("Starts " + sw.name + " later")}, {"[Timer]", ""}, {since, span(d)}, {"AccuracySec", "1s"}, {"Unit", unitfile.Escape(sw.name)}, {"[Install]", ""}, {"WantedBy", "timers.target"}})
+	timer := unitfile.New([][2]string{{"[Unit]", ""}, {"Description", unitfile.Escape("Starts " + sw.name + " later")},
+		{"[Timer]", ""}, {since, span(d)}, {"AccuracySec", "1s"}, {"Unit", unitfile.Escape(sw.name)}, {"[Install]", ""},
+		{"WantedBy", "timers.target"}})
 	later.Made = &location.Made{Location: id, Key: name, Edits: []location.Edit{
 		{Artifact: artifact.File(file), Image: artifact.NewFile(timer, 0o644, uid, gid, now)},
 		{Artifact: artifact.File(link), Image: artifact.NewLink(file, uid, gid, now)},
@@ -127,7 +133,8 @@ func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *loca
 	if len(other) > 0 && sw.set.aliased(sw.name) {
 		later.Off = false // systemctl, too, calls it enabled by its other name
 		for _, l := range starting {
-			later.Edits = append(later.Edits, location.Edit{Artifact: artifact.File(l), Image: artifact.Image{Kind: artifact.Absent}})
+			later.Edits = append(later.Edits, location.Edit{Artifact: artifact.File(l),
+				Image: artifact.Image{Kind: artifact.Absent}})
 		}
 	}
 	later.Note = "the timer " + name + " starts it"
@@ -137,7 +144,8 @@ func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *loca
 // byKind parts the links of a unit: those by which other units start it, and those that give it another name.
 func (sw unitSwitch) byKind() (starting, other []string) {
 	for _, l := range sw.links {
-		if strings.HasSuffix(path.Dir(l), ".wants") || strings.HasSuffix(path.Dir(l), ".requires") || strings.HasSuffix(path.Dir(l), ".upholds") {
+		if strings.HasSuffix(path.Dir(l), ".wants") || strings.HasSuffix(path.Dir(l), ".requires") ||
+			strings.HasSuffix(path.Dir(l), ".upholds") {
 			starting = append(starting, l)
 		} else {
 			other = append(other, l)

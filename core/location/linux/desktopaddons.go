@@ -25,11 +25,16 @@ type addOn struct {
 
 // The extensions of GNOME Shell, of Cinnamon and of KDE's window manager.
 var (
-	shellExtensions = addOn{[]string{"/usr/share/gnome-shell/extensions", "/usr/local/share/gnome-shell/extensions"}, []string{".local/share/gnome-shell/extensions"}, "metadata.json", "loaded into GNOME Shell",
-		"GNOME keeps what is turned on in its own database; gnome-extensions disable, or its settings, turn it off", gnomeExtensions}
-	cinnamonExtensions = addOn{[]string{"/usr/share/cinnamon/extensions", "/usr/share/cinnamon/applets", "/usr/share/cinnamon/desklets"},
-		[]string{".local/share/cinnamon/extensions", ".local/share/cinnamon/applets", ".local/share/cinnamon/desklets"}, "metadata.json", "loaded into Cinnamon", "Cinnamon's own settings turn it off", cinnamonAddOns}
-	kwinScripts = addOn{[]string{"/usr/share/kwin/scripts"}, []string{".local/share/kwin/scripts"}, "metadata.json", "loaded into KDE's window manager", "KDE's own settings, Window Management, turn it off", kwinPlugins}
+	shellExtensions = addOn{[]string{"/usr/share/gnome-shell/extensions", "/usr/local/share/gnome-shell/extensions"},
+		[]string{".local/share/gnome-shell/extensions"}, "metadata.json", "loaded into GNOME Shell",
+		"GNOME keeps what is turned on in its own database; gnome-extensions disable, or its settings, turn it off",
+		gnomeExtensions}
+	cinnamonExtensions = addOn{[]string{"/usr/share/cinnamon/extensions", "/usr/share/cinnamon/applets",
+		"/usr/share/cinnamon/desklets"},
+		[]string{".local/share/cinnamon/extensions", ".local/share/cinnamon/applets", ".local/share/cinnamon/desklets"},
+		"metadata.json", "loaded into Cinnamon", "Cinnamon's own settings turn it off", cinnamonAddOns}
+	kwinScripts = addOn{[]string{"/usr/share/kwin/scripts"}, []string{".local/share/kwin/scripts"}, "metadata.json",
+		"loaded into KDE's window manager", "KDE's own settings, Window Management, turn it off", kwinPlugins}
 )
 
 // Word is [autostart.Report].
@@ -95,7 +100,8 @@ func (a addOn) item(s *location.Survey, dir, id string, on bool) *location.Item 
 		item.Name = id
 	}
 	item.SystemName, item.When = id, a.when
-	item.Source, item.Artifacts, item.Switcher = autostart.Source{Path: file}, unix.Files(file), location.NoSwitch{Why: a.why}
+	item.Source, item.Artifacts, item.Switcher = autostart.Source{Path: file}, unix.Files(file),
+		location.NoSwitch{Why: a.why}
 	item.State = autostart.Disabled
 	if on {
 		item.State = autostart.Enabled

@@ -23,7 +23,8 @@ type desktop struct {
 type judgement func(f *desktopentry.File) (off, when string)
 
 // sessionFolders hold the sessions that sign-in screens offer.
-var sessionFolders = []string{"/usr/share/xsessions", "/usr/share/wayland-sessions", "/usr/local/share/xsessions", "/usr/local/share/wayland-sessions"}
+var sessionFolders = []string{"/usr/share/xsessions", "/usr/share/wayland-sessions", "/usr/local/share/xsessions",
+	"/usr/local/share/wayland-sessions"}
 
 // managers are the session managers whose rules were seen, by the name of their desktop. What they
 // do was tried with the programs themselves: xfce4-session 4.18, gnome-session 43, the generator of
@@ -142,7 +143,8 @@ func xfceJudges(f *desktopentry.File) (off, when string) {
 	if kind, ok := f.Get("Type"); ok && kind != "Application" {
 		return notApplication, ""
 	}
-	if value, _ := f.Get("Hidden"); slices.ContainsFunc([]string{"true", "on", "yes"}, func(word string) bool { return strings.EqualFold(value, word) }) {
+	if value, _ := f.Get("Hidden"); slices.ContainsFunc([]string{"true", "on", "yes"},
+		func(word string) bool { return strings.EqualFold(value, word) }) {
 		return "Hidden=true", ""
 	}
 	switch hook, _ := f.Get("RunHook"); hook {

@@ -27,7 +27,8 @@ func lingering(s *location.Survey, u account.User) func(*location.Item) {
 			return
 		}
 		item.AddFacts(func() []location.Fact {
-			return []location.Fact{{Name: "starts without sign-in", Value: "with the machine, because the user lingers (loginctl disable-linger " + autostart.Text(u.Name) + " ends that)", Basis: file}}
+			return []location.Fact{{Name: "starts without sign-in", Value: "with the machine, because the user " +
+				"lingers (loginctl disable-linger " + autostart.Text(u.Name) + " ends that)", Basis: file}}
 		})
 		if item.When == "" && item.Stage == "" {
 			item.When = "at startup, without a sign-in"
@@ -36,7 +37,8 @@ func lingering(s *location.Survey, u account.User) func(*location.Item) {
 }
 
 // imageFolders are where images of system extensions lie, systemd-sysext(8), portablectl(1).
-var imageFolders = []string{"/etc/extensions", "/run/extensions", "/var/lib/extensions", "/usr/local/lib/extensions", "/var/lib/confexts", "/run/confexts", "/usr/local/lib/confexts", "/var/lib/portables", "/etc/portables"}
+var imageFolders = []string{"/etc/extensions", "/run/extensions", "/var/lib/extensions", "/usr/local/lib/extensions",
+	"/var/lib/confexts", "/run/confexts", "/usr/local/lib/confexts", "/var/lib/portables", "/etc/portables"}
 
 var errImage = errors.New("an image that can bring units of its own, which are not looked at")
 
@@ -58,8 +60,10 @@ func signsIn(s *location.Survey, name string) []location.Fact {
 		files         []string
 		sections, key string
 	}{
-		{[]string{"lightdm.service"}, []string{"/etc/lightdm/lightdm.conf.d/*.conf", "/etc/lightdm/lightdm.conf"}, "Seat", "autologin-user"},
-		{[]string{"gdm.service", "gdm3.service"}, []string{"/etc/gdm3/daemon.conf", "/etc/gdm3/custom.conf", "/etc/gdm/custom.conf"}, "daemon", "AutomaticLogin"},
+		{[]string{"lightdm.service"}, []string{"/etc/lightdm/lightdm.conf.d/*.conf", "/etc/lightdm/lightdm.conf"},
+			"Seat", "autologin-user"},
+		{[]string{"gdm.service", "gdm3.service"}, []string{"/etc/gdm3/daemon.conf", "/etc/gdm3/custom.conf",
+			"/etc/gdm/custom.conf"}, "daemon", "AutomaticLogin"},
 		{[]string{"sddm.service"}, []string{"/etc/sddm.conf.d/*.conf", "/etc/sddm.conf"}, "Autologin", "User"},
 		{[]string{"greetd.service"}, []string{"/etc/greetd/config.toml"}, "initial_session", "user"},
 	} {
@@ -73,8 +77,10 @@ func signsIn(s *location.Survey, name string) []location.Fact {
 					continue
 				}
 				for _, section := range inifile.Parse(content) {
-					if user := section.Get(dm.key); user != "" && strings.HasPrefix(section.Name, dm.sections) && !strings.EqualFold(section.Get("AutomaticLoginEnable"), "false") {
-						facts = append(facts, location.Fact{Name: "signs in by itself", Value: autostart.Text(user), Basis: file})
+					if user := section.Get(dm.key); user != "" && strings.HasPrefix(section.Name, dm.sections) &&
+						!strings.EqualFold(section.Get("AutomaticLoginEnable"), "false") {
+						facts = append(facts, location.Fact{Name: "signs in by itself", Value: autostart.Text(user),
+							Basis: file})
 					}
 				}
 			}
@@ -113,7 +119,8 @@ func comesBack(s *location.Survey, item *location.Item) {
 		return
 	}
 	item.AddFacts(func() []location.Fact {
-		return []location.Fact{{Name: "comes back", Value: "it is made again at each start of the machine", Basis: list}}
+		return []location.Fact{{Name: "comes back", Value: "it is made again at each start of the machine",
+			Basis: list}}
 	})
 	if item.Mode == "" {
 		item.Mode = "made again at each start by " + list

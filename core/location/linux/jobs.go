@@ -73,12 +73,14 @@ func describeQuadlet(s *location.Survey, f location.Found, item *location.Item) 
 	}
 	item.Command, item.Argv = strings.TrimSpace("podman run "+what), []string{"podman"}
 	install := unit.Section("Install")
-	if len(install.List("Install", "WantedBy"))+len(install.List("Install", "RequiredBy"))+len(install.List("Install", "UpheldBy")) == 0 {
+	if len(install.List("Install", "WantedBy"))+len(install.List("Install", "RequiredBy"))+
+		len(install.List("Install", "UpheldBy")) == 0 {
 		item.State, item.Mode = autostart.Disabled, "nothing starts it: it has no [Install] section"
 		item.Switcher = location.NoSwitch{Why: "nothing starts it: it has no [Install] section"}
 	}
 	if strings.HasPrefix(f.Path, "/usr/") {
 		name := strings.TrimSuffix(path.Base(f.Path), path.Ext(f.Path)) + ".service"
-		item.Switcher = location.NoSwitch{Why: "it is the vendor's; a link from /etc/systemd/system/" + name + " to /dev/null keeps its unit from starting"}
+		item.Switcher = location.NoSwitch{Why: "it is the vendor's; a link from /etc/systemd/system/" + name +
+			" to /dev/null keeps its unit from starting"}
 	}
 }

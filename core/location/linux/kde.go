@@ -10,7 +10,9 @@ import (
 )
 
 // kdedFolders are where the modules of KDE's daemon lie.
-var kdedFolders = []string{"/usr/lib/*-linux-gnu/qt5/plugins/kf5/kded", "/usr/lib/*-linux-gnu/qt6/plugins/kf6/kded", "/usr/lib/qt/plugins/kf5/kded", "/usr/lib/qt6/plugins/kf6/kded", "/usr/lib64/qt5/plugins/kf5/kded", "/usr/lib64/qt6/plugins/kf6/kded"}
+var kdedFolders = []string{"/usr/lib/*-linux-gnu/qt5/plugins/kf5/kded", "/usr/lib/*-linux-gnu/qt6/plugins/kf6/kded",
+	"/usr/lib/qt/plugins/kf5/kded", "/usr/lib/qt6/plugins/kf6/kded", "/usr/lib64/qt5/plugins/kf5/kded",
+	"/usr/lib64/qt6/plugins/kf6/kded"}
 
 // kdedWhy is why a module has no switch: what is off is each user's.
 const kdedWhy = "KDE's own settings, Background Services, turn it off for a user"

@@ -9,8 +9,10 @@ import (
 	"lockback/core/location/unix"
 )
 
-// kernelArgsPlaces are the files that give the kernel its arguments: what boot loaders read, and what those are made from.
-var kernelArgsPlaces = location.At("/etc/default/grub", "/etc/default/grub.d/*.cfg", "/etc/kernel/cmdline", "/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/boot/loader/entries/*.conf",
+// kernelArgsPlaces are the files that give the kernel its arguments: what boot loaders read, and what those are made
+// from.
+var kernelArgsPlaces = location.At("/etc/default/grub", "/etc/default/grub.d/*.cfg", "/etc/kernel/cmdline",
+	"/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/boot/loader/entries/*.conf",
 	"/boot/efi/loader/entries/*.conf", "/efi/loader/entries/*.conf", "/boot/extlinux/extlinux.conf")
 
 // runningKernel stands for what the kernel that runs was given.
@@ -18,7 +20,9 @@ const runningKernel = "/proc/cmdline"
 
 // starting are the arguments that have something started, kernel-command-line(7), systemd(1), modules-load.d(5),
 // dracut.cmdline(7).
-var starting = []string{"init", "rdinit", "systemd.run", "systemd.run_success_action", "systemd.run_failure_action", "systemd.wants", "systemd.unit", "systemd.debug_shell", "systemd.debug-shell", "modules_load", "modules-load", "rd.modules_load", "rd.modules-load",
+var starting = []string{"init", "rdinit", "systemd.run", "systemd.run_success_action", "systemd.run_failure_action",
+	"systemd.wants", "systemd.unit", "systemd.debug_shell", "systemd.debug-shell", "modules_load", "modules-load",
+	"rd.modules_load", "rd.modules-load",
 	"rd.systemd.unit", "rd.systemd.wants", "rd.systemd.run", "rd.driver.pre", "rd.driver.post", "rd.break"}
 
 // readKernelArgs reports the arguments that have something started. What the running kernel was given counts
@@ -27,11 +31,13 @@ func readKernelArgs(s *location.Survey, places []location.Place) {
 	inFiles := map[string]bool{}
 	add := func(file, key, arg string, line int) {
 		item := named(arg, arg, nil)
-		item.State, item.Source, item.Artifacts = autostart.Enabled, autostart.Source{Path: file, Line: line}, unix.Files(file)
+		item.State, item.Source, item.Artifacts = autostart.Enabled, autostart.Source{Path: file, Line: line},
+			unix.Files(file)
 		if key, value, _ := strings.Cut(arg, "="); path.IsAbs(value) && key != "rdinit" { // which lies in the ramdisk
 			item.Argv = []string{value}
 		}
-		item.Switcher = location.NoSwitch{Why: "take it out in the settings of the boot loader; a mistake there keeps the machine from starting"}
+		item.Switcher = location.NoSwitch{Why: "take it out in the settings of the boot loader; a mistake there " +
+			"keeps the machine from starting"}
 		switch {
 		case file == runningKernel:
 			item.Mode, item.Artifacts = "typed in at this start", unix.Files()
@@ -76,7 +82,8 @@ func kernelArgs(file, line string) []string {
 		text = value
 	case file == runningKernel || file == "/etc/kernel/cmdline":
 		text = line
-	case path.Base(file) == "grub.cfg" && strings.HasPrefix(word, "linux"), strings.HasSuffix(file, ".conf") && (word == "options" || strings.EqualFold(word, "append")):
+	case path.Base(file) == "grub.cfg" && strings.HasPrefix(word, "linux"), strings.HasSuffix(file, ".conf") &&
+		(word == "options" || strings.EqualFold(word, "append")):
 		text = rest
 	}
 	if strings.HasPrefix(line, "#") {
@@ -86,7 +93,8 @@ func kernelArgs(file, line string) []string {
 	for _, arg := range strings.Fields(strings.NewReplacer(`"`, " ", `'`, " ").Replace(text)) {
 		key, value, _ := strings.Cut(arg, "=")
 		for _, name := range starting {
-			if key == name && !(key == "init" && (value == "/sbin/init" || value == "/usr/lib/systemd/systemd" || value == "/lib/systemd/systemd")) {
+			if key == name && !(key == "init" && (value == "/sbin/init" || value == "/usr/lib/systemd/systemd" ||
+				value == "/lib/systemd/systemd")) {
 				args = append(args, arg)
 			}
 		}

@@ -40,7 +40,8 @@ func describeModprobe(_ *location.Survey, _ location.Found, line string) *locati
 	}
 	command := strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(strings.TrimPrefix(line, f[0])), f[1]))
 	item := named(f[1], command, byShell(command))
-	item.When = map[string]string{"install": "when the module " + f[1] + " is loaded", "remove": "when the module " + f[1] + " is removed"}[f[0]]
+	item.When = map[string]string{"install": "when the module " + f[1] + " is loaded", "remove": "when the module " +
+		f[1] + " is removed"}[f[0]]
 	if last := path.Base(command); last == "true" || last == "false" {
 		return nil // keeps the module from being loaded, and starts nothing
 	}
@@ -77,7 +78,8 @@ func describeAnacron(_ *location.Survey, _ location.Found, line string) *locatio
 	case err == nil:
 		item.When = "every " + strconv.Itoa(days) + " days"
 	case strings.HasPrefix(f[0], "@"):
-		item.When = map[string]string{"@daily": "every day", "@weekly": "every week", "@monthly": "every month", "@yearly": "every year", "@annually": "every year"}[f[0]]
+		item.When = map[string]string{"@daily": "every day", "@weekly": "every week", "@monthly": "every month",
+			"@yearly": "every year", "@annually": "every year"}[f[0]]
 	}
 	return item
 }
@@ -135,7 +137,8 @@ func describeInittab(s *location.Survey, found location.Found, line string) *loc
 	command := strings.TrimPrefix(f[3], "+")
 	item := named(programName(command), command, byShell(command))
 	// Of all lines of the file it is looked up once.
-	item.CopyOf = s.Shared("origin of "+found.Path, func() any { return sameAs(s, found.Path, "/usr/share/sysvinit/inittab") }).(string)
+	item.CopyOf = s.Shared("origin of "+found.Path,
+		func() any { return sameAs(s, found.Path, "/usr/share/sysvinit/inittab") }).(string)
 	switch f[2] {
 	case "ctrlaltdel", "powerwait", "powerfail", "powerokwait", "powerfailnow", "kbrequest", "shutdown", "restart":
 		item.Stage, item.When = autostart.Event, "on "+f[2]
@@ -171,9 +174,14 @@ func describeACPI(s *location.Survey, f location.Found, line string) *location.I
 
 // loading are the variables that load code into programs, or run some when one starts, by the documents
 // of the linker, shells, interpreters and toolkits.
-var loading = map[string]string{"LD_PRELOAD": "every program", "LD_AUDIT": "every program", "LD_LIBRARY_PATH": "every program", "GTK_MODULES": "programs of GTK", "GTK3_MODULES": "programs of GTK", "GTK_PATH": "programs of GTK",
-	"GIO_EXTRA_MODULES": "programs of GTK", "QT_PLUGIN_PATH": "programs of Qt", "BASH_ENV": "scripts of bash", "ENV": "shells", "PROMPT_COMMAND": "shells", "PYTHONSTARTUP": "Python", "PYTHONPATH": "Python", "PYTHONHOME": "Python",
-	"PERL5OPT": "Perl", "PERL5LIB": "Perl", "RUBYOPT": "Ruby", "RUBYLIB": "Ruby", "NODE_OPTIONS": "Node", "JAVA_TOOL_OPTIONS": "Java", "_JAVA_OPTIONS": "Java", "GCONV_PATH": "programs that convert text"}
+var loading = map[string]string{"LD_PRELOAD": "every program", "LD_AUDIT": "every program",
+	"LD_LIBRARY_PATH": "every program", "GTK_MODULES": "programs of GTK", "GTK3_MODULES": "programs of GTK",
+	"GTK_PATH":          "programs of GTK",
+	"GIO_EXTRA_MODULES": "programs of GTK", "QT_PLUGIN_PATH": "programs of Qt", "BASH_ENV": "scripts of bash",
+	"ENV": "shells", "PROMPT_COMMAND": "shells", "PYTHONSTARTUP": "Python", "PYTHONPATH": "Python",
+	"PYTHONHOME": "Python",
+	"PERL5OPT":   "Perl", "PERL5LIB": "Perl", "RUBYOPT": "Ruby", "RUBYLIB": "Ruby", "NODE_OPTIONS": "Node",
+	"JAVA_TOOL_OPTIONS": "Java", "_JAVA_OPTIONS": "Java", "GCONV_PATH": "programs that convert text"}
 
 // describeVariable makes the item of a line that sets a variable which loads code. Others are none.
 func describeVariable(_ *location.Survey, _ location.Found, line string) *location.Item {
@@ -185,7 +193,8 @@ func describeVariable(_ *location.Survey, _ location.Found, line string) *locati
 	}
 	item := named(name, line, nil)
 	item.When = "loaded into " + into
-	if first, _, _ := strings.Cut(strings.Trim(value, `"' `), ":"); path.IsAbs(first) && strings.HasPrefix(name, "LD_") && name != "LD_LIBRARY_PATH" {
+	if first, _, _ := strings.Cut(strings.Trim(value, `"' `), ":"); path.IsAbs(first) &&
+		strings.HasPrefix(name, "LD_") && name != "LD_LIBRARY_PATH" {
 		item.Argv = []string{first}
 	}
 	return item

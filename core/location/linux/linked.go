@@ -46,7 +46,8 @@ func (l linked) Read(s *location.Survey, _ []location.Place) {
 	described := map[string]bool{}
 	var names []string
 	for _, e := range s.Dir(l.from) {
-		if info, err := s.Stat(path.Join(l.from, e.Name())); err == nil && info.Mode().IsRegular() && strings.HasSuffix(e.Name(), l.suffix) && (l.suffix != "" || info.Mode()&0o111 != 0) {
+		if info, err := s.Stat(path.Join(l.from, e.Name())); err == nil && info.Mode().IsRegular() &&
+			strings.HasSuffix(e.Name(), l.suffix) && (l.suffix != "" || info.Mode()&0o111 != 0) {
 			described[e.Name()] = true
 			names = append(names, e.Name())
 		}
@@ -64,7 +65,8 @@ func (l linked) Read(s *location.Survey, _ []location.Place) {
 		if l.suffix != "" {
 			item.Argv = nil
 		}
-		sw := linkSwitch{target: file, name: name, folders: slices.Clone(folders), usual: l.usual, described: described[name]}
+		sw := linkSwitch{target: file, name: name, folders: slices.Clone(folders), usual: l.usual,
+			described: described[name]}
 		if !slices.Contains(sw.folders, sw.usual) {
 			sw.folders = append(sw.folders, sw.usual)
 		}
@@ -76,7 +78,8 @@ func (l linked) Read(s *location.Survey, _ []location.Place) {
 		if described[name] {
 			files = append(files, file)
 		} else {
-			item.Source.Path, item.Mode, item.Problems = path.Join(in[name][0], name), "dangling link", []string{autostart.TargetMissing}
+			item.Source.Path, item.Mode, item.Problems = path.Join(in[name][0], name), "dangling link",
+				[]string{autostart.TargetMissing}
 		}
 		if len(in[name]) == 0 {
 			item.State = autostart.Disabled
@@ -132,7 +135,8 @@ func (l linkSwitch) Plan(images location.Images, want location.Want) ([]location
 	case !l.described:
 		return nil, fmt.Errorf("%w: %s is not there", location.ErrNoSwitch, l.target)
 	}
-	return []location.Edit{{Artifact: artifact.File(path.Join(l.usual, l.name)), Image: artifact.NewLink(l.target, 0, 0, want.Now)}}, nil
+	return []location.Edit{{Artifact: artifact.File(path.Join(l.usual, l.name)), Image: artifact.NewLink(l.target, 0, 0,
+		want.Now)}}, nil
 }
 
 // openRCServices are the scripts of OpenRC and its runlevels, rc-update(8).
@@ -142,6 +146,7 @@ var openRCServices = linked{from: "/etc/init.d", links: []string{"/etc/runlevels
 // libvirtOf are the machines, networks or stores of libvirt, which start with it where autostart has a link to
 // them, virsh(1).
 func libvirtOf(folder, title string) linked {
-	return linked{from: folder, suffix: ".xml", links: []string{folder + "/autostart"}, usual: folder + "/autostart", title: title,
-		when: func(string) string { return "with libvirt, at startup" }}
+	return linked{from: folder, suffix: ".xml", links: []string{folder + "/autostart"}, usual: folder + "/autostart",
+		title: title,
+		when:  func(string) string { return "with libvirt, at startup" }}
 }

@@ -31,7 +31,8 @@ func readPreload(s *location.Survey, places []location.Place) {
 				return
 			}
 			item := named(path.Base(text), text, []string{text})
-			item.State, item.When, item.Source, item.Artifacts = autostart.Enabled, "loaded into every program", autostart.Source{Path: f.Path}, unix.Files(f.Path)
+			item.State, item.When, item.Source, item.Artifacts = autostart.Enabled, "loaded into every program",
+				autostart.Source{Path: f.Path}, unix.Files(f.Path)
 			item.Switcher = trimmed{item: part.Word{File: f.Path, Text: text}}
 			s.Add(f.Key+"\x00"+text, item)
 		}

@@ -37,7 +37,8 @@ func (set *unitSet) loadPresets(s *location.Survey) {
 		}
 		content, _ := set.read(f.Path)
 		for line := range strings.Lines(string(content)) {
-			if f := strings.Fields(line); len(f) >= 2 && slices.Contains([]string{"enable", "disable", "ignore"}, f[0]) {
+			if f := strings.Fields(line); len(f) >= 2 && slices.Contains([]string{"enable", "disable", "ignore"},
+				f[0]) {
 				set.presets = append(set.presets, presetRule{f[0], f[1]})
 			}
 		}

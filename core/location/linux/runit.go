@@ -14,9 +14,11 @@ import (
 
 // runitFolders are where runsvdir(8) looks for services, by distribution; most are links to each other, some
 // through /run, which a disk does not have.
-var runitFolders = []string{"/etc/service", "/var/service", "/service", "/etc/runit/runsvdir/current", "/etc/runit/runsvdir/default"}
+var runitFolders = []string{"/etc/service", "/var/service", "/service", "/etc/runit/runsvdir/current",
+	"/etc/runit/runsvdir/default"}
 
-var runsvdir = program{"runit", []string{"runsvdir"}, []string{"runit.service", "runsvdir.service", "runit-run.service"}}
+var runsvdir = program{"runit", []string{"runsvdir"}, []string{"runit.service", "runsvdir.service",
+	"runit-run.service"}}
 
 // readRunit reports the services of runit: folders with a program run in them. One with a file down in it is
 // not started, runsv(8).
@@ -49,8 +51,10 @@ func readRunit(s *location.Survey, _ []location.Place) {
 				s.Skip(service, err)
 				continue
 			case err != nil || rerr != nil:
-				item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link", []string{autostart.TargetMissing}
-				item.Argv, item.Artifacts, item.Switcher = []string{run}, unix.Files(service), location.NoSwitch{Why: "it is a link to what does not exist"}
+				item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link",
+					[]string{autostart.TargetMissing}
+				item.Argv, item.Artifacts, item.Switcher = []string{run}, unix.Files(service),
+					location.NoSwitch{Why: "it is a link to what does not exist"}
 			default:
 				sw := downFile{path.Join(full, "down")}
 				item.Artifacts, item.Switcher = unix.Files(sw.file), sw

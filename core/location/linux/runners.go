@@ -23,13 +23,15 @@ type program struct {
 
 // The daemons whose tables are read.
 var (
-	cronDaemon = program{"cron", []string{"cron", "crond", "fcron"}, []string{"cron.service", "crond.service", "cronie.service", "dcron.service", "fcron.service", "systemd-cron.target", "cron.target"}}
-	atDaemon   = program{"at", []string{"atd"}, []string{"atd.service"}}
-	podman     = program{title: "podman", files: []string{"podman"}}
+	cronDaemon = program{"cron", []string{"cron", "crond", "fcron"}, []string{"cron.service", "crond.service",
+		"cronie.service", "dcron.service", "fcron.service", "systemd-cron.target", "cron.target"}}
+	atDaemon = program{"at", []string{"atd"}, []string{"atd.service"}}
+	podman   = program{title: "podman", files: []string{"podman"}}
 	// anacron is started by its own unit or timer, by cron, or by nobody: which is not told here.
 	anacronProgram = program{title: "anacron", files: []string{"anacron"}}
 	incronDaemon   = program{"incron", []string{"incrond"}, []string{"incron.service", "incrond.service"}}
-	inetdDaemon    = program{title: "inetd", files: []string{"inetd", "inetutils-inetd"}, units: []string{"inetd.service", "inetutils-inetd.service", "openbsd-inetd.service"}}
+	inetdDaemon    = program{title: "inetd", files: []string{"inetd", "inetutils-inetd"},
+		units: []string{"inetd.service", "inetutils-inetd.service", "openbsd-inetd.service"}}
 	acpiDaemon     = program{"acpid", []string{"acpid"}, []string{"acpid.service", "acpid.socket", "acpid.path"}}
 	pmUtils        = program{title: "pm-utils", files: []string{"pm-suspend"}}
 	cloudInit      = program{title: "cloud-init", files: []string{"cloud-init"}}
@@ -43,7 +45,8 @@ var (
 	apt            = program{title: "apt", files: []string{"apt-get"}}
 	mailServer     = program{title: "a mail server", files: []string{"sendmail", "exim4", "postfix"}}
 	procmail       = program{title: "procmail", files: []string{"procmail"}}
-	dispatcher     = program{"networkd-dispatcher", []string{"networkd-dispatcher"}, []string{"networkd-dispatcher.service"}}
+	dispatcher     = program{"networkd-dispatcher", []string{"networkd-dispatcher"},
+		[]string{"networkd-dispatcher.service"}}
 )
 
 // off tells why the program does not act; empty where it does, and where that cannot be told: a disk
@@ -138,7 +141,8 @@ func namedUnits(s *location.Survey) map[string]bool {
 			return
 		}
 		if name := path.Base(file); unitfile.Suffix(name) == ".timer" && linked[name] {
-			named[cmp.Or(unitfile.Expand(f.Last("Timer", "Unit"), name), strings.TrimSuffix(name, ".timer")+".service")] = true
+			named[cmp.Or(unitfile.Expand(f.Last("Timer", "Unit"), name), strings.TrimSuffix(name, ".timer")+
+				".service")] = true
 		}
 		for _, key := range dependencyKeys {
 			for _, name := range f.List("Unit", key) {

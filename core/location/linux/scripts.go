@@ -16,7 +16,8 @@ var periodicFolders = []string{"/etc/cron.hourly", "/etc/cron.daily", "/etc/cron
 func period(dir string) string { return unix.Every[strings.TrimPrefix(path.Ext(dir), ".")] }
 
 // busyboxFolders are those of Alpine.
-var busyboxFolders = []string{"/etc/periodic/15min", "/etc/periodic/hourly", "/etc/periodic/daily", "/etc/periodic/weekly", "/etc/periodic/monthly"}
+var busyboxFolders = []string{"/etc/periodic/15min", "/etc/periodic/hourly", "/etc/periodic/daily",
+	"/etc/periodic/weekly", "/etc/periodic/monthly"}
 
 func busyboxPeriod(dir string) string { return unix.Every[path.Base(dir)] }
 
@@ -53,7 +54,8 @@ var (
 
 // lsbAccepts is the rule of run-parts(8) with --lsbsysinit, which pam_motd(8) gives it.
 func lsbAccepts(name string) bool {
-	return !leftBehind.MatchString(name) && (assignedName.MatchString(name) || hierarchicalName.MatchString(name) || traditionalName.MatchString(name))
+	return !leftBehind.MatchString(name) && (assignedName.MatchString(name) || hierarchicalName.MatchString(name) ||
+		traditionalName.MatchString(name))
 }
 
 // generators are the folders of systemd's generators, systemd.generator(7): what is in /run comes first,
@@ -61,7 +63,8 @@ func lsbAccepts(name string) bool {
 func generators(folders ...string) []location.Place {
 	var places []location.Place
 	for _, folder := range folders {
-		places = append(places, location.Place{Path: folder, Folder: true, Chain: []string{"/run/systemd", "/etc/systemd", "/usr/local/lib/systemd", "/usr/lib/systemd"}})
+		places = append(places, location.Place{Path: folder, Folder: true, Chain: []string{"/run/systemd",
+			"/etc/systemd", "/usr/local/lib/systemd", "/usr/lib/systemd"}})
 	}
 	return places
 }
@@ -82,12 +85,15 @@ func hookTime(dir string) string {
 }
 
 // dispatcherFolders are where NetworkManager looks for scripts, NetworkManager-dispatcher(8).
-var dispatcherFolders = []string{"/etc/NetworkManager/dispatcher.d", "/etc/NetworkManager/dispatcher.d/pre-up.d", "/etc/NetworkManager/dispatcher.d/pre-down.d",
-	"/usr/lib/NetworkManager/dispatcher.d", "/usr/lib/NetworkManager/dispatcher.d/pre-up.d", "/usr/lib/NetworkManager/dispatcher.d/pre-down.d"}
+var dispatcherFolders = []string{"/etc/NetworkManager/dispatcher.d", "/etc/NetworkManager/dispatcher.d/pre-up.d",
+	"/etc/NetworkManager/dispatcher.d/pre-down.d",
+	"/usr/lib/NetworkManager/dispatcher.d", "/usr/lib/NetworkManager/dispatcher.d/pre-up.d",
+	"/usr/lib/NetworkManager/dispatcher.d/pre-down.d"}
 
 // dispatcherAccepts leaves out what package managers and editors leave behind, as NetworkManager does.
 func dispatcherAccepts(name string) bool {
-	return !strings.HasPrefix(name, ".") && !leftBehind.MatchString(name) && !endsIn(name, ".swp") && !endsIn(name, rpmLeaves...)
+	return !strings.HasPrefix(name, ".") && !leftBehind.MatchString(name) && !endsIn(name, ".swp") &&
+		!endsIn(name, rpmLeaves...)
 }
 
 // networkTime is when NetworkManager runs what is in one of its folders.
@@ -116,17 +122,23 @@ func atSignOut(string) string { return "at sign-out" }
 // The folders of what acts on networks beside NetworkManager: interfaces(5), networkd-dispatcher(8),
 // pppd(8), dhclient-script(8).
 var (
-	ifupdownFolders = []string{"/etc/network/if-pre-up.d", "/etc/network/if-up.d", "/etc/network/if-down.d", "/etc/network/if-post-down.d"}
-	networkdFolders = []string{"/etc/networkd-dispatcher/routable.d", "/etc/networkd-dispatcher/carrier.d", "/etc/networkd-dispatcher/dormant.d", "/etc/networkd-dispatcher/no-carrier.d", "/etc/networkd-dispatcher/off.d", "/etc/networkd-dispatcher/degraded.d",
+	ifupdownFolders = []string{"/etc/network/if-pre-up.d", "/etc/network/if-up.d", "/etc/network/if-down.d",
+		"/etc/network/if-post-down.d"}
+	networkdFolders = []string{"/etc/networkd-dispatcher/routable.d", "/etc/networkd-dispatcher/carrier.d",
+		"/etc/networkd-dispatcher/dormant.d", "/etc/networkd-dispatcher/no-carrier.d", "/etc/networkd-dispatcher/off.d",
+		"/etc/networkd-dispatcher/degraded.d",
 		"/etc/networkd-dispatcher/configuring.d", "/etc/networkd-dispatcher/configured.d"}
-	pppFolders      = []string{"/etc/ppp/ip-up.d", "/etc/ppp/ip-down.d", "/etc/ppp/ip-pre-up.d", "/etc/ppp/ipv6-up.d", "/etc/ppp/ipv6-down.d"}
+	pppFolders = []string{"/etc/ppp/ip-up.d", "/etc/ppp/ip-down.d", "/etc/ppp/ip-pre-up.d", "/etc/ppp/ipv6-up.d",
+		"/etc/ppp/ipv6-down.d"}
 	dhclientFolders = []string{"/etc/dhcp/dhclient-enter-hooks.d", "/etc/dhcp/dhclient-exit-hooks.d"}
 )
 
 // interfaceTime is when ifupdown runs what is in one of its folders.
 func interfaceTime(dir string) string {
-	return map[string]string{"if-pre-up.d": "before a network interface is brought up", "if-up.d": "when a network interface is brought up",
-		"if-down.d": "when a network interface is taken down", "if-post-down.d": "after a network interface was taken down"}[path.Base(dir)]
+	return map[string]string{"if-pre-up.d": "before a network interface is brought up",
+		"if-up.d":        "when a network interface is brought up",
+		"if-down.d":      "when a network interface is taken down",
+		"if-post-down.d": "after a network interface was taken down"}[path.Base(dir)]
 }
 
 // pppTime is when pppd runs what is in one of its folders.

@@ -12,9 +12,11 @@ import (
 
 // shellFiles are the start-up files of shells that are one file for everyone and one for each user, by the
 // manuals of sh, bash, zsh, csh and fish.
-var shellFiles = location.At("/etc/profile", "/etc/bash.bashrc", "/etc/bashrc", "/etc/zsh/zshenv", "/etc/zsh/zprofile", "/etc/zsh/zshrc", "/etc/zsh/zlogin", "/etc/zshenv", "/etc/zprofile", "/etc/zshrc", "/etc/zlogin",
+var shellFiles = location.At("/etc/profile", "/etc/bash.bashrc", "/etc/bashrc", "/etc/zsh/zshenv", "/etc/zsh/zprofile",
+	"/etc/zsh/zshrc", "/etc/zsh/zlogin", "/etc/zshenv", "/etc/zprofile", "/etc/zshrc", "/etc/zlogin",
 	"/etc/csh.cshrc", "/etc/csh.login", "/etc/fish/config.fish",
-	"~/.profile", "~/.bash_profile", "~/.bash_login", "~/.bashrc", "~/.bash_logout", "~/.zshenv", "~/.zprofile", "~/.zshrc", "~/.zlogin", "~/.zlogout", "~/.cshrc", "~/.tcshrc", "~/.login", "~/.config/fish/config.fish")
+	"~/.profile", "~/.bash_profile", "~/.bash_login", "~/.bashrc", "~/.bash_logout", "~/.zshenv", "~/.zprofile",
+	"~/.zshrc", "~/.zlogin", "~/.zlogout", "~/.cshrc", "~/.tcshrc", "~/.login", "~/.config/fish/config.fish")
 
 // shellFolders hold further files that shells read.
 var shellFolders = []string{"/etc/profile.d", "/etc/bash_completion.d", "/etc/fish/conf.d", "~/.config/fish/conf.d"}
@@ -22,7 +24,8 @@ var shellFolders = []string{"/etc/profile.d", "/etc/bash_completion.d", "/etc/fi
 // shellFolderAccepts is the rule for their names: /etc/profile has those read that end in .sh, csh those
 // in .csh, and fish those in .fish. Bash's completion leaves out what editors and packages leave behind.
 func shellFolderAccepts(_ *location.Survey, name string) bool {
-	return !strings.HasPrefix(name, ".") && !endsIn(name, "~", ".bak", ".swp") && !leftBehind.MatchString(name) && !endsIn(name, rpmLeaves...)
+	return !strings.HasPrefix(name, ".") && !endsIn(name, "~", ".bak", ".swp") && !leftBehind.MatchString(name) &&
+		!endsIn(name, rpmLeaves...)
 }
 
 // describeShellFolder says which shell reads a file of a folder, and whether it does.
@@ -132,5 +135,6 @@ const maxSkeleton = 64 << 10
 // The forms of the row.
 var (
 	shellScripts  = unix.WholeFiles{Accepts: shellFolderAccepts, Adjust: describeShellFolder}
-	shellStartUps = location.Reporting{Form: unix.WholeFiles{Adjust: describeShellFile}, Why: "all that is in it would go with it; take the line out that is not wanted"}
+	shellStartUps = location.Reporting{Form: unix.WholeFiles{Adjust: describeShellFile},
+		Why: "all that is in it would go with it; take the line out that is not wanted"}
 )

@@ -32,7 +32,8 @@ func readUserUnits(s *location.Survey) {
 	for _, u := range s.Machine.Users {
 		p := userUnits.forHome(u.Home)
 		own := false
-		for _, dir := range []string{".config/systemd/user", ".config/systemd/user.control", ".local/share/systemd/user"} {
+		for _, dir := range []string{".config/systemd/user", ".config/systemd/user.control",
+			".local/share/systemd/user"} {
 			_, err := s.Stat(path.Join(u.Home, dir))
 			s.Skip(path.Join(u.Home, dir), err)
 			own = own || err == nil
@@ -51,7 +52,10 @@ func readUserUnits(s *location.Survey) {
 func (set *unitSet) ownedBy(name, home string) bool {
 	inHome := func(file string) bool { return strings.HasPrefix(file, home+"/") }
 	return slices.ContainsFunc(set.sources[name], func(u unitSource) bool { return inHome(u.path) }) ||
-		slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool { return inHome(l.path) && (l.name == name || l.dest() == name) })
+		slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool {
+			return inHome(l.path) &&
+				(l.name == name || l.dest() == name)
+		})
 }
 
 // names lists the units that can be entries, in the order of names: those with a
@@ -100,7 +104,10 @@ func (set *unitSet) item(s *location.Survey, name string, user *account.User) *l
 	state := autostart.Disabled
 	source, found := set.source(name, false)
 	switch {
-	case !found && !slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool { return l.kind != "" && l.name == name }):
+	case !found && !slices.ContainsFunc(set.byUnit[name], func(l unitLink) bool {
+		return l.kind != "" &&
+			l.name == name
+	}):
 		return nil // named as a dependency, and not installed
 	case (mode == "generated" || mode == "enabled-runtime") && set.ofScript(name):
 		return nil // an entry of its own, where the script is
@@ -118,7 +125,10 @@ func (set *unitSet) item(s *location.Survey, name string, user *account.User) *l
 	}
 	if !found {
 		// A link is left of a unit that is gone.
-		link := set.byUnit[name][slices.IndexFunc(set.byUnit[name], func(l unitLink) bool { return l.kind != "" && l.name == name })]
+		link := set.byUnit[name][slices.IndexFunc(set.byUnit[name], func(l unitLink) bool {
+			return l.kind != "" &&
+				l.name == name
+		})]
 		item.Source.Path, item.Mode, item.State = link.path, "not-found", autostart.Disabled
 		item.Problems = []string{autostart.TargetMissing}
 	}
@@ -138,11 +148,13 @@ func (set *unitSet) item(s *location.Survey, name string, user *account.User) *l
 		item.Stage, item.When = autostart.Event, "with "+events
 	}
 	if len(by) == 0 && item.When == "" && state == autostart.Enabled {
-		item.Stage, item.When = autostart.Event, "when something asks for it as "+strings.Join(set.install(name).aliases, ", ")
+		item.Stage, item.When = autostart.Event, "when something asks for it as "+
+			strings.Join(set.install(name).aliases, ", ")
 	}
 	item.Facts = func() []location.Fact { return append(set.facts(name, f, by, dropIns), signsIn(s, name)...) }
 
-	if script := path.Join("/etc/init.d", strings.TrimSuffix(name, ".service")); !ok && strings.HasPrefix(mode, "masked") && strings.HasPrefix(item.Source.Path, "/etc/") {
+	if script := path.Join("/etc/init.d", strings.TrimSuffix(name, ".service")); !ok &&
+		strings.HasPrefix(mode, "masked") && strings.HasPrefix(item.Source.Path, "/etc/") {
 		for _, script := range []string{script, script + ".sh"} {
 			if has(s, script) { // a package masks what it has a script of
 				item.Argv, item.ProgramDecides = []string{script}, true
@@ -155,21 +167,28 @@ func (set *unitSet) item(s *location.Survey, name string, user *account.User) *l
 	return item
 }
 
-// ofScript reports whether a generator made the unit of what has an entry of its own: a script of runlevels, a quadlet, a
-// sign-in entry, rc.local.
+// ofScript reports whether a generator made the unit of what has an entry of its own: a script of runlevels, a quadlet,
+// a sign-in entry, rc.local.
 func (set *unitSet) ofScript(name string) bool {
 	f, _ := set.file(name)
 	runs, source := f.Last("Service", "ExecStart"), f.Last("Unit", "SourcePath")
-	return strings.HasPrefix(source, "/etc/init.d/") || strings.Contains(source, "/containers/systemd/") || strings.HasSuffix(source, ".desktop") || strings.HasPrefix(runs, "/etc/rc.local ") || strings.HasPrefix(runs, "/etc/rc.d/rc.local ")
+	return strings.HasPrefix(source, "/etc/init.d/") || strings.Contains(source, "/containers/systemd/") ||
+		strings.HasSuffix(source, ".desktop") || strings.HasPrefix(runs, "/etc/rc.local ") ||
+		strings.HasPrefix(runs, "/etc/rc.d/rc.local ")
 }
 
 // eventTargets are the targets that something else than the start of the machine or of a session
 // starts, systemd.special(7), without their ending.
-var eventTargets = map[string]bool{"suspend": true, "hibernate": true, "hybrid-sleep": true, "suspend-then-hibernate": true, "sleep": true,
-	"shutdown": true, "reboot": true, "poweroff": true, "halt": true, "kexec": true, "soft-reboot": true, "final": true, "umount": true, "exit": true,
-	"rescue": true, "emergency": true, "system-update": true, "system-update-pre": true, "ctrl-alt-del": true, "kbrequest": true, "sigpwr": true, "factory-reset": true,
-	"printer": true, "bluetooth": true, "smartcard": true, "sound": true, "usb-gadget": true, "storage-target-mode": true,
-	"initrd": true, "initrd-fs": true, "initrd-root-device": true, "initrd-root-fs": true, "initrd-usr-fs": true, "initrd-switch-root": true}
+var eventTargets = map[string]bool{"suspend": true, "hibernate": true, "hybrid-sleep": true,
+	"suspend-then-hibernate": true, "sleep": true,
+	"shutdown": true, "reboot": true, "poweroff": true, "halt": true, "kexec": true, "soft-reboot": true, "final": true,
+	"umount": true, "exit": true,
+	"rescue": true, "emergency": true, "system-update": true, "system-update-pre": true, "ctrl-alt-del": true,
+	"kbrequest": true, "sigpwr": true, "factory-reset": true,
+	"printer": true, "bluetooth": true, "smartcard": true, "sound": true, "usb-gadget": true,
+	"storage-target-mode": true,
+	"initrd":              true, "initrd-fs": true, "initrd-root-device": true, "initrd-root-fs": true,
+	"initrd-usr-fs": true, "initrd-switch-root": true}
 
 // eventsOf names what starts a unit, where that are events alone.
 func eventsOf(by []string) string {
@@ -184,7 +203,8 @@ func eventsOf(by []string) string {
 // artifacts lists what decides the unit: its files and drop-ins, what it
 // triggers, the links that start it, those its [Install] section would make, and
 // the masks that would switch it off for everyone or for one user.
-func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool, started string, dropIns []string) []artifact.Artifact {
+func (sw unitSwitch) artifacts(s *location.Survey, source unitSource, found bool, started string,
+	dropIns []string) []artifact.Artifact {
 	var list []artifact.Artifact
 	set, name := sw.set, sw.name
 	listed := map[string]bool{}
@@ -252,7 +272,8 @@ func (set *unitSet) aliased(name string) bool {
 // triggers, and returns that unit.
 func (set *unitSet) describe(name string, f unitfile.File, item *location.Item) string {
 	started := name
-	if key, ok := map[string]string{".timer": "Timer", ".path": "Path", ".socket": "Socket"}[unitfile.Suffix(name)]; ok {
+	if key, ok := map[string]string{".timer": "Timer", ".path": "Path",
+		".socket": "Socket"}[unitfile.Suffix(name)]; ok {
 		field := "Unit"
 		if key == "Socket" {
 			field = "Service"
@@ -290,8 +311,10 @@ func (set *unitSet) facts(name string, f unitfile.File, by, dropIns []string) []
 	}
 	add("started by", strings.Join(by, ", "), "links and dependency keys")
 	for _, key := range []struct{ section, key, name string }{
-		{"Timer", "OnCalendar", "schedule"}, {"Timer", "OnBootSec", "after start of the machine"}, {"Timer", "OnUnitActiveSec", "again after"},
-		{"Socket", "ListenStream", "listens on"}, {"Path", "PathExists", "when there is"}, {"Path", "PathChanged", "when it changes"},
+		{"Timer", "OnCalendar", "schedule"}, {"Timer", "OnBootSec", "after start of the machine"},
+		{"Timer", "OnUnitActiveSec", "again after"},
+		{"Socket", "ListenStream", "listens on"}, {"Path", "PathExists", "when there is"}, {"Path", "PathChanged",
+			"when it changes"},
 		{"Service", "Restart", "restarted"}, {"Service", "User", "runs as"},
 	} {
 		add(key.name, strings.Join(f.All(key.section, key.key), ", "), key.key+"=")
@@ -405,7 +428,8 @@ func (sw unitSwitch) Plan(images location.Images, want location.Want) ([]locatio
 	if want.State == autostart.Disabled {
 		var edits []location.Edit
 		for _, l := range sw.links {
-			edits = append(edits, location.Edit{Artifact: artifact.File(l), Image: artifact.Image{Kind: artifact.Absent}})
+			edits = append(edits, location.Edit{Artifact: artifact.File(l),
+				Image: artifact.Image{Kind: artifact.Absent}})
 		}
 		if !sw.pulled && !want.Hold {
 			return edits, nil
@@ -439,7 +463,8 @@ func (sw unitSwitch) mask(images location.Images, want location.Want) ([]locatio
 		return nil, nil
 	}
 	if image.Kind != artifact.Absent {
-		return nil, fmt.Errorf("%w: a unit of one's own is in the way at %s; switch that entry instead", location.ErrNoSwitch, sw.maskAt)
+		return nil, fmt.Errorf("%w: a unit of one's own is in the way at %s; switch that entry instead",
+			location.ErrNoSwitch, sw.maskAt)
 	}
 	uid, gid := sw.owner()
 	return []location.Edit{{Artifact: a, Image: artifact.NewLink("/dev/null", uid, gid, want.Now)}}, nil
@@ -457,15 +482,18 @@ func (sw unitSwitch) enable(images location.Images, want location.Want) ([]locat
 		if !u.masked {
 			continue
 		}
-		if dir := sw.set.dirs[u.dir]; dir != sw.set.path.config && dir != sw.set.path.control && dir != sw.set.path.runtime {
+		if dir := sw.set.dirs[u.dir]; dir != sw.set.path.config && dir != sw.set.path.control &&
+			dir != sw.set.path.runtime {
 			return nil, fmt.Errorf("%w: it is masked by the vendor at %s", location.ErrNoSwitch, u.path)
 		}
-		edits = append(edits, location.Edit{Artifact: artifact.File(u.path), Image: artifact.Image{Kind: artifact.Absent}})
+		edits = append(edits, location.Edit{Artifact: artifact.File(u.path),
+			Image: artifact.Image{Kind: artifact.Absent}})
 	}
 	for _, l := range sw.set.byUnit[sw.name] {
 		// A dependency that was masked by itself.
 		if l.kind != "" && l.name == sw.name && l.target == "/dev/null" && sw.set.dirs[l.dir] == sw.set.path.config {
-			edits = append(edits, location.Edit{Artifact: artifact.File(l.path), Image: artifact.Image{Kind: artifact.Absent}})
+			edits = append(edits, location.Edit{Artifact: artifact.File(l.path),
+				Image: artifact.Image{Kind: artifact.Absent}})
 		}
 	}
 	if sw.pulled {
@@ -473,7 +501,8 @@ func (sw unitSwitch) enable(images location.Images, want location.Want) ([]locat
 	}
 	links := sw.wanted()
 	if len(links) == 0 && len(edits) == 0 {
-		return nil, fmt.Errorf("%w: the unit has no [Install] section that says what should start it", location.ErrNoSwitch)
+		return nil, fmt.Errorf("%w: the unit has no [Install] section that says what should start it",
+			location.ErrNoSwitch)
 	}
 	uid, gid := sw.owner()
 	for _, l := range links {
@@ -484,7 +513,8 @@ func (sw unitSwitch) enable(images location.Images, want location.Want) ([]locat
 		if image.Kind != artifact.Absent && image.Target != "/dev/null" {
 			continue
 		}
-		edits = append(edits, location.Edit{Artifact: artifact.File(l), Image: artifact.NewLink(source.path, uid, gid, want.Now)})
+		edits = append(edits, location.Edit{Artifact: artifact.File(l), Image: artifact.NewLink(source.path, uid, gid,
+			want.Now)})
 	}
 	return edits, nil
 }

@@ -86,7 +86,8 @@ func readSysV(s *location.Survey, places []location.Place) {
 func defaultRunlevel(s *location.Survey) string {
 	content, _ := s.ReadFile("/etc/inittab", 1<<20)
 	for line := range strings.Lines(string(content)) {
-		if f := strings.Split(strings.TrimSpace(line), ":"); len(f) > 2 && f[2] == "initdefault" && !strings.HasPrefix(f[0], "#") {
+		if f := strings.Split(strings.TrimSpace(line), ":"); len(f) > 2 && f[2] == "initdefault" &&
+			!strings.HasPrefix(f[0], "#") {
 			return f[1]
 		}
 	}
@@ -105,7 +106,8 @@ func sysvItem(s *location.Survey, name string, links []rcLink, bySystemd bool, l
 		}
 	}
 	item := &location.Item{
-		Entry: autostart.Entry{Name: name, State: autostart.Disabled, Command: script, Source: autostart.Source{Path: script}},
+		Entry: autostart.Entry{Name: name, State: autostart.Disabled, Command: script,
+			Source: autostart.Source{Path: script}},
 		Artifacts: func() []artifact.Artifact {
 			names := []string{script}
 			for _, l := range links {
@@ -175,7 +177,8 @@ func (r renamed) Plan(images location.Images, want location.Want) ([]location.Ed
 		if there.Kind != artifact.Absent {
 			return nil, fmt.Errorf("%w: both %s and %s are there", location.ErrNoSwitch, from.Name, to.Name)
 		}
-		edits = append(edits, location.Edit{Artifact: to, Image: was}, location.Edit{Artifact: from, Image: artifact.Image{Kind: artifact.Absent}})
+		edits = append(edits, location.Edit{Artifact: to, Image: was}, location.Edit{Artifact: from,
+			Image: artifact.Image{Kind: artifact.Absent}})
 	}
 	return edits, nil
 }

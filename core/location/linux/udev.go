@@ -22,7 +22,8 @@ func readRules(s *location.Survey, places []location.Place) {
 		}
 		var commands []string
 		ruleLines.EachLine(s, f, func(line string) {
-			if command := strings.Join(parseRule(line).commands, "; "); command != "" && !slices.Contains(commands, command) {
+			if command := strings.Join(parseRule(line).commands, "; "); command != "" &&
+				!slices.Contains(commands, command) {
 				commands = append(commands, command)
 			}
 		})
@@ -61,7 +62,8 @@ func describeRule(s *location.Survey, _ location.Found, line string) *location.I
 		item.Mode = "the rule also sets " + strings.Join(r.sets, ", ")
 	}
 	if r.jumps {
-		item.Switcher = location.NoSwitch{Why: "other rules of the file jump over it or to it; turn off what it starts instead"}
+		item.Switcher = location.NoSwitch{Why: "other rules of the file jump over it or to it; turn off what it " +
+			"starts instead"}
 	}
 	return item
 }
@@ -78,8 +80,10 @@ func parseRule(line string) rule {
 	var r rule
 	for _, t := range ruleTokens(line) {
 		key, attribute, _ := strings.Cut(strings.TrimSuffix(t.key, "}"), "{")
-		runs := t.value != "" && (key == "RUN" && attribute != "builtin" || key == "PROGRAM" || key == "IMPORT" && attribute == "program")
-		wants := t.value != "" && key == "ENV" && (attribute == "SYSTEMD_WANTS" || attribute == "SYSTEMD_USER_WANTS") && t.sets()
+		runs := t.value != "" && (key == "RUN" && attribute != "builtin" || key == "PROGRAM" || key == "IMPORT" &&
+			attribute == "program")
+		wants := t.value != "" && key == "ENV" && (attribute == "SYSTEMD_WANTS" || attribute == "SYSTEMD_USER_WANTS") &&
+			t.sets()
 		switch {
 		case runs:
 			if len(r.commands) == 0 {
@@ -90,7 +94,8 @@ func parseRule(line string) rule {
 			r.commands = append(r.commands, "start "+t.value)
 		case key == "LABEL" || key == "GOTO":
 			r.jumps = true
-		case t.sets() && slices.Contains([]string{"SYMLINK", "MODE", "OWNER", "GROUP", "NAME", "ATTR", "SYSCTL", "TAG", "ENV"}, key) && !slices.Contains(r.sets, key):
+		case t.sets() && slices.Contains([]string{"SYMLINK", "MODE", "OWNER", "GROUP", "NAME", "ATTR", "SYSCTL", "TAG",
+			"ENV"}, key) && !slices.Contains(r.sets, key):
 			r.sets = append(r.sets, key)
 		}
 	}

@@ -28,9 +28,12 @@ var systemUnits = unitPath{
 	above:   []string{"/run/systemd/system.control", "/run/systemd/transient", "/run/systemd/generator.early"},
 	config:  "/etc/systemd/system",
 	runtime: "/run/systemd/system",
-	below: []string{"/etc/systemd/system.attached", "/run/systemd/system", "/run/systemd/system.attached", "/run/systemd/generator",
-		"/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system", "/run/systemd/generator.late"},
-	roots: []string{"default.target", "sysinit.target", "basic.target", "timers.target", "sockets.target", "paths.target"},
+	below: []string{"/etc/systemd/system.attached", "/run/systemd/system", "/run/systemd/system.attached",
+		"/run/systemd/generator",
+		"/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system",
+		"/run/systemd/generator.late"},
+	roots: []string{"default.target", "sysinit.target", "basic.target", "timers.target", "sockets.target",
+		"paths.target"},
 }
 
 var userUnits = unitPath{
@@ -107,8 +110,9 @@ var dependencyKeys = []string{"Wants", "Requires", "BindsTo", "Upholds"}
 // loadUnits reads the names in all search folders. Files are parsed when they
 // are asked for.
 func loadUnits(s *location.Survey, p unitPath, parsed *parsedFiles) *unitSet {
-	set := &unitSet{path: p, sources: map[string][]unitSource{}, aliases: map[string]string{}, dropIns: map[string][]string{},
-		parsed: parsed, view: s.View, read: s.File}
+	set := &unitSet{path: p, sources: map[string][]unitSource{}, aliases: map[string]string{},
+		dropIns: map[string][]string{},
+		parsed:  parsed, view: s.View, read: s.File}
 	inSearchPath := map[string]bool{}
 	for _, dir := range p.places() {
 		if full, err := s.Resolve(dir); err != nil {
@@ -251,7 +255,8 @@ func (set *unitSet) real(name string) string {
 // below is true.
 func (set *unitSet) source(name string, below bool) (unitSource, bool) {
 	candidates := set.sources[name]
-	if t, _, ok := unitfile.Template(name); ok && !slices.ContainsFunc(candidates, func(u unitSource) bool { return !u.masked }) {
+	if t, _, ok := unitfile.Template(name); ok && !slices.ContainsFunc(candidates,
+		func(u unitSource) bool { return !u.masked }) {
 		candidates = append(slices.Clone(candidates), set.sources[t]...)
 	}
 	for _, c := range candidates {
@@ -373,7 +378,8 @@ func (set *unitSet) dropInsOf(name string) []string {
 		folders = append(folders, t+".d")
 		bare, _, _ = strings.Cut(bare, "@")
 	}
-	for at := strings.LastIndexByte(strings.TrimSuffix(bare, "-"), '-'); at > 0; at = strings.LastIndexByte(bare[:at], '-') {
+	for at := strings.LastIndexByte(strings.TrimSuffix(bare, "-"), '-'); at > 0; at = strings.LastIndexByte(bare[:at],
+		'-') {
 		folders = append(folders, bare[:at+1]+suffix+".d")
 	}
 	folders = append(folders, strings.TrimPrefix(suffix, ".")+".d")
@@ -481,7 +487,8 @@ func (set *unitSet) pulledBy(name string, gone map[string]bool) []string {
 			continue
 		}
 		masked := slices.ContainsFunc(set.byUnit[l.name], func(m unitLink) bool {
-			return m.dir < l.dir && m.parent == l.parent && m.kind == l.kind && m.name == l.name && m.target == "/dev/null" && !gone[m.path]
+			return m.dir < l.dir && m.parent == l.parent && m.kind == l.kind && m.name == l.name &&
+				m.target == "/dev/null" && !gone[m.path]
 		})
 		if !masked && !slices.Contains(by, l.parent) {
 			by = append(by, l.parent)
@@ -489,7 +496,10 @@ func (set *unitSet) pulledBy(name string, gone map[string]bool) []string {
 	}
 	for _, r := range set.reached[name] {
 		as, from, _ := strings.Cut(r, "\x00")
-		if as != name && slices.ContainsFunc(set.byUnit[as], func(l unitLink) bool { return l.kind == "" && l.name == as && gone[l.path] }) {
+		if as != name && slices.ContainsFunc(set.byUnit[as], func(l unitLink) bool {
+			return l.kind == "" &&
+				l.name == as && gone[l.path]
+		}) {
 			continue // named by an alias that is gone
 		}
 		if !slices.Contains(by, from) {
@@ -525,7 +535,8 @@ func (set *unitSet) install(name string) install {
 	for _, a := range section.List("Install", "Alias") {
 		in.aliases = append(in.aliases, unitfile.Expand(a, unit))
 	}
-	for _, key := range []struct{ name, kind string }{{"WantedBy", "wants"}, {"RequiredBy", "requires"}, {"UpheldBy", "upholds"}} {
+	for _, key := range []struct{ name, kind string }{{"WantedBy", "wants"}, {"RequiredBy", "requires"},
+		{"UpheldBy", "upholds"}} {
 		for _, by := range section.List("Install", key.name) {
 			in.links = append(in.links, unitfile.Expand(by, unit)+"."+key.kind+"/"+unit)
 		}

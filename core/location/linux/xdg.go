@@ -48,11 +48,13 @@ var setsConfigDirs = regexp.MustCompile(`(?m)^[^#\n]*\bXDG_CONFIG_DIRS=["']?([^"
 func addedConfigDirs(s *location.Survey) []string {
 	var dirs []string
 	add := func(dir string) {
-		if dir = path.Join(dir, "autostart"); path.IsAbs(dir) && dir != overrideFolder && dir != "/usr/share/autostart" && !strings.Contains(dir, "$") && !slices.Contains(dirs, dir) && has(s, dir) {
+		if dir = path.Join(dir, "autostart"); path.IsAbs(dir) && dir != overrideFolder &&
+			dir != "/usr/share/autostart" && !strings.Contains(dir, "$") && !slices.Contains(dirs, dir) && has(s, dir) {
 			dirs = append(dirs, dir)
 		}
 	}
-	for _, folder := range []string{"/etc/profile.d", "/etc/X11/Xsession.d", "/etc/environment.d", "/usr/lib/environment.d"} {
+	for _, folder := range []string{"/etc/profile.d", "/etc/X11/Xsession.d", "/etc/environment.d",
+		"/usr/lib/environment.d"} {
 		entries, _ := s.ReadDir(folder)
 		for _, e := range entries {
 			content, err := s.ReadFile(path.Join(folder, e.Name()), maxSkeleton)
@@ -61,7 +63,8 @@ func addedConfigDirs(s *location.Survey) []string {
 			}
 			for _, match := range setsConfigDirs.FindAllStringSubmatch(string(content), -1) {
 				for dir := range strings.SplitSeq(match[1], ":") {
-					if before, ok := strings.CutSuffix(strings.NewReplacer("{", "", "}", "").Replace(dir), "$DESKTOP_SESSION"); ok {
+					if before, ok := strings.CutSuffix(strings.NewReplacer("{", "", "}", "").Replace(dir),
+						"$DESKTOP_SESSION"); ok {
 						for _, session := range sessionNames(s) {
 							add(before + session)
 						}
@@ -119,7 +122,8 @@ func readXDGAutostart(s *location.Survey) {
 			if strings.HasSuffix(e.Name(), ".desktop") {
 				own[e.Name()] = append(own[e.Name()], u.Name)
 				file := path.Join(dir, e.Name())
-				addDesktopEntry(s, desktops, file, e.Type(), hide{file: file, user: &u, below: system[e.Name()], delays: delays}, nil)
+				addDesktopEntry(s, desktops, file, e.Type(), hide{file: file, user: &u, below: system[e.Name()],
+					delays: delays}, nil)
 			}
 		}
 	}
@@ -127,7 +131,8 @@ func readXDGAutostart(s *location.Survey) {
 		readSnapAutostart(s, desktops, &s.Machine.Users[k])
 	}
 	for _, name := range order {
-		addDesktopEntry(s, desktops, system[name], types[name], hide{file: system[name], below: below[name], delays: delays}, own[name])
+		addDesktopEntry(s, desktops, system[name], types[name], hide{file: system[name], below: below[name],
+			delays: delays}, own[name])
 	}
 }
 
@@ -142,7 +147,10 @@ func readSnapAutostart(s *location.Survey, desktops []desktop, u *account.User) 
 			if full, err := s.Resolve(file); err == nil && strings.HasSuffix(e.Name(), ".desktop") {
 				s.Adjusting(func(item *location.Item) {
 					item.Switcher, item.Artifacts = location.Park{Artifact: artifact.File(full)}, unix.Files(full)
-				}, func(s *location.Survey) { addDesktopEntry(s, desktops, file, e.Type(), hide{file: file, user: u}, nil) })
+				}, func(s *location.Survey) {
+					addDesktopEntry(s, desktops, file, e.Type(), hide{file: file, user: u},
+						nil)
+				})
 			}
 		}
 	}
@@ -152,9 +160,11 @@ func userAutostart(u account.User) string { return path.Join(u.Home, ".config/au
 
 // addDesktopEntry reports one file. overriddenBy are the people whose own file
 // of that name takes its place.
-func addDesktopEntry(s *location.Survey, desktops []desktop, file string, kind fs.FileMode, sw hide, overriddenBy []string) {
+func addDesktopEntry(s *location.Survey, desktops []desktop, file string, kind fs.FileMode, sw hide,
+	overriddenBy []string) {
 	item := &location.Item{
-		Entry:    autostart.Entry{Name: strings.TrimSuffix(path.Base(file), ".desktop"), State: autostart.Enabled, Source: autostart.Source{Path: file}},
+		Entry: autostart.Entry{Name: strings.TrimSuffix(path.Base(file), ".desktop"), State: autostart.Enabled,
+			Source: autostart.Source{Path: file}},
 		Switcher: sw,
 	}
 	if sw.user != nil {
@@ -212,7 +222,8 @@ func addDesktopEntry(s *location.Survey, desktops []desktop, file string, kind f
 
 // describeDesktopEntry fills in what the keys of the file say, and whether any session that is installed
 // starts it.
-func describeDesktopEntry(s *location.Survey, desktops []desktop, f *desktopentry.File, item *location.Item, overriddenBy []string) {
+func describeDesktopEntry(s *location.Survey, desktops []desktop, f *desktopentry.File, item *location.Item,
+	overriddenBy []string) {
 	if name, ok := f.Get("Name"); ok && name != "" {
 		item.Name = strings.Clone(name) // else it would keep the whole file in memory
 	}
@@ -284,7 +295,8 @@ func describeDesktopEntry(s *location.Survey, desktops []desktop, f *desktopentr
 	}
 	item.Facts = func() []location.Fact {
 		if len(overriddenBy) > 0 {
-			return append(facts[:len(facts):len(facts)], location.Fact{Name: "own file instead", Value: strings.Join(overriddenBy, ", "), Basis: "~/.config/autostart"})
+			return append(facts[:len(facts):len(facts)], location.Fact{Name: "own file instead",
+				Value: strings.Join(overriddenBy, ", "), Basis: "~/.config/autostart"})
 		}
 		return facts
 	}
@@ -307,12 +319,14 @@ func (h hide) artifacts(users []account.User, full string) []artifact.Artifact {
 	if h.user == nil {
 		for _, other := range []string{h.override(), h.below} {
 			if other != h.file && other != "" {
-				list = append(list, artifact.File(other), artifact.File(path.Dir(other)), artifact.File(path.Dir(path.Dir(other))))
+				list = append(list, artifact.File(other), artifact.File(path.Dir(other)),
+					artifact.File(path.Dir(path.Dir(other))))
 			}
 		}
 		for _, u := range users {
 			dir := userAutostart(u)
-			list = append(list, artifact.File(path.Dir(dir)), artifact.File(dir), artifact.File(path.Join(dir, path.Base(h.file))))
+			list = append(list, artifact.File(path.Dir(dir)), artifact.File(dir),
+				artifact.File(path.Join(dir, path.Base(h.file))))
 		}
 	}
 	if full != h.file && full != "" && full != "/dev/null" {
@@ -352,7 +366,8 @@ func (h hide) Plan(images location.Images, want location.Want) ([]location.Edit,
 
 // write plans the file that is to decide, for its owner. Where it does not exist
 // it starts as a copy of the one it is to override.
-func (h hide) write(images location.Images, want location.Want, file string, owner account.User, original string) ([]location.Edit, error) {
+func (h hide) write(images location.Images, want location.Want, file string, owner account.User,
+	original string) ([]location.Edit, error) {
 	a := artifact.File(file)
 	image, err := images.Image(a)
 	if err != nil {
@@ -432,7 +447,8 @@ func contentOf(images location.Images, file string) ([]byte, error) {
 		switch image.Kind {
 		case artifact.Regular:
 			if image.Mode&0o004 == 0 {
-				return nil, fmt.Errorf("%w: not every user may read %s, so it is not copied", location.ErrNoSwitch, file)
+				return nil, fmt.Errorf("%w: not every user may read %s, so it is not copied", location.ErrNoSwitch,
+					file)
 			}
 			return image.Content, nil
 		case artifact.Symlink:

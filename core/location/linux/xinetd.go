@@ -41,18 +41,21 @@ func readXinetd(s *location.Survey, places []location.Place) {
 			name, get := strings.TrimPrefix(block.head, "service "), block.settings
 			setting := part.Setting{File: f.Path, Head: block.head, Nth: nth[block.head], Key: "disable"}
 			nth[block.head]++
-			item := named(name, strings.TrimSpace(get["server"]+" "+get["server_args"]), append([]string{get["server"]}, strings.Fields(get["server_args"])...))
+			item := named(name, strings.TrimSpace(get["server"]+" "+get["server_args"]), append([]string{get["server"]},
+				strings.Fields(get["server_args"])...))
 			if get["server"] == "" {
 				item.Argv = nil // xinetd's own, or another machine's
 			}
-			item.State, item.When, item.Source = autostart.Enabled, "when something connects to "+name, autostart.Source{Path: f.Path, Line: block.line}
+			item.State, item.When, item.Source = autostart.Enabled, "when something connects to "+name,
+				autostart.Source{Path: f.Path, Line: block.line}
 			item.Artifacts, item.Switcher = unix.Files(f.Path), xinetdSwitch{setting}
 			switch id := get["id"]; {
 			case get["disable"] == "yes":
 				item.State, item.Mode = autostart.Disabled, "disable = yes"
 			case disabled[name] || id != "" && disabled[id]:
 				item.State, item.Mode = autostart.Disabled, "in the list disabled of /etc/xinetd.conf"
-				item.Switcher = location.NoSwitch{Why: "the list disabled of /etc/xinetd.conf has it; take it out there", Of: setting}
+				item.Switcher = location.NoSwitch{
+					Why: "the list disabled of /etc/xinetd.conf has it; take it out there", Of: setting}
 			}
 			s.Add(fmt.Sprintf("%s\x00%s\x00%d", f.Key, block.head, setting.Nth), item)
 		}
@@ -106,8 +109,10 @@ func (x xinetdSwitch) Plan(images location.Images, want location.Want) ([]locati
 func (x xinetdSwitch) Group() artifact.Artifact { return x.In() }
 
 // PlanGroup switches several services of the file.
-func (x xinetdSwitch) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
-	return unix.InOnePass(images, want, x.In(), len(group), func(image artifact.Image) (artifact.Image, []error, error) {
+func (x xinetdSwitch) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit,
+	[]error) {
+	return unix.InOnePass(images, want, x.In(), len(group), func(image artifact.Image) (artifact.Image, []error,
+		error) {
 		if image.Kind != artifact.Regular {
 			return image, nil, fmt.Errorf("%w: %s is not a file", location.ErrNoSwitch, x.File)
 		}

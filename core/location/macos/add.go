@@ -12,8 +12,8 @@ import (
 	"lockback/core/machine/artifact"
 )
 
-// Add says how an entry is made where launchd finds it: an agent for what starts at sign-in, and for what runs by the clock
-// for one user; a daemon for all else.
+// Add says how an entry is made where launchd finds it: an agent for what starts at sign-in, and for what runs by the
+// clock for one user; a daemon for all else.
 func Add(m *machine.Reader, n location.New) (location.Made, error) {
 	if err := n.Check(m, nil); err != nil {
 		return location.Made{}, err

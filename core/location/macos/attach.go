@@ -32,8 +32,10 @@ const (
 )
 
 // ownPlugIns take part in macOS' own rights; some are bundles, some built in.
-var ownPlugIns = map[string]bool{"builtin": true, "loginwindow": true, "HomeDirMechanism": true, "MCXMechanism": true, "PKINITMechanism": true, "KerberosAgent": true,
-	"CryptoTokenKit": true, "DiskUnlock": true, "FamilyControls": true, "RestartAuthorization": true, "loginKC": true, "ConfigurationProfiles": true, "PlatformSSO": true, "PSSOAuthPlugin": true}
+var ownPlugIns = map[string]bool{"builtin": true, "loginwindow": true, "HomeDirMechanism": true, "MCXMechanism": true,
+	"PKINITMechanism": true, "KerberosAgent": true,
+	"CryptoTokenKit": true, "DiskUnlock": true, "FamilyControls": true, "RestartAuthorization": true, "loginKC": true,
+	"ConfigurationProfiles": true, "PlatformSSO": true, "PSSOAuthPlugin": true}
 
 // readAuthorization reports the plug-ins that take part when somebody signs in or
 // asks for a right, and the steps whose plug-in is gone: those lock people out.
@@ -179,7 +181,8 @@ func (d *disk) readEnvironment(s *location.Survey) {
 			continue
 		}
 		if doc, err := plist.Parse(a.info); err == nil {
-			add(a.user, path.Base(a.path), doc.Dict().Dict("LSEnvironment").Text(preload), path.Join(a.path, "Contents/Info.plist"))
+			add(a.user, path.Base(a.path), doc.Dict().Dict("LSEnvironment").Text(preload),
+				path.Join(a.path, "Contents/Info.plist"))
 		}
 	}
 	for _, h := range homes(s) {
@@ -210,15 +213,19 @@ var chromium = []struct {
 	name, folder string
 	domain       string // of its policies
 }{
-	{"Chrome", "Google/Chrome", "com.google.Chrome"}, {"Chrome Beta", "Google/Chrome Beta", "com.google.Chrome.beta"}, {"Chrome Canary", "Google/Chrome Canary", "com.google.Chrome.canary"},
-	{"Edge", "Microsoft Edge", "com.microsoft.Edge"}, {"Chromium", "Chromium", "org.chromium.Chromium"}, {"Brave", "BraveSoftware/Brave-Browser", "com.brave.Browser"},
-	{"Vivaldi", "Vivaldi", "com.vivaldi.Vivaldi"}, {"Opera", "com.operasoftware.Opera", "com.operasoftware.Opera"}, {"Arc", "Arc/User Data", "company.thebrowser.Browser"},
+	{"Chrome", "Google/Chrome", "com.google.Chrome"}, {"Chrome Beta", "Google/Chrome Beta", "com.google.Chrome.beta"},
+	{"Chrome Canary", "Google/Chrome Canary", "com.google.Chrome.canary"},
+	{"Edge", "Microsoft Edge", "com.microsoft.Edge"}, {"Chromium", "Chromium", "org.chromium.Chromium"},
+	{"Brave", "BraveSoftware/Brave-Browser", "com.brave.Browser"},
+	{"Vivaldi", "Vivaldi", "com.vivaldi.Vivaldi"}, {"Opera", "com.operasoftware.Opera", "com.operasoftware.Opera"},
+	{"Arc", "Arc/User Data", "company.thebrowser.Browser"},
 }
 
 // hostFolders are where native messaging hosts are described, for everyone and
 // below a home.
 func hostFolders() []string {
-	folders := []string{"Library/Google/Chrome/NativeMessagingHosts", "Library/Microsoft/Edge/NativeMessagingHosts", "Library/Application Support/Mozilla/NativeMessagingHosts"}
+	folders := []string{"Library/Google/Chrome/NativeMessagingHosts", "Library/Microsoft/Edge/NativeMessagingHosts",
+		"Library/Application Support/Mozilla/NativeMessagingHosts"}
 	for _, b := range chromium {
 		folders = append(folders, path.Join("Library/Application Support", b.folder, "NativeMessagingHosts"))
 	}
@@ -366,7 +373,8 @@ func readExternal(s *location.Survey) {
 				if !ok {
 					continue
 				}
-				item := newItem(h.user, strings.TrimSuffix(e.Name(), path.Ext(e.Name())), webextension.ExternalFrom(content), file)
+				item := newItem(h.user, strings.TrimSuffix(e.Name(), path.Ext(e.Name())),
+					webextension.ExternalFrom(content), file)
 				item.Mode = b.name + " extension, installed from outside"
 				parked(item, file)
 				s.Add(key(h.user, file), item)

@@ -125,13 +125,15 @@ func parseBackground(content []byte, source string) (records []record, known map
 	}
 	people := archive.Top("store").Field("itemsByUserIdentifier").Pairs()
 	if len(people) == 0 {
-		return nil, nil, &fs.PathError{Op: "read", Path: source, Err: fmt.Errorf("%w: it holds no store of items", keyedarchive.ErrFormat)}
+		return nil, nil, &fs.PathError{Op: "read", Path: source, Err: fmt.Errorf("%w: it holds no store of items",
+			keyedarchive.ErrFormat)}
 	}
 	known = map[string]bool{}
 	for _, p := range people {
 		known[p.Key.UUID()] = true
 		for _, o := range p.Value.List() {
-			r := record{person: p.Key.UUID(), name: o.Field("name").Text(), developer: o.Field("developerName").Text(), team: o.Field("teamIdentifier").Text(),
+			r := record{person: p.Key.UUID(), name: o.Field("name").Text(), developer: o.Field("developerName").Text(),
+				team:       o.Field("teamIdentifier").Text(),
 				identifier: o.Field("identifier").Text(), embedded: len(o.Field("items").List()), source: source}
 			r.kind, _ = o.Field("type").Int()
 			r.disposition, _ = o.Field("disposition").Int()

@@ -14,7 +14,9 @@ import (
 func TestPathsOfRecords(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		"file:///Applications/Tide%20Table.app/": "/Applications/Tide Table.app", "/usr/local/bin/x": "/usr/local/bin/x", "file://localhost/x": "/x", "Contents/Library/x": "", "https://gullrock.example/x": "", "%zz": "", "": "", "file:///a/../b": "/b",
+		"file:///Applications/Tide%20Table.app/": "/Applications/Tide Table.app",
+		"/usr/local/bin/x":                       "/usr/local/bin/x", "file://localhost/x": "/x",
+		"Contents/Library/x": "", "https://gullrock.example/x": "", "%zz": "", "": "", "file:///a/../b": "/b",
 	} {
 		require.Equal(t, want, fileOf(text), text)
 	}
@@ -24,8 +26,10 @@ func TestWhoseRecords(t *testing.T) {
 	t.Parallel()
 	u := &account.User{Name: "ines", UID: 501, UUID: "AAAA"}
 	b := background{same: func(name string) string { return name }, records: []record{
-		{person: "BBBB", path: "/x", kind: typeAgent, name: "another's"}, {person: "AAAA", path: "/x", kind: typeAgent, name: "hers"},
-		{person: "AAAA", path: "/x", kind: typeApp, name: "no job"}, {person: "", path: "/y", kind: typeDaemon, name: "nobody's"}, {person: "BBBB", path: "/z", kind: typeDaemon, name: "a daemon"},
+		{person: "BBBB", path: "/x", kind: typeAgent, name: "another's"}, {person: "AAAA", path: "/x", kind: typeAgent,
+			name: "hers"},
+		{person: "AAAA", path: "/x", kind: typeApp, name: "no job"}, {person: "", path: "/y", kind: typeDaemon,
+			name: "nobody's"}, {person: "BBBB", path: "/z", kind: typeDaemon, name: "a daemon"},
 	}, byPath: map[string][]int{"/x": {0, 1, 2}, "/y": {3}, "/z": {4}}}
 	r, ok := b.forFile("/x", u)
 	require.True(t, ok)
@@ -51,9 +55,14 @@ func FuzzDatabases(f *testing.F) {
 		f.Add(b)
 	}
 	place := bookmark.Encode(bookmark.Place{Path: "/Applications/Tide.app", VolumePath: "/"})
-	add(map[string]any{"$archiver": "NSKeyedArchiver", "$top": map[string]any{"store": plist.UID(1)}, "$objects": []any{"$null", map[string]any{"itemsByUserIdentifier": plist.UID(2)},
-		map[string]any{"NS.keys": []any{"AAAA"}, "NS.objects": []any{[]any{map[string]any{"name": "x", "type": uint64(2), "bookmark": place, "url": plist.UID(0)}}}}}})
-	add(map[string]any{"$archiver": "NSKeyedArchiver", "$top": map[string]any{"backgroundItems": plist.UID(1)}, "$objects": []any{"$null", map[string]any{"allContainers": []any{plist.UID(2), plist.UID(1)}}, map[string]any{"internalItems": []any{map[string]any{"bookmark": place}}}}})
+	add(map[string]any{"$archiver": "NSKeyedArchiver", "$top": map[string]any{"store": plist.UID(1)},
+		"$objects": []any{"$null", map[string]any{"itemsByUserIdentifier": plist.UID(2)},
+			map[string]any{"NS.keys": []any{"AAAA"},
+				"NS.objects": []any{[]any{map[string]any{"name": "x", "type": uint64(2), "bookmark": place,
+					"url": plist.UID(0)}}}}}})
+	add(map[string]any{"$archiver": "NSKeyedArchiver", "$top": map[string]any{"backgroundItems": plist.UID(1)},
+		"$objects": []any{"$null", map[string]any{"allContainers": []any{plist.UID(2), plist.UID(1)}},
+			map[string]any{"internalItems": []any{map[string]any{"bookmark": place}}}}})
 	f.Fuzz(func(t *testing.T, b []byte) {
 		records, _, err := parseBackground(b, "x")
 		for _, r := range records {

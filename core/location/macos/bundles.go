@@ -28,7 +28,8 @@ type bundle struct {
 
 // infoPlaces are where a bundle's Info.plist may lie: in bundles of today, of iOS'
 // kind, and older ones. The one for this system alone comes first.
-var infoPlaces = []string{"Contents/Info-macos.plist", "Contents/Info.plist", "Info.plist", "Support Files/Info.plist", "Resources/Info.plist"}
+var infoPlaces = []string{"Contents/Info-macos.plist", "Contents/Info.plist", "Info.plist", "Support Files/Info.plist",
+	"Resources/Info.plist"}
 
 // bundleAt reads a bundle.
 func bundleAt(s *location.Survey, dir string) bundle {
@@ -192,7 +193,8 @@ func readPlugIns(s *location.Survey) {
 				continue
 			}
 			s.Adjusting(func(item *location.Item) {
-				if last, ok := lastLoaded[p.folder]; ok && !s.Machine.Release().Before(last.since) && s.Machine.Release() != (mac.Release{}) && !item.Shipped {
+				if last, ok := lastLoaded[p.folder]; ok && !s.Machine.Release().Before(last.since) &&
+					s.Machine.Release() != (mac.Release{}) && !item.Shipped {
 					ignored(item, "not loaded since "+last.words)
 				}
 			}, func(s *location.Survey) { p.read(s, r.user, path.Join(r.path, p.folder)) })
@@ -213,7 +215,8 @@ func readSystemExtensions(s *location.Survey) {
 			continue
 		}
 		// What runs is the copy that macOS took of it; the app may have been moved or replaced since.
-		runs := cmp.Or(fileOf(d.Text("stagedBundleURL")), fileOf(d.Dict("stagedBundleURL").Text("relative")), d.Text("originPath"))
+		runs := cmp.Or(fileOf(d.Text("stagedBundleURL")), fileOf(d.Dict("stagedBundleURL").Text("relative")),
+			d.Text("originPath"))
 		item := newItem(nil, id, runs, systemExtensions)
 		item.Source.Key, item.Mode = id, strings.ReplaceAll(d.Text("state"), "_", " ")
 		if runs != "" {
@@ -223,7 +226,9 @@ func readSystemExtensions(s *location.Survey) {
 			off(item, item.Mode)
 		}
 		var facts []location.Fact
-		for _, row := range []struct{ name, value string }{{"team", d.Text("teamID")}, {"extends", strings.Join(d.Texts("categories"), ", ")}, {"inside", d.Dict("container").Text("bundlePath")}, {"brought along at", d.Text("originPath")}} {
+		for _, row := range []struct{ name, value string }{{"team", d.Text("teamID")},
+			{"extends", strings.Join(d.Texts("categories"), ", ")}, {"inside", d.Dict("container").Text("bundlePath")},
+			{"brought along at", d.Text("originPath")}} {
 			if row.value != "" {
 				facts = append(facts, location.Fact{Name: row.name, Value: row.value, Basis: systemExtensions})
 			}

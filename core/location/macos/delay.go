@@ -14,10 +14,12 @@ import (
 	"lockback/core/machine/artifact"
 )
 
-// Delay turns the job off in launchd's database and makes another one like it beside its file, which waits before it starts
-// the same. launchd has no delay: a StartInterval runs a job again and again.
-func (o override) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
-	later := location.Later{Off: true, Note: "launchd has no delay, so another job waits in a shell and starts the same"}
+// Delay turns the job off in launchd's database and makes another one like it beside its file, which waits before it
+// starts the same. launchd has no delay: a StartInterval runs a job again and again.
+func (o override) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration,
+	now time.Time) (location.Later, error) {
+	later := location.Later{Off: true,
+		Note: "launchd has no delay, so another job waits in a shell and starts the same"}
 	file := item.Source.Path
 	if ofSystem(file) || strings.Contains(file, ".app/") {
 		return later, fmt.Errorf("%w: it lies in what its maker signed", location.ErrNoDelay)
@@ -33,7 +35,8 @@ func (o override) Delay(m *machine.Reader, images location.Images, item *locatio
 	job := launchd.Parse(doc.Dict())
 	argv := job.Command()
 	if len(argv) == 0 || job.Kind() != launchd.AtLoad {
-		return later, fmt.Errorf("%w: it does not start when it is loaded, but when it is asked for", location.ErrNoDelay)
+		return later, fmt.Errorf("%w: it does not start when it is loaded, but when it is asked for",
+			location.ErrNoDelay)
 	}
 	label := o.label + ".later"
 	inner, _, again := location.Waited(argv)
@@ -56,6 +59,8 @@ func (o override) Delay(m *machine.Reader, images location.Images, item *locatio
 	if taken, err := images.Image(artifact.File(other)); err != nil || taken.Kind != artifact.Absent {
 		return later, fmt.Errorf("%w: %s is in the way", location.ErrNoDelay, other)
 	}
-	later.Made = &location.Made{Location: item.Location, User: item.User, Key: key(u, other), Edits: []location.Edit{{Artifact: artifact.File(other), Image: artifact.NewFile(content, 0o644, uid, gid, now)}}}
+	later.Made = &location.Made{Location: item.Location, User: item.User, Key: key(u, other),
+		Edits: []location.Edit{{Artifact: artifact.File(other), Image: artifact.NewFile(content, 0o644, uid, gid,
+			now)}}}
 	return later, nil
 }

@@ -169,7 +169,8 @@ var periods = []string{"daily", "weekly", "monthly"}
 
 func readPeriodic(s *location.Survey) {
 	settings := map[string]string{}
-	for _, file := range []string{"/private/etc/defaults/periodic.conf", "/private/etc/periodic.conf", "/private/etc/periodic.conf.local"} {
+	for _, file := range []string{"/private/etc/defaults/periodic.conf", "/private/etc/periodic.conf",
+		"/private/etc/periodic.conf.local"} {
 		content, ok := s.File(file)
 		if !ok {
 			continue
@@ -261,7 +262,8 @@ func readEmond(s *location.Survey) {
 			case !runs:
 				off(item, "the event monitor does not run")
 				item.AddFacts(func() []location.Fact {
-					return []location.Fact{{Name: "the event monitor", Value: "does not run while " + emondClients + " is empty", Basis: "emond(8)"}}
+					return []location.Fact{{Name: "the event monitor", Value: "does not run while " + emondClients +
+						" is empty", Basis: "emond(8)"}}
 				})
 			}
 			s.Add(key(nil, file, name), item)
@@ -276,8 +278,10 @@ func describeRC(_ *location.Survey, _ location.Found, item *location.Item) {
 
 // The files that shells read when somebody signs in or opens a terminal.
 var (
-	systemShellFiles = []string{"profile", "bashrc", "zprofile", "zshenv", "zshrc", "zlogin", "zlogout", "csh.cshrc", "csh.login", "csh.logout", "bashrc_Apple_Terminal", "zshrc_Apple_Terminal"}
-	userShellFiles   = []string{".profile", ".bash_profile", ".bash_login", ".bashrc", ".zprofile", ".zshenv", ".zshrc", ".zlogin", ".zlogout", ".cshrc", ".tcshrc", ".login", ".logout", ".bash_logout", ".config/fish/config.fish"}
+	systemShellFiles = []string{"profile", "bashrc", "zprofile", "zshenv", "zshrc", "zlogin", "zlogout", "csh.cshrc",
+		"csh.login", "csh.logout", "bashrc_Apple_Terminal", "zshrc_Apple_Terminal"}
+	userShellFiles = []string{".profile", ".bash_profile", ".bash_login", ".bashrc", ".zprofile", ".zshenv", ".zshrc",
+		".zlogin", ".zlogout", ".cshrc", ".tcshrc", ".login", ".logout", ".bash_logout", ".config/fish/config.fish"}
 )
 
 func shellFiles(dir string, names []string) []string {
@@ -333,7 +337,9 @@ eval ` + "`/usr/libexec/path_helper -c`" + `
 }()
 
 // shippedKeys are the lines of its zshrc that give keys their meanings.
-var shippedKeys = regexp.MustCompile(`^\[\[ -n ("\$terminfo\[k[a-zA-Z0-9]+\]" \]\] && key\[[A-Za-z0-9]+\]=\$terminfo\[k[a-zA-Z0-9]+\]|\$\{key\[[A-Za-z]+\]\} \]\] && bindkey "\$\{key\[[A-Za-z]+\]\}" [a-z-]+)$`)
+var shippedKeys = regexp.MustCompile(`^\[\[ -n ("\$terminfo\[k[a-zA-Z0-9]+\]" \]\] && ` +
+	`key\[[A-Za-z0-9]+\]=\$terminfo\[k[a-zA-Z0-9]+\]|\$\{key\[[A-Za-z]+\]\} \]\] && bindkey ` +
+	`"\$\{key\[[A-Za-z]+\]\}" [a-z-]+)$`)
 
 func readShellFiles(s *location.Survey) {
 	add := func(u *account.User, file string) {
@@ -369,9 +375,12 @@ func readShellFiles(s *location.Survey) {
 }
 
 // ownModules are the modules that macOS brings along, pam(8).
-var ownModules = map[string]bool{"afpmount": true, "aks": true, "deny": true, "env": true, "group": true, "krb5": true, "launchd": true, "localauthentication": true,
-	"mount": true, "nologin": true, "ntlm": true, "opendirectory": true, "permit": true, "rootok": true, "sacl": true, "securetty": true, "securityserver": true,
-	"self": true, "serialnumber": true, "smartcard": true, "tid": true, "uwtmp": true, "unix": true, "wheel": true, "wtmp": true}
+var ownModules = map[string]bool{"afpmount": true, "aks": true, "deny": true, "env": true, "group": true, "krb5": true,
+	"launchd": true, "localauthentication": true,
+	"mount": true, "nologin": true, "ntlm": true, "opendirectory": true, "permit": true, "rootok": true, "sacl": true,
+	"securetty": true, "securityserver": true,
+	"self": true, "serialnumber": true, "smartcard": true, "tid": true, "uwtmp": true, "unix": true, "wheel": true,
+	"wtmp": true}
 
 // permitted are the services of macOS' own that ask nobody who they are, since they ask for the old password
 // themselves.

@@ -47,11 +47,14 @@ type jobFolder struct {
 // jobs of one name the first one counts.
 func (d *disk) jobFolders(s *location.Survey) []*jobFolder {
 	d.jobsOnce.Do(func() {
-		for _, folder := range append(cryptexFolders(s), "/System/Library", "/Library/Apple/System/Library", "/Library") {
-			d.jobs = append(d.jobs, &jobFolder{path: folder + "/LaunchDaemons"}, &jobFolder{path: folder + "/LaunchAgents", agents: true})
+		for _, folder := range append(cryptexFolders(s), "/System/Library", "/Library/Apple/System/Library",
+			"/Library") {
+			d.jobs = append(d.jobs, &jobFolder{path: folder + "/LaunchDaemons"},
+				&jobFolder{path: folder + "/LaunchAgents", agents: true})
 		}
 		for _, h := range homes(s) {
-			d.jobs = append(d.jobs, &jobFolder{path: path.Join(h.path, "Library/LaunchAgents"), agents: true, user: h.user})
+			d.jobs = append(d.jobs, &jobFolder{path: path.Join(h.path, "Library/LaunchAgents"), agents: true,
+				user: h.user})
 		}
 		for _, f := range d.jobs {
 			f.read(s)
@@ -195,7 +198,8 @@ func (d *disk) readAgents(s *location.Survey) {
 			}
 			for _, j := range f.files {
 				if !atLoginWindow(j) {
-					s.Adjusting(func(item *location.Item) { item.Everyones = f.user == nil }, func(s *location.Survey) { d.addJob(s, j, h.user, known) })
+					s.Adjusting(func(item *location.Item) { item.Everyones = f.user == nil },
+						func(s *location.Survey) { d.addJob(s, j, h.user, known) })
 				}
 			}
 		}
@@ -217,7 +221,8 @@ func (d *disk) readAgents(s *location.Survey) {
 
 // atLoginWindow reports whether an agent runs before anyone has signed in only.
 func atLoginWindow(j *jobFile) bool {
-	return len(j.job.Sessions) > 0 && !slices.ContainsFunc(j.job.Sessions, func(t string) bool { return t != "LoginWindow" })
+	return len(j.job.Sessions) > 0 && !slices.ContainsFunc(j.job.Sessions,
+		func(t string) bool { return t != "LoginWindow" })
 }
 
 // domain is the label in its kind of session: what runs behind a sign-in without a desktop has a domain of its own,
@@ -230,7 +235,8 @@ func (j *jobFile) domain() string {
 }
 
 // kindStages are the stages of what starts by an event or at a time.
-var kindStages = map[launchd.Kind]autostart.Stage{launchd.OnSchedule: autostart.Schedule, launchd.OnEvent: autostart.Event, launchd.OnRequest: autostart.Event}
+var kindStages = map[launchd.Kind]autostart.Stage{launchd.OnSchedule: autostart.Schedule,
+	launchd.OnEvent: autostart.Event, launchd.OnRequest: autostart.Event}
 
 // loaded says in people's words when a job is loaded: an agent at sign-in, a daemon at startup.
 func loaded(when string, agent bool) string {
@@ -269,7 +275,8 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *account.User, known map
 	}
 	item.AddFacts(func() []location.Fact { return jobFacts(j, rec) })
 	if listed && rec.developer != "" {
-		item.Known = &autostart.Known{Maker: autostart.Maker{Name: autostart.Text(rec.developer), Basis: autostart.ByReceipt}}
+		item.Known = &autostart.Known{Maker: autostart.Maker{Name: autostart.Text(rec.developer),
+			Basis: autostart.ByReceipt}}
 	}
 	first, taken := known[j.domain()]
 	switch {
@@ -281,7 +288,10 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *account.User, known map
 	case taken:
 		ignored(item, "another file has its label")
 		fixed(item, "launchd loads only one job of this label, and takes "+first)
-		item.AddFacts(func() []location.Fact { return []location.Fact{{Name: "same label", Value: first, Basis: first}} })
+		item.AddFacts(func() []location.Fact {
+			return []location.Fact{{Name: "same label", Value: first,
+				Basis: first}}
+		})
 	default:
 		if known[j.domain()] = j.path; len(j.job.Limits) > 0 {
 			// Whether it is loaded on this Mac cannot be told: it may leave its label to the next file.
@@ -310,7 +320,8 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *account.User, known map
 
 // offByMacOS are the jobs of its own that macOS itself names as disabled in launchd's database of a new Mac, as
 // its users have shown their databases; none of them guards anything.
-var offByMacOS = map[string]bool{"com.apple.CSCSupportd": true, "com.apple.ftpd": true, "com.apple.mdmclient.daemon.runatboot": true, "com.apple.relatived": true, "com.apple.telnetd": true}
+var offByMacOS = map[string]bool{"com.apple.CSCSupportd": true, "com.apple.ftpd": true,
+	"com.apple.mdmclient.daemon.runatboot": true, "com.apple.relatived": true, "com.apple.telnetd": true}
 
 // leadsNowhere is why a file that a folder or a record names cannot be read: there is none.
 const leadsNowhere = "it leads to no file"
@@ -336,7 +347,8 @@ func jobFacts(j *jobFile, rec record) []location.Fact {
 	}
 	var facts []location.Fact
 	for _, row := range []struct{ name, value string }{
-		{"runs as", j.job.UserName}, {"in sessions of type", strings.Join(j.job.Sessions, ", ")}, {"in folder", j.job.Folder}, {"below", j.job.RootFolder},
+		{"runs as", j.job.UserName}, {"in sessions of type", strings.Join(j.job.Sessions, ", ")},
+		{"in folder", j.job.Folder}, {"below", j.job.RootFolder},
 		{"belongs to", strings.Join(j.job.Associated, ", ")},
 	} {
 		if row.value != "" {
@@ -380,7 +392,8 @@ type helper struct {
 var helperFolders = []struct {
 	name, ending string
 	agent, login bool
-}{{"LaunchDaemons", ".plist", false, false}, {"LaunchAgents", ".plist", true, false}, {"LoginItems", ".app", true, true}}
+}{{"LaunchDaemons", ".plist", false, false}, {"LaunchAgents", ".plist", true, false}, {"LoginItems", ".app", true,
+	true}}
 
 // applications reads all apps, those one folder down too.
 func (d *disk) applications(s *location.Survey) []*app {
@@ -600,7 +613,8 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *account.User) 
 	})
 	if rec, ok := d.backgroundItems(s).forHelper(h.file, label, u); ok {
 		if rec.developer != "" {
-			item.Known = &autostart.Known{Maker: autostart.Maker{Name: autostart.Text(rec.developer), Basis: autostart.ByReceipt}}
+			item.Known = &autostart.Known{Maker: autostart.Maker{Name: autostart.Text(rec.developer),
+				Basis: autostart.ByReceipt}}
 		}
 		item.AddFacts(rec.facts)
 	}

@@ -54,7 +54,8 @@ func approvals(s *location.Survey) (map[string]bool, error) {
 	if err := db.Tables("kext_policy"); err != nil {
 		return fail(err)
 	}
-	rows, err := db.Rows("SELECT bundle_id, max(allowed) FROM kext_policy GROUP BY bundle_id LIMIT ?", int64(maxApprovals))
+	rows, err := db.Rows("SELECT bundle_id, max(allowed) FROM kext_policy GROUP BY bundle_id LIMIT ?",
+		int64(maxApprovals))
 	if err != nil {
 		return fail(err)
 	}

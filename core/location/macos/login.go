@@ -22,7 +22,8 @@ import (
 
 // Where login items were kept before macOS 13, below a home.
 const (
-	agentDatabase = "Library/Application Support/com.apple.backgroundtaskmanagementagent/backgrounditems.btm" // since 10.13
+	// since 10.13
+	agentDatabase = "Library/Application Support/com.apple.backgroundtaskmanagementagent/backgrounditems.btm"
 	oldLoginItems = "Library/Preferences/com.apple.loginitems.plist"
 )
 
@@ -80,10 +81,13 @@ func (b *background) loginItems(u *account.User) (items []listed, known bool) {
 		known = known || id != "" && b.known[id]
 	}
 	for _, r := range b.records {
-		if !slices.Contains(ids, r.person) || r.kind&(typeApp|typeUser) == 0 || r.kind&(typeAgent|typeDaemon|typeLoginItem) != 0 || !r.enabled() && r.embedded > 0 || r.path == "" && r.kind&typeApp == 0 {
+		if !slices.Contains(ids, r.person) || r.kind&(typeApp|typeUser) == 0 ||
+			r.kind&(typeAgent|typeDaemon|typeLoginItem) != 0 || !r.enabled() && r.embedded > 0 || r.path == "" &&
+			r.kind&typeApp == 0 {
 			continue
 		}
-		items = append(items, listed{name: r.name, path: r.path, key: r.identifier, hidden: r.disposition&isHidden != 0, off: !r.enabled() || !r.allowed()})
+		items = append(items, listed{name: r.name, path: r.path, key: r.identifier, hidden: r.disposition&isHidden != 0,
+			off: !r.enabled() || !r.allowed()})
 	}
 	return items, known
 }
@@ -153,7 +157,8 @@ func readOldLoginItems(s *location.Survey, file string) []listed {
 			}
 			item := fromBookmark(dict.Text("Name"), data)
 			properties := dict.Dict("CustomItemProperties")
-			item.hidden = properties.Bool("com.apple.LSSharedFileList.ItemIsHidden") || properties.Bool("com.apple.loginitem.HideOnLaunch")
+			item.hidden = properties.Bool("com.apple.LSSharedFileList.ItemIsHidden") ||
+				properties.Bool("com.apple.loginitem.HideOnLaunch")
 			items = append(items, item)
 		}
 	}
@@ -168,7 +173,8 @@ func addLoginItems(s *location.Survey, u *account.User, file, mode string, list 
 		if mode != "" && item.State == autostart.Enabled {
 			item.Mode = mode
 		}
-		fixed(item, "the list of login items is changed by the running Mac only; switch it there, or in System Settings > General > Login Items")
+		fixed(item, "the list of login items is changed by the running Mac only; switch it there, or in System "+
+			"Settings > General > Login Items")
 		s.Add(key(nil, l.path, l.name), item)
 	}
 }
@@ -203,7 +209,8 @@ func loginItemOf(u *account.User, file string, l listed) *location.Item {
 func (d *disk) askLoginItems(s *location.Survey, u *account.User) bool {
 	items, err := s.Machine.LoginItems(*u)
 	if err != nil {
-		if !errors.Is(err, mac.ErrNoLoginItems) && !errors.Is(err, files.ErrNeedsRights) && !errors.Is(err, mac.ErrNotSignedIn) {
+		if !errors.Is(err, mac.ErrNoLoginItems) && !errors.Is(err, files.ErrNeedsRights) &&
+			!errors.Is(err, mac.ErrNotSignedIn) {
 			s.Skip("login items of "+u.Name, &fs.PathError{Op: "ask", Path: u.Name, Err: err})
 		}
 		return false
@@ -218,7 +225,8 @@ func (d *disk) askLoginItems(s *location.Survey, u *account.User) bool {
 		if i.Path == "" {
 			// System Events takes one in by its path only, and has lost that of an app which is gone.
 			item.Problems = append(item.Problems, autostart.TargetMissing)
-			fixed(item, "its app is gone, so that it could not be brought back; take it out in System Settings > General > Login Items")
+			fixed(item, "its app is gone, so that it could not be brought back; take it out in System Settings > "+
+				"General > Login Items")
 		} else {
 			a := mac.LoginItemOf(*u, i.Path)
 			item.Switcher = location.Park{Artifact: a}
@@ -233,7 +241,8 @@ func (d *disk) askLoginItems(s *location.Survey, u *account.User) bool {
 }
 
 // hooks are the keys of the sign-in window that run a program.
-var hooks = []struct{ key, when string }{{"LoginHook", "before sign-in, as root"}, {"LogoutHook", "after sign-out, as root"}}
+var hooks = []struct{ key, when string }{{"LoginHook", "before sign-in, as root"},
+	{"LogoutHook", "after sign-out, as root"}}
 
 func readLoginHooks(s *location.Survey) {
 	places := append([]root{{"/", nil}}, homes(s)...)
@@ -306,7 +315,8 @@ func readReopen(s *location.Survey) {
 		dir := path.Join(h.path, "Library/Preferences/ByHost")
 		for _, e := range s.Dir(dir) {
 			id, ok := strings.CutPrefix(strings.TrimSuffix(e.Name(), ".plist"), "com.apple.loginwindow.")
-			if !ok || !strings.HasSuffix(e.Name(), ".plist") || s.Machine.ID != "" && !strings.EqualFold(id, s.Machine.ID) {
+			if !ok || !strings.HasSuffix(e.Name(), ".plist") || s.Machine.ID != "" &&
+				!strings.EqualFold(id, s.Machine.ID) {
 				continue
 			}
 			file := path.Join(dir, e.Name())
@@ -316,9 +326,11 @@ func readReopen(s *location.Survey) {
 			}
 			s.Adjusting(func(item *location.Item) {
 				if s.Machine.Live {
-					fixed(item, "macOS writes this list anew at sign-out; quit the app before, or turn off that windows are opened again")
+					fixed(item, "macOS writes this list anew at sign-out; quit the app before, or turn off that "+
+						"windows are opened again")
 				}
-				if saves, told := preferenceOf(s, h.path, "com.apple.loginwindow.plist", "TALLogoutSavesState"); told && !saves {
+				if saves, told := preferenceOf(s, h.path, "com.apple.loginwindow.plist", "TALLogoutSavesState"); told &&
+					!saves {
 					ignored(item, "apps are not opened again (TALLogoutSavesState)")
 				}
 			}, func(s *location.Survey) {
@@ -352,7 +364,8 @@ const (
 )
 
 // errProfileStore tells what is known of profiles all the same.
-var errProfileStore = errors.New("profiles are kept in a form that nothing documents; what they set for sign-in is read from " + managedFolder)
+var errProfileStore = errors.New("profiles are kept in a form that nothing documents; what they set for sign-in is " +
+	"read from " + managedFolder)
 
 func readManaged(s *location.Survey) {
 	read := func(u *account.User, file string) {

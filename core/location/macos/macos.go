@@ -65,7 +65,8 @@ func key(u *account.User, file string, rest ...string) string {
 
 // newItem begins an item that is read from a file.
 func newItem(u *account.User, name, command, file string) *location.Item {
-	return &location.Item{Entry: autostart.Entry{Name: name, State: autostart.Enabled, Command: command, User: owner(u), Source: autostart.Source{Path: file}},
+	return &location.Item{Entry: autostart.Entry{Name: name, State: autostart.Enabled, Command: command, User: owner(u),
+		Source: autostart.Source{Path: file}},
 		For: u, Artifacts: artifacts(file)}
 }
 

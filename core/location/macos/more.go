@@ -13,7 +13,8 @@ import (
 )
 
 // bootTasks are the scripts that launchd runs while the system starts, where they are there, with when.
-var bootTasks = map[string]string{"rc.server": "at startup", "rc.cdrom": "when started from a disc", "rc.netboot": "when started over the network", "rc.installer_cleanup": "after an installation"}
+var bootTasks = map[string]string{"rc.server": "at startup", "rc.cdrom": "when started from a disc",
+	"rc.netboot": "when started over the network", "rc.installer_cleanup": "after an installation"}
 
 // kernelArguments has what the kernel is given at startup.
 const kernelArguments = "/Library/Preferences/SystemConfiguration/com.apple.Boot.plist"
@@ -43,8 +44,11 @@ func readBootTasks(s *location.Survey) {
 }
 
 // forced are the settings of ssh that run a command which whoever connects did not choose.
-var forced = map[string]string{"forcecommand": "when somebody connects over ssh", "authorizedkeyscommand": "when somebody connects over ssh", "authorizedprincipalscommand": "when somebody connects over ssh",
-	"subsystem": "when a client asks for it", "localcommand": "when connected to another computer", "proxycommand": "when connecting to another computer", "knownhostscommand": "when connecting to another computer"}
+var forced = map[string]string{"forcecommand": "when somebody connects over ssh",
+	"authorizedkeyscommand":       "when somebody connects over ssh",
+	"authorizedprincipalscommand": "when somebody connects over ssh",
+	"subsystem":                   "when a client asks for it", "localcommand": "when connected to another computer",
+	"proxycommand": "when connecting to another computer", "knownhostscommand": "when connecting to another computer"}
 
 func readSSHCommands(s *location.Survey) {
 	config := func(u *account.User, file string) {
@@ -56,7 +60,8 @@ func readSSHCommands(s *location.Survey) {
 			setting, value, _ := strings.Cut(strings.Replace(text, "=", " ", 1), " ")
 			when := forced[strings.ToLower(setting)]
 			value = strings.Trim(strings.TrimSpace(value), `"`)
-			if when == "" || strings.EqualFold(value, "none") || strings.EqualFold(setting, "subsystem") && strings.HasPrefix(strings.Join(strings.Fields(value), " "), "sftp /usr/libexec/sftp-server") {
+			if when == "" || strings.EqualFold(value, "none") || strings.EqualFold(setting, "subsystem") &&
+				strings.HasPrefix(strings.Join(strings.Fields(value), " "), "sftp /usr/libexec/sftp-server") {
 				continue
 			}
 			s.Add(key(u, file, text), sshCommand(u, setting, value, file, when, number))
@@ -83,7 +88,8 @@ func readSSHCommands(s *location.Survey) {
 					continue
 				}
 				command, _, _ := strings.Cut(strings.ReplaceAll(rest, `\"`, "\x01"), `"`)
-				s.Add(key(h.user, file, strconv.Itoa(number)), sshCommand(h.user, "command of a key", strings.ReplaceAll(command, "\x01", `"`), file, "when somebody connects with that key", number))
+				s.Add(key(h.user, file, strconv.Itoa(number)), sshCommand(h.user, "command of a key",
+					strings.ReplaceAll(command, "\x01", `"`), file, "when somebody connects with that key", number))
 			}
 		}
 	}
@@ -136,7 +142,8 @@ func (d *disk) readAppExtensions(s *location.Survey) {
 				item := newBundle(s, a.user, dir, "")
 				point := bundleAt(s, dir).info.Dict("NSExtension").Text("NSExtensionPointIdentifier")
 				item.Mode = strings.TrimPrefix(point, "com.apple.")
-				fixed(item, "its app registers it, and System Settings > General > Login Items & Extensions turns it off")
+				fixed(item,
+					"its app registers it, and System Settings > General > Login Items & Extensions turns it off")
 				s.Add(key(a.user, dir), item)
 			}
 		}
@@ -173,7 +180,8 @@ func readSudo(s *location.Survey) {
 	}
 	for number, text := range numbered(content) {
 		words := strings.Fields(text)
-		if len(words) < 3 || !slices.Contains([]string{"Plugin", "Path"}, words[0]) || words[0] == "Path" && words[1] != "noexec" && words[1] != "intercept" && words[1] != "askpass" {
+		if len(words) < 3 || !slices.Contains([]string{"Plugin", "Path"}, words[0]) || words[0] == "Path" &&
+			words[1] != "noexec" && words[1] != "intercept" && words[1] != "askpass" {
 			continue
 		}
 		library := words[2]

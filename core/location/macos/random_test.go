@@ -34,15 +34,19 @@ type drawnMac struct {
 	allowed map[string]bool            // what System Settings say of a job's file, for everyone
 }
 
-var jobFolders = []string{"/System/Library/LaunchDaemons", "/Library/Apple/System/Library/LaunchDaemons", "/Library/LaunchDaemons",
-	"/System/Library/LaunchAgents", "/Library/Apple/System/Library/LaunchAgents", "/Library/LaunchAgents", home + "/Library/LaunchAgents"}
+var jobFolders = []string{"/System/Library/LaunchDaemons", "/Library/Apple/System/Library/LaunchDaemons",
+	"/Library/LaunchDaemons",
+	"/System/Library/LaunchAgents", "/Library/Apple/System/Library/LaunchAgents", "/Library/LaunchAgents",
+	home + "/Library/LaunchAgents"}
 
 func drawMac(r *rand.Rand) drawnMac {
-	m := drawnMac{release: []string{"10.9.5", "10.15.7", "14.1"}[r.IntN(3)], off: map[string]map[string]bool{"": {}, "ines": {}}, allowed: map[string]bool{}}
+	m := drawnMac{release: []string{"10.9.5", "10.15.7", "14.1"}[r.IntN(3)], off: map[string]map[string]bool{"": {},
+		"ines": {}}, allowed: map[string]bool{}}
 	label := func() string { return fmt.Sprintf("org.gullrock.%c", 'a'+r.IntN(12)) }
 	for k := range 4 + r.IntN(24) {
 		j := drawnJob{folder: jobFolders[r.IntN(len(jobFolders))], file: fmt.Sprintf("%02d.plist", k), label: label(),
-			disabled: r.IntN(4) == 0, noProgram: r.IntN(12) == 0, open: r.IntN(10) == 0 && os.Geteuid() == 0, broken: r.IntN(12) == 0}
+			disabled: r.IntN(4) == 0, noProgram: r.IntN(12) == 0, open: r.IntN(10) == 0 && os.Geteuid() == 0,
+			broken: r.IntN(12) == 0}
 		if r.IntN(12) == 0 {
 			j.label = ""
 		}
@@ -85,7 +89,8 @@ func (m drawnMac) build(t *testing.T, r *rand.Rand) string {
 	}
 	for who, off := range m.off {
 		root := dict{}
-		name := map[string]string{"": "/private/var/db/com.apple.xpc.launchd/disabled.plist", "ines": "/private/var/db/com.apple.xpc.launchd/disabled.501.plist"}[who]
+		name := map[string]string{"": "/private/var/db/com.apple.xpc.launchd/disabled.plist",
+			"ines": "/private/var/db/com.apple.xpc.launchd/disabled.501.plist"}[who]
 		for label, is := range off {
 			root[label] = is
 			if m.release == "10.9.5" {
@@ -93,7 +98,8 @@ func (m drawnMac) build(t *testing.T, r *rand.Rand) string {
 			}
 		}
 		if m.release == "10.9.5" {
-			name = map[string]string{"": "/private/var/db/launchd.db/com.apple.launchd/overrides.plist", "ines": "/private/var/db/launchd.db/com.apple.launchd.peruser.501/overrides.plist"}[who]
+			name = map[string]string{"": "/private/var/db/launchd.db/com.apple.launchd/overrides.plist",
+				"ines": "/private/var/db/launchd.db/com.apple.launchd.peruser.501/overrides.plist"}[who]
 		}
 		files[name] = root
 	}
@@ -102,11 +108,13 @@ func (m drawnMac) build(t *testing.T, r *rand.Rand) string {
 		for _, id := range []string{"FFFFEEEE-DDDD-CCCC-BBBB-AAAAFFFFFFFE", "0D1F5A17-ABCD-4001-8314-000000000501"} {
 			items := list{}
 			for file, yes := range m.allowed {
-				items = append(items, dict{"type": uint64(0x10018), "disposition": map[bool]uint64{true: 0xb, false: 0x9}[yes], "url": "file://" + file})
+				items = append(items, dict{"type": uint64(0x10018), "disposition": map[bool]uint64{true: 0xb,
+					false: 0x9}[yes], "url": "file://" + file})
 			}
 			people[id] = items
 		}
-		files["/private/var/db/com.apple.backgroundtaskmanagement/BackgroundItems-v11.btm"] = binaryForm{records(people)}
+		files["/private/var/db/com.apple.backgroundtaskmanagement/BackgroundItems-v11.btm"] = binaryForm{
+			records(people)}
 	}
 	return smallMac(t, m.release, files)
 }

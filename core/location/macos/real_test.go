@@ -23,7 +23,8 @@ import (
 
 // account is a record of the local directory.
 func account(name, uid, home string) dict {
-	return dict{"name": list{name}, "uid": list{uid}, "gid": list{"20"}, "home": list{home}, "generateduid": list{"0D1F5A17-ABCD-4001-8314-0000000" + uid}}
+	return dict{"name": list{name}, "uid": list{uid}, "gid": list{"20"}, "home": list{home},
+		"generateduid": list{"0D1F5A17-ABCD-4001-8314-0000000" + uid}}
 }
 
 // look opens a Mac and lists it, by name and user.
@@ -53,21 +54,26 @@ func TestRealMacs(t *testing.T) {
 		users + "helper.plist":  account("helper", "00499", "/private/var/home/helper"), // hidden by its number
 		users + "_backup.plist": account("_backup", "00510", "/Users/_backup"),          // and by its name
 		users + "_www.plist":    account("_www", "00070", "/Library/WebServer"),
-		"/private/var/home/helper/Library/LaunchAgents/a.plist":          job("hidden.number", nil),
-		"/Users/_backup/Library/LaunchAgents/a.PLIST":                    job("hidden.name", nil),
-		"/Users/left/Library/LaunchAgents/a.plist":                       job("no.account", nil),
-		"/Library/LaunchDaemons/wide.plist":                              "\xff\xfe<\x00?\x00",
-		system + "com.openssh.sshd.plist":                                dict{"Label": "com.openssh.sshd", "Program": "/usr/bin/tide", "Disabled": true, "RunAtLoad": true},
-		system + "com.apple.xprotect.plist":                              job("com.apple.xprotect", nil),
-		system + "com.apple.quiet.plist":                                 dict{"Label": "com.apple.quiet", "Program": "/usr/bin/tide", "RunAtLoad": true},
-		system + "com.apple.limited.plist":                               dict{"Label": "com.apple.limited", "Program": "/usr/bin/tide", "Disabled": true, "RunAtLoad": true},
-		"/Library/LaunchDaemons/taker.plist":                             job("com.apple.limited", nil),
-		"/private/var/db/com.apple.xpc.launchd/disabled.plist":           dict{"com.openssh.sshd": false, "com.apple.xprotect": true},
+		"/private/var/home/helper/Library/LaunchAgents/a.plist": job("hidden.number", nil),
+		"/Users/_backup/Library/LaunchAgents/a.PLIST":           job("hidden.name", nil),
+		"/Users/left/Library/LaunchAgents/a.plist":              job("no.account", nil),
+		"/Library/LaunchDaemons/wide.plist":                     "\xff\xfe<\x00?\x00",
+		system + "com.openssh.sshd.plist": dict{"Label": "com.openssh.sshd",
+			"Program": "/usr/bin/tide", "Disabled": true, "RunAtLoad": true},
+		system + "com.apple.xprotect.plist": job("com.apple.xprotect", nil),
+		system + "com.apple.quiet.plist": dict{"Label": "com.apple.quiet",
+			"Program": "/usr/bin/tide", "RunAtLoad": true},
+		system + "com.apple.limited.plist": dict{"Label": "com.apple.limited",
+			"Program": "/usr/bin/tide", "Disabled": true, "RunAtLoad": true},
+		"/Library/LaunchDaemons/taker.plist": job("com.apple.limited", nil),
+		"/private/var/db/com.apple.xpc.launchd/disabled.plist": dict{"com.openssh.sshd": false,
+			"com.apple.xprotect": true},
 		"/System/Library/QuickLook/Text.qlgenerator/Contents/Info.plist": dict{"CFBundleIdentifier": "com.apple.text"},
 	})
 	m, _, by := look(t, root)
 	for name, want := range map[string]string{
-		"hidden.number helper": "enabled", "hidden.name _backup": "enabled", "no.account left": "enabled", "wide": "enabled", "com.openssh.sshd": "enabled", "com.apple.xprotect": "disabled",
+		"hidden.number helper": "enabled", "hidden.name _backup": "enabled", "no.account left": "enabled",
+		"wide": "enabled", "com.openssh.sshd": "enabled", "com.apple.xprotect": "disabled",
 	} {
 		require.NotNil(t, by[name], name)
 		require.Equal(t, want, string(by[name].State), name)
@@ -84,13 +90,15 @@ func TestRealMacs(t *testing.T) {
 	}
 	require.Equal(t, autostart.Disabled, states[system+"com.apple.limited.plist"])
 	require.Equal(t, autostart.Enabled, states["/Library/LaunchDaemons/taker.plist"])
-	require.ErrorIs(t, m.Writable(artifact.File("/System/Library/QuickLook/Text.qlgenerator/Contents/Info.plist"), artifact.Image{}, artifact.Image{}), mac.ErrSealed)
+	require.ErrorIs(t, m.Writable(artifact.File("/System/Library/QuickLook/Text.qlgenerator/Contents/Info.plist"),
+		artifact.Image{}, artifact.Image{}), mac.ErrSealed)
 }
 
 // One volume of the two that a Mac has is not taken for a clean machine.
 func TestHalfMacs(t *testing.T) {
 	t.Parallel()
-	data := smallMac(t, "14.5", dict{"/Library/LaunchDaemons/a.plist": dict{"Label": "tide", "Program": "/usr/bin/tide", "RunAtLoad": true}, "/System/Library/CoreServices/CoreTypes.bundle/Contents/Library/x": ""})
+	data := smallMac(t, "14.5", dict{"/Library/LaunchDaemons/a.plist": dict{"Label": "tide", "Program": "/usr/bin/tide",
+		"RunAtLoad": true}, "/System/Library/CoreServices/CoreTypes.bundle/Contents/Library/x": ""})
 	require.NoError(t, os.Remove(filepath.Join(data, "System/Library/CoreServices/SystemVersion.plist")))
 	_, inv, by := look(t, data)
 	require.Nil(t, by["tide"].Target.Exists, "it lies on the other volume")
@@ -105,25 +113,33 @@ func TestHalfMacs(t *testing.T) {
 func TestElsewhereIsUnknown(t *testing.T) {
 	t.Parallel()
 	root := smallMac(t, "14.5", dict{
-		"/Library/LaunchDaemons/a.plist":                                           job("behind a link", dict{"Program": "/opt/tide/bin/tide"}),
-		"/Library/LaunchDaemons/b.plist":                                           job("second fork", dict{"Program": "/tide/..namedfork/rsrc"}),
-		"/Library/LaunchDaemons/c.plist":                                           job("by number", dict{"Program": "/.vol/16777220/2/tide"}),
-		"/Library/LaunchDaemons/d.plist":                                           job("cryptex", dict{"Program": "/System/Cryptexes/App/usr/bin/tide"}),
-		"/Library/LaunchDaemons/e.plist":                                           job("another root", dict{"Program": "/bin/tide", "RootDirectory": "/opt/jail"}),
-		"/Library/LaunchDaemons/f.plist":                                           job("not in that root", dict{"Program": "/bin/sh", "RootDirectory": "/opt/jail"}),
-		"/Library/LaunchDaemons/g.plist":                                           job("gone", dict{"Program": "/opt/gone"}),
-		"/opt/jail/bin/tide":                                                       "",
+		"/Library/LaunchDaemons/a.plist": job("behind a link",
+			dict{"Program": "/opt/tide/bin/tide"}),
+		"/Library/LaunchDaemons/b.plist": job("second fork",
+			dict{"Program": "/tide/..namedfork/rsrc"}),
+		"/Library/LaunchDaemons/c.plist": job("by number", dict{"Program": "/.vol/16777220/2/tide"}),
+		"/Library/LaunchDaemons/d.plist": job("cryptex", dict{"Program": "/System/Cryptexes/App/usr/bin/tide"}),
+		"/Library/LaunchDaemons/e.plist": job("another root", dict{"Program": "/bin/tide",
+			"RootDirectory": "/opt/jail"}),
+		"/Library/LaunchDaemons/f.plist": job("not in that root", dict{"Program": "/bin/sh",
+			"RootDirectory": "/opt/jail"}),
+		"/Library/LaunchDaemons/g.plist": job("gone", dict{"Program": "/opt/gone"}),
+		"/opt/jail/bin/tide":             "",
 		"/Library/SystemExtensions/x/org.tide.systemextension/Contents/MacOS/tide": "",
 		"/Library/SystemExtensions/x/org.tide.systemextension/Contents/Info.plist": dict{"CFBundleExecutable": "tide"},
-		"/Library/SystemExtensions/db.plist": dict{"extensions": list{dict{"identifier": "org.tide", "state": "activated_enabled", "originPath": "/Applications/Moved.app/x",
+		"/Library/SystemExtensions/db.plist": dict{"extensions": list{dict{"identifier": "org.tide",
+			"state": "activated_enabled", "originPath": "/Applications/Moved.app/x",
 			"stagedBundleURL": dict{"relative": "file:///Library/SystemExtensions/x/org.tide.systemextension/"}}}},
 		"/private/var/db/ConfigurationProfiles/Store/ConfigProfiles.binary": "\x00",
 	})
-	for link, target := range map[string]string{"opt/tide": "/Volumes/Archive/tide", "System/Cryptexes": "/System/Volumes/Preboot/Cryptexes"} {
+	for link, target := range map[string]string{"opt/tide": "/Volumes/Archive/tide",
+		"System/Cryptexes": "/System/Volumes/Preboot/Cryptexes"} {
 		require.NoError(t, os.Symlink(target, filepath.Join(root, link)))
 	}
 	_, inv, by := look(t, root)
-	for name, want := range map[string]string{"behind a link": "unknown", "second fork": "unknown", "by number": "unknown", "cryptex": "unknown", "another root": "there", "not in that root": "missing", "gone": "missing", "org.tide": "there"} {
+	for name, want := range map[string]string{"behind a link": "unknown", "second fork": "unknown",
+		"by number": "unknown", "cryptex": "unknown", "another root": "there", "not in that root": "missing",
+		"gone": "missing", "org.tide": "there"} {
 		is := "unknown"
 		if exists := by[name].Target.Exists; exists != nil {
 			is = map[bool]string{true: "there", false: "missing"}[*exists]
@@ -137,14 +153,16 @@ func TestElsewhereIsUnknown(t *testing.T) {
 		}
 		return paths
 	}
-	require.ElementsMatch(t, []string{"/System/Cryptexes/App", "/System/Cryptexes/OS", "/private/var/db/ConfigurationProfiles/Store/ConfigProfiles.binary"}, unread())
+	require.ElementsMatch(t, []string{"/System/Cryptexes/App", "/System/Cryptexes/OS",
+		"/private/var/db/ConfigurationProfiles/Store/ConfigProfiles.binary"}, unread())
 
 	// A home on another volume is one line, not one for each place in it.
 	require.NoError(t, os.RemoveAll(filepath.Join(root, home)))
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "Users"), 0o755))
 	require.NoError(t, os.Symlink("/Volumes/Homes/ines", filepath.Join(root, home)))
 	_, inv, _ = look(t, root)
-	require.ElementsMatch(t, []string{"/System/Cryptexes/App", "/System/Cryptexes/OS", "/private/var/db/ConfigurationProfiles/Store/ConfigProfiles.binary", home}, unread())
+	require.ElementsMatch(t, []string{"/System/Cryptexes/App", "/System/Cryptexes/OS",
+		"/private/var/db/ConfigurationProfiles/Store/ConfigProfiles.binary", home}, unread())
 	require.Contains(t, inv.Unread[len(inv.Unread)-1].Reason, "the volume Homes")
 }
 
@@ -157,9 +175,14 @@ func TestRightsInTheLog(t *testing.T) {
 	require.NoError(t, err)
 	db.SetMaxOpenConns(1)
 	defer db.Close()
-	for _, statement := range []string{"PRAGMA journal_mode = wal", "CREATE TABLE rules (id INTEGER PRIMARY KEY, name TEXT)", "CREATE TABLE mechanisms (id INTEGER PRIMARY KEY, plugin TEXT, param TEXT, privileged INTEGER)",
-		"CREATE TABLE mechanisms_map (r_id INTEGER, m_id INTEGER, ord INTEGER)", "INSERT INTO rules VALUES (1, 'system.login.console')", "INSERT INTO mechanisms VALUES (1, 'builtin', 'x', 0)", "INSERT INTO mechanisms_map VALUES (1, 1, 0)",
-		"PRAGMA wal_checkpoint(RESTART)", "INSERT INTO mechanisms VALUES (2, 'Badge', 'ask', 1)", "INSERT INTO mechanisms_map VALUES (1, 2, 1)"} {
+	for _, statement := range []string{"PRAGMA journal_mode = wal",
+		"CREATE TABLE rules (id INTEGER PRIMARY KEY, name TEXT)",
+		"CREATE TABLE mechanisms (id INTEGER PRIMARY KEY, plugin TEXT, param TEXT, privileged INTEGER)",
+		"CREATE TABLE mechanisms_map (r_id INTEGER, m_id INTEGER, ord INTEGER)",
+		"INSERT INTO rules VALUES (1, 'system.login.console')", "INSERT INTO mechanisms VALUES (1, 'builtin', 'x', 0)",
+		"INSERT INTO mechanisms_map VALUES (1, 1, 0)",
+		"PRAGMA wal_checkpoint(RESTART)", "INSERT INTO mechanisms VALUES (2, 'Badge', 'ask', 1)",
+		"INSERT INTO mechanisms_map VALUES (1, 2, 1)"} {
 		_, err := db.Exec(statement)
 		require.NoError(t, err, statement)
 	}
@@ -198,8 +221,12 @@ func TestPlainMac(t *testing.T) {
 			off[item.Name] = true
 		}
 	}
-	for _, label := range []string{"com.apple.MobileFileIntegrity", "com.apple.coreservices.launchservicesd", "com.apple.watchdogd", "com.apple.mobile.keybagd", "com.apple.powerd", "com.apple.lsd", "com.apple.containermanagerd_system",
-		"com.apple.thermalmonitord", "com.apple.secinitd", "com.apple.taskgated", "com.apple.logind", "com.apple.driverkitd", "com.apple.usbd", "com.apple.sysextd", "com.apple.pluginkit.pkd", "com.apple.imklaunchagent", "com.apple.xpc.smd"} {
+	for _, label := range []string{"com.apple.MobileFileIntegrity", "com.apple.coreservices.launchservicesd",
+		"com.apple.watchdogd", "com.apple.mobile.keybagd", "com.apple.powerd", "com.apple.lsd",
+		"com.apple.containermanagerd_system",
+		"com.apple.thermalmonitord", "com.apple.secinitd", "com.apple.taskgated", "com.apple.logind",
+		"com.apple.driverkitd", "com.apple.usbd", "com.apple.sysextd", "com.apple.pluginkit.pkd",
+		"com.apple.imklaunchagent", "com.apple.xpc.smd"} {
 		require.False(t, free[label], label)
 	}
 	require.Len(t, off, 21, "%v", off)
@@ -207,13 +234,15 @@ func TestPlainMac(t *testing.T) {
 
 	background := "/private/var/db/com.apple.xpc.launchd/disabled"
 	root := testkit.MacAsItIs(t, dict{
-		"/Library/LaunchAgents/org.tide.plist":                    job("org.tide", dict{"Program": "/opt/tide"}),
-		"/Library/LaunchDaemons/org.fog.plist":                    job("org.fog", dict{"Program": "/opt/fog"}),
-		"/Library/LaunchDaemons/com.apple.cunning.plist":          job("com.apple.cunning", dict{"Program": "/usr/libexec/amfid"}),
+		"/Library/LaunchAgents/org.tide.plist": job("org.tide", dict{"Program": "/opt/tide"}),
+		"/Library/LaunchDaemons/org.fog.plist": job("org.fog", dict{"Program": "/opt/fog"}),
+		"/Library/LaunchDaemons/com.apple.cunning.plist": job("com.apple.cunning",
+			dict{"Program": "/usr/libexec/amfid"}),
 		"/private/var/db/dslocal/nodes/Default/users/admin.plist": account("admin", "00498", "/private/var/home/admin"),
 		"/private/var/home/admin/Library/LaunchAgents/x.plist":    job("org.hidden", nil),
 		"/opt/tide": "", "/opt/fog": "", "/tide": "",
-		background + ".plist":     dict{"com.openssh.sshd": false, "com.apple.atrun": false, "com.apple.alf": true, "org.fog": true},
+		background + ".plist": dict{"com.openssh.sshd": false, "com.apple.atrun": false, "com.apple.alf": true,
+			"org.fog": true},
 		background + ".502.plist": dict{"com.apple.Siri.agent": true},
 	})
 	_, inv, _ = look(t, root)
@@ -227,6 +256,8 @@ func TestPlainMac(t *testing.T) {
 			shown = append(shown, strings.TrimSpace(fmt.Sprintf("%s %s %s", e.State, e.Name, e.User)))
 		}
 	}
-	require.ElementsMatch(t, []string{"enabled org.tide", "disabled org.fog", "enabled com.apple.cunning", "enabled org.hidden admin",
-		"enabled com.openssh.sshd", "disabled com.apple.alf", "enabled com.apple.atrun", "disabled com.apple.Siri.agent bram"}, shown)
+	require.ElementsMatch(t, []string{"enabled org.tide", "disabled org.fog", "enabled com.apple.cunning",
+		"enabled org.hidden admin",
+		"enabled com.openssh.sshd", "disabled com.apple.alf", "enabled com.apple.atrun",
+		"disabled com.apple.Siri.agent bram"}, shown)
 }

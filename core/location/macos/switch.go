@@ -46,7 +46,8 @@ func (d *disk) databaseOf(s *location.Survey, u *account.User) *database {
 	if u != nil {
 		db.file = fmt.Sprintf("%s/disabled.%d.plist", launchdState, u.UID)
 	}
-	if r := s.Machine.Release(); r.Before(yosemite) || r == (mac.Release{}) && !exists(s, launchdState) && exists(s, oldLaunchdState) {
+	if r := s.Machine.Release(); r.Before(yosemite) || r == (mac.Release{}) && !exists(s, launchdState) &&
+		exists(s, oldLaunchdState) {
 		folder := "com.apple.launchd"
 		if u != nil {
 			folder = fmt.Sprintf("com.apple.launchd.peruser.%d", u.UID)
@@ -109,7 +110,8 @@ func (o override) Stop() []string {
 
 // Holds is launchd's own word: it stays when the job's file is written anew.
 func (o override) Holds() string {
-	return "launchd's own database has it off, and keeps that when its file is written anew; launchctl enable turns it on again"
+	return "launchd's own database has it off, and keeps that when its file is written anew; launchctl enable " +
+		"turns it on again"
 }
 
 // Part is what the database says of the label.

@@ -144,9 +144,10 @@ func (l Line) Carry(images Images, into, from artifact.Image, now time.Time) (ar
 	return made(content, into, base, now), nil
 }
 
-// Mark is the image in which lines of one file are turned off by the mark, or on without it, in one pass; there says of each
-// whether it is in the file.
-func Mark(images Images, image artifact.Image, list []Line, off bool, now time.Time) (marked artifact.Image, there []bool, err error) {
+// Mark is the image in which lines of one file are turned off by the mark, or on without it, in one pass; there says of
+// each whether it is in the file.
+func Mark(images Images, image artifact.Image, list []Line, off bool, now time.Time) (marked artifact.Image,
+	there []bool, err error) {
 	there = make([]bool, len(list))
 	base, err := list[0].vendors(images)
 	if err != nil {
@@ -339,7 +340,8 @@ func (l Line) numbers(content []byte) []int {
 // ended ends the last line of what was put together where the one that it was put into had its last line ended, and
 // it is not the other one as that was: a daemon can pass over a line without an end.
 func ended(content, source, target []byte) []byte {
-	if n := len(content); n == 0 || content[n-1] == '\n' || bytes.Equal(content, source) || !bytes.HasSuffix(target, []byte{'\n'}) {
+	if n := len(content); n == 0 || content[n-1] == '\n' || bytes.Equal(content, source) ||
+		!bytes.HasSuffix(target, []byte{'\n'}) {
 		return content
 	}
 	return append(content, '\n')

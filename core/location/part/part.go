@@ -169,7 +169,8 @@ func Merge(images Images, earlier, now artifact.Image, shares Shares, at time.Ti
 			return keepLines(earlier, now, dropped, at), nil
 		}
 	}
-	if settings := settingsOf(shares); len(settings) > 0 && earlier.Kind == artifact.Regular && now.Kind == artifact.Regular {
+	if settings := settingsOf(shares); len(settings) > 0 && earlier.Kind == artifact.Regular &&
+		now.Kind == artifact.Regular {
 		return keepSections(images, earlier, now, settings, at), nil
 	}
 	merged := Merged{Image: earlier}

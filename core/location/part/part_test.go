@@ -90,7 +90,8 @@ func TestCarryVendorsLines(t *testing.T) {
 	off := carry(disk, absent, file("a\n#lockback:off b\n"))
 	require.Equal(t, "a\n#lockback:off b\n", string(off.Content))
 	require.Equal(t, absent, carry(disk, off, absent), "a copy that is like the vendor's goes")
-	require.Equal(t, absent, carry(disk, off, file("#lockback:off a\nb\n")), "even where the copy of then said something else of another line")
+	require.Equal(t, absent, carry(disk, off, file("#lockback:off a\nb\n")),
+		"even where the copy of then said something else of another line")
 	other := file("#lockback:off a\n#lockback:off b\n")
 	require.Equal(t, "#lockback:off a\nb\n", string(carry(disk, other, absent).Content), "a stranger's line stays off")
 	// The vendor's file has more lines by now.
@@ -106,16 +107,23 @@ func TestCarryItems(t *testing.T) {
 		item       string
 		want       artifact.Image
 	}{
-		"back among others":      {value("explorer.exe,kiosk.exe"), value("explorer.exe,tuner.exe"), "tuner.exe", value("explorer.exe,tuner.exe,kiosk.exe")},
-		"behind others":          {value("kiosk.exe"), value("explorer.exe, tuner.exe"), "tuner.exe", value("kiosk.exe,tuner.exe")},
-		"before others":          {value(" b.exe,c.exe,"), value("a.exe,b.exe"), "a.exe", value("a.exe, b.exe,c.exe,")},
-		"behind a separator":     {value("a.exe,"), value("a.exe,b.exe,c.exe"), "b.exe", value("a.exe,b.exe,")},
-		"quoted":                 {value(`"x,y.exe"`), value(`"x,y.exe",z.exe,q.exe`), "z.exe", value(`"x,y.exe",z.exe`)},
-		"exactly as it was":      {value("explorer.exe"), value("explorer.exe , tuner.exe"), "tuner.exe", value("explorer.exe , tuner.exe")},
-		"gone again":             {value("explorer.exe,tuner.exe,kiosk.exe"), value("explorer.exe"), "tuner.exe", value("explorer.exe,kiosk.exe")},
-		"there in both":          {value("tuner.exe,kiosk.exe"), value("tuner.exe"), "tuner.exe", value("tuner.exe,kiosk.exe")},
-		"into nothing":           {absent, value("a.exe,b.exe"), "b.exe", value("b.exe")},
-		"of a list":              {list("scecli", "kiosk"), list("scecli", "tide"), "tide", list("scecli", "tide", "kiosk")},
+		"back among others": {value("explorer.exe,kiosk.exe"), value("explorer.exe,tuner.exe"), "tuner.exe",
+			value("explorer.exe,tuner.exe,kiosk.exe")},
+		"behind others": {value("kiosk.exe"), value("explorer.exe, tuner.exe"), "tuner.exe",
+			value("kiosk.exe,tuner.exe")},
+		"before others":      {value(" b.exe,c.exe,"), value("a.exe,b.exe"), "a.exe", value("a.exe, b.exe,c.exe,")},
+		"behind a separator": {value("a.exe,"), value("a.exe,b.exe,c.exe"), "b.exe", value("a.exe,b.exe,")},
+		"quoted": {value(`"x,y.exe"`), value(`"x,y.exe",z.exe,q.exe`), "z.exe",
+			value(`"x,y.exe",z.exe`)},
+		"exactly as it was": {value("explorer.exe"), value("explorer.exe , tuner.exe"), "tuner.exe",
+			value("explorer.exe , tuner.exe")},
+		"gone again": {value("explorer.exe,tuner.exe,kiosk.exe"), value("explorer.exe"), "tuner.exe",
+			value("explorer.exe,kiosk.exe")},
+		"there in both": {value("tuner.exe,kiosk.exe"), value("tuner.exe"), "tuner.exe",
+			value("tuner.exe,kiosk.exe")},
+		"into nothing": {absent, value("a.exe,b.exe"), "b.exe", value("b.exe")},
+		"of a list": {list("scecli", "kiosk"), list("scecli", "tide"), "tide", list("scecli", "tide",
+			"kiosk")},
 		"out of a list":          {list("scecli", "tide", "kiosk"), absent, "tide", list("scecli", "kiosk")},
 		"a list into nothing":    {absent, list("scecli", "tide"), "tide", list("tide")},
 		"the only one of a list": {list("tide"), absent, "tide", absent},
@@ -138,7 +146,8 @@ func TestCuttingItems(t *testing.T) {
 		items            []string
 		cut              []string // what is left when each is cut
 	}{
-		{`explorer.exe, C:\x y.exe /a`, ",", []string{"explorer.exe", `C:\x y.exe /a`}, []string{` C:\x y.exe /a`, "explorer.exe"}},
+		{`explorer.exe, C:\x y.exe /a`, ",", []string{"explorer.exe", `C:\x y.exe /a`}, []string{` C:\x y.exe /a`,
+			"explorer.exe"}},
 		{`C:\Windows\system32\userinit.exe,`, ",", []string{`C:\Windows\system32\userinit.exe`}, []string{"none"}},
 		{`a.exe,b.exe,`, ",", []string{"a.exe", "b.exe"}, []string{"b.exe,", "a.exe,"}},
 		{`"a, b.dll" c.dll`, ", ", []string{`"a, b.dll"`, "c.dll"}, []string{"c.dll", `"a, b.dll"`}},
@@ -156,7 +165,8 @@ func TestCuttingItems(t *testing.T) {
 func TestCutLeavesTheDefault(t *testing.T) {
 	image := Item{Text: "tide"}.Cut(artifact.NewValue(regf.NewList("", "tide")), "autocheck")
 	require.Equal(t, []string{"autocheck"}, image.Value().Strings())
-	image = Item{Text: "tide.exe", Separators: ","}.Cut(artifact.NewValue(regf.NewText("", "tide.exe,")), "explorer.exe")
+	image = Item{Text: "tide.exe", Separators: ","}.Cut(artifact.NewValue(regf.NewText("", "tide.exe,")),
+		"explorer.exe")
 	require.Equal(t, "explorer.exe", image.Value().Text())
 	image = Item{Text: "tide"}.Cut(artifact.NewValue(regf.NewList("", "other")), "autocheck")
 	require.Equal(t, []string{"other"}, image.Value().Strings())
@@ -186,7 +196,8 @@ func TestCarryProperties(t *testing.T) {
 	require.Equal(t, mine, carry(label, absent, mine), "to the byte and its time")
 	require.Equal(t, mine, carry(label, mine, doc(dict{"tide": true, "more": true})), "nothing to do")
 	deep := Property{File: "/db", Path: []string{"tide", "Disabled"}}
-	require.Equal(t, dict{"tide": dict{"Disabled": true, "x": "y"}}, root(carry(deep, doc(dict{"tide": dict{"x": "y"}}), doc(dict{"tide": dict{"Disabled": true}}))))
+	require.Equal(t, dict{"tide": dict{"Disabled": true, "x": "y"}}, root(carry(deep, doc(dict{"tide": dict{"x": "y"}}),
+		doc(dict{"tide": dict{"Disabled": true}}))))
 
 	app := func(p string) any { return dict{"Path": p} }
 	item, err := NewElement("/db", []string{"Apps"}, app("/b"))
@@ -229,10 +240,12 @@ func TestReplace(t *testing.T) {
 func TestMergeKeepsNewcomers(t *testing.T) {
 	value := func(text string) artifact.Image { return artifact.NewValue(regf.NewText("", text)) }
 	kiosk := Item{Key: `HKLM\SOFTWARE\T`, Value: "Shell", Text: "kiosk.exe", Separators: ","}
-	merged, err := Merge(images{}, value("explorer.exe,tuner.exe"), value("explorer.exe,kiosk.exe"), Shares{Newcomers: []Part{kiosk}}, at)
+	merged, err := Merge(images{}, value("explorer.exe,tuner.exe"), value("explorer.exe,kiosk.exe"),
+		Shares{Newcomers: []Part{kiosk}}, at)
 	require.NoError(t, err)
 	require.Equal(t, "explorer.exe,kiosk.exe,tuner.exe", merged.Image.Value().Text())
-	merged, err = Merge(images{}, file("a\nb\n"), file("# mine\n#lockback:off a\nb2\nnew\n"), Shares{Known: []Part{NewLine("/t", 2, "a"), NewLine("/t", 3, "b2")}}, at)
+	merged, err = Merge(images{}, file("a\nb\n"), file("# mine\n#lockback:off a\nb2\nnew\n"),
+		Shares{Known: []Part{NewLine("/t", 2, "a"), NewLine("/t", 3, "b2")}}, at)
 	require.NoError(t, err)
 	require.Equal(t, "# mine\na\nnew\nb\n", string(merged.Image.Content))
 	require.Equal(t, []string{"# mine", "new"}, merged.Kept)
@@ -242,7 +255,8 @@ func TestMergeKeepsNewcomers(t *testing.T) {
 		return file(string(content))
 	}
 	label := func(name string) Part { return Property{File: "/db", Path: []string{name}, States: true} }
-	merged, err = Merge(images{}, doc(map[string]any{"a": true}), doc(map[string]any{"a": false, "gone": true, "b": true, "mine": true}),
+	merged, err = Merge(images{}, doc(map[string]any{"a": true}), doc(map[string]any{"a": false, "gone": true,
+		"b": true, "mine": true}),
 		Shares{Known: []Part{label("a"), label("b")}, Earlier: func() []Part { return []Part{label("gone")} }}, at)
 	require.NoError(t, err)
 	require.Equal(t, doc(map[string]any{"a": true, "mine": true}).Content, merged.Image.Content)
@@ -252,8 +266,10 @@ func TestMergeKeepsNewcomers(t *testing.T) {
 func TestPartsAreRecorded(t *testing.T) {
 	element, err := NewElement("/db", []string{"Apps"}, map[string]any{"Path": "/b"})
 	require.NoError(t, err)
-	for _, p := range []Part{Line{File: "/etc/cron.d/a \xff\"b", Number: 12}, Line{File: "/etc/m", Number: 1, Vendor: "/usr/lib/m"}, element,
-		Item{Key: `HKLM\K`, Value: "V", Text: "a,b", Separators: ", "}, Property{File: "/db", Path: []string{"a b"}, States: true}} {
+	for _, p := range []Part{Line{File: "/etc/cron.d/a \xff\"b", Number: 12}, Line{File: "/etc/m", Number: 1,
+		Vendor: "/usr/lib/m"}, element,
+		Item{Key: `HKLM\K`, Value: "V", Text: "a,b", Separators: ", "}, Property{File: "/db", Path: []string{"a b"},
+			States: true}} {
 		back, err := Decode(Encode(p))
 		require.NoError(t, err)
 		require.Equal(t, p, back)
@@ -267,7 +283,8 @@ func TestPartsAreRecorded(t *testing.T) {
 	require.Equal(t, "verse 7", Encode(later))
 	_, err = later.Carry(images{}, absent, absent, at)
 	require.ErrorContains(t, err, "later version")
-	for _, damaged := range []string{"line", "line x", `line 0 "/t"`, `line -3 "/t"`, "line 1 x", `line 1 "a" b`, "item {", "property 7", `property {"file":"/db"}`} {
+	for _, damaged := range []string{"line", "line x", `line 0 "/t"`, `line -3 "/t"`, "line 1 x", `line 1 "a" b`,
+		"item {", "property 7", `property {"file":"/db"}`} {
 		_, err := Decode(damaged)
 		require.Error(t, err, damaged)
 	}
@@ -277,12 +294,14 @@ func TestPartsAreRecorded(t *testing.T) {
 func FuzzCarry(f *testing.F) {
 	f.Add("a\nb\n", "a\n#lockback:off b\nc", 2, "line 1 \"/x\"")
 	f.Add("explorer.exe,x.exe", "a.exe, b.exe", 1, `item {"text":"a.exe","separators":","}`)
-	f.Add("<plist><dict><key>a</key><true/></dict></plist>", "<plist><dict/></plist>", 1, `property {"file":"/db","path":["a"]}`)
+	f.Add("<plist><dict><key>a</key><true/></dict></plist>", "<plist><dict/></plist>", 1,
+		`property {"file":"/db","path":["a"]}`)
 	f.Add("<plist><dict/></plist>", "<plist><dict/></plist>", 1, `property {"file":"/db","path":[]}`)
 	f.Fuzz(func(t *testing.T, into, from string, number int, recorded string) {
 		// A record can be somebody's claim: whatever it says, nothing ends the program.
 		if p, err := Decode(recorded); err == nil && p != nil {
-			for _, i := range [][2]artifact.Image{{file(into), file(from)}, {absent, file(from)}, {file(into), absent}, {artifact.NewValue(regf.NewText("", into)), artifact.NewValue(regf.NewList("", from))}} {
+			for _, i := range [][2]artifact.Image{{file(into), file(from)}, {absent, file(from)}, {file(into), absent},
+				{artifact.NewValue(regf.NewText("", into)), artifact.NewValue(regf.NewList("", from))}} {
 				Replace(images{}, p, NewLine("/t", 1+number&0xff, from), i[0], i[1], at)
 				p.Without(i[0], at)
 				Merge(images{}, i[1], i[0], Shares{Known: []Part{p}, Earlier: func() []Part { return []Part{p} }}, at)
@@ -312,14 +331,16 @@ func FuzzCarry(f *testing.F) {
 			require.Contains(t, SplitList(image.Value(), ","), other)
 		}
 		for k := range theirs {
-			require.Len(t, SplitList(value(cutItem(value(from).Value().Text(), ",", k, "")).Value(), ","), len(theirs)-1, "%q without %d", from, k)
+			require.Len(t, SplitList(value(cutItem(value(from).Value().Text(), ",", k, "")).Value(), ","),
+				len(theirs)-1, "%q without %d", from, k)
 		}
 	})
 }
 
 // A line that goes on in others is turned off with all of them, and on again, to the byte.
 func FuzzJoined(f *testing.F) {
-	for _, content := range []string{"a \\\n b\nc\n", "# x \\\na\n", "a \\\n# between\n  b", "#lockback:off a \\\n#lockback:off b\n", "\\\n\\\n", "a \\\r\n b\r\n"} {
+	for _, content := range []string{"a \\\n b\nc\n", "# x \\\na\n", "a \\\n# between\n  b",
+		"#lockback:off a \\\n#lockback:off b\n", "\\\n\\\n", "a \\\r\n b\r\n"} {
 		f.Add(content, 1)
 	}
 	f.Fuzz(func(t *testing.T, content string, number int) {
@@ -332,7 +353,8 @@ func FuzzJoined(f *testing.F) {
 			at += lineCount(g)
 		}
 		require.Equal(t, content, string(whole), "nothing is lost")
-		if group == nil || bytes.Contains(group, []byte(OffMark)) || bytes.HasPrefix(bytes.TrimLeft(group, " \t"), []byte("#")) || len(bytes.TrimSpace(group)) == 0 {
+		if group == nil || bytes.Contains(group, []byte(OffMark)) || bytes.HasPrefix(bytes.TrimLeft(group, " \t"),
+			[]byte("#")) || len(bytes.TrimSpace(group)) == 0 {
 			return
 		}
 		line := NewJoined("/f", number, string(group))
@@ -340,7 +362,8 @@ func FuzzJoined(f *testing.F) {
 		off, there, err := Mark(nothing{}, image, []Line{line}, true, time.Time{})
 		require.NoError(t, err)
 		require.True(t, there[0])
-		require.Equal(t, strings.Count(content, OffMark)+lineCount(group), strings.Count(string(off.Content), OffMark), "each line has its mark")
+		require.Equal(t, strings.Count(content, OffMark)+lineCount(group), strings.Count(string(off.Content), OffMark),
+			"each line has its mark")
 		on, there, err := Mark(nothing{}, off, []Line{line}, false, time.Time{})
 		require.NoError(t, err)
 		require.True(t, there[0])
@@ -358,9 +381,11 @@ func (nothing) Image(artifact.Artifact) (artifact.Image, error) { return artifac
 
 // A setting of one block is set, and carried back, and no other block is touched.
 func TestSettings(t *testing.T) {
-	const file = "# head\nservice tide\n{\n\tserver = a\n}\nservice tide {\n\tdisable = no\n\tserver = b\n}\nservice bell\n{\n\tdisable\t= no\n}"
+	const file = "# head\nservice tide\n{\n\tserver = a\n}\nservice tide {\n\tdisable = no\n\tserver = " +
+		"b\n}\nservice bell\n{\n\tdisable\t= no\n}"
 	image := func(text string) artifact.Image { return artifact.Image{Kind: artifact.Regular, Content: []byte(text)} }
-	first, second := Setting{File: "/x", Head: "service tide", Key: "disable"}, Setting{File: "/x", Head: "service tide", Nth: 1, Key: "disable"}
+	first, second := Setting{File: "/x", Head: "service tide", Key: "disable"},
+		Setting{File: "/x", Head: "service tide", Nth: 1, Key: "disable"}
 	_, set := first.Value([]byte(file))
 	require.False(t, set)
 	value, set := second.Value([]byte(file))
@@ -374,18 +399,22 @@ func TestSettings(t *testing.T) {
 	a := set1(first, image(file))
 	require.Equal(t, strings.Replace(file, "{\n\tserver = a", "{\n\tdisable = yes\n\tserver = a", 1), string(a.Content))
 	b := set1(second, a)
-	both, there := SetAll(image(file), []Setting{second, {File: "/x", Head: "service none", Key: "disable"}, first}, "\tdisable = yes", time.Time{})
+	both, there := SetAll(image(file), []Setting{second, {File: "/x", Head: "service none", Key: "disable"}, first},
+		"\tdisable = yes", time.Time{})
 	require.Equal(t, []bool{true, false, true}, there)
 	require.Equal(t, string(b.Content), string(both.Content), "all in one pass")
 	back, err := first.Carry(nothing{}, b, image(file), time.Time{})
 	require.NoError(t, err)
-	require.Equal(t, strings.Replace(file, "\tdisable = no\n\tserver = b", "\tdisable = yes\n\tserver = b", 1), string(back.Content), "the other one stays off")
+	require.Equal(t, strings.Replace(file, "\tdisable = no\n\tserver = b", "\tdisable = yes\n\tserver = b", 1),
+		string(back.Content), "the other one stays off")
 	back, err = second.Carry(nothing{}, back, image(file), time.Time{})
 	require.NoError(t, err)
 	require.Equal(t, file, string(back.Content))
-	_, err = Setting{File: "/x", Head: "service bell", Key: "disable"}.Carry(nothing{}, image("service other\n{\n}\n"), image(file), time.Time{})
+	_, err = Setting{File: "/x", Head: "service bell", Key: "disable"}.Carry(nothing{}, image("service other\n{\n}\n"),
+		image(file), time.Time{})
 	require.ErrorContains(t, err, "has no service bell")
-	same, err := Setting{File: "/x", Head: "service none", Key: "disable"}.Carry(nothing{}, image(file), image(file), time.Time{})
+	same, err := Setting{File: "/x", Head: "service none", Key: "disable"}.Carry(nothing{}, image(file), image(file),
+		time.Time{})
 	require.NoError(t, err)
 	require.Equal(t, file, string(same.Content), "in neither")
 	without, ok, err := second.Without(image(file), time.Time{})
@@ -412,10 +441,14 @@ func FuzzWord(f *testing.F) {
 			return
 		}
 		w := Word{File: "/f", Text: words[n]}
-		image := func(text string) artifact.Image { return artifact.Image{Kind: artifact.Regular, Content: []byte(text)} }
+		image := func(text string) artifact.Image {
+			return artifact.Image{Kind: artifact.Regular,
+				Content: []byte(text)}
+		}
 		without, ok, err := w.Without(image(content), time.Time{})
 		require.True(t, ok && err == nil)
-		require.Equal(t, slices.DeleteFunc(slices.Clone(words), func(other string) bool { return other == w.Text }), append([]string{}, Words(without.Content)...), "only it")
+		require.Equal(t, slices.DeleteFunc(slices.Clone(words), func(other string) bool { return other == w.Text }),
+			append([]string{}, Words(without.Content)...), "only it")
 		back, err := w.Carry(nothing{}, without, image(content), time.Time{})
 		require.NoError(t, err)
 		require.Equal(t, content, string(back.Content))

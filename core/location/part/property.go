@@ -223,7 +223,8 @@ func (p Property) Added(before, after artifact.Image) (added []Part) {
 }
 
 // written is the image of the file with what target holds.
-func (p Property) written(target, source *plist.Document, into, from artifact.Image, now time.Time) (artifact.Image, error) {
+func (p Property) written(target, source *plist.Document, into, from artifact.Image, now time.Time) (artifact.Image,
+	error) {
 	content, err := target.Bytes()
 	switch {
 	case err != nil:

@@ -23,8 +23,8 @@ type Setting struct {
 // In is the file.
 func (t Setting) In() artifact.Artifact { return artifact.File(t.File) }
 
-// section is a part of a file of lines: its head, how many of that head stand before it, and its lines from the first behind
-// the head to the one that ends it.
+// section is a part of a file of lines: its head, how many of that head stand before it, and its lines from the first
+// behind the head to the one that ends it.
 type section struct {
 	head            string
 	nth, first, end int
@@ -38,7 +38,8 @@ func sections(lines [][]byte, braces bool) []section {
 		text := strings.TrimSpace(string(lines[k]))
 		head, opens := strings.CutSuffix(text, "{")
 		head = strings.Join(strings.Fields(head), " ")
-		if braces && !opens && (k+1 >= len(lines) || strings.TrimSpace(string(lines[k+1])) != "{") || !braces && !strings.HasPrefix(text, "[") || head == "" {
+		if braces && !opens && (k+1 >= len(lines) || strings.TrimSpace(string(lines[k+1])) != "{") || !braces &&
+			!strings.HasPrefix(text, "[") || head == "" {
 			continue
 		}
 		s := section{head: head, nth: seen[head], first: k + 1}
@@ -97,8 +98,8 @@ func (t Setting) Value(content []byte) (value string, ok bool) {
 	return strings.TrimSpace(value), true
 }
 
-// SetAll is the image in which settings of one file have a line, in one pass; there says of each whether its section is in the
-// file.
+// SetAll is the image in which settings of one file have a line, in one pass; there says of each whether its section is
+// in the file.
 func SetAll(image artifact.Image, list []Setting, line string, now time.Time) (set artifact.Image, there []bool) {
 	there = make([]bool, len(list))
 	if image.Kind != artifact.Regular {

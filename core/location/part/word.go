@@ -10,8 +10,8 @@ import (
 	"lockback/core/machine/artifact"
 )
 
-// Word is one item of a text file that is a list: paths with blanks, colons or line ends between them, and comments that
-// a # begins, as ld.so(8) reads ld.so.preload. An item that stands there twice is one.
+// Word is one item of a text file that is a list: paths with blanks, colons or line ends between them, and comments
+// that a # begins, as ld.so(8) reads ld.so.preload. An item that stands there twice is one.
 type Word struct {
 	File string `json:"file"`
 	Text string `json:"text"`

@@ -71,9 +71,11 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 	switch {
 	case err != nil:
 	case unmarked > maxTable:
-		err = &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("%w: %d bytes, at most %d are read", files.ErrTooLarge, unmarked, maxTable)}
+		err = &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("%w: %d bytes, at most %d are read",
+			files.ErrTooLarge, unmarked, maxTable)}
 	case lines > maxLines:
-		err = &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("%w: %d lines, at most %d are read", files.ErrTooLarge, lines, maxLines)}
+		err = &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("%w: %d lines, at most %d are read",
+			files.ErrTooLarge, lines, maxLines)}
 	}
 	if err != nil {
 		s.Skip(file, err)
@@ -113,8 +115,9 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 		switches[k] = cronLine{in, l}
 		*item = location.Item{
 			Entry: autostart.Entry{
-				User: autostart.Text(owner), Name: cronName(*l), State: autostart.Enabled, When: spoken(l.Schedule), Command: l.Command,
-				Source: autostart.Source{Path: file, Line: int(l.Number)},
+				User: autostart.Text(owner), Name: cronName(*l), State: autostart.Enabled, When: spoken(l.Schedule),
+				Command: l.Command,
+				Source:  autostart.Source{Path: file, Line: int(l.Number)},
 			},
 			Artifacts: artifacts,
 			Argv:      argv,
@@ -123,7 +126,10 @@ func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileIn
 		if l.User != "" {
 			if runsAs[l.User] == nil {
 				user := l.User
-				runsAs[user] = func() []location.Fact { return []location.Fact{{Name: "runs as", Value: user, Basis: file}} }
+				runsAs[user] = func() []location.Fact {
+					return []location.Fact{{Name: "runs as", Value: user,
+						Basis: file}}
+				}
 			}
 			item.Facts = runsAs[l.User]
 		}
@@ -231,9 +237,10 @@ func (c *cronLine) Plan(images location.Images, want location.Want) ([]location.
 	return edits, errs[0]
 }
 
-// Delay turns a line for the start of the machine off and writes another one behind it that waits: cron has no delay. What
-// runs by the clock has a time already.
-func (c *cronLine) Delay(_ *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
+// Delay turns a line for the start of the machine off and writes another one behind it that waits: cron has no delay.
+// What runs by the clock has a time already.
+func (c *cronLine) Delay(_ *machine.Reader, images location.Images, item *location.Item, d time.Duration,
+	now time.Time) (location.Later, error) {
 	later := location.Later{Off: true, Note: "cron has no delay, so another line waits in its shell and runs the same"}
 	if c.line.Schedule != "@reboot" || c.line.Kind != crontab.Job {
 		return later, fmt.Errorf("%w: it runs by the clock", location.ErrNoDelay)
@@ -254,7 +261,8 @@ func (c *cronLine) Delay(_ *machine.Reader, images location.Images, item *locati
 		return later, fmt.Errorf("the line is no longer in %s; list again", c.in.file)
 	}
 	if !waitingShells[path.Base(line.Shell)] {
-		return later, fmt.Errorf("%w: %s runs it with %s, which is no shell that is known to wait", location.ErrNoDelay, c.in.file, line.Shell)
+		return later, fmt.Errorf("%w: %s runs it with %s, which is no shell that is known to wait", location.ErrNoDelay,
+			c.in.file, line.Shell)
 	}
 	command, _ := delayed(line.Command)
 	command = fmt.Sprintf("sleep %d; %s", int(d.Seconds()), command)
@@ -262,12 +270,17 @@ func (c *cronLine) Delay(_ *machine.Reader, images location.Images, item *locati
 	if !c.in.system {
 		words = []string{line.Schedule, command}
 	}
-	later.Made = &location.Made{Location: item.Location, User: item.User, Key: c.in.file + "\x00" + line.User + "\x00" + command}
-	if slices.ContainsFunc(table.Lines, func(l crontab.Line) bool { return l.Kind == crontab.Job && l.User == line.User && l.Command == command }) {
+	later.Made = &location.Made{Location: item.Location, User: item.User, Key: c.in.file + "\x00" + line.User + "\x00" +
+		command}
+	if slices.ContainsFunc(table.Lines, func(l crontab.Line) bool {
+		return l.Kind == crontab.Job &&
+			l.User == line.User && l.Command == command
+	}) {
 		return later, fmt.Errorf("%w: such a line is there already", location.ErrNoDelay)
 	}
 	table.SetOff(line.Number, true)
-	later.Made.Edits = []location.Edit{{Artifact: c.Group(), Image: image.WithContent(table.With(line.Number, strings.Join(words, " ")), now)}}
+	later.Made.Edits = []location.Edit{{Artifact: c.Group(), Image: image.WithContent(table.With(line.Number,
+		strings.Join(words, " ")), now)}}
 	return later, nil
 }
 
@@ -275,10 +288,12 @@ func (c *cronLine) Delay(_ *machine.Reader, images location.Images, item *locati
 func (c *cronLine) Group() artifact.Artifact { return artifact.File(c.in.file) }
 
 // PlanGroup switches several lines of the table.
-func (c *cronLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
+func (c *cronLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit,
+	[]error) {
 	return InOnePass(images, want, c.Group(), len(group), func(image artifact.Image) (artifact.Image, []error, error) {
 		if image.Kind == artifact.Symlink {
-			return image, nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, c.in.file, image.Target)
+			return image, nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, c.in.file,
+				image.Target)
 		}
 		errs := make([]error, len(group))
 		table := crontab.Parse(image.Content, c.in.system)
@@ -301,7 +316,8 @@ func (c *cronLine) PlanGroup(images location.Images, want location.Want, group [
 // find returns the line in a table of now: at its old number, else anywhere.
 func (c *cronLine) find(t *crontab.Table) (crontab.Line, bool) {
 	is := func(l crontab.Line) bool {
-		return l.Kind == c.line.Kind && l.Command == c.line.Command && l.User == c.line.User && l.Schedule == c.line.Schedule
+		return l.Kind == c.line.Kind && l.Command == c.line.Command && l.User == c.line.User &&
+			l.Schedule == c.line.Schedule
 	}
 	if n := c.line.Number; int(n) <= len(t.Lines) && is(t.Lines[n-1]) {
 		return t.Lines[n-1], true

@@ -35,7 +35,8 @@ func (w WholeFiles) Read(s *location.Survey, places []location.Place) {
 			return
 		}
 		item := &location.Item{
-			Entry:     autostart.Entry{Name: path.Base(f.Path), State: autostart.Enabled, Command: f.Path, Source: autostart.Source{Path: f.Path}},
+			Entry: autostart.Entry{Name: path.Base(f.Path), State: autostart.Enabled, Command: f.Path,
+				Source: autostart.Source{Path: f.Path}},
 			Artifacts: Files(f.Path),
 			Argv:      []string{f.Path},
 			Switcher:  location.Park{Artifact: artifact.File(f.Path)},

@@ -73,7 +73,8 @@ func (l Lines) EachLine(s *location.Survey, f location.Found, visit func(line st
 		return
 	}
 	for raw := range l.lines(content) {
-		if line := strings.TrimSpace(join(strings.TrimRight(string(raw), "\r\n"))); line != "" && strings.IndexByte(l.Comments, line[0]) < 0 {
+		if line := strings.TrimSpace(join(strings.TrimRight(string(raw), "\r\n"))); line != "" &&
+			strings.IndexByte(l.Comments, line[0]) < 0 {
 			visit(line)
 		}
 	}
@@ -112,7 +113,8 @@ func (l *linesReader) file(f location.Found, depth int) {
 		most, whose = maxOwnLines, f.User.Name
 	}
 	if l.read[whose] += bytes.Count(content, []byte{'\n'}); l.read[whose] > most {
-		s.Skip(f.Path, &fs.PathError{Op: "read", Path: f.Path, Err: fmt.Errorf("%w: more than %d lines", files.ErrTooLarge, most)})
+		s.Skip(f.Path, &fs.PathError{Op: "read", Path: f.Path, Err: fmt.Errorf("%w: more than %d lines",
+			files.ErrTooLarge, most)})
 		return
 	}
 	ignored := ""
@@ -187,7 +189,8 @@ func (l *linesReader) file(f location.Found, depth int) {
 		}
 		switch {
 		case f.Foreign:
-			item.Switcher = location.NoSwitch{Why: "a user's own configuration has it read, and it is not that user's file; change it there, or the configuration", Of: own}
+			item.Switcher = location.NoSwitch{Why: "a user's own configuration has it read, and it is not that " +
+				"user's file; change it there, or the configuration", Of: own}
 			if isOff {
 				item.State = autostart.Disabled
 			}
@@ -277,10 +280,12 @@ func (l TextLine) Plan(images location.Images, want location.Want) ([]location.E
 func (l TextLine) Group() artifact.Artifact { return l.In() }
 
 // PlanGroup switches several lines of the file.
-func (l TextLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit, []error) {
+func (l TextLine) PlanGroup(images location.Images, want location.Want, group []location.Switcher) ([]location.Edit,
+	[]error) {
 	return InOnePass(images, want, l.In(), len(group), func(image artifact.Image) (artifact.Image, []error, error) {
 		if image.Kind == artifact.Symlink {
-			return image, nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, l.File, path.Join(path.Dir(l.File), image.Target))
+			return image, nil, fmt.Errorf("%w: %s is a link; switch the entry at %s", location.ErrNoSwitch, l.File,
+				path.Join(path.Dir(l.File), image.Target))
 		}
 		lines := make([]part.Line, len(group))
 		for k, other := range group {
@@ -291,9 +296,10 @@ func (l TextLine) PlanGroup(images location.Images, want location.Want, group []
 	})
 }
 
-// InOnePass plans several switches that share a file: set makes its new image, and has an error for each that is not set,
-// or one for all of them.
-func InOnePass(images location.Images, want location.Want, file artifact.Artifact, n int, set func(artifact.Image) (artifact.Image, []error, error)) ([]location.Edit, []error) {
+// InOnePass plans several switches that share a file: set makes its new image, and has an error for each that is not
+// set, or one for all of them.
+func InOnePass(images location.Images, want location.Want, file artifact.Artifact, n int,
+	set func(artifact.Image) (artifact.Image, []error, error)) ([]location.Edit, []error) {
 	fail := func(err error) ([]location.Edit, []error) { return nil, slices.Repeat([]error{err}, n) }
 	image, err := images.Image(file)
 	if err != nil {

@@ -20,7 +20,8 @@ func Overridden(s *location.Survey, places []location.Place) {
 			return
 		}
 		item := &location.Item{
-			Entry:     autostart.Entry{Name: path.Base(f.Path), State: autostart.Enabled, Command: f.Path, Source: autostart.Source{Path: f.Path}},
+			Entry: autostart.Entry{Name: path.Base(f.Path), State: autostart.Enabled, Command: f.Path,
+				Source: autostart.Source{Path: f.Path}},
 			Artifacts: Files(f.Path),
 			Argv:      []string{f.Path},
 			Switcher:  unexec{f.Path},
@@ -65,7 +66,8 @@ func (m Masked) Plan(images location.Images, want location.Want) ([]location.Edi
 		return nil, err
 	}
 	mask := artifact.NewLink("/dev/null", 0, 0, want.Now)
-	masks := image.Kind == artifact.Symlink && image.Target == "/dev/null" || image.Kind == artifact.Regular && len(image.Content) == 0
+	masks := image.Kind == artifact.Symlink && image.Target == "/dev/null" || image.Kind == artifact.Regular &&
+		len(image.Content) == 0
 	if m.Content != nil {
 		mask = artifact.NewFile(m.Content, 0o644, 0, 0, want.Now)
 		masks = image.Kind == artifact.Regular && bytes.Equal(image.Content, m.Content)

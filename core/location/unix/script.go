@@ -29,7 +29,8 @@ func script(s *location.Survey, f location.Found, when string) {
 			target, _ := s.Readlink(file)
 			s.Add(f.Key, &location.Item{
 				Entry: autostart.Entry{
-					User: userOf(f), Name: path.Base(file), State: autostart.Disabled, When: when, Mode: "dangling link", Command: file,
+					User: userOf(f), Name: path.Base(file), State: autostart.Disabled, When: when,
+					Mode: "dangling link", Command: file,
 					Source: autostart.Source{Path: file}, Problems: []string{autostart.TargetMissing},
 				},
 				Artifacts: Files(file),
@@ -81,7 +82,8 @@ func userOf(f location.Found) string {
 }
 
 // Every words how often what is called hourly, daily, weekly or monthly is run.
-var Every = map[string]string{"15min": "every 15 minutes", "hourly": "every hour", "daily": "every day", "weekly": "every week", "monthly": "every month"}
+var Every = map[string]string{"15min": "every 15 minutes", "hourly": "every hour", "daily": "every day",
+	"weekly": "every week", "monthly": "every month"}
 
 // linkMark begins the file that takes the place of a link while it is off.
 const linkMark = "# lockback:off link to "
@@ -103,7 +105,8 @@ func (u unexec) Plan(images location.Images, want location.Want) ([]location.Edi
 	remembered, isMark := strings.CutPrefix(string(image.Content), linkMark)
 	switch {
 	case want.State == autostart.Disabled && image.Kind == artifact.Symlink:
-		image = artifact.NewFile([]byte(linkMark+strconv.Quote(image.Target)+"\n"), 0o644, image.UID, image.GID, want.Now)
+		image = artifact.NewFile([]byte(linkMark+strconv.Quote(image.Target)+"\n"), 0o644, image.UID, image.GID,
+			want.Now)
 	case image.Kind != artifact.Regular:
 		return nil, fmt.Errorf("%w: %s is no longer a file", location.ErrNoSwitch, u.file)
 	case want.State == autostart.Disabled:

@@ -48,9 +48,11 @@ func TestUnexec(t *testing.T) {
 		require.Equal(t, artifact.Regular, i["/s"].Kind)
 		require.Zero(t, i["/s"].Mode&0o111)
 		require.NoError(t, i.set(t, unexec{"/s"}, autostart.Enabled))
-		require.Equal(t, []any{artifact.Symlink, target, 5, 6}, []any{i["/s"].Kind, i["/s"].Target, i["/s"].UID, i["/s"].GID})
+		require.Equal(t, []any{artifact.Symlink, target, 5, 6}, []any{i["/s"].Kind, i["/s"].Target, i["/s"].UID,
+			i["/s"].GID})
 	}
-	i := images{"/s": {Kind: artifact.Regular, Content: []byte(linkMark + "not quoted\n")}, "/d": {Kind: artifact.Folder}}
+	i := images{"/s": {Kind: artifact.Regular, Content: []byte(linkMark + "not quoted\n")},
+		"/d": {Kind: artifact.Folder}}
 	require.ErrorIs(t, i.set(t, unexec{"/s"}, autostart.Enabled), location.ErrNoSwitch)
 	require.ErrorIs(t, i.set(t, unexec{"/d"}, autostart.Disabled), location.ErrNoSwitch)
 }
@@ -62,20 +64,28 @@ func TestCronLine(t *testing.T) {
 	require.Len(t, lines, 3)
 	i := images{"/t": {Kind: artifact.Regular, Content: []byte(table)}}
 	require.NoError(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[2]}, autostart.Disabled))
-	require.Equal(t, "# head\n@daily /opt/one\n@daily /opt/two\n#lockback:off @daily /opt/one\n", string(i["/t"].Content))
+	require.Equal(t, "# head\n@daily /opt/one\n@daily /opt/two\n#lockback:off @daily /opt/one\n",
+		string(i["/t"].Content))
 	i["/t"] = artifact.Image{Kind: artifact.Regular, Content: []byte("@daily /opt/two\n")} // somebody else was here
 	require.NoError(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[1]}, autostart.Disabled))
 	require.Equal(t, "#lockback:off @daily /opt/two\n", string(i["/t"].Content))
-	require.ErrorContains(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[0]}, autostart.Disabled), "no longer in /t")
+	require.ErrorContains(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[0]}, autostart.Disabled),
+		"no longer in /t")
 	i["/t"] = artifact.Image{Kind: artifact.Symlink, Target: "/elsewhere"}
-	require.ErrorIs(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[0]}, autostart.Disabled), location.ErrNoSwitch)
+	require.ErrorIs(t, i.set(t, &cronLine{&cronTable{"/t", false}, &lines[0]}, autostart.Disabled),
+		location.ErrNoSwitch)
 }
 
 // A line is named by the program that it is about.
 func TestNamesOfLines(t *testing.T) {
 	for command, want := range map[string]string{
-		"/opt/tide --quiet": "tide", "test -x /usr/sbin/tide && /usr/sbin/tide": "tide", "\"/Library/My Tide/up dater\" -q": "up dater", "'/opt/a b/c'": "c",
-		"cd / && run-parts --report /etc/cron.hourly": "cron.hourly", "echo hello > /dev/null": "echo", "/bin/sh -c '/opt/x'": "x", "(/opt/y)": "y", "test -x /usr/sbin/anacron || { cd / && run-parts --report /etc/cron.daily; }": "cron.daily", "test -e /run/systemd/system || MODE=1 /opt/scrub -A": "scrub", "test -e /a": "test", "tide": "tide", "\"unclosed /opt/z": "\"unclosed",
+		"/opt/tide --quiet": "tide", "test -x /usr/sbin/tide && /usr/sbin/tide": "tide",
+		"\"/Library/My Tide/up dater\" -q": "up dater", "'/opt/a b/c'": "c",
+		"cd / && run-parts --report /etc/cron.hourly": "cron.hourly", "echo hello > /dev/null": "echo",
+		"/bin/sh -c '/opt/x'": "x", "(/opt/y)": "y",
+		"test -x /usr/sbin/anacron || { cd / && run-parts --report /etc/cron.daily; }": "cron.daily",
+		"test -e /run/systemd/system || MODE=1 /opt/scrub -A":                          "scrub", "test -e /a": "test",
+		"tide": "tide", "\"unclosed /opt/z": "\"unclosed",
 	} {
 		l := crontab.Parse([]byte("@daily "+command+"\n"), false).Jobs()
 		require.Len(t, l, 1, command)

@@ -20,14 +20,15 @@ import (
 // runnable are the endings of what Windows starts as a program, by the PATHEXT that it comes with.
 var runnable = map[string]bool{".exe": true, ".com": true, ".bat": true, ".cmd": true}
 
-// Add says how an entry is made where Windows' own tools would make it: at sign-in a value of a Run key, or a shortcut in a
-// Startup folder; at startup, and by the clock, a task, or a service for a program that is one. Tasks are made by the
-// scheduler of the running machine only.
+// Add says how an entry is made where Windows' own tools would make it: at sign-in a value of a Run key, or a shortcut
+// in a Startup folder; at startup, and by the clock, a task, or a service for a program that is one. Tasks are made by
+// the scheduler of the running machine only.
 func Add(m *machine.Reader, n location.New) (location.Made, error) {
 	if err := n.Check(m, func(name string) bool { return runnable[strings.ToLower(path.Ext(name))] }); err != nil {
 		return location.Made{}, err
 	}
-	forms := map[autostart.Stage][]string{autostart.SignIn: {"run", "shortcut", "task"}, autostart.System: {"task", "service"}, autostart.Schedule: {"task"}}[n.Stage]
+	forms := map[autostart.Stage][]string{autostart.SignIn: {"run", "shortcut", "task"}, autostart.System: {"task",
+		"service"}, autostart.Schedule: {"task"}}[n.Stage]
 	if len(forms) == 0 {
 		return location.Made{}, fmt.Errorf("%w: at the stage %s", location.ErrNoForm, n.Stage)
 	}
@@ -54,7 +55,8 @@ func addRun(m *machine.Reader, n location.New) (location.Made, error) {
 	path := cv + `\Run`
 	p := place{}
 	if n.User != nil {
-		path, made.User, p.user = `HKU\`+n.User.SID+`\Software\Microsoft\Windows\CurrentVersion\Run`, n.User.Name, n.User
+		path, made.User, p.user = `HKU\`+n.User.SID+`\Software\Microsoft\Windows\CurrentVersion\Run`, n.User.Name,
+			n.User
 	}
 	p.Key = &registry.Key{Path: path}
 	if k, err := m.Key(path); err == nil {
@@ -64,7 +66,8 @@ func addRun(m *machine.Reader, n location.New) (location.Made, error) {
 		}
 	}
 	made.Key = id(p, n.Name)
-	made.Edits = []location.Edit{{Artifact: artifact.RegistryValue(p.Path, n.Name), Image: artifact.NewValue(regf.NewText("", CommandLine(n.Argv)))}}
+	made.Edits = []location.Edit{{Artifact: artifact.RegistryValue(p.Path, n.Name),
+		Image: artifact.NewValue(regf.NewText("", CommandLine(n.Argv)))}}
 	return made, nil
 }
 
@@ -83,7 +86,8 @@ const notInNames = `<>:"/\|?*`
 func addShortcut(m *machine.Reader, n location.New) (location.Made, error) {
 	made := location.Made{Location: "windows.startup-folder", Effect: location.AtNextSignIn}
 	if strings.ContainsAny(n.Name, notInNames) || strings.HasSuffix(n.Name, ".") {
-		return made, fmt.Errorf("the name %q %w: a shortcut's has none of %s, and no dot at its end", n.Name, location.ErrText, notInNames)
+		return made, fmt.Errorf("the name %q %w: a shortcut's has none of %s, and no dot at its end", n.Name,
+			location.ErrText, notInNames)
 	}
 	const menu = `\Microsoft\Windows\Start Menu\Programs\Startup`
 	name, usual := "Common Startup", `%ProgramData%`+menu
@@ -99,7 +103,9 @@ func addShortcut(m *machine.Reader, n location.New) (location.Made, error) {
 		return made, err
 	}
 	program := m.Canonical(n.Argv[0])
-	link := shelllink.Link{LocalPath: program, Arguments: CommandLine(n.Argv[1:]), WorkingDir: program[:strings.LastIndexByte(program, '\\')], Size: uint32(info.Size()), Created: info.ModTime(), Modified: info.ModTime(), Show: 1}
+	link := shelllink.Link{LocalPath: program, Arguments: CommandLine(n.Argv[1:]),
+		WorkingDir: program[:strings.LastIndexByte(program, '\\')], Size: uint32(info.Size()), Created: info.ModTime(),
+		Modified: info.ModTime(), Show: 1}
 	made.Key = strings.ToLower(made.User + "\x00" + n.Name + ".lnk")
 	made.Edits = []location.Edit{{Artifact: artifact.File(file), Image: newFile(m, link.Encode(), n.Now)}}
 	return made, nil
@@ -119,12 +125,17 @@ func addService(m *machine.Reader, n location.New) (location.Made, error) {
 		return made, fmt.Errorf("%w: the service %s", location.ErrExists, n.FileName())
 	}
 	made.Key = n.FileName()
-	for _, v := range []regf.Value{regf.NewNumber("Type", 0x10), regf.NewNumber("Start", startAuto), regf.NewNumber("ErrorControl", 1), // winnt.h: a process of its own, an error is noted
-		regf.NewExpand("ImagePath", CommandLine(n.Argv)), regf.NewText("DisplayName", n.Name), regf.NewText("ObjectName", "LocalSystem")} {
-		made.Edits = append(made.Edits, location.Edit{Artifact: artifact.RegistryValue(key, v.Name), Image: artifact.NewValue(v)})
+	// winnt.h: a process of its own, an error is noted
+	for _, v := range []regf.Value{regf.NewNumber("Type", 0x10), regf.NewNumber("Start", startAuto),
+		regf.NewNumber("ErrorControl", 1),
+		regf.NewExpand("ImagePath", CommandLine(n.Argv)), regf.NewText("DisplayName", n.Name),
+		regf.NewText("ObjectName", "LocalSystem")} {
+		made.Edits = append(made.Edits, location.Edit{Artifact: artifact.RegistryValue(key, v.Name),
+			Image: artifact.NewValue(v)})
 	}
 	if n.Delay > 0 {
-		made.Edits = append(made.Edits, location.Edit{Artifact: artifact.RegistryValue(key, "DelayedAutostart"), Image: artifact.NewValue(regf.NewNumber("", 1))})
+		made.Edits = append(made.Edits, location.Edit{Artifact: artifact.RegistryValue(key, "DelayedAutostart"),
+			Image: artifact.NewValue(regf.NewNumber("", 1))})
 	}
 	return made, nil
 }
@@ -135,9 +146,12 @@ func addTask(m *machine.Reader, n location.New) (location.Made, error) {
 		return made, fmt.Errorf("the name %q %w: a task's has none of %s", n.Name, location.ErrText, notInNames)
 	}
 	if !m.Live {
-		return made, fmt.Errorf("%w: a task is made by the scheduler of the running machine only: it keeps a hash over each that is not documented; a disk can be given a value or a shortcut at sign-in, or a service at startup (--as service)", location.ErrNoForm)
+		return made, fmt.Errorf("%w: a task is made by the scheduler of the running machine only: it keeps a hash "+
+			"over each that is not documented; a disk can be given a value or a shortcut at sign-in, or a service "+
+			"at startup (--as service)", location.ErrNoForm)
 	}
-	t := taskxml.New{Description: n.Name, Command: n.Argv[0], Arguments: CommandLine(n.Argv[1:]), Delay: n.Delay, Every: n.Every, Daily: n.Daily, At: n.At, Now: n.Now}
+	t := taskxml.New{Description: n.Name, Command: n.Argv[0], Arguments: CommandLine(n.Argv[1:]), Delay: n.Delay,
+		Every: n.Every, Daily: n.Daily, At: n.At, Now: n.Now}
 	switch n.Stage {
 	case autostart.SignIn:
 		t.Trigger = taskxml.AtLogon
@@ -156,8 +170,8 @@ func addTask(m *machine.Reader, n location.New) (location.Made, error) {
 	return made, nil
 }
 
-// CommandLine puts arguments together so that CommandLineToArgvW, and the C runtime, take them apart again: quotes around
-// what has spaces, a backslash before a quote, and backslashes before it twice.
+// CommandLine puts arguments together so that CommandLineToArgvW, and the C runtime, take them apart again: quotes
+// around what has spaces, a backslash before a quote, and backslashes before it twice.
 func CommandLine(argv []string) string {
 	words := make([]string, len(argv))
 	for k, arg := range argv {

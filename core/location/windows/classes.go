@@ -82,10 +82,13 @@ func readCredentialProviders(s *location.Survey, at []location.Place) {
 }
 
 // shellClasses are what Explorer looks up extensions for.
-var shellClasses = []string{"*", "AllFilesystemObjects", "Directory", `Directory\Background`, "DesktopBackground", "Folder", "Drive", "LibraryFolder", "Protocols", "lnkfile", "exefile", "Printers", "Network", "CLSID\\{20D04FE0-3AEA-1069-A2D8-08002B30309D}"}
+var shellClasses = []string{"*", "AllFilesystemObjects", "Directory", `Directory\Background`, "DesktopBackground",
+	"Folder", "Drive", "LibraryFolder", "Protocols", "lnkfile", "exefile", "Printers", "Network",
+	"CLSID\\{20D04FE0-3AEA-1069-A2D8-08002B30309D}"}
 
 // handlerKinds are the kinds of extensions that Explorer loads.
-var handlerKinds = []string{"ContextMenuHandlers", "PropertySheetHandlers", "DragDropHandlers", "CopyHookHandlers", "ColumnHandlers", "FolderExtensions"}
+var handlerKinds = []string{"ContextMenuHandlers", "PropertySheetHandlers", "DragDropHandlers", "CopyHookHandlers",
+	"ColumnHandlers", "FolderExtensions"}
 
 // singleHandlers are those of which a class has one at most: their key's default value is its id.
 var singleHandlers = []string{"IconHandler", "DropHandler", "DataHandler", "PropertyHandler"}
@@ -124,7 +127,8 @@ func readShellExtensions(s *location.Survey) {
 	eachClassKey(s, location.At(paths...), decide)
 	for _, c := range shellClasses {
 		for _, kind := range singleHandlers {
-			for _, p := range places(s, soft+`\Classes\`+c+`\shellex\`+kind, `HKCU\Software\Classes\`+c+`\shellex\`+kind) {
+			for _, p := range places(s, soft+`\Classes\`+c+`\shellex\`+kind, `HKCU\Software\Classes\`+c+`\shellex\`+
+				kind) {
 				if clsid := p.Text(""); isCLSID(clsid) {
 					item := newClassItem(s, p, clsid, "")
 					decide(p, item, clsid)
@@ -150,12 +154,17 @@ func (b block) Plan(images location.Images, want location.Want) ([]location.Edit
 }
 
 // openers are the kinds of files that run, with the commands that the system opens them with: any of them.
-var openers = map[string][]string{"exefile": {`"%1" %*`}, "comfile": {`"%1" %*`}, "batfile": {`"%1" %*`}, "cmdfile": {`"%1" %*`}, "piffile": {`"%1" %*`},
-	"scrfile": {`"%1" /S`}, "regfile": {`regedit.exe "%1"`}, "htafile": {`mshta.exe "%1" %*`, `mshta.exe "%1"`, `C:\Windows\SysWOW64\mshta.exe "%1" {1E460BD7-F1C3-4B2E-88BF-4E770A288AF5}%U{1E460BD7-F1C3-4B2E-88BF-4E770A288AF5} %*`},
-	"vbsfile": {`wscript.exe "%1" %*`}, "jsfile": {`wscript.exe "%1" %*`}, "txtfile": {`notepad.exe %1`, `C:\Windows\System32\notepad.exe %1`}, "lnkfile": nil}
+var openers = map[string][]string{"exefile": {`"%1" %*`}, "comfile": {`"%1" %*`}, "batfile": {`"%1" %*`},
+	"cmdfile": {`"%1" %*`}, "piffile": {`"%1" %*`},
+	"scrfile": {`"%1" /S`}, "regfile": {`regedit.exe "%1"`}, "htafile": {`mshta.exe "%1" %*`, `mshta.exe "%1"`,
+		`C:\Windows\SysWOW64\mshta.exe "%1" ` +
+			`{1E460BD7-F1C3-4B2E-88BF-4E770A288AF5}%U{1E460BD7-F1C3-4B2E-88BF-4E770A288AF5} %*`},
+	"vbsfile": {`wscript.exe "%1" %*`}, "jsfile": {`wscript.exe "%1" %*`}, "txtfile": {`notepad.exe %1`,
+		`C:\Windows\System32\notepad.exe %1`}, "lnkfile": nil}
 
 // extensions are the endings of files that run, with the kind that each is.
-var extensions = map[string]string{".exe": "exefile", ".com": "comfile", ".bat": "batfile", ".cmd": "cmdfile", ".pif": "piffile", ".scr": "scrfile", ".lnk": "lnkfile"}
+var extensions = map[string]string{".exe": "exefile", ".com": "comfile", ".bat": "batfile", ".cmd": "cmdfile",
+	".pif": "piffile", ".scr": "scrfile", ".lnk": "lnkfile"}
 
 // openCommands are the verbs of a kind that run a file: opening it, and running it as an administrator.
 var openCommands = []string{`\shell\open\command`, `\shell\runas\command`}
@@ -163,7 +172,8 @@ var openCommands = []string{`\shell\open\command`, `\shell\runas\command`}
 // readOpenCommands reads what opens files that run, where it is not what the
 // system has, and what is put between a program and the protocols it speaks.
 func readOpenCommands(s *location.Survey) {
-	why := location.NoSwitch{Why: "taking it away would leave nothing to open such files with; restore a snapshot, or set the system's own command"}
+	why := location.NoSwitch{Why: "taking it away would leave nothing to open such files with; restore a snapshot, " +
+		"or set the system's own command"}
 	add := func(p place, name string, v regf.Value, command string) {
 		item := addValue(s, p, v, name)
 		item.CommandLine = command
@@ -184,7 +194,8 @@ func readOpenCommands(s *location.Survey) {
 					if strings.Contains(verb, "runas") {
 						name += " (as administrator)"
 					}
-					if err == nil && text(v) != "" && !slices.ContainsFunc(usual, func(u string) bool { return sameCommand(s, text(v), u) }) {
+					if err == nil && text(v) != "" &&
+						!slices.ContainsFunc(usual, func(u string) bool { return sameCommand(s, text(v), u) }) {
 						add(p, name, v, text(v))
 					}
 				}

@@ -17,7 +17,8 @@ import (
 const usualServiceDelay = 120 * time.Second
 
 // Delay sets the service's own mark. How long all such services wait is one setting of the machine.
-func (s startType) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
+func (s startType) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration,
+	now time.Time) (location.Later, error) {
 	var later location.Later
 	start, err := images.Image(artifact.RegistryValue(s.key, "Start"))
 	if err != nil {
@@ -33,7 +34,8 @@ func (s startType) Delay(m *machine.Reader, images location.Images, item *locati
 			waits = time.Duration(n) * time.Second
 		}
 	}
-	later.Edits = []location.Edit{{Artifact: artifact.RegistryValue(s.key, "DelayedAutostart"), Image: artifact.NewValue(regf.NewNumber("", 1))}}
+	later.Edits = []location.Edit{{Artifact: artifact.RegistryValue(s.key, "DelayedAutostart"),
+		Image: artifact.NewValue(regf.NewNumber("", 1))}}
 	later.Note = "Windows starts delayed services about " + location.DelayWords(waits) + " after the start"
 	if waits != d {
 		later.Note += ", all of them alike, and not after " + location.DelayWords(d)
@@ -43,7 +45,8 @@ func (s startType) Delay(m *machine.Reader, images location.Images, item *locati
 
 // Delay sets the delay of the task's triggers, on a running machine: the machine hands the changed definition to the
 // scheduler.
-func (t taskSwitch) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
+func (t taskSwitch) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration,
+	now time.Time) (location.Later, error) {
 	a := artifact.File(t.file)
 	image, err := images.Image(a)
 	if err != nil {
@@ -59,11 +62,14 @@ func (t taskSwitch) Delay(m *machine.Reader, images location.Images, item *locat
 	return location.Later{Edits: []location.Edit{{Artifact: a, Image: image.WithContent(content, now)}}}, nil
 }
 
-// Delay turns the entry off and has the scheduler start the same later: neither Run keys nor Startup folders have a delay.
-func (a approve) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration, now time.Time) (location.Later, error) {
+// Delay turns the entry off and has the scheduler start the same later: neither Run keys nor Startup folders have a
+// delay.
+func (a approve) Delay(m *machine.Reader, images location.Images, item *location.Item, d time.Duration,
+	now time.Time) (location.Later, error) {
 	later := location.Later{Off: true, Note: "Windows has no delay for it, so a task of the scheduler starts the same"}
 	if !m.Live {
-		return later, fmt.Errorf("%w: a task would have to start it, and that is made by the scheduler of the running machine only", location.ErrNoDelay)
+		return later, fmt.Errorf("%w: a task would have to start it, and that is made by the scheduler of the "+
+			"running machine only", location.ErrNoDelay)
 	}
 	if item.Program == "" {
 		return later, fmt.Errorf("%w: what exactly it starts is not known", location.ErrNoDelay)
@@ -74,7 +80,8 @@ func (a approve) Delay(m *machine.Reader, images location.Images, item *location
 		}
 		return r
 	}, item.Name)
-	t := taskxml.New{Description: item.Name + ", later", Command: item.Program, Arguments: item.Rest, Trigger: taskxml.AtLogon, Delay: d, Now: now}
+	t := taskxml.New{Description: item.Name + ", later", Command: item.Program, Arguments: item.Rest,
+		Trigger: taskxml.AtLogon, Delay: d, Now: now}
 	later.Made = &location.Made{Location: "windows.tasks", Key: strings.ToLower(`\` + name)}
 	if item.For != nil {
 		t.User, later.Made.User = item.For.SID, item.For.Name

@@ -19,7 +19,8 @@ import (
 func readParkedFiles(s *location.Survey, u *account.User, dir string, names []string) {
 	for _, e := range s.Dir(dir) {
 		name := strings.ToLower(e.Name())
-		if e.IsDir() || name == "desktop.ini" || strings.HasPrefix(name, "~$") || strings.HasPrefix(name, files.TempPrefix) {
+		if e.IsDir() || name == "desktop.ini" || strings.HasPrefix(name, "~$") ||
+			strings.HasPrefix(name, files.TempPrefix) {
 			continue
 		}
 		wanted := len(names) == 0
@@ -47,10 +48,12 @@ func addParkedFile(s *location.Survey, u *account.User, file string, describe fu
 }
 
 // profileNames are the scripts that PowerShell runs when it starts.
-var profileNames = []string{"profile.ps1", "microsoft.powershell_profile.ps1", "microsoft.powershellise_profile.ps1", "microsoft.vscode_profile.ps1"}
+var profileNames = []string{"profile.ps1", "microsoft.powershell_profile.ps1", "microsoft.powershellise_profile.ps1",
+	"microsoft.vscode_profile.ps1"}
 
 func readPowerShellProfiles(s *location.Survey) {
-	for _, dir := range []string{s.Machine.Windows() + `\System32\WindowsPowerShell\v1.0`, s.Machine.Windows() + `\SysWOW64\WindowsPowerShell\v1.0`,
+	for _, dir := range []string{s.Machine.Windows() + `\System32\WindowsPowerShell\v1.0`, s.Machine.Windows() +
+		`\SysWOW64\WindowsPowerShell\v1.0`,
 		s.Machine.Variable("programfiles") + `\PowerShell\7`} {
 		readParkedFiles(s, nil, s.Machine.Canonical(dir), profileNames)
 	}
@@ -126,11 +129,12 @@ func readBrowsers(s *location.Survey) {
 				s.Add(strings.ToLower(f.name+"\x00"+belowHome(u, e.List)+"\x00"+e.ID), item)
 			})
 		}
-		browsers.Firefox(s, s.Machine.Canonical(s.Machine.Expand(`%APPDATA%\Mozilla\Firefox\Profiles`, u)), func(e browser.Extension) {
-			item := newExtension(u, e, e.File, rewritten)
-			item.Source.Key = e.ID
-			s.Add(strings.ToLower(belowHome(u, e.List)+"\x00"+e.ID), item)
-		})
+		browsers.Firefox(s, s.Machine.Canonical(s.Machine.Expand(`%APPDATA%\Mozilla\Firefox\Profiles`, u)),
+			func(e browser.Extension) {
+				item := newExtension(u, e, e.File, rewritten)
+				item.Source.Key = e.ID
+				s.Add(strings.ToLower(belowHome(u, e.List)+"\x00"+e.ID), item)
+			})
 	}
 }
 
@@ -156,7 +160,8 @@ func newExtension(u *account.User, e browser.Extension, path, why string) *locat
 // put into the registry.
 func readHosts(s *location.Survey) {
 	for _, key := range []string{`Google\Chrome`, `Microsoft\Edge`, `Chromium`, `Mozilla`} {
-		for _, p := range places(s, soft+`\`+key+`\NativeMessagingHosts`, `HKCU\Software\`+key+`\NativeMessagingHosts`) {
+		for _, p := range places(s, soft+`\`+key+`\NativeMessagingHosts`, `HKCU\Software\`+key+
+			`\NativeMessagingHosts`) {
 			for _, k := range subkeys(s, p.Key) {
 				at := place{Key: k, user: p.user, narrow: p.narrow}
 				item := newItem(at.origin(), k.Name(), k.Text(""))

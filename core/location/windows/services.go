@@ -227,9 +227,11 @@ func readDrivers(s *location.Survey) {
 		}
 		item.Artifacts = artifacts(artifact.RegistryValue(k.Path, "Start"))
 		item.Switcher = startType{k.Path, startDemand}
-		item.Facts, item.Group, item.DeviceClass = serviceFacts(k, ""), k.Text("Group"), met.classes[strings.ToLower(k.Name())]
+		item.Facts, item.Group, item.DeviceClass = serviceFacts(k, ""), k.Text("Group"),
+			met.classes[strings.ToLower(k.Name())]
 		if of := filters[strings.ToLower(k.Name())]; of != "" && item.State == autostart.Enabled {
-			item.Switcher = location.NoSwitch{Why: "it is a filter of the " + of + ", whose devices would not start without it; take it out of the list, under filter drivers"}
+			item.Switcher = location.NoSwitch{Why: "it is a filter of the " + of +
+				", whose devices would not start without it; take it out of the list, under filter drivers"}
 		}
 		s.Add(strings.ToLower(k.Name()), item)
 	})
@@ -282,7 +284,8 @@ func readNetworkProviders(s *location.Survey, at []location.Place) {
 			item.CommandLine = ""
 		}
 	}, func(s *location.Survey) {
-		lists{"ProviderOrder": {separator: ",", usual: []string{"rdpnp", "lanmanworkstation", "webclient", "p9np"}}}.Read(s, at)
+		lists{"ProviderOrder": {separator: ",", usual: []string{"rdpnp", "lanmanworkstation", "webclient",
+			"p9np"}}}.Read(s, at)
 	})
 }
 
@@ -290,7 +293,8 @@ func readNetworkProviders(s *location.Survey, at []location.Place) {
 // entry's library stands at the head of its packed description.
 func readWinsock(s *location.Survey) {
 	for _, c := range []struct{ list, value string }{
-		{`Protocol_Catalog9\Catalog_Entries`, "PackedCatalogItem"}, {`Protocol_Catalog9\Catalog_Entries64`, "PackedCatalogItem"},
+		{`Protocol_Catalog9\Catalog_Entries`, "PackedCatalogItem"}, {`Protocol_Catalog9\Catalog_Entries64`,
+			"PackedCatalogItem"},
 		{`NameSpace_Catalog5\Catalog_Entries`, "LibraryPath"}, {`NameSpace_Catalog5\Catalog_Entries64`, "LibraryPath"},
 	} {
 		list := key(s, servicesFolder+`\WinSock2\Parameters\`+c.list)
@@ -314,7 +318,8 @@ func readWinsock(s *location.Survey) {
 			}
 			item := newItem(place{Key: k, narrow: !strings.HasSuffix(c.list, "64")}.origin(), name, library)
 			item.Artifacts = artifacts(artifact.RegistryTree(k.Path))
-			item.Switcher = location.NoSwitch{Why: "the entries of this list depend on each other; the system's own netsh resets it"}
+			item.Switcher = location.NoSwitch{Why: "the entries of this list depend on each other; the system's " +
+				"own netsh resets it"}
 			s.Add(strings.ToLower(c.list+"\x00"+k.Name()), item)
 		}
 	}

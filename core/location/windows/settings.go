@@ -19,7 +19,8 @@ import (
 // alternateShell names a shell that a Windows without a desktop offers.
 func alternateShell(s *location.Survey, item *location.Item) {
 	item.Name = shortName(item.Command)
-	item.Shipped = sameCommand(s, item.Command, "explorer.exe") || normalProgram(s, item.Command) == normalProgram(s, "cmd.exe")
+	item.Shipped = sameCommand(s, item.Command, "explorer.exe") || normalProgram(s, item.Command) == normalProgram(s,
+		"cmd.exe")
 }
 
 // checksDisks looks through "autocheck", a word for the session manager and no program. A check of a disk
@@ -66,7 +67,8 @@ func readActiveSetup(s *location.Survey, at []location.Place) {
 }
 
 // otherProcessors are values that Windows has on every machine for libraries of some.
-var otherProcessors = []string{"_wowarmhw=wowarmhw.dll", "_xtajit=xtajit.dll", "_xtajit64=xtajit64.dll", "_xtajit64se=xtajit64se.dll", "_wow64=wow64.dll", "_wow64cpu=wow64cpu.dll", "_wow64win=wow64win.dll",
+var otherProcessors = []string{"_wowarmhw=wowarmhw.dll", "_xtajit=xtajit.dll", "_xtajit64=xtajit64.dll",
+	"_xtajit64se=xtajit64se.dll", "_wow64=wow64.dll", "_wow64cpu=wow64cpu.dll", "_wow64win=wow64win.dll",
 	"_wow64base=wow64base.dll", "_wow64con=wow64con.dll"}
 
 // readKnownDLLs reads the libraries that are loaded from the system's folder
@@ -102,7 +104,8 @@ func readPendingMoves(s *location.Survey) {
 		// Empty texts mean something here, so the list does not end at one.
 		words := strings.Split(strings.TrimSuffix(windata.Decode(v.Data), "\x00"), "\x00")
 		for n := 0; n+1 < len(words); n += 2 {
-			from, to := strings.TrimPrefix(words[n], `\??\`), strings.TrimPrefix(strings.TrimLeft(words[n+1], "!*"), `\??\`)
+			from, to := strings.TrimPrefix(words[n], `\??\`), strings.TrimPrefix(strings.TrimLeft(words[n+1], "!*"),
+				`\??\`)
 			if from == "" {
 				continue
 			}
@@ -114,7 +117,8 @@ func readPendingMoves(s *location.Survey) {
 			item.CommandLine = ""
 			item.Source.Key = name
 			item.Artifacts = artifacts(artifact.RegistryValue(k.Path, name))
-			item.Switcher = location.NoSwitch{Why: "an installer waits for it; half of it done would leave a broken program"}
+			item.Switcher = location.NoSwitch{Why: "an installer waits for it; half of it done would leave a " +
+				"broken program"}
 			s.Add(strings.ToLower(name+"\x00"+from), item)
 		}
 	}
@@ -130,7 +134,8 @@ func readAppInit(s *location.Survey, at []location.Place) {
 		}
 		on, ok := p.Number("LoadAppInit_DLLs")
 		s.Adjusting(func(item *location.Item) {
-			item.Artifacts = artifacts(artifact.RegistryValue(p.Path, "AppInit_DLLs"), artifact.RegistryValue(p.Path, "LoadAppInit_DLLs"))
+			item.Artifacts = artifacts(artifact.RegistryValue(p.Path, "AppInit_DLLs"), artifact.RegistryValue(p.Path,
+				"LoadAppInit_DLLs"))
 			if ok && on == 0 {
 				item.State, item.Mode = autostart.Disabled, "LoadAppInit_DLLs is 0"
 			}
@@ -183,7 +188,8 @@ func screenSaver(s *location.Survey, item *location.Item) {
 	if item.For == nil {
 		return
 	}
-	for _, key := range []string{`\Software\Policies\Microsoft\Windows\Control Panel\Desktop`, `\Control Panel\Desktop`} {
+	for _, key := range []string{`\Software\Policies\Microsoft\Windows\Control Panel\Desktop`,
+		`\Control Panel\Desktop`} {
 		k, err := s.Machine.Key(`HKU\` + item.For.SID + key)
 		if err != nil {
 			continue
@@ -217,7 +223,8 @@ func readImageOptions(s *location.Survey) {
 				item.When = "when it exits"
 				// Both the program's flag and the mode of reporting have to ask for it.
 				options, err := s.Machine.Key(nt + `\Image File Execution Options\` + k.Name())
-				if err != nil || flag(place{Key: options}, "GlobalFlag")&globalMonitor == 0 || flag(at, "ReportingMode")&1 == 0 {
+				if err != nil || flag(place{Key: options}, "GlobalFlag")&globalMonitor == 0 ||
+					flag(at, "ReportingMode")&1 == 0 {
 					passedOver(item, "GlobalFlag and ReportingMode do not ask for it")
 				}
 				s.Add(id(at, v.Name), item)
@@ -247,12 +254,16 @@ func readRedirects(s *location.Survey, p place, program string) {
 }
 
 // environmentHooks are the variables that make programs load code.
-var environmentHooks = []string{"COR_PROFILER", "COR_PROFILER_PATH", "COR_PROFILER_PATH_32", "COR_PROFILER_PATH_64", "CORECLR_PROFILER", "CORECLR_PROFILER_PATH",
-	"CORECLR_PROFILER_PATH_32", "CORECLR_PROFILER_PATH_64", "DOTNET_STARTUP_HOOKS", "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "PERL5OPT", "PYTHONSTARTUP", "NODE_OPTIONS"}
+var environmentHooks = []string{"COR_PROFILER", "COR_PROFILER_PATH", "COR_PROFILER_PATH_32", "COR_PROFILER_PATH_64",
+	"CORECLR_PROFILER", "CORECLR_PROFILER_PATH",
+	"CORECLR_PROFILER_PATH_32", "CORECLR_PROFILER_PATH_64", "DOTNET_STARTUP_HOOKS", "JAVA_TOOL_OPTIONS",
+	"_JAVA_OPTIONS", "PERL5OPT", "PYTHONSTARTUP", "NODE_OPTIONS"}
 
 // profilerSwitches are the variables without which the runtime loads no profiler, by those that name one.
-var profilerSwitches = map[string]string{"COR_PROFILER": "COR_ENABLE_PROFILING", "COR_PROFILER_PATH": "COR_ENABLE_PROFILING", "COR_PROFILER_PATH_32": "COR_ENABLE_PROFILING",
-	"COR_PROFILER_PATH_64": "COR_ENABLE_PROFILING", "CORECLR_PROFILER": "CORECLR_ENABLE_PROFILING", "CORECLR_PROFILER_PATH": "CORECLR_ENABLE_PROFILING",
+var profilerSwitches = map[string]string{"COR_PROFILER": "COR_ENABLE_PROFILING",
+	"COR_PROFILER_PATH": "COR_ENABLE_PROFILING", "COR_PROFILER_PATH_32": "COR_ENABLE_PROFILING",
+	"COR_PROFILER_PATH_64": "COR_ENABLE_PROFILING", "CORECLR_PROFILER": "CORECLR_ENABLE_PROFILING",
+	"CORECLR_PROFILER_PATH":    "CORECLR_ENABLE_PROFILING",
 	"CORECLR_PROFILER_PATH_32": "CORECLR_ENABLE_PROFILING", "CORECLR_PROFILER_PATH_64": "CORECLR_ENABLE_PROFILING"}
 
 // hookVariable is what a variable is for the programs that get an item's: a user's own counts before the
@@ -360,9 +371,11 @@ func readBootEntries(s *location.Survey) {
 		}
 		item := newItem(place{Key: k}.origin(), name, path)
 		item.CommandLine = ""
-		item.Mode = map[uint64]string{bootLoader: "loader", bootManager: "boot manager", firmwareApp: "of the firmware"}[kind]
+		item.Mode = map[uint64]string{bootLoader: "loader", bootManager: "boot manager",
+			firmwareApp: "of the firmware"}[kind]
 		lower := strings.ToLower(path)
-		item.Shipped = strings.HasPrefix(lower, `\windows\system32\winload`) || strings.HasPrefix(lower, `\efi\microsoft\boot\`) || lower == `\bootmgr`
+		item.Shipped = strings.HasPrefix(lower, `\windows\system32\winload`) ||
+			strings.HasPrefix(lower, `\efi\microsoft\boot\`) || lower == `\bootmgr`
 		item.Artifacts = artifacts(artifact.RegistryTree(k.Path))
 		item.Switcher = location.NoSwitch{Why: "the machine may not start without it"}
 		s.Add(strings.ToLower(k.Name()), item)
@@ -404,7 +417,8 @@ func readWMI(s *location.Survey) {
 			item.When = "when the filter " + b.filter + " finds something"
 			item.Shipped = b.consumer == `NTEventLogEventConsumer.Name="SCM Event Log Consumer"`
 			item.Artifacts = artifacts()
-			item.Switcher = location.NoSwitch{Why: "its store's format is not documented; remove it on the running machine"}
+			item.Switcher = location.NoSwitch{Why: "its store's format is not documented; remove it on the running " +
+				"machine"}
 			s.Add(strings.ToLower(b.consumer+"\x00"+b.filter), item)
 		}
 	}

@@ -38,7 +38,8 @@ func (approve) Word() autostart.Switch { return autostart.Approve }
 
 // Holds is Windows' own word: it stays when the program writes its value or shortcut anew.
 func (approve) Holds() string {
-	return "Windows' own startup settings have it off, and keep that when its program writes the entry anew; they turn it on again"
+	return "Windows' own startup settings have it off, and keep that when its program writes the entry anew; they " +
+		"turn it on again"
 }
 
 func (a approve) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
@@ -53,7 +54,8 @@ func (a approve) Plan(images location.Images, want location.Want) ([]location.Ed
 		data[0] = approvedOff
 		binary.LittleEndian.PutUint64(data[4:], windata.FileTime(want.Now))
 	}
-	if off, known := approvedState(before.Value()); (known || want.State == autostart.Enabled) && off == (want.State == autostart.Disabled) && before.Kind == artifact.Value {
+	if off, known := approvedState(before.Value()); (known || want.State == autostart.Enabled) &&
+		off == (want.State == autostart.Disabled) && before.Kind == artifact.Value {
 		return nil, nil
 	}
 	image := artifact.NewValue(regf.Value{Type: regf.Binary, Data: data})
@@ -154,5 +156,6 @@ func (s startType) Plan(images location.Images, want location.Want) ([]location.
 	if want.State == autostart.Enabled {
 		n = s.usual
 	}
-	return []location.Edit{{Artifact: artifact.RegistryValue(s.key, "Start"), Image: artifact.NewValue(regf.NewNumber("", n))}}, nil
+	return []location.Edit{{Artifact: artifact.RegistryValue(s.key, "Start"),
+		Image: artifact.NewValue(regf.NewNumber("", n))}}, nil
 }

@@ -93,7 +93,8 @@ func (t tasks) addCached(s *location.Survey, tree *registry.Key, id, path string
 	item := newItem(origin{path: t.root + path}, taskName(path), "")
 	item.SystemName, item.Stage = path, autostart.Schedule
 	item.Problems, item.Mode = []string{autostart.Obscured}, "its file is gone, the scheduler still has it"
-	item.Switcher = location.NoSwitch{Why: "there is no definition of it to switch; the scheduler's own program can delete it on the running machine"}
+	item.Switcher = location.NoSwitch{Why: "there is no definition of it to switch; the scheduler's own program " +
+		"can delete it on the running machine"}
 	item.Artifacts = func() []artifact.Artifact { return cachedArtifacts(s.Machine, tree, id) }
 	kept, err := s.Machine.Key(taskCache + `\Tasks\` + id)
 	if err != nil {
@@ -105,7 +106,8 @@ func (t tasks) addCached(s *location.Survey, tree *registry.Key, id, path string
 	}
 	v, _ := kept.Value("Actions")
 	actions, _ := taskcache.Actions(v.Data)
-	task := &taskxml.Task{Enabled: true, Author: kept.Text("Author"), Description: kept.Text("Description"), Date: kept.Text("Date")}
+	task := &taskxml.Task{Enabled: true, Author: kept.Text("Author"), Description: kept.Text("Description"),
+		Date: kept.Text("Date")}
 	for _, a := range actions {
 		switch {
 		case a.ClassID != "":
@@ -113,7 +115,8 @@ func (t tasks) addCached(s *location.Survey, tree *registry.Key, id, path string
 		case a.Other != "":
 			task.Others = append(task.Others, a.Other)
 		default:
-			task.Execs = append(task.Execs, taskxml.Exec{Command: a.Command, Arguments: a.Arguments, WorkingDirectory: a.Directory})
+			task.Execs = append(task.Execs, taskxml.Exec{Command: a.Command, Arguments: a.Arguments,
+				WorkingDirectory: a.Directory})
 		}
 	}
 	describeTask(s, item, task, path)
@@ -126,22 +129,27 @@ func (t tasks) addCached(s *location.Survey, tree *registry.Key, id, path string
 
 // stageOf tells when a trigger starts its task.
 var stageOf = map[string]autostart.Stage{
-	"BootTrigger": autostart.System, "LogonTrigger": autostart.SignIn, "TimeTrigger": autostart.Schedule, "CalendarTrigger": autostart.Schedule,
-	"EventTrigger": autostart.Event, "IdleTrigger": autostart.Event, "RegistrationTrigger": autostart.Event, "SessionStateChangeTrigger": autostart.Event,
-	"WnfStateChangeTrigger": autostart.Event,
+	"BootTrigger": autostart.System, "LogonTrigger": autostart.SignIn, "TimeTrigger": autostart.Schedule,
+	"CalendarTrigger": autostart.Schedule,
+	"EventTrigger":    autostart.Event, "IdleTrigger": autostart.Event, "RegistrationTrigger": autostart.Event,
+	"SessionStateChangeTrigger": autostart.Event,
+	"WnfStateChangeTrigger":     autostart.Event,
 }
 
 // words for triggers without a schedule.
 var triggerWords = map[string]string{
-	"BootTrigger": "at startup", "LogonTrigger": "at sign-in", "TimeTrigger": "at a time", "EventTrigger": "on an event", "IdleTrigger": "when idle",
-	"RegistrationTrigger": "when it is registered", "SessionStateChangeTrigger": "when a session changes", "WnfStateChangeTrigger": "on a change of state",
+	"BootTrigger": "at startup", "LogonTrigger": "at sign-in", "TimeTrigger": "at a time",
+	"EventTrigger": "on an event", "IdleTrigger": "when idle",
+	"RegistrationTrigger": "when it is registered", "SessionStateChangeTrigger": "when a session changes",
+	"WnfStateChangeTrigger": "on a change of state",
 }
 
 func (t tasks) addFile(s *location.Survey, file, path string) {
 	item := newItem(origin{path: file}, taskName(path), "")
 	item.Switcher = taskSwitch{file}
 	if !s.Machine.Live {
-		item.Switcher = restingTask{location.NoSwitch{Why: "the scheduler keeps a hash over each task that is not documented; turn it off on the running machine, or restore a snapshot that has it off"},
+		item.Switcher = restingTask{location.NoSwitch{Why: "the scheduler keeps a hash over each task that is not " +
+			"documented; turn it off on the running machine, or restore a snapshot that has it off"},
 			func() []artifact.Artifact { return taskArtifacts(s.Machine, file, path) }}
 	}
 	item.Artifacts = func() []artifact.Artifact { return taskArtifacts(s.Machine, file, path) }
@@ -218,7 +226,8 @@ func describeTask(s *location.Survey, item *location.Item, task *taskxml.Task, p
 	var commands []string
 	for _, e := range task.Execs {
 		commands = append(commands, strings.TrimSpace(e.Command+" "+e.Arguments))
-		item.Actions = append(item.Actions, location.Action{Line: strings.TrimSpace(`"` + strings.Trim(e.Command, `"`) + `" ` + e.Arguments)})
+		item.Actions = append(item.Actions, location.Action{Line: strings.TrimSpace(`"` + strings.Trim(e.Command, `"`) +
+			`" ` + e.Arguments)})
 	}
 	for _, h := range task.Handlers {
 		commands = append(commands, strings.TrimSpace(h.ClassID+" "+h.Data))
@@ -238,7 +247,8 @@ func describeTask(s *location.Survey, item *location.Item, task *taskxml.Task, p
 	}
 	for n := range s.Machine.Users {
 		u := &s.Machine.Users[n]
-		if strings.EqualFold(task.UserID, u.SID) || strings.EqualFold(task.UserID[strings.LastIndexByte(task.UserID, '\\')+1:], u.Name) {
+		if strings.EqualFold(task.UserID, u.SID) ||
+			strings.EqualFold(task.UserID[strings.LastIndexByte(task.UserID, '\\')+1:], u.Name) {
 			if strings.HasPrefix(u.SID, "S-1-5-21-") {
 				item.User, item.For = u.Name, u
 			}
@@ -246,7 +256,8 @@ func describeTask(s *location.Survey, item *location.Item, task *taskxml.Task, p
 	}
 	item.Facts = func() []location.Fact {
 		facts := []location.Fact{{Name: "task", Value: path, Basis: item.Source.Path}}
-		for _, f := range []location.Fact{{Name: "triggers", Value: strings.Join(times, "; ")}, {Name: "author", Value: task.Author},
+		for _, f := range []location.Fact{{Name: "triggers", Value: strings.Join(times, "; ")},
+			{Name: "author", Value: task.Author},
 			{Kind: autostart.FactDescription, Value: task.Description}, {Name: "registered", Value: task.Date},
 			{Name: "runs as", Value: task.UserID + task.GroupID}, {Name: "rights", Value: task.RunLevel}} {
 			if f.Value != "" && !strings.HasPrefix(f.Value, "$(@") {
@@ -301,8 +312,8 @@ func cachedArtifacts(m *machine.Reader, tree *registry.Key, id string) []artifac
 	return list
 }
 
-// restingTask is a task of a disk: no new state can be made for it, but it can be taken away with all that the scheduler
-// keeps of it.
+// restingTask is a task of a disk: no new state can be made for it, but it can be taken away with all that the
+// scheduler keeps of it.
 type restingTask struct {
 	location.NoSwitch
 	artifacts func() []artifact.Artifact

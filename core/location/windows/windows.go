@@ -47,8 +47,10 @@ func userName(u *account.User) string {
 }
 
 // shared are keys that both views have in common, by Microsoft's list "Registry Keys Affected by WOW64".
-var shared = []string{nt + `\Image File Execution Options`, nt + `\Print`, nt + `\ProfileList`, cv + `\Policies`, cv + `\Group Policy`, cv + `\PreviewHandlers`, cv + `\Setup`,
-	soft + `\Policies`, soft + `\Clients`, soft + `\RegisteredApplications`, soft + `\Microsoft\SystemCertificates`, soft + `\Microsoft\OLE`, soft + `\Microsoft\CTF\TIP`}
+var shared = []string{nt + `\Image File Execution Options`, nt + `\Print`, nt + `\ProfileList`, cv + `\Policies`,
+	cv + `\Group Policy`, cv + `\PreviewHandlers`, cv + `\Setup`,
+	soft + `\Policies`, soft + `\Clients`, soft + `\RegisteredApplications`, soft + `\Microsoft\SystemCertificates`,
+	soft + `\Microsoft\OLE`, soft + `\Microsoft\CTF\TIP`}
 
 // splitClasses are the only keys below Classes of which there are two: the one for 32-bit programs stands
 // in Classes\WOW6432Node, where WOW6432Node\Classes leads as well.

@@ -22,7 +22,8 @@ func TestNames(t *testing.T) {
 
 func TestBindings(t *testing.T) {
 	t.Parallel()
-	store := []byte("junk\x00CommandLineEventConsumer.Name=\"Tide\"\x00\x00\x01__EventFilter.Name=\"At seven\"\x00rest CommandLineEventConsumer.Name=\"cut short")
+	store := []byte("junk\x00CommandLineEventConsumer.Name=\"Tide\"\x00\x00\x01__EventFilter.Name=\"At " +
+		"seven\"\x00rest CommandLineEventConsumer.Name=\"cut short")
 	require.Equal(t, []binding{{`CommandLineEventConsumer.Name="Tide"`, "At seven"}}, findBindings(store))
 	require.Equal(t, "Tide", findBindings(store)[0].name())
 }
@@ -31,7 +32,8 @@ func TestBindings(t *testing.T) {
 func TestBelowHome(t *testing.T) {
 	t.Parallel()
 	u := &account.User{Home: `C:\Users\ines`}
-	for path, want := range map[string]string{`C:\Users\ines\AppData`: `\AppData`, `c:\users\INES`: "", `C:\D`: `C:\D`, `C:\Other\Place\of\hers`: `C:\Other\Place\of\hers`} {
+	for path, want := range map[string]string{`C:\Users\ines\AppData`: `\AppData`, `c:\users\INES`: "", `C:\D`: `C:\D`,
+		`C:\Other\Place\of\hers`: `C:\Other\Place\of\hers`} {
 		require.Equal(t, want, belowHome(u, path))
 	}
 }

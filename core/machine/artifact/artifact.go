@@ -1,5 +1,6 @@
 // Package artifact has the words for the state of an operating system: an [Artifact] is an addressable piece of it, an
-// [Image] its full content and metadata at one moment; that nothing is there is an image too. A [Medium] keeps artifacts.
+// [Image] its full content and metadata at one moment; that nothing is there is an image too. A [Medium] keeps
+// artifacts.
 package artifact
 
 import (

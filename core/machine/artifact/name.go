@@ -12,7 +12,8 @@ func Within(name, dir string) bool {
 
 // OnDrive reports whether a path is absolute as Windows has it, C:\x.
 func OnDrive(name string) bool {
-	return len(name) >= 3 && name[1] == ':' && name[2] == '\\' && UpperLetter(name[0]) >= 'A' && UpperLetter(name[0]) <= 'Z'
+	return len(name) >= 3 && name[1] == ':' && name[2] == '\\' && UpperLetter(name[0]) >= 'A' &&
+		UpperLetter(name[0]) <= 'Z'
 }
 
 // UpperLetter is a letter of the alphabet as a capital.

@@ -23,8 +23,9 @@ func TestSameAttributes(t *testing.T) {
 		"one less":                {nil, attrs{"user.x": []byte("1")}, false},
 		"looks like a descriptor": {attrs{"user.x": descriptor(0)}, attrs{"user.x": descriptor(4)}, false},
 		"descriptor on one side":  {attrs{SecurityAttribute: descriptor(0)}, attrs{}, true},
-		"how it came about":       {attrs{SecurityAttribute: descriptor(0)}, attrs{SecurityAttribute: descriptor(8)}, true},
-		"another descriptor":      {attrs{SecurityAttribute: descriptor(0)}, attrs{SecurityAttribute: []byte("x")}, false},
+		"how it came about": {attrs{SecurityAttribute: descriptor(0)}, attrs{SecurityAttribute: descriptor(8)},
+			true},
+		"another descriptor": {attrs{SecurityAttribute: descriptor(0)}, attrs{SecurityAttribute: []byte("x")}, false},
 	} {
 		require.Equal(t, c.same, sameXattrs(c.a, c.b), name)
 		require.Equal(t, c.same, sameXattrs(c.b, c.a), name)

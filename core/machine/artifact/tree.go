@@ -57,8 +57,8 @@ func (r *treeReader) text() string {
 	return s
 }
 
-// AppendKey writes a key of a recorded tree: its rights, class and time, its values in their order, and how many keys lie
-// directly below it, which are to be written next.
+// AppendKey writes a key of a recorded tree: its rights, class and time, its values in their order, and how many keys
+// lie directly below it, which are to be written next.
 func AppendKey(b []byte, name string, image Image, values []regf.Value, below int) []byte {
 	b = appendText(b, name)
 	b = appendNumber(b, windata.FileTime(image.ModTime))
@@ -85,7 +85,8 @@ func (t RecordedKey) append(b []byte) []byte {
 // at finds the key of a recorded tree that holds a value; nil where the value lies elsewhere.
 func (t *RecordedKey) at(tree, value Artifact) *RecordedKey {
 	key, _ := value.Value()
-	if tree.Kind != TreeArtifact || value.Kind != ValueArtifact || len(key) < len(tree.Name) || !strings.EqualFold(key[:len(tree.Name)], tree.Name) {
+	if tree.Kind != TreeArtifact || value.Kind != ValueArtifact || len(key) < len(tree.Name) ||
+		!strings.EqualFold(key[:len(tree.Name)], tree.Name) {
 		return nil
 	}
 	rest := key[len(tree.Name):]

@@ -99,7 +99,8 @@ func (f *Files) openPath(local string) (fd int, err error) {
 
 // openAt2 opens a path without links below the root, in one call.
 func (f *Files) openAt2(local string, flags uint64) (fd int, err error) {
-	how := unix.OpenHow{Flags: flags, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS}
+	how := unix.OpenHow{Flags: flags,
+		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS}
 	err = again(func() (err error) {
 		fd, err = unix.Openat2(f.root.fd(), relative(local), &how)
 		return err

@@ -1,5 +1,5 @@
-// Package files is the file system of one machine, running or on a mounted disk: names are those of the machine itself, and
-// no link in it leads out of its root. Writing is held to more than that, see [Files.Reach].
+// Package files is the file system of one machine, running or on a mounted disk: names are those of the machine itself,
+// and no link in it leads out of its root. Writing is held to more than that, see [Files.Reach].
 package files
 
 import (
@@ -56,9 +56,10 @@ type Files struct {
 const (
 	MaxFileSize  = 1 << 20  // the largest configuration file that is understood, in bytes
 	MaxImageSize = 16 << 20 // the largest file that is recorded and brought back
-	MaxHomeImage = 1 << 20  // the largest that is recorded of what lies in a home: its person could fill memory and record
-	maxLinks     = 40       // as the kernel's own bound, path_resolution(7)
-	maxFolders   = 256      // folders kept open, at most a quarter of what the system allows
+	// the largest that is recorded of what lies in a home: its person could fill memory and record
+	MaxHomeImage = 1 << 20
+	maxLinks     = 40  // as the kernel's own bound, path_resolution(7)
+	maxFolders   = 256 // folders kept open, at most a quarter of what the system allows
 )
 
 // ranOut is set once the system gave no more open files.
@@ -66,7 +67,8 @@ var ranOut atomic.Bool
 
 // ErrRanOut says that something was not read because the system gave no more open files:
 // what was found is not all there is.
-var ErrRanOut = errors.New("too many open files: the system gives this program no more, so not everything could be read; raise the limit (ulimit -n) and try again")
+var ErrRanOut = errors.New("too many open files: the system gives this program no more, so not everything could be " +
+	"read; raise the limit (ulimit -n) and try again")
 
 // RanOut returns [ErrRanOut] where that has happened since the program started.
 func RanOut() error {
@@ -100,7 +102,8 @@ func Open(dir string, live bool) (*Files, error) {
 		return nil, err
 	}
 	f := &Files{dir: dir, live: live, root: root, plain: map[string]string{"/": "/"}, folders: map[string]*folder{},
-		names: PlainNames{}, listed: map[string]map[string]string{}, canonical: map[string]string{}, reaches: map[string]reached{}, firstPerson: LowestPerson}
+		names: PlainNames{}, listed: map[string]map[string]string{}, canonical: map[string]string{},
+		reaches: map[string]reached{}, firstPerson: LowestPerson}
 	f.topOwner, _ = Owner(info)
 	return f, nil
 }
@@ -510,7 +513,8 @@ func readOpened(name string, size, max int64, read func([]byte) (int, error)) ([
 
 // tooLarge says that a file is larger than is read.
 func tooLarge(name string, size, max int64) error {
-	return &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, size, max)}
+	return &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, size,
+		max)}
 }
 
 // errIsLink says that a path without links was expected.
@@ -594,8 +598,8 @@ func modeBits(info fs.FileInfo) fs.FileMode {
 	return info.Mode() & (fs.ModePerm | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky)
 }
 
-// IsMissing reports whether an error means that nothing is at a path: a parent that is a file instead of a folder leaves no
-// room for it either.
+// IsMissing reports whether an error means that nothing is at a path: a parent that is a file instead of a folder
+// leaves no room for it either.
 func IsMissing(err error) bool {
 	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR)
 }

@@ -167,14 +167,16 @@ var securityList = unix.Attrlist{Bitmapcount: unix.ATTR_BIT_MAP_COUNT, Commonatt
 // readACL asks for the access list with getattrlist(2); nil where there is none.
 func readACL(fd int) []byte {
 	list, buf := securityList, make([]byte, 64<<10)
-	_, _, errno := syscall.Syscall6(unix.SYS_FGETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)), uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)), 0, 0)
+	_, _, errno := syscall.Syscall6(unix.SYS_FGETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)),
+		uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)), 0, 0)
 	if errno != 0 {
 		return nil
 	}
 	// The length of all, then where the attribute lies, counted from there.
 	total := int(binary.NativeEndian.Uint32(buf))
 	at, size := 4+int(int32(binary.NativeEndian.Uint32(buf[4:]))), int(binary.NativeEndian.Uint32(buf[8:]))
-	if size < filesecHead || at < 12 || at+size > total || total > len(buf) || binary.NativeEndian.Uint32(buf[at+36:]) == noACL {
+	if size < filesecHead || at < 12 || at+size > total || total > len(buf) ||
+		binary.NativeEndian.Uint32(buf[at+36:]) == noACL {
 		return nil
 	}
 	return append([]byte(nil), buf[at:at+size]...)
@@ -191,7 +193,8 @@ func writeACL(fd int, acl []byte) error {
 	buf = binary.NativeEndian.AppendUint32(buf, uint32(len(acl)))
 	buf = append(buf, acl...)
 	list := securityList
-	_, _, errno := syscall.Syscall6(unix.SYS_FSETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)), uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)), 0, 0)
+	_, _, errno := syscall.Syscall6(unix.SYS_FSETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)),
+		uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)), 0, 0)
 	if errno != 0 {
 		return errno
 	}
@@ -214,7 +217,8 @@ func setTimes(fd int, modified time.Time, accessed fs.FileInfo) error {
 	if len(times) == 0 {
 		return nil
 	}
-	_, _, errno := syscall.Syscall6(unix.SYS_FSETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)), uintptr(unsafe.Pointer(&times[0])),
+	_, _, errno := syscall.Syscall6(unix.SYS_FSETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)),
+		uintptr(unsafe.Pointer(&times[0])),
 		uintptr(len(times))*unsafe.Sizeof(times[0]), 0, 0)
 	if errno != 0 {
 		return errno

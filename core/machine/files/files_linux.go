@@ -44,8 +44,10 @@ func readOnly(dir *os.File) bool {
 
 // pseudo are the file systems whose files are answers of the kernel: reading one can
 // take something away from others (/proc/kmsg), and no two readings need agree.
-var pseudo = []int64{unix.PROC_SUPER_MAGIC, unix.SYSFS_MAGIC, unix.DEBUGFS_MAGIC, unix.TRACEFS_MAGIC, unix.CGROUP_SUPER_MAGIC,
-	unix.CGROUP2_SUPER_MAGIC, unix.SECURITYFS_MAGIC, unix.SELINUX_MAGIC, unix.BPF_FS_MAGIC, unix.EFIVARFS_MAGIC, unix.PSTOREFS_MAGIC}
+var pseudo = []int64{unix.PROC_SUPER_MAGIC, unix.SYSFS_MAGIC, unix.DEBUGFS_MAGIC, unix.TRACEFS_MAGIC,
+	unix.CGROUP_SUPER_MAGIC,
+	unix.CGROUP2_SUPER_MAGIC, unix.SECURITYFS_MAGIC, unix.SELINUX_MAGIC, unix.BPF_FS_MAGIC, unix.EFIVARFS_MAGIC,
+	unix.PSTOREFS_MAGIC}
 
 // asksForReading refuses what looks like a regular file and is an answer of the
 // kernel. Such files take no room, so others are not asked.
@@ -132,7 +134,8 @@ func (a attributes) names() ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		return slices.DeleteFunc(strings.Split(string(buf[:n]), "\x00"), func(key string) bool { return key == "" }), nil
+		return slices.DeleteFunc(strings.Split(string(buf[:n]), "\x00"), func(key string) bool { return key == "" }),
+			nil
 	}
 }
 
@@ -261,7 +264,8 @@ func setTimes(fd int, modified time.Time, accessed fs.FileInfo) error {
 	}
 	return again(func() error {
 		// Without a path it is the descriptor's own file, utimensat(2).
-		if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts)), 0, 0, 0); errno != 0 {
+		if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts)), 0, 0,
+			0); errno != 0 {
 			return errno
 		}
 		return nil
@@ -300,7 +304,8 @@ func (d *folder) dressLink(base string, want artifact.Image) error {
 	if want.ModTime.IsZero() {
 		return nil
 	}
-	return unix.UtimesNanoAt(d.fd(), base, []unix.Timespec{{Nsec: unix.UTIME_OMIT}, timespec(want.ModTime)}, unix.AT_SYMLINK_NOFOLLOW)
+	return unix.UtimesNanoAt(d.fd(), base, []unix.Timespec{{Nsec: unix.UTIME_OMIT}, timespec(want.ModTime)},
+		unix.AT_SYMLINK_NOFOLLOW)
 }
 
 // Flags of a file, ioctl_iflags(2).
@@ -339,7 +344,8 @@ func (d *dirent) Info() (fs.FileInfo, error) {
 }
 
 // direntTypes are the types that getdents64(2) gives.
-var direntTypes = map[uint8]fs.FileMode{unix.DT_REG: 0, unix.DT_DIR: fs.ModeDir, unix.DT_LNK: fs.ModeSymlink, unix.DT_FIFO: fs.ModeNamedPipe,
+var direntTypes = map[uint8]fs.FileMode{unix.DT_REG: 0, unix.DT_DIR: fs.ModeDir, unix.DT_LNK: fs.ModeSymlink,
+	unix.DT_FIFO: fs.ModeNamedPipe,
 	unix.DT_SOCK: fs.ModeSocket, unix.DT_CHR: fs.ModeDevice | fs.ModeCharDevice, unix.DT_BLK: fs.ModeDevice}
 
 // readDir lists an opened folder. os.File.ReadDir asks for the type of each name
@@ -364,7 +370,8 @@ func readEntries(fd int, dir string) ([]fs.DirEntry, error) {
 		for rest := buf[:n]; len(rest) > 19; {
 			length := int(binary.NativeEndian.Uint16(rest[16:]))
 			if length < 20 || length > len(rest) {
-				return entries, &fs.PathError{Op: "readdir", Path: dir, Err: errors.New("the folder cannot be understood")}
+				return entries, &fs.PathError{Op: "readdir", Path: dir,
+					Err: errors.New("the folder cannot be understood")}
 			}
 			name, _, _ := strings.Cut(string(rest[19:length]), "\x00")
 			e := &dirent{name: name, dir: dir}

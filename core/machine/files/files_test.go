@@ -29,7 +29,8 @@ func bench(t *testing.T) (*machine.Machine, string) {
 	root := filepath.Join(dir, "root")
 	for name, content := range map[string]string{
 		"root/etc/os-release": "PRETTY_NAME='Gullrock Linux'\n",
-		"root/etc/passwd": "root:x:0:0::/root:/bin/sh\nines:x:1000:1000::/home/ines:/bin/sh\nlow:x:7:7::/x:/x\nbad line\nines:x:1:1::/again:/x\n" +
+		"root/etc/passwd": "root:x:0:0::/root:/bin/sh\nines:x:1000:1000::/home/ines:/bin/sh\nlow:x:7:7::/x:/x\nbad " +
+			"line\nines:x:1:1::/again:/x\n" +
 			"relative:x:1001:1001::home:/x\nnobody:x:65534:65534::/none:/x\n",
 		"root/etc/machine-id":       "0123456789abcdef0123456789abcdef\n",
 		"root/real/file":            "inside",
@@ -99,7 +100,8 @@ func TestTraps(t *testing.T) {
 		require.NoError(t, err, name)
 	}
 	for name, want := range map[string]error{
-		"/out": fs.ErrNotExist, "/out-absolute": fs.ErrNotExist, "/nothing": fs.ErrNotExist, "/loop": unix.ELOOP, "/a": unix.ELOOP,
+		"/out": fs.ErrNotExist, "/out-absolute": fs.ErrNotExist, "/nothing": fs.ErrNotExist, "/loop": unix.ELOOP,
+		"/a":      unix.ELOOP,
 		"/loop/x": unix.ELOOP, "/pipe": files.ErrNotRegular, "/real": files.ErrNotRegular, "/": files.ErrNotRegular,
 		"/real/file/x": unix.ENOTDIR, "/" + strings.Repeat("../", 50) + "secret": fs.ErrNotExist,
 	} {
@@ -113,7 +115,8 @@ func TestTraps(t *testing.T) {
 	_, err = m.ReadDir("/loop")
 	require.ErrorIs(t, err, unix.ELOOP)
 	for name, kind := range map[string]artifact.ImageKind{
-		"/real/file": artifact.Regular, "/absolute": artifact.Symlink, "/real": artifact.Folder, "/pipe": artifact.Special,
+		"/real/file": artifact.Regular, "/absolute": artifact.Symlink, "/real": artifact.Folder,
+		"/pipe":    artifact.Special,
 		"/no/such": artifact.Absent, "/real/file/x": artifact.Absent, "/": artifact.Folder, "/loop": artifact.Symlink,
 	} {
 		i, err := m.Image(artifact.File(name))
@@ -231,7 +234,8 @@ func trapsOfWriting(t *testing.T) {
 		before := testkit.Tree(t, root)
 		a := artifact.File(c.name)
 		for what, err := range map[string]error{
-			"Set": m.Set(a, file, "t"), "Prepare": m.Prepare(a, file, "t"), "a folder": m.Set(a, folder, "t"), "Writable": m.Writable(a, artifact.Image{Kind: artifact.Absent}, file),
+			"Set": m.Set(a, file, "t"), "Prepare": m.Prepare(a, file, "t"), "a folder": m.Set(a, folder, "t"),
+			"Writable": m.Writable(a, artifact.Image{Kind: artifact.Absent}, file),
 		} {
 			if what == "Writable" && c.want == nil {
 				continue // the folder above it is writable; that it is none is said by Room
@@ -266,7 +270,8 @@ func TestWritesStayInTheHome(t *testing.T) {
 	file := artifact.NewFile([]byte("x"), 0o644, os.Getuid(), os.Getgid(), time.Now())
 	err := m.Set(artifact.File("/home/ines/leads-out/evil"), file, "t")
 	require.ErrorIs(t, err, files.ErrLeadsOut)
-	require.ErrorIs(t, m.Writable(artifact.File("/home/ines/leads-out/evil"), artifact.Image{Kind: artifact.Absent}, file), files.ErrLeadsOut)
+	require.ErrorIs(t, m.Writable(artifact.File("/home/ines/leads-out/evil"), artifact.Image{Kind: artifact.Absent},
+		file), files.ErrLeadsOut)
 	require.NoError(t, m.Set(artifact.File("/home/ines/stays/y"), file, "t"))
 	require.NoError(t, m.Set(artifact.File("/dir/z"), file, "t")) // the system's own links are its own affair
 	_, err = m.Lstat("/real/z")
@@ -312,11 +317,13 @@ func TestDirectAgrees(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 		require.NoError(t, make(file))
 	}
-	for name, content := range map[string]string{"a/b/c/file": "content", "many/1": "", "many/2": "", "many/3": "", "many/4": "", "many/5": "", "many/6": "",
+	for name, content := range map[string]string{"a/b/c/file": "content", "many/1": "", "many/2": "", "many/3": "",
+		"many/4": "", "many/5": "", "many/6": "",
 		"many/7": "", "many/8": "", "many/9": "nine"} {
 		place(name, func(file string) error { return os.WriteFile(file, []byte(content), 0o644) })
 	}
-	for name, target := range map[string]string{"a/link": "b", "a/out": "../../../../../../etc", "a/loop": "loop", "a/b/abs": "/a/b/c/file", "a/b/dangling": "nowhere", "many/link": "9"} {
+	for name, target := range map[string]string{"a/link": "b", "a/out": "../../../../../../etc", "a/loop": "loop",
+		"a/b/abs": "/a/b/c/file", "a/b/dangling": "nowhere", "many/link": "9"} {
 		place(name, func(file string) error { return os.Symlink(target, file) })
 	}
 	require.NoError(t, unix.Mkfifo(filepath.Join(root, "a/pipe"), 0o644))
@@ -358,7 +365,9 @@ func TestDirectAgrees(t *testing.T) {
 			_, err = m.ReadDir("/many") // it is kept open from here on
 			require.NoError(t, err)
 			results[slow] = map[string]seen{}
-			for _, name := range []string{"/", "/a/b/c/file", "/a/b/c", "/a/link/c/file", "/a/link", "/a/out/passwd", "/a/loop", "/a/b/abs", "/a/b/dangling", "/a/pipe", "/none", "/a/none/x", "/a/b/c/file/x", "/A/B/C/FILE", "/a/../a/b", "/many/9", "/many/link", "/many/none", "/many", "relative"} {
+			for _, name := range []string{"/", "/a/b/c/file", "/a/b/c", "/a/link/c/file", "/a/link", "/a/out/passwd",
+				"/a/loop", "/a/b/abs", "/a/b/dangling", "/a/pipe", "/none", "/a/none/x", "/a/b/c/file/x", "/A/B/C/FILE",
+				"/a/../a/b", "/many/9", "/many/link", "/many/none", "/many", "relative"} {
 				results[slow][name] = look(m, name)
 			}
 		})

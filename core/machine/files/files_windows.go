@@ -23,7 +23,8 @@ import (
 
 // lacking reports whether the system does not have a call at all.
 func lacking(err error) bool {
-	return errors.Is(err, windows.ERROR_INVALID_FUNCTION) || errors.Is(err, windows.ERROR_NOT_SUPPORTED) || errors.Is(err, windows.ERROR_CALL_NOT_IMPLEMENTED)
+	return errors.Is(err, windows.ERROR_INVALID_FUNCTION) || errors.Is(err, windows.ERROR_NOT_SUPPORTED) ||
+		errors.Is(err, windows.ERROR_CALL_NOT_IMPLEMENTED)
 }
 
 func readOnly(*os.File) bool { return false }
@@ -87,11 +88,13 @@ func (d *folder) stream(base, name string, access, disposition uint32) (*os.File
 	if err != nil {
 		return nil, err
 	}
-	attributes := windows.OBJECT_ATTRIBUTES{RootDirectory: windows.Handle(d.self.Fd()), ObjectName: path, Attributes: windows.OBJ_CASE_INSENSITIVE}
+	attributes := windows.OBJECT_ATTRIBUTES{RootDirectory: windows.Handle(d.self.Fd()), ObjectName: path,
+		Attributes: windows.OBJ_CASE_INSENSITIVE}
 	attributes.Length = uint32(unsafe.Sizeof(attributes))
 	var h windows.Handle
 	var status windows.IO_STATUS_BLOCK
-	err = windows.NtCreateFile(&h, access|windows.SYNCHRONIZE, &attributes, &status, nil, 0, windows.FILE_SHARE_READ, disposition,
+	err = windows.NtCreateFile(&h, access|windows.SYNCHRONIZE, &attributes, &status, nil, 0, windows.FILE_SHARE_READ,
+		disposition,
 		windows.FILE_SYNCHRONOUS_IO_NONALERT|windows.FILE_OPEN_REPARSE_POINT, 0, 0)
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: base + ":" + name, Err: err}
@@ -142,7 +145,8 @@ func (d *folder) setSecurity(base string, have, want []byte) error {
 	if err != nil {
 		return err
 	}
-	err = windows.SetNamedSecurityInfo(filepath.Join(d.Root.Name(), base), windows.SE_FILE_OBJECT, recordedSecurity, owner, group, dacl, nil)
+	err = windows.SetNamedSecurityInfo(filepath.Join(d.Root.Name(), base), windows.SE_FILE_OBJECT, recordedSecurity,
+		owner, group, dacl, nil)
 	if err != nil {
 		return fmt.Errorf("its rights cannot be set: %w", err)
 	}
@@ -158,7 +162,8 @@ func (d *folder) fd() int { return -1 }
 // Without it only that is refused.
 func EnablePrivileges() {
 	var token windows.Token
-	if windows.OpenProcessToken(windows.CurrentProcess(), windows.TOKEN_ADJUST_PRIVILEGES|windows.TOKEN_QUERY, &token) != nil {
+	if windows.OpenProcessToken(windows.CurrentProcess(), windows.TOKEN_ADJUST_PRIVILEGES|windows.TOKEN_QUERY,
+		&token) != nil {
 		return
 	}
 	defer token.Close()

@@ -68,7 +68,10 @@ func (d *folder) stat() (fs.FileInfo, error) {
 
 func (d *folder) lstat(base string) (*fileInfo, error) {
 	info := &fileInfo{name: base}
-	if err := again(func() error { return unix.Fstatat(d.fd(), base, &info.st, unix.AT_SYMLINK_NOFOLLOW) }); err != nil {
+	if err := again(func() error {
+		return unix.Fstatat(d.fd(), base, &info.st,
+			unix.AT_SYMLINK_NOFOLLOW)
+	}); err != nil {
 		return nil, &fs.PathError{Op: "lstat", Path: base, Err: err}
 	}
 	return info, nil
@@ -246,16 +249,19 @@ func (d *folder) read(base string, max int64, content bool) (artifact.Image, err
 
 // image begins an image with what the file system says of it.
 func (i *fileInfo) image(kind artifact.ImageKind) artifact.Image {
-	return artifact.Image{Kind: kind, Mode: modeBits(i), ModTime: i.ModTime().UTC(), UID: int(i.st.Uid), GID: int(i.st.Gid)}
+	return artifact.Image{Kind: kind, Mode: modeBits(i), ModTime: i.ModTime().UTC(), UID: int(i.st.Uid),
+		GID: int(i.st.Gid)}
 }
 
 // makeFile makes a file that write fills, with the owner, mode, attributes and time
 // of an image, and the access time of another file, where there is one: all of it through the
 // descriptor, and flushed.
-func (d *folder) makeFile(base string, want artifact.Image, accessed fs.FileInfo, write func(io.Writer) error) (err error) {
+func (d *folder) makeFile(base string, want artifact.Image, accessed fs.FileInfo, write func(io.Writer) error) (
+	err error) {
 	fd := -1
 	if err := again(func() (err error) {
-		fd, err = unix.Openat(d.fd(), base, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o600)
+		fd, err = unix.Openat(d.fd(), base, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_NOFOLLOW|unix.O_CLOEXEC,
+			0o600)
 		return err
 	}); err != nil {
 		return &fs.PathError{Op: "create", Path: base, Err: err}
@@ -363,7 +369,8 @@ func (d *folder) setMode(base string, seen artifact.Image, mode fs.FileMode) err
 	if err := again(func() error { return unix.Fstat(fd, &info.st) }); err != nil {
 		return err
 	}
-	if now := info.image(artifact.Regular); !info.Mode().IsRegular() || now.Mode != seen.Mode || now.UID != seen.UID || now.GID != seen.GID ||
+	if now := info.image(artifact.Regular); !info.Mode().IsRegular() || now.Mode != seen.Mode || now.UID != seen.UID ||
+		now.GID != seen.GID ||
 		!now.ModTime.Equal(seen.ModTime) || info.Size() != int64(len(seen.Content)) {
 		return &fs.PathError{Op: "chmod", Path: base, Err: errExchanged}
 	}

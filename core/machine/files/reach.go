@@ -169,7 +169,8 @@ func (f *Files) follow(dir reached, base, bound string, links *int) (newBound, t
 		}
 		uid, _ := Owner(info)
 		if !f.trusted(uid) || openToOthers(above) {
-			return "", "", &fs.PathError{Op: "open", Path: full, Err: fmt.Errorf("%w: %s is a link that the user with the id %d placed", ErrForeignFolder, full, uid)}
+			return "", "", &fs.PathError{Op: "open", Path: full,
+				Err: fmt.Errorf("%w: %s is a link that the user with the id %d placed", ErrForeignFolder, full, uid)}
 		}
 	}
 	if target, err = d.target(base); err != nil {
@@ -261,6 +262,7 @@ func (f *Files) openTrusted(plain string) (*folder, error) {
 			// at). It is held open, so what its owner does to the names in it leads nowhere.
 			return nil
 		}
-		return &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("%w: the folder %s belongs to the user with the id %d", ErrForeignFolder, name, uid)}
+		return &fs.PathError{Op: "open", Path: name,
+			Err: fmt.Errorf("%w: the folder %s belongs to the user with the id %d", ErrForeignFolder, name, uid)}
 	})
 }

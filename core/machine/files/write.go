@@ -309,7 +309,8 @@ func (f *Files) FlushFolder(name string) error {
 	}
 	defer done()
 	// Some file systems cannot flush folders; they do it on their own.
-	if err := d.self.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) && !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, fs.ErrPermission) {
+	if err := d.self.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) && !errors.Is(err, errors.ErrUnsupported) &&
+		!errors.Is(err, fs.ErrPermission) {
 		return err
 	}
 	return nil

@@ -47,8 +47,8 @@ type System struct {
 	offByFile map[string]bool // see disabledInFiles
 }
 
-// Identify finds out what Mac the files are of: a running one, where tools are given, or a disk. The files are named from
-// here on as a Mac names them.
+// Identify finds out what Mac the files are of: a running one, where tools are given, or a disk. The files are named
+// from here on as a Mac names them.
 func Identify(f *files.Files, tools Tools) *System {
 	s := &System{files: f, tools: tools}
 	s.identify()
@@ -76,7 +76,8 @@ func (s *System) identify() {
 	}
 	s.names(versionErr != nil && launchdErr != nil)
 	system := s.plist(macNetwork).Dict("System")
-	s.Name = cmp.Or(system.Dict("Network").Dict("HostNames").Text("LocalHostName"), system.Dict("System").Text("HostName"), system.Dict("System").Text("ComputerName"))
+	s.Name = cmp.Or(system.Dict("Network").Dict("HostNames").Text("LocalHostName"),
+		system.Dict("System").Text("HostName"), system.Dict("System").Text("ComputerName"))
 	if info, err := s.files.Stat("/private/etc"); err == nil {
 		uid, _ := files.Owner(info)
 		s.KeepsOwners = uid == 0
@@ -163,15 +164,18 @@ func macUser(d plist.Dict, prefix string) (account.User, bool) {
 	}
 	uid, err := strconv.Atoi(first("uid", "UniqueID"))
 	gid, _ := strconv.Atoi(cmp.Or(first("gid", "PrimaryGroupID"), "20"))
-	u := account.User{Name: first("name", "RecordName"), UID: uid, GID: gid, Home: first("home", "NFSHomeDirectory"), UUID: strings.ToUpper(first("generateduid", "GeneratedUID"))}
+	u := account.User{Name: first("name", "RecordName"), UID: uid, GID: gid, Home: first("home", "NFSHomeDirectory"),
+		UUID: strings.ToUpper(first("generateduid", "GeneratedUID"))}
 	u.Home = macPath(u.Home)
-	return u, err == nil && u.Name != "" && path.IsAbs(u.Home) && (uid == 0 || uid >= files.LowestPerson && !strings.HasPrefix(u.Name, "_") || ownHome(u))
+	return u, err == nil && u.Name != "" && path.IsAbs(u.Home) && (uid == 0 || uid >= files.LowestPerson &&
+		!strings.HasPrefix(u.Name, "_") || ownHome(u))
 }
 
 // ownHome reports whether an account whose number or name is one of the system's has a home like a
 // person's all the same: accounts are hidden that way, and start things like any other.
 func ownHome(u account.User) bool {
-	return u.UID > 0 && (strings.HasPrefix(u.Home, "/Users/") || strings.HasPrefix(u.Home, "/private/var/") && path.Base(path.Dir(u.Home)) == "home") && u.Home != "/private/var/empty"
+	return u.UID > 0 && (strings.HasPrefix(u.Home, "/Users/") || strings.HasPrefix(u.Home, "/private/var/") &&
+		path.Base(path.Dir(u.Home)) == "home") && u.Home != "/private/var/empty"
 }
 
 // withoutAccount are the homes below /Users that no account has: what the network's accounts leave here, and
@@ -248,7 +252,8 @@ func idInName(name string) (string, bool) {
 	}
 	id := name[len(name)-36:]
 	for k, c := range []byte(id) {
-		if dash := k == 8 || k == 13 || k == 18 || k == 23; dash != (c == '-') || !dash && !strings.ContainsRune("0123456789abcdefABCDEF", rune(c)) {
+		if dash := k == 8 || k == 13 || k == 18 || k == 23; dash != (c == '-') || !dash &&
+			!strings.ContainsRune("0123456789abcdefABCDEF", rune(c)) {
 			return "", false
 		}
 	}

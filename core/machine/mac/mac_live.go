@@ -52,7 +52,8 @@ func (t systemTools) Run(name string, args ...string) ([]byte, error) {
 	cmd.WaitDelay = time.Second // what it started itself may hold on to its output
 	err := cmd.Run()
 	if ctx.Err() != nil {
-		return nil, fmt.Errorf("%s did not answer within %s; a question of macOS may wait on the screen", path.Base(name), t.timeout)
+		return nil, fmt.Errorf("%s did not answer within %s; a question of macOS may wait on the screen",
+			path.Base(name), t.timeout)
 	}
 	if said := strings.Fields(errs.String() + " " + out.String()); err != nil && len(said) > 0 {
 		err = fmt.Errorf("%s: %s", path.Base(name), strings.Join(said, " "))
@@ -83,7 +84,8 @@ func (s *System) askMac() {
 	if name, err := os.Hostname(); err == nil && s.tools == SystemTools {
 		s.Name = name
 	}
-	out, err := s.tools.Run(dscl, "-plist", ".", "-readall", "/Users", "RecordName", "UniqueID", "PrimaryGroupID", "NFSHomeDirectory", "GeneratedUID")
+	out, err := s.tools.Run(dscl, "-plist", ".", "-readall", "/Users", "RecordName", "UniqueID", "PrimaryGroupID",
+		"NFSHomeDirectory", "GeneratedUID")
 	if err != nil {
 		return
 	}
@@ -201,7 +203,8 @@ func isOff(services map[string]any, label string, offByFile map[string]bool) boo
 }
 
 // jobFolders are where launchd finds jobs for everyone; each user's own are in their Library.
-var jobFolders = []string{"/System/Library/LaunchDaemons", "/System/Library/LaunchAgents", "/Library/Apple/System/Library/LaunchDaemons", "/Library/Apple/System/Library/LaunchAgents",
+var jobFolders = []string{"/System/Library/LaunchDaemons", "/System/Library/LaunchAgents",
+	"/Library/Apple/System/Library/LaunchDaemons", "/Library/Apple/System/Library/LaunchAgents",
 	"/Library/LaunchDaemons", "/Library/LaunchAgents"}
 
 // disabledInFiles are the labels of the jobs whose own file says that they are disabled, read once.
@@ -232,7 +235,8 @@ func (s *System) disabledInFiles() map[string]bool {
 // the same effect. launchd writes them at its own time, and what was disabled and enabled
 // again stays in them.
 func SameMeaning(a artifact.Artifact, i, j artifact.Image) bool {
-	return a.Kind == artifact.FileArtifact && path.Dir(a.Name) == launchdState && sameOverrides(overrides(i), overrides(j), nil)
+	return a.Kind == artifact.FileArtifact && path.Dir(a.Name) == launchdState &&
+		sameOverrides(overrides(i), overrides(j), nil)
 }
 
 // launchdImage is the image of a database as the running launchd has it. Where
@@ -324,13 +328,14 @@ func LoginItemOf(u account.User, program string) artifact.Artifact {
 // agentItems ends the path of a user's list of login items before macOS 13.
 const agentItems = "/com.apple.backgroundtaskmanagementagent/backgrounditems.btm"
 
-// Managed reports whether a running Mac writes an artifact itself, from another one: what it keeps of login items. On a disk
-// there are no login items, which only a running Mac tells.
+// Managed reports whether a running Mac writes an artifact itself, from another one: what it keeps of login items. On a
+// disk there are no login items, which only a running Mac tells.
 func (s *System) Managed(a artifact.Artifact) bool {
 	if s.tools == nil {
 		return a.Kind == artifact.LoginItemArtifact
 	}
-	return a.Kind == artifact.FileArtifact && (artifact.Within(a.Name, backgroundItems) || strings.HasSuffix(a.Name, agentItems))
+	return a.Kind == artifact.FileArtifact && (artifact.Within(a.Name, backgroundItems) ||
+		strings.HasSuffix(a.Name, agentItems))
 }
 
 // loginItem is the reverse of [LoginItemOf].
@@ -354,9 +359,12 @@ var ErrNoLoginItems = errors.New("the running Mac tells the login items of the s
 // they get stands in arguments, so nothing of it is ever taken for a script.
 const (
 	// Of an item whose app is gone a property may be nothing, or fail.
-	scriptList = `function run() { function get(f) { try { var v = f(); return v == null ? "" : v } catch (e) { return "" } } return JSON.stringify(Application("System Events").loginItems().map(function (i) { return {name: String(get(function () { return i.name() })), path: String(get(function () { return i.path() })), hidden: get(function () { return i.hidden() }) === true} })) }`
-	scriptDrop = `function run(argv) { Application("System Events").loginItems().filter(function (i) { try { return i.path() === argv[0] } catch (e) { return false } }).forEach(function (i) { i.delete() }) }`
-	scriptMake = `function run(argv) { var s = Application("System Events"); s.loginItems.push(s.LoginItem({path: argv[0], hidden: argv[1] === "true"})) }`
+	scriptList = `function run() { function get(f) { try { var v = f(); return v == null ? "" : v } catch (e) { ` +
+		`return "" } } return JSON.stringify(Application("System Events").loginItems().map(function (i) { return {name: String(get(function () { return i.name() })), path: String(get(function () { return i.path() })), hidden: get(function () { return i.hidden() }) === true} })) }`
+	scriptDrop = `function run(argv) { Application("System Events").loginItems().filter(function (i) { try { ` +
+		`return i.path() === argv[0] } catch (e) { return false } }).forEach(function (i) { i.delete() }) }`
+	scriptMake = `function run(argv) { var s = Application("System Events"); s.loginItems.push(s.LoginItem({path: ` +
+		`argv[0], hidden: argv[1] === "true"})) }`
 )
 
 // script runs one for a person: for somebody else's the administrator enters
@@ -382,7 +390,8 @@ func (s *System) script(u account.User, text string, args ...string) ([]byte, er
 }
 
 // errAutomation is what a user can do about a refusal of System Events.
-var errAutomation = errors.New("macOS does not let this program control System Events; allow it in System Settings > Privacy & Security > Automation")
+var errAutomation = errors.New("macOS does not let this program control System Events; allow it in System Settings " +
+	"> Privacy & Security > Automation")
 
 // scriptErrors are what the numbers in an answer of osascript(1) mean, Apple's "AppleScript Language Guide"
 // and MacErrors.h: not allowed, not running, not to be started, no answer in time, and no such object, which
@@ -390,7 +399,8 @@ var errAutomation = errors.New("macOS does not let this program control System E
 var scriptErrors = []struct {
 	code  string
 	means error
-}{{"(-1743)", errAutomation}, {"(-600)", ErrNotSignedIn}, {"(-10810)", ErrNotSignedIn}, {"(-1712)", ErrNotSignedIn}, {"(-1728)", ErrNotSignedIn}}
+}{{"(-1743)", errAutomation}, {"(-600)", ErrNotSignedIn}, {"(-10810)", ErrNotSignedIn}, {"(-1712)",
+	ErrNotSignedIn}, {"(-1728)", ErrNotSignedIn}}
 
 // hasSession reports whether a user has a screen of their own now, as far as launchd knows. Where it does not
 // answer, the user is asked all the same.
@@ -462,9 +472,11 @@ func (s *System) setLoginItem(a artifact.Artifact, want artifact.Image) error {
 
 // Errors that name what a running Mac protects.
 var (
-	ErrProtected  = errors.New("protected by System Integrity Protection: macOS lets no one change it while it runs")
-	ErrSealed     = errors.New("on the sealed volume of macOS: since macOS 11 a change there has no effect, or keeps the Mac from starting")
-	ErrFullAccess = errors.New("macOS lets programs see this only with Full Disk Access; give it to the terminal in System Settings > Privacy & Security")
+	ErrProtected = errors.New("protected by System Integrity Protection: macOS lets no one change it while it runs")
+	ErrSealed    = errors.New("on the sealed volume of macOS: since macOS 11 a change there has no effect, or " +
+		"keeps the Mac from starting")
+	ErrFullAccess = errors.New("macOS lets programs see this only with Full Disk Access; give it to the terminal " +
+		"in System Settings > Privacy & Security")
 )
 
 // ReadPreferencesAgain ends the daemon that holds a user's preferences in memory, or root's; it
@@ -474,7 +486,8 @@ func (s *System) ReadPreferencesAgain(user string) (warning string) {
 		return ""
 	}
 	who := cmp.Or(user, "root")
-	if _, err := s.tools.Run(killall, "-u", who, "cfprefsd"); err != nil && !strings.Contains(err.Error(), "No matching processes") {
+	if _, err := s.tools.Run(killall, "-u", who, "cfprefsd"); err != nil && !strings.Contains(err.Error(),
+		"No matching processes") {
 		return fmt.Sprintf("the preferences of %s may be read again only at the next sign-in: %v", who, err)
 	}
 	return ""

@@ -37,7 +37,8 @@ func TestDisabledServices(t *testing.T) {
 	require.False(t, sameOverrides(on, map[string]any{"a": true, "b": true}, nil))
 	require.False(t, sameOverrides(on, nil, nil))
 	byFile := map[string]bool{"c": true}
-	require.False(t, sameOverrides(on, map[string]any{"a": true, "c": false}, byFile), "its file says that it is disabled")
+	require.False(t, sameOverrides(on, map[string]any{"a": true, "c": false}, byFile),
+		"its file says that it is disabled")
 	require.True(t, sameOverrides(on, map[string]any{"a": true, "c": true}, byFile))
 }
 
@@ -53,7 +54,9 @@ func TestProtection(t *testing.T) {
 	defer disk.Close()
 	disk.SetNaming(names{})
 	refused := &fs.PathError{Op: "open", Path: "x", Err: syscall.EPERM}
-	for name, want := range map[string]error{"/System/Library/x": ErrProtected, "/usr/bin/x": ErrProtected, "/usr/local/x": ErrFullAccess, "/Users/ines/Library/Safari/x": ErrFullAccess, backgroundItems + "/x": ErrProtected} {
+	for name, want := range map[string]error{"/System/Library/x": ErrProtected, "/usr/bin/x": ErrProtected,
+		"/usr/local/x": ErrFullAccess, "/Users/ines/Library/Safari/x": ErrFullAccess, backgroundItems +
+			"/x": ErrProtected} {
 		require.ErrorIs(t, live.Naming().Refusal(name, refused, true), want, name)
 		require.ErrorIs(t, live.Explain(name, refused), ErrFullAccess, "it may be read with full access: %s", name)
 	}
@@ -85,7 +88,8 @@ func TestSystemTools(t *testing.T) {
 func TestLaunchdDomains(t *testing.T) {
 	t.Parallel()
 	live, disk := &System{tools: systemTools{}}, &System{}
-	for name, domain := range map[string]string{"disabled.plist": "system", "disabled.501.plist": "user/501", "disabled.x.plist": "", "other.plist": "", "disabled": ""} {
+	for name, domain := range map[string]string{"disabled.plist": "system", "disabled.501.plist": "user/501",
+		"disabled.x.plist": "", "other.plist": "", "disabled": ""} {
 		got, _, ok := live.launchdDomain(artifact.File(launchdState + "/" + name))
 		require.Equal(t, domain != "", ok, name)
 		if ok {

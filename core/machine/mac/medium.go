@@ -8,8 +8,8 @@ import (
 	"lockback/core/machine/files"
 )
 
-// Medium finds what keeps an artifact that a running Mac keeps for itself; ok is false for all others. Files are those that
-// the databases are written to.
+// Medium finds what keeps an artifact that a running Mac keeps for itself; ok is false for all others. Files are those
+// that the databases are written to.
 func (s *System) Medium(a artifact.Artifact, files artifact.Medium) (medium artifact.Medium, ok bool) {
 	if a.Kind == artifact.LoginItemArtifact {
 		return loginItemMedium{system: s}, true

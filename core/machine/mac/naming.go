@@ -45,7 +45,8 @@ func macPath(name string) string {
 
 // ownVolumes are where a running Mac has volumes of its own, beside those of the system and the data; the
 // system's links into cryptexes lead there.
-var ownVolumes = []string{"/System/Volumes/Preboot", "/System/Volumes/VM", "/System/Volumes/Update", "/System/Volumes/Recovery", "/System/Volumes/Hardware", "/System/Volumes/iSCPreboot", "/System/Volumes/xarts"}
+var ownVolumes = []string{"/System/Volumes/Preboot", "/System/Volumes/VM", "/System/Volumes/Update",
+	"/System/Volumes/Recovery", "/System/Volumes/Hardware", "/System/Volumes/iSCPreboot", "/System/Volumes/xarts"}
 
 // ErrNotFollowed is given for names that only the kernel of macOS makes something of: a file by its number,
 // /.vol/16777220/2, and the second fork of one, FILE/..namedfork/rsrc.
@@ -55,7 +56,9 @@ var ErrNotFollowed = errors.New("only a running macOS knows what this name leads
 // folders in them lie on the data volume all the same, firmlinks(5).
 var (
 	sealed    = []string{"/System", "/usr", "/bin", "/sbin"}
-	firmlinks = []string{"/usr/local", "/usr/libexec/cups", "/usr/share/snmp", "/System/Library/Caches", "/System/Library/Assets", "/System/Library/AssetsV2", "/System/Library/Speech", "/System/Library/PreinstalledAssets",
+	firmlinks = []string{"/usr/local", "/usr/libexec/cups", "/usr/share/snmp", "/System/Library/Caches",
+		"/System/Library/Assets", "/System/Library/AssetsV2", "/System/Library/Speech",
+		"/System/Library/PreinstalledAssets",
 		"/System/Library/PreinstalledAssetsV2", "/System/Library/CoreServices/CoreTypes.bundle/Contents/Library"}
 )
 
@@ -138,7 +141,8 @@ func (n names) Locked(name string, live bool) error {
 // sealed reports whether a path lies on the volume of macOS that is sealed, since 11. Of a release that cannot
 // be told it is taken to be.
 func (n names) sealed(name string) bool {
-	return !n.release.Before(Release{11, 0}) && slices.ContainsFunc(sealed, func(dir string) bool { return artifact.Within(name, dir) }) &&
+	return !n.release.Before(Release{11, 0}) &&
+		slices.ContainsFunc(sealed, func(dir string) bool { return artifact.Within(name, dir) }) &&
 		!Firmlinked(name)
 }
 
@@ -150,12 +154,15 @@ func ProtectedPlace(name string) bool {
 			return !slices.ContainsFunc(exempt, func(open string) bool { return artifact.Within(name, open) })
 		}
 	}
-	return artifact.Within(name, backgroundItems) || slices.ContainsFunc(guarded, func(dir string) bool { return artifact.Within(name, dir) })
+	return artifact.Within(name, backgroundItems) || slices.ContainsFunc(guarded,
+		func(dir string) bool { return artifact.Within(name, dir) })
 }
 
 // What rootless.conf exempts of those folders, and what it protects elsewhere.
 var (
-	exempt  = []string{"/usr/local", "/usr/libexec/cups", "/usr/share/man", "/usr/share/snmp", "/System/Library/Caches", "/System/Library/User Template"}
-	guarded = []string{"/Library/Apple", "/Library/SystemExtensions", "/Library/StagedExtensions", "/Library/Application Support/com.apple.TCC",
+	exempt = []string{"/usr/local", "/usr/libexec/cups", "/usr/share/man", "/usr/share/snmp", "/System/Library/Caches",
+		"/System/Library/User Template"}
+	guarded = []string{"/Library/Apple", "/Library/SystemExtensions", "/Library/StagedExtensions",
+		"/Library/Application Support/com.apple.TCC",
 		"/private/var/db/ConfigurationProfiles/Settings", "/private/var/db/SystemPolicyConfiguration"}
 )

@@ -31,7 +31,8 @@ var (
 const maxName = 16383
 
 // errZeroName says of a key why it cannot be looked into.
-var errZeroName = errors.New("its name holds a zero character, which hides it from nearly every program; look at this disk from another system")
+var errZeroName = errors.New("its name holds a zero character, which hides it from nearly every program; look at " +
+	"this disk from another system")
 
 // countedName is a name by its length.
 func countedName(units []uint16) string {
@@ -48,7 +49,8 @@ func enumerateValues(k winreg.Key) (values []regf.Value, err error) {
 	var errs []error
 	for index := 0; ; {
 		length, size, kind := uint32(len(name)), uint32(len(data)), uint32(0)
-		r, _, _ := procRegEnumValue.Call(uintptr(k), uintptr(index), uintptr(unsafe.Pointer(&name[0])), uintptr(unsafe.Pointer(&length)), 0,
+		r, _, _ := procRegEnumValue.Call(uintptr(k), uintptr(index), uintptr(unsafe.Pointer(&name[0])),
+			uintptr(unsafe.Pointer(&length)), 0,
 			uintptr(unsafe.Pointer(&kind)), uintptr(unsafe.Pointer(&data[0])), uintptr(unsafe.Pointer(&size)))
 		switch e := windows.Errno(r); {
 		case e == windows.ERROR_NO_MORE_ITEMS:
@@ -61,7 +63,8 @@ func enumerateValues(k winreg.Key) (values []regf.Value, err error) {
 		case r != 0:
 			return values, errors.Join(append(errs, liveError(e))...)
 		default:
-			values = append(values, regf.Value{Name: countedName(name[:length]), Type: regf.Type(kind), Data: append([]byte(nil), data[:size]...)})
+			values = append(values, regf.Value{Name: countedName(name[:length]), Type: regf.Type(kind),
+				Data: append([]byte(nil), data[:size]...)})
 			index++
 		}
 	}
@@ -72,7 +75,8 @@ func enumerateKeys(k winreg.Key) (names []string, err error) {
 	name := make([]uint16, 512) // 255 at most
 	for index := 0; ; index++ {
 		length := uint32(len(name))
-		r, _, _ := procRegEnumKeyEx.Call(uintptr(k), uintptr(index), uintptr(unsafe.Pointer(&name[0])), uintptr(unsafe.Pointer(&length)), 0, 0, 0, 0)
+		r, _, _ := procRegEnumKeyEx.Call(uintptr(k), uintptr(index), uintptr(unsafe.Pointer(&name[0])),
+			uintptr(unsafe.Pointer(&length)), 0, 0, 0, 0)
 		switch e := windows.Errno(r); {
 		case e == windows.ERROR_NO_MORE_ITEMS:
 			return names, nil
@@ -118,7 +122,8 @@ func setCounted(k winreg.Key, v regf.Value) error {
 		data = &v.Data[0]
 	}
 	return withNTString(v.Name, func(s *ntString) uintptr {
-		r, _, _ := procNtSetValueKey.Call(uintptr(k), uintptr(unsafe.Pointer(s)), 0, uintptr(v.Type), uintptr(unsafe.Pointer(data)), uintptr(len(v.Data)))
+		r, _, _ := procNtSetValueKey.Call(uintptr(k), uintptr(unsafe.Pointer(s)), 0, uintptr(v.Type),
+			uintptr(unsafe.Pointer(data)), uintptr(len(v.Data)))
 		return r
 	})
 }

@@ -160,9 +160,11 @@ func (h *hiveFile) writable(string) error {
 		return err
 	}
 	if err := hive.Unfinished(); err != nil {
-		return fmt.Errorf("%s: %w; start the machine and shut it down once, so that it finishes the hive itself", h.name, err)
+		return fmt.Errorf("%s: %w; start the machine and shut it down once, so that it finishes the hive itself",
+			h.name, err)
 	}
-	return h.files.Writable(artifact.File(h.name), artifact.Image{Kind: artifact.Absent}, artifact.Image{Kind: artifact.Absent})
+	return h.files.Writable(artifact.File(h.name), artifact.Image{Kind: artifact.Absent},
+		artifact.Image{Kind: artifact.Absent})
 }
 
 func (h *hiveFile) edit(path string, change func(keyEditor) error) error {
@@ -261,7 +263,8 @@ func (h *hiveFile) commit(token string, at func(string)) error {
 	if hive == nil || !hive.Edited() || hive.Unfinished() != nil {
 		return nil
 	}
-	if now, err := h.files.Stat(h.name); err != nil || h.asRead == nil || now.Size() != h.asRead.Size() || !now.ModTime().Equal(h.asRead.ModTime()) {
+	if now, err := h.files.Stat(h.name); err != nil || h.asRead == nil || now.Size() != h.asRead.Size() ||
+		!now.ModTime().Equal(h.asRead.ModTime()) {
 		return fmt.Errorf("%s: %w", h.name, ErrChanged)
 	}
 	at("hive " + h.name + ": write")
@@ -283,7 +286,8 @@ func (h *hiveFile) commit(token string, at func(string)) error {
 // at Select\Current of the SYSTEM hive.
 func (h *hiveFile) controlSet(path string) string {
 	const current = "CurrentControlSet"
-	if len(path) < len(current) || !strings.EqualFold(path[:len(current)], current) || len(path) > len(current) && path[len(current)] != '\\' {
+	if len(path) < len(current) || !strings.EqualFold(path[:len(current)], current) || len(path) > len(current) &&
+		path[len(current)] != '\\' {
 		return path
 	}
 	number := uint64(1)
@@ -331,8 +335,8 @@ func (r *Registry) Stale() iter.Seq2[string, error] {
 	}
 }
 
-// MountHive makes a hive file readable at prefixes, which [Registry.Key] knows it by. Of the SYSTEM hive the control set that
-// the machine starts with is CurrentControlSet.
+// MountHive makes a hive file readable at prefixes, which [Registry.Key] knows it by. Of the SYSTEM hive the control
+// set that the machine starts with is CurrentControlSet.
 func (r *Registry) MountHive(f *files.Files, name string, system bool, prefixes ...string) {
 	h := &hiveFile{files: f, name: name}
 	if system {

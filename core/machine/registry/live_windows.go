@@ -61,7 +61,8 @@ func openLive(root winreg.Key, path string) (keyNode, error) {
 
 // liveError turns the system's error into ours.
 func liveError(err error) error {
-	if errors.Is(err, winreg.ErrNotExist) || errors.Is(err, windows.ERROR_PATH_NOT_FOUND) || errors.Is(err, windows.ERROR_KEY_DELETED) {
+	if errors.Is(err, winreg.ErrNotExist) || errors.Is(err, windows.ERROR_PATH_NOT_FOUND) ||
+		errors.Is(err, windows.ERROR_KEY_DELETED) {
 		return fs.ErrNotExist
 	}
 	return err
@@ -154,7 +155,8 @@ func (n liveNode) Class() (class []byte, err error) {
 	err = n.with(func(k winreg.Key) error {
 		buf := make([]uint16, 512)
 		size := uint32(len(buf))
-		if err := windows.RegQueryInfoKey(windows.Handle(k), &buf[0], &size, nil, nil, nil, nil, nil, nil, nil, nil, nil); err != nil {
+		if err := windows.RegQueryInfoKey(windows.Handle(k), &buf[0], &size, nil, nil, nil, nil, nil, nil, nil, nil,
+			nil); err != nil {
 			return nil // longer ones are nobody's
 		}
 		class = windata.Encode(windows.UTF16ToString(buf[:size]))
@@ -251,7 +253,8 @@ func (e *liveEditor) setValue(v regf.Value, _ int) error {
 	if len(v.Data) > 0 {
 		data = &v.Data[0]
 	}
-	r, _, _ := procRegSetValueEx.Call(uintptr(k), uintptr(unsafe.Pointer(name)), 0, uintptr(v.Type), uintptr(unsafe.Pointer(data)), uintptr(len(v.Data)))
+	r, _, _ := procRegSetValueEx.Call(uintptr(k), uintptr(unsafe.Pointer(name)), 0, uintptr(v.Type),
+		uintptr(unsafe.Pointer(data)), uintptr(len(v.Data)))
 	if r != 0 {
 		return windows.Errno(r)
 	}
@@ -262,7 +265,8 @@ func (e *liveEditor) setValue(v regf.Value, _ int) error {
 func (e *liveEditor) service(v regf.Value) (string, bool) {
 	const services = `SYSTEM\CurrentControlSet\Services\`
 	name, ok := CutFold(e.path, services)
-	return name, ok && e.root == winreg.LOCAL_MACHINE && !strings.Contains(name, `\`) && strings.EqualFold(v.Name, "Start") && v.Type == regf.DWord
+	return name, ok && e.root == winreg.LOCAL_MACHINE && !strings.Contains(name, `\`) &&
+		strings.EqualFold(v.Name, "Start") && v.Type == regf.DWord
 }
 
 // setStartType sets how a service starts, and reads it back. A service that the
@@ -286,7 +290,8 @@ func setStartType(name string, v regf.Value) (done bool, err error) {
 		return false, err
 	}
 	defer windows.CloseServiceHandle(h)
-	if err := windows.ChangeServiceConfig(h, windows.SERVICE_NO_CHANGE, uint32(want), windows.SERVICE_NO_CHANGE, nil, nil, nil, nil, nil, nil, nil); err != nil {
+	if err := windows.ChangeServiceConfig(h, windows.SERVICE_NO_CHANGE, uint32(want), windows.SERVICE_NO_CHANGE, nil,
+		nil, nil, nil, nil, nil, nil); err != nil {
 		return false, err
 	}
 	buf := make([]byte, 8192) // the largest that the manager gives
@@ -296,7 +301,8 @@ func setStartType(name string, v regf.Value) (done bool, err error) {
 		return false, err
 	}
 	if uint64(config.StartType) != want {
-		return false, fmt.Errorf("the service control manager reported success, but the service still has the start type %d", config.StartType)
+		return false, fmt.Errorf("the service control manager reported success, but the service still has the "+
+			"start type %d", config.StartType)
 	}
 	return true, nil
 }
@@ -325,11 +331,14 @@ func (e *liveEditor) createKey(name string, image artifact.Image) (keyEditor, er
 			return nil, err
 		}
 	}
-	attributes := &windows.SecurityAttributes{SecurityDescriptor: files.Descriptor(image.Xattrs[artifact.SecurityAttribute])}
+	attributes := &windows.SecurityAttributes{SecurityDescriptor: files.Descriptor(
+		image.Xattrs[artifact.SecurityAttribute])}
 	attributes.Length = uint32(unsafe.Sizeof(*attributes))
 	var k winreg.Key
-	r, _, _ := procRegCreateKeyEx.Call(uintptr(e.root), uintptr(unsafe.Pointer(path)), 0, uintptr(unsafe.Pointer(class)), 0,
-		winreg.SET_VALUE|winreg.CREATE_SUB_KEY|winreg.WOW64_64KEY, uintptr(unsafe.Pointer(attributes)), uintptr(unsafe.Pointer(&k)), 0)
+	r, _, _ := procRegCreateKeyEx.Call(uintptr(e.root), uintptr(unsafe.Pointer(path)), 0,
+		uintptr(unsafe.Pointer(class)), 0,
+		winreg.SET_VALUE|winreg.CREATE_SUB_KEY|winreg.WOW64_64KEY, uintptr(unsafe.Pointer(attributes)),
+		uintptr(unsafe.Pointer(&k)), 0)
 	runtime.KeepAlive(image)
 	if r != 0 {
 		return nil, windows.Errno(r)
@@ -369,12 +378,14 @@ func (e *liveEditor) dress(image artifact.Image) error {
 		return err
 	}
 	defer k.Close()
-	if string(files.SecurityOf(windows.Handle(k), windows.SE_REGISTRY_KEY)) == string(image.Xattrs[artifact.SecurityAttribute]) {
+	if string(files.SecurityOf(windows.Handle(k), windows.SE_REGISTRY_KEY)) == string(
+		image.Xattrs[artifact.SecurityAttribute]) {
 		return nil
 	}
 	dacl, _, err := sd.DACL()
 	if err != nil {
 		return nil
 	}
-	return windows.SetSecurityInfo(windows.Handle(k), windows.SE_REGISTRY_KEY, windows.DACL_SECURITY_INFORMATION, nil, nil, dacl, nil)
+	return windows.SetSecurityInfo(windows.Handle(k), windows.SE_REGISTRY_KEY, windows.DACL_SECURITY_INFORMATION, nil,
+		nil, dacl, nil)
 }

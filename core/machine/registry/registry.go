@@ -363,7 +363,9 @@ var volatileValues = map[string]bool{"dynamicinfo": true, "lasttaskruntime": tru
 // its values in their order, its subkeys.
 func appendTree(b []byte, k *Key, depth int, left *int) ([]byte, error) {
 	if *left--; *left < 0 || depth > artifact.MaxTreeDepth {
-		return nil, &fs.PathError{Op: "read", Path: k.Path, Err: fmt.Errorf("%w: more than %d keys, or nested deeper than %d", files.ErrTooLarge, maxTreeKeys, artifact.MaxTreeDepth)}
+		return nil, &fs.PathError{Op: "read", Path: k.Path,
+			Err: fmt.Errorf("%w: more than %d keys, or nested deeper than %d", files.ErrTooLarge, maxTreeKeys,
+				artifact.MaxTreeDepth)}
 	}
 	i, err := dressOf(k)
 	if err != nil {
@@ -464,7 +466,8 @@ func (r *Registry) Set(a artifact.Artifact, want artifact.Image) error {
 			_, err := e.createKey(name, want)
 			return err
 		case want.Kind == artifact.Key:
-			return m.source.edit(strings.TrimPrefix(rest+`\`+name, `\`), func(e keyEditor) error { return e.dress(want) })
+			return m.source.edit(strings.TrimPrefix(rest+`\`+name, `\`),
+				func(e keyEditor) error { return e.dress(want) })
 		case want.Kind == artifact.Tree:
 			t, err := want.Recorded()
 			if err != nil {

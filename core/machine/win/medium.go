@@ -5,8 +5,8 @@ import (
 	"lockback/core/machine/artifact"
 )
 
-// Medium finds what keeps an artifact that a running Windows keeps for itself; ok is false for all others. Files are those
-// that the definitions of tasks lie in.
+// Medium finds what keeps an artifact that a running Windows keeps for itself; ok is false for all others. Files are
+// those that the definitions of tasks lie in.
 func (s *System) Medium(a artifact.Artifact, files artifact.Medium) (medium artifact.Medium, ok bool) {
 	if task, ok := s.task(a); ok {
 		return taskMedium{files, s, task}, true

@@ -19,7 +19,8 @@ const (
 )
 
 // logonTypes are the words that definitions have for some of them, "Task Scheduler Schema", logonType.
-var logonTypes = map[string]int{"Password": logonPassword, "S4U": logonS4U, "InteractiveToken": logonInteractive, "InteractiveTokenOrPassword": logonEither}
+var logonTypes = map[string]int{"Password": logonPassword, "S4U": logonS4U, "InteractiveToken": logonInteractive,
+	"InteractiveTokenOrPassword": logonEither}
 
 // logonOf is the way in which a task of a definition signs in.
 func logonOf(t *taskxml.Task) int {
@@ -45,7 +46,8 @@ func isServiceAccount(id string) bool {
 
 // ErrPassword says that a task signs in by a password, which only the scheduler has. It keeps it while a task is
 // turned off and on; whoever registers the task anew must give it.
-var ErrPassword = errors.New("the task signs in by a password that only the scheduler has; register it in Task Scheduler with that password")
+var ErrPassword = errors.New("the task signs in by a password that only the scheduler has; register it in Task " +
+	"Scheduler with that password")
 
 // registrable fails with [ErrPassword] where a definition cannot be brought from one image to another by turning
 // the task off or on, and would have to be registered.
@@ -58,7 +60,8 @@ func registrable(before, after artifact.Image) error {
 		return nil
 	}
 	if before.Kind == artifact.Regular {
-		if switched, err := taskxml.SetEnabled(before.Content, t.Enabled); err == nil && taskxml.Equal(switched, after.Content) {
+		if switched, err := taskxml.SetEnabled(before.Content, t.Enabled); err == nil &&
+			taskxml.Equal(switched, after.Content) {
 			return nil
 		}
 	}

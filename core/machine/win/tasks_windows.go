@@ -17,8 +17,10 @@ import (
 // The task scheduler's interface, taskschd.h. Its objects are called through
 // their tables of functions; the numbers are places in those.
 var (
-	clsidTaskScheduler = windows.GUID{Data1: 0x0f87369f, Data2: 0xa4e5, Data3: 0x4cfc, Data4: [8]byte{0xbd, 0x3e, 0x73, 0xe6, 0x15, 0x45, 0x72, 0xdd}}
-	iidTaskService     = windows.GUID{Data1: 0x2faba4c7, Data2: 0x4da9, Data3: 0x4013, Data4: [8]byte{0x96, 0x97, 0x20, 0xcc, 0x3f, 0xd4, 0x0f, 0x85}}
+	clsidTaskScheduler = windows.GUID{Data1: 0x0f87369f, Data2: 0xa4e5, Data3: 0x4cfc, Data4: [8]byte{0xbd, 0x3e, 0x73,
+		0xe6, 0x15, 0x45, 0x72, 0xdd}}
+	iidTaskService = windows.GUID{Data1: 0x2faba4c7, Data2: 0x4da9, Data3: 0x4013, Data4: [8]byte{0x96, 0x97, 0x20,
+		0xcc, 0x3f, 0xd4, 0x0f, 0x85}}
 
 	ole                  = windows.NewLazySystemDLL("ole32.dll")
 	procCoCreateInstance = ole.NewProc("CoCreateInstance")
@@ -83,13 +85,15 @@ func withScheduler(do func(root *object) error) error {
 	defer windows.CoUninitialize()
 	var service, root *object
 	const inProcess = 1
-	r, _, _ := procCoCreateInstance.Call(uintptr(unsafe.Pointer(&clsidTaskScheduler)), 0, inProcess, uintptr(unsafe.Pointer(&iidTaskService)), uintptr(unsafe.Pointer(&service)))
+	r, _, _ := procCoCreateInstance.Call(uintptr(unsafe.Pointer(&clsidTaskScheduler)), 0, inProcess,
+		uintptr(unsafe.Pointer(&iidTaskService)), uintptr(unsafe.Pointer(&service)))
 	if int32(r) < 0 {
 		return fmt.Errorf("the task scheduler cannot be reached: %w", windows.Errno(uint32(r)))
 	}
 	defer service.release()
 	var none [4]variant
-	err := service.call(serviceConnect, uintptr(unsafe.Pointer(&none[0])), uintptr(unsafe.Pointer(&none[1])), uintptr(unsafe.Pointer(&none[2])), uintptr(unsafe.Pointer(&none[3])))
+	err := service.call(serviceConnect, uintptr(unsafe.Pointer(&none[0])), uintptr(unsafe.Pointer(&none[1])),
+		uintptr(unsafe.Pointer(&none[2])), uintptr(unsafe.Pointer(&none[3])))
 	runtime.KeepAlive(&none)
 	if err != nil {
 		return fmt.Errorf("the task scheduler does not answer: %w", err)
@@ -138,11 +142,13 @@ func (s *System) setTask(a artifact.Artifact, task string, want artifact.Image) 
 		if err != nil {
 			return err
 		}
-		if sameBut, err := taskxml.SetEnabled(current.Content, definition.Enabled); err == nil && current.Kind == artifact.Regular && taskxml.Equal(sameBut, want.Content) {
+		if sameBut, err := taskxml.SetEnabled(current.Content, definition.Enabled); err == nil &&
+			current.Kind == artifact.Regular && taskxml.Equal(sameBut, want.Content) {
 			if err := putEnabled(root, path, definition.Enabled); err == nil {
 				s.files.ForgetNames()
 				now, err := s.files.Image(a)
-				if is, eerr := enabled(root, task); err == nil && eerr == nil && is == definition.Enabled && taskxml.Equal(now.Content, want.Content) {
+				if is, eerr := enabled(root, task); err == nil && eerr == nil && is == definition.Enabled &&
+					taskxml.Equal(now.Content, want.Content) {
 					return s.restoreTaskTime(a, want)
 				}
 			}
@@ -152,7 +158,8 @@ func (s *System) setTask(a artifact.Artifact, task string, want artifact.Image) 
 			return err
 		}
 		s.files.ForgetNames()
-		if now, err := s.files.Image(a); err == nil && len(now.Content) > len(want.Content) && bytes.HasPrefix(now.Content, want.Content) {
+		if now, err := s.files.Image(a); err == nil && len(now.Content) > len(want.Content) &&
+			bytes.HasPrefix(now.Content, want.Content) {
 			// A scheduler that writes over the old definition without cutting
 			// off what is left of it.
 			if err := root.call(folderDeleteTask, path, 0); err != nil {
@@ -197,7 +204,8 @@ func register(root *object, path uintptr, task string, definition *taskxml.Task,
 	logon := uintptr(logonOf(definition))
 	var none [3]variant
 	var t *object
-	err = root.call(folderRegisterTask, path, xml, createOrUpdate, uintptr(unsafe.Pointer(&none[0])), uintptr(unsafe.Pointer(&none[1])), logon,
+	err = root.call(folderRegisterTask, path, xml, createOrUpdate, uintptr(unsafe.Pointer(&none[0])),
+		uintptr(unsafe.Pointer(&none[1])), logon,
 		uintptr(unsafe.Pointer(&none[2])), uintptr(unsafe.Pointer(&t)))
 	runtime.KeepAlive(&none)
 	if err != nil {

@@ -47,8 +47,8 @@ type System struct {
 	}
 }
 
-// Identify finds out what Windows machine the files are of. The folder is the system's own, as a path below the root. The
-// files are named from here on as the machine names them.
+// Identify finds out what Windows machine the files are of. The folder is the system's own, as a path below the root.
+// The files are named from here on as the machine names them.
 func Identify(f *files.Files, folder string) *System {
 	s := &System{files: f}
 	s.identify(folder)
@@ -167,7 +167,8 @@ func (s *System) readProfiles() {
 	}
 	// What lies here is copied for whoever signs in for the first time.
 	if home := s.expand(list.Text("Default"), nil); artifact.OnDrive(home) {
-		u := account.User{Name: account.NewUsers, UID: -1, GID: -1, Home: s.files.Canonical(strings.TrimRight(home, `\`)), SID: newUsersKey}
+		u := account.User{Name: account.NewUsers, UID: -1, GID: -1, Home: s.files.Canonical(strings.TrimRight(home,
+			`\`)), SID: newUsersKey}
 		if _, err := s.files.Stat(u.Home + `\NTUSER.DAT`); err == nil {
 			s.Users = append(s.Users, u)
 			s.mountProfile(u)
@@ -175,8 +176,8 @@ func (s *System) readProfiles() {
 	}
 }
 
-// newUsersKey is the key below HKU for [account.NewUsers]: their part of the registry is loaded nowhere, so that the name is
-// our own.
+// newUsersKey is the key below HKU for [account.NewUsers]: their part of the registry is loaded nowhere, so that the
+// name is our own.
 const newUsersKey = "NewUsers"
 
 // mountProfile makes a user's part of the registry readable.
@@ -192,7 +193,8 @@ func (s *System) mountProfile(u account.User) {
 	}
 	// Windows keeps the classes apart, and shows them at both places.
 	s.Registry.MountHive(s.files, u.Home+`\NTUSER.DAT`, false, root)
-	s.Registry.MountHive(s.files, u.Home+`\AppData\Local\Microsoft\Windows\UsrClass.dat`, false, root+"_Classes", root+`\Software\Classes`)
+	s.Registry.MountHive(s.files, u.Home+`\AppData\Local\Microsoft\Windows\UsrClass.dat`, false, root+"_Classes",
+		root+`\Software\Classes`)
 }
 
 // nameBy has the files named as a machine does that calls its disk by a letter.
@@ -202,12 +204,16 @@ func (s *System) nameBy(drive byte) { s.files.SetNaming(files.DriveNames{Drive: 
 // person come with [System.Expand].
 func (s *System) systemVariables() {
 	v := map[string]string{
-		"systemroot": s.folder, "windir": s.folder, "systemdrive": s.folder[:2], "programdata": s.folder[:2] + `\ProgramData`,
-		"programfiles": s.folder[:2] + `\Program Files`, "programfiles(x86)": s.folder[:2] + `\Program Files (x86)`, "public": s.folder[:2] + `\Users\Public`,
+		"systemroot": s.folder, "windir": s.folder, "systemdrive": s.folder[:2], "programdata": s.folder[:2] +
+			`\ProgramData`,
+		"programfiles": s.folder[:2] + `\Program Files`, "programfiles(x86)": s.folder[:2] + `\Program Files (x86)`,
+		"public": s.folder[:2] + `\Users\Public`,
 	}
 	s.variables = v
-	for name, value := range map[string]string{"programfiles": "ProgramFilesDir", "programw6432": "ProgramFilesDir", "programfiles(x86)": "ProgramFilesDir (x86)",
-		"commonprogramfiles": "CommonFilesDir", "commonprogramw6432": "CommonFilesDir", "commonprogramfiles(x86)": "CommonFilesDir (x86)"} {
+	for name, value := range map[string]string{"programfiles": "ProgramFilesDir", "programw6432": "ProgramFilesDir",
+		"programfiles(x86)":  "ProgramFilesDir (x86)",
+		"commonprogramfiles": "CommonFilesDir", "commonprogramw6432": "CommonFilesDir",
+		"commonprogramfiles(x86)": "CommonFilesDir (x86)"} {
 		if text := s.text(registry.KeyCV, value); text != "" {
 			v[name] = s.expand(text, nil)
 		}
@@ -248,8 +254,10 @@ func (s *System) Expand(text string, u *account.User) string {
 	defer s.personal.Unlock()
 	own := s.personal.variables[u.SID]
 	if own == nil {
-		own = map[string]string{"userprofile": u.Home, "username": u.Name, "appdata": u.Home + `\AppData\Roaming`, "localappdata": u.Home + `\AppData\Local`,
-			"homedrive": u.Home[:2], "homepath": u.Home[2:], "temp": u.Home + `\AppData\Local\Temp`, "tmp": u.Home + `\AppData\Local\Temp`}
+		own = map[string]string{"userprofile": u.Home, "username": u.Name, "appdata": u.Home + `\AppData\Roaming`,
+			"localappdata": u.Home + `\AppData\Local`,
+			"homedrive":    u.Home[:2], "homepath": u.Home[2:], "temp": u.Home + `\AppData\Local\Temp`, "tmp": u.Home +
+				`\AppData\Local\Temp`}
 		s.addVariables(own, `HKU\`+u.SID+`\Environment`, own)
 		if s.personal.variables == nil {
 			s.personal.variables = map[string]map[string]string{}
@@ -298,7 +306,8 @@ func (s *System) SearchPath(u *account.User) []string {
 	var all []string
 	for _, key := range keys {
 		for dir := range strings.SplitSeq(s.Expand(s.text(key, "Path"), u), ";") {
-			if dir = strings.TrimRight(strings.Trim(strings.TrimSpace(dir), `"`), `\`); artifact.OnDrive(dir) && len(all) < maxSearched {
+			if dir = strings.TrimRight(strings.Trim(strings.TrimSpace(dir), `"`), `\`); artifact.OnDrive(dir) &&
+				len(all) < maxSearched {
 				all = append(all, dir)
 			}
 		}
@@ -344,8 +353,8 @@ func (s *System) task(a artifact.Artifact) (string, bool) {
 	return registry.CutFold(a.Name, s.folder+`\System32\Tasks`)
 }
 
-// Managed reports whether a running Windows writes an artifact itself, from another one: what the scheduler keeps of its
-// tasks. It is recorded, and put back on a mounted disk only.
+// Managed reports whether a running Windows writes an artifact itself, from another one: what the scheduler keeps of
+// its tasks. It is recorded, and put back on a mounted disk only.
 func (s *System) Managed(a artifact.Artifact) bool {
 	return s.files.Live() && a.Kind != artifact.FileArtifact && registry.InTaskCache(a.Name)
 }

@@ -47,10 +47,11 @@ func Planned(plan change.Plan, inv inventory.Inventory) []Outcome {
 	return append(replaced(all, plan, inv), all...)
 }
 
-// replaced finds the entries that are gone with the artifacts that a plan takes away, besides its own: a user's override
-// of what is for everyone.
+// replaced finds the entries that are gone with the artifacts that a plan takes away, besides its own: a user's
+// override of what is for everyone.
 func replaced(all []Outcome, plan change.Plan, inv inventory.Inventory) []Outcome {
-	if slices.Contains([]change.Kind{change.Disable, change.Enable, change.Review, change.Culprit, change.Remove}, plan.Kind) {
+	if slices.Contains([]change.Kind{change.Disable, change.Enable, change.Review, change.Culprit, change.Remove},
+		plan.Kind) {
 		return nil
 	}
 	gone := map[artifact.Artifact]bool{}
@@ -70,7 +71,8 @@ func replaced(all []Outcome, plan change.Plan, inv inventory.Inventory) []Outcom
 			continue
 		}
 		if slices.ContainsFunc(item.Artifacts(), func(a artifact.Artifact) bool { return gone[a] }) {
-			more = append(more, Outcome{Handle: item.Handle, Name: item.Name, User: item.User, Was: string(item.State), WillBe: Absent, Effect: item.Effect})
+			more = append(more, Outcome{Handle: item.Handle, Name: item.Name, User: item.User, Was: string(item.State),
+				WillBe: Absent, Effect: item.Effect})
 		}
 	}
 	return more
@@ -144,7 +146,8 @@ func Became(plan change.Plan, before, after States) []Outcome {
 		if plan.Kind == change.Remove && had && isState == string(autostart.Disabled) {
 			isState = string(change.Removed)
 		}
-		one := Outcome{Handle: h, Name: cmp.Or(is.Name, was.Name), User: was.User, Was: wasState, WillBe: isState, Effect: cmp.Or(was.Effect, is.Effect)}
+		one := Outcome{Handle: h, Name: cmp.Or(is.Name, was.Name), User: was.User, Was: wasState, WillBe: isState,
+			Effect: cmp.Or(was.Effect, is.Effect)}
 		if has {
 			one.User = is.User
 		}

@@ -135,7 +135,8 @@ func (r Rule) Plan(inv inventory.Inventory, items []*location.Item) (change.Plan
 			}
 			for _, other := range others {
 				if other.Item.Source.Path == item.Source.Path || other.Item.SystemName == item.SystemName {
-					why = fmt.Sprintf("%s (%s) would %s, too; choose both, or neither", other.Item.Name, other.Item.Handle, becomes(other.Becomes))
+					why = fmt.Sprintf("%s (%s) would %s, too; choose both, or neither", other.Item.Name,
+						other.Item.Handle, becomes(other.Becomes))
 				}
 			}
 			if why != "" {
@@ -144,7 +145,8 @@ func (r Rule) Plan(inv inventory.Inventory, items []*location.Item) (change.Plan
 			return why != ""
 		})
 		if len(items) == n && len(others) > 0 {
-			return plan, items, left, work.Wrong("nothing was done: %s (%s) would %s, too; choose fewer entries", others[0].Item.Name, others[0].Item.Handle, becomes(others[0].Becomes))
+			return plan, items, left, work.Wrong("nothing was done: %s (%s) would %s, too; choose fewer entries",
+				others[0].Item.Name, others[0].Item.Handle, becomes(others[0].Becomes))
 		}
 		if len(items) == n {
 			return plan, slices.DeleteFunc(items, func(i *location.Item) bool { return out[i.Handle] }), left, nil
@@ -170,7 +172,8 @@ func (r Rule) packaged(a artifact.Artifact) error {
 	}
 	r.book.Look([]string{a.Name})
 	if packages := r.book.File(a.Name).Packages(); len(packages) > 0 {
-		return fmt.Errorf("%s belongs to the package %s, which would bring it back; it stays as it is", autostart.Text(a.Name), packages[0])
+		return fmt.Errorf("%s belongs to the package %s, which would bring it back; it stays as it is",
+			autostart.Text(a.Name), packages[0])
 	}
 	return nil
 }
@@ -257,7 +260,8 @@ func (r Rule) tooEarly(item *location.Item) string {
 	}
 	if until := since.AddDate(0, 0, days); r.now.Before(until) {
 		left := int(until.Sub(r.now)/(24*time.Hour)) + 1
-		return fmt.Sprintf("it is disabled since %s, which is not %s yet: %s more (--now -m TEXT removes it all the same)",
+		return fmt.Sprintf(
+			"it is disabled since %s, which is not %s yet: %s more (--now -m TEXT removes it all the same)",
 			autostart.Minute(since), autostart.Count(days, "day", "days"), autostart.Count(left, "day", "days"))
 	}
 	return ""

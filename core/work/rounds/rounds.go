@@ -20,8 +20,8 @@ import (
 	"lockback/core/work/trial"
 )
 
-// Search is a search for a culprit as the record keeps it. A unit is in the state in which it is broken as it was before
-// the search began.
+// Search is a search for a culprit as the record keeps it. A unit is in the state in which it is broken as it was
+// before the search began.
 type Search struct {
 	Begun time.Time      `json:"begun"`
 	Of    string         `json:"of"` // what it was begun with, in words
@@ -46,7 +46,8 @@ func Begun(s *work.Session) (*Search, error) {
 		err = found.validate()
 	}
 	if err != nil {
-		return nil, work.Advise(fmt.Errorf("%s: %w: the search for a culprit cannot be read: %w", s.Record.Path, change.ErrDamaged, err))
+		return nil, work.Advise(fmt.Errorf("%s: %w: the search for a culprit cannot be read: %w", s.Record.Path,
+			change.ErrDamaged, err))
 	}
 	return &found, nil
 }
@@ -111,14 +112,16 @@ type Beginning struct {
 }
 
 // Begin puts together what is searched among: with a change, or with none, the entries that it left as they still are;
-// with a selector, those that are enabled. It fails where a search is under way, or where there is nothing to halve; the
-// beginning says all the same what was left out.
-func Begin(s *work.Session, inv inventory.Inventory, words []string, in work.Scope, protectedToo bool) (Beginning, error) {
+// with a selector, those that are enabled. It fails where a search is under way, or where there is nothing to halve;
+// the beginning says all the same what was left out.
+func Begin(s *work.Session, inv inventory.Inventory, words []string, in work.Scope, protectedToo bool) (Beginning,
+	error) {
 	var b Beginning
 	if old, err := Begun(s); err != nil {
 		return b, err
 	} else if old != nil {
-		return b, work.Wrong("a search for a culprit is under way since %s; go on with it (lockback culprit), or give it up with lockback culprit stop", autostart.Minute(old.Begun))
+		return b, work.Wrong("a search for a culprit is under way since %s; go on with it (lockback culprit), or "+
+			"give it up with lockback culprit stop", autostart.Minute(old.Begun))
 	}
 	f := &Search{Begun: time.Now().UTC().Truncate(time.Second), Was: map[string]autostart.State{}}
 	var items []*location.Item
@@ -133,10 +136,15 @@ func Begin(s *work.Session, inv inventory.Inventory, words []string, in work.Sco
 	}
 	items, b.LeftOut = searchable(s, items, protectedToo)
 	if !protectedToo {
-		enabled := slices.DeleteFunc(slices.Clone(items), func(i *location.Item) bool { return i.State != autostart.Enabled })
+		enabled := slices.DeleteFunc(slices.Clone(items),
+			func(i *location.Item) bool { return i.State != autostart.Enabled })
 		var kept []*location.Item
-		kept, b.Spared = s.Engine.Spare(change.Choice{Off: enabled, Inventory: inv, Want: location.Want{Now: time.Now()}})
-		items = slices.DeleteFunc(items, func(i *location.Item) bool { return slices.Contains(enabled, i) && !slices.Contains(kept, i) })
+		kept, b.Spared = s.Engine.Spare(change.Choice{Off: enabled, Inventory: inv,
+			Want: location.Want{Now: time.Now()}})
+		items = slices.DeleteFunc(items, func(i *location.Item) bool {
+			return slices.Contains(enabled, i) &&
+				!slices.Contains(kept, i)
+		})
 	}
 	for _, group := range inseparable(s, inv, inventory.Together(s.Machine.OS, items)) {
 		var u culprit.Unit
@@ -150,7 +158,8 @@ func Begin(s *work.Session, inv inventory.Inventory, words []string, in work.Sco
 	case 0:
 		return b, work.Wrong("there is nothing to search among in %s", f.Of)
 	case 1:
-		return b, work.Wrong("there is only %s to search among: there is nothing to halve", strings.Join(f.Units[0].Names, ", "))
+		return b, work.Wrong("there is only %s to search among: there is nothing to halve",
+			strings.Join(f.Units[0].Names, ", "))
 	}
 	b.Search = f
 	return b, nil
@@ -197,7 +206,8 @@ func inseparable(s *work.Session, inv inventory.Inventory, groups [][]*location.
 	for off := range groups {
 		for h, state := range with(off) {
 			g, searched := group[h]
-			if at, known := all[h]; !searched || g == off || state == autostart.Enabled || known && at != autostart.Enabled {
+			if at, known := all[h]; !searched || g == off || state == autostart.Enabled || known &&
+				at != autostart.Enabled {
 				continue // what does not start with all on is off for another reason
 			}
 			one, other := min(into[g], into[off]), max(into[g], into[off])
@@ -249,14 +259,16 @@ func ofChange(s *work.Session, inv inventory.Inventory, words []string) ([]*loca
 }
 
 // ofSelector are the chosen entries that are enabled.
-func ofSelector(s *work.Session, inv inventory.Inventory, words []string, in work.Scope) ([]*location.Item, string, error) {
+func ofSelector(s *work.Session, inv inventory.Inventory, words []string, in work.Scope) ([]*location.Item, string,
+	error) {
 	c, err := s.ChooseExactly(inv, words, in)
 	if err != nil {
 		return nil, "", err
 	}
 	items := slices.DeleteFunc(c.Items, func(i *location.Item) bool { return i.State != autostart.Enabled })
 	if len(items) == 0 {
-		return nil, "", work.Wrong("all that matches is disabled; to find what was missed of a change, name that: lockback culprit start C1")
+		return nil, "", work.Wrong("all that matches is disabled; to find what was missed of a change, name that: " +
+			"lockback culprit start C1")
 	}
 	return items, strings.Join(words, " "), nil
 }
@@ -392,7 +404,8 @@ func Next(s *work.Session, f *Search, inv inventory.Inventory) (Step, error) {
 	}
 	if len(st.Plan.LeftOut) > 0 {
 		l := st.Plan.LeftOut[0]
-		return st, fmt.Errorf("the round cannot be set up, and nothing was changed: %s  %s: %w", l.Handle, l.Name, l.Err)
+		return st, fmt.Errorf("the round cannot be set up, and nothing was changed: %s  %s: %w", l.Handle, l.Name,
+			l.Err)
 	}
 	round := culprit.Round{Suspects: next.Suspects, Purpose: next.Purpose, Time: time.Now().UTC().Truncate(time.Second)}
 	st.Done = func(c change.Change) error {
@@ -407,21 +420,25 @@ func Next(s *work.Session, f *Search, inv inventory.Inventory) (Step, error) {
 
 // Answer goes on with an answer to the last round. Again says that the round was not tried as it was set up, because
 // of what differs, and is set up again.
-func Answer(s *work.Session, f *Search, inv inventory.Inventory, answer culprit.Answer, anyway bool) (st Step, again []string, err error) {
+func Answer(s *work.Session, f *Search, inv inventory.Inventory, answer culprit.Answer, anyway bool) (st Step,
+	again []string, err error) {
 	if len(f.Rounds) == 0 || f.Rounds[len(f.Rounds)-1].Answer != culprit.Unanswered {
-		return st, nil, work.Wrong("no round of the search waits for an answer; lockback culprit skip sets the next one up")
+		return st, nil, work.Wrong("no round of the search waits for an answer; lockback culprit skip sets the " +
+			"next one up")
 	}
 	last := &f.Rounds[len(f.Rounds)-1]
 	if differ := f.compare(inv, last.Suspects); len(differ) > 0 {
 		if answer != culprit.Skipped {
-			return st, nil, work.Wrong("round %d was not tried as it was set up: %s; lockback culprit skip sets it up again", len(f.Rounds), strings.Join(differ, ", "))
+			return st, nil, work.Wrong("round %d was not tried as it was set up: %s; lockback culprit skip sets it "+
+				"up again", len(f.Rounds), strings.Join(differ, ", "))
 		}
 		st, err = setUpAgain(s, f, inv)
 		return st, differ, err
 	}
 	if answer != culprit.Skipped && !anyway {
 		if why := untried(s, inv, last); why != "" {
-			return st, nil, work.Wrong("%s since round %d was set up on %s, so it says nothing; restart first, or add --anyway", why, len(f.Rounds), autostart.Minute(last.Time))
+			return st, nil, work.Wrong("%s since round %d was set up on %s, so it says nothing; restart first, or "+
+				"add --anyway", why, len(f.Rounds), autostart.Minute(last.Time))
 		}
 	}
 	last.Answer = answer
@@ -486,7 +503,8 @@ func (f *Search) Gone() []culprit.Unit {
 }
 
 // planStates plans to bring the entries of a search into states. Entries that are gone have none.
-func planStates(s *work.Session, f *Search, inv inventory.Inventory, wanted map[string]autostart.State) (change.Plan, error) {
+func planStates(s *work.Session, f *Search, inv inventory.Inventory, wanted map[string]autostart.State) (change.Plan,
+	error) {
 	var off, on []*location.Item
 	for _, item := range inv.Items {
 		switch want := wanted[item.Handle]; {

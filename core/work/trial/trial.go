@@ -23,8 +23,8 @@ type Needs struct {
 	Since  starts.Moment
 	// Any says that some entry needs a restart or a sign-in.
 	Any bool
-	// The answers are those of all entries together: one that was not tried makes them false. They are nil where no entry
-	// needs it, or where it is not known.
+	// The answers are those of all entries together: one that was not tried makes them false. They are nil where no
+	// entry needs it, or where it is not known.
 	Restarted, SignedIn *bool
 }
 

