@@ -64,7 +64,6 @@ func Compare(from, to *Snapshot) (Difference, error) {
 	}); err != nil {
 		return d, err
 	}
-	type pair struct{ a, b *line }
 	var differ, quiet []pair // those whose own text differs, and those with only an artifact that does
 	var came, went []*line
 	err := mergeOf(from, to, 'E', alike, func(a, b *line) {
@@ -82,22 +81,11 @@ func Compare(from, to *Snapshot) (Difference, error) {
 	if err != nil {
 		return d, err
 	}
-	for _, section := range to.Sections {
-		if !alike[section.Digest] || len(changed) == 0 {
-			continue
-		}
-		one := *to
-		one.Sections = []Section{section}
-		entries, err := one.linesOf('E', nil)
-		if err != nil {
-			return d, err
-		}
-		for k := range entries {
-			if entries[k].names(changed) {
-				quiet = append(quiet, pair{&entries[k], &entries[k]})
-			}
-		}
+	shared, err := to.naming(changed, alike)
+	if err != nil {
+		return d, err
 	}
+	quiet = append(quiet, shared...)
 	slices.SortFunc(quiet, func(a, b pair) int { return strings.Compare(a.b.id(), b.b.id()) })
 	if d.Added, err = decodeAll(came); err != nil {
 		return d, err
@@ -130,25 +118,8 @@ func Compare(from, to *Snapshot) (Difference, error) {
 		d.Changed = append(d.Changed, Changed{news[k].Handle, news[k].Name, fields, news[k]})
 	}
 	for _, p := range quiet {
-		var fields []Field
-		for id := range strings.SplitSeq(p.b.artifacts(), "\x1f") {
-			bodies, ok := changed[id]
-			if !ok || explained[id] {
-				continue
-			}
-			f, err := compareImages(id, bodies, from, to)
-			if err != nil {
-				return d, err
-			}
-			fields = append(fields, f...)
-			explained[id] = true // of those that share it, the first is enough
-		}
-		if len(fields) > 0 {
-			e, err := decodeAll([]*line{p.b})
-			if err != nil {
-				return d, err
-			}
-			d.Changed = append(d.Changed, Changed{e[0].Handle, e[0].Name, fields, e[0]})
+		if err := d.compareQuiet(p.b, changed, explained, from, to); err != nil {
+			return d, err
 		}
 	}
 	for _, list := range []*[]autostart.Entry{&d.Added, &d.Removed} {
@@ -161,6 +132,60 @@ func Compare(from, to *Snapshot) (Difference, error) {
 	slices.SortFunc(d.Removed, byOrder)
 	slices.SortFunc(d.Changed, func(a, b Changed) int { return autostart.Compare(&a.entry, &b.entry) })
 	return d, nil
+}
+
+// pair are the lines of one entry in two snapshots.
+type pair struct{ a, b *line }
+
+// naming are the entries of sections that are alike in both snapshots which name an artifact that changed: it stands in
+// another section.
+func (s *Snapshot) naming(changed map[string][2]string, alike map[Digest]bool) ([]pair, error) {
+	var all []pair
+	for _, section := range s.Sections {
+		if !alike[section.Digest] || len(changed) == 0 {
+			continue
+		}
+		one := *s
+		one.Sections = []Section{section}
+		entries, err := one.linesOf('E', nil)
+		if err != nil {
+			return nil, err
+		}
+		for k := range entries {
+			if entries[k].names(changed) {
+				all = append(all, pair{&entries[k], &entries[k]})
+			}
+		}
+	}
+	return all, nil
+}
+
+// compareQuiet notes what changed of the artifacts of an entry whose own text is the same. Of those that share one, the
+// first is enough.
+func (d *Difference) compareQuiet(l *line, changed map[string][2]string, explained map[string]bool,
+	from, to *Snapshot) error {
+	var fields []Field
+	for id := range strings.SplitSeq(l.artifacts(), "\x1f") {
+		bodies, ok := changed[id]
+		if !ok || explained[id] {
+			continue
+		}
+		f, err := compareImages(id, bodies, from, to)
+		if err != nil {
+			return err
+		}
+		fields = append(fields, f...)
+		explained[id] = true
+	}
+	if len(fields) == 0 {
+		return nil
+	}
+	e, err := decodeAll([]*line{l})
+	if err != nil {
+		return err
+	}
+	d.Changed = append(d.Changed, Changed{e[0].Handle, e[0].Name, fields, e[0]})
+	return nil
 }
 
 // decodeAll decodes the entries of lines, a stretch of them on each processor.

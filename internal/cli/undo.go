@@ -89,89 +89,7 @@ A change that can be neither taken back nor finished can be given up with
 			if finish && abandon {
 				return usage("--finish and --abandon exclude each other")
 			}
-			access := store.Write
-			if a.dryRun {
-				access = store.Read
-			}
-			s, err := a.open(access)
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			open, ok, err := s.ToRecover()
-			if err != nil {
-				return work.Advise(err)
-			}
-			if !ok {
-				a.note("no interrupted change waits on %s", page.Subject(s.Machine))
-				return nil
-			}
-			c, err := s.Change(open.ID)
-			if err != nil {
-				return err
-			}
-			verb, done, state := "Take back", "taken back; the machine is as it was before", change.Undone
-			switch {
-			case finish:
-				verb, done, state = "Finish", "finished", change.Done
-			case abandon:
-				verb, done, state = "Give up", "given up; it is left as listed", change.Abandoned
-			}
-			if a.dryRun {
-				steps := slices.Clone(c.Steps)
-				if !finish {
-					for k, step := range steps {
-						steps[k].Before, steps[k].After = step.After, step.Before
-					}
-					slices.Reverse(steps)
-				}
-				switch a.format {
-				case "json":
-					return a.page().ChangeJSON(s.Machine, "", "", steps, nil, nil)
-				case "csv":
-					return a.page().StepsCSV(steps)
-				}
-				a.printer().Line("%s", page.Subject(s.Machine))
-				a.printer().Line("")
-				a.page().Steps(steps, page.TouchedNames(s.TouchedBy(c)))
-				return nil
-			}
-			elsewhere := s.MadeElsewhere(c)
-			if elsewhere != "" && !abandon && (a.yes || onto != "") && onto != s.Machine.Name {
-				return usage("%s was made elsewhere%s; this is %s. If it is the same machine all the same, add "+
-					"--onto %q; if not, recover --abandon gives the change up",
-					c.Name(), elsewhere, page.Heading(s.Machine), s.Machine.Name)
-			}
-			if !a.yes {
-				a.note("%s", page.Subject(s.Machine))
-			}
-			question := fmt.Sprintf("%s %s, %s of %s%s?", verb, c.Name(), c.Kind, page.Dated(c.Time), elsewhere)
-			if err := a.confirm(question); err != nil {
-				return err
-			}
-			var kept []string
-			if abandon {
-				left, err := s.Engine.Abandon(c)
-				if err != nil {
-					return s.explain(err)
-				}
-				for _, l := range left {
-					kept = append(kept, fmt.Sprintf("%s: %s", autostart.Text(l.Artifact.String()), l.How))
-				}
-			} else if kept, err = s.Engine.Recover(c, finish); err != nil {
-				return stuck(s, c, err)
-			}
-			for _, k := range kept {
-				a.note("note: %s", k)
-			}
-			p := a.printer()
-			if a.format == "json" {
-				c.State = state
-				return p.JSON(page.ItemDocument{Machine: page.MachineOf(s.Machine), Item: page.ItemOf(c)})
-			}
-			p.Line("%s", page.Subject(s.Machine))
-			p.Line("%s was %s", c.Name(), done)
-			return nil
+			return recoverChange(a, finish, abandon, onto)
 		},
 	}
 	a.writeFlags(c)
@@ -180,6 +98,98 @@ A change that can be neither taken back nor finished can be given up with
 	c.Flags().StringVar(&onto, "onto", "", "the change was made under another name or in another place; recover it "+
 		"on the machine with this `NAME`")
 	return c
+}
+
+// recoverChange settles the change that waits, if any does.
+func recoverChange(a *app, finish, abandon bool, onto string) error {
+	access := store.Write
+	if a.dryRun {
+		access = store.Read
+	}
+	s, err := a.open(access)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	open, ok, err := s.ToRecover()
+	if err != nil {
+		return work.Advise(err)
+	}
+	if !ok {
+		a.note("no interrupted change waits on %s", page.Subject(s.Machine))
+		return nil
+	}
+	c, err := s.Change(open.ID)
+	if err != nil {
+		return err
+	}
+	verb, done, state := "Take back", "taken back; the machine is as it was before", change.Undone
+	switch {
+	case finish:
+		verb, done, state = "Finish", "finished", change.Done
+	case abandon:
+		verb, done, state = "Give up", "given up; it is left as listed", change.Abandoned
+	}
+	if a.dryRun {
+		return printRecovery(a, s, c, finish)
+	}
+	elsewhere := s.MadeElsewhere(c)
+	if elsewhere != "" && !abandon && (a.yes || onto != "") && onto != s.Machine.Name {
+		return usage("%s was made elsewhere%s; this is %s. If it is the same machine all the same, add "+
+			"--onto %q; if not, recover --abandon gives the change up",
+			c.Name(), elsewhere, page.Heading(s.Machine), s.Machine.Name)
+	}
+	if !a.yes {
+		a.note("%s", page.Subject(s.Machine))
+	}
+	question := fmt.Sprintf("%s %s, %s of %s%s?", verb, c.Name(), c.Kind, page.Dated(c.Time), elsewhere)
+	if err := a.confirm(question); err != nil {
+		return err
+	}
+	var kept []string
+	if abandon {
+		left, err := s.Engine.Abandon(c)
+		if err != nil {
+			return s.explain(err)
+		}
+		for _, l := range left {
+			kept = append(kept, fmt.Sprintf("%s: %s", autostart.Text(l.Artifact.String()), l.How))
+		}
+	} else if kept, err = s.Engine.Recover(c, finish); err != nil {
+		return stuck(s, c, err)
+	}
+	for _, k := range kept {
+		a.note("note: %s", k)
+	}
+	p := a.printer()
+	if a.format == "json" {
+		c.State = state
+		return p.JSON(page.ItemDocument{Machine: page.MachineOf(s.Machine), Item: page.ItemOf(c)})
+	}
+	p.Line("%s", page.Subject(s.Machine))
+	p.Line("%s was %s", c.Name(), done)
+	return nil
+}
+
+// printRecovery prints the steps by which a change would be finished or taken back.
+func printRecovery(a *app, s *session, c change.Change, finish bool) error {
+	steps := slices.Clone(c.Steps)
+	if !finish {
+		for k, step := range steps {
+			steps[k].Before, steps[k].After = step.After, step.Before
+		}
+		slices.Reverse(steps)
+	}
+	switch a.format {
+	case "json":
+		return a.page().ChangeJSON(s.Machine, "", "", steps, nil, nil)
+	case "csv":
+		return a.page().StepsCSV(steps)
+	}
+	a.printer().Line("%s", page.Subject(s.Machine))
+	a.printer().Line("")
+	a.page().Steps(steps, page.TouchedNames(s.TouchedBy(c)))
+	return nil
 }
 
 // stuck says what can be done where a change could not be settled.

@@ -34,12 +34,7 @@ var plainWords = []string{"leave", "disable", "enable", "take", "product", "forg
 // Plain asks line by line: for screen readers, simple terminals and pipes. It returns true where the person wants the
 // decisions carried out. The end of the input is the same as quit. Where nobody types, the answers are echoed.
 func Plain(d *Deck, in io.Reader, out io.Writer, columns int, echo bool) (apply bool, err error) {
-	w := Width{Columns: columns}
-	print := func(lines []string) {
-		for _, l := range lines {
-			fmt.Fprintln(out, l)
-		}
-	}
+	p := plain{d, out, Width{Columns: columns}}
 	show := true
 	for {
 		if show {
@@ -49,7 +44,7 @@ func Plain(d *Deck, in io.Reader, out io.Writer, columns int, echo bool) (apply 
 				only = ", only " + view.Safe(d.Filter)
 			}
 			fmt.Fprintf(out, "%d of %d%s: %s\n", d.At+1, d.Shown(), only, d.Decisions[d.Now().Handle].Word())
-			print(d.source.Page(d.Now().Handle, w))
+			p.print(d.source.Page(d.Now().Handle, p.width))
 		}
 		show = false
 		fmt.Fprintf(out, "For %s: leave, disable, enable, next, back, overview, quit, or help? ", d.AlongWords())
@@ -67,77 +62,13 @@ func Plain(d *Deck, in io.Reader, out io.Writer, columns int, echo bool) (apply 
 		word, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
 		rest = strings.TrimSpace(rest)
 		said := ""
-		switch plainWord(word) {
-		case "":
-			if word != "" {
-				said = fmt.Sprintf("%q is not understood; help lists the words", word)
-			}
-		case "leave":
-			said, err = d.Decide(Leave)
-			show = true
-		case "disable":
-			decision := Off
-			if strings.EqualFold(rest, "protected") {
-				decision = OffProtected
-			}
-			var protected protectedError
-			if said, err = d.Decide(decision); errors.As(err, &protected) {
-				said, err = protected.Error()+"; disable protected turns it off all the same", nil
-			} else {
-				show = true
-			}
-		case "enable":
-			said, err = d.Decide(On)
-			show = true
-		case "take":
-			d.Widen()
-		case "product":
-			if !d.TakeProduct() {
-				said = "nothing else of its product is in this review"
-			}
-		case "forget":
-			err = d.Forget()
-			show = true
-		case "note":
-			if rest == "" {
-				said = "write the note behind the word: note spare: comes with the scanner"
-				break
-			}
-			if text, failed := d.source.Note(d.Now().Handle, rest); failed != nil {
-				said = failed.Error()
-			} else {
-				said = text
-			}
-		case "look":
-			print(d.source.Lookup(d.Now().Handle, w))
-		case "file":
-			print(d.source.Where(d.Now().Handle, w))
-		case "next":
-			err = d.Move(1)
-			show = true
-		case "back":
-			err = d.Move(-1)
-			show = true
-		case "filter":
-			if failed := d.SetFilter(rest); failed != nil {
-				said = failed.Error()
-			} else {
-				show = true
-			}
-		case "go":
-			if failed := d.Jump(rest); failed != nil {
-				said = failed.Error()
-			} else {
-				show = true
-			}
-		case "overview", "steps":
-			print(d.source.Overview(d.Decisions, plainWord(word) == "steps", w))
+		switch name := plainWord(word); name {
 		case "apply":
 			return true, nil
 		case "quit":
 			return false, nil
-		case "help":
-			fmt.Fprintln(out, plainHelp)
+		default:
+			said, show, err = p.answer(name, word, rest)
 		}
 		if err != nil {
 			return false, err
@@ -146,6 +77,93 @@ func Plain(d *Deck, in io.Reader, out io.Writer, columns int, echo bool) (apply 
 			fmt.Fprintln(out, view.Safe(said))
 		}
 	}
+}
+
+// plain is a review that asks line by line.
+type plain struct {
+	deck  *Deck
+	out   io.Writer
+	width Width
+}
+
+func (p plain) print(lines []string) {
+	for _, l := range lines {
+		fmt.Fprintln(p.out, l)
+	}
+}
+
+// answer does what a word asks for, and returns what is to be said to it, and whether the page is to be shown again.
+// What follows the word is rest; typed is the word as it was typed.
+func (p plain) answer(name, typed, rest string) (said string, show bool, err error) {
+	switch name {
+	case "":
+		if typed != "" {
+			said = fmt.Sprintf("%q is not understood; help lists the words", typed)
+		}
+	case "leave":
+		said, err = p.deck.Decide(Leave)
+		show = true
+	case "disable":
+		decision := Off
+		if strings.EqualFold(rest, "protected") {
+			decision = OffProtected
+		}
+		var protected protectedError
+		if said, err = p.deck.Decide(decision); errors.As(err, &protected) {
+			said, err = protected.Error()+"; disable protected turns it off all the same", nil
+		} else {
+			show = true
+		}
+	case "enable":
+		said, err = p.deck.Decide(On)
+		show = true
+	case "take":
+		p.deck.Widen()
+	case "product":
+		if !p.deck.TakeProduct() {
+			said = "nothing else of its product is in this review"
+		}
+	case "forget":
+		err = p.deck.Forget()
+		show = true
+	case "note":
+		if rest == "" {
+			said = "write the note behind the word: note spare: comes with the scanner"
+			break
+		}
+		if text, failed := p.deck.source.Note(p.deck.Now().Handle, rest); failed != nil {
+			said = failed.Error()
+		} else {
+			said = text
+		}
+	case "look":
+		p.print(p.deck.source.Lookup(p.deck.Now().Handle, p.width))
+	case "file":
+		p.print(p.deck.source.Where(p.deck.Now().Handle, p.width))
+	case "next":
+		err = p.deck.Move(1)
+		show = true
+	case "back":
+		err = p.deck.Move(-1)
+		show = true
+	case "filter":
+		if failed := p.deck.SetFilter(rest); failed != nil {
+			said = failed.Error()
+		} else {
+			show = true
+		}
+	case "go":
+		if failed := p.deck.Jump(rest); failed != nil {
+			said = failed.Error()
+		} else {
+			show = true
+		}
+	case "overview", "steps":
+		p.print(p.deck.source.Overview(p.deck.Decisions, name == "steps", p.width))
+	case "help":
+		fmt.Fprintln(p.out, plainHelp)
+	}
+	return said, show, err
 }
 
 // plainWord finds the word that one begins with.

@@ -177,40 +177,46 @@ func (l *linesReader) file(f location.Found, depth int) {
 		if l.Joined {
 			own = part.NewJoined(f.Path, number, whole)
 		}
-		item.Artifacts = Files(f.Path)
-		if f.Vendor != "" {
-			own.File, own.Vendor = f.Own, f.Vendor
-			item.Artifacts = Files(f.Own, f.Vendor)
-		}
-		none, fixed := item.Switcher.(location.NoSwitch)
-		item.Switcher = TextLine{own}
-		if none.Of = own; fixed {
-			item.Switcher = none
-		}
-		switch {
-		case f.Foreign:
-			item.Switcher = location.NoSwitch{Why: "a user's own configuration has it read, and it is not that " +
-				"user's file; change it there, or the configuration", Of: own}
-			if isOff {
-				item.State = autostart.Disabled
-			}
-		case f.Masked != "":
-			item.State, item.Mode = autostart.Disabled, "masked by "+f.Masked
-			item.Switcher = location.NoSwitch{Why: f.Masked + " masks the whole file; take that away", Of: own}
-		case isOff:
-			item.State = autostart.Disabled
-		case byOther:
-			item.State, item.Mode = autostart.Disabled, "turned off by "+l.OffBy
-			item.Switcher = location.NoSwitch{Why: l.OffBy + " turned it off, and turns it on again", Of: own}
-		case ignored != "":
-			item.State, item.Mode, item.Ignored = autostart.Disabled, "", ignored
-			item.Problems = append(item.Problems, autostart.Ignored)
-		}
+		l.switches(item, f, own, isOff, byOther, ignored)
 		key := line
 		if l.Key != nil {
 			key = l.Key(line)
 		}
 		s.Add(f.Key+"\x00"+key, item)
+	}
+}
+
+// switches gives an item its state, and the way in which its line is switched.
+func (l *linesReader) switches(item *location.Item, f location.Found, own part.Line, isOff, byOther bool,
+	ignored string) {
+	item.Artifacts = Files(f.Path)
+	if f.Vendor != "" {
+		own.File, own.Vendor = f.Own, f.Vendor
+		item.Artifacts = Files(f.Own, f.Vendor)
+	}
+	none, fixed := item.Switcher.(location.NoSwitch)
+	item.Switcher = TextLine{own}
+	if none.Of = own; fixed {
+		item.Switcher = none
+	}
+	switch {
+	case f.Foreign:
+		item.Switcher = location.NoSwitch{Why: "a user's own configuration has it read, and it is not that " +
+			"user's file; change it there, or the configuration", Of: own}
+		if isOff {
+			item.State = autostart.Disabled
+		}
+	case f.Masked != "":
+		item.State, item.Mode = autostart.Disabled, "masked by "+f.Masked
+		item.Switcher = location.NoSwitch{Why: f.Masked + " masks the whole file; take that away", Of: own}
+	case isOff:
+		item.State = autostart.Disabled
+	case byOther:
+		item.State, item.Mode = autostart.Disabled, "turned off by "+l.OffBy
+		item.Switcher = location.NoSwitch{Why: l.OffBy + " turned it off, and turns it on again", Of: own}
+	case ignored != "":
+		item.State, item.Mode, item.Ignored = autostart.Disabled, "", ignored
+		item.Problems = append(item.Problems, autostart.Ignored)
 	}
 }
 

@@ -1,0 +1,145 @@
+package change
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"lockback/core/autostart"
+	"lockback/core/machine/artifact"
+	"lockback/core/snapshot"
+)
+
+// Undo plans to take a change back. Artifacts that were changed since are a
+// conflict; what cannot be read or made again is left out and named.
+func (e *Engine) Undo(c Change) (Plan, error) {
+	plan := Plan{Kind: Undo, Undoes: c.ID, expect: e.asBefore(c)}
+	d := e.newDraft()
+	var conflicts []string
+	named := map[string]bool{}
+	earlier := map[artifact.Artifact]artifact.Image{}
+	for _, f := range c.Folders {
+		earlier[f.Artifact] = f.Before
+	}
+	gone := map[artifact.Artifact]bool{} // what the plan removes
+	for _, s := range slices.Backward(c.Steps) {
+		current, err := d.Image(s.Artifact)
+		same := err == nil && e.Machine.Same(s.Artifact, current, s.After)
+		switch {
+		case err == nil && e.Machine.Same(s.Artifact, current, s.Before):
+			continue // it is as it was already
+		case err == nil && !same:
+			conflicts = append(conflicts, fmt.Sprintf("%s is now %s", autostart.Text(s.Artifact.String()), current))
+			continue
+		case same && s.MakesFolder():
+			if kept, err := e.holdsMore(s.Artifact, gone); err == nil && kept {
+				plan.Warnings = append(plan.Warnings,
+					fmt.Sprintf("%s was made by %s and stays: something else lies in it now",
+						autostart.Text(s.Artifact.String()), c.Name()))
+				continue
+			}
+		default:
+			if err == nil {
+				err = d.possible(s.Artifact, s.Before)
+			}
+			if err != nil {
+				plan.LeftOut = append(plan.LeftOut, LeftOut{Name: autostart.Text(s.Artifact.String()), Err: err})
+				continue
+			}
+		}
+		gone[s.Artifact] = s.Before.Kind == artifact.Absent
+		plan.Steps = append(plan.Steps, Step{Handles: s.Handles, Artifact: s.Artifact, Before: s.After,
+			After: s.Before})
+		if s.Before.Container() {
+			earlier[s.Artifact] = s.Before
+		}
+		for _, h := range s.Handles {
+			if !named[h] {
+				named[h] = true
+				plan.Handles = append(plan.Handles, h)
+			}
+		}
+	}
+	if len(conflicts) > 0 {
+		return plan, fmt.Errorf("%w: %s was changed since by something else: %s; use restore --only for the "+
+			"entries you want back",
+			ErrConflict, c.Name(), strings.Join(conflicts, "; "))
+	}
+	if len(plan.LeftOut) > 0 {
+		if len(plan.Steps) == 0 {
+			return plan, fmt.Errorf("%s cannot be taken back: %w", c.Name(), plan.LeftOut[0].Err)
+		}
+		plan.Undoes = 0 // it stays to be undone
+	}
+	if len(plan.Steps) == 0 {
+		return plan, ErrNothing
+	}
+	// All that steps show in has its time noted, for an undo that is cut short, and the
+	// folders of the change get the one that they had before it.
+	for _, s := range plan.Steps {
+		for _, dir := range e.around(s.Artifact) {
+			if _, known := earlier[dir]; !known {
+				earlier[dir] = artifact.Image{Kind: artifact.Absent}
+			}
+		}
+	}
+	for _, a := range slices.SortedFunc(maps.Keys(earlier),
+		func(a, b artifact.Artifact) int { return strings.Compare(a.ID(), b.ID()) }) {
+		if before, err := e.Machine.Image(a); err == nil && before.Container() {
+			plan.Folders = append(plan.Folders, Folder{Artifact: a, Before: before, After: earlier[a]})
+		}
+	}
+	plan.settle()
+	return plan, nil
+}
+
+// asBefore tells how entries were in the snapshot that was taken before a change.
+func (e *Engine) asBefore(c Change) func(handle string) Expected {
+	known := sync.OnceValue(func() map[string]*snapshot.Recorded {
+		entries := map[string]*snapshot.Recorded{}
+		snap, err := e.Record.Snapshot(c.Snapshot)
+		if err != nil {
+			return entries
+		}
+		handles := map[string]bool{}
+		for _, s := range c.Steps {
+			for _, h := range s.Handles {
+				handles[h] = true
+			}
+		}
+		all, err := snap.EntriesOf(handles)
+		if err != nil {
+			return entries
+		}
+		for _, rec := range all {
+			entries[rec.Handle] = rec
+		}
+		return entries
+	})
+	return func(handle string) Expected {
+		if rec := known()[handle]; rec != nil {
+			return Expected{rec.State, isRemoved(&rec.Entry), &rec.Entry}
+		}
+		return Expected{}
+	}
+}
+
+// around lists the containers in which writing an artifact shows.
+func (e *Engine) around(a artifact.Artifact) []artifact.Artifact {
+	var all []artifact.Artifact
+	if dir, ok := a.Parent(); ok {
+		all = append(all, dir)
+	}
+	if dir, ok := e.Machine.Beside(a); ok {
+		all = append(all, dir)
+	}
+	return all
+}
+
+// holdsMore reports whether something lies in a container that the plan does not remove.
+func (e *Engine) holdsMore(a artifact.Artifact, gone map[artifact.Artifact]bool) (bool, error) {
+	children, err := e.Machine.Children(a)
+	return slices.ContainsFunc(children, func(child artifact.Artifact) bool { return !gone[child] }), err
+}
