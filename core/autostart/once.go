@@ -18,17 +18,17 @@ func OnceForEveryone(entries, all []*Entry) []*Entry {
 			here[e.Shared] = append(here[e.Shared], e)
 		}
 	}
-	told := make([]*Entry, 0, len(entries))
+	merged := make([]*Entry, 0, len(entries))
 	for _, e := range entries {
 		same := here[e.Shared]
 		switch {
 		case len(same) < 2 || len(same) < users[e.Shared] || !alike(same):
-			told = append(told, e)
+			merged = append(merged, e)
 		case e == same[0]:
-			told = append(told, forEveryone(same))
+			merged = append(merged, forEveryone(same))
 		}
 	}
-	return told
+	return merged
 }
 
 // alike reports whether entries differ in nothing but whose they are, and what they cost whom.

@@ -66,11 +66,11 @@ func TestOnceForEveryone(t *testing.T) {
 	third := &Entry{Handle: "third", Shared: "both", User: "odile", Scope: ForUser, Name: "Tide"}
 	all := []*Entry{hers, own, his}
 	require.Equal(t, all, OnceForEveryone(all, append(all[:3:3], third)), "two users of three are not everyone")
-	told := OnceForEveryone(all, all)
-	require.Len(t, told, 2)
-	require.Equal(t, []any{"both", "", ForSystem, (*Cost)(nil), "bram"}, []any{told[0].Handle, told[0].User,
-		told[0].Scope, told[0].Cost, told[0].Uses[0].User})
-	require.Equal(t, own, told[1])
+	merged := OnceForEveryone(all, all)
+	require.Len(t, merged, 2)
+	require.Equal(t, []any{"both", "", ForSystem, (*Cost)(nil), "bram"}, []any{merged[0].Handle, merged[0].User,
+		merged[0].Scope, merged[0].Cost, merged[0].Uses[0].User})
+	require.Equal(t, own, merged[1])
 	require.Equal(t, "hers", hers.Handle, "what is given stays as it is")
 	require.Equal(t, all[:2], OnceForEveryone(all[:2], all), "of some users only")
 	his.State = Disabled

@@ -47,7 +47,7 @@ func (e *Engine) Add(n location.New, inv inventory.Inventory) (Plan, error) {
 		plan.Handles = append(plan.Handles, handle)
 	}
 	err = d.finish(&plan)
-	plan.settle()
+	plan.sortOutcomes()
 	return plan, err
 }
 

@@ -281,12 +281,12 @@ func (e *Engine) carryOut(c Change) (kept []string, err error) {
 			return kept, stepError(s, err)
 		}
 	}
-	return kept, e.settle(c, func(f Folder) artifact.Image { return f.After },
+	return kept, e.restoreTimes(c, func(f Folder) artifact.Image { return f.After },
 		func(s Step) artifact.Image { return s.After })
 }
 
-// settle puts the times of folders and keys back and makes all names durable.
-func (e *Engine) settle(c Change, earlier func(Folder) artifact.Image, reached func(Step) artifact.Image) error {
+// restoreTimes puts the times of folders and keys back and makes all names durable.
+func (e *Engine) restoreTimes(c Change, earlier func(Folder) artifact.Image, reached func(Step) artifact.Image) error {
 	e.at("folder times")
 	var failed []error
 	restoreTimes := func(files bool) {
@@ -370,7 +370,7 @@ func (e *Engine) verify(c Change, plan Plan) (doubts []string, after *inventory.
 		if plan.gone[item.Handle] {
 			return nil, nil, fmt.Errorf("%q is still there", item.Name)
 		}
-		if was, told := plan.others[item.Handle]; told {
+		if was, wanted := plan.others[item.Handle]; wanted {
 			delete(plan.others, item.Handle)
 			if was != item.State {
 				return nil, nil, fmt.Errorf("%q would be %s with it, and is no part of the change", item.Name,

@@ -72,7 +72,7 @@ func (e *Engine) Delay(entries []Delayed) (Plan, error) {
 		return plan, fmt.Errorf("cannot delay %q: %w", plan.LeftOut[0].Name, plan.LeftOut[0].Err)
 	}
 	err := d.finish(&plan)
-	plan.settle()
+	plan.sortOutcomes()
 	return plan, err
 }
 

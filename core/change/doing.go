@@ -75,11 +75,11 @@ func (e *Engine) doing(changes []Change, from, to *snapshot.Snapshot, diff snaps
 		if len(side.entries) == 0 {
 			continue
 		}
-		of := map[string]bool{}
+		handles := map[string]bool{}
 		for _, e := range side.entries {
-			of[e.Handle] = true
+			handles[e.Handle] = true
 		}
-		recorded, err := side.snap.EntriesOf(of)
+		recorded, err := side.snap.EntriesOf(handles)
 		if err != nil {
 			return nil, err
 		}
@@ -92,9 +92,9 @@ func (e *Engine) doing(changes []Change, from, to *snapshot.Snapshot, diff snaps
 		}
 	}
 	for _, c := range changes {
-		if err := e.Record.Touched(c.ID, func(seq int, of []string, a artifact.Artifact) {
+		if err := e.Record.Touched(c.ID, func(seq int, touched []string, a artifact.Artifact) {
 			at := place{c.ID, seq}
-			for _, h := range of {
+			for _, h := range touched {
 				if handles[h] {
 					d.places[h] = append(d.places[h], at)
 				}
@@ -143,16 +143,16 @@ func (d *Doing) By(handle string) string {
 
 // all reports whether the later side has the images that steps gave, as far as it tells of them.
 func (d *Doing) all(steps []place) bool {
-	told := false
+	reported := false
 	for _, at := range steps {
 		switch d.look(at) {
 		case another:
 			return false
 		case same:
-			told = true
+			reported = true
 		}
 	}
-	return told
+	return reported
 }
 
 // look compares the later side with the image that a step gave, once.
@@ -183,8 +183,8 @@ var leaves = map[Kind]autostart.State{Disable: autostart.Disabled, Enable: autos
 func (e *Engine) Since(c Change, diff snapshot.Difference, before, to *snapshot.Snapshot) (snapshot.Difference, error) {
 	handles := map[string]bool{}
 	var order []string
-	if err := e.Record.Touched(c.ID, func(_ int, of []string, _ artifact.Artifact) {
-		for _, h := range of {
+	if err := e.Record.Touched(c.ID, func(_ int, touched []string, _ artifact.Artifact) {
+		for _, h := range touched {
 			if !handles[h] {
 				handles[h] = true
 				order = append(order, h)
@@ -210,14 +210,14 @@ func (e *Engine) Since(c Change, diff snapshot.Difference, before, to *snapshot.
 	diff.Removed = slices.DeleteFunc(diff.Removed, func(e autostart.Entry) bool { return did(e.Handle) })
 	left := leaves[c.Kind]
 	var changed []snapshot.Changed
-	told := map[string]bool{}
+	reported := map[string]bool{}
 	for _, ch := range diff.Changed {
 		rec := now[ch.Handle]
 		if rec == nil { // no entry of the change's
 			changed = append(changed, ch)
 			continue
 		}
-		told[ch.Handle] = true
+		reported[ch.Handle] = true
 		if did(ch.Handle) {
 			continue
 		}
@@ -240,7 +240,7 @@ func (e *Engine) Since(c Change, diff snapshot.Difference, before, to *snapshot.
 	slices.Sort(order)
 	for _, h := range order {
 		rec := now[h]
-		if rec == nil || told[h] || did(h) {
+		if rec == nil || reported[h] || did(h) {
 			continue
 		}
 		// It is as it was before the change, so it was not among what differs from that.

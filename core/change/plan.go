@@ -105,8 +105,8 @@ func (p Plan) Expect(handle string) Expected {
 	return p.expect(handle)
 }
 
-// settle tells how the plan leaves its entries, in the order of their handles.
-func (p *Plan) settle() {
+// sortOutcomes tells how the plan leaves its entries, in the order of their handles.
+func (p *Plan) sortOutcomes() {
 	by := map[autostart.State][]string{}
 	for _, h := range p.Handles {
 		state, all := p.want[h]
@@ -223,7 +223,7 @@ func (e *Engine) decide(d *draft, off, on []*location.Item, want location.Want) 
 		return plan, fmt.Errorf("cannot %s %q: %w", verb, left.Name, left.Err)
 	}
 	err := d.finish(&plan)
-	plan.settle()
+	plan.sortOutcomes()
 	return plan, err
 }
 

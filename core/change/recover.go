@@ -49,7 +49,7 @@ func (e *Engine) reverse(c Change) (kept []string, err error) {
 			conflicts = append(conflicts, fmt.Sprintf("%s is %s", autostart.Text(s.Artifact.String()), current))
 		}
 	}
-	if err := e.settle(c, func(f Folder) artifact.Image { return f.Before },
+	if err := e.restoreTimes(c, func(f Folder) artifact.Image { return f.Before },
 		func(s Step) artifact.Image { return s.Before }); err != nil {
 		failed = append(failed, err)
 	}
@@ -101,7 +101,7 @@ func (e *Engine) Recover(c Change, finish bool) (kept []string, err error) {
 			return kept, stepError(s, err)
 		}
 	}
-	if err := e.settle(c, func(f Folder) artifact.Image { return f.After },
+	if err := e.restoreTimes(c, func(f Folder) artifact.Image { return f.After },
 		func(s Step) artifact.Image { return s.After }); err != nil {
 		return kept, err
 	}

@@ -70,7 +70,7 @@ func (e *Engine) Remove(items, all []*location.Item, keeps func(artifact.Artifac
 		return plan, fmt.Errorf("cannot remove %q: %w", plan.LeftOut[0].Name, plan.LeftOut[0].Err)
 	}
 	err := d.finish(&plan)
-	plan.settle()
+	plan.sortOutcomes()
 	return plan, err
 }
 

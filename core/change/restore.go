@@ -106,7 +106,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		}
 	}
 	r.warn()
-	plan.settle()
+	plan.sortOutcomes()
 	return plan, err
 }
 
@@ -150,18 +150,18 @@ func (r *restore) share(item *location.Item, newcomer bool) {
 	if p == nil {
 		return
 	}
-	of := r.shared[p.In()]
-	if of == nil {
-		of = &parts{}
-		r.shared[p.In()] = of
+	sharing := r.shared[p.In()]
+	if sharing == nil {
+		sharing = &parts{}
+		r.shared[p.In()] = sharing
 	}
 	if property, ok := p.(part.Property); ok && property.States {
-		of.states = true
+		sharing.states = true
 	}
 	if newcomer {
-		of.newcomers = append(of.newcomers, sharer)
+		sharing.newcomers = append(sharing.newcomers, sharer)
 	} else {
-		of.known = append(of.known, sharer)
+		sharing.known = append(sharing.known, sharer)
 	}
 }
 
@@ -246,8 +246,8 @@ func (r *restore) all() error {
 		if r.d.machine.Same(a, current, want) {
 			continue
 		}
-		if of := r.shared[a]; of != nil && !(want.Kind == artifact.Absent && r.ours(a, want, current)) {
-			if want, err = r.merge(a, want, current, of); err != nil {
+		if sharing := r.shared[a]; sharing != nil && !(want.Kind == artifact.Absent && r.ours(a, want, current)) {
+			if want, err = r.merge(a, want, current, sharing); err != nil {
 				r.leave(a, err)
 				continue
 			}
@@ -270,7 +270,7 @@ func (r *restore) all() error {
 }
 
 // merge is the image that an artifact gets which others have parts in.
-func (r *restore) merge(a artifact.Artifact, want, current artifact.Image, of *parts) (artifact.Image, error) {
+func (r *restore) merge(a artifact.Artifact, want, current artifact.Image, sharing *parts) (artifact.Image, error) {
 	partsOf := func(all []location.Sharer) []part.Part {
 		parts := make([]part.Part, len(all))
 		for k, s := range all {
@@ -278,7 +278,7 @@ func (r *restore) merge(a artifact.Artifact, want, current artifact.Image, of *p
 		}
 		return parts
 	}
-	shares := part.Shares{Known: partsOf(of.known), Newcomers: partsOf(of.newcomers),
+	shares := part.Shares{Known: partsOf(sharing.known), Newcomers: partsOf(sharing.newcomers),
 		Earlier: func() (parts []part.Part) {
 			for _, h := range r.owners.Of(a) {
 				if p := r.recorded.Part(h); p != nil && p.In() == a {

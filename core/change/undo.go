@@ -91,7 +91,7 @@ func (e *Engine) Undo(c Change) (Plan, error) {
 			plan.Folders = append(plan.Folders, Folder{Artifact: a, Before: before, After: earlier[a]})
 		}
 	}
-	plan.settle()
+	plan.sortOutcomes()
 	return plan, nil
 }
 

@@ -91,7 +91,7 @@ type candidate struct {
 func (f *finder) mayHaveDone() (all []candidate) {
 	for _, item := range f.Items {
 		if e := &item.Entry; e.State == autostart.Enabled && !e.OSPart && e.Stage != autostart.Attach {
-			all = append(all, candidate{e, kinOf(e), f.starts.of(e, f.Machine), f.runs(e)})
+			all = append(all, candidate{e, kinOf(e), f.starts.times(e, f.Machine), f.runs(e)})
 		}
 	}
 	return all

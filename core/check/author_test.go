@@ -202,10 +202,10 @@ func TestPolicies(t *testing.T) {
 	registry := append([]byte("PReg\x01\x00\x00\x00"),
 		windata.Encode("[Software\\Microsoft\\Windows\\CurrentVersion\\Run\x00;Bell\x00;\x01\x00;\x04\x00;x\x00]")...)
 	for _, c := range []struct {
-		file string
-		text []byte
-		of   signs
-		want bool
+		file  string
+		text  []byte
+		signs signs
+		want  bool
 	}{
 		{"Registry.xml", []byte(run), value, true},
 		{"Registry.xml", []byte(strings.Replace(run, `action="U"`, `action="U" filter="a>b"`, 1)), value, true},
@@ -231,7 +231,7 @@ func TestPolicies(t *testing.T) {
 		{"example.plist", []byte("bplist00 example.bell.plist"),
 			signs{names: []string{"launchagents/example.bell.plist"}}, true},
 	} {
-		require.Equal(t, c.want, policy{c.file, plain(policyText(c.text))}.sets(c.of), "%s: %s", c.file, c.text)
+		require.Equal(t, c.want, policy{c.file, plain(policyText(c.text))}.sets(c.signs), "%s: %s", c.file, c.text)
 	}
 }
 

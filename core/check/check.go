@@ -122,19 +122,19 @@ func Find(in Input) ([]Finding, error) {
 		}
 	}
 	all := f.putBack()
-	told := map[string]bool{}
+	reported := map[string]bool{}
 	for _, g := range all {
-		told[g.Entry.Handle] = true
+		reported[g.Entry.Handle] = true
 	}
 	for k := range in.Diff.Added {
 		e := &in.Diff.Added[k]
-		if item := f.items[e.Handle]; item != nil && !told[e.Handle] && in.Ours(e.Handle) == "" {
+		if item := f.items[e.Handle]; item != nil && !reported[e.Handle] && in.Ours(e.Handle) == "" {
 			all = append(all, f.added(item))
 		}
 	}
 	for _, c := range in.Diff.Changed {
 		item := f.items[c.Handle]
-		if item == nil || told[c.Handle] {
+		if item == nil || reported[c.Handle] {
 			continue
 		}
 		fields := f.notOurs(item, c.Fields)

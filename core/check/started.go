@@ -19,7 +19,7 @@ import (
 )
 
 // How long before something was written a program must have been started to have written it, and how much the clocks
-// of the two records may differ.
+// times the two records may differ.
 const (
 	longestWork = 3 * time.Minute
 	clockSlack  = 2 * time.Second
@@ -35,7 +35,7 @@ type started struct {
 // What a machine tells of. Of Windows' tasks it is the last start alone.
 const (
 	ofUnit    = "unit"
-	ofApp     = "app"     // of an autostart folder, in a unit of its own
+	ofApp     = "app"     // times an autostart folder, in a unit of its own
 	ofCommand = "command" // by cron
 	ofFolder  = "folder"  // by cron, all that is in it
 	ofTask    = "task"
@@ -115,8 +115,8 @@ func (all starts) readTask(m *machine.Machine, task string) {
 	}
 }
 
-// of are the starts of an entry.
-func (all starts) of(e *autostart.Entry, m *machine.Machine) []time.Time {
+// times are the starts of an entry.
+func (all starts) times(e *autostart.Entry, m *machine.Machine) []time.Time {
 	switch table.Kind(e) {
 	case location.SystemUnit:
 		return all[started{ofUnit, serviceOf(e.SystemName), ""}]

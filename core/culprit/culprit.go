@@ -147,7 +147,7 @@ const maxSkips = 4
 func (s *Search) Next() Next {
 	st := state{search: s, works: make(set, len(s.Units)), worksBy: -1, brokenBy: -1, purpose: Halve}
 	st.broken = st.without()
-	st.settle()
+	st.endHalving()
 	for k, r := range s.Rounds {
 		if st.ended || r.Answer == Unanswered {
 			break
@@ -156,7 +156,7 @@ func (s *Search) Next() Next {
 			continue
 		}
 		st.take(k, r)
-		st.settle()
+		st.endHalving()
 	}
 	if st.ended {
 		return Next{Verdict: &st.verdict}
@@ -226,8 +226,8 @@ func (st *state) suspects() []int {
 	return st.there(st.works.with(slices.Concat(between, between)[start : start+half]...))
 }
 
-// settle ends the halving where one is left, or none.
-func (st *state) settle() {
+// endHalving ends the halving where one is left, or none.
+func (st *state) endHalving() {
 	if st.ended || st.purpose != Halve {
 		return
 	}

@@ -163,12 +163,12 @@ func Make(m *machine.Machine, n location.New) (location.Made, error) {
 
 // ArgumentsOf are the program of an entry, as its machine names it, and its arguments; ok is false where only a shell,
 // or the running system, could tell them. An inventory no longer has them, so the location is read once more.
-func ArgumentsOf(m *machine.Machine, of *location.Item) (argv []string, ok bool) {
+func ArgumentsOf(m *machine.Machine, entry *location.Item) (argv []string, ok bool) {
 	reader := m.Reader(nil)
-	rows := slices.DeleteFunc(table.Of(m.OS), func(l location.Location) bool { return l.ID != of.Location })
+	rows := slices.DeleteFunc(table.Of(m.OS), func(l location.Location) bool { return l.ID != entry.Location })
 	items, _, _ := location.RunOn(reader, reader, rows)
 	for _, item := range items {
-		if item.Handle != of.Handle || of.Target.Path == "" {
+		if item.Handle != entry.Handle || entry.Target.Path == "" {
 			continue
 		}
 		switch {
@@ -185,18 +185,18 @@ func ArgumentsOf(m *machine.Machine, of *location.Item) (argv []string, ok bool)
 		case path.IsAbs(item.Argv[0]):
 			return item.Argv, true
 		}
-		return append([]string{of.Target.Path}, item.Argv[1:]...), path.Base(item.Argv[0]) == path.Base(of.Target.Path)
+		return append([]string{entry.Target.Path}, item.Argv[1:]...), path.Base(item.Argv[0]) == path.Base(entry.Target.Path)
 	}
 	return nil, false
 }
 
 // Invocation parts the command line of an entry of Windows: the program that it starts itself, and the rest of the line
 // as it stands. The program is empty where that is not sure, and elsewhere than on Windows.
-func Invocation(m *machine.Machine, of *location.Item) (program, rest string) {
+func Invocation(m *machine.Machine, entry *location.Item) (program, rest string) {
 	if m.OS != "windows" {
 		return "", ""
 	}
-	program, rest, ok := identify.Invocation(m.Reader(nil), of)
+	program, rest, ok := identify.Invocation(m.Reader(nil), entry)
 	if !ok {
 		return "", ""
 	}

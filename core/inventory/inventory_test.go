@@ -156,12 +156,12 @@ func TestWhoIsTold(t *testing.T) {
 		if c.os == "macos" {
 			users, kind = mac, machine.Preferences
 		}
-		var told []string
+		var whose []string
 		for _, d := range location.Daemons(users, table.Of(c.os), []string{c.file}) {
 			require.Equal(t, kind, d.Kind)
-			told = append(told, d.User)
+			whose = append(whose, d.User)
 		}
-		require.Equal(t, c.want, told, c.file)
+		require.Equal(t, c.want, whose, c.file)
 	}
 	both := location.Daemons(linux, table.Of("linux"), []string{"/home/bram/.config/systemd/user/a.service",
 		"/etc/systemd/system/a.service", "/etc/systemd/system/b.service"})

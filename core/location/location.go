@@ -384,7 +384,7 @@ func NotLookedAt(id string, stage autostart.Stage, title string, where ...string
 	l := Location{ID: id, Stage: stage, Title: title, Form: Code{Shows: autostart.Report,
 		Reader: func(*Survey, []Place) {}}}
 	for _, w := range where {
-		l.Places = append(l.Places, Told(w)...)
+		l.Places = append(l.Places, InWords(w)...)
 	}
 	return l
 }
@@ -430,7 +430,7 @@ func onceForHome(m *machine.Reader, unread []autostart.Unread) []autostart.Unrea
 		return unread
 	}
 	for _, u := range m.Users {
-		told := false
+		named := false
 		inside := func(line autostart.Unread) bool {
 			below, ok := strings.CutPrefix(line.Path, autostart.Text(u.Home))
 			return ok && below != "" && strings.ContainsAny(below[:1], `/\`)
@@ -445,10 +445,10 @@ func onceForHome(m *machine.Reader, unread []autostart.Unread) []autostart.Unrea
 		reason := machine.Reason(m.Explain(u.Home, err))
 		unread = slices.DeleteFunc(unread, func(line autostart.Unread) bool {
 			same := inside(line) && line.Reason == reason
-			told = told || same
+			named = named || same
 			return same
 		})
-		if told {
+		if named {
 			unread = append(unread, autostart.Unread{Path: autostart.Text(u.Home), Reason: reason})
 		}
 	}

@@ -113,12 +113,12 @@ func TestAHomeThatCannotBeReadIsToldOnce(t *testing.T) {
 				s.Skip(place, err)
 			}
 		}}}})
-	told := map[string]string{}
+	reported := map[string]string{}
 	for _, u := range unread {
-		told[u.Path] = u.Location
+		reported[u.Path] = u.Location
 	}
 	require.Equal(t, map[string]string{"/home/ines": "", "/home/ines/other": "test", "/home/ines2/x": "test",
-		"/home/bram/large": "test"}, told)
+		"/home/bram/large": "test"}, reported)
 }
 
 // A field of an item that has the name of one of the entry would hide it, and compile.

@@ -166,5 +166,5 @@ func Free(m *machine.Reader, name string) error {
 	return nil
 }
 
-// Look is a survey of nothing in particular, for what only looks at a machine.
-func Look(m *machine.Reader) *Survey { return &Survey{View: m, Machine: m} }
+// NewSurvey is a survey of nothing in particular, for what only looks at a machine.
+func NewSurvey(m *machine.Reader) *Survey { return &Survey{View: m, Machine: m} }

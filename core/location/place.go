@@ -70,8 +70,8 @@ func Packaged(places []Place, packaged ...string) []Place {
 // Values are some values of a key.
 func Values(key string, names ...string) []Place { return []Place{{Path: key, Values: names}} }
 
-// Told is a place that can only be told in words: code of the location's own finds it.
-func Told(words string) []Place { return []Place{{Words: words}} }
+// InWords is a place that can only be told in words: code of the location's own finds it.
+func InWords(words string) []Place { return []Place{{Words: words}} }
 
 // String names the place for a person.
 func (p Place) String() string {
@@ -120,7 +120,7 @@ func (s *Survey) Each(places []Place, visit func(Found)) {
 	seen := map[string]int{} // the place that a file was first found in
 	for n, p := range places {
 		if p.Path == "" {
-			continue // only words, see [Told]
+			continue // only words, see [InWords]
 		}
 		once := func(f Found) {
 			full, err := s.Resolve(f.Path)
@@ -303,11 +303,11 @@ func (s *Survey) masks(file string) bool {
 // holds reports whether a path is that of the place, or lies in it.
 func holds(place, file string) bool {
 	if strings.Contains(place, "*") {
-		elements, of := strings.Split(file, "/"), strings.Split(place, "/")
-		if len(elements) < len(of) {
+		elements, pattern := strings.Split(file, "/"), strings.Split(place, "/")
+		if len(elements) < len(pattern) {
 			return false
 		}
-		matches, _ := path.Match(place, strings.Join(elements[:len(of)], "/"))
+		matches, _ := path.Match(place, strings.Join(elements[:len(pattern)], "/"))
 		return matches
 	}
 	rest, ok := strings.CutPrefix(file, place)
@@ -342,7 +342,7 @@ func Daemons(users []account.User, table []Location, files []string) []machine.D
 	for _, u := range users {
 		homes[u.Home] = u.Name
 	}
-	told := map[machine.Daemon]bool{}
+	notified := map[machine.Daemon]bool{}
 	for _, file := range files {
 		user, below, inHome := "", "", false
 		for dir := path.Dir(file); dir != "/" && dir != "." && !inHome; dir = path.Dir(dir) {
@@ -357,26 +357,26 @@ func Daemons(users []account.User, table []Location, files []string) []machine.D
 			for _, p := range l.Places {
 				switch everyone := l.Notify.Everyone; {
 				case inHome && holds(p.Path, below):
-					told[machine.Daemon{Kind: l.Notify.Daemon, User: user}] = true
+					notified[machine.Daemon{Kind: l.Notify.Daemon, User: user}] = true
 				case holds(p.Path, file) && !everyone:
-					told[machine.Daemon{Kind: l.Notify.Daemon}] = true
+					notified[machine.Daemon{Kind: l.Notify.Daemon}] = true
 				case holds(p.Path, file):
 					for _, u := range users {
-						told[machine.Daemon{Kind: l.Notify.Daemon, User: u.Name}] = true
+						notified[machine.Daemon{Kind: l.Notify.Daemon, User: u.Name}] = true
 					}
 				}
 			}
 		}
 	}
-	var daemons []machine.Daemon
+	var list []machine.Daemon
 	for _, kind := range []machine.DaemonKind{machine.ServiceManager, machine.Preferences} {
 		for _, u := range append([]account.User{{}}, users...) {
-			if d := (machine.Daemon{Kind: kind, User: u.Name}); told[d] {
-				daemons = append(daemons, d)
+			if d := (machine.Daemon{Kind: kind, User: u.Name}); notified[d] {
+				list = append(list, d)
 			}
 		}
 	}
-	return daemons
+	return list
 }
 
 // Form is how the files of places are read into entries, and how those are switched.

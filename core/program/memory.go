@@ -24,7 +24,7 @@ type Memory struct {
 
 // Progress is how many of the files that the memory does not have were looked at so far, for one
 // who waits: another goroutine may ask.
-func (m *Memory) Progress() (looked, of int) { return int(m.looked.Load()), int(m.unknown.Load()) }
+func (m *Memory) Progress() (looked, total int) { return int(m.looked.Load()), int(m.unknown.Load()) }
 
 // begin begins to count how many of some files were looked at.
 func (m *Memory) begin(files []*File) {

@@ -32,9 +32,9 @@ func TestProgress(t *testing.T) {
 	require.NoError(t, err)
 	defer m.Close()
 	memory := program.NewMemory(nil)
-	for _, of := range []int{30, 0} {
+	for _, total := range []int{30, 0} {
 		program.Open(m.Reader(nil), memory).Look(append(names, "/opt/tide/absent"))
 		looked, all := memory.Progress()
-		require.Equal(t, []int{of, of}, []int{looked, all})
+		require.Equal(t, []int{total, total}, []int{looked, all})
 	}
 }

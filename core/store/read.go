@@ -82,9 +82,9 @@ func (s *Store) Holds(c change.Change) error {
 		return lacks("the change")
 	}
 	if c.Snapshot > 0 {
-		var of string
+		var owner string
 		if err := s.conn.QueryRowContext(context.Background(), "SELECT machine FROM snapshot WHERE id = ?",
-			c.Snapshot).Scan(&of); err != nil || of != c.Machine {
+			c.Snapshot).Scan(&owner); err != nil || owner != c.Machine {
 			return lacks("the snapshot before it")
 		}
 	}
@@ -436,17 +436,17 @@ func (s *Store) Decisions(id string) (map[string]change.Decision, error) {
 	}
 	err := s.each(`SELECT change.id, outcome.state, outcome.handles FROM change JOIN outcome ON outcome.change = change.id
 		WHERE change.machine = ? AND change.state = ? ORDER BY change.id`, []any{id, change.Done}, func(scan func(...any) error) error {
-		var of int
+		var owner int
 		var state autostart.State
 		var text string
-		if err := scan(&of, &state, &text); err != nil {
+		if err := scan(&owner, &state, &text); err != nil {
 			return err
 		}
 		handles, err := decodeHandles(text)
 		for _, h := range handles {
-			d := change.Decision{Change: of, State: state}
+			d := change.Decision{Change: owner, State: state}
 			if d.IsOff() {
-				d.Off = append(all[h].Off, of)
+				d.Off = append(all[h].Off, owner)
 			}
 			all[h] = d
 		}

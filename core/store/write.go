@@ -123,16 +123,16 @@ func (tx *Tx) AddSnapshot(s *snapshot.Snapshot) error {
 
 // AddChange records a change with its whole journal, and gives it its number.
 func (tx *Tx) AddChange(c *change.Change) error {
-	var undoes, of any
+	var undoes, base any
 	if c.Undoes > 0 {
 		undoes = c.Undoes
 	}
 	if c.Snapshot > 0 {
-		of = c.Snapshot
+		base = c.Snapshot
 	}
 	c.ID = tx.exec("INSERT INTO change (machine, time, kind, message, snapshot, entries, state, undoes, token, "+
 		"root, host, trial) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		c.Machine, c.Time.Format(time.RFC3339), c.Kind, c.Message, of, c.Entries, c.State, undoes, c.Token, c.Root,
+		c.Machine, c.Time.Format(time.RFC3339), c.Kind, c.Message, base, c.Entries, c.State, undoes, c.Token, c.Root,
 		c.Host, c.Trial)
 	for _, o := range c.Outcomes {
 		handles, err := json.Marshal(o.Handles)

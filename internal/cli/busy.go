@@ -29,7 +29,7 @@ func (a *app) reading(memory *program.Memory) (done func()) {
 
 // busyWith is busy, with words that may be others each time.
 func (a *app) busyWith(doing func() string) (done func()) {
-	if !a.Told || a.quiet {
+	if !a.Progress || a.quiet {
 		return func() {}
 	}
 	ended := make(chan struct{})
@@ -38,16 +38,16 @@ func (a *app) busyWith(doing func() string) (done func()) {
 	shown.Go(func() {
 		tick := time.NewTimer(patience)
 		defer tick.Stop()
-		told := false
+		said := false
 		for {
 			select {
 			case <-ended:
-				if told {
+				if said {
 					fmt.Fprintf(a.Err, "\r%-40s\r", "")
 				}
 				return
 			case <-tick.C:
-				told = true
+				said = true
 				fmt.Fprintf(a.Err, "\r%-40s", fmt.Sprintf("%s, %d s", doing(), int(time.Since(began)/time.Second)))
 				tick.Reset(patience)
 			}

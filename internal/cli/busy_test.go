@@ -13,13 +13,13 @@ import (
 func TestBusy(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
-		told, quiet bool
-		lasts       time.Duration
-		shows       string
+		progress, quiet bool
+		lasts           time.Duration
+		shows           string
 	}{{true, false, patience * 3 / 2, "\rreading, 1 s" + spaces(28) + "\r" + spaces(40) + "\r"}, {true, false, 0,
 		""}, {true, true, patience * 3 / 2, ""}, {false, false, patience * 3 / 2, ""}} {
 		var out bytes.Buffer
-		a := &app{Streams: Streams{Err: &out, Told: c.told}, quiet: c.quiet}
+		a := &app{Streams: Streams{Err: &out, Progress: c.progress}, quiet: c.quiet}
 		done := a.busy("reading")
 		time.Sleep(c.lasts)
 		done()

@@ -55,8 +55,8 @@ type Streams struct {
 	// Watch says that the process is this program's own: Ctrl-C ends it with a line that says
 	// what was done.
 	Watch bool
-	// Told says that Err is a terminal, where long work can show that it goes on.
-	Told bool
+	// Progress says that Err is a terminal, where long work can show that it goes on.
+	Progress bool
 	// At is passed on to the change engine; tests crash there.
 	At func(point string)
 	// Open opens the machine; nil means machine.Open. Tests put a running machine
@@ -75,7 +75,7 @@ func Standard() Streams {
 		// A pager at the end of the pipe shows it on the same terminal.
 		s.Width = widthOf(os.Stderr)
 	}
-	s.Watch, s.Told = true, term.IsTerminal(int(os.Stderr.Fd()))
+	s.Watch, s.Progress = true, term.IsTerminal(int(os.Stderr.Fd()))
 	return s
 }
 

@@ -170,10 +170,10 @@ func TestArchiveMac(t *testing.T) {
 			want.Stage = got.Stage
 		}
 		if name == "zprofile" {
-			want.Mode = got.Told()
+			want.Mode = got.ModeOrTime()
 		}
 		require.Equal(t, []any{want.Location, want.Stage, want.State, want.Mode, want.OSPart, want.Guarded},
-			[]any{got.Location, got.Stage, got.State, got.Told(), got.OSPart, got.Guarded}, name)
+			[]any{got.Location, got.Stage, got.State, got.ModeOrTime(), got.OSPart, got.Guarded}, name)
 		if want.Target.Path != "" {
 			require.Equal(t, want.Target, got.Target, name)
 		}

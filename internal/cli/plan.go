@@ -178,7 +178,7 @@ func (s *session) incomplete(plan change.Plan) error {
 
 // progress shows on a terminal how far a long change is.
 func (s *session) progress(steps int) {
-	if s.At != nil || !s.Told || steps < 20 || s.quiet {
+	if s.At != nil || !s.Progress || steps < 20 || s.quiet {
 		return
 	}
 	s.Engine.At = func(point string) { fmt.Fprintf(s.Err, "\r%-40s\r", point) }

@@ -47,19 +47,19 @@ func TestProducts(t *testing.T) {
 			list, _ := p.List(t, all...)
 			l := products(t, p, all...)
 			require.Equal(t, list.LeftOut, l.LeftOut)
-			told, without := map[string]string{}, 0
+			named, without := map[string]string{}, 0
 			for _, pr := range l.Products {
 				require.NotEmpty(t, pr.Entries)
 				for _, e := range pr.Entries {
-					require.Empty(t, told[e.Handle], "once")
-					told[e.Handle] = strings.TrimSpace(pr.Name + " " + pr.Version)
+					require.Empty(t, named[e.Handle], "once")
+					named[e.Handle] = strings.TrimSpace(pr.Name + " " + pr.Version)
 				}
 			}
 			for _, e := range list.Entries {
 				if e.Product.Name == "" {
 					without++
 				}
-				require.Equal(t, strings.TrimSpace(e.Product.Name+" "+e.Product.Version), told[e.Handle], e.Name)
+				require.Equal(t, strings.TrimSpace(e.Product.Name+" "+e.Product.Version), named[e.Handle], e.Name)
 			}
 			require.Equal(t, without, l.Without)
 		}

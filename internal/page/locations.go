@@ -38,18 +38,18 @@ func statusOf(l Location) string {
 // they look.
 func (w Writer) stacked(list []Location) {
 	for _, l := range list {
-		told := []string{l.Stage, statusOf(l)}
+		words := []string{l.Stage, statusOf(l)}
 		if l.Entries > 0 {
-			told = append(told, autostart.Count(l.Entries, "entry", "entries"))
+			words = append(words, autostart.Count(l.Entries, "entry", "entries"))
 		}
 		if l.Switch != "" && l.Switch != string(autostart.Report) {
-			told = append(told, "turned off by "+l.Switch)
+			words = append(words, "turned off by "+l.Switch)
 		}
 		where := slices.Clone(l.Where)
 		for k := range len(where) - 1 {
 			where[k] += ","
 		}
-		w.Block(l.Title+"  "+l.ID, [][]string{{strings.Join(told, ", ")}, where})
+		w.Block(l.Title+"  "+l.ID, [][]string{{strings.Join(words, ", ")}, where})
 	}
 }
 

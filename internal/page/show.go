@@ -190,10 +190,10 @@ func (e ShownEntry) rows() []row {
 	value, mark := ProgramWords(entry)
 	add("program", value, "looked up on the machine", mark)
 	add("also started by", strings.Join(e.others, ", "), "", view.Plain)
-	told := *entry // that the program is missing stands there already
-	told.Problems = slices.DeleteFunc(slices.Clone(entry.Problems),
+	shown := *entry // that the program is missing stands there already
+	shown.Problems = slices.DeleteFunc(slices.Clone(entry.Problems),
 		func(p string) bool { return p == autostart.TargetMissing && entry.Target.Path != "" })
-	for _, problem := range view.Problems(&told) {
+	for _, problem := range view.Problems(&shown) {
 		add("problem", problem, "", view.Alert)
 	}
 	add("protected", entry.Guarded, e.GuardBasis, view.Alert)

@@ -35,9 +35,9 @@ func ComeAndGo(t *testing.T, root string, state func() map[string]string) {
 	p.OK(t, "compare", "S1")
 }
 
-// Told is the mode of an entry, or where it has none, when it starts if that is not its stage's
+// ModeOrTime is the mode of an entry, or where it has none, when it starts if that is not its stage's
 // usual time.
-func Told(e autostart.Entry) string {
+func ModeOrTime(e autostart.Entry) string {
 	if e.Mode == "" && e.When != e.Stage.When() {
 		return e.When
 	}

@@ -188,7 +188,7 @@ type Entry struct {
 
 // Told is [Told] of the entry.
 func (e Entry) Told() string {
-	return Told(autostart.Entry{Mode: e.Mode, When: e.When, Stage: autostart.Stage(e.Stage)})
+	return ModeOrTime(autostart.Entry{Mode: e.Mode, When: e.When, Stage: autostart.Stage(e.Stage)})
 }
 
 // List is the JSON of list.

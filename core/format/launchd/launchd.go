@@ -124,11 +124,11 @@ func (j Job) When() string {
 // duration words a time as whole units.
 func duration(d time.Duration) string {
 	for _, unit := range []struct {
-		of   time.Duration
-		name string
+		length time.Duration
+		name   string
 	}{{24 * time.Hour, "d"}, {time.Hour, "h"}, {time.Minute, "min"}} {
-		if d%unit.of == 0 {
-			return fmt.Sprintf("%d %s", d/unit.of, unit.name)
+		if d%unit.length == 0 {
+			return fmt.Sprintf("%d %s", d/unit.length, unit.name)
 		}
 	}
 	return fmt.Sprintf("%d s", d/time.Second)

@@ -69,7 +69,7 @@ func (sys System) chromiumProfile(s *location.Survey, browser, profile string, v
 				err = &fs.PathError{Op: "read", Path: file, Err: err}
 			}
 			for id, setting := range more {
-				if _, told := settings[id]; !told {
+				if _, known := settings[id]; !known {
 					settings[id], from[id] = setting, file
 				}
 			}

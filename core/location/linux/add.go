@@ -41,7 +41,7 @@ func Add(m *machine.Reader, n location.New) (location.Made, error) {
 	if err != nil {
 		return location.Made{}, err
 	}
-	s := location.Look(m)
+	s := location.NewSurvey(m)
 	noUnits, noCron := otherInit(s), cronDaemon.off(s)
 	if noCron == "" && !isDir(m, administratorsCron) {
 		noCron = "there is no " + administratorsCron + ", and not every cron reads one"
@@ -221,12 +221,12 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 func span(d time.Duration) string {
 	var parts []string
 	for _, unit := range []struct {
-		of   time.Duration
-		name string
+		length time.Duration
+		name   string
 	}{{time.Hour, "h"}, {time.Minute, "min"}, {time.Second, "s"}} {
-		if n := d / unit.of; n > 0 {
+		if n := d / unit.length; n > 0 {
 			parts = append(parts, strconv.Itoa(int(n))+unit.name)
-			d -= n * unit.of
+			d -= n * unit.length
 		}
 	}
 	return strings.Join(parts, " ")

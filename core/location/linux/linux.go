@@ -35,7 +35,7 @@ func rows() []location.Location {
 		{
 			ID: "linux.kernel-args", Fleeting: typedIn, Title: "Kernel arguments", Stage: autostart.Boot,
 			Effect: location.AtNextStart,
-			Places: slices.Concat(kernelArgsPlaces, location.Told("the arguments of the running kernel")),
+			Places: slices.Concat(kernelArgsPlaces, location.InWords("the arguments of the running kernel")),
 			Form:   location.Code{Shows: autostart.Report, Reader: readKernelArgs},
 		},
 		{

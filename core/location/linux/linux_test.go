@@ -211,7 +211,7 @@ func TestUnitsOfPeople(t *testing.T) {
 		"shared.service/ines": "disabled disabled", "w.timer/ines": "enabled enabled", "w.timer": "disabled disabled",
 	} {
 		require.Contains(t, items, key)
-		require.Equal(t, want, string(items[key].State)+" "+testkit.Told(items[key].Entry), key)
+		require.Equal(t, want, string(items[key].State)+" "+testkit.ModeOrTime(items[key].Entry), key)
 	}
 	require.NotContains(t, items, "all.service/ines")
 	// All folders that a mask of theirs may have to be made in decide a user's unit.
@@ -248,7 +248,7 @@ func TestAutostartRules(t *testing.T) {
 		"gone/ines":      "disabled|dangling link", "a/bram": "disabled|link to /dev/null",
 	} {
 		require.Contains(t, items, key)
-		require.Equal(t, want, string(items[key].State)+"|"+testkit.Told(items[key].Entry), key)
+		require.Equal(t, want, string(items[key].State)+"|"+testkit.ModeOrTime(items[key].Entry), key)
 	}
 	require.NotContains(t, items, "general")
 	require.NotContains(t, items, "vendor's")
@@ -281,7 +281,7 @@ func TestCronRules(t *testing.T) {
 		"direct/zoe": "enabled|every hour",
 	} {
 		require.Contains(t, items, name)
-		require.Equal(t, want, string(items[name].State)+"|"+testkit.Told(items[name].Entry), name)
+		require.Equal(t, want, string(items[name].State)+"|"+testkit.ModeOrTime(items[name].Entry), name)
 	}
 }
 
@@ -321,7 +321,7 @@ func TestWhatCannotBeSwitched(t *testing.T) {
 func states(items map[string]*location.Item) map[string]string {
 	words := map[string]string{}
 	for name, i := range items {
-		words[name] = strings.TrimSpace(string(i.State) + " " + string(i.Switch) + " " + testkit.Told(i.Entry))
+		words[name] = strings.TrimSpace(string(i.State) + " " + string(i.Switch) + " " + testkit.ModeOrTime(i.Entry))
 	}
 	return words
 }
@@ -521,7 +521,7 @@ func TestSessionsThatStartEntries(t *testing.T) {
 	for name, c := range map[string]struct {
 		sessions map[string]string
 		off      string // the entries that no session starts
-		told     map[string]string
+		words    map[string]string
 	}{
 		"none": {nil, "capital hidden link off one typeless", nil}, // as the specification has it
 		"Xfce": {map[string]string{xfce: session("XFCE")}, "capital hidden link not others yes",
@@ -560,8 +560,8 @@ func TestSessionsThatStartEntries(t *testing.T) {
 		}
 		slices.Sort(off)
 		require.Equal(t, c.off, strings.Join(off, " "), name)
-		for key, want := range c.told {
-			require.Equal(t, want, testkit.Told(items[key].Entry), "%s: %s", name, key)
+		for key, want := range c.words {
+			require.Equal(t, want, testkit.ModeOrTime(items[key].Entry), "%s: %s", name, key)
 		}
 	}
 }

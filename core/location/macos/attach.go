@@ -102,7 +102,7 @@ func (d *disk) readFolderActions(s *location.Survey) {
 			s.Skip(file, err)
 			continue
 		}
-		whole, told := doc.Dict()["folderActionsEnabled"].(bool)
+		whole, set := doc.Dict()["folderActionsEnabled"].(bool)
 		for _, action := range archive.Top("root").List() {
 			folder := placeOf(action, "folderBookmark", "bookmark", "folderURL")
 			for _, script := range action.Field("scripts").List() {
@@ -121,7 +121,7 @@ func (d *disk) readFolderActions(s *location.Survey) {
 					}
 				}
 				switch {
-				case told && !whole:
+				case set && !whole:
 					off(item, "folder actions are off")
 				case d.databaseOf(s, h.user).off["com.apple.FolderActionsDispatcher"]:
 					off(item, "what runs them is disabled in launchd's database")
@@ -154,13 +154,13 @@ const preload = "DYLD_INSERT_LIBRARIES"
 // a user's sessions were given by older systems.
 func (d *disk) readEnvironment(s *location.Survey) {
 	why := "it belongs to what it is set for; switch that off instead"
-	add := func(u *account.User, of, libraries, file string) {
+	add := func(u *account.User, owner, libraries, file string) {
 		for lib := range strings.SplitSeq(libraries, ":") {
 			if lib == "" {
 				continue
 			}
 			item := newItem(u, path.Base(lib), preload+"="+libraries, file)
-			item.Mode, item.Argv, item.Source.Key = "loaded into "+of, []string{lib}, preload
+			item.Mode, item.Argv, item.Source.Key = "loaded into "+owner, []string{lib}, preload
 			fixed(item, why)
 			s.Add(key(u, file, lib), item)
 		}

@@ -82,9 +82,9 @@ func readKernelExtensions(s *location.Survey, places []location.Place) {
 		if ofSystem(item.Source.Path) {
 			return
 		}
-		is, told := allowed[item.Source.Key]
+		is, known := allowed[item.Source.Key]
 		switch {
-		case !told || !strings.HasSuffix(item.Mode, kernelExtension):
+		case !known || !strings.HasSuffix(item.Mode, kernelExtension):
 		case is:
 			item.Mode += ", allowed"
 		default:

@@ -50,7 +50,7 @@ func Locations() []location.Location {
 			Form: location.Code{Shows: autostart.Override, Reader: location.Alone(d.readAgents)}},
 		{ID: "macos.embedded-jobs", Title: "Helpers inside apps", Common: "for everyone", Stage: autostart.SignIn,
 			Effect: signIn,
-			Places: location.Told("Contents/Library/{LaunchAgents,LaunchDaemons,LoginItems} of the apps in " +
+			Places: location.InWords("Contents/Library/{LaunchAgents,LaunchDaemons,LoginItems} of the apps in " +
 				"/Applications and ~/Applications"), Form: location.Code{Shows: autostart.Override,
 				Reader: location.Alone(d.readEmbedded)}},
 		{ID: "macos.login-items", Title: "Login items", Common: "for everyone", Stage: autostart.SignIn, Effect: signIn,
@@ -128,9 +128,9 @@ func Locations() []location.Location {
 			Places: location.At("/Library/Security/SecurityAgentPlugins", authorizationDatabase),
 			Form:   location.Code{Shows: autostart.Report, Reader: location.Alone(readAuthorization)}},
 		{ID: "macos.browser", Title: "Browser extensions", Common: "for everyone", Stage: autostart.Attach, Effect: use,
-			Places: location.Told("profiles of the Chromium and Firefox families, Safari's list"),
+			Places: location.InWords("profiles of the Chromium and Firefox families, Safari's list"),
 			Form:   location.Code{Shows: autostart.Report, Reader: location.Alone(readBrowsers)},
-			Also: []location.Reading{{Places: location.Told("folders of native messaging hosts"),
+			Also: []location.Reading{{Places: location.InWords("folders of native messaging hosts"),
 				Form: location.Code{Shows: autostart.Park, Reader: location.Alone(readHosts)}},
 				{Places: location.At(managedFolder, firefoxPolicies), Form: location.Code{Shows: autostart.Report,
 					Reader: location.Alone(readForced)}},
@@ -142,13 +142,13 @@ func Locations() []location.Location {
 			Form:   bundles{endings: ".dsplug .daplug .xpc .bundle", mode: "directory service"}},
 		{ID: "macos.environment", Title: "Preloaded libraries", Common: "for everyone", Stage: autostart.Attach,
 			Effect: signIn,
-			Places: append(location.Told("DYLD_INSERT_LIBRARIES of jobs and apps"),
+			Places: append(location.InWords("DYLD_INSERT_LIBRARIES of jobs and apps"),
 				location.At("~/.MacOSX/environment.plist")...), Form: location.Code{Shows: autostart.Report,
 				Reader: location.Alone(d.readEnvironment)}},
 		{ID: "macos.pam", Title: "PAM modules", Stage: autostart.Attach, Effect: use, Role: location.SignInStep,
 			Places: location.At("/private/etc/pam.d"), Form: location.Code{Shows: autostart.Report, Reader: readPAM}},
 		{ID: "macos.plug-ins", Title: "Plug-ins", Common: "for everyone", Stage: autostart.Attach, Effect: use,
-			Places: location.Told(plugInPlaces()), Form: location.Code{Shows: autostart.Park,
+			Places: location.InWords(plugInPlaces()), Form: location.Code{Shows: autostart.Park,
 				Reader: location.Alone(readPlugIns)}},
 	}
 }

@@ -329,7 +329,7 @@ func readReopen(s *location.Survey) {
 					fixed(item, "macOS writes this list anew at sign-out; quit the app before, or turn off that "+
 						"windows are opened again")
 				}
-				if saves, told := preferenceOf(s, h.path, "com.apple.loginwindow.plist", "TALLogoutSavesState"); told &&
+				if saves, known := preferenceOf(s, h.path, "com.apple.loginwindow.plist", "TALLogoutSavesState"); known &&
 					!saves {
 					ignored(item, "apps are not opened again (TALLogoutSavesState)")
 				}
@@ -343,7 +343,7 @@ func readReopen(s *location.Survey) {
 }
 
 // preferenceOf is a yes or no of a user's preferences, and whether it is told.
-func preferenceOf(s *location.Survey, home, file, name string) (yes, told bool) {
+func preferenceOf(s *location.Survey, home, file, name string) (yes, known bool) {
 	content, err := s.ReadFile(path.Join(home, "Library/Preferences", file), files.MaxFileSize)
 	if err != nil {
 		return false, false
@@ -352,8 +352,8 @@ func preferenceOf(s *location.Survey, home, file, name string) (yes, told bool) 
 	if err != nil {
 		return false, false
 	}
-	yes, told = doc.Dict()[name].(bool)
-	return yes, told
+	yes, known = doc.Dict()[name].(bool)
+	return yes, known
 }
 
 // Where an administrator's settings for many machines arrive.

@@ -522,7 +522,7 @@ func TestRules(t *testing.T) {
 				if seen[key]++; seen[key] > 1 {
 					key += fmt.Sprintf("#%d", seen[key])
 				}
-				got[key] = fmt.Sprintf("%s|%s|%s", i.State, testkit.Told(i.Entry), i.Switch)
+				got[key] = fmt.Sprintf("%s|%s|%s", i.State, testkit.ModeOrTime(i.Entry), i.Switch)
 				if slices.Contains(i.Problems, autostart.Unparsable) {
 					got[key] += " unparsable"
 				}

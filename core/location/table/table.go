@@ -50,8 +50,8 @@ func byID(system string) map[string]*location.Location {
 // recorded.
 func Row(id string) *location.Location {
 	system, _, _ := strings.Cut(id, ".")
-	if of := rows[system]; of != nil {
-		if row := of()[id]; row != nil {
+	if list := rows[system]; list != nil {
+		if row := list()[id]; row != nil {
 			return row
 		}
 	}
@@ -63,8 +63,8 @@ func Kind(e *autostart.Entry) location.Kind { return Row(e.Location).Kind }
 
 // OfKind is the row of a system with a kind of which it has one; an empty row where it has none.
 func OfKind(system string, kind location.Kind) *location.Location {
-	if of := rows[system]; of != nil {
-		for _, row := range of() {
+	if list := rows[system]; list != nil {
+		for _, row := range list() {
 			if row.Kind == kind {
 				return row
 			}

@@ -94,7 +94,7 @@ func addShortcut(m *machine.Reader, n location.New) (location.Made, error) {
 	if n.User != nil {
 		name, usual, made.User = "Startup", `%APPDATA%`+menu, n.User.Name
 	}
-	file := shellFolder(location.Look(m), n.User, name, usual) + `\` + n.Name + ".lnk"
+	file := shellFolder(location.NewSurvey(m), n.User, name, usual) + `\` + n.Name + ".lnk"
 	if err := location.Free(m, file); err != nil {
 		return made, err
 	}

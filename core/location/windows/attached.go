@@ -77,9 +77,9 @@ func (d *devices) add(k *registry.Key) {
 func filterDrivers(s *location.Survey) map[string]string {
 	return s.Shared("filter drivers", func() any {
 		named := map[string]string{}
-		eachFilterList(s, func(k *registry.Key, of, _ string, words []string) {
+		eachFilterList(s, func(k *registry.Key, class, _ string, words []string) {
 			for _, word := range words {
-				named[strings.ToLower(word)] = of
+				named[strings.ToLower(word)] = class
 			}
 		})
 		return named
@@ -87,22 +87,22 @@ func filterDrivers(s *location.Survey) map[string]string {
 }
 
 // eachFilterList visits the lists of filters of classes and of single devices.
-func eachFilterList(s *location.Survey, visit func(k *registry.Key, of, name string, words []string)) {
-	each := func(k *registry.Key, of string) {
+func eachFilterList(s *location.Survey, visit func(k *registry.Key, class, name string, words []string)) {
+	each := func(k *registry.Key, class string) {
 		for name := range filterValues {
 			if v, err := k.Value(name); err == nil {
-				visit(k, of, name, v.Strings())
+				visit(k, class, name, v.Strings())
 			}
 		}
 	}
 	if root, err := s.Machine.Key(classesFolder); err == nil {
 		classes, _ := root.Subkeys()
 		for _, k := range classes {
-			of := k.Text("Class")
-			if of == "" {
-				of = k.Name()
+			class := k.Text("Class")
+			if class == "" {
+				class = k.Name()
 			}
-			each(k, "class "+of)
+			each(k, "class "+class)
 		}
 	}
 	for _, k := range metDevices(s).filters {
@@ -114,13 +114,13 @@ func readClassFilters(s *location.Survey) {
 	if key(s, classesFolder) == nil {
 		return
 	}
-	eachFilterList(s, func(k *registry.Key, of, name string, _ []string) {
+	eachFilterList(s, func(k *registry.Key, class, name string, _ []string) {
 		v, err := k.Value(name)
 		if err != nil {
 			return
 		}
 		s.Adjusting(func(item *location.Item) {
-			item.Mode = filterValues[name] + " the driver of the " + of
+			item.Mode = filterValues[name] + " the driver of the " + class
 			item.When = "with each such device"
 			item.CommandLine = driverCommand(s, item.Command)
 		}, func(s *location.Survey) { readList(s, place{Key: k}, v, list{role: location.Driver}) })

@@ -95,7 +95,7 @@ func officesOwnWord(s *location.Survey, item *location.Item, app, name string) {
 		if item.For != nil || err != nil {
 			continue
 		}
-		if behaviour, told := k.Number("LoadBehavior"); told && !loadedAtStart(behaviour) {
+		if behaviour, known := k.Number("LoadBehavior"); known && !loadedAtStart(behaviour) {
 			own = append(own, u.Name)
 		}
 	}

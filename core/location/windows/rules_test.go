@@ -351,7 +351,7 @@ func TestRules(t *testing.T) {
 			require.Empty(t, inv.Unread)
 			got := map[string]string{}
 			for _, item := range inv.Items {
-				got[item.Location+" "+item.Name] = strings.Join([]string{string(item.State), testkit.Told(item.Entry),
+				got[item.Location+" "+item.Name] = strings.Join([]string{string(item.State), testkit.ModeOrTime(item.Entry),
 					string(item.Switch)}, "|")
 				if slices.Contains(item.Problems, autostart.NotDefault) {
 					got[item.Location+" "+item.Name] += " not-default"

@@ -30,8 +30,8 @@ type applied struct {
 	mirror []artifact.Artifact
 }
 
-// of reports whether it is a script of a policy's file.
-func (a applied) of(folder, kind, script string) bool {
+// runs reports whether it is a script of a policy's file.
+func (a applied) runs(folder, kind, script string) bool {
 	return strings.EqualFold(a.base, folder) && strings.EqualFold(a.kind, kind) && strings.EqualFold(a.script, script)
 }
 
@@ -144,7 +144,7 @@ func scriptStage(kind string) autostart.Stage {
 // readScriptsFile reads the scripts of a policy: numbered pairs of a command and
 // its parameters in a section for each occasion. The file is taken away where it
 // holds one script only, because the numbers of the others would not be right.
-func readScriptsFile(s *location.Survey, of root, dir, name string, b []byte, inRegistry []applied,
+func readScriptsFile(s *location.Survey, folder root, dir, name string, b []byte, inRegistry []applied,
 	taken map[string]bool) {
 	var items []*location.Item
 	var keys []string
@@ -158,16 +158,16 @@ func readScriptsFile(s *location.Survey, of root, dir, name string, b []byte, in
 			if !strings.ContainsAny(script, `\:`) {
 				script = dir + `\` + section.Name + `\` + script
 			}
-			item := newItem(origin{path: dir + `\` + name, user: of.user}, shortName(script),
+			item := newItem(origin{path: dir + `\` + name, user: folder.user}, shortName(script),
 				strings.TrimSpace(k.Value+" "+section.Get(number+"Parameters")))
 			item.CommandLine = `"` + script + `"`
 			item.Stage, item.When, item.Source.Line = scriptStage(section.Name),
 				scriptWords[strings.ToLower(section.Name)], k.Line
-			item.Source.Key, item.Mode = section.Name, of.words
+			item.Source.Key, item.Mode = section.Name, folder.words
 			decides := []artifact.Artifact{artifact.File(dir + `\` + name)}
 			alone := true
 			for _, a := range inRegistry {
-				if a.of(of.path, section.Name, k.Value) {
+				if a.runs(folder.path, section.Name, k.Value) {
 					decides = append(append(decides, artifact.RegistryTree(a.Path)), a.mirror...)
 					alone, taken[a.Path] = alone && a.alone, true
 				}

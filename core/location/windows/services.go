@@ -229,8 +229,8 @@ func readDrivers(s *location.Survey) {
 		item.Switcher = startType{k.Path, startDemand}
 		item.Facts, item.Group, item.DeviceClass = serviceFacts(k, ""), k.Text("Group"),
 			met.classes[strings.ToLower(k.Name())]
-		if of := filters[strings.ToLower(k.Name())]; of != "" && item.State == autostart.Enabled {
-			item.Switcher = location.NoSwitch{Why: "it is a filter of the " + of +
+		if filtered := filters[strings.ToLower(k.Name())]; filtered != "" && item.State == autostart.Enabled {
+			item.Switcher = location.NoSwitch{Why: "it is a filter of the " + filtered +
 				", whose devices would not start without it; take it out of the list, under filter drivers"}
 		}
 		s.Add(strings.ToLower(k.Name()), item)

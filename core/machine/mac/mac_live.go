@@ -279,7 +279,7 @@ func (s *System) setLaunchd(domain string, want artifact.Image) error {
 		}
 	}
 	slices.Sort(labels)
-	var told []string
+	var changed []string
 	for _, label := range labels {
 		off := isOff(wanted, label, byFile)
 		_, had := now[label]
@@ -293,13 +293,13 @@ func (s *System) setLaunchd(domain string, want artifact.Image) error {
 		if _, err := s.tools.Run(launchctl, verb, domain+"/"+label); err != nil {
 			return fmt.Errorf("launchd refuses to %s %s: %w", verb, label, err)
 		}
-		told = append(told, label)
+		changed = append(changed, label)
 	}
 	after, err := s.disabledServices(domain)
 	if err != nil {
 		return err
 	}
-	for _, label := range told {
+	for _, label := range changed {
 		switch is := isOff(after, label, byFile); {
 		case is == isOff(wanted, label, byFile):
 		case is:

@@ -88,13 +88,13 @@ type state struct {
 
 // States are those of all entries of an inventory.
 type States struct {
-	of    map[string]state // by handle
+	known map[string]state // by handle
 	words []string
 }
 
 // StatesOf are the states of all entries.
 func StatesOf(inv inventory.Inventory) States {
-	s, numbers := States{of: make(map[string]state, len(inv.Items))}, map[string]uint32{}
+	s, numbers := States{byHandle: make(map[string]state, len(inv.Items))}, map[string]uint32{}
 	number := func(text string) uint32 {
 		n, known := numbers[text]
 		if !known {
@@ -104,8 +104,8 @@ func StatesOf(inv inventory.Inventory) States {
 		return n
 	}
 	for _, item := range inv.Items {
-		if _, known := s.of[item.Handle]; !known {
-			s.of[item.Handle] = state{item.Name, number(item.User), number(string(item.State)), item.Effect}
+		if _, known := s.byHandle[item.Handle]; !known {
+			s.byHandle[item.Handle] = state{item.Name, number(item.User), number(string(item.State)), item.Effect}
 		}
 	}
 	return s
@@ -113,11 +113,11 @@ func StatesOf(inv inventory.Inventory) States {
 
 // get is what is kept of an entry, with its state.
 func (s States) get(handle string) (o Outcome, is string, ok bool) {
-	of, ok := s.of[handle]
+	known, ok := s.byHandle[handle]
 	if !ok {
 		return Outcome{}, Absent, false
 	}
-	return Outcome{Name: of.name, User: s.words[of.user], Effect: of.effect}, s.words[of.state], true
+	return Outcome{Name: known.name, User: s.words[known.user], Effect: known.effect}, s.words[known.state], true
 }
 
 // Became lists the entries that a change touched, as they were and as they are now.
@@ -126,8 +126,8 @@ func Became(plan change.Plan, before, after States) []Outcome {
 	handles := slices.Clone(plan.Handles)
 	for _, side := range [2][2]States{{after, before}, {before, after}} {
 		var only []string
-		for h := range side[0].of {
-			if _, both := side[1].of[h]; !both {
+		for h := range side[0].byHandle {
+			if _, both := side[1].byHandle[h]; !both {
 				only = append(only, h)
 			}
 		}
