@@ -69,7 +69,7 @@ var notForCore = regexp.MustCompile(`^(flag|log|github\.com/spf13/.*|github\.com
 
 // noWriting is how a location could come by more than the [machine.Reader] that it is given.
 var noWriting = regexp.MustCompile(
-	`machine\.(Open|Machine\b)|\bos\.|\bexec\.|\bsyscall\.|\bunix\.(Open|Write|Unlink|Rename|Mkdir|Chmod)`)
+	`machine\.(Open|Machine\b)|files\.(Open|Files\b)|registry\.Registry\b|\bos\.|\bexec\.|\bsyscall\.|\bunix\.(Open|Write|Unlink|Rename|Mkdir|Chmod)`)
 
 func TestRooms(t *testing.T) {
 	for _, goos := range []string{"linux", "darwin", "windows"} {

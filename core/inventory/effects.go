@@ -185,7 +185,8 @@ func ArgumentsOf(m *machine.Machine, entry *location.Item) (argv []string, ok bo
 		case path.IsAbs(item.Argv[0]):
 			return item.Argv, true
 		}
-		return append([]string{entry.Target.Path}, item.Argv[1:]...), path.Base(item.Argv[0]) == path.Base(entry.Target.Path)
+		argv = append([]string{entry.Target.Path}, item.Argv[1:]...)
+		return argv, path.Base(item.Argv[0]) == path.Base(entry.Target.Path)
 	}
 	return nil, false
 }

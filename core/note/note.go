@@ -2,7 +2,8 @@
 // note is of a program, wherever it is found again, or of one entry of one machine.
 //
 //	program, ok := note.ProgramOf("linux", entry)
-//	book := note.NewBook([]note.Note{{Program: program, Verdict: "spare", Text: "comes with the scanner", By: "Bram"}})
+//	scanner := note.Note{Program: program, Verdict: "spare", Text: "comes with the scanner", By: "Bram"}
+//	book := note.NewBook([]note.Note{scanner})
 //	book.Apply("linux", machineID, entries)
 package note
 

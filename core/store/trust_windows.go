@@ -51,8 +51,8 @@ func trustedSIDs() ([]string, error) {
 }
 
 // The rights by which a file or folder can be changed, winnt.h.
-const changing = windows.FILE_WRITE_DATA | windows.FILE_APPEND_DATA | windows.DELETE | windows.WRITE_DAC | windows.WRITE_OWNER |
-	windows.GENERIC_WRITE | windows.GENERIC_ALL | 0x40 // FILE_DELETE_CHILD
+const changing = windows.FILE_WRITE_DATA | windows.FILE_APPEND_DATA | windows.DELETE | windows.WRITE_DAC |
+	windows.WRITE_OWNER | windows.GENERIC_WRITE | windows.GENERIC_ALL | 0x40 // FILE_DELETE_CHILD
 
 // alone fails where a file or folder belongs to somebody else than this user, the
 // administrators or the system, or others may write to it. The folders above the

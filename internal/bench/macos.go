@@ -46,7 +46,8 @@ func BuildMac(root string, size MacSize) error {
 				"generateduid": texts(fmt.Sprintf("0D1F5A17-ABCD-4001-8314-%012d", u))})
 		list(
 			fmt.Sprintf(
-				"Users/person%d/Library/Preferences/ByHost/com.apple.loginwindow.1887C0DE-0314-4092-A653-5A17ABCDEF03.plist", u), plist.Binary, map[string]any{"TALAppsToRelaunchAtLogin": []any{map[string]any{"Path": "/Applications/Tide 1.app"}}})
+				"Users/person%d/Library/Preferences/ByHost/com.apple.loginwindow.1887C0DE-0314-4092-A653-5A17ABCDEF03.plist", u), plist.Binary,
+			map[string]any{"TALAppsToRelaunchAtLogin": []any{map[string]any{"Path": "/Applications/Tide 1.app"}}})
 	}
 	folders := []string{"System/Library/LaunchDaemons", "System/Library/LaunchAgents", "Library/LaunchDaemons",
 		"Library/LaunchAgents"}

@@ -38,7 +38,8 @@ func TestSignaturesAsTheJudgeSees(t *testing.T) {
 	root := testkit.Certify(t, nil, "Gullrock Test Root", year(2015), year(2050))
 	between := testkit.Certify(t, root, "Gullrock Code Authority", year(2015), year(2050))
 	stranger := testkit.Certify(t, nil, "Oxcombe Root", year(2015), year(2050))
-	const code, stamps, mail = x509.ExtKeyUsageCodeSigning, x509.ExtKeyUsageTimeStamping, x509.ExtKeyUsageEmailProtection
+	const code, stamps = x509.ExtKeyUsageCodeSigning, x509.ExtKeyUsageTimeStamping
+	const mail = x509.ExtKeyUsageEmailProtection
 	signers := map[string]*testkit.Authority{
 		"fogbell": testkit.Certify(t, between, "Fogbell Works", year(2020), year(2049), code),
 		"over":    testkit.Certify(t, between, "Oldplotter", year(2020), year(2022), code),

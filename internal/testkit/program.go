@@ -187,7 +187,7 @@ type Entry struct {
 }
 
 // Told is [Told] of the entry.
-func (e Entry) Told() string {
+func (e Entry) ModeOrTime() string {
 	return ModeOrTime(autostart.Entry{Mode: e.Mode, When: e.When, Stage: autostart.Stage(e.Stage)})
 }
 

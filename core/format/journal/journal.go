@@ -1,7 +1,8 @@
 // Package journal reads the log files of systemd, from one end to the other: the entries that have
 // certain messages, with certain fields.
 //
-//	err := journal.Read(file, size, []string{journal.Resources}, []string{"UNIT", "CPU_USAGE_NSEC"}, func(e journal.Entry) {
+//	fields := []string{"UNIT", "CPU_USAGE_NSEC"}
+//	err := journal.Read(file, size, []string{journal.Resources}, fields, func(e journal.Entry) {
 //		fmt.Println(e.Time, e.Fields["UNIT"], e.Fields["CPU_USAGE_NSEC"])
 //	})
 //

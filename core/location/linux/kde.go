@@ -38,7 +38,8 @@ func kdedOff(s *location.Survey) map[string][]string {
 				continue
 			}
 			for _, section := range inifile.Parse(content) {
-				if module, ok := strings.CutPrefix(section.Name, "Module-"); ok && section.Get("autoload") == "false" && !slices.Contains(off[module], u.Name) {
+				module, ok := strings.CutPrefix(section.Name, "Module-")
+				if ok && section.Get("autoload") == "false" && !slices.Contains(off[module], u.Name) {
 					off[module] = append(off[module], u.Name)
 				}
 			}

@@ -329,8 +329,8 @@ func readReopen(s *location.Survey) {
 					fixed(item, "macOS writes this list anew at sign-out; quit the app before, or turn off that "+
 						"windows are opened again")
 				}
-				if saves, known := preferenceOf(s, h.path, "com.apple.loginwindow.plist", "TALLogoutSavesState"); known &&
-					!saves {
+				saves, known := preferenceOf(s, h.path, "com.apple.loginwindow.plist", "TALLogoutSavesState")
+				if known && !saves {
 					ignored(item, "apps are not opened again (TALLogoutSavesState)")
 				}
 			}, func(s *location.Survey) {

@@ -351,8 +351,8 @@ func TestRules(t *testing.T) {
 			require.Empty(t, inv.Unread)
 			got := map[string]string{}
 			for _, item := range inv.Items {
-				got[item.Location+" "+item.Name] = strings.Join([]string{string(item.State), testkit.ModeOrTime(item.Entry),
-					string(item.Switch)}, "|")
+				words := []string{string(item.State), testkit.ModeOrTime(item.Entry), string(item.Switch)}
+				got[item.Location+" "+item.Name] = strings.Join(words, "|")
 				if slices.Contains(item.Problems, autostart.NotDefault) {
 					got[item.Location+" "+item.Name] += " not-default"
 				}

@@ -8,7 +8,8 @@ import (
 
 // recordedSecurity are the parts of a security descriptor that reading and
 // writing need no more than the rights of an owner for.
-const recordedSecurity = windows.OWNER_SECURITY_INFORMATION | windows.GROUP_SECURITY_INFORMATION | windows.DACL_SECURITY_INFORMATION
+const recordedSecurity = windows.OWNER_SECURITY_INFORMATION | windows.GROUP_SECURITY_INFORMATION |
+	windows.DACL_SECURITY_INFORMATION
 
 // SecurityOf reads a security descriptor; nil where it may not be read.
 func SecurityOf(h windows.Handle, kind windows.SE_OBJECT_TYPE) []byte {

@@ -88,8 +88,8 @@ type state struct {
 
 // States are those of all entries of an inventory.
 type States struct {
-	known map[string]state // by handle
-	words []string
+	byHandle map[string]state // by handle
+	words    []string
 }
 
 // StatesOf are the states of all entries.
