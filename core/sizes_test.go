@@ -94,8 +94,8 @@ func checkLines(t *testing.T, name, text string) {
 		if within || raw {
 			continue
 		}
-		short := literal.ReplaceAllString(strings.ReplaceAll(strings.TrimRight(line, "\n"), "\t", "    "), `""`)
-		short = aligned.ReplaceAllString(short, ": ")
+		short := aligned.ReplaceAllString(strings.ReplaceAll(strings.TrimRight(line, "\n"), "\t", "    "), ": ")
+		short = literal.ReplaceAllString(short, `""`)
 		if len([]rune(short)) > longestLine {
 			t.Errorf("%s:%d: more than %d columns", name, n, longestLine)
 		}
