@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/autostart"
@@ -215,15 +216,17 @@ func folderOf(program string) string {
 		return ""
 	}
 	dir := strings.ToLower(program[:k])
-	if sharedFolders.MatchString(dir) && !strings.HasPrefix(dir, "/opt/") {
+	if sharedFolders().MatchString(dir) && !strings.HasPrefix(dir, "/opt/") {
 		return ""
 	}
 	return dir
 }
 
 // sharedFolders are those in which programs of many makers lie, in small letters.
-var sharedFolders = regexp.MustCompile(
-	`/s?bin$|^/etc(/|$)|^/usr/lib(exec)?$|^/usr/lib/systemd(/|$)|^/system/|^/library/(launch(agents|daemons)|privilegedhelpertools)$|^[a-z]:\\windows(\\|$)|^[a-z]:\\(program files( \(x86\))?|programdata)?$`)
+var sharedFolders = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(
+		`/s?bin$|^/etc(/|$)|^/usr/lib(exec)?$|^/usr/lib/systemd(/|$)|^/system/|^/library/(launch(agents|daemons)|privilegedhelpertools)$|^[a-z]:\\windows(\\|$)|^[a-z]:\\(program files( \(x86\))?|programdata)?$`)
+})
 
 // whenOf says when an entry runs.
 func whenOf(e *autostart.Entry) string { return cmp.Or(e.When, e.Stage.When(), "by itself") }

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"lockback/core/format/windata"
 	"lockback/core/machine"
@@ -101,8 +102,11 @@ func policyText(b []byte) string {
 
 var (
 	// properties is what a preference sets, MS-GPPREF 2.2.1.
-	properties = regexp.MustCompile(`<properties(?:\s+[\w:.-]+="[^"]*")+`)
-	attribute  = regexp.MustCompile(`="([^"]*)"`)
+	properties = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(
+			`<properties(?:\s+[\w:.-]+="[^"]*")+`)
+	})
+	attribute = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`="([^"]*)"`) })
 )
 
 // sets reports whether a policy sets an entry.
@@ -113,7 +117,7 @@ func (p policy) sets(s signs) bool {
 	case strings.HasSuffix(strings.ToLower(p.file), ".plist"):
 		return slices.ContainsFunc(s.names, func(name string) bool { return strings.Contains(p.text, path.Base(name)) })
 	}
-	for _, preference := range properties.FindAllString(p.text, -1) {
+	for _, preference := range properties().FindAllString(p.text, -1) {
 		inRegistry := strings.Contains(preference, ` hive="`)
 		switch here := inRegistry && s.folder != "" && strings.Contains(preference, s.folder+`"`); {
 		case strings.Contains(preference, deleted), inRegistry && !here, s.value != "" && !here:
@@ -121,7 +125,7 @@ func (p policy) sets(s signs) bool {
 		case here && s.value == "": // a value of a service
 			return true
 		}
-		for _, a := range attribute.FindAllStringSubmatch(preference, -1) {
+		for _, a := range attribute().FindAllStringSubmatch(preference, -1) {
 			if s.calls(html.UnescapeString(a[1])) {
 				return true
 			}

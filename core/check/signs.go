@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/format/windata"
@@ -110,7 +111,7 @@ type script struct {
 }
 
 func newScript(text string) *script {
-	return &script{text: text, plain: plain(goesOn.ReplaceAllString(text, " "))}
+	return &script{text: text, plain: plain(goesOn().ReplaceAllString(text, " "))}
 }
 
 // runs reads the command of an entry, the script that it starts, and those that these name.
@@ -135,26 +136,32 @@ func (f *finder) runs(e *autostart.Entry) []*script {
 // for it.
 func linesOf(plain string) (all []line) {
 	for text := range strings.Lines(plain) {
-		byTool := tool.MatchString(text)
-		if !comment.MatchString(text) && (!byTool || makes.MatchString(text) && !strings.Contains(text, "disabled")) {
-			all = append(all, line{text, byTool, writes.MatchString(text)})
+		byTool := tool().MatchString(text)
+		if !comment().MatchString(text) && (!byTool || makes().MatchString(text) &&
+			!strings.Contains(text, "disabled")) {
+			all = append(all, line{text, byTool, writes().MatchString(text)})
 		}
 	}
 	return all
 }
 
 // paths are whole ones of either kind of system, without spaces.
-var paths = regexp.MustCompile(`(?i)/[\w.+@-]+(?:/[\w.+@-]+)+|\b[a-z]:\\[^\s"'<>|*?;,]+`)
+var paths = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)/[\w.+@-]+(?:/[\w.+@-]+)+|\b[a-z]:\\[^\s"'<>|*?;,]+`)
+})
 
-func pathsIn(text string) []string { return paths.FindAllString(text, -1) }
+func pathsIn(text string) []string { return paths().FindAllString(text, -1) }
 
 // scriptEnding is that of a file which an interpreter runs.
-var scriptEnding = regexp.MustCompile(`(?i)\.(sh|bash|py|pl|rb|ps1|cmd|bat|vbs|js|reg)$`)
+var scriptEnding = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(
+		`(?i)\.(sh|bash|py|pl|rb|ps1|cmd|bat|vbs|js|reg)$`)
+})
 
 // isScript reports whether a file is a program that can be read.
 func (f *finder) isScript(name string) bool {
 	text := f.script(name).text
-	return strings.HasPrefix(text, "#!") || scriptEnding.MatchString(name) && text != ""
+	return strings.HasPrefix(text, "#!") || scriptEnding().MatchString(name) && text != ""
 }
 
 // script reads a file that is none for the processor, once; of any other it is empty.
@@ -182,18 +189,24 @@ type mention struct{ named, folder bool }
 
 var (
 	// goesOn is a line that goes on in the next, in each of the languages.
-	goesOn = regexp.MustCompile("[\\\\^`]\\r?\\n")
+	goesOn = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile("[\\\\^`]\\r?\\n") })
 	// comment is a line that is not run.
-	comment = regexp.MustCompile(`^\s*(#|rem\s|::|;)`)
+	comment = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\s*(#|rem\s|::|;)`) })
 	// tool is a program of the system by which entries are made, turned on and off.
-	tool = regexp.MustCompile(
-		`(?i)(?:^|[\s;&|("'=@])(?:(?:[a-z]:|%\w+%|\$[\w:{}]+)?/\S*/)?(?:systemctl|deb-systemd-helper|service|update-rc\.d|rc-update|chkconfig|insserv|launchctl|defaults|osascript|sc|schtasks|reg|(?:new|set|remove|clear|get|stop|start|restart)-(?:itemproperty|service)|(?:register|enable|disable|unregister|set)-scheduledtask)(?:\.exe)?["']?\s`)
+	tool = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(
+			`(?i)(?:^|[\s;&|("'=@])(?:(?:[a-z]:|%\w+%|\$[\w:{}]+)?/\S*/)?(?:systemctl|deb-systemd-helper|service|update-rc\.d|rc-update|chkconfig|insserv|launchctl|defaults|osascript|sc|schtasks|reg|(?:new|set|remove|clear|get|stop|start|restart)-(?:itemproperty|service)|(?:register|enable|disable|unregister|set)-scheduledtask)(?:\.exe)?["']?\s`)
+	})
 	// makes are the words of these tools by which an entry is there and on afterwards.
-	makes = regexp.MustCompile(
-		`(?:^|[\s/"'(;&|])(?:enable|reenable|preset|preset-all|link|unmask|add-wants|add-requires|defaults|on|load|bootstrap|submit|create|add|start= *(?:auto|delayed-auto|demand|system|boot)|import|write|update-state|make|(?:new|set)-(?:itemproperty|service)|(?:register|enable|set)-scheduledtask)(?:[\s"')]|$)`)
+	makes = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(
+			`(?:^|[\s/"'(;&|])(?:enable|reenable|preset|preset-all|link|unmask|add-wants|add-requires|defaults|on|load|bootstrap|submit|create|add|start= *(?:auto|delayed-auto|demand|system|boot)|import|write|update-state|make|(?:new|set)-(?:itemproperty|service)|(?:register|enable|set)-scheduledtask)(?:[\s"')]|$)`)
+	})
 	// writes is how a line comes into a file.
-	writes = regexp.MustCompile(
-		`>>?|\bcrontab\b|\btee\b|\bsed\b|\bcp\b|\binstall\b|\bwrite|\badd-content\b|\bprintf\b|\becho\b`)
+	writes = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(
+			`>>?|\bcrontab\b|\btee\b|\bsed\b|\bcp\b|\binstall\b|\bwrite|\badd-content\b|\bprintf\b|\becho\b`)
+	})
 )
 
 // in looks for an entry in what another one runs. What was read is looked through once.

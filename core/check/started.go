@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/autostart"
@@ -153,18 +154,20 @@ func serviceOf(unit string) string {
 
 // app is what desktops call the units in which they start an app: app[-LAUNCHER]-ID@RANDOM.service and
 // app[-LAUNCHER]-ID-RANDOM.scope, "Desktop Environment Integration" of systemd.
-var app = regexp.MustCompile(`^app-(?:[^-@]+-)?([^-@]+)(?:@[^@]*\.service|-[^-@]+\.scope)$`)
+var app = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^app-(?:[^-@]+-)?([^-@]+)(?:@[^@]*\.service|-[^-@]+\.scope)$`)
+})
 
 // escape is how systemd.unit(5) writes a byte in a name.
-var escape = regexp.MustCompile(`\\x[0-9a-f]{2}`)
+var escape = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\\x[0-9a-f]{2}`) })
 
 // appOf is the id of the app that a unit is of; empty where it is none's.
 func appOf(unit string) string {
-	found := app.FindStringSubmatch(unit)
+	found := app().FindStringSubmatch(unit)
 	if found == nil {
 		return ""
 	}
-	return escape.ReplaceAllStringFunc(found[1], func(code string) string {
+	return escape().ReplaceAllStringFunc(found[1], func(code string) string {
 		b, _ := strconv.ParseUint(code[2:], 16, 8)
 		return string([]byte{byte(b)})
 	})

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/autostart"
@@ -108,9 +109,9 @@ func logsSince(names []string, since time.Time) (chosen []string) {
 	var all []closed
 	moment := fmt.Sprintf("%016x", since.UnixMicro())
 	for _, name := range names {
-		if present.MatchString(name) {
+		if present().MatchString(name) {
 			chosen = append(chosen, name)
-		} else if m := ofAny.FindStringSubmatch(name); m != nil {
+		} else if m := ofAny().FindStringSubmatch(name); m != nil {
 			all = append(all, closed{name, m[1], m[2] + m[3], m[2]+m[3] >= moment})
 		}
 	}
@@ -142,20 +143,24 @@ func readLog(m *machine.Reader, name string, messages, fields []string, visit fu
 }
 
 // present are the logs that are written to, of the system and of users by their ids.
-var present = regexp.MustCompile(`^(?:system|user-\d+)\.journal$`)
+var present = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?:system|user-\d+)\.journal$`) })
 
 // ofAny is a closed log of either: in order (see [archived]), or with the time at which it was found not to be, as
 // journal_file_dispose of systemd calls it.
-var ofAny = regexp.MustCompile(
-	`^(system|user-\d+)@(?:[0-9a-f]{32}-[0-9a-f]{16}-([0-9a-f]{16})\.journal|([0-9a-f]{16})-[0-9a-f]{16}\.journal~)$`)
+var ofAny = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(
+		`^(system|user-\d+)@(?:[0-9a-f]{32}-[0-9a-f]{16}-([0-9a-f]{16})\.journal|([0-9a-f]{16})-[0-9a-f]{16}\.journal~)$`)
+})
 
 // archived is what a closed file of the system's log is called, journal_file_archive of systemd: the
 // id and the number of its first entry, and the time of it in microseconds, in hexadecimal.
-var archived = regexp.MustCompile(`^system@[0-9a-f]{32}-[0-9a-f]{16}-([0-9a-f]{16})\.journal$`)
+var archived = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^system@[0-9a-f]{32}-[0-9a-f]{16}-([0-9a-f]{16})\.journal$`)
+})
 
 // began is the time in the name of a closed file; empty where it is none.
 func began(name string) string {
-	if m := archived.FindStringSubmatch(name); m != nil {
+	if m := archived().FindStringSubmatch(name); m != nil {
 		return m[1]
 	}
 	return ""

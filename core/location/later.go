@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/machine"
@@ -42,7 +43,7 @@ const (
 )
 
 // needsNoQuotes is a word that no shell, and no reader of autostart files or units, takes for more than it is.
-var needsNoQuotes = regexp.MustCompile(`^[A-Za-z0-9@+=:,./_-]+$`)
+var needsNoQuotes = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9@+=:,./_-]+$`) })
 
 // Waiting is a command of a Unix system that runs another one after a time, for what has no delay of its own: with the
 // shell that every one has. launchd's StartInterval, for example, would run it again and again.
@@ -54,7 +55,7 @@ func Waiting(argv []string, delay time.Duration) []string {
 		return argv
 	}
 	script := waitingHead + strconv.Itoa(int(delay.Seconds())) + waitingExec
-	if !slices.ContainsFunc(argv, func(arg string) bool { return !needsNoQuotes.MatchString(arg) }) {
+	if !slices.ContainsFunc(argv, func(arg string) bool { return !needsNoQuotes().MatchString(arg) }) {
 		return []string{"/bin/sh", "-c", script + strings.Join(argv, " ")}
 	}
 	return append([]string{"/bin/sh", "-c", script + waitingTail}, argv...)
@@ -75,7 +76,7 @@ func Waited(argv []string) (inner []string, delay time.Duration, ok bool) {
 	case command == waitingTail && len(inner) > 0:
 	case len(inner) == 0:
 		inner = strings.Split(command, " ")
-		if slices.ContainsFunc(inner, func(arg string) bool { return !needsNoQuotes.MatchString(arg) }) {
+		if slices.ContainsFunc(inner, func(arg string) bool { return !needsNoQuotes().MatchString(arg) }) {
 			return nil, 0, false
 		}
 	default:

@@ -5,6 +5,7 @@ import (
 	"path"
 	"regexp"
 	"strings"
+	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
@@ -13,13 +14,15 @@ import (
 
 // flatpakFile is a file of an app that Flatpak installed, for everyone or for one user: below
 // app/ID/.../files, flatpak-metadata(5), or the command for the host that it made beside them.
-var flatpakFile = regexp.MustCompile(`^(.*/flatpak/app/([^/]+)/(?:current|[^/]+/[^/]+)/[^/]+)/(?:files|export/bin)/`)
+var flatpakFile = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(.*/flatpak/app/([^/]+)/(?:current|[^/]+/[^/]+)/[^/]+)/(?:files|export/bin)/`)
+})
 
 // flatpaks tells what apps of Flatpak say of themselves in their description, AppStream's
 // metainfo. Whether they are as they were delivered is not compared.
 func flatpaks(m *machine.Reader, programs []*File) {
 	for _, f := range programs {
-		match := flatpakFile.FindStringSubmatch(f.Path)
+		match := flatpakFile().FindStringSubmatch(f.Path)
 		if match == nil {
 			continue
 		}
@@ -79,7 +82,10 @@ func (a appStream) tell(e *Evidence) {
 }
 
 // snapImage is the file of a snap: its name and revision.
-var snapImage = regexp.MustCompile(`^/var/lib/snapd/snaps/([^/]+)_([^_/]+)\.snap$`)
+var snapImage = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(
+		`^/var/lib/snapd/snaps/([^/]+)_([^_/]+)\.snap$`)
+})
 
 // snapAssertions is where snapd keeps what the store signed about its snaps.
 const snapAssertions = "/var/lib/snapd/assertions/asserts-v0"
@@ -88,7 +94,7 @@ const snapAssertions = "/var/lib/snapd/assertions/asserts-v0"
 func snaps(m *machine.Reader, files []*File) {
 	var publishers map[string]string
 	for _, f := range files {
-		match := snapImage.FindStringSubmatch(f.Path)
+		match := snapImage().FindStringSubmatch(f.Path)
 		if match == nil {
 			continue
 		}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 
 	"lockback/core/change"
 	"lockback/core/snapshot"
@@ -82,7 +83,7 @@ func (s *Store) copyRows(tx *Tx, table, columns, where, machine string) error {
 }
 
 // digestText finds the digests of contents in the text of images.
-var digestText = regexp.MustCompile(`[0-9a-f]{64}`)
+var digestText = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[0-9a-f]{64}`) })
 
 // contentsOf lists the contents that the snapshots and changes of a machine name.
 func (s *Store) contentsOf(machine string) ([]snapshot.Digest, error) {
@@ -97,7 +98,7 @@ func (s *Store) contentsOf(machine string) ([]snapshot.Digest, error) {
 		return true
 	}
 	named := func(text string) {
-		for _, word := range digestText.FindAllString(text, -1) {
+		for _, word := range digestText().FindAllString(text, -1) {
 			var d snapshot.Digest
 			if n, err := hex.Decode(d[:], []byte(word)); n == len(d) && err == nil {
 				add(d)

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/change"
@@ -221,7 +222,7 @@ func LargeWords(l outcome.Large, only string) string {
 
 // plainWord is a word that no shell reads as anything else: what a program calls itself is not
 // put into a command that somebody copies.
-var plainWord = regexp.MustCompile(`^[A-Za-z0-9@%+=:,./_-]+$`)
+var plainWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9@%+=:,./_-]+$`) })
 
 // maxStops is how many commands are named that end what runs now.
 const maxStops = 5
@@ -244,7 +245,7 @@ func StillRunning(plan change.Plan, inv inventory.Inventory) []string {
 		running++
 		if item.Can.Stop != nil {
 			words := item.Can.Stop.Stop()
-			if !slices.ContainsFunc(words, func(w string) bool { return !plainWord.MatchString(w) }) {
+			if !slices.ContainsFunc(words, func(w string) bool { return !plainWord().MatchString(w) }) {
 				stops = append(stops, strings.Join(words, " "))
 			}
 		}

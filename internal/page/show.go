@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/location"
@@ -264,7 +265,7 @@ func (w Writer) Decided(e ShownEntry, all bool, hint string) {
 	for _, art := range present {
 		image := art.Image
 		if !all {
-			image = digest.ReplaceAllString(image, "")
+			image = digest().ReplaceAllString(image, "")
 		}
 		p.Block(art.where, [][]string{{image}})
 	}
@@ -274,7 +275,7 @@ func (w Writer) Decided(e ShownEntry, all bool, hint string) {
 }
 
 // digest is what the words for an image end with, for who compares: --verbose and JSON have it.
-var digest = regexp.MustCompile(`, [0-9a-f]{8}$`)
+var digest = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`, [0-9a-f]{8}$`) })
 
 // whereAll names an artifact for a person, a value by its key and its own name.
 func whereAll(a artifact.Artifact) string {

@@ -16,6 +16,7 @@ import (
 	"regexp"
 	"runtime"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf16"
 	"unicode/utf8"
@@ -489,7 +490,7 @@ func (p Printer) CSV(header []string, rows [][]string) error {
 	for _, row := range rows {
 		safe := make([]string, len(row))
 		for k, cell := range row {
-			safe[k] = formula.ReplaceAllString(Safe(cell), "$1'$2")
+			safe[k] = formula().ReplaceAllString(Safe(cell), "$1'$2")
 		}
 		w.Write(safe)
 	}
@@ -498,4 +499,6 @@ func (p Printer) CSV(header []string, rows [][]string) error {
 }
 
 // formula finds what begins a formula: the signs of ASCII, and the wide ones of East Asia.
-var formula = regexp.MustCompile(`(^[ \x{3000}]*|[;\x{ff1b}][ \x{3000}]*)([=+\-@\x{ff1d}\x{ff0b}\x{ff0d}\x{ff20}])`)
+var formula = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(^[ \x{3000}]*|[;\x{ff1b}][ \x{3000}]*)([=+\-@\x{ff1d}\x{ff0b}\x{ff0d}\x{ff20}])`)
+})

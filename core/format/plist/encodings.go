@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"regexp"
 	"strings"
+	"sync"
 
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
@@ -11,7 +12,9 @@ import (
 )
 
 // declaration is the beginning of a document that names its encoding.
-var declaration = regexp.MustCompile(`^\s*<\?xml[^>]*\bencoding\s*=\s*["']([A-Za-z0-9._:-]+)["'][^>]*\?>`)
+var declaration = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^\s*<\?xml[^>]*\bencoding\s*=\s*["']([A-Za-z0-9._:-]+)["'][^>]*\?>`)
+})
 
 // encodings are those that Core Foundation knows and documents were seen in, by their names in small letters.
 var encodings = map[string]encoding.Encoding{
@@ -28,7 +31,7 @@ func asUTF8(content []byte) []byte {
 	case bytes.HasPrefix(content, []byte{0xfe, 0xff}), bytes.HasPrefix(content, []byte{0, '<'}):
 		content = decoded(content, unicode.UTF16(unicode.BigEndian, unicode.UseBOM))
 	}
-	m := declaration.FindSubmatchIndex(content)
+	m := declaration().FindSubmatchIndex(content)
 	if m == nil {
 		return content
 	}

@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/location"
@@ -15,10 +16,10 @@ const ramdiskWhy = "it takes effect once the initial ramdisk is made again, and 
 	"from starting"
 
 // ramdiskName is the rule for scripts and hooks, initramfs-tools(7).
-var ramdiskName = regexp.MustCompile(`^[a-zA-Z0-9._-]+$`)
+var ramdiskName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-zA-Z0-9._-]+$`) })
 
 func ramdiskAccepts(_ *location.Survey, name string) bool {
-	return ramdiskName.MatchString(name) && !strings.Contains(name, ".dpkg-") && name != "ORDER"
+	return ramdiskName().MatchString(name) && !strings.Contains(name, ".dpkg-") && name != "ORDER"
 }
 
 // ramdiskFolders are those of initramfs-tools in /etc, or in /usr/share where packages put theirs.

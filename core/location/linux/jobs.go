@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/autostart"
@@ -15,14 +16,14 @@ import (
 
 // atName is what at(1) calls a job: its queue, its number in hexadecimal, and when it runs in minutes
 // since 1970. What runs now begins with an equals sign.
-var atName = regexp.MustCompile(`^[a-zA-Z]([0-9a-f]{5})([0-9a-f]{8})$`)
+var atName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-zA-Z]([0-9a-f]{5})([0-9a-f]{8})$`) })
 
-func atAccepts(name string) bool { return atName.MatchString(name) }
+func atAccepts(name string) bool { return atName().MatchString(name) }
 
 // describeAt says when a job of at runs, whose it is, and what it runs: the last line of a script that
 // sets everything as it was when the job was made. atd passes over what may not be run.
 func describeAt(s *location.Survey, f location.Found, item *location.Item) {
-	parts := atName.FindStringSubmatch(path.Base(f.Path))
+	parts := atName().FindStringSubmatch(path.Base(f.Path))
 	number, _ := strconv.ParseUint(parts[1], 16, 32)
 	minutes, _ := strconv.ParseInt(parts[2], 16, 64)
 	item.Name = "job " + strconv.FormatUint(number, 10)

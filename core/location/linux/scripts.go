@@ -4,6 +4,7 @@ import (
 	"path"
 	"regexp"
 	"strings"
+	"sync"
 
 	"lockback/core/location"
 	"lockback/core/location/unix"
@@ -24,7 +25,7 @@ func busyboxPeriod(dir string) string { return unix.Every[path.Base(dir)] }
 // runPartsAccepts is the rule of run-parts(8) without options: letters, digits,
 // underscores and hyphens. It leaves out what package managers and editors put
 // beside a script.
-func runPartsAccepts(name string) bool { return runPartsName.MatchString(name) }
+func runPartsAccepts(name string) bool { return runPartsName().MatchString(name) }
 
 // anyMachine is a rule for names that is the same on all machines.
 func anyMachine(accepts func(string) bool) func(*location.Survey, string) bool {
@@ -45,17 +46,21 @@ func periodicAccepts(s *location.Survey, name string) bool {
 // other three, but not what dpkg leaves behind. The manual has capitals and
 // underscores in the last; the program of debianutils does not take them.
 var (
-	runPartsName     = regexp.MustCompile(`^[a-zA-Z0-9_-]+$`)
-	assignedName     = regexp.MustCompile(`^[a-z0-9]+$`)
-	hierarchicalName = regexp.MustCompile(`^_?([a-z0-9_.]+-)+[a-z0-9]+$`)
-	traditionalName  = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
-	leftBehind       = regexp.MustCompile(`\.dpkg-(old|dist|new|tmp)$`)
+	runPartsName     = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-zA-Z0-9_-]+$`) })
+	assignedName     = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z0-9]+$`) })
+	hierarchicalName = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(
+			`^_?([a-z0-9_.]+-)+[a-z0-9]+$`)
+	})
+	traditionalName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`) })
+	leftBehind      = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\.dpkg-(old|dist|new|tmp)$`) })
 )
 
 // lsbAccepts is the rule of run-parts(8) with --lsbsysinit, which pam_motd(8) gives it.
 func lsbAccepts(name string) bool {
-	return !leftBehind.MatchString(name) && (assignedName.MatchString(name) || hierarchicalName.MatchString(name) ||
-		traditionalName.MatchString(name))
+	return !leftBehind().MatchString(name) && (assignedName().MatchString(name) ||
+		hierarchicalName().MatchString(name) ||
+		traditionalName().MatchString(name))
 }
 
 // generators are the folders of systemd's generators, systemd.generator(7): what is in /run comes first,
@@ -92,7 +97,7 @@ var dispatcherFolders = []string{"/etc/NetworkManager/dispatcher.d", "/etc/Netwo
 
 // dispatcherAccepts leaves out what package managers and editors leave behind, as NetworkManager does.
 func dispatcherAccepts(name string) bool {
-	return !strings.HasPrefix(name, ".") && !leftBehind.MatchString(name) && !endsIn(name, ".swp") &&
+	return !strings.HasPrefix(name, ".") && !leftBehind().MatchString(name) && !endsIn(name, ".swp") &&
 		!endsIn(name, rpmLeaves...)
 }
 

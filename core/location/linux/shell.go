@@ -24,7 +24,7 @@ var shellFolders = []string{"/etc/profile.d", "/etc/bash_completion.d", "/etc/fi
 // shellFolderAccepts is the rule for their names: /etc/profile has those read that end in .sh, csh those
 // in .csh, and fish those in .fish. Bash's completion leaves out what editors and packages leave behind.
 func shellFolderAccepts(_ *location.Survey, name string) bool {
-	return !strings.HasPrefix(name, ".") && !endsIn(name, "~", ".bak", ".swp") && !leftBehind.MatchString(name) &&
+	return !strings.HasPrefix(name, ".") && !endsIn(name, "~", ".bak", ".swp") && !leftBehind().MatchString(name) &&
 		!endsIn(name, rpmLeaves...)
 }
 

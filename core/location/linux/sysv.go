@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/location"
@@ -18,7 +19,7 @@ import (
 var sysvFolders = []string{"/etc", "/etc/rc.d"}
 
 // sysvLink is what a link of a runlevel is called: S starts the script, K stops it; the number says when.
-var sysvLink = regexp.MustCompile(`^([SK])([0-9][0-9])(.+)$`)
+var sysvLink = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^([SK])([0-9][0-9])(.+)$`) })
 
 // rcLink is one link of a runlevel.
 type rcLink struct {
@@ -61,7 +62,7 @@ func readSysV(s *location.Survey, places []location.Place) {
 		}
 		seen[full] = true
 		for _, e := range s.Dir(p.Path) {
-			m := sysvLink.FindStringSubmatch(e.Name())
+			m := sysvLink().FindStringSubmatch(e.Name())
 			if m == nil || e.Type()&fs.ModeSymlink == 0 {
 				continue
 			}

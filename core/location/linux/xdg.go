@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"lockback/core/autostart"
 	"lockback/core/format/desktopentry"
@@ -41,7 +42,10 @@ func systemAutostart(s *location.Survey) []string {
 }
 
 // setsConfigDirs finds where a script or a list of variables sets the folders of configurations.
-var setsConfigDirs = regexp.MustCompile(`(?m)^[^#\n]*\bXDG_CONFIG_DIRS=["']?([^"'\s;]+)`)
+var setsConfigDirs = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(
+		`(?m)^[^#\n]*\bXDG_CONFIG_DIRS=["']?([^"'\s;]+)`)
+})
 
 // addedConfigDirs are the folders of sign-in entries that scripts of the sign-in add to those of the system, as
 // Debian's Xsession.d does with a folder for each session. Those that are not there are left out.
@@ -61,7 +65,7 @@ func addedConfigDirs(s *location.Survey) []string {
 			if err != nil || !strings.Contains(string(content), "XDG_CONFIG_DIRS=") {
 				continue
 			}
-			for _, match := range setsConfigDirs.FindAllStringSubmatch(string(content), -1) {
+			for _, match := range setsConfigDirs().FindAllStringSubmatch(string(content), -1) {
 				for dir := range strings.SplitSeq(match[1], ":") {
 					if before, ok := strings.CutSuffix(strings.NewReplacer("{", "", "}", "").Replace(dir),
 						"$DESKTOP_SESSION"); ok {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/autostart"
@@ -337,9 +338,11 @@ eval ` + "`/usr/libexec/path_helper -c`" + `
 }()
 
 // shippedKeys are the lines of its zshrc that give keys their meanings.
-var shippedKeys = regexp.MustCompile(`^\[\[ -n ("\$terminfo\[k[a-zA-Z0-9]+\]" \]\] && ` +
-	`key\[[A-Za-z0-9]+\]=\$terminfo\[k[a-zA-Z0-9]+\]|\$\{key\[[A-Za-z]+\]\} \]\] && bindkey ` +
-	`"\$\{key\[[A-Za-z]+\]\}" [a-z-]+)$`)
+var shippedKeys = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^\[\[ -n ("\$terminfo\[k[a-zA-Z0-9]+\]" \]\] && ` +
+		`key\[[A-Za-z0-9]+\]=\$terminfo\[k[a-zA-Z0-9]+\]|\$\{key\[[A-Za-z]+\]\} \]\] && bindkey ` +
+		`"\$\{key\[[A-Za-z]+\]\}" [a-z-]+)$`)
+})
 
 func readShellFiles(s *location.Survey) {
 	add := func(u *account.User, file string) {
@@ -355,7 +358,7 @@ func readShellFiles(s *location.Survey) {
 		for line := range strings.Lines(string(content)) {
 			if text := strings.TrimSpace(line); text != "" && text[0] != '#' {
 				count++
-				item.Shipped = item.Shipped && (shipped[text] || shippedKeys.MatchString(text))
+				item.Shipped = item.Shipped && (shipped[text] || shippedKeys().MatchString(text))
 			}
 		}
 		item.Mode = "1 command"

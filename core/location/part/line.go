@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"lockback/core/format/crontab"
@@ -390,7 +391,10 @@ func nth(lines [][]byte, key string, n int) int {
 }
 
 // assignment finds the name of a variable that a line sets, as in cron's tables.
-var assignment = regexp.MustCompile(`^[ \t]*["']?([A-Za-z_][A-Za-z_0-9]*)["']?[ \t]*=`)
+var assignment = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(
+		`^[ \t]*["']?([A-Za-z_][A-Za-z_0-9]*)["']?[ \t]*=`)
+})
 
 // keepLines brings a text file back to its earlier image and keeps what was added to it
 // since: lines that the earlier one does not have, each behind the line that it
@@ -422,7 +426,7 @@ func keepLines(earlier, now artifact.Image, dropped map[int]bool, at time.Time) 
 	}
 	lost := map[string]bool{} // variables whose earlier line is not there now
 	for k, l := range old {
-		if m := assignment.FindSubmatch(l); m != nil && !matched[k] {
+		if m := assignment().FindSubmatch(l); m != nil && !matched[k] {
 			lost[string(m[1])] = true
 		}
 	}
@@ -441,7 +445,7 @@ func keepLines(earlier, now artifact.Image, dropped map[int]bool, at time.Time) 
 		}
 		for _, a := range behind[k] {
 			text := strings.TrimRight(string(a.line), "\r\n")
-			if m := assignment.FindStringSubmatch(text); m != nil && lost[m[1]] {
+			if m := assignment().FindStringSubmatch(text); m != nil && lost[m[1]] {
 				merged.GaveWay = append(merged.GaveWay, text)
 				continue
 			}
