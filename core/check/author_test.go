@@ -11,7 +11,9 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/windata"
+	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/snapshot"
 )
 
 // Two programs in one folder have something in common only where nobody else's lie.
@@ -246,4 +248,36 @@ func FuzzPolicy(f *testing.F) {
 			require.Contains(t, p.text, "bell")
 		}
 	})
+}
+
+// A program that was replaced needs a decision, unless both are proved to be of one maker, and nothing is worse.
+func TestReplacedPrograms(t *testing.T) {
+	t.Parallel()
+	made := func(name, basis string, problems ...string) *location.Item {
+		return &location.Item{Entry: autostart.Entry{Handle: "k7f3qa2", State: autostart.Enabled, Problems: problems,
+			Known: &autostart.Known{Maker: autostart.Maker{Name: name, Basis: basis}}}}
+	}
+	signed, unproved := autostart.BySignature, autostart.ByVersionResource
+	for name, c := range map[string]struct {
+		was, is *location.Item
+		wants   bool
+	}{
+		"an update":             {made("Kelpline", signed), made("Kelpline", signed), false},
+		"another maker":         {made("Kelpline", signed), made("Fogbell", signed), true},
+		"proved otherwise":      {made("Kelpline", signed), made("Kelpline", autostart.ByPackage), true},
+		"only the file says so": {made("Kelpline", unproved), made("Kelpline", unproved), true},
+		"nobody is known":       {made("", signed), made("", signed), true},
+		"worse than it was":     {made("Kelpline", signed), made("Kelpline", signed, autostart.Insecure), true},
+		"as bad as it was before": {made("Kelpline", signed, autostart.Insecure), made("Kelpline", signed,
+			autostart.Insecure), false},
+		"nothing is known before": {nil, made("Kelpline", signed), false},
+	} {
+		f := finder{earlier: map[string]*snapshot.Recorded{}}
+		if c.was != nil {
+			f.earlier[c.was.Handle] = &snapshot.Recorded{Entry: c.was.Entry}
+		}
+		g := f.changed(c.is, []snapshot.Field{{Field: "program"}})
+		require.Equal(t, Replaced, g.Kind, name)
+		require.Equal(t, c.wants, g.Wants, name)
+	}
 }

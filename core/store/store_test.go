@@ -219,3 +219,33 @@ func TestPrograms(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, got)
 }
+
+// A change whose outcomes cannot be read is not told as one that has none.
+func TestOutcomesThatCannotBeRead(t *testing.T) {
+	t.Parallel()
+	path := filepath.Join(t.TempDir(), "record.db")
+	st := open(t, path)
+	c := change.Change{Machine: box.ID, Time: time.Unix(3000, 0), Kind: change.Disable, State: change.Done,
+		Outcomes: []change.Outcome{{State: autostart.Disabled, Handles: []string{"k7f3qa2"}}}}
+	require.NoError(t, st.Update(func(tx change.Tx) error {
+		require.NoError(t, tx.AddMachine(box))
+		snap := capture(t, "precious", tx.Keeper())
+		require.NoError(t, tx.AddSnapshot(snap))
+		c.Snapshot = snap.ID
+		return tx.AddChange(&c)
+	}))
+	read, err := st.Change(c.ID)
+	require.NoError(t, err)
+	require.Equal(t, c.Outcomes, read.Outcomes)
+	require.NoError(t, st.Close())
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec("UPDATE outcome SET handles = '['")
+	require.NoError(t, err)
+	st, err = store.Open(path, store.Read)
+	require.NoError(t, err)
+	defer st.Close()
+	_, err = st.Change(c.ID)
+	require.Error(t, err)
+}

@@ -228,6 +228,12 @@ func TestCheckTellsWhatHappened(t *testing.T) {
 	out := p.Run(t, "check").Out
 	require.Contains(t, out, "lockback keep ")
 	require.Contains(t, out, "put there by care")
+	// What nobody has to decide stands below, and is left out where only that is asked for.
+	for _, harmless := range []string{"No reason to decide anything", "  turned off, not by lockback: Tide Chart",
+		"kelpline.sh", "Asleep"} {
+		require.Contains(t, out, harmless)
+		require.NotContains(t, p.Run(t, "check", "--quiet").Out, harmless)
+	}
 	// It is turned off again, and comes back a second time.
 	p.OK(t, "disable", "kelpline-updater.timer", "--yes")
 	require.NotContains(t, check(t, p).found(), "put-back kelpline-updater.timer")

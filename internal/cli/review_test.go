@@ -436,6 +436,7 @@ func TestSuggest(t *testing.T) {
 		require.Len(t, s.Suggestions, kinds["broken"])
 		p.JSON(t, &s, "disable", "--suggest=spare")
 		require.Len(t, s.Suggestions, kinds["spare"])
+		require.Regexp(t, `(?m)^handle +name +for +kind +because *$`, p.OK(t, "disable", "--suggest"))
 		require.Contains(t, p.OK(t, "disable", "--suggest", "--dry-run"),
 			fmt.Sprintf("%d entries could be turned off; nothing was", all))
 		p.Fails(t, 2, "did you mean spare?", "disable", "--suggest=spere")

@@ -435,3 +435,25 @@ func TestOneWriterAtATime(t *testing.T) {
 	require.NoError(t, held.Close())
 	p.OK(t, "snapshot")
 }
+
+// What a restore cannot bring back, for its folder cannot be made, is named, and everything else is brought back.
+func TestRestoreWhereAFolderCannotBe(t *testing.T) {
+	t.Parallel()
+	p := workshop(t)
+	p.OK(t, "snapshot")
+	folder := filepath.Join(p.Root, "home/ines/.config/autostart")
+	other := filepath.Join(p.Root, "etc/systemd/system/timers.target.wants/kelpline-updater.timer")
+	require.NoError(t, os.Remove(other))
+	require.NoError(t, os.RemoveAll(folder))
+	require.NoError(t, os.WriteFile(folder, []byte("mine"), 0o644))
+	r := p.Run(t, "restore", "S1", "--yes")
+	require.Equal(t, 1, r.Code)
+	require.Contains(t, r.Err, "/home/ines/.config/autostart: it should be a folder, and is this: file")
+	require.Contains(t, r.Err, "/home/ines/.config/autostart/fogbell-sync.desktop: ")
+	require.Contains(t, r.Err, "not everything was done: 3 things were left out")
+	content, err := os.ReadFile(folder)
+	require.NoError(t, err)
+	require.Equal(t, "mine", string(content))
+	_, err = os.Lstat(other)
+	require.NoError(t, err)
+}
