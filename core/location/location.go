@@ -76,7 +76,7 @@ type Location struct {
 	FixedNames bool
 	// HandedOver says that the program gets arguments which its entry does not show.
 	HandedOver bool
-	// Fleeting reports whether an entry is what it is until the next restart only; nil where none is.
+	// Fleeting reports whether an entry's state ends with the next restart; nil: no entry's does.
 	Fleeting func(*autostart.Entry) bool
 	// Plain reports whether the mode of an entry says no more than its state and when it starts; nil where each may.
 	Plain func(mode string) bool

@@ -314,7 +314,7 @@ func compareEntries(a, b *autostart.Entry, beforePrograms bool) []Field {
 	return fields
 }
 
-// fleeting reports whether an entry is what it is until the next restart only, as its location knows.
+// fleeting reports whether an entry's state ends with the next restart, as its location knows.
 func fleeting(e *autostart.Entry) bool {
 	is := table.Row(e.Location).Fleeting
 	return is != nil && is(e)

@@ -168,8 +168,7 @@ func Main(args []string, streams Streams) int {
 	return code
 }
 
-// output remembers the first error of writing: what a table could not be written to has
-// not got it.
+// output remembers the first write error, so that a table that was cut short is reported.
 type output struct {
 	io.Writer
 	err error
@@ -229,7 +228,7 @@ var groups = []struct {
 	{"help", "Help:", []string{"demo", "completion", "config", "help"}},
 }
 
-// Command is the whole tree of commands, for who documents it.
+// Command is the whole tree of commands, used to make the documentation.
 func Command() *cobra.Command {
 	a := &app{Streams: Streams{Out: io.Discard, Err: io.Discard}}
 	return a.command()

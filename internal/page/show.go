@@ -164,7 +164,7 @@ func (e ShownEntry) rows() []row {
 		}
 	}
 	known := entry.Facts()
-	// What was decided stands here with where it was read, and not again among the evidence.
+	// Decided facts are shown once, with their source.
 	decided := map[autostart.FactKind]string{}
 	decide := func(name, value string, among autostart.FactKind, basis string) {
 		for _, f := range e.Facts {

@@ -311,7 +311,7 @@ func (m *model) content() []string {
 	return all
 }
 
-// keys are told at the bottom of each mode, the most used first.
+// keys are the footer of each mode, the most used first.
 var keys = map[mode][]string{
 	page: {"l leave", "d disable", "e enable", "t take along", "p product", "n note", "u look up", "f file",
 		"space next", "b back", "/ filter", "g go to", "o overview", "? keys", "q quit"},
