@@ -200,7 +200,7 @@ func (r *restore) ours(a artifact.Artifact, from, to artifact.Image) bool {
 	return unbroken && r.d.machine.Same(a, at, to)
 }
 
-// keeps reports whether an artifact stays although it differs, with what a person should be told of that. What the
+// keeps reports whether an artifact stays although it differs, with what to say about that. What the
 // system's own upgrades did is not taken back, and counted; neither is what somebody made where there was nothing.
 func (r *restore) keeps(a artifact.Artifact, want, current artifact.Image) (stays bool, warning string) {
 	switch {

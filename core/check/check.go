@@ -24,7 +24,7 @@ import (
 // Kind is what happened to an entry.
 type Kind string
 
-// The kinds, in the order in which people are told.
+// The kinds, in the order in which they are shown.
 const (
 	PutBack  Kind = "put-back"  // turned off by a change, and on again by something else
 	Added    Kind = "added"     // not there before

@@ -28,7 +28,7 @@ import (
 	"lockback/core/machine/artifact"
 )
 
-// Bounds of what is worded: beyond them only sizes are told.
+// Bounds of what is worded: beyond them only sizes are given.
 const (
 	maxText   = 1 << 20 // bytes of a file that is looked into
 	maxLine   = 120     // characters of a line that are shown
@@ -372,7 +372,7 @@ func property(v any) string {
 	return shown(fmt.Sprint(v))
 }
 
-// metadata words how rights, owner, attributes and times differ. A time alone is told only where
+// metadata words how rights, owner, attributes and times differ. A time alone is given only where
 // nothing else is different: whatever is written gets a new one.
 func metadata(before, after artifact.Image) []string {
 	var words []string

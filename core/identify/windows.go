@@ -380,7 +380,7 @@ func cutFold(s, prefix string) (string, bool) {
 
 // hosts are the programs that only start others. Each gets what stands behind
 // its name and returns the command that really runs: ok is false where the host
-// itself does the work, and an empty command means that it cannot be told.
+// itself does the work, and an empty command means that it cannot be known.
 var hosts = map[string]func(rest string) (command string, ok bool){
 	"rundll32": func(rest string) (string, bool) {
 		rest = strings.TrimSpace(rest)
@@ -516,7 +516,7 @@ func throughLibrary(rest string) (inner string, ok bool) {
 }
 
 // afterOptions returns the first word that is no option; where one of the
-// options in stop comes first, it cannot be told.
+// options in stop comes first, it cannot be known.
 func afterOptions(prefix, stop string) func(string) (string, bool) {
 	return func(rest string) (string, bool) {
 		for {
@@ -549,7 +549,7 @@ func javaArchive(rest string) (string, bool) {
 }
 
 // powershell finds the script of a PowerShell: behind -File, or as its first
-// word. What -Command and -EncodedCommand do cannot be told.
+// word. What -Command and -EncodedCommand do cannot be known.
 func powershell(rest string) (string, bool) {
 	for {
 		word, more := nextWord(rest)

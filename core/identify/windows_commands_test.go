@@ -17,7 +17,7 @@ import (
 )
 
 // What a command of a Windows machine really starts: the path, and whether it is
-// there. An empty path means that it cannot be told.
+// there. An empty path means that it cannot be known.
 func TestWindowsCommands(t *testing.T) {
 	root := testkit.WindowsDisk(t, testkit.Keys{
 		`Microsoft\Windows\CurrentVersion\App Paths\tide.exe`: {regf.NewText("", `"C:\Tide\bin\tide.exe"`)},

@@ -26,7 +26,7 @@ type SideEffect struct {
 }
 
 // SideEffects tells what else changes with some images, besides the entries that are named: the locations are read
-// once more, with these in place of what the files have. It is told of Linux, where units start each other and
+// once more, with these in place of what the files have. It is known of Linux, where units start each other and
 // daemons act on the tables of others, and of the classes that Windows' Explorer is told not to load; elsewhere no
 // entry depends on another one.
 func (inv Inventory) SideEffects(images map[artifact.Artifact]artifact.Image, named []string) []SideEffect {

@@ -306,7 +306,7 @@ func (i *Item) Because() string {
 
 // Action is one of several things that an entry of a Windows machine runs.
 type Action struct {
-	// Line is the command; empty where it cannot be told what runs.
+	// Line is the command; empty where it cannot be known what runs.
 	Line string
 	// Class says that it is the library of a class which the system has registered.
 	Class bool

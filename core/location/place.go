@@ -70,7 +70,7 @@ func Packaged(places []Place, packaged ...string) []Place {
 // Values are some values of a key.
 func Values(key string, names ...string) []Place { return []Place{{Path: key, Values: names}} }
 
-// InWords is a place that can only be told in words: code of the location's own finds it.
+// InWords is a place that can only be described in words: code of the location's own finds it.
 func InWords(words string) []Place { return []Place{{Words: words}} }
 
 // String names the place for a person.
@@ -335,7 +335,7 @@ func heldBy(paths []string, file string) bool {
 	return slices.ContainsFunc(paths, func(p string) bool { return holds(p, file) })
 }
 
-// Daemons are those of a running system that must be told after files were changed, by the rows
+// Daemons are those of a running system that must be notified after files were changed, by the rows
 // of its table: the system's first, then people's in their order.
 func Daemons(users []account.User, table []Location, files []string) []machine.Daemon {
 	homes := map[string]string{} // a home, to whose it is

@@ -31,7 +31,7 @@ func (m manager) String() string {
 	return "the service manager of " + m.user.Name
 }
 
-// Daemon is a program of a running system that keeps in memory what it read, and must be told
+// Daemon is a program of a running system that keeps in memory what it read, and must be notified
 // when that changes: one of the system, or one that a person has of their own.
 type Daemon struct {
 	Kind DaemonKind
@@ -41,7 +41,7 @@ type Daemon struct {
 // DaemonKind says what a daemon is.
 type DaemonKind string
 
-// The daemons that must be told.
+// The daemons that must be notified.
 const (
 	ServiceManager DaemonKind = "service manager" // systemd, which reads its units again
 	Preferences    DaemonKind = "preferences"     // of macOS, which would write over them what it remembers

@@ -18,7 +18,7 @@ const homesFolder = "/home"
 const maxHomes = 20_000
 
 // unlistedUsers are those who have a home and stand in no /etc/passwd: accounts of a company's
-// directory, of systemd-homed, or of an account that was deleted. A home is told by its owner, whom no
+// directory, of systemd-homed, or of an account that was deleted. A home is known by its owner, whom no
 // account of the machine has; the folder's name stands for the user's.
 func (m *Machine) unlistedUsers() []account.User {
 	if !m.KeepsOwners || m.linux.accounts != nil {
@@ -127,7 +127,7 @@ var localAccounts = map[string]bool{"files": true, "compat": true, "systemd": tr
 	"extrausers": true, "db": true}
 
 // Unknown reports that a Linux machine has no account of this name. Where accounts come from a
-// directory, or could not be read, that cannot be told of any.
+// directory, or could not be read, that cannot be known of any.
 func (r *Reader) Unknown(name string) bool {
 	m := r.m
 	if m.linux == nil {

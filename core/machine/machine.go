@@ -367,7 +367,7 @@ func reason(err error) error {
 // Reason is the bare cause of a file error, without the call and the path.
 func Reason(err error) string { return reason(err).Error() }
 
-// Release is the release of macOS; zero where it cannot be told, and on other systems.
+// Release is the release of macOS; zero where it cannot be known, and on other systems.
 func (m *Machine) Release() mac.Release {
 	if m.mac == nil {
 		return mac.Release{}

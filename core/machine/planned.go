@@ -191,7 +191,7 @@ func (p *Planned) ReadDir(name string) ([]fs.DirEntry, error) {
 	return entries, nil
 }
 
-// plannedInfo is what is told of a file that a plan makes or changes.
+// plannedInfo describes a file that a plan makes or changes.
 type plannedInfo struct {
 	name  string
 	image artifact.Image

@@ -24,7 +24,7 @@ type Reader struct {
 }
 
 // Reader returns the machine as it may be looked at. Each file, folder or key that is looked
-// at is told to seen first, which may be nil and must bear many callers at a time.
+// at is passed to seen first, which may be nil and must allow many callers at a time.
 func (m *Machine) Reader(seen func(place string)) *Reader {
 	if seen == nil {
 		seen = func(string) {}

@@ -89,7 +89,7 @@ func (f *File) hash(h hash.Hash) (string, error) {
 // onlyWriter keeps io.CopyBuffer to the buffer that it is given.
 type onlyWriter struct{ io.Writer }
 
-// unread is evidence that could not be read, which is told and decides nothing.
+// unread is evidence that could not be read, which is shown and decides nothing.
 func unread(source string, err error) Evidence {
 	return Evidence{Source: source, Notes: []Note{{Name: "not read", Text: fmt.Sprintf("%s: %s", source,
 		machine.Reason(err))}}}

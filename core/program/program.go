@@ -49,7 +49,7 @@ type Evidence struct {
 	Notes []Note
 }
 
-// Note is something that a person is told, under a name. Name is empty where the kind says enough.
+// Note is a remark for a person, under a name. Name is empty where the kind says enough.
 type Note struct {
 	Kind       autostart.FactKind
 	Name, Text string

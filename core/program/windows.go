@@ -215,7 +215,7 @@ const maxRoots = 2000
 // Where each fingerprint was read stands beside it.
 // The first was read in the signature of a public program of 2026; the others are known from
 // their maker, and were not seen on a disk here: where they were wrong, the parts of Windows would
-// be told by name and place, as without them.
+// be known by name and place, as without them.
 var systemRoots = map[string]string{
 	"5367f20c7ade0e2bca790915056d086b720c33c1fa2a2661acf787e3292e1270": "Microsoft Identity Verification Root " +
 		"Certificate Authority 2020",

@@ -554,7 +554,7 @@ func (x *Index) Entry(handle string) (e autostart.Entry, ok bool) {
 }
 
 // Part decodes the part of an artifact that an entry was; nil where there is none, or it
-// cannot be told.
+// cannot be known.
 func (x *Index) Part(handle string) part.Part {
 	l, found := x.find(handle)
 	if !found {

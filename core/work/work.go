@@ -7,7 +7,7 @@
 //	inv := s.Inventory()
 //	choice, err := s.Choose(inv, []string{"Fogbell*"}, work.Scope{})
 //
-// Nothing here prints or asks. What somebody should be told on the way is handed to [Options.Warn].
+// Nothing here prints or asks. Warnings on the way go to [Options.Warn].
 package work
 
 import (
@@ -47,7 +47,7 @@ type Options struct {
 	OpenMachine func(root string) (*machine.Machine, error)
 	// At is passed on to the change engine.
 	At func(point string)
-	// Warn is told what somebody should know who goes on all the same; nil: nobody listens.
+	// Warn gets what somebody who goes on should know; nil: nobody listens.
 	Warn func(text string)
 	// Reading is called when a machine is read, and what it returns when that is done. It may be nil.
 	Reading func(*program.Memory) (done func())

@@ -189,7 +189,7 @@ type Options struct {
 	BuildOnly bool   // nothing is done to the machines
 	// Next waits before the next step; nil where nobody wants to go step by step.
 	Next func()
-	// Made is told the temporary folder, for who ends the program in the middle.
+	// Made gets the temporary folder, for who ends the program in the middle.
 	Made func(temp string)
 }
 

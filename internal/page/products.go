@@ -104,7 +104,7 @@ func ProductTitle(pr product.Product) string {
 	return title
 }
 
-// productWords are a product's title, and what is told below it.
+// productWords are a product's title, and the lines below it.
 func productWords(pr product.Product, inv inventory.Inventory) (title string, lines [][]string) {
 	title = ProductTitle(pr)
 	var installed []string

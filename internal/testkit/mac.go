@@ -20,7 +20,7 @@ import (
 // with a database of its own, as launchd holds it in memory and writes it out,
 // System Events with lists of login items, and what tells the machine's id and its
 // accounts. No Mac runs where the tests do; what they prove is that every outcome
-// that these programs can have is told apart.
+// that these programs can have is kept apart.
 type RunningMac struct {
 	Root string
 	// Before13 makes launchctl print true and false, as it did before macOS 13.

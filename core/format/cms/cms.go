@@ -92,7 +92,7 @@ func contain(err *error) {
 // Check tells whether the signer signed the content. When certificates were good is not looked at.
 func (m *Message) Check() (err error) {
 	defer contain(&err)
-	// Which algorithm signed is told by the key; what the message says of it may be anything.
+	// Which algorithm signed follows from the key; the message may claim anything.
 	if m.Signer.PublicKeyAlgorithm == x509.RSA {
 		m.Signers[0].DigestEncryptionAlgorithm.Algorithm = pkcs7.OIDEncryptionAlgorithmRSA
 	}

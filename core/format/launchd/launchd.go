@@ -88,7 +88,7 @@ func (j Job) Kind() Kind {
 	return OnRequest
 }
 
-// maxTold is how many of a list are told.
+// maxTold is how many of a list are named.
 const maxTold = 3
 
 // When tells in words when the job starts: "at load, every 1 h".

@@ -1,4 +1,4 @@
-// Package shellcommand reads a command as a shell would, as far as that can be told without
+// Package shellcommand reads a command as a shell would, as far as that can be known without
 // running one: which simple commands it is made of, and the words of each. Nothing is expanded;
 // a word that a shell would change says so.
 //

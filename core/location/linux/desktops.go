@@ -125,7 +125,7 @@ func unknownJudges(f *desktopentry.File) (off, when string) {
 }
 
 // standardJudges are the rules of the specification, for desktops whose manager was not seen. What it
-// leaves open starts: it harms less to be told that something starts.
+// leaves open starts: it harms less to say that something starts.
 func standardJudges(f *desktopentry.File) (off, when string) {
 	kind, ok := f.Get("Type")
 	switch {

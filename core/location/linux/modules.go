@@ -8,7 +8,7 @@ import (
 )
 
 // describeModule makes the item of a line that loads a kernel module: its name, and what the
-// module is told. Of modules-load.d(5) only the name counts.
+// module is known. Of modules-load.d(5) only the name counts.
 func describeModule(_ *location.Survey, f location.Found, line string) *location.Item {
 	name, _, _ := strings.Cut(line, " ")
 	item := &location.Item{Entry: autostart.Entry{Name: name, Command: line}}

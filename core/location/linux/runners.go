@@ -49,7 +49,7 @@ var (
 		[]string{"networkd-dispatcher.service"}}
 )
 
-// off tells why the program does not act; empty where it does, and where that cannot be told: a disk
+// off tells why the program does not act; empty where it does, and where that cannot be known: a disk
 // without its /usr shows no programs at all.
 func (p program) off(s *location.Survey) string {
 	if !has(s, "/usr/bin") && !has(s, "/usr/sbin") {

@@ -129,7 +129,7 @@ func (j *jobFile) read(s *location.Survey, u *account.User) error {
 		j.ignored = dubious(s, info, u)
 	}
 	// A person's own group counts as the person where nobody else is in it, which
-	// cannot be told here; what all may write is beyond doubt.
+	// cannot be known here; what all may write is beyond doubt.
 	j.insecure = info.Mode()&0o002 != 0
 	return nil
 }
@@ -294,7 +294,7 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *account.User, known map
 		})
 	default:
 		if known[j.domain()] = j.path; len(j.job.Limits) > 0 {
-			// Whether it is loaded on this Mac cannot be told: it may leave its label to the next file.
+			// Whether it is loaded on this Mac cannot be known: it may leave its label to the next file.
 			item.Mode = "on some Macs only"
 			delete(known, j.domain())
 		}
@@ -327,7 +327,7 @@ var offByMacOS = map[string]bool{"com.apple.CSCSupportd": true, "com.apple.ftpd"
 const leadsNowhere = "it leads to no file"
 
 // notUnderstood marks an item whose file this program does not understand. Whether launchd, which reads more,
-// does cannot be told; one that is not there starts nothing.
+// does cannot be known; one that is not there starts nothing.
 func notUnderstood(item *location.Item, j *jobFile) {
 	if !slices.Contains(item.Problems, autostart.Unparsable) {
 		item.Problems = append(item.Problems, autostart.Unparsable)

@@ -342,7 +342,7 @@ func readReopen(s *location.Survey) {
 	}
 }
 
-// preferenceOf is a yes or no of a user's preferences, and whether it is told.
+// preferenceOf is a yes or no of a user's preferences, and whether it is set.
 func preferenceOf(s *location.Survey, home, file, name string) (yes, known bool) {
 	content, err := s.ReadFile(path.Join(home, "Library/Preferences", file), files.MaxFileSize)
 	if err != nil {

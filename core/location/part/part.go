@@ -130,7 +130,7 @@ func (unknown) Without(image artifact.Image, _ time.Time) (artifact.Image, bool,
 func (unknown) like(Images, Part, artifact.Image) bool { return true }
 
 // Known fails for a part of a kind that a later version recorded: which artifact it is in, and what
-// of that, cannot be told.
+// of that, cannot be known.
 func Known(p Part) error {
 	if _, later := p.(unknown); later {
 		return errLater

@@ -34,7 +34,7 @@ type Lines struct {
 	Key func(line string) string
 	// Joined says that a line which ends in a backslash goes on in the next one.
 	Joined bool
-	// Section is told each line and returns the section that stands from it on, see
+	// Section gets each line and returns the section that stands from it on, see
 	// [location.Found], and whether the line is nothing else; nil where files have none.
 	Section func(section, line string) (now string, only bool)
 	// Shell says that the file is a script: only simple commands of its own, each alone on its line,

@@ -4,7 +4,7 @@ import "io/fs"
 
 // Medium is what keeps artifacts: files, the registry, or a daemon of a running system that keeps them for itself. The
 // machine finds the medium of an artifact once; nothing beyond asks which it is. What each call means, and what it
-// fails with, is told of the machine's methods of the same names.
+// fails with, is said at the machine's methods of the same names.
 type Medium interface {
 	Image(a Artifact) (Image, error)
 	Writable(a Artifact, before, after Image) error

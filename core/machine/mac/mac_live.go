@@ -124,7 +124,7 @@ func (s *System) launchdDomain(a artifact.Artifact) (domain string, uid int, ok 
 var errNoDomain = errors.New("launchd has nothing of this user")
 
 // disabledServices is launchd's own word for what is disabled in a domain. It fails with [errNoDomain] for
-// a user of whom launchd has none; what it says then is told from other refusals by its words, so that
+// a user of whom launchd has none; what it says then differs from other refusals by its words only, so that
 // words that are not known count as a refusal.
 func (s *System) disabledServices(domain string) (map[string]any, error) {
 	out, err := s.tools.Run(launchctl, "print-disabled", domain)
@@ -181,7 +181,7 @@ func overrides(i artifact.Image) map[string]any {
 	return services
 }
 
-// sameOverrides compares two databases by their effect: a label that is told to be enabled is as good as
+// sameOverrides compares two databases by their effect: a label that is set to enabled is as good as
 // one that is not in it, unless the job's own file says that it is disabled. launchctl cannot take one out.
 func sameOverrides(a, b map[string]any, offByFile map[string]bool) bool {
 	for _, labels := range [2]map[string]any{a, b} {
