@@ -89,7 +89,9 @@ func TestReadOnlyDisks(t *testing.T) {
 	source := workshop(t)
 	root := filepath.Join(disk, "root")
 	require.NoError(t, exec.Command("cp", "-a", source.Root, root).Run())
-	onDisk := testkit.Program{Root: root, Store: filepath.Join(disk, "record.db")}
+	// A process of its own: what another test starts meanwhile has a copy of each file that this one has open, until it
+	// is running, and the disk could not be made read-only.
+	onDisk := testkit.Program{Root: root, Store: filepath.Join(disk, "record.db"), Process: true}
 	onDisk.OK(t, "snapshot")
 	require.NoError(t, unix.Mount("", disk, "", unix.MS_REMOUNT|unix.MS_RDONLY, ""))
 	machine := testkit.Program{Root: root, Store: source.Store}
