@@ -16,9 +16,9 @@ export CGO_ENABLED := 0
 
 .PHONY: test test-long peers compile check build-all foreign go-test demo release bench campaign desktops shots docs fuzz
 
-# What the host needs is built once; then the checks, the other targets and the tests run side by side. All of them allocate
+# What the host needs is built once; then the checks, the other targets and the tests run side by side. Compilers allocate
 # much and end soon: with the collector at a quarter of its usual work they take a fifth less.
-test: export GOGC := 400
+compile check foreign: export GOGC := 400
 test: peers compile
 	@$(MAKE) --no-print-directory -j3 --output-sync=line check foreign go-test
 
