@@ -269,14 +269,10 @@ func (f *finder) changed(item *location.Item, fields []snapshot.Field) Finding {
 	on := e.State == autostart.Enabled
 	was := f.earlier[e.Handle]
 	has := func(names ...string) bool {
-		return slices.ContainsFunc(fields, func(field snapshot.Field) bool {
-			return slices.Contains(names,
-				field.Field)
-		})
+		return slices.ContainsFunc(fields, func(f snapshot.Field) bool { return slices.Contains(names, f.Field) })
 	}
 	worse := was != nil && slices.ContainsFunc(grave, func(p string) bool {
-		return slices.Contains(e.Problems, p) &&
-			!slices.Contains(was.Problems, p)
+		return slices.Contains(e.Problems, p) && !slices.Contains(was.Problems, p)
 	})
 	switch {
 	case has("state") && on:

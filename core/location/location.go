@@ -165,9 +165,9 @@ func (l Location) Read(s *Survey) {
 // something does.
 func Idle(view View, m *machine.Reader, table []Location) [][]string {
 	idle, shared := make([][]string, len(table)), &sync.Map{}
-	for k, l := range table {
-		s := &Survey{View: view, Machine: m, at: l, shared: shared}
-		for _, r := range l.readings() {
+	for k := range table {
+		s := &Survey{View: view, Machine: m, at: &table[k], shared: shared}
+		for _, r := range s.at.readings() {
 			idle[k] = append(idle[k], r.Runner.idle(s))
 		}
 	}
@@ -404,7 +404,7 @@ type Survey struct {
 	Unread  []autostart.Unread
 
 	items    []*Item
-	at       Location
+	at       *Location
 	seen     map[string]int    // keys already used, to number those that repeat
 	idle     string            // why nothing acts on what is read
 	fixed    bool              // and that this cannot be changed, see [Runner]
@@ -459,7 +459,7 @@ func onceForHome(m *machine.Reader, unread []autostart.Unread) []autostart.Unrea
 func RunOn(view View, m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Report) {
 	surveys, shared := make([]*Survey, len(table)), &sync.Map{}
 	SideBySide(len(table), func(k int) {
-		s := &Survey{View: view, Machine: m, at: table[k], packaged: table[k].packaged(), seen: map[string]int{},
+		s := &Survey{View: view, Machine: m, at: &table[k], packaged: table[k].packaged(), seen: map[string]int{},
 			titles: map[string]string{}, shared: shared}
 		s.at.Read(s)
 		surveys[k] = s
@@ -491,7 +491,7 @@ func SideBySide(n int, do func(k int)) {
 }
 
 func (s *Survey) report() Report {
-	r := Report{Location: s.at, Entries: len(s.items), Status: Absent}
+	r := Report{Location: *s.at, Entries: len(s.items), Status: Absent}
 	switch {
 	case r.Entries > 0:
 		r.Status = Read
@@ -562,7 +562,7 @@ func (s *Survey) Add(key string, item *Item) {
 		item.Switcher = NoSwitch{Why: s.idle}
 		e.Switch = item.Word()
 	}
-	item.Row, item.Can = &s.at, Capabilities(item.Switcher)
+	item.Row, item.Can = s.at, Capabilities(item.Switcher)
 	if item.Effect == UnknownEffect {
 		item.Effect = s.at.Effect
 	}

@@ -114,21 +114,9 @@ func (d *Desk) Open(access store.Access) (*Session, error) {
 	return d.session(m, record, access), nil
 }
 
-// OpenToChange opens a session for a command that changes the machine; no interrupted change may wait. A dry run reads
-// the record only, and does without one where none is needed.
-func (d *Desk) OpenToChange(dryRun, recordNeeded bool) (*Session, error) {
-	access := store.Write
-	if dryRun {
-		access = store.Read
-	}
+// OpenSettled opens the machine and its record, and fails while an interrupted change waits.
+func (d *Desk) OpenSettled(access store.Access) (*Session, error) {
 	s, err := d.Open(access)
-	if dryRun && !recordNeeded && errors.Is(err, store.ErrNone) {
-		m, merr := d.Machine()
-		if merr != nil {
-			return nil, merr
-		}
-		return &Session{Machine: m, Engine: &change.Engine{Machine: m}, desk: d, access: access}, nil
-	}
 	if err != nil {
 		return nil, err
 	}
@@ -137,6 +125,24 @@ func (d *Desk) OpenToChange(dryRun, recordNeeded bool) (*Session, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// OpenToChange opens a session for a command that changes the machine; no interrupted change may wait. A dry run reads
+// the record only, and does without one where none is needed.
+func (d *Desk) OpenToChange(dryRun, recordNeeded bool) (*Session, error) {
+	access := store.Write
+	if dryRun {
+		access = store.Read
+	}
+	s, err := d.OpenSettled(access)
+	if dryRun && !recordNeeded && errors.Is(err, store.ErrNone) {
+		m, merr := d.Machine()
+		if merr != nil {
+			return nil, merr
+		}
+		return &Session{Machine: m, Engine: &change.Engine{Machine: m}, desk: d, access: access}, nil
+	}
+	return s, err
 }
 
 // Look opens a session for a command that only looks: without the record where there is none, or none that can be read.

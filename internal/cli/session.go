@@ -32,15 +32,8 @@ func (a *app) open(access store.Access) (*session, error) {
 
 // openSettled opens them too, and refuses to go on while an interrupted change waits.
 func (a *app) openSettled(access store.Access) (*session, error) {
-	s, err := a.open(access)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.Settled(); err != nil {
-		s.Close()
-		return nil, err
-	}
-	return s, nil
+	s, err := a.desk().OpenSettled(access)
+	return a.with(s, err)
 }
 
 // openToChange opens a session for a command that changes the machine, or only shows what it would do.

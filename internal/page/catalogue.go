@@ -47,7 +47,7 @@ type CatalogueDocument struct {
 
 // Catalogue shows the entries of catalogues, all or those that have all the words.
 func (w Writer) Catalogue(all []*catalogue.Catalogue, words []string) error {
-	p, docs := w, []CatalogueEntry{}
+	docs := []CatalogueEntry{}
 	var shown []catalogue.Entry
 	total := 0
 	for _, c := range all {
@@ -75,14 +75,14 @@ func (w Writer) Catalogue(all []*catalogue.Catalogue, words []string) error {
 	}
 	switch w.Format {
 	case "json":
-		return p.JSON(CatalogueDocument{docs})
+		return w.JSON(CatalogueDocument{docs})
 	case "csv":
 		var rows [][]string
 		for _, e := range docs {
 			rows = append(rows, []string{e.From, e.System, e.ID, e.Role, e.Verdict, e.Does, e.Without, e.Setting,
 				e.Note, e.Protect})
 		}
-		return p.CSV([]string{"catalogue", "system", "id", "role", "verdict", "does", "without", "setting", "note",
+		return w.CSV([]string{"catalogue", "system", "id", "role", "verdict", "does", "without", "setting", "note",
 			"protected"}, rows)
 	}
 	for k, e := range docs {
@@ -105,9 +105,9 @@ func (w Writer) Catalogue(all []*catalogue.Catalogue, words []string) error {
 		if e.From != "lockback" {
 			title = e.ID + "  of the catalogue " + e.From
 		}
-		p.Block(title, lines)
+		w.Block(title, lines)
 	}
-	p.Line("%s of %s", autostart.Count(len(docs), "entry", "entries"), autostart.Count(total, "entry", "entries"))
+	w.Line("%s of %s", autostart.Count(len(docs), "entry", "entries"), autostart.Count(total, "entry", "entries"))
 	return nil
 }
 

@@ -219,7 +219,6 @@ type CheckDocument struct {
 
 // Check tells what a check found; with all, what updates did to parts of the system too.
 func (w Writer) Check(r Checked, all bool) error {
-	p := w
 	telling, words := tellingFigures(r.Before, r.Now)
 	switch w.Format {
 	case "json":
@@ -228,7 +227,7 @@ func (w Writer) Check(r Checked, all bool) error {
 		if len(r.Starts.Boots) > 0 {
 			restarts.Last = r.Starts.Now.Time.Format(time.RFC3339)
 		}
-		return p.JSON(CheckDocument{MachineOf(r.Machine), r.Since.Name(), r.Since.Time.Format(time.RFC3339), restarts,
+		return w.JSON(CheckDocument{MachineOf(r.Machine), r.Since.Name(), r.Since.Time.Format(time.RFC3339), restarts,
 			r.Wants(), findings(r.Findings), trials(r.Trials), telling})
 	case "csv":
 		var rows [][]string
@@ -240,14 +239,14 @@ func (w Writer) Check(r Checked, all bool) error {
 			rows = append(rows, []string{string(f.Kind), strconv.FormatBool(f.Decide), f.Handle, f.Name, f.User,
 				string(f.State), f.Change, strconv.Itoa(f.Times), strings.Join(by, " "), f.Update})
 		}
-		return p.CSV([]string{"kind", "decide", "handle", "name", "user", "state", "change", "times", "by", "update"},
+		return w.CSV([]string{"kind", "decide", "handle", "name", "user", "state", "change", "times", "by", "update"},
 			rows)
 	}
 	if w.Quiet && r.Wants() == 0 {
 		return nil
 	}
-	p.Line("%s", Heading(r.Machine))
-	p.Line("Since %s of %s. %s", r.Since.Name(), Dated(r.Since.Time), restartWords(r.Starts,
+	w.Line("%s", Heading(r.Machine))
+	w.Line("Since %s of %s. %s", r.Since.Name(), Dated(r.Since.Time), restartWords(r.Starts,
 		trial.MomentOfSnapshot(r.Since)))
 	byKind := map[check.Kind][]check.Finding{}
 	for _, f := range r.Findings {
@@ -255,8 +254,8 @@ func (w Writer) Check(r Checked, all bool) error {
 	}
 	for _, kind := range check.Kinds {
 		if some := byKind[kind]; slices.ContainsFunc(some, func(f check.Finding) bool { return f.Wants }) {
-			p.Line("")
-			p.Bold(kindTitles[kind])
+			w.Line("")
+			w.Bold(kindTitles[kind])
 			for _, f := range some {
 				if f.Wants {
 					w.finding(f)
@@ -268,21 +267,21 @@ func (w Writer) Check(r Checked, all bool) error {
 	if !w.Quiet {
 		w.harmless(byKind, all)
 		if words != "" {
-			p.Line("")
-			p.Line("figures: %s (lockback figures has all)", words)
+			w.Line("")
+			w.Line("figures: %s (lockback figures has all)", words)
 		}
 	}
-	p.Line("")
+	w.Line("")
 	switch n := r.Wants(); {
 	case n > 0:
-		p.Line("%s to decide.", autostart.Count(n, "thing", "things"))
+		w.Line("%s to decide.", autostart.Count(n, "thing", "things"))
 	case len(r.Findings) == 0:
-		p.Line("Nothing to decide: all is as it was left.")
+		w.Line("Nothing to decide: all is as it was left.")
 	default:
-		p.Line("Nothing to decide.")
+		w.Line("Nothing to decide.")
 	}
 	if r.Search {
-		p.Line("A search for a culprit is under way: lockback culprit")
+		w.Line("A search for a culprit is under way: lockback culprit")
 	}
 	return nil
 }
@@ -308,7 +307,6 @@ func restartWords(st starts.Starts, since starts.Moment) string {
 
 // finding tells of one thing that has to be decided, and how.
 func (w Writer) finding(f check.Finding) {
-	p := w
 	e := f.Entry
 	lines := [][]string{{cmp.Or(e.Place, e.Location), e.Command}}
 	switch f.Kind {
@@ -376,8 +374,8 @@ func (w Writer) finding(f check.Finding) {
 	default:
 		lines = append(lines, []string{"to turn it off:", "lockback disable " + strings.Join(again, " ")})
 	}
-	p.Line("  %s  %s  for %s", e.Handle, e.Name, view.Whose(e))
-	p.Below(lines)
+	w.Line("  %s  %s  for %s", e.Handle, e.Name, view.Whose(e))
+	w.Below(lines)
 }
 
 func fieldWords(f snapshot.Field) string {
@@ -392,15 +390,14 @@ const maxTried = 6
 
 // trials tells what is on trial: with --quiet, only what is due.
 func (w Writer) trials(r Checked) {
-	p := w
 	titled := false
 	for _, t := range r.Trials {
 		if w.Quiet && !t.Due {
 			continue
 		}
 		if !titled {
-			p.Line("")
-			p.Bold("On trial")
+			w.Line("")
+			w.Bold("On trial")
 			titled = true
 		}
 		var names []string
@@ -434,8 +431,8 @@ func (w Writer) trials(r Checked) {
 		}
 		lines = append(lines, []string{"all is well:", "lockback keep " + id}, []string{"something is missing:",
 			"lockback undo " + id + ", or lockback culprit start " + id})
-		p.Line("  %s of %s", id, Dated(t.Change.Time))
-		p.Below(lines)
+		w.Line("  %s of %s", id, Dated(t.Change.Time))
+		w.Below(lines)
 	}
 }
 
@@ -445,21 +442,21 @@ const maxHarmless = 12
 // harmless tells what happened that is no reason to decide anything: what has something to do with packages and
 // the system by who did it, the rest by what it is.
 func (w Writer) harmless(byKind map[check.Kind][]check.Finding, all bool) {
-	p, titled := w, false
+	titled := false
 	line := func(what string, names []string) {
 		if len(names) == 0 {
 			return
 		}
 		if !titled {
-			p.Line("")
-			p.Bold("No reason to decide anything")
+			w.Line("")
+			w.Bold("No reason to decide anything")
 			titled = true
 		}
 		if n := len(names); n > maxHarmless && !all {
 			names = append(slices.Clone(names[:maxHarmless]), fmt.Sprintf("and %d more (--all names them)",
 				n-maxHarmless))
 		}
-		p.Line("  %s: %s", what, strings.Join(names, ", "))
+		w.Line("  %s: %s", what, strings.Join(names, ", "))
 	}
 	for _, kind := range check.Kinds {
 		var names []string

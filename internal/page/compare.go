@@ -36,11 +36,10 @@ func (w Writer) Difference(m *machine.Machine, from, to string, d snapshot.Diffe
 	for k, c := range d.Changed {
 		changed[k] = Changed{c.Handle, c.Name, doing.By(c.Handle), c.Fields}
 	}
-	p := w
 	telling, words := tellingFigures(before, after)
 	switch w.Format {
 	case "json":
-		return p.JSON(CompareDocument{from, to, list(d.Added), list(d.Removed), changed, telling})
+		return w.JSON(CompareDocument{from, to, list(d.Added), list(d.Removed), changed, telling})
 	case "csv":
 		var rows [][]string
 		for _, e := range d.Added {
@@ -54,29 +53,29 @@ func (w Writer) Difference(m *machine.Machine, from, to string, d snapshot.Diffe
 				rows = append(rows, []string{"changed", c.Handle, c.Name, c.By, f.Field, f.From, f.To})
 			}
 		}
-		return p.CSV([]string{"what", "handle", "name", "by", "field", "from", "to"}, rows)
+		return w.CSV([]string{"what", "handle", "name", "by", "field", "from", "to"}, rows)
 	}
-	p.Line("%s", Heading(m))
+	w.Line("%s", Heading(m))
 	ends := func() {
 		if d.Fleeting > 0 {
-			p.Line("%s until the next restart only and not compared", autostart.Count(d.Fleeting, "entry is there",
+			w.Line("%s until the next restart only and not compared", autostart.Count(d.Fleeting, "entry is there",
 				"entries are there"))
 		}
 		if words != "" {
-			p.Line("figures: %s (lockback figures has all)", words)
+			w.Line("figures: %s (lockback figures has all)", words)
 		}
 	}
 	if d.Empty() {
-		p.Line("nothing differs between %s and %s", from, to)
+		w.Line("nothing differs between %s and %s", from, to)
 		ends()
 		return nil
 	}
 	section := func(title string) {
-		p.Line("")
-		p.Bold(title)
+		w.Line("")
+		w.Bold(title)
 	}
-	p.listed("Added since "+from, d.Added, doing)
-	p.listed("Removed since "+from, d.Removed, doing)
+	w.listed("Added since "+from, d.Added, doing)
+	w.listed("Removed since "+from, d.Removed, doing)
 	var order []string // who did it: nobody of ours first
 	by := map[string][]Changed{}
 	for _, c := range changed {
@@ -95,19 +94,18 @@ func (w Writer) Difference(m *machine.Machine, from, to string, d snapshot.Diffe
 		} else {
 			section("Changed since " + from + " by " + who)
 		}
-		p.changed(by[who])
+		w.changed(by[who])
 	}
-	p.Line("")
+	w.Line("")
 	own := len(changed) - len(by[""])
-	p.Line("%d added, %d removed, %d changed between %s and %s; %d of the changes %s lockback's own", len(d.Added),
+	w.Line("%d added, %d removed, %d changed between %s and %s; %d of the changes %s lockback's own", len(d.Added),
 		len(d.Removed), len(d.Changed), from, to, own, isAre(own))
 	ends()
 	return nil
 }
 
 func (w Writer) changed(changed []Changed) {
-	p := w
-	if p.Width > 0 {
+	if w.Width > 0 {
 		for _, c := range changed {
 			var lines [][]string
 			for _, f := range together(c.Fields) {
@@ -119,11 +117,11 @@ func (w Writer) changed(changed []Changed) {
 						"nothing")})
 				}
 			}
-			p.Block(c.Handle+"  "+c.Name, lines)
+			w.Block(c.Handle+"  "+c.Name, lines)
 		}
 		return
 	}
-	p.Table([]view.Column{{Title: "handle"}, {Title: "name"}, {Title: "what"}, {Title: "was"}, {Title: "is"}},
+	w.Table([]view.Column{{Title: "handle"}, {Title: "name"}, {Title: "what"}, {Title: "was"}, {Title: "is"}},
 		func(yield func([]view.Cell) bool) {
 			for _, c := range changed {
 				for _, f := range together(c.Fields) {
@@ -141,7 +139,6 @@ func (w Writer) changed(changed []Changed) {
 
 // listed writes entries that were added or removed, those that no change of ours did first.
 func (w Writer) listed(title string, entries []autostart.Entry, doing *change.Doing) {
-	p := w
 	by := map[string][]*autostart.Entry{}
 	var order []string
 	for k := range entries {
@@ -153,13 +150,13 @@ func (w Writer) listed(title string, entries []autostart.Entry, doing *change.Do
 	}
 	slices.SortFunc(order, func(a, b string) int { return cmp.Or(cmp.Compare(len(a), len(b)), cmp.Compare(a, b)) })
 	for _, who := range order {
-		p.Line("")
+		w.Line("")
 		if who == "" {
-			p.Bold(title + ", not by lockback")
+			w.Bold(title + ", not by lockback")
 		} else {
-			p.Bold(title + " by " + who)
+			w.Bold(title + " by " + who)
 		}
-		p.Entries(by[who], view.Layout{Group: "place"})
+		w.Entries(by[who], view.Layout{Group: "place"})
 	}
 }
 

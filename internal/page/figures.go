@@ -28,10 +28,9 @@ type FiguresDocument struct {
 
 // Figures shows the figures of several moments side by side.
 func (w Writer) Figures(m *machine.Machine, moments []Moment) error {
-	p := w
 	switch w.Format {
 	case "json":
-		return p.JSON(FiguresDocument{MachineOf(m), moments})
+		return w.JSON(FiguresDocument{MachineOf(m), moments})
 	case "csv":
 		var rows [][]string
 		for _, at := range moments {
@@ -40,17 +39,17 @@ func (w Writer) Figures(m *machine.Machine, moments []Moment) error {
 					10), string(f.Unit), f.Basis})
 			}
 		}
-		return p.CSV([]string{"moment", "time", "figure", "value", "unit", "basis"}, rows)
+		return w.CSV([]string{"moment", "time", "figure", "value", "unit", "basis"}, rows)
 	}
-	p.Line("%s", Heading(m))
-	p.Line("")
+	w.Line("%s", Heading(m))
+	w.Line("")
 	columns := []view.Column{{Title: "figure"}}
 	taken := []view.Cell{view.T("taken")}
 	for _, at := range moments {
 		columns = append(columns, view.Column{Title: at.Name})
 		taken = append(taken, view.T(autostart.Minute(at.Time)))
 	}
-	p.Table(columns, func(yield func([]view.Cell) bool) {
+	w.Table(columns, func(yield func([]view.Cell) bool) {
 		if !yield(taken) {
 			return
 		}
@@ -67,8 +66,8 @@ func (w Writer) Figures(m *machine.Machine, moments []Moment) error {
 			}
 		}
 	})
-	p.Line("")
-	p.Line("%s", comparable(moments))
+	w.Line("")
+	w.Line("%s", comparable(moments))
 	return nil
 }
 

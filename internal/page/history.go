@@ -75,26 +75,25 @@ type HistoryDocument struct {
 // History lists snapshots and changes. On a screen, a snapshot that a change took first stands
 // in the change's own line.
 func (w Writer) History(m *machine.Machine, events work.Events, others map[string]work.Events) error {
-	p := w
 	items, before := ItemsOf(events)
 	switch w.Format {
 	case "json":
-		return p.JSON(HistoryDocument{list(items)})
+		return w.JSON(HistoryDocument{list(items)})
 	case "csv":
 		var rows [][]string
 		for _, i := range items {
 			rows = append(rows, i.row())
 		}
-		return p.CSV(itemHeader, rows)
+		return w.CSV(itemHeader, rows)
 	}
-	p.Line("%s", Heading(m))
-	p.Line("")
-	p.Table(itemColumns, slices.Values(itemRows(items, before)))
+	w.Line("%s", Heading(m))
+	w.Line("")
+	w.Table(itemColumns, slices.Values(itemRows(items, before)))
 	for _, path := range slices.Sorted(maps.Keys(others)) {
 		other, _ := ItemsOf(others[path])
-		p.Line("")
-		p.Bold("In another record, " + path + " (numbers of its own)")
-		p.Table(itemColumns, slices.Values(itemRows(other, nil)))
+		w.Line("")
+		w.Bold("In another record, " + path + " (numbers of its own)")
+		w.Table(itemColumns, slices.Values(itemRows(other, nil)))
 	}
 	return nil
 }

@@ -68,30 +68,29 @@ func (w Writer) Locations(inv inventory.Inventory) error {
 	for _, l := range inv.NotLookedAt {
 		all = append(all, Location{l.ID, l.Title, string(l.Stage), string(location.Unlooked), 0, l.Where(), "", ""})
 	}
-	p := w
 	switch w.Format {
 	case "json":
-		return p.JSON(LocationsDocument{all})
+		return w.JSON(LocationsDocument{all})
 	case "csv":
 		var rows [][]string
 		for _, l := range all {
 			rows = append(rows, []string{l.ID, l.Title, l.Stage, l.Status, strconv.Itoa(l.Entries),
 				strings.Join(l.Where, " "), l.Switch, l.Reason})
 		}
-		return p.CSV([]string{"id", "title", "stage", "status", "entries", "where", "switch", "reason"}, rows)
+		return w.CSV([]string{"id", "title", "stage", "status", "entries", "where", "switch", "reason"}, rows)
 	}
-	p.Line("%s", Heading(inv.Machine))
-	p.Line("")
+	w.Line("%s", Heading(inv.Machine))
+	w.Line("")
 	unlooked := 0
 	for _, l := range all {
 		if l.Status == string(location.Unlooked) {
 			unlooked++
 		}
 	}
-	if p.Width > 0 {
-		p.stacked(all)
+	if w.Width > 0 {
+		w.stacked(all)
 	} else {
-		p.Table([]view.Column{{Title: "location"}, {Title: "id"}, {Title: "stage"}, {Title: "entries"},
+		w.Table([]view.Column{{Title: "location"}, {Title: "id"}, {Title: "stage"}, {Title: "entries"},
 			{Title: "switch"}, {Title: "status"}, {Title: "where"}}, func(yield func([]view.Cell) bool) {
 			for _, l := range all {
 				if !yield([]view.Cell{view.T(l.Title), view.T(l.ID), view.T(l.Stage), view.T(strconv.Itoa(l.Entries)),
@@ -101,7 +100,7 @@ func (w Writer) Locations(inv inventory.Inventory) error {
 			}
 		})
 	}
-	p.Line("")
-	p.Line("%s read, %d not looked at yet", autostart.Count(len(inv.Locations), "location", "locations"), unlooked)
+	w.Line("")
+	w.Line("%s read, %d not looked at yet", autostart.Count(len(inv.Locations), "location", "locations"), unlooked)
 	return nil
 }

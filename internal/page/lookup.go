@@ -215,10 +215,9 @@ type LookupDocument struct {
 
 // Lookups tells what is known of programs beyond a machine.
 func (w Writer) Lookups(m *machine.Machine, list []LookedUp) error {
-	p := w
 	switch w.Format {
 	case "json":
-		return p.JSON(LookupDocument{MachineOf(m), list})
+		return w.JSON(LookupDocument{MachineOf(m), list})
 	case "csv":
 		var sheet [][]string
 		for _, l := range list {
@@ -226,14 +225,14 @@ func (w Writer) Lookups(m *machine.Machine, list []LookedUp) error {
 				sheet = append(sheet, []string{l.Entry.Handle, r.name, r.value, r.basis})
 			}
 		}
-		return p.CSV([]string{"handle", "fact", "value", "basis"}, sheet)
+		return w.CSV([]string{"handle", "fact", "value", "basis"}, sheet)
 	}
 	for k, l := range list {
 		if k > 0 {
-			p.Line("")
+			w.Line("")
 		}
-		p.Bold(l.Entry.Name + "  " + l.Entry.Handle)
-		p.rows(l.rows(w.Search != ""))
+		w.Bold(l.Entry.Name + "  " + l.Entry.Handle)
+		w.rows(l.rows(w.Search != ""))
 	}
 	return nil
 }

@@ -33,7 +33,6 @@ type NotesDocument struct {
 
 // WriteNotes tells notes, of a machine or, where that is nil, of all; done is what was done with them.
 func (w Writer) WriteNotes(m *machine.Machine, notes []*work.Noted, done string, dryRun bool) error {
-	p := w
 	docs := make([]Note, len(notes))
 	for k, n := range notes {
 		docs[k] = Note{Handles: list(n.Handles), Name: n.Name, System: n.Program.System, Machine: n.Machine,
@@ -45,23 +44,23 @@ func (w Writer) WriteNotes(m *machine.Machine, notes []*work.Noted, done string,
 	}
 	switch w.Format {
 	case "json":
-		return p.JSON(NotesDocument{docs, done != "" && !dryRun})
+		return w.JSON(NotesDocument{docs, done != "" && !dryRun})
 	case "csv":
 		rows := make([][]string, len(docs))
 		for k, n := range docs {
 			rows[k] = []string{strings.Join(n.Handles, " "), n.Name, n.System, n.KnownBy, n.Machine, n.Verdict, n.Role,
 				n.Text, n.By, n.Time}
 		}
-		return p.CSV([]string{"handles", "name", "os", "known_by", "machine", "verdict", "role", "text", "by", "time"},
+		return w.CSV([]string{"handles", "name", "os", "known_by", "machine", "verdict", "role", "text", "by", "time"},
 			rows)
 	}
 	if m != nil {
-		p.Line("%s", Heading(m))
-		p.Line("")
+		w.Line("%s", Heading(m))
+		w.Line("")
 	}
 	for k, n := range notes {
 		if k > 0 {
-			p.Line("")
+			w.Line("")
 		}
 		what, who := view.NoteWords(autostart.Note{Text: n.Text, Verdict: n.Verdict, Role: n.Role, By: n.By,
 			Time: n.Time, Proven: true})
@@ -83,10 +82,10 @@ func (w Writer) WriteNotes(m *machine.Machine, notes []*work.Noted, done string,
 				Role: n.Before.Role})
 			lines = append(lines, []string{"before: " + before})
 		}
-		p.Block(title, lines)
+		w.Block(title, lines)
 	}
 	if len(notes) > 0 {
-		p.Line("")
+		w.Line("")
 	}
 	text := autostart.Count(len(notes), "note", "notes")
 	switch {
@@ -95,6 +94,6 @@ func (w Writer) WriteNotes(m *machine.Machine, notes []*work.Noted, done string,
 	case done != "":
 		text = done + ": " + text
 	}
-	p.Line("%s", text)
+	w.Line("%s", text)
 	return nil
 }

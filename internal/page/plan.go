@@ -266,11 +266,16 @@ func StillRunning(plan change.Plan, inv inventory.Inventory) []string {
 	return lines
 }
 
+// leftOut says that an entry is left as it is, and why. Where a plan knows only what stops it, there is no handle.
+func leftOut(handle, name string, why any) string {
+	return "left out: " + strings.TrimSpace(fmt.Sprintf("%s  %s: %v", handle, name, why))
+}
+
 // LeftOutNotes name what a plan leaves out because it cannot be read or written.
 func LeftOutNotes(plan change.Plan) []string {
 	var notes []string
 	for _, l := range plan.LeftOut {
-		notes = append(notes, "left out: "+strings.TrimSpace(fmt.Sprintf("%s  %s: %v", l.Handle, l.Name, l.Err)))
+		notes = append(notes, leftOut(l.Handle, l.Name, l.Err))
 	}
 	return notes
 }
@@ -359,9 +364,8 @@ func EffectNotes(effects []inventory.SideEffect) []string {
 func SparedNotes(spared []change.Spared) []string {
 	var notes []string
 	for _, s := range spared {
-		notes = append(notes, fmt.Sprintf("left out: %s  %s: %s would stop with it, and is protected: %s "+
-			"(--guarded takes both)",
-			s.Item.Handle, s.Item.Name, s.Stops.Name, s.Stops.Guarded))
+		notes = append(notes, leftOut(s.Item.Handle, s.Item.Name,
+			fmt.Sprintf("%s would stop with it, and is protected: %s (--guarded takes both)", s.Stops.Name, s.Stops.Guarded)))
 	}
 	return notes
 }
@@ -439,8 +443,8 @@ func StillStarted(inv inventory.Inventory, items []*location.Item) []string {
 func SiftedNotes(s *work.Session, of work.Sifted, want location.Want) []string {
 	var notes []string
 	for _, item := range of.Fixed {
-		notes = append(notes, fmt.Sprintf("left out: %s  %s: %s", item.Handle, item.Name, cmp.Or(s.WhyFixed(item, want),
-			"it cannot be turned off here")))
+		notes = append(notes, leftOut(item.Handle, item.Name,
+			cmp.Or(s.WhyFixed(item, want), "it cannot be turned off here")))
 	}
 	if len(of.Guarded) > 0 {
 		notes = append(notes, "left out because they are protected (--guarded takes them too):")
@@ -466,7 +470,7 @@ func SiftedNotes(s *work.Session, of work.Sifted, want location.Want) []string {
 func RemovalNotes(left []removal.Left) []string {
 	var notes []string
 	for _, l := range left {
-		notes = append(notes, fmt.Sprintf("left out: %s  %s: %s", l.Item.Handle, l.Item.Name, l.Why))
+		notes = append(notes, leftOut(l.Item.Handle, l.Item.Name, l.Why))
 	}
 	return notes
 }

@@ -48,14 +48,13 @@ type ProductsDocument struct {
 // Products lists products, how many entries are of none that is known, and how many are hidden.
 func (w Writer) Products(m *machine.Machine, inv inventory.Inventory, products []product.Product, without,
 	hidden int) error {
-	p := w
 	switch w.Format {
 	case "json":
 		docs := make([]Product, len(products))
 		for k, pr := range products {
 			docs[k] = productOf(pr)
 		}
-		return p.JSON(ProductsDocument{MachineOf(m), docs, without, hidden})
+		return w.JSON(ProductsDocument{MachineOf(m), docs, without, hidden})
 	case "csv":
 		var rows [][]string
 		for _, pr := range products {
@@ -65,17 +64,17 @@ func (w Writer) Products(m *machine.Machine, inv inventory.Inventory, products [
 					item.User, string(item.State), pr.Uninstall})
 			}
 		}
-		return p.CSV([]string{"product", "version", "maker", "maker_basis", "installed", "installed_by", "with_system",
+		return w.CSV([]string{"product", "version", "maker", "maker_basis", "installed", "installed_by", "with_system",
 			"handle", "name", "user", "state", "uninstall"}, rows)
 	}
-	p.Line("%s", Heading(m))
+	w.Line("%s", Heading(m))
 	for _, pr := range products {
-		p.Line("")
+		w.Line("")
 		title, lines := productWords(pr, inv)
-		p.Block(title, lines)
+		w.Block(title, lines)
 	}
-	p.Line("")
-	p.Line("%s", autostart.Count(len(products), "product", "products")+leftOutWords(without, hidden))
+	w.Line("")
+	w.Line("%s", autostart.Count(len(products), "product", "products")+leftOutWords(without, hidden))
 	return nil
 }
 

@@ -25,25 +25,24 @@ type SuggestionsDocument struct {
 
 // Suggestions lists what could be turned off.
 func (w Writer) Suggestions(m *machine.Machine, all []review.Suggestion) error {
-	p := w
 	docs := make([]Suggestion, len(all))
 	for k, s := range all {
 		docs[k] = Suggestion{s.Item.Handle, s.Item.Name, s.Item.User, s.Kind, s.Why}
 	}
 	switch w.Format {
 	case "json":
-		return p.JSON(SuggestionsDocument{MachineOf(m), docs})
+		return w.JSON(SuggestionsDocument{MachineOf(m), docs})
 	case "csv":
 		var rows [][]string
 		for _, s := range docs {
 			rows = append(rows, []string{s.Handle, s.Name, s.User, s.Kind, s.Why})
 		}
-		return p.CSV([]string{"handle", "name", "user", "kind", "why"}, rows)
+		return w.CSV([]string{"handle", "name", "user", "kind", "why"}, rows)
 	}
-	p.Line("%s", Heading(m))
-	p.Line("")
+	w.Line("%s", Heading(m))
+	w.Line("")
 	if len(all) > 0 {
-		p.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 2}, {Title: "for"}, {Title: "kind"},
+		w.Table([]view.Column{{Title: "handle"}, {Title: "name", Share: 2}, {Title: "for"}, {Title: "kind"},
 			{Title: "because", Share: 4}}, func(yield func([]view.Cell) bool) {
 			for k, s := range docs {
 				if !yield([]view.Cell{view.T(s.Handle), view.T(s.Name), view.T(view.Whose(&all[k].Item.Entry)),
@@ -52,9 +51,9 @@ func (w Writer) Suggestions(m *machine.Machine, all []review.Suggestion) error {
 				}
 			}
 		})
-		p.Line("")
+		w.Line("")
 	}
-	p.Line("%s could be turned off; nothing was. lockback review goes through them", autostart.Count(len(all), "entry",
+	w.Line("%s could be turned off; nothing was. lockback review goes through them", autostart.Count(len(all), "entry",
 		"entries"))
 	return nil
 }

@@ -68,11 +68,10 @@ func VerdictWords(f *rounds.Search, v culprit.Verdict) []string {
 
 // Verdict shows what was found, and the rounds that prove it.
 func (w Writer) Verdict(f *rounds.Search, v culprit.Verdict, words []string) {
-	p := w
-	p.Lines(words)
-	p.Line("")
-	p.Rounds(f)
-	p.Line("")
+	w.Lines(words)
+	w.Line("")
+	w.Rounds(f)
+	w.Line("")
 	for _, found := range v.Found {
 		works, broken := "as it was before all this", "as it was when the search began"
 		if found.Works >= 0 {
@@ -81,7 +80,7 @@ func (w Writer) Verdict(f *rounds.Search, v culprit.Verdict, words []string) {
 		if found.Broken >= 0 {
 			broken = "in round " + strconv.Itoa(found.Broken+1)
 		}
-		p.Line("The proof for %s: it worked %s with it %s, and was broken %s with it %s as well.",
+		w.Line("The proof for %s: it worked %s with it %s, and was broken %s with it %s as well.",
 			f.Units[found.Unit].Names[0], works, f.WorksWhile(found.Unit), broken,
 			f.Was[f.Units[found.Unit].Handles[0]])
 	}
@@ -104,10 +103,9 @@ func suspectTitle(f *rounds.Search) string {
 
 // Rounds lists the rounds of a search.
 func (w Writer) Rounds(f *rounds.Search) {
-	p := w
 	columns := []view.Column{{Title: "round"}, {Title: "set up"}, {Title: "change"}, {Title: suspectTitle(f), Share: 1},
 		{Title: "answer"}}
-	p.Table(columns, func(yield func([]view.Cell) bool) {
+	w.Table(columns, func(yield func([]view.Cell) bool) {
 		for k, r := range f.Rounds {
 			name := ""
 			if r.Change > 0 {

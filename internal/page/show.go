@@ -107,14 +107,13 @@ func (w Writer) address(e *autostart.Entry, m *machine.Machine, more ...string) 
 
 // Show shows entries with all that is known of them.
 func (w Writer) Show(m *machine.Machine, items []*location.Item, started map[string][]*location.Item) error {
-	p := w
 	switch w.Format {
 	case "json":
 		docs := make([]ShownEntry, len(items))
 		for k, item := range items {
 			docs[k] = w.Known(m, item, started)
 		}
-		return p.JSON(ShowDocument{MachineOf(m), docs})
+		return w.JSON(ShowDocument{MachineOf(m), docs})
 	case "csv":
 		var sheet [][]string
 		for _, item := range items {
@@ -126,11 +125,11 @@ func (w Writer) Show(m *machine.Machine, items []*location.Item, started map[str
 				sheet = append(sheet, []string{e.Entry.Handle, "artifact", art.Artifact, art.Image})
 			}
 		}
-		return p.CSV([]string{"handle", "fact", "value", "basis"}, sheet)
+		return w.CSV([]string{"handle", "fact", "value", "basis"}, sheet)
 	}
 	for k, item := range items {
 		if k > 0 {
-			p.Line("")
+			w.Line("")
 		}
 		w.shown(w.Known(m, item, started))
 	}
@@ -240,11 +239,10 @@ func (e ShownEntry) rows() []row {
 }
 
 func (w Writer) shown(e ShownEntry) {
-	p := w
-	p.Bold(e.Entry.Name + "  " + e.Entry.Handle)
-	p.rows(e.rows())
-	p.Line("")
-	p.Decided(e, w.Verbose, " (--verbose lists them)")
+	w.Bold(e.Entry.Name + "  " + e.Entry.Handle)
+	w.rows(e.rows())
+	w.Line("")
+	w.Decided(e, w.Verbose, " (--verbose lists them)")
 }
 
 // rows writes what is known of an entry, one below the other.
@@ -259,18 +257,17 @@ func (w Writer) rows(rows []row) {
 // Decided writes what decides an entry. What is not there is counted, unless all is asked for, with a hint how to see
 // it.
 func (w Writer) Decided(e ShownEntry, all bool, hint string) {
-	p := w
-	p.Bold("Decided by")
+	w.Bold("Decided by")
 	present, absent := artifactRows(e.Artifacts, all)
 	for _, art := range present {
 		image := art.Image
 		if !all {
 			image = digest().ReplaceAllString(image, "")
 		}
-		p.Block(art.where, [][]string{{image}})
+		w.Block(art.where, [][]string{{image}})
 	}
 	if absent != "" {
-		p.Line("and by the absence of %s that could override it%s", absent, hint)
+		w.Line("and by the absence of %s that could override it%s", absent, hint)
 	}
 }
 

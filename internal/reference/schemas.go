@@ -41,10 +41,9 @@ var rules = map[string]rule{
 		autostart.ByNote, ""}},
 	"Maker.basis": basis(autostart.Bases), "CostDocument.basis": {enum: []string{"", "running now", "unit, now",
 		"last sign-in", "when it last ended"}},
-	"os":            {},
 	"Author.handle": {pattern: `^([a-z][a-z2-7]{6})?$`}, "ReviewEntry.handle": {}, "Suggestion.handle": {},
 	"Item.id": {pattern: `^[SC][1-9][0-9]*$`}, "Item.kind": {enum: []string{"snapshot", "change"}},
-	"Item.state":      {enum: []string{"trial", "kept", "done", "undone", "abandoned", "interrupted"}},
+	"Item.state":      {enum: states},
 	"ItemDocument.id": {pattern: `^[SC][1-9][0-9]*$`}, "ItemDocument.kind": {enum: []string{"snapshot", "change"}},
 	"ItemDocument.state": {enum: states},
 	"ChangeDetail.id":    {pattern: `^C[1-9][0-9]*$`}, "ChangeDetail.kind": {enum: []string{"change"}},
@@ -108,6 +107,9 @@ var typed = map[reflect.Type][]string{
 	reflect.TypeFor[check.Kind]():       words(check.Kinds), reflect.TypeFor[figures.Unit](): words(figures.Units),
 }
 
+// documented are the folders whose types, with their comments, stand in documents.
+var documented = []string{"internal/page", "core/autostart", "core/culprit", "core/figures", "core/snapshot"}
+
 // schemas makes docs/schema of the documents that commands print, by their names below the folder of documents. What a
 // field means stands in the comments of its type.
 func schemas() (map[string][]byte, error) {
@@ -119,7 +121,7 @@ func schemas() (map[string][]byte, error) {
 		}
 		return nil
 	}}
-	for _, dir := range []string{"internal/page", "core/autostart", "core/culprit", "core/figures", "core/snapshot"} {
+	for _, dir := range documented {
 		if err := r.AddGoComments("lockback/"+dir, filepath.Join(project, dir),
 			jsonschema.WithFullComment()); err != nil {
 			return nil, err
@@ -127,8 +129,7 @@ func schemas() (map[string][]byte, error) {
 	}
 	// The comments are found by the folder's path, the types by their package's.
 	for key, text := range maps.Clone(r.CommentMap) {
-		for _, dir := range []string{"internal/page", "core/autostart", "core/culprit", "core/figures",
-			"core/snapshot"} {
+		for _, dir := range documented {
 			if rest, ok := strings.CutPrefix(key, "lockback/"+dir+filepath.Join(project, dir)); ok {
 				r.CommentMap["lockback/"+dir+rest] = text
 			}

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"path/filepath"
 	"strings"
+
+	"lockback/core/machine/artifact"
 )
 
 // errExchanged says that a name leads to something else than a moment ago.
@@ -32,3 +34,11 @@ func (d *folder) walk(rel string, allowed func(at *folder, rel string) error) (*
 	}
 	return at, nil
 }
+
+// image reads the full image of what is in the folder under a name.
+func (d *folder) image(base string, max int64) (artifact.Image, error) {
+	return d.read(base, max, true)
+}
+
+// likeness is the image of what is in the folder under a name, without its content.
+func (d *folder) likeness(base string) (artifact.Image, error) { return d.read(base, 0, false) }

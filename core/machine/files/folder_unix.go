@@ -177,15 +177,7 @@ func again(call func() error) error {
 	}
 }
 
-// image reads the full image of what is in the folder under a name: content and
-// metadata from one descriptor, so that they are of one and the same file.
-func (d *folder) image(base string, max int64) (artifact.Image, error) {
-	return d.read(base, max, true)
-}
-
-// likeness is the image of what is in the folder under a name, without its content.
-func (d *folder) likeness(base string) (artifact.Image, error) { return d.read(base, 0, false) }
-
+// read reads content and metadata from one descriptor, so that they are of one and the same file.
 func (d *folder) read(base string, max int64, content bool) (artifact.Image, error) {
 	info, err := d.lstat(base)
 	if err != nil {

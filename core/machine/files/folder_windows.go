@@ -102,14 +102,6 @@ func (d *folder) readDir(base string) ([]fs.DirEntry, error) {
 	return sub.ReadDir(-1)
 }
 
-// image reads the full image of what is in the folder under a name.
-func (d *folder) image(base string, max int64) (artifact.Image, error) {
-	return d.read(base, max, true)
-}
-
-// likeness is the image of what is in the folder under a name, without its content.
-func (d *folder) likeness(base string) (artifact.Image, error) { return d.read(base, 0, false) }
-
 func (d *folder) read(base string, max int64, content bool) (artifact.Image, error) {
 	info, err := d.Lstat(base)
 	if err != nil {
