@@ -22,6 +22,7 @@ import (
 	"lockback/core/machine/account"
 	"lockback/core/machine/artifact"
 	"lockback/core/machine/files"
+	"lockback/core/parallel"
 	"lockback/core/program"
 )
 
@@ -38,14 +39,14 @@ func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item,
 	workers := runtime.GOMAXPROCS(0)
 	mac := &macFinder{machine: m}
 	part := func(k int) []*location.Item { return items[k*len(items)/workers : (k+1)*len(items)/workers] }
-	location.SideBySide(workers, func(k int) { findTargets(m, mac, part(k)) })
+	parallel.Each(workers, func(k int) { findTargets(m, mac, part(k)) })
 	book := program.Open(m, memory)
 	var decided map[*location.Item][]string
 	if book.HasPackages {
 		decided = decidingAll(m, items)
 	}
 	book.Look(namesOf(items, book.HasPackages, decided))
-	location.SideBySide(workers, func(k int) {
+	parallel.Each(workers, func(k int) {
 		for _, item := range part(k) {
 			tell(item, book.File(item.Target.Path))
 			consult(book, item, own, judge(m, book, item, decided[item]))
@@ -78,7 +79,7 @@ func namesOf(items []*location.Item, packages bool, decided map[*location.Item][
 // decidingAll are the files that decide each entry of the system's.
 func decidingAll(m *machine.Reader, items []*location.Item) map[*location.Item][]string {
 	files := make([][]string, len(items))
-	location.SideBySide(len(items), func(k int) {
+	parallel.Each(len(items), func(k int) {
 		if items[k].Scope == autostart.ForSystem {
 			files[k] = deciding(m, items[k])
 		}

@@ -16,6 +16,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/table"
 	"lockback/core/machine"
+	"lockback/core/parallel"
 	"lockback/core/program"
 	"lockback/core/use"
 )
@@ -66,7 +67,7 @@ func Take(m *machine.Machine, memory *program.Memory, own ...*catalogue.Catalogu
 func (inv Inventory) Measure() {
 	costs := cost.Read(inv.Machine)
 	uses := use.Read(inv.Machine.Reader(nil))
-	location.SideBySide(len(inv.Items), func(k int) {
+	parallel.Each(len(inv.Items), func(k int) {
 		item := inv.Items[k]
 		unit := ""
 		switch {

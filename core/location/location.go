@@ -16,12 +16,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
-
-	"golang.org/x/sync/errgroup"
 
 	"lockback/core/autostart"
 	"lockback/core/location/part"
@@ -29,6 +26,7 @@ import (
 	"lockback/core/machine/account"
 	"lockback/core/machine/artifact"
 	"lockback/core/machine/files"
+	"lockback/core/parallel"
 )
 
 // View is what a location may do to a machine: look.
@@ -458,7 +456,7 @@ func onceForHome(m *machine.Reader, unread []autostart.Unread) []autostart.Unrea
 // RunOn is [Run] with another view of the machine's files: as they would be.
 func RunOn(view View, m *machine.Reader, table []Location) ([]*Item, []autostart.Unread, []Report) {
 	surveys, shared := make([]*Survey, len(table)), &sync.Map{}
-	SideBySide(len(table), func(k int) {
+	parallel.Each(len(table), func(k int) {
 		s := &Survey{View: view, Machine: m, at: &table[k], packaged: table[k].packaged(), seen: map[string]int{},
 			titles: map[string]string{}, shared: shared}
 		s.at.Read(s)
@@ -477,17 +475,6 @@ func RunOn(view View, m *machine.Reader, table []Location) ([]*Item, []autostart
 		reports = append(reports, s.report())
 	}
 	return items, unread, reports
-}
-
-// SideBySide does a piece of work for each number below n, some of them at the same time: more
-// than there are processors, because most wait for the disk.
-func SideBySide(n int, do func(k int)) {
-	var group errgroup.Group
-	group.SetLimit(2 * runtime.GOMAXPROCS(0))
-	for k := range n {
-		group.Go(func() error { do(k); return nil })
-	}
-	group.Wait()
 }
 
 func (s *Survey) report() Report {

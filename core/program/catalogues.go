@@ -12,6 +12,7 @@ import (
 	"lockback/core/format/authenticode"
 	"lockback/core/format/peimage"
 	"lockback/core/machine"
+	"lockback/core/parallel"
 )
 
 // catalogueFolder is where Windows keeps the catalogues of its own files and of drivers: below the
@@ -60,7 +61,7 @@ func windowsCatalogues(m *machine.Reader, files []*File) {
 	}
 	trust := windowsTrust(m)
 	found := make([][]listing, len(names))
-	each(len(names), func(k int) { found[k] = listings(m, folder+`\`+names[k], names[k], sums, trust) })
+	parallel.Each(len(names), func(k int) { found[k] = listings(m, folder+`\`+names[k], names[k], sums, trust) })
 	for _, all := range found { // in the order of their names, whoever was read first
 		for _, l := range all {
 			for _, f := range wanted[l.sum] {

@@ -11,7 +11,6 @@ import (
 	"hash"
 	"io"
 	"os"
-	"runtime"
 	"strings"
 	"sync"
 
@@ -25,8 +24,6 @@ const maxHashed = 512 << 20
 
 // errTooLarge says why a file was not compared.
 var errTooLarge = errors.New("it is larger than what is compared")
-
-func workers() int { return runtime.GOMAXPROCS(0) }
 
 // hashes are the digests that package databases have.
 var hashes = map[string]func() hash.Hash{"md5": md5.New, "sha1": sha1.New, "sha256": sha256.New}

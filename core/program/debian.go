@@ -11,6 +11,7 @@ import (
 	"lockback/core/format/dpkg"
 	"lockback/core/machine"
 	"lockback/core/machine/files"
+	"lockback/core/parallel"
 )
 
 // Where dpkg keeps what it knows, dpkg(1).
@@ -142,7 +143,7 @@ func (db *debian) findOwners(files []*File) {
 		owner, ok := dpkg.Owner(name, ".list")
 		return !ok || db.packages[owner] == nil
 	})
-	each(len(lists), func(k int) {
+	parallel.Each(len(lists), func(k int) {
 		owner, _ := dpkg.Owner(lists[k], ".list")
 		list, info, err := db.machine.ReadFileInfo(path.Join(dpkgInfo, lists[k]), maxList)
 		if err != nil {
@@ -247,7 +248,7 @@ func (db *debian) findSums() {
 			lists = append(lists, name)
 		}
 	}
-	each(len(lists), func(k int) {
+	parallel.Each(len(lists), func(k int) {
 		list, err := db.machine.ReadFile(path.Join(dpkgInfo, lists[k]), maxList)
 		if err != nil {
 			return

@@ -11,6 +11,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/format/alpm"
 	"lockback/core/machine"
+	"lockback/core/parallel"
 )
 
 // pacmanFolder has a folder for each package that pacman installed.
@@ -34,7 +35,7 @@ func pacmanPackages(m *machine.Reader, files []*File) {
 	}
 	packages := make([]pacmanPackage, len(entries))
 	var mu sync.Mutex
-	each(len(entries), func(k int) {
+	parallel.Each(len(entries), func(k int) {
 		dir := path.Join(pacmanFolder, entries[k].Name())
 		desc, err := m.ReadFile(dir+"/desc", maxList)
 		if err != nil {

@@ -14,13 +14,13 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
 	"lockback/core/machine/files"
+	"lockback/core/parallel"
 )
 
 // Evidence is one piece of what is known of a file. What it says nothing of is empty.
@@ -153,7 +153,7 @@ func (b *Book) Look(names []string) {
 		state = stateOf(b.machine)
 	}
 	there, recalled := make([]bool, len(fresh)), make([]bool, len(fresh))
-	each(len(fresh), func(k int) {
+	parallel.Each(len(fresh), func(k int) {
 		there[k] = fresh[k].find()
 		recalled[k] = there[k] && b.memory.recall(fresh[k], state)
 	})
@@ -373,7 +373,7 @@ func (f *File) Problems() []string {
 func sharedOut(files []*File, do func(f *File)) {
 	order := slices.Clone(files)
 	slices.SortStableFunc(order, func(a, b *File) int { return cmp.Compare(b.Size, a.Size) })
-	each(len(order), func(k int) {
+	parallel.Each(len(order), func(k int) {
 		f := order[k]
 		do(f)
 		if f.looked != nil && !f.counted {
@@ -381,20 +381,6 @@ func sharedOut(files []*File, do func(f *File)) {
 			f.looked.Add(1)
 		}
 	})
-}
-
-// each does a piece of work for each number below n, on all processors.
-func each(n int, do func(k int)) {
-	var group sync.WaitGroup
-	var next atomic.Int64
-	for range min(n, 2*workers()) {
-		group.Go(func() {
-			for k := int(next.Add(1)) - 1; k < n; k = int(next.Add(1)) - 1 {
-				do(k)
-			}
-		})
-	}
-	group.Wait()
 }
 
 func hasPackages(m *machine.Reader) bool {

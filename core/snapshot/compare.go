@@ -10,10 +10,10 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/difference"
-	"lockback/core/location"
 	"lockback/core/location/table"
 	"lockback/core/machine/artifact"
 	"lockback/core/machine/mac"
+	"lockback/core/parallel"
 )
 
 // Difference is what differs between two snapshots.
@@ -192,7 +192,7 @@ func (d *Difference) compareQuiet(l *line, changed map[string][2]string, explain
 func decodeAll(lines []*line) ([]autostart.Entry, error) {
 	entries := make([]autostart.Entry, len(lines))
 	errs := make([]error, runtime.GOMAXPROCS(0))
-	location.SideBySide(len(errs), func(w int) {
+	parallel.Each(len(errs), func(w int) {
 		for k := w * len(lines) / len(errs); k < (w+1)*len(lines)/len(errs) && errs[w] == nil; k++ {
 			var r Recorded
 			if _, errs[w] = decodeEntry(lines[k].body(), &r); errs[w] == nil {

@@ -11,6 +11,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/machine/account"
 	"lockback/core/machine/artifact"
+	"lockback/core/parallel"
 )
 
 // startable are the kinds of units that start programs by themselves, with the
@@ -89,7 +90,7 @@ func (set *unitSet) names() []string {
 // addUnits reports units. They are looked at side by side and reported in order.
 func addUnits(s *location.Survey, set *unitSet, names []string, user *account.User) {
 	items := make([]*location.Item, len(names))
-	location.SideBySide(len(names), func(k int) { items[k] = set.item(s, names[k], user) })
+	parallel.Each(len(names), func(k int) { items[k] = set.item(s, names[k], user) })
 	for k, item := range items {
 		if item != nil {
 			s.Add(names[k], item)

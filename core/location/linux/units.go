@@ -10,6 +10,7 @@ import (
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
 	"lockback/core/machine/files"
+	"lockback/core/parallel"
 )
 
 // unitPath is systemd's search path for one of its managers, systemd.unit(5).
@@ -361,7 +362,7 @@ func (set *unitSet) parse(file string) unitfile.File {
 // parseAll reads and parses files side by side: it is most of an inventory's
 // work. What cannot be read is left for parse to report.
 func (set *unitSet) parseAll(files []string) {
-	location.SideBySide(len(files), func(k int) { set.parsed.load(set.view, files[k]) })
+	parallel.Each(len(files), func(k int) { set.parsed.load(set.view, files[k]) })
 }
 
 // dropInsOf lists the drop-ins of a unit in the order in which they apply: by

@@ -17,6 +17,7 @@ import (
 	"lockback/core/machine"
 	"lockback/core/machine/account"
 	"lockback/core/machine/files"
+	"lockback/core/parallel"
 )
 
 // jobFile is one job's property list.
@@ -89,7 +90,7 @@ func (f *jobFolder) read(s *location.Survey) {
 		}
 	}
 	errs := make([]error, len(f.files))
-	location.SideBySide(len(f.files), func(k int) { errs[k] = f.files[k].read(s, f.user) })
+	parallel.Each(len(f.files), func(k int) { errs[k] = f.files[k].read(s, f.user) })
 	f.unread = map[string]error{}
 	for k, err := range errs {
 		if err != nil {
@@ -405,7 +406,7 @@ func (d *disk) applications(s *location.Survey) []*app {
 		for _, p := range places {
 			d.findApps(s, p, true)
 		}
-		location.SideBySide(len(d.apps), func(k int) { d.apps[k].read(s) })
+		parallel.Each(len(d.apps), func(k int) { d.apps[k].read(s) })
 	})
 	return d.apps
 }
