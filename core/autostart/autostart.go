@@ -37,7 +37,7 @@ const (
 // Stages lists all stages in their fixed order.
 var Stages = []Stage{Boot, System, SignIn, Schedule, Event, Attach}
 
-// When is when the entries of a stage start that say nothing more exact; empty where the stage
+// When is when the entries of a stage start that say nothing more exact; empty if the stage
 // does not tell.
 func (s Stage) When() string {
 	switch s {
@@ -113,7 +113,7 @@ type Entry struct {
 	When       string   `json:"when"`    // when it starts, in words
 	Command    string   `json:"command"` // as it is written at the source
 	Target     Target   `json:"target"`
-	Known      *Known   `json:"-"`        // what is known of the program; nil: nothing, see [Entry.Facts]
+	Known      *Known   `json:"-"`        // what is known about the program; nil: nothing, see [Entry.Facts]
 	OSPart     bool     `json:"os_part"`  // a part of the operating system itself
 	OSBasis    string   `json:"os_basis"` // how that is known: [BySignature] and its like
 	Guarded    string   `json:"guarded"`  // what a mistake with it would cost; empty: not guarded
@@ -121,15 +121,15 @@ type Entry struct {
 	Source     Source   `json:"source"`
 	Switch     Switch   `json:"switch"`
 	Problems   []string `json:"problems"` // words of a fixed list, see docs
-	Cost       *Cost    `json:"cost"`     // nil where it is not known
+	Cost       *Cost    `json:"cost"`     // nil if it is not known
 	Uses       []Use    `json:"-"`        // the last time each person started it by hand, the latest first
-	Notes      []Note   `json:"notes"`    // what technicians wrote down of it, the nearest first
+	Notes      []Note   `json:"notes"`    // what technicians wrote down about it, the nearest first
 	// Shared is one handle for all entries that are the same thing of everyone's, each as one user gets it;
 	// empty of others.
 	Shared string `json:"-"`
 }
 
-// LastUsed is when anybody last started the program by hand; the zero time where that is not known.
+// LastUsed is when anybody last started the program by hand; the zero time if that is not known.
 func (e *Entry) LastUsed() time.Time {
 	if len(e.Uses) == 0 {
 		return time.Time{}
@@ -161,7 +161,7 @@ type Maker struct {
 type Source struct {
 	Path string `json:"path"`
 	Key  string `json:"key"`  // the key or value inside, where the place has such
-	Line int    `json:"line"` // counted from 1; 0 where the place has no lines
+	Line int    `json:"line"` // counted from 1; 0 if the place has no lines
 }
 
 // Unread is a place that could not be read. It is always reported: an empty
@@ -176,7 +176,7 @@ type Unread struct {
 const (
 	TargetMissing = "target-missing" // the program is not there
 	Unparsable    = "unparsable"     // kept raw, could not be understood
-	Ignored       = "ignored"        // the operating system passes it over, the mode says why
+	Ignored       = "ignored"        // the operating system skips it, the mode says why
 	Insecure      = "insecure"       // others than its owner may change what it runs
 	NotDefault    = "not-default"    // a setting of the system's own that leads elsewhere
 	// Of the program itself.

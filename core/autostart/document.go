@@ -33,7 +33,7 @@ type EntryDocument struct {
 	Switch           Switch `json:"switch"`   // how it is turned off
 	// What is wrong with it.
 	Problems []string `json:"problems"`
-	Notes    []Note   `json:"notes"` // what technicians wrote down of it, the nearest first
+	Notes    []Note   `json:"notes"` // what technicians wrote down about it, the nearest first
 	// What the program costs; null where that is not known.
 	Cost *CostDocument `json:"cost" jsonschema:"nullable"`
 	// When anybody last started the program by hand; null where that is not known.
@@ -50,5 +50,5 @@ type CostDocument struct {
 	Basis      string `json:"basis"` // where the figures come from, and of when they are
 }
 
-// JSONSchemaAlias is the form that the entry has in JSON, for who makes a schema of it.
+// JSONSchemaAlias is the form that the entry has in JSON, for whoever makes a schema of it.
 func (Entry) JSONSchemaAlias() any { return EntryDocument{} }

@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// MarshalJSON is the entry as docs/schema/list.schema.json has it. A fact that is not known is
+// MarshalJSON is the entry as docs/schema/list.schema.json defines it. A fact that is not known is
 // empty.
 func (e Entry) MarshalJSON() ([]byte, error) { return e.AppendJSON(nil), nil }
 

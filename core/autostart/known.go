@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// The ways in which a fact is known: what [Maker.Basis] and its like may hold. Where a fact is
-// told by several, the stronger one is kept; core/program has the order.
+// The ways in which a fact is known: what [Maker.Basis] and its like may hold. If several sources
+// give a fact, the strongest counts; core/program has the order.
 const (
 	BySignature = "signature" // signed, and traced to a root that is known
 	// signed, the file is as it was signed, and its signer is nobody that is known
@@ -48,14 +48,14 @@ const (
 	FactSignedAt                      // when
 )
 
-// Known is what is known of a program beside its file, decided from all evidence on it. Entries
+// Known is what is known about a program beside its file, decided from all evidence on it. Entries
 // that start the same program share it, so nobody changes one that an entry has.
 type Known struct {
 	Maker            Maker
 	Product          Product
 	Description      string
 	DescriptionBasis string
-	// Role is what the program is for, Verdict what the catalogue or a note says of it; empty
+	// Role is what the program is for, Verdict what the catalogue or a note says about it; empty
 	// where that is not known. RoleBasis is a basis, or what of its place tells.
 	Role, RoleBasis, Verdict, VerdictBasis string
 }
@@ -82,7 +82,7 @@ type Cost struct {
 	Since time.Time `json:"since,omitzero"`
 }
 
-// Note is what a technician wrote down of an entry's program, or of the entry itself.
+// Note is what a technician wrote down about an entry's program, or of the entry itself.
 type Note struct {
 	Text    string    `json:"text"`
 	Verdict string    `json:"verdict"`
@@ -112,13 +112,13 @@ const (
 // RoleWord is the program's role, [RoleUnknown] where it is not known.
 func (k *Known) RoleWord() string { return cmp.Or(k.Role, RoleUnknown) }
 
-// VerdictWord is what is said of the program, [Unrated] where nothing is.
+// VerdictWord is what is said about the program, [Unrated] where nothing is.
 func (k *Known) VerdictWord() string { return cmp.Or(k.Verdict, Unrated) }
 
-// nothing is what is known of an entry that has no [Known].
+// nothing is what is known about an entry that has no [Known].
 var nothing Known
 
-// Facts is what is known of the entry's program, never nil.
+// Facts is what is known about the entry's program, never nil.
 func (e *Entry) Facts() *Known {
 	if e.Known == nil {
 		return &nothing

@@ -56,7 +56,7 @@ func Nearest(word string, among []string) []string {
 	return words
 }
 
-// Suggest words the nearest ones as a question behind an error; empty where there are none.
+// Suggest words the nearest ones as a question behind an error; empty if there are none.
 func Suggest(word string, among []string) string {
 	near := Nearest(word, among)
 	for k, w := range near {

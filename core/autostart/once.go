@@ -54,7 +54,7 @@ func (t Target) like(o Target) bool {
 }
 
 // forEveryone is the one entry that stands for several. What it costs differs between users, so that only what
-// is known of all of them is told.
+// is known about all of them is told.
 func forEveryone(entries []*Entry) *Entry {
 	e := *entries[0]
 	e.Handle, e.User, e.Scope = e.Shared, "", ForSystem

@@ -274,7 +274,7 @@ func (s Selector) named(word string, e *Entry) bool {
 func isPattern(word string) bool { return strings.ContainsAny(word, "*?[") }
 
 // Occurs tells in what of an entry a word occurs, without regard to case: "name", "command"; it
-// is empty where the word occurs nowhere.
+// is empty if the word occurs nowhere.
 func Occurs(word string, e *Entry) string {
 	low := strings.ToLower(word)
 	for _, at := range []struct{ what, text string }{{"name", e.Name}, {"system's name", e.SystemName},
@@ -292,7 +292,7 @@ func Occurs(word string, e *Entry) string {
 }
 
 // Only returns the words for which a field stands alone, without exclusion: user=ines gives
-// [ines]. It is nil where the field is not used, or used otherwise.
+// [ines]. It is nil if the field is not used, or used otherwise.
 func (s Selector) Only(field string) []string {
 	for _, t := range s.fields {
 		if t.field == field && !t.not {

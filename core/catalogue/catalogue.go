@@ -1,4 +1,4 @@
-// Package catalogue is what is known of programs beforehand: what one does, what is lost without
+// Package catalogue is what is known about programs beforehand: what one does, what is lost without
 // it, whether a technician would keep it, and by what it is recognised. The catalogue is data, in
 // a form of its own that docs/catalogue.md describes; that of the operating systems and their
 // common applications is part of the program.
@@ -24,7 +24,7 @@ type Entry struct {
 	// Setting where its own setting is that stops it, where it has one.
 	Does             string
 	Without, Setting string `json:",omitempty"`
-	// Note is what a technician wrote down of it, By who and Date when, as 2026-11-26.
+	// Note is what a technician wrote down about it, By who and Date when, as 2026-11-26.
 	Note, By, Date string `json:",omitempty"`
 	Role           string // one of [autostart.Roles]
 	Verdict        string // one of [autostart.Verdicts]
@@ -32,8 +32,8 @@ type Entry struct {
 	Protect string
 	// Caution is a key of [Cautions]: what to think of before it is turned off; empty: nothing.
 	Caution string
-	// Part says that it is a part of the operating system. Whether this one is that part is for
-	// the proof to tell, and where there is none, for the place.
+	// Part says that it is a part of the operating system. Whether this file is that part, the
+	// proof tells; without a proof, its place.
 	Part bool
 	// KnownBy are the ways in which it is recognised: any of them.
 	KnownBy []Mark
@@ -103,7 +103,7 @@ var Protections = map[string]string{
 }
 
 // Cautions are what to think of before something is turned off, by the words of the catalogue: a mistake costs
-// less than with what is protected, and is noticed late.
+// less than with a protected entry, and shows late.
 var Cautions = map[string]string{
 	"upkeep":    "it keeps disks and files in order, which is missed only after months",
 	"modem":     "mobile network sticks need it",
@@ -151,7 +151,7 @@ type mark struct {
 }
 
 // What is embedded are the entries of the files linux.yaml, windows.yaml and macos.yaml in a form
-// that is read ten times as fast. A test holds the two against each other, and makes them anew:
+// that is read ten times as fast. A test holds the two against each other, and makes them again:
 // LOCKBACK_GOLDEN=write go test ./core/catalogue.
 //
 //go:embed linux.json windows.json macos.json
@@ -229,8 +229,8 @@ func (c *Catalogue) index() {
 	}
 }
 
-// Find returns the entry for a subject; nil where there is none. A part of the system that is known
-// by the names of its entries comes before what is known of the whole package, and of several
+// Find returns the entry for a subject; nil if there is none. A part of the system that is known
+// by the names of its entries comes before what is known about the whole package, and of several
 // entries the first counts.
 func (c *Catalogue) Find(s Subject) *Entry {
 	best := len(c.Entries)

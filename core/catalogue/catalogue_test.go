@@ -46,7 +46,7 @@ func TestShipped(t *testing.T) {
 	require.GreaterOrEqual(t, all, 600)
 }
 
-// finds wants a catalogue to know a subject as the entry with that id; as none where it is empty.
+// finds wants a catalogue to know a subject as the entry with that id; as none if it is empty.
 func finds(t *testing.T, c *catalogue.Catalogue, s catalogue.Subject, id string) {
 	t.Helper()
 	e := c.Find(s)

@@ -84,12 +84,12 @@ func (e *Engine) compare(s Step) error {
 	return nil
 }
 
-// Result is what came of a change.
+// Result is the outcome of a change.
 type Result struct {
 	Change   Change
 	Snapshot *snapshot.Snapshot // taken before the first step
 	Warnings []string           // what the running system said, and what was kept
-	// After is the inventory that was read afterwards; nil where the change did not ask
+	// After is the inventory that was read afterwards; nil if the change did not ask
 	// for one.
 	After *inventory.Inventory
 }

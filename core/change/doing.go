@@ -26,7 +26,7 @@ type Doing struct {
 // place is where a step stands in the record.
 type place struct{ change, seq int }
 
-// verdict is what the later side says of the image that a step gave.
+// verdict is what the later side says about the image that a step gave.
 type verdict uint8
 
 // It says nothing of a folder, and of what is as it was before; else it has the image, or another.

@@ -32,7 +32,7 @@ type draft struct {
 	decisions func() (map[string]Decision, error)
 	// earlier are images that artifacts had once: one that becomes like its own but for the time gets that, too.
 	earlier map[artifact.Artifact]artifact.Image
-	// back are the edits that bring an entry to a state which it had once; nil where nobody asks.
+	// back are the edits that bring an entry to a state which it had once; nil if nobody asks.
 	back func(handle string, state autostart.State) ([]location.Edit, bool)
 }
 
@@ -95,7 +95,7 @@ func (e *Engine) disables() ([]Change, error) {
 	return changes, err
 }
 
-// Image is the image of the artifact as the plan has it so far.
+// Image is the artifact's image after the steps planned so far.
 func (d *draft) Image(a artifact.Artifact) (artifact.Image, error) {
 	if i, ok := d.after[a]; ok {
 		return i, nil

@@ -14,7 +14,7 @@ import (
 // Choice is what somebody chose to turn off and on.
 type Choice struct {
 	Off, On []*location.Item
-	// Want says for whom; its state is not asked for.
+	// Want says for whom; its state does not matter.
 	Want location.Want
 	// Inventory is the machine as it was read: what stops with the choice is looked for in it.
 	Inventory inventory.Inventory
@@ -131,7 +131,7 @@ func (g guard) stopping(images map[artifact.Artifact]artifact.Image, named []str
 	return nil
 }
 
-// once looks at a plan with all items off, and returns those that must stay on; none where nothing protected stops.
+// once looks at a plan with all items off, and returns those that must stay on; none if nothing protected stops.
 func (g guard) once(items []*location.Item) []Spared {
 	d, plan := g.engine.newDraft(), Plan{want: map[string]autostart.State{}, taken: map[string]bool{}}
 	g.engine.switchItems(d, &plan, items, g.want)
@@ -169,8 +169,9 @@ func (g guard) once(items []*location.Item) []Spared {
 	return left
 }
 
-// harmless returns those of some that can be added to others while nothing stops, and hands on each that cannot, with
-// what stops. It tries all at once, and halves only what fails: for k of n that must stay about k log n times.
+// harmless returns the entries that can be added while nothing protected stops, and passes each other one on with
+// what it would stop. It tries all at once, and halves only what fails: for k of n that must stay about k log n
+// times.
 func harmless[T any](others, some []T, stops func([]T) *location.Item, leave func(T, *location.Item)) []T {
 	if len(some) == 0 {
 		return nil

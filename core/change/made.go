@@ -58,7 +58,7 @@ func (r *restore) inKey(a artifact.Artifact) bool {
 	})
 }
 
-// bringKeys brings keys back that were removed with all below them; values that the snapshot has are as it has them.
+// bringKeys brings keys back that were removed with all below them; values that the snapshot holds get its content.
 // Keys that are there again, and were removed when the snapshot was taken, go.
 func (r *restore) bringKeys() error {
 	for _, s := range r.removed {
@@ -75,7 +75,7 @@ func (r *restore) bringKeys() error {
 		}
 		current, err := r.d.Image(s.Artifact)
 		if handle == "" || err != nil || (current.Kind == artifact.Absent) == removed {
-			continue // it is as the snapshot has it
+			continue // it is as in the snapshot
 		}
 		if removed {
 			if err := r.d.set(s.Artifact, artifact.Image{Kind: artifact.Absent}, handle); err != nil {

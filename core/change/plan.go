@@ -72,7 +72,7 @@ type Plan struct {
 	// starts besides the entries of the plan; of plans of [Engine.Decide] only.
 	Spared  []Spared
 	Effects []inventory.SideEffect
-	// expect tells how an entry will be found; nil where nobody asks any more.
+	// expect tells how an entry will be found; nil if nobody asks any more.
 	expect func(handle string) Expected
 	// want are the entries that must be found in a state afterwards, with that.
 	want map[string]autostart.State
@@ -88,7 +88,7 @@ type Plan struct {
 
 // Expected is how a plan will leave an entry.
 type Expected struct {
-	// State is empty where the entry will not be there.
+	// State is empty if the entry will not be there.
 	State autostart.State
 	// Removed says that only the record will show it.
 	Removed bool
@@ -127,8 +127,8 @@ func (p *Plan) sortOutcomes() {
 	}
 }
 
-// Takes reports whether the plan removes what nothing on the machine will show afterwards: only the
-// record has it then.
+// Takes reports whether the plan removes what nothing on the machine will show afterwards: then
+// only the record holds it.
 func (p Plan) Takes() bool { return len(p.taken) > 0 }
 
 // Forget lets go of what only [Plan.Expect] needs: of a large machine that is much.
@@ -136,7 +136,7 @@ func (p *Plan) Forget() { p.expect = nil }
 
 // LeftOut is something that a plan leaves as it is, and why.
 type LeftOut struct {
-	Handle string // empty where it is no entry
+	Handle string // empty if it is no entry
 	Name   string
 	Err    error
 }
@@ -310,7 +310,7 @@ func (e *Engine) ownEdits(d *draft, item *location.Item, want location.Want) (ed
 
 // withContainers puts before the edits those that make the folders and keys which are
 // missing above them. A folder belongs to the owner of what goes into it; people's folders are
-// for them only, as the XDG Base Directory Specification has it.
+// for them only, as the XDG Base Directory Specification defines it.
 func (d *draft) withContainers(edits []location.Edit) ([]location.Edit, error) {
 	var all []location.Edit
 	planned := map[artifact.Artifact]bool{}
@@ -351,7 +351,7 @@ func (d *draft) missing(a artifact.Artifact, planned map[artifact.Artifact]bool)
 	return nil, nil
 }
 
-// container is the image of a container that is to be made for what has the other image.
+// container is the image of a container to make for what has the other image.
 func container(dir artifact.Artifact, inside artifact.Image) artifact.Image {
 	switch {
 	case dir.Kind == artifact.KeyArtifact:

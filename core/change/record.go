@@ -147,7 +147,7 @@ type Change struct {
 	// Boot is in which start of the system it was made, as [machine.Machine.Boot] has it: that of its snapshot.
 	Boot string
 	// Trial is after how many days somebody wants to be reminded that nobody has confirmed the change, and
-	// Kept when somebody did; the zero time where nobody has.
+	// Kept when somebody did; the zero time if nobody has.
 	Trial    int
 	Kept     time.Time
 	Outcomes []Outcome
@@ -179,7 +179,7 @@ func (d Decision) IsOff() bool { return d.State == autostart.Disabled || d.State
 // OnTrial reports whether the change stands and nobody has confirmed it.
 func (c Change) OnTrial() bool { return c.State == Done && c.Kind.Tried() && c.Kept.IsZero() }
 
-// Words are what the history says of the change: its kind and its message.
+// Words are what the history says about the change: its kind and its message.
 func (c Change) Words() string {
 	message := c.Message
 	if message == "" && c.Undoes > 0 {

@@ -22,8 +22,8 @@ var (
 	errIsFolder = errors.New("it is a folder, which is not removed")
 )
 
-// Remove plans to take entries away for good: what each is read from, and what says of it alone that it is on or off.
-// Programs stay, and so does what others have a share in. An artifact that keeps fails for is not taken away, and
+// Remove plans to take entries away for good: what each is read from, and what says about it alone that it is on or
+// off. Programs stay, and so does what others have a share in. An artifact that keeps fails for is not taken away, and
 // neither is its entry. All are the entries of the machine: those that are not to be removed must be found afterwards
 // as they are now. What cannot be removed is left out and named, as [Engine.Switch] does.
 func (e *Engine) Remove(items, all []*location.Item, keeps func(artifact.Artifact) error) (Plan, error) {
@@ -105,7 +105,7 @@ func (o overlay) Image(a artifact.Artifact) (artifact.Image, error) {
 
 // revived are the edits that bring an entry back which was removed while it was disabled, and turn it on: where what
 // turned it off cannot simply be taken back, because it is shared with others, its location reads it as it would be,
-// and its own switch turns it on. ok is false where no removal that stands took it away.
+// and its own switch turns it on. ok is false if no removal that stands took it away.
 func (e *Engine) revived(d *draft, item *location.Item, want location.Want) (edits []location.Edit, ok bool,
 	err error) {
 	changes, err := d.disables()

@@ -140,7 +140,7 @@ type restore struct {
 // newcomers.
 type parts struct {
 	known, newcomers []location.Sharer
-	states           bool // it says of entries whether they are on, and nothing else
+	states           bool // it says about entries whether they are on, and nothing else
 }
 
 // share notes the part of an item of now.
@@ -190,7 +190,7 @@ func (r *restore) ours(a artifact.Artifact, from, to artifact.Image) bool {
 	if err := r.e.Record.StepsOn(r.e.Machine.ID, a, func(before, after artifact.Image) {
 		unbroken = r.d.machine.Same(a, at, before)
 		if !unbroken {
-			at = from // it begins anew, where it is as it was
+			at = from // it starts over if it is as it was
 			unbroken = r.d.machine.Same(a, at, before)
 		}
 		at = after
@@ -200,8 +200,8 @@ func (r *restore) ours(a artifact.Artifact, from, to artifact.Image) bool {
 	return unbroken && r.d.machine.Same(a, at, to)
 }
 
-// keeps reports whether an artifact stays although it differs, with what to say about that. What the
-// system's own upgrades did is not taken back, and counted; neither is what somebody made where there was nothing.
+// keeps reports whether an artifact stays although it differs, and the sentence about it. What the system's own
+// upgrades did is not taken back, and counted; neither is what somebody made where there was nothing.
 func (r *restore) keeps(a artifact.Artifact, want, current artifact.Image) (stays bool, warning string) {
 	switch {
 	case !r.opt.SystemFiles && r.d.machine.SystemFile(a) && !r.made(a, current):

@@ -103,7 +103,7 @@ func WithTaken(inv inventory.Inventory, st Record) (inventory.Inventory, error) 
 // isRemoved reports whether an entry is, or was when it was recorded, one that only the record shows.
 func isRemoved(e *autostart.Entry) bool { return e.Mode == autostart.KeptInRecord }
 
-// takenItem makes the item of an entry that a change took away; nil where that
+// takenItem makes the item of an entry that a change took away; nil if that
 // is not what became of it.
 func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error), rec *snapshot.Recorded, r Removal,
 	forGood bool) *location.Item {

@@ -196,7 +196,7 @@ func kinOf(e *autostart.Entry) kin {
 	return kin{known.Product.Name, known.Maker.Name, folderOf(e.Target.Path)}
 }
 
-// common says what two entries have in common; empty where that is nothing.
+// common says what two entries have in common; empty if that is nothing.
 func (k kin) common(other kin) string {
 	switch {
 	case k.product != "" && k.product == other.product:

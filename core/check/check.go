@@ -54,7 +54,7 @@ type Finding struct {
 	Left autostart.State
 	// Instead is the entry that the change had turned off, where this one starts the same program under another name.
 	Instead *autostart.Entry
-	// At is when what starts it was written; the zero time where that is not known.
+	// At is when what starts it was written; the zero time if that is not known.
 	At time.Time
 	// By is who did it, as far as that could be found; Looked says that it was looked for.
 	By     []Author
@@ -67,7 +67,7 @@ type Finding struct {
 	Fields []snapshot.Field
 }
 
-// Input is what is known of both sides.
+// Input is what is known about both sides.
 type Input struct {
 	Machine *machine.Machine
 	Memory  *program.Memory

@@ -99,7 +99,7 @@ const (
 	maxScript  = 256 << 10 // bytes of a script
 	maxScripts = 16        // that one script or unit names
 	maxText    = 4 << 20   // bytes of all scripts
-	maxBinary  = 32 << 20  // bytes of a program that is none
+	maxBinary  = 32 << 20  // bytes of a program that is not text
 	maxRead    = 256 << 20 // bytes of all of these
 )
 
@@ -164,7 +164,7 @@ func (f *finder) isScript(name string) bool {
 	return strings.HasPrefix(text, "#!") || scriptEnding().MatchString(name) && text != ""
 }
 
-// script reads a file that is none for the processor, once; of any other it is empty.
+// script reads a file that the processor does not run, once; of any other it is empty.
 func (f *finder) script(name string) *script {
 	if s, known := f.scripts[name]; known {
 		return s

@@ -161,7 +161,7 @@ var app = sync.OnceValue(func() *regexp.Regexp {
 // escape is how systemd.unit(5) writes a byte in a name.
 var escape = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\\x[0-9a-f]{2}`) })
 
-// appOf is the id of the app that a unit is of; empty where it is none's.
+// appOf is the id of the app that a unit is of; empty if it is none's.
 func appOf(unit string) string {
 	found := app().FindStringSubmatch(unit)
 	if found == nil {

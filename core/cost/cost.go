@@ -20,7 +20,7 @@ const (
 	StartupTrace = "last sign-in" // Windows' trace of the last sign-in
 )
 
-// Costs is what is known of one machine's programs.
+// Costs is what is known about one machine's programs.
 type Costs struct {
 	programs map[string]autostart.Cost // by the program's path, see fold
 	units    map[string]autostart.Cost // by the unit's name
@@ -52,7 +52,7 @@ func Read(m *machine.Machine) *Costs {
 }
 
 // Of is what a program costs that an entry starts, or the unit or service that the entry is, empty
-// where it is neither; nil where nothing is known. The unit's own accounting is the most exact, what
+// where it is neither; nil if nothing is known. The unit's own accounting is the most exact, what
 // is used now comes before a trace.
 func (c *Costs) Of(program, unit string) *autostart.Cost {
 	program = c.fold(program)

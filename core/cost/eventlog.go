@@ -91,7 +91,7 @@ type Start struct {
 	Shell   int64 // the desktop itself
 }
 
-// LastStart is the last start that Windows wrote down; the zero time where there is none.
+// LastStart is the last start that Windows wrote down; the zero time if there is none.
 func LastStart(m *machine.Reader) (last Start) {
 	var written time.Time
 	readPerformanceLog(m, func(e evtx.Event) {

@@ -67,7 +67,7 @@ func ReadJournal(m *machine.Reader, messages, fields []string, visit func(journa
 	}
 }
 
-// logFolder is where the machine's logs are kept that outlive a restart, systemd-journald.service(8); empty where its
+// logFolder is where the machine's logs are kept that outlive a restart, systemd-journald.service(8); empty if its
 // id cannot be a folder's name.
 func logFolder(m *machine.Reader) string {
 	if m.ID == "" || strings.ContainsAny(m.ID, "/\x00") {
@@ -158,7 +158,7 @@ var archived = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^system@[0-9a-f]{32}-[0-9a-f]{16}-([0-9a-f]{16})\.journal$`)
 })
 
-// began is the time in the name of a closed file; empty where it is none.
+// began is the time in the name of a closed file; empty if it is none.
 func began(name string) string {
 	if m := archived().FindStringSubmatch(name); m != nil {
 		return m[1]

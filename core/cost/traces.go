@@ -76,7 +76,7 @@ type Process struct {
 }
 
 // ParseTrace reads a trace of a sign-in: XML, mostly in UTF-16, with an element Process for each
-// process. It fails where it is no such file; what it does not know it passes over.
+// process. It fails where it is no such file; what it does not know it skips.
 func ParseTrace(text []byte) ([]Process, error) {
 	d := xml.NewDecoder(bytes.NewReader(plainText(text)))
 	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil } // it is UTF-8 by now
@@ -115,7 +115,7 @@ type amount struct {
 	Value int64  `xml:",chardata"`
 }
 
-// in is the amount in the smallest unit; 0 where the unit is not known, or the amount is none.
+// in is the amount in the smallest unit; 0 if the unit is not known, or the amount is none.
 func (a amount) in(units map[string]int64) int64 {
 	if a.Value < 0 || a.Value > 1<<50 {
 		return 0

@@ -61,7 +61,7 @@ func (c *Costs) unitsNow() {
 	}
 }
 
-// number reads a file with one number; 0 where there is none.
+// number reads a file with one number; 0 if there is none.
 func number(name string) int64 {
 	b, err := os.ReadFile(name)
 	if err != nil {

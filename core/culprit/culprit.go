@@ -29,7 +29,7 @@ import (
 	"time"
 )
 
-// Answer is what came of a round.
+// Answer is the outcome of a round.
 type Answer string
 
 // The answers. Unanswered is that of the round that is under way.
@@ -69,7 +69,7 @@ type Round struct {
 	Suspects []int     `json:"suspects"`
 	Purpose  Purpose   `json:"purpose"`
 	Answer   Answer    `json:"answer"`
-	Change   int       `json:"change"` // that set it up; 0 where nothing had to be changed
+	Change   int       `json:"change"` // that set it up; 0 if nothing had to be changed
 	Time     time.Time `json:"time"`   // when it was set up
 }
 
@@ -79,7 +79,7 @@ type Search struct {
 	Rounds []Round
 }
 
-// Next is what is to be done next: a round, or nothing any more.
+// Next is what to do next: a round, or nothing any more.
 type Next struct {
 	Suspects []int // of the round
 	Purpose  Purpose
@@ -113,7 +113,7 @@ type Verdict struct {
 	Mistakes []Mistake
 }
 
-// set says of each unit, by its number, whether it is in it.
+// set says about each unit, by its number, whether it is in it.
 type set []bool
 
 func (s set) with(units ...int) set {

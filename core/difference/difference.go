@@ -36,7 +36,7 @@ const (
 )
 
 // Words says what is different at an artifact after it went from one image to another. It is
-// never empty where the images differ.
+// never empty if the images differ.
 func Words(a artifact.Artifact, before, after artifact.Image) []string {
 	switch {
 	case before.Kind == artifact.Absent && after.Kind == artifact.Absent:
@@ -309,7 +309,7 @@ func numbered(at []int) string {
 	return "lines " + strings.Join(words, ", ")
 }
 
-// properties words how two property lists differ; nil where they are none.
+// properties words how two property lists differ; nil if they are none.
 func properties(before, after []byte) []string {
 	was, err := plist.Parse(before)
 	if err != nil {

@@ -116,7 +116,7 @@ func lastStart(m *machine.Reader) []Figure {
 	return []Figure{{"last-start", at.Unix(), Moment, wtmp}}
 }
 
-// LastStart finds the last start of the machine in a file wtmp; the zero time where there is none.
+// LastStart finds the last start of the machine in a file wtmp; the zero time if there is none.
 func LastStart(text []byte) (last time.Time) {
 	for _, r := range utmp.Parse(text) {
 		if r.Type == utmp.Boot && r.Time.After(last) {
@@ -173,7 +173,7 @@ func startOfWindows(m *machine.Reader, when bool) []Figure {
 	return all
 }
 
-// telling are the figures by which a person judges a change, the most telling first.
+// telling lists the figures that say most about a change, the most telling first.
 var telling = []string{"start", "memory-used", "processes", "services-running", "entries-enabled"}
 
 // Difference is one figure of two times.

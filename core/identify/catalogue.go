@@ -45,9 +45,9 @@ func subjectOf(m *machine.Reader, book *program.Book, item *location.Item) catal
 	return s
 }
 
-// consult adds what catalogues of the technician's own say of an entry, the first that knows it. They come before the
-// one that is part of the program, but hide nothing, and protect more, never less: and that only where the program is
-// proved to be what it says.
+// consult adds what catalogues of the technician's own say about an entry, the first that knows it. They come before
+// the one that is part of the program, but hide nothing, and protect more, never less: and that only where the program
+// is proved to be what it says.
 func consult(book *program.Book, item *location.Item, own []*catalogue.Catalogue, s catalogue.Subject) {
 	for _, c := range own {
 		row := c.Find(s)

@@ -30,7 +30,7 @@ import (
 // the disk is waited for.
 func Prepare(system string) { go catalogue.Of(system) }
 
-// Annotate fills in what is known of the items' programs: target, maker, product, problems, os_part,
+// Annotate fills in what is known about the items' programs: target, maker, product, problems, os_part,
 // guarded. What was found of a program before is taken from the memory, which may be nil. The catalogues are the
 // technician's own, the first that knows an entry counts.
 func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item, own ...*catalogue.Catalogue) {
@@ -114,7 +114,7 @@ func inHome(m *machine.Reader, file string) bool {
 	})
 }
 
-// tell gives an item what is known of its program, behind what its location knows of it.
+// tell gives an item what is known about its program, behind what its location knows of it.
 func tell(item *location.Item, file *program.File) {
 	known := file.Known()
 	if claim := item.Known; claim != nil {

@@ -47,7 +47,7 @@ func TestWhatReallyStarts(t *testing.T) {
 	}
 }
 
-// packaged is what the row of a location says of a file.
+// packaged is what the row of a location says about a file.
 func packaged(table []location.Location, id, file string) bool {
 	k := slices.IndexFunc(table, func(l location.Location) bool { return l.ID == id })
 	return table[k].Packaged(file)

@@ -26,11 +26,10 @@ var costs = map[location.Role]string{
 // No other code decides either.
 //
 // Where the machine has a database that tells what the system is made of, all that decides the
-// entry, and its program, must be as the system's packages delivered it; the catalogue says what
-// it is for, and of packages that are not the base of every desktop, whether they count as parts.
-// Where there is none, name and place decide, and the basis says that it is only that. What the
-// catalogue says of the cost is more exact than the role, and counts for what was delivered only:
-// nothing protects an impostor.
+// entry, and its program, must be as the system's packages delivered it; the catalogue says what it
+// is for, and of packages that are not the base of every desktop, whether they count as parts.
+// Without one, name and place decide, and the basis says so. What the catalogue says about the cost
+// is more exact than the role, and counts for what was delivered only: nothing protects an impostor.
 //
 // It returns what catalogues are asked about the entry.
 func judge(m *machine.Reader, book *program.Book, item *location.Item, decided []string) catalogue.Subject {
@@ -38,7 +37,7 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 	item.OSPart = item.Shipped
 	protect(item, costs[item.Role], byPlace)
 	if book.File(item.Target.Path).Delivered() {
-		// What an entry says of itself protects it only where somebody vouches for its program.
+		// What an entry says about itself protects it only where somebody vouches for its program.
 		protect(item, guardOf(role), roleBasis)
 	}
 	defer func() { item.Known = withRole(item.Known, role, roleBasis) }() // behind what the catalogue says
@@ -126,7 +125,7 @@ func whose(book *program.Book, item *location.Item) ownership {
 	return all
 }
 
-// withCatalogue adds what the catalogue says of a program to what is known of it. What it does,
+// withCatalogue adds what the catalogue says about a program to what is known about it. What it does,
 // the catalogue says in a technician's words, so that comes first.
 func withCatalogue(known *autostart.Known, row *catalogue.Entry) *autostart.Known {
 	var k autostart.Known
@@ -139,7 +138,7 @@ func withCatalogue(known *autostart.Known, row *catalogue.Entry) *autostart.Know
 	return &k
 }
 
-// proof is what the system's packages say of an entry.
+// proof is what the system's packages say about an entry.
 type proof struct {
 	owned     bool // a package delivered its source
 	delivered bool // all of it is as a package delivered it

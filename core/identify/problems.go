@@ -85,8 +85,8 @@ func falseEnding(m *machine.Reader, name string) bool {
 		strings.HasSuffix(stem, "   ")
 }
 
-// othersHome reports whether a program lies in the home of somebody whose entry it is not: who
-// owns the home decides what runs with the rights of another.
+// othersHome reports whether a program lies in the home of somebody whose entry it is not: the
+// owner of the home decides what runs with another user's rights.
 func othersHome(m *machine.Reader, item *location.Item) bool {
 	for _, u := range m.Users {
 		home := u.Home
@@ -205,8 +205,8 @@ var systemNames = map[string]struct{ names, folders string }{
 		"/system /usr/libexec /usr/sbin /usr/bin /sbin /bin /library/apple"},
 }
 
-// impostor reports whether a program has the name of one of the system's, and lies elsewhere.
-// What is known to be of the system's maker is none.
+// impostor reports whether a program has the name of one of the system's, and lies elsewhere. A
+// program proved to come from the system's maker is no impostor.
 func impostor(m *machine.Reader, book *program.Book, item *location.Item) bool {
 	if book.File(item.Target.Path).Vouched() != "" {
 		return false

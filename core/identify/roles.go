@@ -63,7 +63,7 @@ var placeRoles = map[location.Role]string{
 	location.Sound: "sound", location.Camera: "device", location.InputMode: "input",
 }
 
-// hurting are the roles whose loss hurts, and what is said of it.
+// hurting are the roles whose loss hurts, and what is said about it.
 var hurting = map[string]string{"security": "security", "input": "input", "display": "screen", "storage": "disks",
 	"accessibility": "accessibility"}
 
@@ -82,10 +82,10 @@ func provenRole(item *location.Item) (role, basis string) {
 	return "", ""
 }
 
-// byPlace is the basis of what is known of an entry by the kind of place that it starts from.
+// byPlace is the basis of what is known about an entry by the kind of place that it starts from.
 const byPlace = "its place"
 
-// withRole adds to what is known of a program what it is for by proof, where nothing else tells.
+// withRole adds to what is known about a program what it is for by proof, where nothing else tells.
 func withRole(known *autostart.Known, role, basis string) *autostart.Known {
 	if role == "" || known != nil && known.Role != "" {
 		return known

@@ -50,7 +50,7 @@ func (f *windowsFinder) line(line string, item *location.Item) autostart.Target 
 	return f.command(line, item.Narrow, 0)
 }
 
-// Invocation parts the command line of a Windows entry: the program that it starts itself, in whole, which may be one
+// Invocation parts the command line of a Windows entry: the program that it starts itself, as a whole, which may be one
 // that only starts another, and the rest of the line as it stands, its variables expanded. It is not ok where the
 // program is not there, or is nothing that Windows starts as a program, and where a variable is left whose value is not
 // known.
@@ -100,7 +100,7 @@ func (f *windowsFinder) command(line string, narrow bool, depth int) autostart.T
 	return f.command(inner, narrow, depth+1)
 }
 
-// hostName is a program's name as the table of hosts has it.
+// hostName is a program's name in the form of the table of hosts.
 func hostName(program string) string {
 	return strings.TrimSuffix(strings.ToLower(program[strings.LastIndexByte(program, '\\')+1:]), ".exe")
 }
@@ -379,7 +379,7 @@ func cutFold(s, prefix string) (string, bool) {
 }
 
 // hosts are the programs that only start others. Each gets what stands behind
-// its name and returns the command that really runs: ok is false where the host
+// its name and returns the command that really runs: ok is false if the host
 // itself does the work, and an empty command means that it cannot be known.
 var hosts = map[string]func(rest string) (command string, ok bool){
 	"rundll32": func(rest string) (string, bool) {

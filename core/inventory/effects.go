@@ -20,14 +20,14 @@ import (
 // whose cron is off.
 type SideEffect struct {
 	Item    *location.Item
-	Becomes autostart.State // empty where it is no longer listed
-	// Because says why it becomes so, in words; empty where nothing else starts it.
+	Becomes autostart.State // empty if it is no longer listed
+	// Because says why it becomes so, in words; empty if nothing else starts it.
 	Because string
 }
 
 // SideEffects tells what else changes with some images, besides the entries that are named: the locations are read
-// once more, with these in place of what the files have. It is known of Linux, where units start each other and
-// daemons act on the tables of others, and of the classes that Windows' Explorer is told not to load; elsewhere no
+// once more, with these in place of what the files have. It is known about Linux, where units start each other and
+// daemons act on the tables of others, and for the classes that Windows' Explorer is set not to load; elsewhere no
 // entry depends on another one.
 func (inv Inventory) SideEffects(images map[artifact.Artifact]artifact.Image, named []string) []SideEffect {
 	if inv.Machine.OS == "windows" {
@@ -192,7 +192,7 @@ func ArgumentsOf(m *machine.Machine, entry *location.Item) (argv []string, ok bo
 }
 
 // Invocation parts the command line of an entry of Windows: the program that it starts itself, and the rest of the line
-// as it stands. The program is empty where that is not sure, and elsewhere than on Windows.
+// as it stands. The program is empty if that is not sure, and elsewhere than on Windows.
 func Invocation(m *machine.Machine, entry *location.Item) (program, rest string) {
 	if m.OS != "windows" {
 		return "", ""

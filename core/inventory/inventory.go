@@ -104,7 +104,7 @@ func (inv Inventory) Entries() []*autostart.Entry {
 	return entries
 }
 
-// Effect is when a change of a location's entries counts; empty where the machine has no such
+// Effect is when a change of a location's entries counts; empty if the machine has no such
 // location.
 func (inv Inventory) Effect(id string) location.Effect {
 	for _, l := range inv.Locations {

@@ -24,7 +24,7 @@ import (
 // choices are the alternatives in a place: {a,b,...}.
 var choices = regexp.MustCompile(`\{([^{}]*)\}`)
 
-// patterns are the regular expressions of the paths that a place stands for; none where it is
+// patterns are the regular expressions of the paths that a place stands for; none if it is
 // told in words.
 func patterns(where string) []string {
 	where, _, _ = strings.Cut(where, ": ")

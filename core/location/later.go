@@ -25,8 +25,8 @@ type Later struct {
 // Delayer is the switch of an entry that can be made to start later.
 type Delayer interface {
 	Switcher
-	// Delay plans that it starts some time after its stage has come. It fails with [ErrNoDelay] where the system has no
-	// way of that which is sure.
+	// Delay plans that it starts some time after its stage has come. It fails with [ErrNoDelay] if the system offers no
+	// reliable way.
 	Delay(m *machine.Reader, images Images, item *Item, d time.Duration, now time.Time) (Later, error)
 }
 

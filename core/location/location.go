@@ -65,10 +65,10 @@ type Location struct {
 	Also   []Reading
 	Runner Runner
 	Role   Role // of entries that have none of their own
-	// Adjust says more of each entry; nil where there is no more to say.
+	// Adjust says more of each entry; nil if there is no more to say.
 	Adjust func(*Survey, *Item)
 	Notify Notify
-	// Purpose is what its entries are for, whoever made them: one of [autostart.Roles]; empty where that differs.
+	// Purpose is what its entries are for, whoever made them: one of [autostart.Roles]; empty if that differs.
 	Purpose string
 	// FixedNames says that its files have one name on every machine: the name tells where a file is, not what.
 	FixedNames bool
@@ -110,7 +110,7 @@ func (k Kind) IsUnit() bool { return k == SystemUnit || k == UserUnit }
 func (k Kind) IsService() bool { return k == Service || k == DriverService }
 
 // Notify is the daemon of a running system that keeps in memory what it read from a location, and is told to read it
-// again: a person's own for what lies in a home, else the system's. The zero Notify is none.
+// again: a person's own for what lies in a home, else the system's. The zero Notify names no daemon.
 type Notify struct {
 	Daemon machine.DaemonKind
 	// Everyone says that what is for everyone is read by a daemon of each user's.
@@ -227,19 +227,19 @@ type Item struct {
 	CommandLine string
 	For         *account.User
 	Narrow      bool
-	// Program and Rest part CommandLine for who starts the same in another way, a [Delayer]: the program itself, in
+	// Program and Rest part CommandLine for whoever starts the same in another way, a [Delayer]: the program itself, in
 	// whole, and the rest of the line as it stands. They are empty for all others, and where that is not sure.
 	Program, Rest string
 	// Actions are all that it runs, where that is more than CommandLine, or not told by it alone.
 	Actions []Action
-	// Facts tells what else is known, for a person to read; nil where nothing
+	// Facts tells what else is known, for a person to read; nil if nothing
 	// is.
 	Facts func() []Fact
 	// Effect overrides the location's word on when a change is seen.
 	Effect Effect
-	// Ignored says why the system passes the entry over; empty where it does not. The mode says so too.
+	// Ignored says why the system skips the entry; empty where it does not. The mode says so too.
 	Ignored string
-	// Blocked says that the system is told not to load its class.
+	// Blocked says that a setting keeps the system from loading its class.
 	Blocked bool
 	// GuardBasis and CautionBasis say how it is known that the entry is protected, and that it needs a second thought.
 	GuardBasis, CautionBasis string
@@ -277,7 +277,7 @@ type Item struct {
 // Kind is what the entry is to the program that starts it.
 func (i *Item) Kind() Kind { return i.row().Kind }
 
-// Purpose is what all entries of its location are for, one of [autostart.Roles]; empty where that differs.
+// Purpose is what all entries of its location are for, one of [autostart.Roles]; empty if that differs.
 func (i *Item) Purpose() string { return i.row().Purpose }
 
 // HandedOver reports whether its program gets arguments which the entry does not show.
@@ -290,10 +290,10 @@ func (i *Item) row() *Location {
 	return i.Row
 }
 
-// passedOver stands in a mode before the reason for which the system passes an entry over.
+// passedOver stands in a mode before the reason for which the system skips an entry.
 const passedOver = "ignored: "
 
-// Because says why an entry is off, in words: its mode, or why the system passes it over, where the mode says nothing
+// Because says why an entry is off, in words: its mode, or why the system skips it, where the mode says nothing
 // else.
 func (i *Item) Because() string {
 	if i.Ignored != "" && i.Mode == passedOver+i.Ignored {
@@ -329,7 +329,7 @@ const (
 	InputMode       // text is typed with it
 )
 
-// AddFacts adds to what is known of an item, behind what is known already.
+// AddFacts adds to what is known about an item, behind what is known already.
 func (i *Item) AddFacts(more func() []Fact) {
 	before := i.Facts
 	i.Facts = func() []Fact {
@@ -340,7 +340,7 @@ func (i *Item) AddFacts(more func() []Fact) {
 	}
 }
 
-// Fact is something known of an entry, and where it comes from. Name is empty where the kind says enough.
+// Fact is something known about an entry, and where it comes from. Name is empty if the kind says enough.
 type Fact struct {
 	Kind               autostart.FactKind
 	Name, Value, Basis string
@@ -360,11 +360,11 @@ const (
 	AtNextUse
 	// AfterNewAliases is when mail servers see a change that keep aliases in a database, newaliases(1).
 	AfterNewAliases
-	// AfterNewCollection is when macOS has built its collection of kernel extensions anew, and restarted.
+	// AfterNewCollection is when macOS has built its collection of kernel extensions again, and restarted.
 	AfterNewCollection
 )
 
-// Status says what came of reading a location.
+// Status is the outcome of reading a location.
 type Status string
 
 // What can come of reading a location.
@@ -387,7 +387,7 @@ func NotLookedAt(id string, stage autostart.Stage, title string, where ...string
 	return l
 }
 
-// Report is what came of reading one location.
+// Report is the outcome of reading one location.
 type Report struct {
 	Location
 	Status  Status

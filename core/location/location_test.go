@@ -19,7 +19,7 @@ import (
 	"lockback/core/machine/files"
 )
 
-// A location tells what came of it, and entries that look the same are told
+// A location tells the result of it, and entries that look the same are told
 // apart in the order in which they stand.
 func TestWhatCameOfReading(t *testing.T) {
 	root := t.TempDir()

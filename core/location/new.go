@@ -17,7 +17,7 @@ import (
 	"lockback/core/machine/artifact"
 )
 
-// New is an entry that is to be made.
+// New is an entry to make.
 type New struct {
 	Name  string
 	Stage autostart.Stage // SignIn, System or Schedule
@@ -73,8 +73,8 @@ var (
 // maxName is how long a name may be, in bytes.
 const maxName = 120
 
-// Check fails where a name is none, or where the program is not there or cannot be started. Runs tells of the systems
-// without a mark for that which files they start.
+// Check fails if the name cannot be used, or if the program is missing or cannot start. Runs tells of the systems
+// without a mark for what files they start.
 func (n New) Check(m *machine.Reader, runs func(name string) bool) error {
 	if n.Name == "" || len(n.Name) > maxName || strings.TrimSpace(n.Name) != n.Name || !plain(n.Name) {
 		return fmt.Errorf(

@@ -102,7 +102,7 @@ type Found struct {
 	// one that decides without it; both are empty outside chains, and Vendor where nothing is
 	// behind.
 	Own, Vendor string
-	// Masked is what masks the file; empty where nothing does.
+	// Masked is what masks the file; empty if nothing does.
 	Masked string
 	// Foreign says that a user's own file has this one read, which is not the user's: what is in it is
 	// listed, and not changed because of that.

@@ -20,7 +20,7 @@ type Can struct {
 	Erase Eraser
 	Delay Delayer
 	Group Grouped
-	// Part is the share of an artifact that the entry has; nil where its artifacts are its own.
+	// Part is the share of an artifact that the entry has; nil if its artifacts are its own.
 	Part part.Part
 	// Removes says that nothing is left from which the entry could be read, once it is off: then only the record shows
 	// it.
@@ -84,7 +84,7 @@ type PerUser interface {
 // NoSwitch stands where nothing can be switched, and says why.
 type NoSwitch struct {
 	Why string
-	Of  part.Part // the entry's share of its artifact; nil where that is its own
+	Of  part.Part // the entry's share of its artifact; nil if that is its own
 }
 
 // Part is what the entry has of its artifact.
@@ -222,7 +222,7 @@ type Grouped interface {
 	// Group is that artifact.
 	Group() artifact.Artifact
 	// PlanGroup is [Switcher.Plan] for several switches of one group. Each has an error,
-	// nil where it is set.
+	// nil if it is set.
 	PlanGroup(images Images, want Want, group []Switcher) ([]Edit, []error)
 }
 

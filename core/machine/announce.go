@@ -98,7 +98,7 @@ func (m *Machine) isDeaf(who manager) {
 }
 
 // ConfirmUnit asks the manager of a unit for its state: the system's, or that of the user who is named. It fails when
-// the manager's word differs from ours. A manager that did not answer once is not asked again.
+// the manager's word differs from ours. It does not ask again a manager that once failed to answer.
 func (m *Machine) ConfirmUnit(name, user, mode string) error {
 	if !m.Live {
 		return nil

@@ -15,7 +15,7 @@ import (
 	"lockback/internal/testkit"
 )
 
-// What a service manager says of an entry counts, not only what the files say.
+// What a service manager says about an entry counts, not only what the files say.
 func TestManagersOwnWord(t *testing.T) {
 	t.Parallel()
 	const uid = 61234

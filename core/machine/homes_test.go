@@ -13,7 +13,7 @@ import (
 	"lockback/internal/testkit"
 )
 
-// Nobody is passed over in silence: whose home is elsewhere is named, and who has a home and no account
+// Nobody is skipped in silence: whose home is elsewhere is named, and who has a home and no account
 // is a user all the same.
 func TestHomesAndAccounts(t *testing.T) {
 	t.Parallel()

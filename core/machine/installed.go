@@ -13,7 +13,7 @@ var bornFiles = map[string][]string{
 	"macos": {"/private/var/db/.AppleSetupDone"},
 }
 
-// Installed is when the operating system was installed; the zero time where nothing tells. A large update of
+// Installed is when the operating system was installed; the zero time if nothing tells. A large update of
 // Windows counts as an installation, for it notes one.
 func (m *Machine) Installed() time.Time {
 	if m.OS == "windows" {

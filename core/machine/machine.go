@@ -59,8 +59,7 @@ type Machine struct {
 // ErrNoSystem says that a folder holds no operating system that can be read.
 var ErrNoSystem = errors.New("no operating system found")
 
-// systemMarks tells by which file a system is known. Any one of a row's marks
-// is enough.
+// systemMarks lists the file that marks each system. Any one of a row's marks is enough.
 var systemMarks = []struct {
 	os    string
 	names files.Naming

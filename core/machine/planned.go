@@ -21,7 +21,7 @@ type Planned struct {
 	below  map[string][]string // a folder, to the names in it that the plan has
 
 	mu       sync.Mutex
-	resolved map[string]string // a folder as it is asked for, to what it leads to
+	resolved map[string]string // a folder by the name asked for, to the folder it leads to
 }
 
 // Planned returns the machine as it would be with some images.

@@ -40,7 +40,8 @@ type Program struct {
 	Label string
 }
 
-// hosts run what they are told to: their maker and package say nothing of that. In small letters, without ".exe".
+// hosts run whatever their arguments name: their maker and package say nothing of that. In small letters, without
+// ".exe".
 var hosts = map[string]bool{
 	"sh": true, "bash": true, "dash": true, "zsh": true, "ksh": true, "fish": true, "env": true, "python": true,
 	"python2": true, "python3": true, "perl": true, "ruby": true, "node": true, "php": true,
@@ -60,7 +61,7 @@ var hosts = map[string]bool{
 	"reg": true, "sc": true, "net": true, "net1": true, "schtasks": true, "xcopy": true, "robocopy": true,
 }
 
-// ProgramOf is how the program of an entry is recognised elsewhere; ok is false where nothing tells more than its
+// ProgramOf is how the program of an entry is recognised elsewhere; ok is false if nothing tells more than its
 // place.
 func ProgramOf(system string, e *autostart.Entry) (p Program, ok bool) {
 	p.System, p.File = system, fileOf(e)
@@ -160,14 +161,14 @@ func (p Program) String() string {
 	return text
 }
 
-// Note is what somebody wrote down of a program, or of one entry.
+// Note is what somebody wrote down about a program, or of one entry.
 type Note struct {
 	// Program is what it is about; of a note on one entry, Machine and Handle are instead.
 	Program         Program
 	Machine, Handle string
 	// Name is what the entry was called where it was noted.
 	Name string
-	// Verdict and Role are empty where nothing is said of them, like Text.
+	// Verdict and Role are empty if nothing is said about them, like Text.
 	Verdict, Role, Text string
 	By                  string
 	Time                time.Time
@@ -246,7 +247,7 @@ func (b *Book) On(machine, handle string) (Note, bool) {
 	return n, ok
 }
 
-// Apply gives the entries of a machine the notes on them. What a note says of verdict and role comes before the
+// Apply gives the entries of a machine the notes on them. What a note says about verdict and role comes before the
 // catalogue's word; it hides nothing, and takes no protection away.
 func (b *Book) Apply(system, machine string, entries []*autostart.Entry) {
 	if b == nil || len(b.programs)+len(b.entries) == 0 {
@@ -256,7 +257,7 @@ func (b *Book) Apply(system, machine string, entries []*autostart.Entry) {
 		known   *autostart.Known
 		program Program
 	}
-	made := map[with]*autostart.Known{} // entries that start one program go on sharing what is known of it
+	made := map[with]*autostart.Known{} // entries of one program keep sharing what is known about it
 	for _, e := range entries {
 		if b.files[fileOf(e)] || b.files[""] {
 			if p, ok := ProgramOf(system, e); ok {
@@ -282,7 +283,7 @@ func remark(n Note, machine, proven bool) autostart.Note {
 		Proven: proven}
 }
 
-// judged is what is known of a program with what a note says of it.
+// judged is what is known about a program with what a note says about it.
 func judged(known *autostart.Known, n Note) *autostart.Known {
 	k := *known
 	if n.Role != "" {

@@ -24,15 +24,15 @@ type Product struct {
 	Name, Version string
 	Maker         autostart.Maker
 	// Installed is when, as [autostart.Product] has it, InstalledBy what installed it, in words: "dpkg". Both are
-	// empty where that is not known.
+	// empty if that is not known.
 	Installed, InstalledBy string
 	// WithSystem says that it was installed on the day of the system itself: it came with the computer.
 	WithSystem bool
-	// Uninstall is the product's own way to be taken off: a command, or words where there is none to type. Empty
+	// Uninstall is the product's own way to be taken off: a command, or a sentence if there is no command. Empty
 	// where none is known.
 	Uninstall string
 	Items     []*location.Item
-	// Cost is what its programs cost together, each once; nil where nothing is known.
+	// Cost is what its programs cost together, each once; nil if nothing is known.
 	Cost *autostart.Cost
 	// Used is the last time that somebody started one of its programs by hand; the zero Use where none is known.
 	Used autostart.Use
@@ -92,7 +92,7 @@ func (p *Product) describe(m *machine.Machine, born time.Time) {
 		known := item.Entry.Facts()
 		if known.Maker.Name != "" && (p.Maker.Name == "" || slices.Index(autostart.Bases,
 			known.Maker.Basis) < slices.Index(autostart.Bases, p.Maker.Basis)) {
-			p.Maker = known.Maker // of what is known of its programs, the surest
+			p.Maker = known.Maker // of what is known about its programs, the surest
 		}
 		p.Installed = cmp.Or(p.Installed, known.Product.Installed)
 		if len(item.Uses) > 0 && item.Uses[0].Last.After(p.Used.Last) {

@@ -154,7 +154,7 @@ func (f *File) catalogueSums() [][]byte {
 // in other systems that run its programs they are not.
 const ownUnsigned = `\System32\ntdll.dll`
 
-// windowsUnsigned says of drivers that nobody signed them, where the system's own parts are signed:
+// windowsUnsigned says about drivers that nobody signed them, where the system's own parts are signed:
 // Windows does not load such a driver.
 func windowsUnsigned(m *machine.Reader, files []*File) {
 	proven := func(f *File) bool {

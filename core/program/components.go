@@ -73,7 +73,7 @@ func componentFile(text string) string {
 	return windata.LowerASCII(text)
 }
 
-// listedProduct is what the key of an installed product says of it.
+// listedProduct is what the key of an installed product says about it.
 func listedProduct(k *registry.Key, source string) (Evidence, bool) {
 	e := Evidence{Basis: autostart.ByReceipt, Source: source, Maker: k.Text("Publisher"),
 		Product: k.Text("DisplayName"), Version: k.Text("DisplayVersion")}

@@ -18,7 +18,7 @@ var flatpakFile = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^(.*/flatpak/app/([^/]+)/(?:current|[^/]+/[^/]+)/[^/]+)/(?:files|export/bin)/`)
 })
 
-// flatpaks tells what apps of Flatpak say of themselves in their description, AppStream's
+// flatpaks tells what apps of Flatpak say about themselves in their description, AppStream's
 // metainfo. Whether they are as they were delivered is not compared.
 func flatpaks(m *machine.Reader, programs []*File) {
 	for _, f := range programs {

@@ -58,7 +58,7 @@ func (f *File) bundle() (b bundle, ok bool) {
 	return b, b.dict != nil
 }
 
-// bundleSays adds what an app says of itself.
+// bundleSays adds what an app says about itself.
 func (f *File) bundleSays(b bundle) {
 	e := Evidence{Basis: autostart.ByBundle, Source: b.folder + "/Contents/Info.plist, which anybody can write",
 		Product: firstOf(b.dict.Text("CFBundleDisplayName"), b.dict.Text("CFBundleName")),
@@ -99,7 +99,7 @@ var appCategories = map[string]string{
 	"public.app-category.social-networking": "messaging",
 }
 
-// role is what a bundle is for by its type, as it says itself; empty where that tells nothing.
+// role is what a bundle is for by its type, as it says itself; empty if that tells nothing.
 func (b bundle) role() string {
 	if role := bundleTypes[path.Ext(b.folder)]; role != "" {
 		return role
@@ -331,7 +331,7 @@ func Sealed(m *machine.Reader, file string) bool {
 		slices.ContainsFunc(macSystemFolders, func(dir string) bool { return strings.HasPrefix(file, dir) })
 }
 
-// sealedVolume says of the files on the system's own volume that they are the system's.
+// sealedVolume says about the files on the system's own volume that they are the system's.
 func sealedVolume(m *machine.Reader, files []*File) {
 	for _, f := range files {
 		if !Sealed(m, f.Path) {

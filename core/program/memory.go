@@ -68,7 +68,7 @@ func (m *Memory) Fresh() []Row {
 	return all
 }
 
-// recall fills in what is known of a file, and reports whether it is.
+// recall fills in what the memory holds about a file, and reports whether it held any.
 func (m *Memory) recall(f *File, state string) bool {
 	if m == nil {
 		return false
@@ -125,7 +125,7 @@ func stateOf(m *machine.Reader) string {
 	return hex.EncodeToString(sum[:12])
 }
 
-// databases are the files whose change may change what is known of others.
+// databases are the files whose change may change what is known about others.
 var databases = map[string][]string{
 	"linux": slices.Concat([]string{dpkgStatus, dpkgFolder + "/diversions", dpkgInfo, pacmanFolder}, rpmDatabases,
 		apkInstalled),

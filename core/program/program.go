@@ -23,7 +23,7 @@ import (
 	"lockback/core/parallel"
 )
 
-// Evidence is one piece of what is known of a file. What it says nothing of is empty.
+// Evidence is one piece of what is known about a file. What it says nothing of is empty.
 type Evidence struct {
 	// Basis is how it is known: [autostart.BySignature] and its like. Empty where the evidence
 	// could not be read, or proves nothing: then only its notes and problems count.
@@ -49,7 +49,7 @@ type Evidence struct {
 	Notes []Note
 }
 
-// Note is a remark for a person, under a name. Name is empty where the kind says enough.
+// Note is a remark for a person, under a name. Name is empty if the kind says enough.
 type Note struct {
 	Kind       autostart.FactKind
 	Name, Text string
@@ -122,7 +122,7 @@ type Book struct {
 	// the system delivered, so that one which is in none of them is not the system's.
 	HasPackages bool
 	// Vouches says that one of the files that were looked at is proved to be the system's own: then the
-	// machine has what proves that, and programs of the system without a proof are none.
+	// machine has what proves that, and a program of the system without a proof does not count as one.
 	Vouches bool
 
 	machine *machine.Reader
@@ -135,7 +135,7 @@ func Open(m *machine.Reader, memory *Memory) *Book {
 	return &Book{HasPackages: hasPackages(m), machine: m, memory: memory, files: map[string]*File{}}
 }
 
-// File returns what is known of a file that was looked at; nil where it was not, or is not there.
+// File returns what is known about a file that was looked at; nil where it was not, or is not there.
 func (b *Book) File(name string) *File { return b.files[name] }
 
 // Look looks at the files with these names, those that it has not seen yet.
@@ -201,7 +201,7 @@ func (b *Book) ask(always bool, files []*File) {
 	}
 }
 
-// find looks where the file really is; ok is false where there is no regular file, and no link to
+// find looks where the file really is; ok is false if there is no regular file, and no link to
 // /dev/null, which stands for one that is not to be there.
 func (f *File) find() (ok bool) {
 	info, err := f.machine.Lstat(f.Name)
@@ -231,7 +231,7 @@ func (f *File) find() (ok bool) {
 	return true
 }
 
-// Known is what is known of the file, nil where nothing is. Nobody changes it.
+// Known is what is known about the file, nil if nothing is. Nobody changes it.
 func (f *File) Known() *autostart.Known {
 	if f == nil {
 		return nil
@@ -289,7 +289,7 @@ func (f *File) decide() *autostart.Known {
 }
 
 // Vouched says that the file is a part of the operating system as its maker delivers it, and how
-// that is known; the basis is empty where it is not.
+// that is known; the basis is empty if it is not.
 func (f *File) Vouched() (basis string) {
 	if f == nil {
 		return ""
@@ -396,7 +396,7 @@ func hasPackages(m *machine.Reader) bool {
 	return false
 }
 
-// Merge adds what a location knows of a program to what is known of it otherwise, which counts
+// Merge adds what a location knows of a program to what is known about it otherwise, which counts
 // more.
 func Merge(known, claim *autostart.Known) *autostart.Known {
 	if known == nil {

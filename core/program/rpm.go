@@ -85,15 +85,15 @@ func rpmEvidence(p *rpmdb.Package) Evidence {
 	return e
 }
 
-// delivery is what a package says of one file that it delivered.
+// delivery is what a package says about one file that it delivered.
 type delivery struct {
 	path     string // as the package has it
 	evidence Evidence
-	kind     string // of the sum; empty where it is one that is not made here
+	kind     string // of the sum; empty if it is one that is not made here
 	sum      string
 }
 
-// compare adds what a package says of the file, and holds its content against the sum.
+// compare adds what a package says about the file, and holds its content against the sum.
 func (f *File) compare(d delivery, merged mergedPaths) {
 	e := d.evidence
 	switch {

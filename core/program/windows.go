@@ -19,7 +19,7 @@ import (
 	"lockback/core/machine/registry"
 )
 
-// windowsPrograms tells what programs of Windows say of themselves, and who signed them.
+// windowsPrograms tells what programs of Windows say about themselves, and who signed them.
 func windowsPrograms(m *machine.Reader, files []*File) {
 	trust := windowsTrust(m)
 	sharedOut(files, func(f *File) { f.windowsProgram(trust) })

@@ -42,7 +42,8 @@ const (
 	Off   // disabled already
 )
 
-// suspicious are the problems that speak of somebody who hides, with what they say, the gravest first.
+// suspicious are the problems that suggest somebody hides something, with their words, the gravest
+// first.
 var suspicious = []struct{ problem, why string }{
 	{autostart.Impostor, "it has a name of the system's and is not the system's"},
 	{autostart.SignatureInvalid, "it is not as it was signed"},
@@ -51,7 +52,7 @@ var suspicious = []struct{ problem, why string }{
 	{autostart.OddPlace, "it lies where programs are not installed"},
 }
 
-// broken are the problems of what does not work any more.
+// broken are the problems of entries that no longer work.
 var broken = []struct{ problem, why string }{
 	{autostart.TargetMissing, "its program is missing"},
 	{autostart.Unparsable, "it cannot be understood"},
@@ -121,7 +122,7 @@ func placeOf(item *location.Item, now time.Time) Place {
 	return at(Useful, by+" says that it is "+verdict)
 }
 
-// costWords say what a program costs where that is much; empty where it is not, or not known.
+// costWords say what a program costs where that is much; empty if it is not, or not known.
 func costWords(c *autostart.Cost) string {
 	switch {
 	case c == nil:
@@ -165,7 +166,7 @@ type Suggestion struct {
 // Kinds are the kinds of suggestions.
 var Kinds = []string{"hostile", "broken", "spare", "unused"}
 
-// hands are the roles that are left alone whatever a catalogue says of a program.
+// hands are the roles that review leaves alone, whatever a catalogue says.
 var hands = []string{"security", "device", "input", "display", "sound", "network", "storage", "accessibility", "system",
 	"backup"}
 

@@ -13,7 +13,7 @@ import (
 
 var now = time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 
-// item is an entry that is on, with what a test says of it.
+// item is an entry that is on, with what a test says about it.
 func item(name string, with func(*location.Item)) *location.Item {
 	i := &location.Item{Entry: autostart.Entry{Handle: name, Name: name, State: autostart.Enabled,
 		Switch: autostart.Hide, Known: &autostart.Known{}}}

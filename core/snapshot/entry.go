@@ -157,7 +157,7 @@ func text(at func(*Recorded) *string) (f struct {
 	return f
 }
 
-// known is a field of what is known of an entry's program. A decoded entry has facts of its own.
+// known is a field of what is known about an entry's program. A decoded entry has facts of its own.
 func known(at func(*autostart.Known) *string) (f struct {
 	get func(*Recorded) string
 	set func(*Recorded, string) error

@@ -45,7 +45,7 @@ type Snapshot struct {
 	Unread   []autostart.Unread
 	Missed   int // of a capture: artifacts that could not be read and are not in it
 	Figures  []figures.Figure
-	System   string // what the system called itself, with its version; empty where the record does not tell
+	System   string // what the system called itself, with its version; empty if the record does not tell
 	Boot     string // in which start of the system it was taken, as [machine.Machine.Boot] has it
 	// Load finds a content by its digest. A capture itself keeps none.
 	Load func(Digest) ([]byte, error)
@@ -448,7 +448,7 @@ func find(lines []line, id string) (*line, bool) {
 type Recorded struct {
 	autostart.Entry
 	Artifacts []artifact.Artifact
-	// Part is its part of an artifact that others share; nil where the artifacts are its own.
+	// Part is its part of an artifact that others share; nil if the artifacts are its own.
 	Part part.Part
 	// Removes says that nothing on the machine shows the entry once it is turned off.
 	Removes bool
@@ -541,7 +541,7 @@ func (x *Index) find(handle string) (*line, bool) {
 	return &x.entries[k], true
 }
 
-// Entry decodes an entry; ok is false where there is none of that handle, or none that can
+// Entry decodes an entry; ok is false if there is none of that handle, or none that can
 // be read. It takes no memory of its own, and is not for several goroutines at a time.
 func (x *Index) Entry(handle string) (e autostart.Entry, ok bool) {
 	l, found := x.find(handle)
@@ -553,7 +553,7 @@ func (x *Index) Entry(handle string) (e autostart.Entry, ok bool) {
 	return x.scratch.Entry, err == nil
 }
 
-// Part decodes the part of an artifact that an entry was; nil where there is none, or it
+// Part decodes the part of an artifact that an entry was; nil if there is none, or it
 // cannot be known.
 func (x *Index) Part(handle string) part.Part {
 	l, found := x.find(handle)
@@ -667,7 +667,7 @@ func (i *Images) Artifacts() iter.Seq[artifact.Artifact] {
 	}
 }
 
-// Image returns the recorded image; ok is false where the snapshot has none.
+// Image returns the recorded image; ok is false if the snapshot has none.
 func (i *Images) Image(a artifact.Artifact) (img artifact.Image, ok bool, err error) {
 	l, ok := find(i.images, a.ID())
 	if !ok {

@@ -47,8 +47,8 @@ func (m Moment) mounted() bool { return strings.HasPrefix(m.Boot, machine.Mounte
 func (m Moment) identified() bool { return m.Boot != "" && m.Boot != machine.Mounted }
 
 // restarted says whether it is certain that the system was started between a moment and now, or that it was not;
-// neither is where only the clock can tell. A clock that was set meanwhile, or that a rescue system reads in another
-// time zone, is so passed over.
+// neither is where only the clock can tell. So a clock that was set meanwhile, or read in another time zone by a
+// rescue system, does no harm.
 func (s Starts) restarted(m Moment) (yes, no bool) {
 	switch was, is := m.mounted(), s.Now.mounted(); {
 	case was && !is:
@@ -198,7 +198,7 @@ const (
 )
 
 // events reads the log of a Windows machine. After a start out of what was kept of the last one (a fast startup) its
-// services were not started anew, and there is no such event: then it is no restart.
+// services were not started again, and there is no such event: then it is no restart.
 func (c *collector) events() {
 	file, size, err := c.reader.OpenFile(c.reader.Windows() + systemEvents)
 	if err != nil {

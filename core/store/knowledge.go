@@ -210,7 +210,7 @@ type Review struct {
 	Decisions map[string]string // by handle
 }
 
-// Review is the review of a machine that was begun; ok is false where there is none.
+// Review is the review of a machine that was begun; ok is false if there is none.
 func (s *Store) Review(machine string) (r Review, ok bool, err error) {
 	if s.claim || s.version < 5 {
 		return r, false, nil
@@ -273,7 +273,7 @@ func (s *Store) Decide(machine, at string, decisions map[string]string) error {
 	})
 }
 
-// Search is a search for a culprit on a machine that was begun, as core/culprit writes it; empty where there is
+// Search is a search for a culprit on a machine that was begun, as core/culprit writes it; empty if there is
 // none.
 func (s *Store) Search(machine string) (state string, err error) {
 	if s.version < 6 {

@@ -51,7 +51,7 @@ func (s *Store) Has(d snapshot.Digest) bool {
 	return ok && err == nil
 }
 
-// contentSize is the size of a content in bytes; ok is false where the record has none of
+// contentSize is the size of a content in bytes; ok is false if the record has none of
 // that digest. A machine can have hundreds of thousands, so the query is prepared once.
 func (s *Store) contentSize(d snapshot.Digest) (size int, ok bool, err error) {
 	if s.size == nil {

@@ -2,10 +2,9 @@
 // the contents that their images share, and changes with their journal. It is a
 // [change.Record].
 //
-// Contents are kept once, by their SHA-256, and compressed. Every commit is
-// flushed to disk before it returns. One process writes at a time; a second one
-// is told so with [change.ErrInUse]. No shared memory and no second file outlives a
-// commit, so the record may live on a removable disk.
+// Contents are kept once, by their SHA-256, and compressed. Every commit is flushed to disk before
+// it returns. One process writes at a time; a second one gets [change.ErrInUse]. No shared memory
+// and no second file outlives a commit, so the record may live on a removable disk.
 package store
 
 import (
@@ -309,7 +308,7 @@ func schemaDigest(conn *sql.Conn) (string, error) {
 
 func (s *Store) migrate() error {
 	ctx := context.Background()
-	// Foreign keys are off until here: a table that others refer to is made anew by taking it
+	// Foreign keys are off until here: a table that others refer to is made again by taking it
 	// away first. Taking the lock now, and keeping it, is what makes this the only writer.
 	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
 		return err
@@ -392,7 +391,7 @@ func explain(path string, err error) error {
 const maxEvidence = 1 << 16
 
 // Programs are what was found of a machine's programs. Of a record that is a claim there are none:
-// whoever made it would say what is to be believed of the disk's programs.
+// its author could make us believe anything about the disk's programs.
 func (s *Store) Programs(machine string) ([]program.Row, error) {
 	if s.claim || s.version < 4 {
 		return nil, nil

@@ -72,7 +72,7 @@ func ParseAssist(b []byte) (use autostart.Use, ok bool) {
 	return use, !use.Last.IsZero()
 }
 
-// rotate undoes the turning of letters by which the names are hidden from searching.
+// rotate undoes ROT13, which hides the names from a search.
 func rotate(name string) string {
 	return strings.Map(func(r rune) rune {
 		switch {

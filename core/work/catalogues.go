@@ -22,8 +22,8 @@ import (
 // Systems are those that the program has a catalogue of.
 var Systems = []string{"linux", "windows", "macos"}
 
-// OpenKnowledge opens the record for what is known of programs: no machine is needed for it, and it is never the record
-// on a disk.
+// OpenKnowledge opens the record for what is known about programs: no machine is needed for it, and it is never the
+// record on a disk.
 func (d *Desk) OpenKnowledge(access store.Access) (*store.Store, error) {
 	if d.Record == OnDisk {
 		return nil, Wrong("catalogues and notes are kept in your own record, not in the one on a disk; leave " +
@@ -37,7 +37,7 @@ func (d *Desk) OpenKnowledge(access store.Access) (*store.Store, error) {
 	return record, Advise(err)
 }
 
-// OwnCatalogues are those of the record; none where there is no record.
+// OwnCatalogues are those of the record; none if there is no record.
 func (d *Desk) OwnCatalogues() ([]*catalogue.Catalogue, error) {
 	if d.Record == OnDisk {
 		return nil, nil
@@ -68,7 +68,7 @@ func entryOf(n note.Note, id string) catalogue.Entry {
 	return e
 }
 
-// notPlain is what an id has not.
+// notPlain matches the characters that an id must not contain.
 var notPlain = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[^a-z0-9]+`) })
 
 // Exported are the notes that go into a file as entries, and those that stay, with the reason.

@@ -211,7 +211,7 @@ func unknownWord(word string, entries []*autostart.Entry, in Scope) error {
 }
 
 // since takes since=S3 and since=2026-11-01 out of selector words: what is in the snapshot, or in the last one from
-// before that day, does not count. The function is nil where there is no such word.
+// before that day, does not count. The function is nil if there is no such word.
 func (s *Session) since(words []string) ([]string, func(handle string) bool, error) {
 	at := slices.IndexFunc(words, func(w string) bool { return strings.HasPrefix(strings.ToLower(w), "since=") })
 	if at < 0 {
@@ -394,7 +394,7 @@ func Sift(c Choice, want location.Want, protectedToo bool) Sifted {
 	return s
 }
 
-// WhyFixed tells why an entry cannot be switched, in its switch's own words; empty where nothing tells.
+// WhyFixed tells why an entry cannot be switched, in its switch's own words; empty if nothing tells.
 func (s *Session) WhyFixed(item *location.Item, want location.Want) string {
 	if _, err := item.Plan(s.Machine, want); err != nil {
 		return err.Error()

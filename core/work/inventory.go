@@ -25,7 +25,7 @@ type knowledge struct {
 // ahead begins to read the notes, while the machine is read. Nobody else may use the record until they were asked for.
 func (k *knowledge) ahead() { go k.notes() }
 
-// Notes are what technicians wrote down. Where the record cannot tell, that is warned of, and there are none.
+// Notes are what technicians wrote down. If the record cannot be read, the session warns and has no notes.
 func (s *Session) Notes() *note.Book { return s.known().notes() }
 
 // Forget reads notes and catalogues again when they are next asked for.
@@ -68,7 +68,7 @@ func (s *Session) readKnowledge() *knowledge {
 	return k
 }
 
-// Inventory reads the machine, with what changes took away and what is known of its programs. A session that writes
+// Inventory reads the machine, with what changes took away and what is known about its programs. A session that writes
 // keeps what was found of programs with its next transaction.
 func (s *Session) Inventory() inventory.Inventory { return s.read(false) }
 

@@ -162,7 +162,7 @@ func (s *Session) ToKeep(args []string) (change.Change, error) {
 }
 
 // LastSnapshot is the newest snapshot of the machine that somebody took; where nobody did, the first one that a change
-// took. One that a change took says nothing of what somebody has seen.
+// took. A snapshot taken by a change does not show what somebody has seen.
 func (s *Session) LastSnapshot() (*snapshot.Snapshot, error) {
 	all, err := s.Record.Snapshots(s.Machine.ID)
 	if err != nil {

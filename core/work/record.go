@@ -42,8 +42,8 @@ func (d *Desk) OpenRecord(m *machine.Machine, access store.Access) (*store.Store
 	return d.openRecord(m, access)
 }
 
-// openRecord opens the record of a machine. One on the mounted disk is whoever's who had that disk, so it is used only
-// when it is asked for.
+// openRecord opens the record of a machine. Anybody who had the mounted disk could have written the one on it, so it
+// is used only on request.
 func (d *Desk) openRecord(m *machine.Machine, access store.Access) (*store.Store, error) {
 	disk, has := HasRecord(m)
 	if d.Record == OnDisk {
@@ -144,7 +144,7 @@ func otherRecords(used string) []string {
 	return all
 }
 
-// systemRecord is the place of the record of whoever runs as root; empty where this system tells none.
+// systemRecord is the place of the record of whoever runs as root; empty if this system tells none.
 func systemRecord() string {
 	switch runtime.GOOS {
 	case "windows":
@@ -173,8 +173,8 @@ func userRecord() (string, error) {
 	return filepath.Join(home, ".local", "state", "lockback", "record.db"), nil
 }
 
-// warnOfOthers warns once of another record that knows this machine, or cannot be looked into: what it has is not seen
-// here, and its numbers begin with S1 too.
+// warnOfOthers warns once of another record that knows this machine, or cannot be looked into: it is not read here,
+// and its numbers begin with S1 too.
 func (d *Desk) warnOfOthers(id, used string) {
 	if d.warnedOfOthers || d.Record != "" {
 		return

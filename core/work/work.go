@@ -77,7 +77,7 @@ func (d *Desk) Machine() (*machine.Machine, error) {
 // Session is a machine with its record.
 type Session struct {
 	Machine *machine.Machine
-	Record  *store.Store // nil where there is none to look into
+	Record  *store.Store // nil if there is none to look into
 	Engine  *change.Engine
 	Memory  *program.Memory
 
@@ -178,7 +178,7 @@ func memoryOf(m *machine.Machine, record *store.Store) *program.Memory {
 	return program.NewMemory(rows)
 }
 
-// recordOf is a store as a record; none where there is no store.
+// recordOf is a store as a record; none if there is no store.
 func recordOf(record *store.Store) change.Record {
 	if record == nil {
 		return nil

@@ -18,7 +18,7 @@ import (
 )
 
 // BenchmarkDesktop holds the inventory of a whole desktop against one process that merely reads the files that it
-// reads, with the files in memory and without: the first time, and with what the record has. The desktop is that which
+// reads, with the files in memory and without: the first time, and with what the record has. The desktop is what
 // LOCKBACK_DESKTOP names, else a Debian with some dozen packages.
 func BenchmarkDesktop(b *testing.B) {
 	testkit.Need(b, "strace")

@@ -117,7 +117,7 @@ func (p *patient) look(t testing.TB) map[string]string {
 	for name := range all {
 		if strings.HasSuffix(name, "/config") || strings.HasPrefix(name, "Users/") && strings.Count(name, "/") == 1 &&
 			all[name][0] == 'd' || strings.HasSuffix(name, "/Windows") {
-			all[name] = "" // a hive that is written anew shows in its folder's time
+			all[name] = "" // a hive that is written again shows in its folder's time
 		}
 	}
 	return all
@@ -505,7 +505,7 @@ func TestMutatedDisks(t *testing.T) {
 						now := testkit.Tree(t, root)
 						same := true
 						for _, name := range testkit.Changed(before, now) {
-							// A hive is written anew, and shows in its folder.
+							// A hive is written again, and shows in its folder.
 							hive := strings.Contains(name, "/config") || strings.HasPrefix(name, "Users/") ||
 								name == "."
 							if machine != "ticket-desk-pc" || !hive {

@@ -435,7 +435,7 @@ func TestDelayOfCrontabLines(t *testing.T) {
 	got, err = os.ReadFile(table)
 	require.NoError(t, err)
 	require.Equal(t, content, string(got))
-	// A table that cron passes over is not written to.
+	// A table that cron skips is not written to.
 	require.NoError(t, os.WriteFile(table, []byte(strings.TrimSuffix(content, "\n")), 0o644))
 	p.Fails(t, 1, "it is disabled", "delay", lamp, "1m", "--yes")
 }

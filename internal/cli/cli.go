@@ -49,7 +49,7 @@ type Streams struct {
 	In    io.Reader
 	Out   io.Writer
 	Err   io.Writer
-	Width int  // of the terminal that Out is; 0 when it is none
+	Width int  // of the terminal that Out is; 0 if it is not a terminal
 	Ask   bool // In is a terminal, so questions can be asked
 	Color bool
 	// Watch says that the process is this program's own: Ctrl-C ends it with a line that says
@@ -79,7 +79,7 @@ func Standard() Streams {
 	return s
 }
 
-// widthOf is how many columns a terminal has; 0 where the file is none, or does not tell.
+// widthOf is how many columns a terminal has; 0 if the file is none, or does not tell.
 func widthOf(f *os.File) int {
 	w, _, err := term.GetSize(int(f.Fd()))
 	if err != nil || w <= 0 {
@@ -117,7 +117,7 @@ type app struct {
 // stop is what happens when the person stops the program.
 type stop struct {
 	words string // empty: a change is being made, which has its own way to stop
-	tidy  func() // removes what would be left behind; nil where there is nothing
+	tidy  func() // removes what would be left behind; nil if there is nothing
 }
 
 // stopMeans says what a stop at this point of the run means.

@@ -198,7 +198,7 @@ func completeWords(words []string) cobra.CompletionFunc {
 	}
 }
 
-// addCompletions says of all commands what their arguments and options can be.
+// addCompletions says about all commands what their arguments and options can be.
 func addCompletions(a *app, root *cobra.Command) {
 	arguments := map[string]cobra.CompletionFunc{
 		"list": a.completeSelectors, "show": a.completeSelectors, "disable": a.completeSelectors,

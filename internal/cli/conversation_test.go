@@ -98,7 +98,7 @@ func TestWasAndWillBe(t *testing.T) {
 	}
 }
 
-// What steps change is said in words; images are for who asks.
+// What steps change is said in words; images are for whoever asks.
 func TestStepsInWords(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
@@ -495,7 +495,7 @@ func inOwnPlace(t *testing.T, do func()) {
 	do()
 }
 
-// Outputs of all main commands, read by people; LOCKBACK_GOLDEN=write writes them anew.
+// Outputs of all main commands, read by people; LOCKBACK_GOLDEN=write writes them again.
 func TestGolden(t *testing.T) {
 	t.Parallel()
 	for machine, commands := range map[string][][]string{

@@ -337,7 +337,7 @@ func TestNamesInTheWay(t *testing.T) {
 			before := testkit.Tree(t, p.Root)
 			p.OK(t, change...)
 			p.OK(t, "undo", "--yes")
-			if machineName != "ticket-desk-pc" { // a hive is written anew
+			if machineName != "ticket-desk-pc" { // a hive is written again
 				testkit.Same(t, before, testkit.Tree(t, p.Root))
 			}
 		})

@@ -67,7 +67,7 @@ func keepChange(s *session, args []string) error {
 	return s.page().Kept(s.Machine, c, fmt.Sprintf("%s of %s is kept: %s", c.Name(), page.Dated(c.Time), c.Words()))
 }
 
-// keepEntries says of entries that came back that they may stay.
+// keepEntries says about entries that came back that they may stay.
 func keepEntries(s *session, words []string, message string) error {
 	inv := s.Inventory()
 	c, err := s.ChooseExactly(inv, words, work.Scope{})

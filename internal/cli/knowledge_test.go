@@ -120,7 +120,7 @@ func TestKnowledgeIsNotCarried(t *testing.T) {
 	}
 }
 
-// What is turned off by taking it away is off, and not gone, for who asks on the next machine.
+// What is turned off by taking it away is off, and not gone, for whoever asks on the next machine.
 func TestTakenIsSeenAsOff(t *testing.T) {
 	t.Parallel()
 	p := settled(t, museum(t, "ticket-desk-pc"))

@@ -71,7 +71,7 @@ catalogue that is part of lockback. The first that knows a program counts.`,
 	return []*cobra.Command{list, export, load, remove}
 }
 
-// openKnowledge opens the record for what is known of programs, for reading only in a dry run.
+// openKnowledge opens the record for what is known about programs, for reading only in a dry run.
 func (a *app) openKnowledge(access store.Access) (*store.Store, error) {
 	if a.dryRun {
 		access = store.Read

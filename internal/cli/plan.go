@@ -23,7 +23,7 @@ import (
 
 // A plan is shown, asked about, carried out and reported in the same words, whichever command made it.
 
-// task is a plan with what people read about it.
+// task is a plan with its words for people.
 type task struct {
 	plan    change.Plan
 	inv     inventory.Inventory
@@ -39,7 +39,7 @@ type task struct {
 	asJSON func() error
 }
 
-// carryOut shows a plan, asks, applies it and prints what came of it.
+// carryOut shows a plan, asks, applies it and prints the outcome.
 func (s *session) carryOut(t task) error {
 	// The machine comes first, so what is left out stands behind the plan.
 	t.notes = append(t.notes, page.LeftOutNotes(t.plan)...)
@@ -51,7 +51,7 @@ func (s *session) carryOut(t task) error {
 		return s.incomplete(t.plan)
 	}
 	if !s.yes {
-		// Nobody is asked about what cannot be done. Apply checks once more.
+		// It does not ask about what cannot be done. Apply checks once more.
 		if err := s.Engine.Check(t.plan); err != nil {
 			return s.explain(err)
 		}
@@ -105,7 +105,7 @@ func (s *session) carryOut(t task) error {
 	return s.incomplete(plan)
 }
 
-// apply makes a change. Who presses Ctrl-C, or closes the window, wants it as it was: then it is taken back.
+// apply makes a change. Whoever presses Ctrl-C, or closes the window, wants it as it was: then it is taken back.
 func (s *session) apply(plan change.Plan, inv inventory.Inventory, message string) (change.Result, error) {
 	s.progress(len(plan.Steps))
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
@@ -139,7 +139,7 @@ func (s *session) printDryRun(t task) error {
 	return nil
 }
 
-// printAbout heads what is said of a plan: the machine, and what it goes back to.
+// printAbout heads what is said about a plan: the machine, and what it goes back to.
 func (s *session) printAbout(w page.Writer, t task) {
 	w.Line("%s", page.Subject(s.Machine))
 	w.Lines(t.about)
@@ -237,7 +237,8 @@ func (s *session) printNothing(plan change.Plan) error {
 	return s.incomplete(plan)
 }
 
-// printChange reports what came of a change. The states are those of before, the inventory is that of after.
+// printChange reports the outcome of a change. The states are those of before, the inventory is that of
+// after.
 func (s *session) printChange(plan change.Plan, was outcome.States, after inventory.Inventory, result change.Result,
 	running []string) error {
 	w, name := s.page(), result.Change.Name()

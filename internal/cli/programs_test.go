@@ -232,7 +232,7 @@ func TestInstalledProducts(t *testing.T) {
 	}
 }
 
-// TestComponents looks at products of the Windows Installer, which say of each file whose it is, and
+// TestComponents looks at products of the Windows Installer, which say about each file whose it is, and
 // not in which folder they lie. What the record has of a program ends with the product.
 func TestComponents(t *testing.T) {
 	t.Parallel()
@@ -283,7 +283,7 @@ func TestComponents(t *testing.T) {
 	require.Empty(t, entries["tray"].Product.Name)
 }
 
-// TestPerformanceLog looks at what Windows wrote down of its starts: what held them up, and how long
+// TestPerformanceLog looks at what Windows wrote down about its starts: what held them up, and how long
 // they took. Of several events the newest counts, wherever it lies; what another wrote does not.
 func TestPerformanceLog(t *testing.T) {
 	t.Parallel()

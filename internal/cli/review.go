@@ -240,7 +240,7 @@ func runReview(a *app, o reviewOptions) error {
 	return r.carryOut(deck.Decisions, o.message)
 }
 
-// newReviewing reads the machine, and puts what is to be decided into its order.
+// newReviewing reads the machine, and puts what to decide into its order.
 func newReviewing(s *session, begun store.Review) (*reviewing, error) {
 	words, suggestion := selectorOf(begun.Words)
 	inv := s.Measured()
@@ -418,7 +418,7 @@ func (r *reviewing) with(item *location.Item, program string) []string {
 	return all
 }
 
-// Lookup tells what is known of a program elsewhere.
+// Lookup tells what other sources know about a program.
 func (r *reviewing) Lookup(handle string, w screen.Width) []string {
 	return r.lines(w, func(p view.Printer) {
 		item := r.items[handle]

@@ -259,7 +259,7 @@ func TestReviewOnATerminal(t *testing.T) {
 			require.Equal(t, steps(t, like, change), steps(t, p, change))
 			testkit.Same(t, timeless(testkit.Tree(t, like.Root)), timeless(testkit.Tree(t, p.Root)))
 			require.Contains(t, p.OK(t, "history", change), "tidied")
-			// It is ended: the next one begins anew.
+			// It is ended: the next one begins again.
 			p.In = "q\n"
 			require.Contains(t, p.OK(t, "review", "--plain"), "not decided")
 			p.OK(t, "undo", "--yes")

@@ -70,7 +70,7 @@ func TestShortHandles(t *testing.T) {
 	p.Fails(t, 2, "nothing has", "show", "ryvfm3cc")
 }
 
-// That nothing is found is an answer for who looks, and an error for who would do something.
+// That nothing is found is an answer for whoever looks, and an error for who would do something.
 func TestNothingFound(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)

@@ -175,7 +175,7 @@ func (s *session) nothingChosen(of work.Sifted) error {
 	return s.printNothing(change.Plan{})
 }
 
-// switching is what is to be turned off and on.
+// switching lists the entries to turn off and on.
 type switching struct {
 	off, on []*location.Item
 	want    location.Want // for whom
@@ -214,7 +214,7 @@ func (s *session) planSwitching(inv inventory.Inventory, w *switching) (change.P
 	return plan, nil
 }
 
-// carryOutSwitching plans, asks and does it. Done is false where nothing was to be done.
+// carryOutSwitching plans, asks and does it. Done is false if nothing was to be done.
 func (s *session) carryOutSwitching(inv inventory.Inventory, w switching) (done bool, err error) {
 	plan, err := s.planSwitching(inv, &w)
 	if err != nil {

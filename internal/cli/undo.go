@@ -171,7 +171,7 @@ func recoverChange(a *app, finish, abandon bool, onto string) error {
 	return nil
 }
 
-// printRecovery prints the steps by which a change would be finished or taken back.
+// printRecovery prints the steps that would finish a change or take it back.
 func printRecovery(a *app, s *session, c change.Change, finish bool) error {
 	steps := slices.Clone(c.Steps)
 	if !finish {

@@ -187,9 +187,9 @@ func restarted(root string) error {
 type Options struct {
 	Keep      string // the folder that is left; empty: a temporary one
 	BuildOnly bool   // nothing is done to the machines
-	// Next waits before the next step; nil where nobody wants to go step by step.
+	// Next waits before the next step; nil if nobody wants to go step by step.
 	Next func()
-	// Made gets the temporary folder, for who ends the program in the middle.
+	// Made receives the temporary folder, so that a stopped run can remove it.
 	Made func(temp string)
 }
 

@@ -2,7 +2,7 @@ package page
 
 import "lockback/internal/view"
 
-// Setting is a setting of the configuration, and what its value comes from; both are empty where it is not set.
+// Setting is a setting of the configuration, and what its value comes from; both are empty if it is not set.
 type Setting struct {
 	Setting string `json:"setting"`
 	Value   string `json:"value"`

@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-// Location is a kind of place with what came of reading it.
+// Location is a kind of place with the outcome of reading it.
 type Location struct {
 	ID      string   `json:"id"`
 	Title   string   `json:"title"`
@@ -26,7 +26,7 @@ type Location struct {
 var statusWords = map[string]string{"read": "read", "empty": "nothing in it", "absent": "not there",
 	"unread": "not readable", "not-looked-at": "not looked at yet"}
 
-// statusOf words what came of reading a location.
+// statusOf words the outcome of reading a location.
 func statusOf(l Location) string {
 	if l.Reason != "" {
 		return statusWords[l.Status] + "; could not be read: " + l.Reason
@@ -34,8 +34,8 @@ func statusOf(l Location) string {
 	return statusWords[l.Status]
 }
 
-// stacked writes locations below each other: what they are, what came of them, and where
-// they look.
+// stacked writes locations below each other: what they are, what reading them gave, and where they
+// look.
 func (w Writer) stacked(list []Location) {
 	for _, l := range list {
 		words := []string{l.Stage, statusOf(l)}
@@ -58,7 +58,7 @@ type LocationsDocument struct {
 	Locations []Location `json:"locations"`
 }
 
-// Locations lists the locations of a machine, and what came of reading each.
+// Locations lists the locations of a machine, and what reading each gave.
 func (w Writer) Locations(inv inventory.Inventory) error {
 	all := []Location{}
 	for _, r := range inv.Locations {

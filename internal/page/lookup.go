@@ -33,7 +33,7 @@ type Spread struct {
 	Seen     []Sighting `json:"seen"`
 }
 
-// LookedUp is what is known of one program from elsewhere than the machine.
+// LookedUp is what sources beyond the machine know about one program.
 type LookedUp struct {
 	Entry     autostart.Entry `json:"entry"`
 	KnownBy   string          `json:"known_by"`
@@ -56,7 +56,7 @@ var (
 // maxHashed is how large a program may be to be hashed, in bytes.
 const maxHashed = 4 << 30
 
-// hashOf is the SHA-256 of a program, or why there is none.
+// hashOf is the SHA-256 of a program, or the reason why it has no hash.
 func hashOf(m *machine.Machine, t autostart.Target) (sum, why string) {
 	if t.Path == "" || t.Exists == nil || !*t.Exists {
 		return "", "the program is not there"
@@ -76,7 +76,7 @@ func hashOf(m *machine.Machine, t autostart.Target) (sum, why string) {
 	return fmt.Sprintf("%x", h.Sum(nil)), ""
 }
 
-// LookUp gathers what is known of an entry's program from elsewhere.
+// LookUp gathers what other sources know about an entry's program.
 func (w Writer) LookUp(s *work.Session, item *location.Item, withHash bool) (LookedUp, error) {
 	m := s.Machine
 	l := LookedUp{Entry: item.Entry, Signature: []Fact{}, Facts: []Fact{}}
@@ -207,13 +207,13 @@ func (l LookedUp) rows(configured bool) []row {
 	return rows
 }
 
-// LookupDocument is what is known of programs beyond a machine, in JSON.
+// LookupDocument is what is known about programs beyond a machine, in JSON.
 type LookupDocument struct {
 	Machine  Machine    `json:"machine"`
 	Programs []LookedUp `json:"programs"`
 }
 
-// Lookups tells what is known of programs beyond a machine.
+// Lookups tells what is known about programs beyond a machine.
 func (w Writer) Lookups(m *machine.Machine, list []LookedUp) error {
 	switch w.Format {
 	case "json":
@@ -237,5 +237,5 @@ func (w Writer) Lookups(m *machine.Machine, list []LookedUp) error {
 	return nil
 }
 
-// Lookup tells what is known of a program beyond a machine.
+// Lookup tells what is known about a program beyond a machine.
 func (w Writer) Lookup(l LookedUp) { w.rows(l.rows(w.Search != "")) }

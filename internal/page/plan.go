@@ -196,7 +196,7 @@ func Noted(warnings []string) []string {
 }
 
 // LargeWords word what is large about a change: protected entries, the system's own parts, or more than half of what
-// starts would no longer start. It is empty where nothing is.
+// starts would no longer start. It is empty if nothing is.
 func LargeWords(l outcome.Large, only string) string {
 	var why []string
 	if l.Protected > 0 {
@@ -296,7 +296,7 @@ func (w Writer) ChangeJSON(m *machine.Machine, name, snapshot string, steps []ch
 	return w.JSON(ChangeDocument{MachineOf(m), name, snapshot, stepsOf(steps), outcomes(entries), list(warnings)})
 }
 
-// Warnings are those of a plan and of what came of it, for a script.
+// Warnings are those of a plan and of its outcome, for a script.
 func Warnings(plan change.Plan, more []string) []string {
 	return slices.Concat(plan.Warnings, more, LeftOutNotes(plan))
 }
@@ -319,8 +319,8 @@ func sideEffectWords(f inventory.SideEffect, names []string) string {
 // MostNamed is how many entries of one line are named.
 const MostNamed = 12
 
-// EffectNotes are what is said of side effects before anything is asked or done: a line for those of which the same is
-// said, and one for each that is protected.
+// EffectNotes describe the side effects before the question and the change: a line for those of which the same is said,
+// and one for each that is protected.
 func EffectNotes(effects []inventory.SideEffect) []string {
 	type group struct {
 		first inventory.SideEffect

@@ -23,7 +23,7 @@ var purposes = map[culprit.Purpose]string{
 	culprit.Once: "What was said to be broken is tried once more.",
 }
 
-// VerdictWords say what came of a search.
+// VerdictWords word the outcome of a search.
 func VerdictWords(f *rounds.Search, v culprit.Verdict) []string {
 	var words []string
 	nameOf := func(u int) string {

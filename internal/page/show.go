@@ -17,7 +17,7 @@ import (
 	"lockback/internal/view"
 )
 
-// ShowDocument is what is known of entries, in JSON.
+// ShowDocument is what is known about entries, in JSON.
 type ShowDocument struct {
 	Machine Machine      `json:"machine"`
 	Entries []ShownEntry `json:"entries"`
@@ -27,7 +27,7 @@ type ShowDocument struct {
 // by dozens.
 const maxStarters = 8
 
-// Fact is one thing known of an entry.
+// Fact is one thing known about an entry.
 type Fact struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
@@ -47,11 +47,11 @@ type Artifact struct {
 	where    string // the same, for people
 }
 
-// ShownEntry is an entry with all that is known of it.
+// ShownEntry is an entry with all that is known about it.
 type ShownEntry struct {
 	Entry  autostart.Entry `json:"entry"`
 	Effect string          `json:"takes_effect"`
-	// How it is known that the entry is protected, and that it needs a second thought; empty where it is not so.
+	// How it is known that the entry is protected, and that it needs a second thought; empty if it is not so.
 	GuardBasis   string     `json:"guarded_basis"`
 	CautionBasis string     `json:"caution_basis"`
 	RoleBasis    string     `json:"role_basis"`
@@ -63,7 +63,7 @@ type ShownEntry struct {
 	others []string // the same with their names
 }
 
-// Known gathers what is known of an item.
+// Known gathers what is known about an item.
 func (w Writer) Known(m *machine.Machine, item *location.Item, started map[string][]*location.Item) ShownEntry {
 	e := ShownEntry{Others: []string{}, Entry: item.Entry, Effect: view.Effect(item.Effect),
 		GuardBasis: item.GuardBasis, CautionBasis: item.CautionBasis, RoleBasis: item.Entry.Facts().RoleBasis,
@@ -96,7 +96,7 @@ func (w Writer) Known(m *machine.Machine, item *location.Item, started map[strin
 	return e
 }
 
-// address fills the address of the configuration in with what may be said of a program; empty where that is nothing.
+// address fills in the configured address with the facts that may leave the machine; empty if there are none.
 func (w Writer) address(e *autostart.Entry, m *machine.Machine, more ...string) string {
 	words := disclose.Words(e, m, more...)
 	if w.Search == "" || len(words) == 0 {
@@ -105,7 +105,7 @@ func (w Writer) address(e *autostart.Entry, m *machine.Machine, more ...string) 
 	return strings.Replace(w.Search, "{}", url.QueryEscape(strings.Join(words, " ")), 1)
 }
 
-// Show shows entries with all that is known of them.
+// Show shows entries with all that is known about them.
 func (w Writer) Show(m *machine.Machine, items []*location.Item, started map[string][]*location.Item) error {
 	switch w.Format {
 	case "json":
@@ -245,7 +245,7 @@ func (w Writer) shown(e ShownEntry) {
 	w.Decided(e, w.Verbose, " (--verbose lists them)")
 }
 
-// rows writes what is known of an entry, one below the other.
+// rows writes what is known about an entry, one below the other.
 func (w Writer) rows(rows []row) {
 	pairs := make([]view.Pair, len(rows))
 	for k, r := range rows {
@@ -271,7 +271,7 @@ func (w Writer) Decided(e ShownEntry, all bool, hint string) {
 	}
 }
 
-// digest is what the words for an image end with, for who compares: --verbose and JSON have it.
+// digest is what the words for an image end with, for whoever compares: --verbose and JSON have it.
 var digest = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`, [0-9a-f]{8}$`) })
 
 // whereAll names an artifact for a person, a value by its key and its own name.

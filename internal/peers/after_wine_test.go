@@ -32,7 +32,7 @@ func TestAfterTheRestartUnderWine(t *testing.T) {
 		shell, "/c", `echo link> C:\tide\link`)
 	w.Lockback(t, "add", "--name", "Tide service", "--at", "startup", "--as", "service", "--yes", "--",
 		`C:\tide\svc.exe`)
-	// Wine starts what lies in the Startup folder of the user who signs in, and passes over everyone's.
+	// Wine starts what lies in the Startup folder of the user who signs in, and skips everyone's.
 	link := filepath.Join(w.Drive, "users", user, "AppData/Roaming/Microsoft/Windows/Start "+
 		"Menu/Programs/StartUp/Tide link.lnk")
 	info := testkit.Shell(t, "lnkinfo '"+link+"'")

@@ -29,7 +29,7 @@ var desktopServices = map[string][]string{
 // mostShown is how many entries a fresh desktop may show.
 const mostShown = 15
 
-// Whole desktops, as a distribution installs them: what is said of them holds against systemd, few entries are
+// Whole desktops, as a distribution installs them: what is said about them holds against systemd, few entries are
 // shown, everything that is not protected can be switched off without anybody being locked out, and a restore leaves
 // nothing behind. They are some gigabytes each, so make desktops builds and runs them, and no other test does.
 func TestWholeDesktops(t *testing.T) {

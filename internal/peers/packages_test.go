@@ -21,7 +21,7 @@ import (
 
 func TestMain(m *testing.M) { testkit.Main(m) }
 
-// TestPackagesAsDpkgSees holds what list says of the programs of a real desktop against dpkg: whose
+// TestPackagesAsDpkgSees holds what list says about the programs of a real desktop against dpkg: whose
 // they are, and whether they are as they were delivered, before and after some were changed.
 func TestPackagesAsDpkgSees(t *testing.T) {
 	t.Parallel()

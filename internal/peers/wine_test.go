@@ -302,7 +302,7 @@ const installerPackage = `<?xml version="1.0" encoding="utf-8"?>
 `
 
 // TestInstalledByTheInstaller lets the prefix's own Windows Installer install a program, and looks
-// at what the list says of it: whose it is, from when, and that nothing is said once it is gone.
+// at what the list says about it: whose it is, from when, and that nothing is said once it is gone.
 func TestInstalledByTheInstaller(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWine(t)

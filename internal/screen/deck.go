@@ -37,7 +37,7 @@ func (d Decision) Word() string {
 type Entry struct {
 	Handle, Name string
 	Disabled     bool // it is off now
-	// Program, Product and Maker tell which entries belong together; empty where that is not known.
+	// Program, Product and Maker tell which entries belong together; empty if that is not known.
 	Program, Product, Maker string
 	Protected, Fixed        string // why it is not turned off just so, and why it cannot be at all; empty otherwise
 }
@@ -176,7 +176,7 @@ func (d *Deck) AlongWords() string {
 }
 
 // Widen has the next decision count for more entries: those of the program, the product, the maker, and again for the
-// shown one alone. What would add nothing is passed over.
+// shown one alone. A decision that adds nothing is skipped.
 func (d *Deck) Widen() {
 	had := len(d.together(d.Along))
 	for next := d.Along + 1; next <= WithMaker; next++ {

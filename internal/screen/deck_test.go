@@ -142,7 +142,7 @@ func TestAFullRecord(t *testing.T) {
 	require.False(t, apply)
 }
 
-// Line by line: what is behind the last answer is left for who asks next.
+// Line by line: what is behind the last answer is left for whoever asks next.
 func TestPlain(t *testing.T) {
 	d, s := deck()
 	in := strings.NewReader("note spare: nobody\r\nd\n\nn\nap\ny\n")

@@ -180,7 +180,7 @@ func plainWord(word string) string {
 // maxLine is how long a line may be, in bytes.
 const maxLine = 4096
 
-// readLine reads a line and not a byte more: what follows is for who asks next. A longer line is cut.
+// readLine reads a line and not a byte more: the next question reads what follows. A longer line is cut.
 func readLine(in io.Reader) (string, error) {
 	var line []byte
 	b := make([]byte, 1)

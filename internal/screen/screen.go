@@ -32,7 +32,7 @@ const (
 	asking
 )
 
-// model is the screen, as bubbletea has it.
+// model is the screen, as bubbletea defines it.
 type model struct {
 	deck   *Deck
 	title  string
@@ -63,7 +63,7 @@ func Screen(ctx context.Context, d *Deck, title string, in io.Reader, out io.Wri
 	if !color {
 		profile = colorprofile.ASCII
 	}
-	// What a terminal can do is not asked for: a plain console writes the question out.
+	// It does not query the terminal's abilities: a plain console writes the question out.
 	env := append(os.Environ(), "SSH_TTY=none", "TERM_PROGRAM=none")
 	_, err = tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out),
 		tea.WithColorProfile(profile), tea.WithEnvironment(env)).Run()
@@ -290,7 +290,7 @@ func (m *model) small() bool { return m.width < minColumns || m.height < minLine
 // columns are what a page has; one is left free, so that no terminal wraps.
 func (m *model) columns() Width { return Width{m.width - 1, m.color} }
 
-// refresh makes the lines of a panel or the overview anew: for another width, or with steps.
+// refresh makes the lines of a panel or the overview again: for another width, or with steps.
 func (m *model) refresh() {
 	if (m.mode == panel || m.mode == overview) && !m.small() {
 		m.lines = m.render(m.columns())

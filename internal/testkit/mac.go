@@ -16,11 +16,10 @@ import (
 	"lockback/core/format/plist"
 )
 
-// RunningMac stands in for the programs by which a running Mac answers: launchctl
-// with a database of its own, as launchd holds it in memory and writes it out,
-// System Events with lists of login items, and what tells the machine's id and its
-// accounts. No Mac runs where the tests do; what they prove is that every outcome
-// that these programs can have is kept apart.
+// RunningMac stands in for the programs that answer on a running Mac: launchctl with a database of
+// its own, as launchd holds it in memory and writes it out, System Events with lists of login
+// items, and what tells the machine's id and its accounts. No Mac runs where the tests do; what
+// they prove is that every outcome that these programs can have is kept apart.
 type RunningMac struct {
 	Root string
 	// Before13 makes launchctl print true and false, as it did before macOS 13.

@@ -1,5 +1,5 @@
 // Package testkit is what the tests of several packages share: the built
-// program, pictures of whole file trees, and the real systems that judge us.
+// program, pictures as a whole file trees, and the real systems that judge us.
 package testkit
 
 import (
@@ -62,7 +62,7 @@ func Built(t testing.TB) string {
 	return bin
 }
 
-// Run is what came of one run of the built program.
+// Run is the outcome of one run of the built program.
 type Run struct {
 	Code     int
 	Out, Err string

@@ -175,8 +175,7 @@ func (w Wine) List(t testing.TB, args ...string) map[string]Entry {
 	return byName
 }
 
-// What Wine writes anew at each of its starts: volatile keys, and the names of its
-// screens.
+// Files that Wine rewrites at each start: volatile keys, and the names of its screens.
 var (
 	wineVolatile = regexp.MustCompile(`(?i)\\(Control\\ServiceCurrent|Hardware|Volatile Environment)(\\|\]|$)`)
 	wineScreen   = regexp.MustCompile(`(?i)(Control\\+Video\\+)\{[0-9a-f-]*\}`)

@@ -15,7 +15,7 @@ var effectWords = [...]string{
 	location.AfterNewCollection: "after macOS has built its collection of extensions anew and is restarted",
 }
 
-// Effect says when a change counts; empty where that is not known.
+// Effect says when a change counts; empty if that is not known.
 func Effect(e location.Effect) string { return effectWords[e] }
 
 // factNames are the names of facts of a kind.

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// Pair is a name with what stands behind it, and where that comes from.
+// Pair is a name, its value, and where the value comes from.
 type Pair struct {
 	Name, Value, From string
 	Mark              Mark

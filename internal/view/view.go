@@ -305,8 +305,8 @@ func (p Printer) row(b *bufio.Writer, cells []Cell, widths []int) {
 	}
 }
 
-// unbroken stands for a hyphen while a text is wrapped: names and options are not broken at theirs. No safe text has
-// it, see [Safe].
+// unbroken stands for a hyphen while a text is wrapped: names and options are not broken at theirs. No safe text
+// contains it, see [Safe].
 const unbroken = "\ue000"
 
 // wrap breaks at spaces where it can, and inside a word where it must. Several spaces become one.
@@ -481,7 +481,7 @@ func compact(v any) ([]byte, error) {
 // apostrophe before it: at the start of a cell, and behind a semicolon, where sheets of other
 // languages begin a new one.
 func (p Printer) CSV(header []string, rows [][]string) error {
-	// The mark by which sheets know that it is UTF-8.
+	// The mark that tells spreadsheets that the file is UTF-8.
 	if _, err := io.WriteString(p.Out, "\ufeff"); err != nil {
 		return err
 	}

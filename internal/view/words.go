@@ -46,7 +46,7 @@ var makerWords = map[string]string{
 	autostart.ByVersionResource: "unproven",
 }
 
-// MadeBy is who made an entry's program, and how sure that is; empty where nobody is known.
+// MadeBy is who made an entry's program, and how sure that is; empty if nobody is known.
 func MadeBy(e *autostart.Entry) string { return MakerWords(e.Maker()) }
 
 // MakerWords are a maker's name, and how sure it is.

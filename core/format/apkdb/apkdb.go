@@ -23,11 +23,11 @@ type Package struct {
 	Files                                  []File
 }
 
-// File is a file of a package. SHA1 is that of its content, in hexadecimal; empty where there is
+// File is a file of a package. SHA1 is that of its content, in hexadecimal; empty if there is
 // none, of links for example.
 type File struct{ Path, SHA1 string }
 
-// Packages are the paragraphs of the database. One that names no package is passed over. The files
+// Packages are the paragraphs of the database. One that names no package is skipped. The files
 // of a package are kept where wanted says so of their path.
 func Packages(content string, wanted func(path string) bool) iter.Seq[Package] {
 	return func(yield func(Package) bool) {

@@ -1,6 +1,6 @@
 // Package authenticode reads the signatures of Windows: of programs, of catalogues of files, of
-// scripts. It tells what was signed, by whom, when, and whether the signature itself holds. Who
-// is to be believed is for the caller, who has roots, see [Signature.Anchored].
+// scripts. It tells what was signed, by whom, when, and whether the signature itself holds. The
+// caller decides whom to trust: it has the roots, see [Signature.Anchored].
 //
 //	for _, s := range must(authenticode.Parse(message)) {
 //		fmt.Println(s.Signer.Subject, s.Algorithm, s.Sum, s.Err)
@@ -31,7 +31,7 @@ const maxNested = 16
 // Signature is one signature.
 type Signature struct {
 	// Algorithm and Sum are the digest of what was signed: of the image of a program, of the
-	// text of a script. Algorithm is 0 where it is one that is not known.
+	// text of a script. Algorithm is 0 if it is one that is not known.
 	Algorithm crypto.Hash
 	Sum       []byte
 	// Content is what was signed: of a catalogue, its list.
@@ -41,7 +41,7 @@ type Signature struct {
 	Certificates []*x509.Certificate
 	// Err says why the signature does not hold by itself; nil where it does.
 	Err error
-	// Time is when it was made, as Stamper says; the zero time where no time stamp holds.
+	// Time is when it was made, as Stamper says; the zero time if no time stamp holds.
 	Time    time.Time
 	Stamper *x509.Certificate
 	// StampErr says why the time stamp does not hold; nil where it does or there is none.
@@ -94,8 +94,8 @@ type indirectData struct {
 	}
 }
 
-// Parse reads a signature and those that are nested in it, the outer one first. It fails where
-// the message is none.
+// Parse reads a signature and those that are nested in it, the outer one first. It fails if the
+// bytes are no such message.
 func Parse(message []byte) ([]Signature, error) { return parse(message, 0) }
 
 func parse(message []byte, depth int) (all []Signature, err error) {

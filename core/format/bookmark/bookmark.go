@@ -24,7 +24,7 @@ import (
 
 // Place is where a bookmark or alias leads.
 type Place struct {
-	// from the top of the file system, /Volumes/Backup/x on another volume; empty where it is not told
+	// from the top of the file system, /Volumes/Backup/x on another volume; empty if it is not told
 	Path          string
 	Volume        string // the volume's name
 	VolumePath    string // where it was mounted; "/" of the system's own
@@ -277,7 +277,7 @@ func firstOf(a, b string) string {
 // pascal is a text with its length before it.
 func pascal(b []byte) string { return string(b[1 : 1+min(int(b[0]), len(b)-1)]) }
 
-// wide is a text in UTF-16 with its length before it; other where there is none.
+// wide is a text in UTF-16 with its length before it; other if there is none.
 func wide(b []byte, other string) string {
 	if len(b) < 2 {
 		return other

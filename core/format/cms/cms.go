@@ -1,4 +1,4 @@
-// Package cms reads signed messages, PKCS #7 as RFC 2315 has it, on which the signatures of
+// Package cms reads signed messages, PKCS #7 as RFC 2315 defines it, on which the signatures of
 // Windows and macOS rest. It is a wrapper around a package that was not made for messages of
 // strangers: it bounds them, looks through their form first, and contains what panics.
 //
@@ -30,14 +30,14 @@ const (
 // Message is a message with one signer.
 type Message struct {
 	*pkcs7.PKCS7
-	// Type is what kind of content was signed; nil where the form of the message does not tell.
+	// Type is what kind of content was signed; nil if the form of the message does not tell.
 	Type asn1.ObjectIdentifier
 	// Added are the attributes that were added to the signer later, and signed by nobody.
 	Added []Attribute
 	// Signer is the certificate of who signed.
 	Signer *x509.Certificate
 
-	digests []asn1.ObjectIdentifier // those that the message says it has; nil where it is not known
+	digests []asn1.ObjectIdentifier // those that the message says it has; nil if it is not known
 }
 
 // Attribute is one of a signer's, RFC 2315, 9.2.
@@ -49,7 +49,7 @@ type Attribute struct {
 // ErrDamaged says that a message, or a part of it, cannot be taken apart.
 var ErrDamaged = errors.New("the signature is damaged")
 
-// Parse takes a message apart. What fills it up behind its end is passed over.
+// Parse takes a message apart. Padding behind its end is skipped.
 func Parse(message []byte) (m *Message, err error) {
 	defer contain(&err)
 	if len(message) > maxMessage {

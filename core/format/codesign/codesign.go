@@ -6,9 +6,9 @@
 //		fmt.Println(s.Identifier, s.Team, s.Authorities, err)
 //	}
 //
-// The layouts are those of the headers mach-o/loader.h, mach-o/fat.h and kern/cs_blobs.h of
-// Darwin. All numbers of signatures are big-endian. Nothing is read but what is asked for, within
-// the bounds below.
+// The layouts are those of the headers mach-o/loader.h, mach-o/fat.h and kern/cs_blobs.h of Darwin.
+// All numbers of signatures are big-endian. It reads only what the caller asks for, within the
+// bounds below.
 package codesign
 
 import (

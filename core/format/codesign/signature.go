@@ -26,12 +26,12 @@ type Signature struct {
 	Runtime bool
 	// Platform says that it claims to be a part of macOS. Only a signer of Apple's may.
 	Platform bool
-	// Signer made the signature; nil where it is ad hoc. Certificates are all that came with it.
+	// Signer made the signature; nil if it is ad hoc. Certificates are all that came with it.
 	Signer       *x509.Certificate
 	Certificates []*x509.Certificate
 	// Time is the signer's own word for when; the zero time where it says none.
 	Time time.Time
-	// Entitlements is the property list of what the program may do; nil where there is none.
+	// Entitlements is the property list of what the program may do; nil if there is none.
 	Entitlements []byte
 
 	hash    crypto.Hash

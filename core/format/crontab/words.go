@@ -98,7 +98,7 @@ func timeWords(minute, hour string) (string, bool) {
 	return "at " + strings.Join(times, ", "), true
 }
 
-// dayWords words the days; empty where it is every day. As in crontab(5), a day of the month and
+// dayWords words the days; empty if it is every day. As in crontab(5), a day of the month and
 // a day of the week are alternatives where both are restricted, and both must fit where one
 // begins with a star.
 func dayWords(dom, month, dow string) (string, bool) {

@@ -34,7 +34,7 @@ type line struct {
 }
 
 // Parse reads a desktop entry. The only error is [ErrNoGroup]: lines that make
-// no sense are kept and passed over, as the desktops do it.
+// no sense are kept and skipped, as the desktops do it.
 func Parse(content []byte) (*File, error) {
 	f := &File{first: -1, lines: make([]line, 0, bytes.Count(content, []byte{'\n'})+1)}
 	in := false
@@ -99,7 +99,7 @@ func (f *File) Get(key string) (string, bool) {
 // value, and 0 where none does.
 func (f *File) Line(key string) int { return f.find(key) + 1 }
 
-// Bool returns a boolean key, and false where it is absent or something else.
+// Bool returns a boolean key, and false if it is absent or something else.
 func (f *File) Bool(key string) bool {
 	v, _ := f.Get(key)
 	return strings.EqualFold(v, "true") || v == "1"

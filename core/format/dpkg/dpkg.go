@@ -6,7 +6,7 @@
 //	}
 //
 // The files lie in /var/lib/dpkg, as deb-control(5), dpkg-query(1), dpkg-divert(1) and
-// deb-md5sums(5) describe them. Lines that say nothing known are passed over.
+// deb-md5sums(5) describe them. Lines that say nothing known are skipped.
 package dpkg
 
 import (

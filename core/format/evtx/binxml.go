@@ -19,7 +19,7 @@ type node struct {
 	children   []*node
 }
 
-// child is the first element of this name below, nil where there is none; of nil it is nil.
+// child is the first element of this name below, nil if there is none; of nil it is nil.
 func (n *node) child(name string) *node {
 	if n != nil {
 		for _, c := range n.children {

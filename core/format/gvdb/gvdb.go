@@ -1,5 +1,5 @@
 // Package gvdb reads the databases of dconf: a hash table of paths and values of GVariant, in one
-// file, as gvdb-format.h of GLib has it. Nothing is written.
+// file, as gvdb-format.h of GLib defines it. Nothing is written.
 //
 //	t, err := gvdb.Parse(content)
 //	t.Strings("/org/gnome/shell/enabled-extensions") // [tide@gullrock.example]
@@ -103,13 +103,13 @@ func (t *Table) value(path, kind string) ([]byte, bool) {
 	return content, ok
 }
 
-// Bool is the truth value at a path; ok is false where there is none.
+// Bool is the truth value at a path; ok is false if there is none.
 func (t *Table) Bool(path string) (value, ok bool) {
 	content, ok := t.value(path, "b")
 	return ok && len(content) == 1 && content[0] == 1, ok
 }
 
-// Strings are the texts of a list at a path; ok is false where there is none. Behind the texts, each of
+// Strings are the texts of a list at a path; ok is false if there is none. Behind the texts, each of
 // which ends with a zero, stands where each of them ends, in as many bytes as the length of all needs
 // ("GVariant Specification", 2.3.6 and 2.5).
 func (t *Table) Strings(path string) (list []string, ok bool) {

@@ -69,7 +69,7 @@ const (
 )
 
 // Boot is the id of the start in which the file's last entry was written, 32 hexadecimal digits as systemd has them:
-// the field tail_entry_boot_id of the header. It is empty where the file is no journal, or has no entry.
+// the field tail_entry_boot_id of the header. It is empty if the file is no journal, or has no entry.
 func Boot(r io.ReaderAt) string {
 	head := make([]byte, 72)
 	if n, _ := r.ReadAt(head, 0); n < len(head) || string(head[:8]) != signature ||
@@ -80,7 +80,7 @@ func Boot(r io.ReaderAt) string {
 }
 
 // Read visits the entries whose MESSAGE_ID is one of messages, with those of fields that they have. A message may be of
-// another field, as FIELD=VALUE, and a field may have the beginning of its value behind an =: others are passed over.
+// another field, as FIELD=VALUE, and a field may have the beginning of its value behind an =: others are skipped.
 // It fails with [ErrFormat] where the file is no journal; what is damaged, and what is so long that
 // it is compressed, is left out.
 func Read(r io.ReaderAt, size int64, messages, fields []string, visit func(Entry)) error {

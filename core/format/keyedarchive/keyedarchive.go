@@ -149,7 +149,7 @@ func (o Object) text(depth int) string {
 	return ""
 }
 
-// Int is a whole number; ok is false where there is none.
+// Int is a whole number; ok is false if there is none.
 func (o Object) Int() (n int64, ok bool) {
 	switch v := o.value.(type) {
 	case int64:

@@ -4,7 +4,7 @@
 //	job := launchd.Parse(doc.Dict())
 //	fmt.Println(job.Label, job.Command(), job.When())
 //
-// Keys of the wrong type count as absent, as launchd has it; keys that do not say
+// Keys of the wrong type count as absent, as launchd defines it; keys that do not say
 // what runs or when are left alone.
 package launchd
 
@@ -37,7 +37,7 @@ type Job struct {
 	// Activities says in words what the system starts the job for when it finds the time, xpc_activity(3).
 	Activities []string
 
-	// Limits are the keys by which the job is loaded on some Macs, or in some ways of starting, only.
+	// Limits are the keys that restrict the job to some Macs or some kinds of start.
 	Limits      []string
 	Sessions    []string // LimitLoadToSessionType
 	UserName    string   // whom a daemon runs as

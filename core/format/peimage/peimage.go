@@ -1,4 +1,4 @@
-// Package peimage reads what a Windows program says of itself: for which processors it is, its
+// Package peimage reads what a Windows program says about itself: for which processors it is, its
 // version resource, and the signatures that are embedded in it; and makes the digest that they
 // sign.
 //
@@ -6,8 +6,8 @@
 //	info, err := image.Version()
 //	fmt.Println(info.Strings["CompanyName"])
 //
-// The layout is that of the "PE Format" document of Microsoft. Nothing is read but what is asked
-// for, and no more than the bounds below, whatever the file says of its sizes.
+// The layout is that of the "PE Format" document of Microsoft. It reads only what the caller asks
+// for, and never more than the bounds below, whatever sizes the file claims.
 package peimage
 
 import (

@@ -8,10 +8,10 @@ import (
 	"unicode/utf16"
 )
 
-// Version is the version resource, VS_VERSIONINFO: what the program says of itself. Anybody can
+// Version is the version resource, VS_VERSIONINFO: what the program says about itself. Anybody can
 // write anything there.
 type Version struct {
-	// File and Product are the numbers of the fixed part: "1.2.3.4"; empty where it is absent.
+	// File and Product are the numbers of the fixed part: "1.2.3.4"; empty if it is absent.
 	File, Product string
 	// Strings are the texts of the first language that has any: CompanyName, ProductName,
 	// FileDescription, OriginalFilename and others.

@@ -22,7 +22,7 @@ var plainHeads = [][]byte{
 
 type plainReader struct{ rest []byte }
 
-// parsePlainXML reads a plain property list; ok is false where it is not plain.
+// parsePlainXML reads a plain property list; ok is false if it is not plain.
 func parsePlainXML(content []byte) (root any, ok bool) {
 	for _, head := range plainHeads {
 		if rest, is := bytes.CutPrefix(content, head); is {

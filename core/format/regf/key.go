@@ -93,7 +93,7 @@ func (k *Key) Class() ([]byte, error) {
 }
 
 // Security returns the key's security descriptor, self-relative as MS-DTYP 2.4.6
-// has it; nil where the key names none.
+// has it; nil if the key names none.
 func (k *Key) Security() ([]byte, error) {
 	at := k.u32(nkSecurity)
 	if at == noCell {

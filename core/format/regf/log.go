@@ -165,7 +165,7 @@ func (f *logFile) entry(at int64) ([]byte, bool) {
 }
 
 // applyNew applies the logs of the new format. A log whose entries go on where
-// the other one's end comes second; entries older than the hive are passed over.
+// the other one's end comes second; entries older than the hive are skipped.
 func (h *Hive) applyNew(logs []logFile, baseWhole bool) error {
 	slices.SortFunc(logs, func(a, b logFile) int { return int(int32(a.first - b.first)) })
 	var (

@@ -87,7 +87,7 @@ func (d berkeleyDatabase) Having(names []string, visit func(*Package)) error {
 	return nil
 }
 
-// value is what an item holds; nil where it is of another kind, or damaged.
+// value is what an item holds; nil if it is of another kind, or damaged.
 func (d berkeleyDatabase) value(item []byte) []byte {
 	switch {
 	case item[0] == itemHere:

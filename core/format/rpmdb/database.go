@@ -16,7 +16,7 @@ const (
 	maxFound = 4096 // packages
 )
 
-// ErrKind says that a file is none of the databases that are read.
+// ErrKind means that a file is not one of the supported databases.
 var ErrKind = errors.New("not a database of rpm that is read")
 
 // Database finds packages by the last elements of their files' paths.

@@ -47,7 +47,7 @@ const (
 type Package struct {
 	Name, Version, Release, Summary, Vendor, Packager string
 	Installed                                         time.Time
-	// Algorithm is the digest of its files: "md5" or "sha256"; empty where it is another.
+	// Algorithm is the digest of its files: "md5" or "sha256"; empty if it is another.
 	Algorithm string
 
 	names, folders, digests []string

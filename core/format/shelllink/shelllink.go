@@ -4,7 +4,7 @@
 //	link, err := shelllink.Parse(content)
 //	fmt.Println(link.Target(), link.Arguments)
 //
-// Only what tells where a shortcut leads is understood; the rest is passed over.
+// Only what tells where a shortcut leads is understood; the rest is skipped.
 // Nothing is written, so nothing can be lost.
 package shelllink
 

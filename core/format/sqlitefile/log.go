@@ -73,7 +73,7 @@ func WithLog(content, log []byte, max int64) ([]byte, error) {
 	return whole, nil
 }
 
-// pageSize is the size of a database's pages in bytes; 0 where there is no database.
+// pageSize is the size of a database's pages in bytes; 0 if there is no database.
 func pageSize(content []byte) int {
 	if len(content) < 100 {
 		return 0

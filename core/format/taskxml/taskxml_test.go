@@ -132,7 +132,7 @@ func FuzzTask(f *testing.F) {
 	})
 }
 
-// What a trigger says of its times.
+// What a trigger says about its times.
 func TestBoundaries(t *testing.T) {
 	task, err := taskxml.Parse(
 		[]byte(`<Task xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task"><Triggers><TimeTrigger>` +

@@ -17,7 +17,7 @@ const (
 	AtBoot  = "BootTrigger"
 )
 
-// New is a task that is to be made.
+// New is a task to make.
 type New struct {
 	Description        string
 	Command, Arguments string

@@ -20,8 +20,7 @@ type Assignment struct {
 	Line    int // of the key, counted from 1
 }
 
-// File is the assignments of a unit file in their order. Lines that are none
-// are passed over, as systemd does it.
+// File is the assignments of a unit file in their order. Other lines are skipped, as systemd does.
 type File struct {
 	Assignments []Assignment
 }
@@ -149,7 +148,7 @@ func IsTemplate(name string) bool {
 	return suffix != "" && strings.HasSuffix(strings.TrimSuffix(name, suffix), "@")
 }
 
-// Valid reports whether a name can be a unit's: systemd passes over all others.
+// Valid reports whether a name can be a unit's: systemd skips all others.
 func Valid(name string) bool {
 	suffix := Suffix(name)
 	if len(name) > 255 || suffix == "" || suffix == name || !kinds[suffix] || name[0] == '@' {

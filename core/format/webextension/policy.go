@@ -13,7 +13,7 @@ type Forced struct {
 	From string // the address it comes from; empty for the browser's own shop
 }
 
-// rules are what both families say of each extension: by which policy it is installed, and from where.
+// rules are what both families say about each extension: the policy that installs it, and its source.
 type rules map[string]struct {
 	Mode      string `json:"installation_mode"`
 	UpdateURL string `json:"update_url"`  // Chromium's word

@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-// Manifest is what an extension says of itself in manifest.json.
+// Manifest is what an extension says about itself in manifest.json.
 type Manifest struct {
 	Name    string `json:"name"` // empty where it stands in another file, by language
 	Version string `json:"version"`
@@ -33,7 +33,7 @@ type Setting struct {
 	Origin Origin
 	// Path is its folder, below the profile's folder of extensions unless it is absolute.
 	Path          string
-	Name, Version string // as its manifest has them; empty where the profile does not keep that
+	Name, Version string // as its manifest has them; empty if the profile does not keep that
 }
 
 // Origin is Chromium's ManifestLocation, extensions/common/mojom/manifest.mojom.

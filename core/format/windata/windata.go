@@ -135,7 +135,8 @@ func GUID(b []byte) string {
 	return fmt.Sprintf("{%08X-%04X-%04X-%X-%X}", le.Uint32(b), le.Uint16(b[4:]), le.Uint16(b[6:]), b[8:10], b[10:])
 }
 
-// SID is a security identifier as text, MS-DTYP 2.4.2: "S-1-5-21-...". It is empty where the bytes are none.
+// SID is a security identifier as text, MS-DTYP 2.4.2: "S-1-5-21-...". It is empty if the bytes are not a
+// time.
 func SID(b []byte) string {
 	if len(b) < 8 || b[0] != 1 || len(b) != 8+4*int(b[1]) || b[1] > 15 {
 		return ""

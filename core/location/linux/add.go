@@ -99,7 +99,7 @@ func addCron(m *machine.Reader, n location.New) (location.Made, error) {
 	return made, nil
 }
 
-// cronSchedule is when a new entry runs, as crontab(5) has it; empty where cron cannot say it.
+// cronSchedule is when a new entry runs, as crontab(5) defines it; empty where cron cannot say it.
 func cronSchedule(n location.New) string {
 	minutes := int(n.Every.Minutes())
 	switch {
@@ -136,8 +136,8 @@ func addAutostart(m *machine.Reader, n location.New) (location.Made, error) {
 	return made, nil
 }
 
-// AutostartFile is the autostart file of a new entry, as the Desktop Entry Specification has it. One that is delayed
-// waits in a shell of its own: of the sessions, only some know of a key for that.
+// AutostartFile is the autostart file of a new entry, as the Desktop Entry Specification defines it. One that is
+// delayed waits in a shell of its own: of the sessions, only some know of a key for that.
 func AutostartFile(n location.New) []byte {
 	return desktopentry.New([][2]string{{"Type", "Application"}, {"Name", n.Name},
 		{"Exec", desktopentry.JoinExec(location.Waiting(n.Argv, n.Delay))}})
@@ -216,8 +216,8 @@ func addUnit(m *machine.Reader, n location.New) (location.Made, error) {
 	return made, nil
 }
 
-// span is a time span as systemd.time(7) has it, and as systemd-analyze timespan words it: "1h 30min", "90s" as "1min
-// 30s".
+// span is a time span as systemd.time(7) defines it, and as systemd-analyze timespan words it: "1h 30min", "90s" as
+// "1min 30s".
 func span(d time.Duration) string {
 	var parts []string
 	for _, unit := range []struct {

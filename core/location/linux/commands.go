@@ -148,7 +148,7 @@ func describeAlias(_ *location.Survey, _ location.Found, line string) *location.
 	return item
 }
 
-// pipeOf is the first command among receivers of mail; empty where there is none.
+// pipeOf is the first command among receivers of mail; empty if there is none.
 func pipeOf(receivers string) string {
 	at := strings.IndexByte(receivers, '|')
 	if at < 0 || strings.Trim(receivers[:at], " \t\",") != "" && !strings.Contains(receivers[:at], ",") {
@@ -264,8 +264,8 @@ func (p pamModules) Read(s *location.Survey, places []location.Place) {
 	p.Lines.Read(s, places)
 }
 
-// pamModule is what a line loads, and what it is told: type, control (a word, or several in brackets),
-// module, arguments. Lines that include another file load nothing of their own.
+// pamModule is the module that a line loads, and its arguments: type, control (a word, or several in
+// brackets), module, arguments. Lines that include another file load nothing of their own.
 func pamModule(line string) (module string, args []string) {
 	kind, rest := firstWord(strings.TrimPrefix(line, "-"))
 	if !slices.Contains([]string{"auth", "account", "password", "session"}, kind) {

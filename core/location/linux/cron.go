@@ -41,7 +41,7 @@ func endsIn(name string, endings ...string) bool {
 	return slices.ContainsFunc(endings, func(ending string) bool { return strings.HasSuffix(name, ending) })
 }
 
-// cronIgnores tells why cron passes over a whole table: Debian's cron wants a
+// cronIgnores tells why cron skips a whole table: Debian's cron wants a
 // system table to be root's and writable by nobody else, and a user's table
 // to be that user's.
 func cronIgnores(s *location.Survey, owner string, info fs.FileInfo) string {

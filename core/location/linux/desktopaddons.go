@@ -82,7 +82,7 @@ func (a addOn) Read(s *location.Survey, _ []location.Place) {
 	}
 }
 
-// item is the item of one extension; nil where nothing describes one.
+// item is the item of one extension; nil if nothing describes one.
 func (a addOn) item(s *location.Survey, dir, id string, on bool) *location.Item {
 	file := path.Join(dir, a.describes)
 	content, err := s.ReadFile(file, 1<<20)
@@ -112,7 +112,7 @@ func (a addOn) item(s *location.Survey, dir, id string, on bool) *location.Item 
 	return item
 }
 
-// dconfOf is what a user has set in dconf; nil where nothing is.
+// dconfOf is what a user has set in dconf; nil if nothing is.
 func dconfOf(s *location.Survey, home string) (*gvdb.Table, error) {
 	content, err := s.ReadFile(path.Join(home, ".config/dconf/user"), 16<<20)
 	if err != nil {

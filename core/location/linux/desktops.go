@@ -82,7 +82,7 @@ func installedDesktops(s *location.Survey) []desktop {
 	return all
 }
 
-// shows tells why a desktop passes over an entry that is for others; empty where it does not.
+// shows tells why a desktop skips an entry that is for others; empty where it does not.
 func (d desktop) shows(f *desktopentry.File) string {
 	if len(d.names) == 0 {
 		return "" // which it would be is not known
@@ -156,7 +156,7 @@ func xfceJudges(f *desktopentry.File) (off, when string) {
 	return "", "at another time than sign-in"
 }
 
-// notApplication is why the system passes an entry over that is none of the type Application.
+// notApplication says why the system skips an entry whose type is not Application.
 const notApplication = "not of the type Application"
 
 // gnomeJudges is gnome-session: GLib's reader takes true and 1, and wants a Type; what its settings

@@ -13,8 +13,8 @@ import (
 	"lockback/core/machine/account"
 )
 
-// What is no entry and still decides what starts: a planted file, a user who is let in by nobody, an image that brings
-// units.
+// Files that are no entries and still decide what starts: a planted file, a user who is let in by nobody, an image
+// that brings units.
 
 // lingerFolder has a file for each user whose own units start with the machine, loginctl(1).
 const lingerFolder = "/var/lib/systemd/linger"
@@ -92,8 +92,8 @@ func signsIn(s *location.Survey, name string) []location.Fact {
 // tmpfilesPlaces are those of tmpfiles.d(5): of each name the first counts.
 var tmpfilesPlaces = location.Chain("tmpfiles.d", ".conf")
 
-// planted are the files that a list of systemd-tmpfiles makes at each start where they are missing, or as it has them,
-// to the list that says so: types f, w, C and L of tmpfiles.d(5).
+// planted are the files that a list of systemd-tmpfiles makes at each start, if they are missing or with its own
+// content, to the list that says so: types f, w, C and L of tmpfiles.d(5).
 func planted(s *location.Survey) map[string]string {
 	return s.Shared("files that are planted", func() any {
 		files := map[string]string{}
@@ -112,7 +112,7 @@ func planted(s *location.Survey) map[string]string {
 	}).(map[string]string)
 }
 
-// comesBack says of an entry whose file is planted that it comes back at the next start.
+// comesBack says about an entry whose file is planted that it comes back at the next start.
 func comesBack(s *location.Survey, item *location.Item) {
 	list, ok := planted(s)[item.Source.Path]
 	if !ok {

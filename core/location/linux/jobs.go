@@ -21,7 +21,7 @@ var atName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^
 func atAccepts(name string) bool { return atName().MatchString(name) }
 
 // describeAt says when a job of at runs, whose it is, and what it runs: the last line of a script that
-// sets everything as it was when the job was made. atd passes over what may not be run.
+// sets everything as it was when the job was made. atd skips what may not be run.
 func describeAt(s *location.Survey, f location.Found, item *location.Item) {
 	parts := atName().FindStringSubmatch(path.Base(f.Path))
 	number, _ := strconv.ParseUint(parts[1], 16, 32)

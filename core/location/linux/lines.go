@@ -60,8 +60,8 @@ func describeBinfmt(_ *location.Survey, _ location.Found, line string) *location
 	return item
 }
 
-// describeAnacron makes the item of a line of anacrontab(5): a period, a delay, the job's name, the
-// command. Lines that set variables are none. That a backslash joins a line to the next one, anacron 2.3 shows.
+// describeAnacron makes the item of a line of anacrontab(5): a period, a delay, the job's name, the command.
+// Lines that set variables are not commands. That a backslash joins a line to the next one, anacron 2.3 shows.
 func describeAnacron(_ *location.Survey, _ location.Found, line string) *location.Item {
 	f := strings.Fields(line)
 	if len(f) < 4 || strings.Contains(f[0], "=") {

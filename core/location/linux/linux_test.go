@@ -851,7 +851,7 @@ func TestFurtherSignInFolders(t *testing.T) {
 	require.Contains(t, items, "lxqt")
 }
 
-// What is no entry and still decides what starts.
+// Files that are no entries and still decide what starts.
 func TestFacts(t *testing.T) {
 	t.Parallel()
 	_, items, unread := disk(t, map[string]string{

@@ -39,7 +39,7 @@ func readPreload(s *location.Survey, places []location.Place) {
 	})
 }
 
-// trimmed takes one item out of a list in a file. Only the record has it then.
+// trimmed takes one item out of a list in a file. Then only the record holds it.
 type trimmed struct{ item part.Word }
 
 // Word is [autostart.Trim].

@@ -15,7 +15,7 @@ func sshServer(s *location.Survey) string {
 	return ""
 }
 
-// describeRC says when sshd(8) passes over a user's rc, and who have one of their own
+// describeRC says when sshd(8) skips a user's rc, and who have one of their own
 // instead of the system's.
 func describeRC(s *location.Survey, f location.Found, item *location.Item) {
 	item.Name = strings.TrimPrefix(f.Key, "/etc/ssh/")

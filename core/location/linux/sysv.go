@@ -83,7 +83,7 @@ func readSysV(s *location.Survey, places []location.Place) {
 	}
 }
 
-// defaultRunlevel is what inittab(5) says, 2 as Debian has it where it says nothing.
+// defaultRunlevel is what inittab(5) says, 2 as Debian defines it where it says nothing.
 func defaultRunlevel(s *location.Survey) string {
 	content, _ := s.ReadFile("/etc/inittab", 1<<20)
 	for line := range strings.Lines(string(content)) {

@@ -120,7 +120,7 @@ func ruleProgram(s *location.Survey, command string) []string {
 	return words
 }
 
-// ruleToken is a key of a rule, with what is done with it.
+// ruleToken is a key of a rule, its operator and its value.
 type ruleToken struct{ key, op, value string }
 
 // sets reports whether the key is given a value, and not compared with one.

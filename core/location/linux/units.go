@@ -252,7 +252,7 @@ func (set *unitSet) real(name string) string {
 	return name
 }
 
-// source returns the file that decides a name, masked ones passed over where
+// source returns the file that decides a name, masked ones skipped where
 // below is true.
 func (set *unitSet) source(name string, below bool) (unitSource, bool) {
 	candidates := set.sources[name]

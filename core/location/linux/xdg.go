@@ -22,9 +22,9 @@ import (
 // of the folders for everyone it is searched first.
 const overrideFolder = "/etc/xdg/autostart"
 
-// systemAutostart lists the folders for everyone, the one that wins first:
-// $XDG_CONFIG_DIRS as /etc/environment sets it, or its default, with what scripts of
-// the sign-in put before it, then the older places that desktops still read.
+// systemAutostart lists the folders for everyone, the one that wins first: $XDG_CONFIG_DIRS as
+// /etc/environment sets it, or its default, behind what sign-in scripts add, then the older places
+// that desktops still read.
 func systemAutostart(s *location.Survey) []string {
 	dirs := addedConfigDirs(s)
 	for dir := range strings.SplitSeq(s.Machine.Environment()["XDG_CONFIG_DIRS"], ":") {

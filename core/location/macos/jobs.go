@@ -24,7 +24,7 @@ import (
 type jobFile struct {
 	path    string
 	job     launchd.Job
-	command string // what it runs, and when, in words: an agent of everyone is told once for each user
+	command string // what it runs, and when, in words: an agent of everyone counts once for each user
 	when    string
 	// broken says why it could not be understood, ignored why launchd passes it
 	// over; both are empty of one that counts.
@@ -341,7 +341,7 @@ func notUnderstood(item *location.Item, j *jobFile) {
 	fixed(item, "its file is not understood: "+j.broken)
 }
 
-// jobFacts tells what else is known of a job.
+// jobFacts tells what else is known about a job.
 func jobFacts(j *jobFile, rec record) []location.Fact {
 	if j.broken != "" {
 		return []location.Fact{{Name: "cannot be read", Value: autostart.Text(j.broken), Basis: j.path}}

@@ -37,7 +37,7 @@ const extensionCollection = "/Library/KernelCollections/AuxiliaryKernelExtension
 // maxApprovals bounds how many are read.
 const maxApprovals = 10000
 
-// approvals tells by bundle ids whether their extensions are allowed; nil where that is not known.
+// approvals tells by bundle ids whether their extensions are allowed; nil if that is not known.
 func approvals(s *location.Survey) (map[string]bool, error) {
 	content, err := readDatabase(s, extensionPolicy)
 	if err != nil {

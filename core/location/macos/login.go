@@ -363,7 +363,7 @@ const (
 	managedDomain = "com.apple.loginitems.managed"
 )
 
-// errProfileStore tells what is known of profiles all the same.
+// errProfileStore tells what is known about profiles all the same.
 var errProfileStore = errors.New("profiles are kept in a form that nothing documents; what they set for sign-in is " +
 	"read from " + managedFolder)
 

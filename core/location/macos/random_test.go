@@ -31,7 +31,7 @@ type drawnMac struct {
 	release string
 	jobs    []drawnJob
 	off     map[string]map[string]bool // launchd's databases, by the person's name
-	allowed map[string]bool            // what System Settings say of a job's file, for everyone
+	allowed map[string]bool            // what System Settings say about a job's file, for everyone
 }
 
 var jobFolders = []string{"/System/Library/LaunchDaemons", "/Library/Apple/System/Library/LaunchDaemons",

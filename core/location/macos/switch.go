@@ -74,7 +74,7 @@ func (d *disk) databaseOf(s *location.Survey, u *account.User) *database {
 	return db
 }
 
-// entry is what a database says of a label.
+// entry is what a database says about a label.
 func (db *database) entry(root plist.Dict, label string) (off, ok bool) {
 	v := root[label]
 	if db.older {
@@ -108,13 +108,13 @@ func (o override) Stop() []string {
 	return []string{"launchctl", "bootout", domain + "/" + o.label}
 }
 
-// Holds is launchd's own word: it stays when the job's file is written anew.
+// Holds is launchd's own word: it stays when the job's file is written again.
 func (o override) Holds() string {
 	return "launchd's own database has it off, and keeps that when its file is written anew; launchctl enable " +
 		"turns it on again"
 }
 
-// Part is what the database says of the label.
+// Part is what the database says about the label.
 func (o override) Part() part.Part {
 	return part.Property{File: o.file, Path: []string{o.label}, States: true}
 }
@@ -151,7 +151,7 @@ func (o override) Plan(images location.Images, want location.Want) ([]location.E
 	return []location.Edit{{Artifact: a, Image: image.WithContent(content, want.Now)}}, nil
 }
 
-// parseImage reads the property list that is to be edited. A link is not: what it
+// parseImage reads the property list to edit. A link is not: what it
 // leads to may serve others.
 func parseImage(file string, i artifact.Image) (*plist.Document, error) {
 	switch i.Kind {

@@ -193,7 +193,7 @@ func Mark(images Images, image artifact.Image, list []Line, off bool, now time.T
 	return made(bytes.Join(lines, nil), image, base, now), there, nil
 }
 
-// made is the image of a file with other content: none where that is the vendor's, because then no
+// made is the image of a file with other content: none if that is the vendor's, because then no
 // file need stand before it.
 func made(content []byte, image, vendors artifact.Image, now time.Time) artifact.Image {
 	switch {
@@ -242,7 +242,7 @@ func (l Line) like(images Images, now Part, from artifact.Image) bool {
 	return err == nil && k < len(lines) && lineKey(lines[k]) == other.text
 }
 
-// vendors is the image of the vendor's file, absent where there is none.
+// vendors is the image of the vendor's file, absent if there is none.
 func (l Line) vendors(images Images) (artifact.Image, error) {
 	if l.Vendor == "" {
 		return artifact.Image{Kind: artifact.Absent}, nil
@@ -276,7 +276,7 @@ func (l Line) split(content []byte) [][]byte {
 }
 
 // JoinedLines cuts a content into lines, each with those that it goes on in: a line goes on where it
-// ends in a backslash. A comment does not, and one in the middle is passed over, as udev(7) has it.
+// ends in a backslash. A comment does not, and one in the middle is skipped, as udev(7) defines it.
 // What is turned off is split as it was.
 func JoinedLines(content []byte) iter.Seq[[]byte] {
 	return func(yield func([]byte) bool) {

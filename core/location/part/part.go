@@ -19,7 +19,7 @@ import (
 	"lockback/core/machine/artifact"
 )
 
-// Images gives the image of an artifact, of now or as a plan has it so far.
+// Images gives the image of an artifact, now or after the steps planned so far.
 type Images interface {
 	Image(artifact.Artifact) (artifact.Image, error)
 }
@@ -28,12 +28,12 @@ type Images interface {
 type Part interface {
 	// In is the artifact.
 	In() artifact.Artifact
-	// Carry returns the image into, in which the part is as from has it: with it, without it,
-	// on or off. All else stays as it is in into. Where nothing is left that differs from
-	// from, the result is from itself, to the byte and its time. It fails where one
-	// of the two cannot be understood.
+	// Carry returns the image into with the part taken from the image from: with it, without it, on
+	// or off. All else stays as it is in into. Where nothing is left that differs from from, the
+	// result is from itself, to the byte and its time. It fails where one of the two cannot be
+	// understood.
 	Carry(images Images, into, from artifact.Image, now time.Time) (artifact.Image, error)
-	// Without returns the image without the part; ok is false where it is not in it.
+	// Without returns the image without the part; ok is false if it is not in it.
 	Without(image artifact.Image, now time.Time) (without artifact.Image, ok bool, err error)
 	// like reports whether the other part, which an entry is now, says the same as this one
 	// does in an image.

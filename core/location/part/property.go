@@ -17,7 +17,7 @@ import (
 type Property struct {
 	File string   `json:"file"`
 	Path []string `json:"path"`
-	// Element is the item, as a property list of its own; nil where the part is all that the
+	// Element is the item, as a property list of its own; nil if the part is all that the
 	// path leads to.
 	Element []byte `json:"element,omitempty"`
 	// States says that the file holds nothing but what is on and off.
@@ -66,7 +66,7 @@ func (p Property) Carry(_ Images, into, from artifact.Image, now time.Time) (art
 	return p.written(target, source, into, from, now)
 }
 
-// Without is the image of the file without the property; ok is false where it is not there.
+// Without is the image of the file without the property; ok is false if it is not there.
 func (p Property) Without(image artifact.Image, now time.Time) (without artifact.Image, ok bool, err error) {
 	doc, err := p.read(image)
 	if err != nil {

@@ -87,7 +87,7 @@ func (t Setting) in(lines [][]byte, s section) int {
 	return key
 }
 
-// Value is what the setting is; ok is false where it is not set.
+// Value is what the setting is; ok is false if it is not set.
 func (t Setting) Value(content []byte) (value string, ok bool) {
 	lines := Line{}.split(content)
 	_, key, _ := t.place(lines)
@@ -98,8 +98,8 @@ func (t Setting) Value(content []byte) (value string, ok bool) {
 	return strings.TrimSpace(value), true
 }
 
-// SetAll is the image in which settings of one file have a line, in one pass; there says of each whether its section is
-// in the file.
+// SetAll is the image in which settings of one file have a line, in one pass; there says about each whether its section
+// is in the file.
 func SetAll(image artifact.Image, list []Setting, line string, now time.Time) (set artifact.Image, there []bool) {
 	there = make([]bool, len(list))
 	if image.Kind != artifact.Regular {
@@ -137,7 +137,7 @@ func SetAll(image artifact.Image, list []Setting, line string, now time.Time) (s
 	return image.WithContent(content, now), there
 }
 
-// Carry brings the line of the setting over, or that there is none.
+// Carry copies the line of the setting, or its absence.
 func (t Setting) Carry(_ Images, into, from artifact.Image, now time.Time) (artifact.Image, error) {
 	if into.Kind != artifact.Regular || from.Kind != artifact.Regular {
 		return into, fmt.Errorf("%s is not a file in both states", t.File)

@@ -23,7 +23,7 @@ var tables = map[string]func() []location.Location{
 	"macos":   macos.Locations,
 }
 
-// Of returns the table of a system; nil where there is none. It is made anew each time.
+// Of returns the table of a system; nil if there is none. It is made again each time.
 func Of(system string) []location.Location {
 	if rows := tables[system]; rows != nil {
 		return rows()

@@ -32,7 +32,7 @@ const (
 type Crontabs struct {
 	// Accepts says which names of a folder count; all where nil.
 	Accepts func(s *location.Survey, name string) bool
-	// Ignored tells why cron passes over a whole table; nil where it never does.
+	// Ignored tells why cron skips a whole table; nil where it never does.
 	Ignored func(s *location.Survey, owner string, info fs.FileInfo) string
 	// Personal says that a table belongs to the person it is named after, and has no user field.
 	Personal bool
@@ -60,9 +60,8 @@ func (c Crontabs) Read(s *location.Survey, places []location.Place) {
 	})
 }
 
-// Crontab reports the lines of one table. A table without an owner is the
-// system's, with a user field. Why the whole table is passed over by the cron of
-// the machine, ignored tells; nil where it never is.
+// Crontab reports the lines of one table. A table without an owner is the system's, with a user
+// field. ignored says why the machine's cron skips the whole table; nil where it never is.
 func Crontab(s *location.Survey, file, owner string, ignored func(info fs.FileInfo) string) {
 	// Marks of ours make a table longer; they must not make it too long.
 	content, info, err := s.ReadFileInfo(file, 2*maxTable)

@@ -13,7 +13,7 @@ import (
 type WholeFiles struct {
 	// Accepts says which names of a folder count; all where nil.
 	Accepts func(s *location.Survey, name string) bool
-	// Adjust says more of an item; nil where there is no more to say.
+	// Adjust says more of an item; nil if there is no more to say.
 	Adjust func(s *location.Survey, f location.Found, item *location.Item)
 }
 
@@ -58,7 +58,7 @@ func (w WholeFiles) Read(s *location.Survey, places []location.Place) {
 type Executables struct {
 	// Accepts says which names of a folder count; all where nil.
 	Accepts func(s *location.Survey, name string) bool
-	// When words when those of a folder run; nil where the location says it all.
+	// When words when those of a folder run; nil if the location says it all.
 	When func(dir string) string
 }
 

@@ -27,7 +27,7 @@ type Lines struct {
 	Comments string
 	// Accepts says which names of a folder count; all where nil.
 	Accepts func(name string) bool
-	// Describe makes the item of a line, its name and command at least; nil where the line
+	// Describe makes the item of a line, its name and command at least; nil if the line
 	// is no entry.
 	Describe func(s *location.Survey, f location.Found, line string) *location.Item
 	// Key is what a line is known by; the line itself when nil.
@@ -40,11 +40,11 @@ type Lines struct {
 	// Shell says that the file is a script: only simple commands of its own, each alone on its line,
 	// are entries, because no other line can be taken out of one.
 	Shell bool
-	// Follow names further files that a line has read in its place; nil where no line does.
+	// Follow names further files that a line has read in its place; nil if no line does.
 	Follow func(s *location.Survey, f location.Found, line string) []location.Found
 	// OffMark is what another program puts before a line that it turned off, and OffBy that program.
 	OffMark, OffBy string
-	// Ignored tells why the system passes over a whole file; nil where it never does.
+	// Ignored tells why the system skips a whole file; nil where it never does.
 	Ignored func(s *location.Survey, f location.Found) string
 }
 

@@ -14,7 +14,7 @@ import (
 )
 
 // Script reports an executable file as one entry. What is not executable does
-// not start: that is also how the switch leaves it. When words when it runs; empty where the
+// not start: that is also how the switch leaves it. When words when it runs; empty if the
 // location says it all.
 func Script(s *location.Survey, file, when string) {
 	script(s, location.Found{Path: file, Key: file}, when)

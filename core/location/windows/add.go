@@ -71,7 +71,7 @@ func addRun(m *machine.Reader, n location.New) (location.Made, error) {
 	return made, nil
 }
 
-// newFile is a file that is to be made. A running Windows has no modes: everybody's are given for what may be written.
+// newFile is a file to make. A running Windows has no modes: everybody's are given for what may be written.
 func newFile(m *machine.Reader, content []byte, now time.Time) artifact.Image {
 	mode := fs.FileMode(0o644)
 	if m.Live {

@@ -17,7 +17,7 @@ import (
 type parkedValues struct {
 	// usual is what the system has itself in some values, by their names in small letters.
 	usual map[string]string
-	// adjust says more of an item; nil where there is no more to say.
+	// adjust says more of an item; nil if there is no more to say.
 	adjust func(*location.Survey, *location.Item)
 }
 
@@ -71,7 +71,7 @@ type parkedKeys struct {
 	value string
 	// titled says that the default value of the key is its name for people.
 	titled bool
-	// adjust says more of an item; nil where there is no more to say.
+	// adjust says more of an item; nil if there is no more to say.
 	adjust func(*location.Survey, *location.Item)
 }
 
@@ -114,7 +114,7 @@ type list struct {
 	fallback  string   // what stands there when nothing else does
 	role      location.Role
 	library   bool                                   // its items are libraries, whose ending may be left out
-	adjust    func(*location.Survey, *location.Item) // says more of an item; nil where there is no more to say
+	adjust    func(*location.Survey, *location.Item) // says more of an item; nil if there is no more to say
 }
 
 // Word is [autostart.Trim].
@@ -205,7 +205,7 @@ func byProgram(_ *location.Survey, item *location.Item) { item.Name = shortName(
 // classKeys is the form of keys whose subkeys are classes, by their own name or by their default
 // value. One is turned off by taking its key away.
 type classKeys struct {
-	// adjust says more of an item; nil where there is no more to say.
+	// adjust says more of an item; nil if there is no more to say.
 	adjust func(*location.Survey, *location.Item)
 }
 
@@ -255,7 +255,7 @@ func eachClassKey(s *location.Survey, at []location.Place, decide func(place, *l
 // classValues is the form of keys whose values name classes: by their name, or by their data. One
 // is turned off by taking its value away.
 type classValues struct {
-	// adjust says more of an item; nil where there is no more to say.
+	// adjust says more of an item; nil if there is no more to say.
 	adjust func(*location.Survey, *location.Item)
 }
 

@@ -76,7 +76,7 @@ func officeVersions(s *location.Survey, u *account.User) (keys []*registry.Key) 
 	return keys
 }
 
-// officesOwnWord says of an add-in for whom Office does not load it: whose program turned it off after it had
+// officesOwnWord says about an add-in for whom Office does not load it: whose program turned it off after it had
 // crashed, and who has a setting of their own for it. Where that is the user of the entry, or every user, it is off.
 func officesOwnWord(s *location.Survey, item *location.Item, app, name string) {
 	var crashed, own []string

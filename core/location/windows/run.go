@@ -94,7 +94,7 @@ func passedOver(item *location.Item, why string) {
 	item.Switcher = location.NoSwitch{Why: why}
 }
 
-// signInRules say of an item of Run, RunOnce and their like when it is not started although it is there.
+// signInRules say about an item of Run, RunOnce and their like when it is not started although it is there.
 func signInRules(s *location.Survey, item *location.Item) {
 	if item.For != nil {
 		if name, ok := accounts[item.For.SID]; ok {

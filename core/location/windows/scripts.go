@@ -11,7 +11,7 @@ import (
 )
 
 // The scripts of group policy stand twice: in a file of the policy, and in the registry, where they come once the
-// policy was applied and where what runs them reads them. The registry is written anew only when the policy's version
+// policy was applied and where what runs them reads them. The registry is written again only when the policy's version
 // changes, so that both are switched together.
 
 // scriptFiles are where group policy keeps the scripts that this machine runs.
@@ -81,7 +81,7 @@ func readLogonScripts(s *location.Survey) {
 		}
 		item := newItem(a.origin(), shortName(a.script), strings.TrimSpace(a.script+" "+a.Text("Parameters")))
 		if !strings.ContainsAny(a.script, `\:`) && a.base != "" {
-			// Relative to the policy, which lies on a server where a firm's domain has it.
+			// Relative to the policy, which lies on a server if it comes from a domain.
 			item.CommandLine = `"` + a.base + `\Scripts\` + a.kind + `\` + a.script + `"`
 		}
 		item.Stage, item.When = scriptStage(a.kind), scriptWords[strings.ToLower(a.kind)]

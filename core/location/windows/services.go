@@ -21,7 +21,7 @@ const (
 	ownProcess     = 0x10
 	sharedProcess  = 0x20
 	userService    = 0x40
-	userInstance   = 0x80 // made anew at each sign-in
+	userInstance   = 0x80 // made again at each sign-in
 	driverTypes    = kernelDriver | fileSystem | recognizer
 	serviceTypes   = ownProcess | sharedProcess
 	servicesFolder = ccs + `\Services`
@@ -80,8 +80,8 @@ func readServices(s *location.Survey) {
 		delayed, hasDelay := k.Number("DelayedAutostart")
 		_, err := k.Subkey("TriggerInfo")
 		triggered := err == nil
-		// What one that is off was before is in the record; without one, it is to start when it is asked for,
-		// unless it has a setting that only automatic ones have.
+		// What one that is off was before is in the record; without one, it starts on demand, unless it has a
+		// setting that only automatic ones have.
 		usual := uint32(startAuto)
 		if !hasDelay {
 			usual = startDemand

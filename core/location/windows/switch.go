@@ -36,7 +36,7 @@ func approvedState(v regf.Value) (off bool, known bool) {
 
 func (approve) Word() autostart.Switch { return autostart.Approve }
 
-// Holds is Windows' own word: it stays when the program writes its value or shortcut anew.
+// Holds is Windows' own word: it stays when the program writes its value or shortcut again.
 func (approve) Holds() string {
 	return "Windows' own startup settings have it off, and keep that when its program writes the entry anew; they " +
 		"turn it on again"

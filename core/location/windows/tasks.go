@@ -40,7 +40,7 @@ func readTasks(s *location.Survey) {
 // tasks is one reading of all tasks.
 type tasks struct {
 	root string          // the folder of definitions
-	tree *registry.Key   // the names in the cache; nil where there is none
+	tree *registry.Key   // the names in the cache; nil if there is none
 	seen map[string]bool // paths in small letters
 }
 

@@ -143,22 +143,22 @@ type Image struct {
 	Place    int               // of a registry value: how many stand before it
 }
 
-// NewFile is an image of a regular file that is to be made.
+// NewFile is an image of a regular file to make.
 func NewFile(content []byte, mode fs.FileMode, uid, gid int, now time.Time) Image {
 	return Image{Kind: Regular, Mode: mode, UID: uid, GID: gid, ModTime: stamp(now), Content: content}
 }
 
-// NewLink is an image of a link that is to be made.
+// NewLink is an image of a link to make.
 func NewLink(target string, uid, gid int, now time.Time) Image {
 	return Image{Kind: Symlink, Mode: 0o777, UID: uid, GID: gid, ModTime: stamp(now), Target: target}
 }
 
-// NewFolder is an image of a folder that is to be made.
+// NewFolder is an image of a folder to make.
 func NewFolder(mode fs.FileMode, uid, gid int) Image {
 	return Image{Kind: Folder, Mode: mode, UID: uid, GID: gid}
 }
 
-// NewKey is an image of a registry key that is to be made, with the rights that
+// NewKey is an image of a registry key to make, with the rights that
 // the key above it gives.
 func NewKey() Image { return Image{Kind: Key, UID: -1, GID: -1} }
 

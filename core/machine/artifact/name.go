@@ -10,7 +10,7 @@ func Within(name, dir string) bool {
 	return dir == "/" || name == dir || strings.HasPrefix(name, dir+"/")
 }
 
-// OnDrive reports whether a path is absolute as Windows has it, C:\x.
+// OnDrive reports whether a path is absolute as Windows defines it, C:\x.
 func OnDrive(name string) bool {
 	return len(name) >= 3 && name[1] == ':' && name[2] == '\\' && UpperLetter(name[0]) >= 'A' &&
 		UpperLetter(name[0]) <= 'Z'

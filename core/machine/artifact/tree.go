@@ -82,7 +82,7 @@ func (t RecordedKey) append(b []byte) []byte {
 	return b
 }
 
-// at finds the key of a recorded tree that holds a value; nil where the value lies elsewhere.
+// at finds the key of a recorded tree that holds a value; nil if the value lies elsewhere.
 func (t *RecordedKey) at(tree, value Artifact) *RecordedKey {
 	key, _ := value.Value()
 	if tree.Kind != TreeArtifact || value.Kind != ValueArtifact || len(key) < len(tree.Name) ||
@@ -106,7 +106,7 @@ func (t *RecordedKey) at(tree, value Artifact) *RecordedKey {
 	return t
 }
 
-// ValueIn is the image that a value has in the recorded image of a key with everything below it; ok is false where the
+// ValueIn is the image that a value has in the recorded image of a key with everything below it; ok is false if the
 // value does not lie there, or where the image cannot be read.
 func (i Image) ValueIn(tree, value Artifact) (v Image, ok bool) {
 	t, err := i.Recorded()

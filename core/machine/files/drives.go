@@ -9,8 +9,8 @@ import (
 // drives are the drives of a running Windows beside its own. Programs on them are looked at; nothing on
 // them is written, and what lies there is no artifact.
 type drives struct {
-	// open opens a drive by its letter; nil where that is none of the computer's own: what is plugged in,
-	// or on the network, may take its time and is gone tomorrow.
+	// open opens a drive by its letter; nil if the drive is not built in: what is plugged in, or on
+	// the network, may take its time and is gone tomorrow.
 	open func(letter byte) *Files
 
 	mu     sync.Mutex

@@ -134,7 +134,7 @@ func (f *Files) SetNaming(n Naming) { f.names = n }
 func (f *Files) Naming() Naming { return f.names }
 
 // SetDrives has the drives of a running Windows looked at, beside the machine's own: open opens one by its letter, and
-// returns nil where that is none of the computer's own.
+// returns nil if the drive is not built in.
 func (f *Files) SetDrives(open func(letter byte) *Files) { f.drives = &drives{open: open} }
 
 // Live reports whether the files are those of the machine on which this program runs.

@@ -164,7 +164,7 @@ const (
 
 var securityList = unix.Attrlist{Bitmapcount: unix.ATTR_BIT_MAP_COUNT, Commonattr: unix.ATTR_CMN_EXTENDED_SECURITY}
 
-// readACL asks for the access list with getattrlist(2); nil where there is none.
+// readACL asks for the access list with getattrlist(2); nil if there is none.
 func readACL(fd int) []byte {
 	list, buf := securityList, make([]byte, 64<<10)
 	_, _, errno := syscall.Syscall6(unix.SYS_FGETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)),

@@ -210,7 +210,7 @@ func (a attributes) readNTFS(attrs map[string][]byte) {
 }
 
 // diskName is the name that an attribute of an image has on the disk; ok is
-// false where the disk has no such thing.
+// false if the disk has no such thing.
 func (a attributes) diskName(key string) (name string, ok bool) {
 	switch stream, is := strings.CutPrefix(key, artifact.StreamAttribute); {
 	case is:
@@ -329,7 +329,7 @@ func frozen(fd int) error {
 	return nil
 }
 
-// dirent is a name in a folder, with what the folder itself says of its type.
+// dirent is a name in a folder, with the type that the folder itself gives.
 type dirent struct {
 	name string
 	kind fs.FileMode

@@ -239,7 +239,7 @@ func (d *folder) read(base string, max int64, content bool) (artifact.Image, err
 	return i, err
 }
 
-// image begins an image with what the file system says of it.
+// image begins an image with what the file system reports.
 func (i *fileInfo) image(kind artifact.ImageKind) artifact.Image {
 	return artifact.Image{Kind: kind, Mode: modeBits(i), ModTime: i.ModTime().UTC(), UID: int(i.st.Uid),
 		GID: int(i.st.Gid)}

@@ -24,7 +24,7 @@ type Naming interface {
 	Bundles(name string) bool
 	// Refusal names what stands behind a running machine's refusal to let a file be read, or written.
 	Refusal(name string, err error, write bool) error
-	// Locked says why nobody may write at a path, whoever they are; nil where that is not so.
+	// Locked says why nobody may write at a path, whoever they are; nil if that is not so.
 	Locked(name string, live bool) error
 }
 

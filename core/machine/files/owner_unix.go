@@ -32,7 +32,7 @@ func writableFolder(dir *os.File) bool {
 	return unix.Faccessat(int(dir.Fd()), ".", unix.W_OK|unix.X_OK, unix.AT_EACCESS) == nil
 }
 
-// FileNumber is the number of a file on its disk; 0 where it is not known.
+// FileNumber is the number of a file on its disk; 0 if it is not known.
 func FileNumber(info fs.FileInfo) uint64 {
 	switch st := info.Sys().(type) {
 	case *unix.Stat_t:

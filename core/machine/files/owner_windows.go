@@ -19,5 +19,5 @@ func Self() int { return -1 }
 
 func writableFolder(*os.File) bool { return true }
 
-// FileNumber is the number of a file on its disk; 0 where it is not known, as here.
+// FileNumber is the number of a file on its disk; 0 if it is not known, as here.
 func FileNumber(fs.FileInfo) uint64 { return 0 }

@@ -213,9 +213,9 @@ func (f *Files) homeAt(plain string) (home, bool) {
 	return home{}, false
 }
 
-// homesByPath are the homes by their paths without links, as the machine compares paths. They
-// are found out once. A link on the way to one makes it another place that is
-// looked at as a home; whether that link may be followed is asked whenever a path leads over it.
+// homesByPath are the homes by their paths without links, as the machine compares paths. They are
+// found out once. A link on the way to one makes it another place that is looked at as a home; each
+// path that leads over the link is checked anew.
 func (f *Files) homesByPath() map[string]home {
 	f.homeMu.Lock()
 	defer f.homeMu.Unlock()

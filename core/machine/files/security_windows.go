@@ -20,7 +20,7 @@ func SecurityOf(h windows.Handle, kind windows.SE_OBJECT_TYPE) []byte {
 	return append([]byte(nil), unsafe.Slice((*byte)(unsafe.Pointer(sd)), sd.Length())...)
 }
 
-// Descriptor makes a descriptor of recorded bytes; nil where they are none.
+// Descriptor makes a descriptor of recorded bytes; nil if they are none.
 func Descriptor(b []byte) *windows.SECURITY_DESCRIPTOR {
 	if len(b) < 20 {
 		return nil

@@ -103,7 +103,7 @@ func (f *Files) Writable(a artifact.Artifact, before, after artifact.Image) erro
 }
 
 // TempPrefix begins the names of the files that a change prepares beside the
-// ones it replaces. Everything that reads such folders passes over hidden names.
+// ones it replaces. Everything that reads such folders skips hidden names.
 const TempPrefix = ".lockback-"
 
 // TempName is a name for what a change prepares. The token is the change's own and
@@ -118,7 +118,7 @@ func TempName(token, rest string) string {
 
 // Prepare writes the image under a temporary name beside its place and flushes it
 // to disk, so that [Files.Set] with the same name needs no more space. Images
-// that need no preparation are passed over. Nothing is written over: a name that is
+// that need no preparation are skipped. Nothing is written over: a name that is
 // taken is an error.
 func (f *Files) Prepare(a artifact.Artifact, want artifact.Image, temp string) error {
 	if want.Kind != artifact.Regular && want.Kind != artifact.Symlink {

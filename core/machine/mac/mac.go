@@ -101,7 +101,7 @@ func (s *System) identify() {
 	}
 }
 
-// plist reads a property list with a dictionary at its top, empty where that
+// plist reads a property list with a dictionary at its top, empty if that
 // cannot be done.
 func (s *System) plist(name string) plist.Dict {
 	content, err := s.files.ReadFile(name, files.MaxFileSize)
@@ -209,10 +209,9 @@ func (s *System) homeUsers() []account.User {
 // byHost are the folders whose files bear the machine's own id in their names.
 const byHost = "Library/Preferences/ByHost"
 
-// platformUUID finds the machine's id on its disk. The firmware has it, and the
-// system puts it into the names of the preferences that hold for this machine
-// only. Homes that came from another Mac bring its id along; what is written now
-// bears the machine's own, so the newest counts.
+// platformUUID finds the machine's id on its disk. It comes from the firmware; the system puts it
+// into the names of the preferences of this machine alone. Homes that came from another Mac bring
+// its id along; what is written now bears the machine's own, so the newest counts.
 func (s *System) platformUUID() string {
 	best, at := "", time.Time{}
 	for _, home := range append([]string{"/"}, s.homes()...) {

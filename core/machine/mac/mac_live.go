@@ -22,8 +22,8 @@ import (
 	"lockback/core/machine/files"
 )
 
-// Tools runs the programs by which a running Mac is asked and told: launchctl,
-// osascript and their like. Tests put a stand-in here.
+// Tools runs the programs that query and control a running Mac: launchctl, osascript and their
+// like. Tests put a stand-in here.
 type Tools interface {
 	// Run returns what the program printed. The error of one that failed tells
 	// what it said.
@@ -402,8 +402,8 @@ var scriptErrors = []struct {
 }{{"(-1743)", errAutomation}, {"(-600)", ErrNotSignedIn}, {"(-10810)", ErrNotSignedIn}, {"(-1712)",
 	ErrNotSignedIn}, {"(-1728)", ErrNotSignedIn}}
 
-// hasSession reports whether a user has a screen of their own now, as far as launchd knows. Where it does not
-// answer, the user is asked all the same.
+// hasSession reports whether a user has a screen of their own now, as far as launchd knows. If it does not
+// answer, ask the user's own all the same.
 func (s *System) hasSession(u account.User) bool {
 	_, err := s.tools.Run(launchctl, "print", "gui/"+strconv.Itoa(u.UID))
 	return err == nil || !strings.Contains(strings.ToLower(err.Error()), "could not find")
@@ -480,7 +480,7 @@ var (
 )
 
 // ReadPreferencesAgain ends the daemon that holds a user's preferences in memory, or root's; it
-// is started again when it is asked for.
+// starts again on demand.
 func (s *System) ReadPreferencesAgain(user string) (warning string) {
 	if s.tools == nil {
 		return ""

@@ -30,7 +30,7 @@ var (
 // maxName is the longest name of a value, in UTF-16 units, by "Registry Element Size Limits".
 const maxName = 16383
 
-// errZeroName says of a key why it cannot be looked into.
+// errZeroName says about a key why it cannot be looked into.
 var errZeroName = errors.New("its name holds a zero character, which hides it from nearly every program; look at " +
 	"this disk from another system")
 

@@ -34,7 +34,7 @@ type Registry struct {
 	mounts []*mount // the longest prefixes first
 
 	mu    sync.Mutex
-	links map[string]string // a key's path in small letters, to where it leads; empty where it is no link
+	links map[string]string // a key's path in small letters, to where it leads; empty if it is no link
 }
 
 // mount is a part of the registry that comes from one place.
@@ -56,7 +56,7 @@ type source interface {
 	discard(token string) error
 	abandon()
 	close()
-	// file is the hive file, as the machine names it; empty where the running system keeps
+	// file is the hive file, as the machine names it; empty if the running system keeps
 	// the keys. stale says why such a file can be read and not be written.
 	file() string
 	stale() error
@@ -110,7 +110,7 @@ func (k *Key) Value(name string) (regf.Value, error) {
 	return v, registryError(k.Path, err)
 }
 
-// Text returns a text value, empty where there is none.
+// Text returns a text value, empty if there is none.
 func (k *Key) Text(name string) string {
 	v, err := k.node.Value(name)
 	if err != nil {

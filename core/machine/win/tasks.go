@@ -45,7 +45,7 @@ func isServiceAccount(id string) bool {
 }
 
 // ErrPassword says that a task signs in by a password, which only the scheduler has. It keeps it while a task is
-// turned off and on; whoever registers the task anew must give it.
+// turned off and on; registering the task again needs it.
 var ErrPassword = errors.New("the task signs in by a password that only the scheduler has; register it in Task " +
 	"Scheduler with that password")
 

@@ -156,7 +156,7 @@ func Became(plan change.Plan, before, after States) []Outcome {
 	return list
 }
 
-// Large is what is large about a change: what would stop among what starts. Its numbers are zero where that is no more
+// Large is what is large about a change: what would stop among what starts. Its numbers are zero if that is no more
 // than usual.
 type Large struct {
 	Protected int // entries that are protected

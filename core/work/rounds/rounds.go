@@ -31,7 +31,7 @@ type Search struct {
 	Rounds []culprit.Round            `json:"rounds"`
 }
 
-// Begun is the search that is under way; nil where there is none.
+// Begun is the search that is under way; nil if there is none.
 func Begun(s *work.Session) (*Search, error) {
 	if s.Record == nil {
 		return nil, nil

@@ -23,7 +23,7 @@ type Needs struct {
 	Since  starts.Moment
 	// Any says that some entry needs a restart or a sign-in.
 	Any bool
-	// The answers are those of all entries together: one that was not tried makes them false. They are nil where no
+	// The answers are those of all entries together: one that was not tried makes them false. They are nil if no
 	// entry needs it, or where it is not known.
 	Restarted, SignedIn *bool
 }
@@ -79,7 +79,7 @@ type Trial struct {
 	Due                 bool
 }
 
-// Tried says whether the trial means anything by now; nil where that is not known.
+// Tried says whether the trial means anything by now; nil if that is not known.
 func (t Trial) Tried() *bool {
 	yes, no := true, false
 	switch {
