@@ -107,23 +107,25 @@ type Entry struct {
 	User     string `json:"user"` // whose entry it is; empty for the whole computer
 	Name     string `json:"name"`
 	// SystemName is what the system itself calls it: a service, a label, a value, a file.
-	SystemName string   `json:"system_name"`
-	State      State    `json:"state"`
-	Mode       string   `json:"mode"`    // the operating system's own word for the state
-	When       string   `json:"when"`    // when it starts, in words
-	Command    string   `json:"command"` // as it is written at the source
-	Target     Target   `json:"target"`
-	Known      *Known   `json:"-"`        // what is known about the program; nil: nothing, see [Entry.Facts]
-	OSPart     bool     `json:"os_part"`  // a part of the operating system itself
-	OSBasis    string   `json:"os_basis"` // how that is known: [BySignature] and its like
-	Guarded    string   `json:"guarded"`  // what a mistake with it would cost; empty: not guarded
-	Caution    string   `json:"caution"`  // what to think of before it is turned off; empty: nothing
-	Source     Source   `json:"source"`
-	Switch     Switch   `json:"switch"`
-	Problems   []string `json:"problems"` // words of a fixed list, see docs
-	Cost       *Cost    `json:"cost"`     // nil if it is not known
-	Uses       []Use    `json:"-"`        // the last time each person started it by hand, the latest first
-	Notes      []Note   `json:"notes"`    // what technicians wrote down about it, the nearest first
+	SystemName string `json:"system_name"`
+	State      State  `json:"state"`
+	Mode       string `json:"mode"`    // the operating system's own word for the state
+	When       string `json:"when"`    // when it starts, in words
+	Command    string `json:"command"` // as it is written at the source
+	Target     Target `json:"target"`
+	// Commands are all programs that it starts, where these are several; what only starts others is left out.
+	Commands []Command `json:"commands"`
+	Known    *Known    `json:"-"`        // what is known about the program; nil: nothing, see [Entry.Facts]
+	OSPart   bool      `json:"os_part"`  // a part of the operating system itself
+	OSBasis  string    `json:"os_basis"` // how that is known: [BySignature] and its like
+	Guarded  string    `json:"guarded"`  // what a mistake with it would cost; empty: not guarded
+	Caution  string    `json:"caution"`  // what to think of before it is turned off; empty: nothing
+	Source   Source    `json:"source"`
+	Switch   Switch    `json:"switch"`
+	Problems []string  `json:"problems"` // words of a fixed list, see docs
+	Cost     *Cost     `json:"cost"`     // nil if it is not known
+	Uses     []Use     `json:"-"`        // the last time each person started it by hand, the latest first
+	Notes    []Note    `json:"notes"`    // what technicians wrote down about it, the nearest first
 	// Shared is one handle for all entries that are the same thing of everyone's, each as one user gets it;
 	// empty of others.
 	Shared string `json:"-"`
@@ -149,6 +151,15 @@ type Target struct {
 	// tell a program that was replaced from one that was not.
 	Size     int64     `json:"size,omitempty"`
 	Modified time.Time `json:"modified,omitzero"`
+}
+
+// Command is one of several programs that an entry starts.
+type Command struct {
+	// Key is what the source calls its line, "ExecStartPre"; empty for the entry's own command.
+	Key    string `json:"key"`
+	Line   string `json:"line"`                         // the command as it is written
+	Path   string `json:"path"`                         // the program; empty where it cannot be told
+	Exists *bool  `json:"exists" jsonschema:"nullable"` // nil (in JSON null) where it cannot be known
 }
 
 // Maker is who made the program, and how that is known.

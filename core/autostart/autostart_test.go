@@ -109,12 +109,13 @@ func FuzzSelector(f *testing.F) {
 func TestEntriesInJSON(t *testing.T) {
 	there := true
 	for _, e := range []autostart.Entry{
-		{Problems: []string{}, Notes: []autostart.Note{}},
+		{Problems: []string{}, Notes: []autostart.Note{}, Commands: []autostart.Command{}},
 		{Handle: "k7f3qa2", Name: "a \"b\" \\ \x07 <&> \u2028", User: "ines", State: autostart.Disabled,
 			Stage: autostart.SignIn, Scope: autostart.ForUser, OSPart: true, OSBasis: autostart.ByName,
-			Switch: autostart.Park,
-			Target: autostart.Target{Path: "/a", Exists: &there, Size: 7, Modified: time.Unix(1, 5).UTC()},
-			Source: autostart.Source{Path: "p", Key: "k", Line: 3}, Problems: []string{"a", "b"},
+			Switch:   autostart.Park,
+			Target:   autostart.Target{Path: "/a", Exists: &there, Size: 7, Modified: time.Unix(1, 5).UTC()},
+			Commands: []autostart.Command{{Path: "/y", Exists: &there}, {Key: "ExecStop", Line: "/z \"1\""}},
+			Source:   autostart.Source{Path: "p", Key: "k", Line: 3}, Problems: []string{"a", "b"},
 			Notes: []autostart.Note{{Text: "a \"b\"\x07", Verdict: "spare", Role: "sync", By: "Tess",
 				Time: time.Unix(1, 0).UTC(), Machine: true}, {Proven: true}},
 			Known: &autostart.Known{Maker: autostart.Maker{Name: "Fogbell", Basis: autostart.BySignature},

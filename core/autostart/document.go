@@ -4,21 +4,22 @@ import "time"
 
 // EntryDocument is the form of an entry in JSON, which [Entry.AppendJSON] writes.
 type EntryDocument struct {
-	Handle     string  `json:"handle"`      // the entry's short name, the same in every snapshot of the machine
-	Location   string  `json:"location"`    // the id of the location that the entry was read from
-	Place      string  `json:"place"`       // the location in people's words
-	Stage      Stage   `json:"stage"`       // when it starts
-	Scope      Scope   `json:"scope"`       // whose list it stands in
-	User       string  `json:"user"`        // whose entry it is; empty for the whole computer
-	Name       string  `json:"name"`        // what people call it
-	SystemName string  `json:"system_name"` // what the system itself calls it
-	State      State   `json:"state"`       // whether it would start
-	Mode       string  `json:"mode"`        // the operating system's own word for the state
-	When       string  `json:"when"`        // when it starts, in words
-	Command    string  `json:"command"`     // as it is written at the source
-	Target     Target  `json:"target"`      // the program that it really starts
-	Maker      Maker   `json:"maker"`       // who made the program
-	Product    Product `json:"product"`     // what the program came with
+	Handle     string    `json:"handle"`      // the entry's short name, the same in every snapshot of the machine
+	Location   string    `json:"location"`    // the id of the location that the entry was read from
+	Place      string    `json:"place"`       // the location in people's words
+	Stage      Stage     `json:"stage"`       // when it starts
+	Scope      Scope     `json:"scope"`       // whose list it stands in
+	User       string    `json:"user"`        // whose entry it is; empty for the whole computer
+	Name       string    `json:"name"`        // what people call it
+	SystemName string    `json:"system_name"` // what the system itself calls it
+	State      State     `json:"state"`       // whether it would start
+	Mode       string    `json:"mode"`        // the operating system's own word for the state
+	When       string    `json:"when"`        // when it starts, in words
+	Command    string    `json:"command"`     // as it is written at the source
+	Target     Target    `json:"target"`      // the program that it really starts
+	Commands   []Command `json:"commands"`    // all programs that it starts, where these are several
+	Maker      Maker     `json:"maker"`       // who made the program
+	Product    Product   `json:"product"`     // what the program came with
 	// What the program does, in words, and how that is known.
 	Description      string `json:"description"`
 	DescriptionBasis string `json:"description_basis"`

@@ -50,7 +50,23 @@ func (e *Entry) AppendJSON(b []byte) []byte {
 	if !e.Target.Modified.IsZero() {
 		b = append(e.Target.Modified.AppendFormat(append(b, `,"modified":"`...), time.RFC3339Nano), '"')
 	}
-	b = append(b, `},"maker":{`...)
+	b = append(b, `},"commands":[`...)
+	for k, c := range e.Commands {
+		if k > 0 {
+			b = append(b, ',')
+		}
+		b = append(b, '{')
+		str("key", c.Key)
+		str("line", c.Line)
+		str("path", c.Path)
+		b = append(b, `"exists":`...)
+		if c.Exists == nil {
+			b = append(b, `null}`...)
+		} else {
+			b = append(strconv.AppendBool(b, *c.Exists), '}')
+		}
+	}
+	b = append(b, `],"maker":{`...)
 	str("name", known.Maker.Name)
 	last("basis", known.Maker.Basis)
 	b = append(b, `"product":{`...)

@@ -44,8 +44,14 @@ func (e *Entry) like(o *Entry) bool {
 		e.Place == o.Place && e.SystemName == o.SystemName && e.Source == o.Source && e.Switch == o.Switch &&
 		e.OSPart == o.OSPart && e.OSBasis == o.OSBasis &&
 		e.Guarded == o.Guarded && e.Caution == o.Caution && e.Shared == o.Shared &&
-		slices.Equal(e.Problems, o.Problems) && slices.Equal(e.Notes, o.Notes) && e.Target.like(o.Target) &&
+		slices.Equal(e.Problems, o.Problems) && slices.Equal(e.Notes, o.Notes) &&
+		slices.EqualFunc(e.Commands, o.Commands, Command.like) && e.Target.like(o.Target) &&
 		(e.Known == o.Known || e.Known != nil && o.Known != nil && *e.Known == *o.Known)
+}
+
+func (c Command) like(o Command) bool {
+	return c.Key == o.Key && c.Line == o.Line && c.Path == o.Path &&
+		(c.Exists == o.Exists || c.Exists != nil && o.Exists != nil && *c.Exists == *o.Exists)
 }
 
 func (t Target) like(o Target) bool {

@@ -33,6 +33,8 @@ func TestEntriesThatDifferAreToldApart(t *testing.T) {
 			b.Cost = &Cost{CPUMS: 1}
 		case "Notes":
 			b.Notes = []Note{{Text: "ask Ines"}}
+		case "Commands":
+			b.Commands = []Command{{Key: "ExecStop"}}
 		case "Uses":
 			b.Uses = []Use{{}}
 		default:

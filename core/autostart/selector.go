@@ -49,8 +49,8 @@ var selectable = map[string]func(Entry) []string{
 	"product":  func(e Entry) []string { return []string{e.Facts().Product.Name} },
 	"mode":     func(e Entry) []string { return []string{e.Mode} },
 	"switch":   func(e Entry) []string { return []string{string(e.Switch)} },
-	"command":  func(e Entry) []string { return []string{e.Command} },
-	"target":   func(e Entry) []string { return []string{e.Target.Path} },
+	"command":  func(e Entry) []string { return e.lines() },
+	"target":   func(e Entry) []string { return e.programs() },
 	"source":   func(e Entry) []string { return []string{e.Source.Path} },
 	"problem": func(e Entry) []string {
 		if len(e.Problems) == 0 {
@@ -64,6 +64,27 @@ var selectable = map[string]func(Entry) []string{
 		}
 		return []string{"yes"}
 	},
+}
+
+// lines are all commands of an entry, programs all that these start.
+func (e *Entry) lines() []string {
+	all := []string{e.Command}
+	for _, c := range e.Commands {
+		if c.Line != "" && !slices.Contains(all, c.Line) {
+			all = append(all, c.Line)
+		}
+	}
+	return all
+}
+
+func (e *Entry) programs() []string {
+	all := []string{e.Target.Path}
+	for _, c := range e.Commands {
+		if c.Path != "" && !slices.Contains(all, c.Path) {
+			all = append(all, c.Path)
+		}
+	}
+	return all
 }
 
 // Fields lists the field names that a selector may use, in alphabetical order.
@@ -278,8 +299,9 @@ func isPattern(word string) bool { return strings.ContainsAny(word, "*?[") }
 func Occurs(word string, e *Entry) string {
 	low := strings.ToLower(word)
 	for _, at := range []struct{ what, text string }{{"name", e.Name}, {"system's name", e.SystemName},
-		{"command", e.Command},
-		{"program", e.Target.Path}, {"source", e.Source.Path}, {"source", e.Source.Key}, {"maker", e.Maker().Name},
+		{"command", strings.Join(e.lines(), "\n")},
+		{"program", strings.Join(e.programs(), "\n")}, {"source", e.Source.Path}, {"source", e.Source.Key},
+		{"maker", e.Maker().Name},
 		{"product", e.Facts().Product.Name}, {"description", e.Facts().Description}} {
 		if strings.Contains(strings.ToLower(at.text), low) {
 			return at.what

@@ -94,8 +94,13 @@ func lastElement(name string) string { return name[strings.LastIndexAny(name, `/
 // unit that calls itself systemd-something in /etc is not taken for one of the system's.
 func linuxNames(item *location.Item) []string {
 	e := &item.Entry
-	if e.Scope != autostart.ForSystem || !item.Packaged || !vendorProgram(e) {
+	if e.Scope != autostart.ForSystem || !item.Packaged {
 		return nil
+	}
+	for t := range programsOf(item) {
+		if !vendorProgram(t.Path, e.Source.Path) {
+			return nil
+		}
 	}
 	name := e.Name
 	switch item.Kind() {
@@ -111,19 +116,17 @@ func linuxNames(item *location.Item) []string {
 	return []string{name, e.Name}
 }
 
-// vendorProgram reports whether the program, as far as it is known, lies where
-// only the distribution puts programs: a line that runs /opt/x/logrotate is not
-// the system's logrotate.
-func vendorProgram(e *autostart.Entry) bool {
-	p := e.Target.Path
-	if p == "" || p == e.Source.Path {
-		return true
-	}
-	for _, prefix := range []string{"/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/lib64/", "/usr/libexec/",
-		"/usr/share/", "/bin/", "/sbin/", "/lib/", "/etc/init.d/", "/etc/rc.local", "/etc/rc.d/rc.local"} {
-		if strings.HasPrefix(p, prefix) {
-			return true
-		}
-	}
-	return !path.IsAbs(p)
+// vendorProgram reports whether a program, as far as it is known, lies where only the distribution puts programs: a
+// line that runs /opt/x/logrotate is not the system's logrotate.
+func vendorProgram(p, source string) bool {
+	return p == "" || p == source || inVendor(p) || !path.IsAbs(p)
+}
+
+// vendorFolders are where a distribution puts programs.
+var vendorFolders = []string{"/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/lib64/", "/usr/libexec/", "/usr/share/",
+	"/bin/",
+	"/sbin/", "/lib/", "/etc/init.d/", "/etc/rc.local", "/etc/rc.d/rc.local"}
+
+func inVendor(p string) bool {
+	return slices.ContainsFunc(vendorFolders, func(dir string) bool { return strings.HasPrefix(p, dir) })
 }

@@ -16,7 +16,6 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/catalogue"
-	"lockback/core/format/shellcommand"
 	"lockback/core/location"
 	"lockback/core/machine"
 	"lockback/core/machine/account"
@@ -48,7 +47,7 @@ func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item,
 	book.Look(namesOf(items, book.HasPackages, decided))
 	parallel.Each(workers, func(k int) {
 		for _, item := range part(k) {
-			tell(item, book.File(item.Target.Path))
+			tell(m, item, book)
 			consult(book, item, own, judge(m, book, item, decided[item]))
 		}
 	})
@@ -60,14 +59,13 @@ func Annotate(m *machine.Reader, memory *program.Memory, items []*location.Item,
 func namesOf(items []*location.Item, packages bool, decided map[*location.Item][]string) []string {
 	var names []string
 	for _, item := range items {
-		if item.Target.Exists != nil && *item.Target.Exists {
-			names = append(names, item.Target.Path)
+		for t := range programsOf(item) {
+			if t.Exists != nil && *t.Exists {
+				names = append(names, t.Path)
+			}
 		}
 		if item.CopyOf != "" {
 			names = append(names, item.CopyOf)
-		}
-		for _, a := range item.Actions {
-			names = append(names, a.Program.Path)
 		}
 		if packages && item.Scope == autostart.ForSystem {
 			names = append(append(names, item.Source.Path), decided[item]...)
@@ -114,15 +112,34 @@ func inHome(m *machine.Reader, file string) bool {
 	})
 }
 
-// tell gives an item what is known about its program, behind what its location knows of it.
-func tell(item *location.Item, file *program.File) {
+// tell gives an item what is known about its programs, behind what its location knows of it. Of several programs the
+// one that is least trusted decides.
+func tell(m *machine.Reader, item *location.Item, book *program.Book) {
+	least, trust := leastTrusted(m, book, item)
+	if least != nil && (least.Via || least.Key == "" && book.File(item.Target.Path).Vouched() != "") {
+		item.Target = least.Program // what only prepares, mkdir for example, is not what the entry is about
+	}
+	item.Commands = commandsOf(m, book, item)
+	file := book.File(item.Target.Path)
+	if least != nil {
+		file = book.File(least.Program.Path)
+	}
 	known := file.Known()
+	if item.Unsure {
+		// Whoever delivered the whole line answers for what it expands to; else nobody knows what runs.
+		source := book.File(item.Source.Path)
+		if known = nil; source.Delivered() && trust > nothingKnown {
+			known = source.Known()
+		}
+	}
 	if claim := item.Known; claim != nil {
 		known = program.Merge(known, claim)
 	}
 	item.Known = known
-	for _, problem := range file.Problems() {
-		item.Problems = appendNew(item.Problems, problem)
+	for t := range programsOf(item) {
+		for _, problem := range book.File(t.Path).Problems() {
+			item.Problems = appendNew(item.Problems, problem)
+		}
 	}
 	if file != nil && len(file.Evidence) > 0 {
 		item.AddFacts(func() []location.Fact { return evidenceFacts(file) })
@@ -162,25 +179,54 @@ func evidenceFacts(file *program.File) []location.Fact {
 
 func findTargets(m *machine.Reader, mac *macFinder, items []*location.Item) {
 	programs := map[string]autostart.Target{}
-	find := func(item *location.Item) autostart.Target { return target(m, programs, item.Argv) }
+	find := func(item *location.Item) {
+		runAll(item, nil, func(word string, argv []string) autostart.Target { return target(m, programs, word, argv) })
+	}
 	switch m.OS {
 	case "windows":
 		finder := newWindowsFinder(m)
-		find = func(item *location.Item) autostart.Target {
-			for k := range item.Actions {
-				item.Actions[k].Program = finder.line(item.Actions[k].Line, item)
-			}
-			return finder.target(item)
-		}
+		find = finder.findAll
 	case "macos":
-		find = mac.target
+		find = mac.findAll
 	}
 	for _, item := range items {
-		item.Target = find(item)
+		find(item)
 		if item.Target.Exists != nil && !*item.Target.Exists {
 			item.Problems = appendNew(item.Problems, autostart.TargetMissing)
 		}
-		item.Argv = nil // nobody else asks, and of a large machine it is much
+		item.Argv, item.Lines = nil, nil // nobody else asks, and of a large machine it is much
+	}
+}
+
+// runAll looks up all programs that an item's commands start, and puts the first that does more than start others into
+// Target.
+func runAll(item *location.Item, open func([]string) ([]string, bool),
+	look func(word string, argv []string) autostart.Target) {
+	alone := len(item.Lines) == 0
+	if alone && len(item.Argv) == 0 {
+		return
+	}
+	own := startedBy(item.Argv, open)
+	item.Unsure = own.unsure
+	if alone && len(own.programs) == 1 && !(own.programs[0].via && own.unsure) {
+		item.Target = look(own.programs[0].word, item.Argv)
+		return
+	}
+	found := false
+	add := func(key, line string, argv []string, s started) {
+		for _, p := range s.programs {
+			run := location.Started{Key: key, Line: line, Program: look(p.word, argv), Via: p.via}
+			if key == "" && !p.via && !found {
+				found, item.Target = true, run.Program
+			}
+			item.Starts = append(item.Starts, run)
+		}
+	}
+	add("", item.Command, item.Argv, own)
+	for _, l := range item.Lines {
+		s := startedBy(l.Argv, open)
+		item.Unsure = item.Unsure || s.unsure
+		add(l.Key, l.Text, l.Argv, s)
 	}
 }
 
@@ -197,12 +243,8 @@ func appendNew(problems []string, problem string) []string {
 // together.
 const maxKnown = 4096
 
-// target resolves the program of a command and looks whether it is there.
-func target(view location.View, known map[string]autostart.Target, argv []string) autostart.Target {
-	word, ok := programWord(argv, 0)
-	if !ok {
-		return autostart.Target{}
-	}
+// target resolves a program that a command names and looks whether it is there.
+func target(view location.View, known map[string]autostart.Target, word string, argv []string) autostart.Target {
 	word = contained(view, word, argv)
 	if t, ok := known[word]; ok {
 		return t
@@ -268,112 +310,6 @@ func contained(view location.View, word string, argv []string) string {
 		return word
 	}
 	return word
-}
-
-// launchers start the program that their arguments name; options of theirs that
-// take a value are listed.
-var launchers = map[string]string{
-	"env": "-u -C -S", "nice": "-n", "ionice": "-c -n -p", "nohup": "", "setsid": "", "exec": "", "command": "",
-	"chronic": "", "timeout": "-s -k", "dbus-launch": "", "dbus-run-session": "", "systemd-cat": "-t -p", "time": "",
-	"sudo":       "-u -g",
-	"caffeinate": "-t -w", "arch": "-d -e",
-}
-
-// shells run a command string given with -c, or a script file.
-var shells = map[string]bool{"sh": true, "bash": true, "dash": true, "zsh": true, "ksh": true}
-
-// interpreters run the script file that their first argument names.
-var interpreters = map[string]bool{"python": true, "python3": true, "perl": true, "ruby": true, "node": true,
-	"php": true, "lua": true, "gjs": true, "osascript": true}
-
-func isInterpreter(base string) bool {
-	return interpreters[base] || strings.HasPrefix(base, "python3.")
-}
-
-// programWord returns the word that names what really runs, looking through
-// launchers, shells and interpreters.
-func programWord(argv []string, depth int) (string, bool) {
-	if depth > 8 || len(argv) == 0 {
-		return "", false
-	}
-	base := path.Base(argv[0])
-	options, isLauncher := launchers[base]
-	switch {
-	case isLauncher:
-		rest := argv[1:]
-		for len(rest) > 0 {
-			switch {
-			case strings.HasPrefix(rest[0], "-"):
-				takes := rest[0] != "-" && strings.Contains(" "+options+" ", " "+rest[0]+" ")
-				rest = rest[1:]
-				if takes && len(rest) > 0 {
-					rest = rest[1:]
-				}
-				continue
-			case base == "env" && strings.Contains(rest[0], "="), base == "timeout" &&
-				strings.Trim(rest[0], "0123456789.smhd") == "":
-				rest = rest[1:]
-				continue
-			}
-			return programWord(rest, depth+1)
-		}
-	case shells[base]:
-		for k, arg := range argv[1:] {
-			switch {
-			case strings.HasPrefix(arg, "-") && strings.Contains(arg, "c") && !strings.HasPrefix(arg, "--"):
-				if k+2 < len(argv) {
-					return shellProgram(argv[k+2], depth+1)
-				}
-				return "", false
-			case !strings.HasPrefix(arg, "-"):
-				return arg, path.IsAbs(arg)
-			}
-		}
-	case isInterpreter(base):
-		if len(argv) > 1 && path.IsAbs(argv[1]) {
-			return argv[1], true
-		}
-	}
-	return argv[0], !strings.Contains(argv[0], "$")
-}
-
-// shellProgram finds the program of a shell command, the first that does more than test or
-// prepare: "test -x /a && /a" starts /a. Where a shell would have to expand its name it is unknown.
-func shellProgram(command string, depth int) (string, bool) {
-	// Nearly all commands begin with a plain path of a program that is no
-	// launcher.
-	if word, _, _ := strings.Cut(command, " "); path.IsAbs(word) &&
-		!strings.ContainsAny(word, "\"'\\$`;&|<>(){}*?\t\n=") {
-		if base := path.Base(word); !shells[base] && !isInterpreter(base) {
-			if _, launcher := launchers[base]; !launcher {
-				return word, true
-			}
-		}
-	}
-	commands, err := shellcommand.Parse(command)
-	if err != nil {
-		return "", false
-	}
-	for _, c := range commands {
-		switch first := c[0]; {
-		case !first.Plain:
-			return "", false
-		case passing[first.Text]:
-			continue
-		case first.Text == "eval":
-			return "", false
-		case (first.Text == "." || first.Text == "source") && len(c) > 1:
-			return c[1].Text, c[1].Plain && path.IsAbs(c[1].Text)
-		}
-		argv := c.Texts()
-		for k, w := range c {
-			if !w.Plain {
-				argv[k] = "$" + argv[k] // no program can be told from it
-			}
-		}
-		return programWord(argv, depth)
-	}
-	return "", false
 }
 
 // passing are commands that only test or prepare something.

@@ -34,7 +34,8 @@ func TestWhatReallyStarts(t *testing.T) {
 		"sh -c 'eval_it() { :; }; shift; type b; /opt/a'":                             "/opt/a",
 		`sh -c '"/opt/Fog Bell/run" 2>&1 | logger'`:                                   "/opt/Fog Bell/run",
 	} {
-		got, ok := programWord(unitfile.SplitCommand(command), 0)
+		started := startedBy(unitfile.SplitCommand(command), nil)
+		got, ok := started.main()
 		require.True(t, ok, command)
 		require.Equal(t, want, got, command)
 	}
@@ -42,7 +43,8 @@ func TestWhatReallyStarts(t *testing.T) {
 		"sh -c '/opt/$X/run'", "sh -c '~/bin/run'", "sh -c 'nice \"$(which a)\"'",
 		"sh -c '((((('", "sh -c 'eval /opt/a'", "sh -c '. $x'", "sh -c 'read x'", "sh -c 'source run.sh'",
 		"sh -c 'case $1 in start) ;; esac'"} {
-		got, ok := programWord(unitfile.SplitCommand(unknown), 0)
+		started := startedBy(unitfile.SplitCommand(unknown), nil)
+		got, ok := started.main()
 		require.False(t, ok, "%s: %s", unknown, got)
 	}
 }
@@ -91,7 +93,7 @@ func FuzzProgram(f *testing.F) {
 	f.Add(`sh -c "sh -c 'sh -c x'"`)
 	f.Add("a=b ;&&|| \\")
 	f.Fuzz(func(t *testing.T, command string) {
-		programWord(desktopentry.SplitExec(command), 0)
-		programWord([]string{"sh", "-c", command}, 0)
+		startedBy(desktopentry.SplitExec(command), nil)
+		startedBy([]string{"sh", "-c", command}, nil)
 	})
 }

@@ -113,7 +113,7 @@ const (
 
 func whose(book *program.Book, item *location.Item) ownership {
 	all := systems
-	for _, t := range programsOf(item) {
+	for t := range programsOf(item) {
 		file := book.File(t.Path)
 		switch {
 		case file.Foreign():
@@ -161,8 +161,10 @@ func prove(book *program.Book, item *location.Item, decided []string) proof {
 	p := proof{owned: source != nil && len(source.Evidence) > 0, delivered: source.Delivered(),
 		base: source.Vouched() != "", nothing: source != nil && source.Nothing}
 	files := slices.Clone(decided)
-	if item.Target.Exists != nil && *item.Target.Exists {
-		files = append(files, item.Target.Path)
+	for t := range programsOf(item) {
+		if t.Exists != nil && *t.Exists {
+			files = append(files, t.Path)
+		}
 	}
 	for _, name := range files {
 		file := book.File(name)

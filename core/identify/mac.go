@@ -12,7 +12,6 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/plist"
-	"lockback/core/format/shellcommand"
 	"lockback/core/location"
 	"lockback/core/machine"
 	"lockback/core/machine/account"
@@ -27,43 +26,11 @@ type macFinder struct {
 	known   sync.Map // words, to their targets
 }
 
-// target is what an item starts: the program itself, behind shells and launchers,
-// and of an app the executable inside.
-func (f *macFinder) target(item *location.Item) autostart.Target {
+// findAll looks up all that an item's commands start.
+func (f *macFinder) findAll(item *location.Item) {
 	item.AddFacts(func() []location.Fact { return origin(f.machine, item.Target.Path) })
-	argv := item.Argv
-	for range 4 { // open may start a shell, and a shell open
-		if len(argv) == 0 {
-			return autostart.Target{}
-		}
-		word, ok := programWord(argv, 0)
-		if !ok {
-			return autostart.Target{}
-		}
-		if path.Base(word) != "open" {
-			return f.look(word)
-		}
-		at := slices.IndexFunc(argv, func(a string) bool { return path.Base(a) == "open" })
-		if at < 0 { // inside a shell's command
-			commands, _ := shellcommand.Parse(argv[len(argv)-1])
-			for _, c := range commands {
-				unsure := slices.ContainsFunc(c, func(w shellcommand.Word) bool { return !w.Plain })
-				if argv = c.Texts(); !unsure && at < 0 {
-					at = slices.IndexFunc(argv, func(a string) bool { return path.Base(a) == "open" })
-				}
-				if at >= 0 {
-					break
-				}
-			}
-			if at < 0 {
-				return autostart.Target{}
-			}
-		}
-		if argv, ok = f.opened(argv[at+1:], item.For); !ok {
-			return autostart.Target{}
-		}
-	}
-	return autostart.Target{}
+	runAll(item, func(args []string) ([]string, bool) { return f.opened(args, item.For) },
+		func(word string, _ []string) autostart.Target { return f.look(word) })
 }
 
 // opened is what open(1) opens: an app that is named by its path, its name or its
@@ -252,21 +219,25 @@ func origin(m *machine.Reader, file string) []location.Fact {
 var macFolders = []string{"/System/", "/usr/bin/", "/usr/sbin/", "/usr/lib/", "/usr/libexec/", "/usr/share/", "/bin/",
 	"/sbin/", "/Library/Apple/"}
 
+// inMac reports whether a program lies where only macOS has its own.
+func inMac(file string) bool {
+	return slices.ContainsFunc(macFolders, func(dir string) bool { return strings.HasPrefix(file, dir) })
+}
+
 // macNames are the names of an entry that is read from where only macOS puts files, and whose
 // program lies in its own folders.
 func macNames(item *location.Item) []string {
 	e := &item.Entry
-	inFolders := func(file string) bool {
-		return slices.ContainsFunc(macFolders, func(dir string) bool { return strings.HasPrefix(file, dir) })
-	}
 	if !item.Packaged {
 		return nil
 	}
 	switch item.Kind() {
 	case location.LaunchJob:
 		// A bare name is looked for in the system's own folders only.
-		if e.Target.Path != "" && path.IsAbs(e.Target.Path) && !inFolders(e.Target.Path) {
-			return nil
+		for t := range programsOf(item) {
+			if path.IsAbs(t.Path) && !inMac(t.Path) {
+				return nil
+			}
 		}
 	case location.PeriodicScript:
 	default:

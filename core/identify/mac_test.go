@@ -81,7 +81,8 @@ func TestMacCommands(t *testing.T) {
 		{[]string{"a/b"}, "unknown a/b"}, {nil, ""}, {[]string{""}, "unknown "}, {[]string{"/x\x00y"}, ""},
 	} {
 		item := &location.Item{Argv: row.argv, For: ines}
-		got := (&macFinder{machine: m.Reader(nil)}).target(item)
+		(&macFinder{machine: m.Reader(nil)}).findAll(item)
+		got := item.Target
 		word := "unknown "
 		if got.Exists != nil {
 			word = map[bool]string{true: yes, false: no}[*got.Exists]

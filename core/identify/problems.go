@@ -182,7 +182,7 @@ func pipedIntoShell(text string) bool {
 				continue
 			}
 			base := path.Base(strings.Trim(words[0], ";&)"))
-			if shells[base] || isInterpreter(base) || base == "iex" {
+			if isShell(base) || isInterpreter(base) || base == "iex" {
 				return true
 			}
 		}
@@ -269,6 +269,6 @@ func StartsOthers(file string) bool {
 	base := path.Base(file)
 	_, launcher := launchers[base]
 	_, host := hosts[hostName(file)]
-	return launcher || host || shells[base] || isInterpreter(base) || base == "run-parts" || base == "open" ||
+	return launcher || host || isShell(base) || isInterpreter(base) || base == "run-parts" || base == "open" ||
 		base == "true"
 }

@@ -17,7 +17,10 @@ func windowsNames(m *machine.Reader, item *location.Item) []string {
 	if e.User != "" && item.Kind() != location.ScreenSaver && item.Kind() != location.Task {
 		return nil
 	}
-	for _, t := range programsOf(item) {
+	if item.Foreign {
+		return nil
+	}
+	for t := range programsOf(item) {
 		if !inWindows(m, t) {
 			return nil
 		}
@@ -37,18 +40,6 @@ func windowsNames(m *machine.Reader, item *location.Item) []string {
 		return nil
 	}
 	return []string{lastElement(e.Target.Path)}
-}
-
-// programsOf are all programs that an item of a Windows machine starts.
-func programsOf(item *location.Item) []autostart.Target {
-	if len(item.Actions) == 0 {
-		return []autostart.Target{item.Target}
-	}
-	all := make([]autostart.Target, len(item.Actions))
-	for k, a := range item.Actions {
-		all[k] = a.Program
-	}
-	return all
 }
 
 // windowsRuns are an item's programs in the ways in which the catalogue may have them.

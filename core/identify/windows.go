@@ -2,7 +2,6 @@ package identify
 
 import (
 	"path"
-	"slices"
 	"strings"
 
 	"lockback/core/autostart"
@@ -31,23 +30,62 @@ func newWindowsFinder(m *machine.Reader) *windowsFinder {
 		system: m.Windows() + `\System32`, narrow: m.Windows() + `\SysWOW64`}
 }
 
-// target is what an item's command starts, looking through the programs that
-// only start others.
-func (f *windowsFinder) target(item *location.Item) autostart.Target {
-	return f.line(item.CommandLine, item)
+// findAll looks up all that an item's commands start.
+func (f *windowsFinder) findAll(item *location.Item) {
+	item.Target = autostart.Target{}
+	lines := []string{item.CommandLine}
+	if len(item.Actions) > 0 {
+		lines = lines[:0]
+		for _, a := range item.Actions {
+			lines = append(lines, a.Line)
+		}
+	}
+	var all []location.Started
+	for k, line := range lines {
+		started := f.line(line, item)
+		if len(item.Actions) > 0 {
+			item.Actions[k].Program = mainOf(started)
+		}
+		for n := range started {
+			if len(lines) > 1 {
+				started[n].Line = line
+			}
+			started[n].Via = started[n].Via || len(item.Actions) > 0 && item.Actions[k].Host
+		}
+		all = append(all, started...)
+	}
+	if len(all) > 1 || len(all) == 1 && all[0].Via {
+		item.Starts = all
+	}
+	if item.Target = mainOf(all); len(item.Actions) > 0 {
+		unsure := item.Unsure
+		item.Target, item.Unsure = mainOf(f.line(item.CommandLine, item)), unsure
+	}
 }
 
-// line is what one of an item's commands starts.
-func (f *windowsFinder) line(line string, item *location.Item) autostart.Target {
+// mainOf is the first program that does more than start others.
+func mainOf(all []location.Started) autostart.Target {
+	for _, s := range all {
+		if !s.Via {
+			return s.Program
+		}
+	}
+	return autostart.Target{}
+}
+
+// line is all that one of an item's commands starts.
+func (f *windowsFinder) line(line string, item *location.Item) []location.Started {
 	f.user = item.For
 	if item.Narrow {
 		line = inNarrowView(line)
 	}
 	line = strings.TrimSpace(f.machine.Expand(line, item.For))
 	if line == "" {
-		return autostart.Target{}
+		return []location.Started{{}}
 	}
-	return f.command(line, item.Narrow, 0)
+	started, unsure := f.command(line, item.Narrow, 0)
+	item.Unsure = item.Unsure || unsure
+	return started
 }
 
 // Invocation parts the command line of a Windows entry: the program that it starts itself, as a whole, which may be one
@@ -84,20 +122,37 @@ func inNarrowView(line string) string {
 // maxHosts is how many programs that start others are looked through.
 const maxHosts = 6
 
-func (f *windowsFinder) command(line string, narrow bool, depth int) autostart.Target {
+// command is all that a command starts. It is unsure where it starts more than can be told without running it.
+func (f *windowsFinder) command(line string, narrow bool, depth int) (all []location.Started, unsure bool) {
 	program, rest, t := f.program(line, narrow)
-	host, isHost := hosts[hostName(program)]
+	name := hostName(program)
+	host, isHost := hosts[name]
 	if !isHost || depth > maxHosts {
-		return t
+		return []location.Started{{Program: t}}, isHost
 	}
-	inner, ok := host(rest)
-	switch {
-	case !ok:
-		return t // the host itself is what runs
-	case inner == "", strings.Contains(inner, "://"):
-		return autostart.Target{} // it cannot be told what
+	var inner []string
+	ok := true
+	if name == "cmd" {
+		inner, unsure, ok = shellLines(rest)
+	} else if command, found := host(rest); command == "" || strings.Contains(command, "://") {
+		ok, unsure = found, found // it cannot be told what
+	} else {
+		ok, inner = found, []string{command}
 	}
-	return f.command(inner, narrow, depth+1)
+	if !ok {
+		return []location.Started{{Program: t}}, false // the host itself is what runs
+	}
+	all = []location.Started{{Program: t, Via: true}}
+	if _, through := throughLibrary(rest); through && name == "rundll32" {
+		library, _, _ := strings.Cut(rest, ",")
+		_, _, t := f.program(`"`+strings.Trim(library, `" `)+`"`, narrow)
+		all = append(all, location.Started{Program: t, Via: true})
+	}
+	for _, command := range inner {
+		more, not := f.command(command, narrow, depth+1)
+		all, unsure = append(all, more...), unsure || not
+	}
+	return all, unsure
 }
 
 // hostName is a program's name in the form of the table of hosts.
@@ -376,262 +431,4 @@ func cutFold(s, prefix string) (string, bool) {
 		return s, false
 	}
 	return s[len(prefix):], true
-}
-
-// hosts are the programs that only start others. Each gets what stands behind
-// its name and returns the command that really runs: ok is false if the host
-// itself does the work, and an empty command means that it cannot be known.
-var hosts = map[string]func(rest string) (command string, ok bool){
-	"rundll32": func(rest string) (string, bool) {
-		rest = strings.TrimSpace(rest)
-		for strings.HasPrefix(rest, "/") || strings.HasPrefix(rest, "-") {
-			option, more := nextWord(rest)
-			if option = strings.ToLower(option[1:]); option == "sta" || option == "localserver" {
-				return "", true // a class, by its id
-			}
-			rest = strings.TrimSpace(more)
-		}
-		if _, ok := cutFold(rest, "javascript:"); ok {
-			return "", true
-		}
-		if inner, ok := throughLibrary(rest); ok {
-			return inner, true
-		}
-		if quoted, ok := strings.CutPrefix(rest, `"`); ok {
-			dll, _, _ := strings.Cut(quoted, `"`)
-			return `"` + dll + `"`, dll != ""
-		}
-		dll, _, _ := strings.Cut(rest, ",")
-		if name, _, found := untilProgram(dll); found {
-			dll = name
-		} else {
-			dll, _, _ = strings.Cut(dll, " ")
-		}
-		dll = strings.TrimSpace(dll)
-		if dll != "" && !strings.Contains(dll, ".") {
-			dll += ".dll"
-		}
-		return `"` + dll + `"`, dll != ""
-	},
-	"regsvr32": afterOptions("/-", ""),
-	"wscript":  afterOptions("/", ""), "cscript": afterOptions("/", ""),
-	"mshta": func(rest string) (string, bool) {
-		rest = strings.TrimSpace(rest)
-		if l := strings.ToLower(strings.Trim(rest, `"`)); strings.Contains(l, "://") ||
-			strings.HasPrefix(l, "javascript:") || strings.HasPrefix(l, "vbscript:") {
-			return "", true
-		}
-		return rest, rest != ""
-	},
-	"cmd": func(rest string) (string, bool) {
-		words := rest
-		for {
-			word, more := nextWord(words)
-			if word == "" {
-				return "", false
-			}
-			if l := strings.ToLower(word); len(l) >= 2 && l[0] == '/' && strings.IndexByte("ckr", l[1]) >= 0 {
-				return shellCommand(word[2:] + more), true // no blank is needed behind it
-			}
-			if !strings.HasPrefix(word, "/") {
-				return "", false
-			}
-			words = more
-		}
-	},
-	"powershell": powershell, "pwsh": powershell,
-	"msiexec": func(rest string) (string, bool) {
-		words := rest
-		for {
-			word, more := nextWord(words)
-			if word == "" {
-				return "", false
-			}
-			if l := strings.ToLower(word); l == "/i" || l == "/package" || l == "-i" {
-				next, _ := nextWord(more)
-				if strings.Contains(next, "://") || strings.HasPrefix(next, "{") {
-					return "", false
-				}
-				return `"` + next + `"`, next != ""
-			}
-			words = more
-		}
-	},
-	"explorer": func(rest string) (string, bool) {
-		word, _ := nextWord(rest)
-		if word == "" || strings.HasPrefix(word, "/") || strings.Contains(word, ":") && !artifact.OnDrive(word) {
-			return "", false
-		}
-		return `"` + word + `"`, true
-	},
-	"java": javaArchive, "javaw": javaArchive,
-	"python": afterOptions("-", "-m -c"), "pythonw": afterOptions("-", "-m -c"), "node": afterOptions("-", "-e"),
-	"conhost": afterOptions("-", ""), "forfiles": func(string) (string, bool) { return "", true },
-	"pcalua": func(rest string) (string, bool) {
-		for word, more := nextWord(rest); word != ""; word, more = nextWord(more) {
-			if strings.EqualFold(word, "-a") {
-				program, _ := nextWord(more)
-				return `"` + program + `"`, program != ""
-			}
-		}
-		return "", false
-	},
-	"control": func(rest string) (string, bool) {
-		word, _ := nextWord(rest)
-		word, _, _ = strings.Cut(word, ",")
-		return `"` + word + `"`, strings.HasSuffix(strings.ToLower(word), ".cpl")
-	},
-}
-
-// openers are the functions of Windows' libraries that only open what their argument names.
-var openers = []string{"shellexec_rundll", "shellexec_rundlla", "shellexec_rundllw", "openas_rundll", "control_rundll",
-	"control_rundlla", "control_rundllw", "control_rundllasuser",
-	"launchinfsection", "launchinfsectionex", "installhinfsection", "openurl", "openurla", "fileprotocolhandler",
-	"launchapplication", "routethecall"}
-
-// throughLibrary finds what a call of such a function opens: "shell32.dll,ShellExec_RunDLL C:\x.exe".
-func throughLibrary(rest string) (inner string, ok bool) {
-	library, call, found := strings.Cut(rest, ",")
-	if !found {
-		return "", false
-	}
-	function, argument := nextWord(call)
-	if !slices.Contains(openers, strings.ToLower(function)) || strings.TrimSpace(library) == "" {
-		return "", false
-	}
-	switch argument = strings.TrimSpace(argument); {
-	case strings.HasPrefix(strings.ToLower(function), "launchinfsection"): // FILE,SECTION,...
-		argument, _, _ = strings.Cut(argument, ",")
-	case strings.EqualFold(function, "InstallHinfSection"): // SECTION MODE FILE
-		if words := strings.Fields(argument); len(words) > 2 {
-			argument = words[2]
-		}
-	case strings.HasPrefix(strings.ToLower(function), "control_rundll"):
-		argument, _, _ = strings.Cut(argument, ",")
-		if !strings.HasSuffix(strings.ToLower(argument), ".cpl") {
-			return "", false
-		}
-	}
-	return strings.TrimPrefix(strings.TrimSpace(argument), "?"), true
-}
-
-// afterOptions returns the first word that is no option; where one of the
-// options in stop comes first, it cannot be known.
-func afterOptions(prefix, stop string) func(string) (string, bool) {
-	return func(rest string) (string, bool) {
-		for {
-			word, more := nextWord(rest)
-			switch {
-			case word == "":
-				return "", false
-			case strings.Contains(" "+stop+" ", " "+strings.ToLower(word)+" "):
-				return "", true
-			case !strings.ContainsRune(prefix, rune(word[0])):
-				return `"` + word + `"`, true
-			}
-			rest = more
-		}
-	}
-}
-
-func javaArchive(rest string) (string, bool) {
-	for {
-		word, more := nextWord(rest)
-		if word == "" {
-			return "", false
-		}
-		if word == "-jar" {
-			jar, _ := nextWord(more)
-			return `"` + jar + `"`, jar != ""
-		}
-		rest = more
-	}
-}
-
-// powershell finds the script of a PowerShell: behind -File, or as its first
-// word. What -Command and -EncodedCommand do cannot be known.
-func powershell(rest string) (string, bool) {
-	for {
-		word, more := nextWord(rest)
-		l := strings.ToLower(word)
-		switch {
-		case word == "":
-			return "", false
-		case len(l) > 1 && (l[0] == '-' || l[0] == '/') && strings.HasPrefix("file", l[1:]):
-			script, _ := nextWord(more)
-			return `"` + script + `"`, script != ""
-		case len(l) > 1 && (l[0] == '-' || l[0] == '/'):
-			option := l[1:]
-			if strings.HasPrefix("command", option) || strings.HasPrefix("encodedcommand", option) || option == "ec" {
-				return "", true
-			}
-			// Options that take a value.
-			for _, o := range []string{"executionpolicy", "windowstyle", "version", "inputformat", "outputformat",
-				"configurationname", "psconsolefile", "ep", "workingdirectory"} {
-				if strings.HasPrefix(o, option) && option != "n" {
-					_, more = nextWord(more)
-					break
-				}
-			}
-			rest = more
-		case strings.HasSuffix(l, ".ps1"):
-			return `"` + word + `"`, true
-		default:
-			return "", true // a command of its own language
-		}
-	}
-}
-
-// shellCommand finds the program of a command for the command shell: quotes
-// around all of it go, "start" with its title and options is looked through.
-func shellCommand(line string) string {
-	line = strings.TrimSpace(line)
-	if strings.HasPrefix(line, `""`) {
-		line = strings.TrimSuffix(line[1:], `"`)
-	} else if strings.HasPrefix(line, `"`) && strings.Count(line, `"`) == 2 && strings.HasSuffix(line, `"`) &&
-		!artifact.OnDrive(line[1:]) {
-		line = line[1 : len(line)-1]
-	}
-	word, more := nextWord(line)
-	switch strings.ToLower(word) {
-	case "call":
-		return strings.TrimSpace(more)
-	case "start":
-		// A first word in quotes is a title, where something follows it.
-		if more = strings.TrimSpace(more); strings.HasPrefix(more, `"`) {
-			if _, after := nextWord(more); strings.TrimSpace(after) != "" {
-				more = after
-			}
-		}
-		for {
-			next, after := nextWord(more)
-			if !strings.HasPrefix(next, "/") {
-				return strings.TrimSpace(more)
-			}
-			if more = after; strings.EqualFold(next, "/d") {
-				_, more = nextWord(more)
-			}
-		}
-	case "echo", "set", "if", "for", "del", "copy", "move", "rd", "rmdir", "md", "mkdir", "cd", "pushd", "type", "ren",
-		"exit", "title", "ver":
-		return "" // done by the shell itself
-	}
-	if k := strings.IndexAny(line, "&|"); k > 0 && !strings.HasPrefix(line, `"`) {
-		line = strings.TrimSpace(line[:k])
-	}
-	return line
-}
-
-// nextWord cuts a word off a command line; quotes keep blanks together.
-func nextWord(line string) (word, rest string) {
-	line = strings.TrimLeft(line, " \t")
-	if quoted, ok := strings.CutPrefix(line, `"`); ok {
-		word, rest, _ = strings.Cut(quoted, `"`)
-		return word, rest
-	}
-	k := strings.IndexAny(line, " \t")
-	if k < 0 {
-		return line, ""
-	}
-	return line[:k], line[k:]
 }

@@ -220,6 +220,13 @@ type Item struct {
 	// Argv is the command split as its location's syntax wants it; nil where
 	// only a shell could tell. It is let go of once the program is looked up.
 	Argv []string
+	// Lines are what it runs besides Argv, each under the name that its source has for it: the further commands of a
+	// unit.
+	Lines []Line
+	// Starts are all programs that it starts, once they were looked up; nil if that is Target alone.
+	Starts []Started
+	// Unsure says that it runs more than can be told without running it.
+	Unsure bool
 	// CommandLine is the command as a Windows machine gets it, which splits commands by
 	// rules of its own; For is the person whose variables it is read with, and
 	// Narrow says that a 32-bit program loads it, which finds the system's
@@ -251,6 +258,8 @@ type Item struct {
 	// system's own files are, or reads as the system came with it. Whether it counts as a part
 	// of the system is decided in core/identify, and by nobody else.
 	Shipped bool
+	// Foreign says that the entry is no part of the system, whatever it is called and runs.
+	Foreign bool
 	// Everyones says that the entry is what everyone has, as its user gets it.
 	Everyones bool
 	// Packaged says that the entry is read from where only the system's own packages put files.
@@ -302,12 +311,32 @@ func (i *Item) Because() string {
 	return i.Mode
 }
 
+// Line is one of several commands that an entry runs.
+type Line struct {
+	// Key is what the source calls it, "ExecStartPre".
+	Key string
+	// Text is the command as it is written, Argv the same split as the source's syntax wants it.
+	Text string
+	Argv []string
+}
+
+// Started is a program that an entry starts.
+type Started struct {
+	// Key and Line are the command that names it, see [Line]; the key is empty for the entry's own command.
+	Key, Line string
+	Program   autostart.Target
+	// Via says that it only starts programs that follow: a shell, for example.
+	Via bool
+}
+
 // Action is one of several things that an entry of a Windows machine runs.
 type Action struct {
 	// Line is the command; empty where it cannot be known what runs.
 	Line string
 	// Class says that it is the library of a class which the system has registered.
 	Class bool
+	// Host says that it only loads the library of the next action.
+	Host bool
 	// Program is what it starts, once that was looked up.
 	Program autostart.Target
 }

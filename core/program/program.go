@@ -352,6 +352,13 @@ func (f *File) Delivered() bool {
 		!slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.State == Changed })
 }
 
+// Altered says that the file is not as it was delivered or signed.
+func (f *File) Altered() bool {
+	return f != nil && slices.ContainsFunc(f.Evidence, func(e Evidence) bool {
+		return e.State == Changed || slices.Contains(e.Problems, autostart.SignatureInvalid)
+	})
+}
+
 // Problems are the words for what is wrong with the file, each once.
 func (f *File) Problems() []string {
 	if f == nil {

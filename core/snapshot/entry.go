@@ -1,6 +1,7 @@
 package snapshot
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strconv"
@@ -132,6 +133,24 @@ var entryFields = []struct {
 	known(func(k *autostart.Known) *string { return &k.Role }),
 	known(func(k *autostart.Known) *string { return &k.Verdict }),
 	known(func(k *autostart.Known) *string { return &k.VerdictBasis }),
+	{
+		func(e *Recorded) string {
+			if len(e.Commands) == 0 {
+				return ""
+			}
+			text, err := json.Marshal(e.Commands)
+			if err != nil {
+				panic(err) // texts always encode
+			}
+			return string(text)
+		},
+		func(e *Recorded, s string) error {
+			if s == "" {
+				return nil
+			}
+			return json.Unmarshal([]byte(s), &e.Commands)
+		},
+	},
 }
 
 // yes and no are what a decoded entry's target points to; nothing writes there.

@@ -49,7 +49,8 @@ func TestEntriesComeBackWhole(t *testing.T) {
 				Modified: time.Unix(1, 2).UTC()},
 			Known: &autostart.Known{Maker: autostart.Maker{Name: "n", Basis: "b"}, Product: autostart.Product{Name: "p",
 				Version: "v", Installed: "i"}, Description: "d", DescriptionBasis: "e"}, OSPart: true, OSBasis: "o",
-			Guarded: "g", Source: autostart.Source{Path: "p", Key: "k", Line: 7},
+			Commands: []autostart.Command{{Path: "/y", Exists: &yes}, {Key: "ExecStop", Line: "/z\t1"}}, Guarded: "g",
+			Source: autostart.Source{Path: "p", Key: "k", Line: 7},
 			Switch: autostart.Unexec, Problems: []string{autostart.Insecure, autostart.Ignored}},
 	} {
 		text := string(appendEntry(nil, &Recorded{Entry: e}))

@@ -189,6 +189,11 @@ func (e ShownEntry) rows() []row {
 	add("verdict", known.Verdict, known.VerdictBasis, view.Plain)
 	value, mark := ProgramWords(entry)
 	add("program", value, "looked up on the machine", mark)
+	for _, c := range entry.Commands {
+		if c.Path != entry.Target.Path || c.Key != "" {
+			add("also runs", CommandWords(c), c.Key, view.Plain)
+		}
+	}
 	add("also started by", strings.Join(e.others, ", "), "", view.Plain)
 	shown := *entry // that the program is missing stands there already
 	shown.Problems = slices.DeleteFunc(slices.Clone(entry.Problems),
@@ -326,7 +331,18 @@ func Place(e *autostart.Entry) string {
 	return e.Source.Path
 }
 
-// programWords tells what an entry starts, and whether it is there.
+// CommandWords tell what one of an entry's commands starts.
+func CommandWords(c autostart.Command) string {
+	switch {
+	case c.Path == "":
+		return "what cannot be told without running it: " + c.Line
+	case c.Exists != nil && !*c.Exists:
+		return c.Path + " (missing)"
+	}
+	return c.Path
+}
+
+// ProgramWords tell what an entry starts, and whether it is there.
 func ProgramWords(e *autostart.Entry) (string, view.Mark) {
 	switch {
 	case e.Target.Path == "":

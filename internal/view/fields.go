@@ -44,6 +44,13 @@ var Fields = []Field{
 		}
 		return e.Target.Modified.UTC().Format(time.RFC3339)
 	}},
+	{"commands", func(e *autostart.Entry) string {
+		paths := make([]string, len(e.Commands))
+		for k, c := range e.Commands {
+			paths[k] = c.Path
+		}
+		return strings.Join(paths, "; ")
+	}},
 	{"maker", func(e *autostart.Entry) string { return e.Maker().Name }},
 	{"maker_basis", func(e *autostart.Entry) string { return e.Maker().Basis }},
 	{"product", func(e *autostart.Entry) string { return e.Facts().Product.Name }},

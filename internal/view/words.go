@@ -1,6 +1,8 @@
 package view
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 
 	"lockback/core/autostart"
@@ -90,6 +92,9 @@ func remarks(e *autostart.Entry) []string {
 	if e.Caution != "" {
 		all = append(all, "think twice: "+e.Caution)
 	}
+	if also := alsoRuns(e); also != "" {
+		all = append(all, also)
+	}
 	if e.Switch == autostart.Report {
 		all = append(all, "cannot be turned off here")
 	}
@@ -100,6 +105,30 @@ func remarks(e *autostart.Entry) []string {
 		all = append(all, UseWords(e.Uses[0]))
 	}
 	return all
+}
+
+// alsoRuns words which programs an entry starts besides its own.
+func alsoRuns(e *autostart.Entry) string {
+	var names []string
+	for _, c := range e.Commands {
+		name := c.Path[strings.LastIndexAny(c.Path, `/\`)+1:]
+		switch {
+		case c.Path == "":
+			name = "more that cannot be told"
+		case c.Path == e.Target.Path:
+			continue
+		}
+		if !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	switch {
+	case len(names) == 0:
+		return ""
+	case len(names) > 3:
+		return fmt.Sprintf("also runs %d other programs", len(names))
+	}
+	return "also runs " + strings.Join(names, ", ")
 }
 
 // Whose words for whom an entry starts.

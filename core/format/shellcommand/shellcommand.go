@@ -60,16 +60,7 @@ func Parse(text string) ([]Command, error) {
 			return []Command{command}, nil
 		}
 	}
-	brackets := 0
-	for k := range len(text) {
-		if strings.IndexByte("({[`<", text[k]) >= 0 {
-			brackets++
-		}
-	}
-	if brackets > maxBrackets {
-		return nil, fmt.Errorf("%w: it has %d brackets", ErrTooLong, brackets)
-	}
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), "")
+	file, err := parsed(text)
 	if err != nil {
 		return nil, err
 	}
@@ -87,6 +78,93 @@ func Parse(text string) ([]Command, error) {
 		return true
 	})
 	return commands, nil
+}
+
+// parsed is the syntax of a line, within the bounds.
+func parsed(text string) (*syntax.File, error) {
+	if len(text) > MaxLength {
+		return nil, fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLong, len(text), MaxLength)
+	}
+	brackets := 0
+	for k := range len(text) {
+		if strings.IndexByte("({[`<", text[k]) >= 0 {
+			brackets++
+		}
+	}
+	if brackets > maxBrackets {
+		return nil, fmt.Errorf("%w: it has %d brackets", ErrTooLong, brackets)
+	}
+	return syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), "")
+}
+
+// Line is all that a shell line can run.
+type Line struct {
+	// Commands are its simple commands in the order in which they are written, those in functions too, and Inner those
+	// whose output becomes a part of others: $(COMMAND), <(COMMAND).
+	Commands, Inner []Command
+	// Sets are the variables that it sets, for itself or for one command, as NAME=VALUE.
+	Sets []Word
+	// Functions are the names that stand for functions of its own.
+	Functions map[string]bool
+}
+
+// ParseLine parses a shell line, and keeps all that it can run. It fails as [Parse] does.
+func ParseLine(text string) (Line, error) {
+	file, err := parsed(text)
+	if err != nil {
+		return Line{}, err
+	}
+	var line Line
+	var open []syntax.Node // the nodes around the one that is looked at
+	inside := 0            // how many of these are substitutions
+	substitutes := func(node syntax.Node) bool {
+		switch node.(type) {
+		case *syntax.CmdSubst, *syntax.ProcSubst:
+			return true
+		}
+		return false
+	}
+	syntax.Walk(file, func(node syntax.Node) bool {
+		if node == nil { // the last one ends
+			if substitutes(open[len(open)-1]) {
+				inside--
+			}
+			open = open[:len(open)-1]
+			return true
+		}
+		open = append(open, node)
+		switch node := node.(type) {
+		case *syntax.CmdSubst, *syntax.ProcSubst:
+			inside++
+		case *syntax.FuncDecl:
+			if line.Functions == nil {
+				line.Functions = map[string]bool{}
+			}
+			if node.Name != nil {
+				line.Functions[node.Name.Value] = true
+			}
+		case *syntax.CallExpr:
+			switch {
+			case len(node.Args) == 0:
+			case inside > 0:
+				line.Inner = append(line.Inner, command(node))
+			default:
+				line.Commands = append(line.Commands, command(node))
+			}
+		case *syntax.Assign:
+			w := Word{Plain: true}
+			var value strings.Builder
+			if node.Value != nil {
+				w.add(&value, node.Value.Parts, false)
+			}
+			if node.Name != nil {
+				w.Text = node.Name.Value + "=" + value.String()
+				line.Sets = append(line.Sets, w)
+			}
+		}
+		return true
+	})
+	return line, nil
 }
 
 // maxScript is how long a script may be, in bytes.

@@ -9,6 +9,7 @@ package unitfile
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 )
 
@@ -178,6 +179,34 @@ func Expand(value, unit string) string {
 	last := prefix[strings.LastIndexByte(prefix, '-')+1:]
 	return strings.NewReplacer("%%", "%", "%n", unit, "%N", bare, "%p", prefix,
 		"%i", instance, "%I", strings.ReplaceAll(instance, "-", "/"), "%j", last).Replace(value)
+}
+
+// SplitCommands splits the value of an Exec key into the commands that it holds, systemd.service(5): a word that is a
+// semicolon parts them. Behind the prefix @ the second word is only what the program is called.
+func SplitCommands(value string) [][]string {
+	var all [][]string
+	prefix := value[:len(value)-len(strings.TrimLeft(value, "@-:+!| "))]
+	words := SplitCommand(value)
+	for len(words) > 0 {
+		end := slices.Index(words, ";")
+		if end < 0 {
+			end = len(words)
+		}
+		command := words[:end:end]
+		if len(all) > 0 && len(command) > 0 {
+			first := strings.TrimLeft(command[0], "@-:+!|")
+			prefix = command[0][:len(command[0])-len(first)]
+			command = append([]string{first}, command[1:]...)
+		}
+		if strings.Contains(prefix, "@") && len(command) > 1 {
+			command = append([]string{command[0]}, command[2:]...)
+		}
+		if len(command) > 0 {
+			all = append(all, command)
+		}
+		words = words[min(end+1, len(words)):]
+	}
+	return all
 }
 
 // SplitCommand splits the value of ExecStart and its like into arguments,

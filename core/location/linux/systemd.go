@@ -272,7 +272,7 @@ func (set *unitSet) aliased(name string) bool {
 // describe fills in what the unit starts, itself or through the unit that it
 // triggers, and returns that unit.
 func (set *unitSet) describe(name string, f unitfile.File, item *location.Item) string {
-	started := name
+	started, own := name, f
 	if key, ok := map[string]string{".timer": "Timer", ".path": "Path",
 		".socket": "Socket"}[unitfile.Suffix(name)]; ok {
 		field := "Unit"
@@ -289,14 +289,39 @@ func (set *unitSet) describe(name string, f unitfile.File, item *location.Item) 
 		started = set.real(started)
 		f, _ = set.file(started)
 	}
-	for _, key := range []string{"ExecStart", "ExecStartPre", "ExecStop"} {
-		if lines := f.All("Service", key); len(lines) > 0 {
-			item.Command = unitfile.Expand(lines[0], started)
-			item.Argv = unitfile.SplitCommand(item.Command)
-			break
-		}
+	commands := unitCommands(f, "Service", started)
+	if unitfile.Suffix(name) == ".socket" {
+		commands = append(commands, unitCommands(own, "Socket", name)...)
+	}
+	if len(commands) == 0 {
+		return started
+	}
+	main := slices.IndexFunc(commands, func(l location.Line) bool { return l.Key == "ExecStart" })
+	main = max(main, 0)
+	item.Command, item.Argv = commands[main].Text, commands[main].Argv
+	if len(commands) > 1 {
+		item.Lines = slices.Delete(commands, main, main+1)
 	}
 	return started
+}
+
+// execKeys are the keys whose commands a unit runs, in the order in which it runs them, systemd.service(5) and
+// systemd.socket(5).
+var execKeys = []string{"ExecCondition", "ExecStartPre", "ExecStart", "ExecStartPost", "ExecReload", "ExecStop",
+	"ExecStopPre", "ExecStopPost"}
+
+// unitCommands are all commands of a section of a unit, its drop-ins merged.
+func unitCommands(f unitfile.File, section, name string) []location.Line {
+	var all []location.Line
+	for _, key := range execKeys {
+		for _, text := range f.All(section, key) {
+			text = unitfile.Expand(text, name)
+			for _, argv := range unitfile.SplitCommands(text) {
+				all = append(all, location.Line{Key: key, Text: text, Argv: argv})
+			}
+		}
+	}
+	return all
 }
 
 // facts tells a person how the unit is started.

@@ -118,7 +118,7 @@ func readServices(s *location.Survey) {
 		dll := hostedDLL(s, k)
 		if dll != "" {
 			item.CommandLine = `"` + dll + `"`
-			item.Actions = []location.Action{{Line: k.Text("ImagePath")}, {Line: item.CommandLine}}
+			item.Actions = []location.Action{{Line: k.Text("ImagePath"), Host: true}, {Line: item.CommandLine}}
 		}
 		decides := []artifact.Artifact{artifact.RegistryValue(k.Path, "Start")}
 		if hasDelay {
@@ -264,7 +264,7 @@ func readSafeBoot(s *location.Survey, at []location.Place) {
 			item := newItem(place{Key: k}.origin(), service.Name(), service.Text("ImagePath"))
 			if dll := hostedDLL(s, service); dll != "" {
 				item.CommandLine = `"` + dll + `"`
-				item.Actions = []location.Action{{Line: item.Command}, {Line: item.CommandLine}}
+				item.Actions = []location.Action{{Line: item.Command, Host: true}, {Line: item.CommandLine}}
 			}
 			item.Mode = strings.ToLower(kind) + " safe mode"
 			item.Artifacts = artifacts(artifact.RegistryTree(k.Path))

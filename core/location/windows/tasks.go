@@ -121,9 +121,7 @@ func (t tasks) addCached(s *location.Survey, tree *registry.Key, id, path string
 	}
 	describeTask(s, item, task, path)
 	item.When = "by the scheduler's cache"
-	// Whatever it is called and runs, a task without a file is none of the system's; and what else it may do
-	// stands in a form that is not documented.
-	item.Actions = append(item.Actions, location.Action{})
+	item.Foreign = true // the system's own tasks have files
 	s.Add(strings.ToLower(path), item)
 }
 
