@@ -274,6 +274,11 @@ func (c *Catalogue) Find(s Subject) *Entry {
 	return nil
 }
 
+// PartPackage reports whether an entry of the catalogue that is a part of the system names a package.
+func (c *Catalogue) PartPackage(name string) bool {
+	return slices.ContainsFunc(c.packages[name], func(m mark) bool { return c.Entries[m.entry].Part })
+}
+
 // fits reports whether all that a mark has beside its names and its package is true.
 func (c *Catalogue) fits(m mark, s Subject) bool {
 	k := c.Entries[m.entry].KnownBy[m.mark]

@@ -46,15 +46,15 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 	ok := row != nil
 	part := ok && row.Part
 	if book.HasPackages {
-		proof := prove(book, item, decided)
-		item.OSPart = proof.base || proof.delivered && (part || proof.nothing)
-		if part && !proof.owned {
+		proof := prove(book, item, decided, catalogue.Of(m.OS))
+		item.OSPart = proof.base || proof.delivered && proof.official && (part || proof.nothing)
+		if part && (!proof.owned || proof.foreign) {
 			item.Problems = appendNew(item.Problems, autostart.Impostor)
 		}
 		if item.OSPart {
 			item.OSBasis = autostart.ByPackage
 		}
-		ok = ok && proof.delivered
+		ok = ok && proof.delivered && (proof.official || !part)
 	} else if m.OS == "macos" && item.ProgramDecides {
 		item.OSPart = book.File(item.Target.Path).Vouched() != ""
 	} else if part {
@@ -143,23 +143,27 @@ type proof struct {
 	owned     bool // a package delivered its source
 	delivered bool // all of it is as a package delivered it
 	base      bool // of packages that are the system's own
+	official  bool // of packages that the system's maker makes, or that the catalogue names
+	foreign   bool // one of them is another maker's
 	nothing   bool // its source is a link to nothing, by which a package keeps a unit from starting
 }
 
-// prove asks for the entry's source, all other files that decide it, and its program.
-func prove(book *program.Book, item *location.Item, decided []string) proof {
+// prove asks for the entry's source, all other files that decide it, and its programs.
+func prove(book *program.Book, item *location.Item, decided []string, known *catalogue.Catalogue) proof {
 	source := book.File(item.Source.Path)
 	switch {
 	case item.ProgramDecides:
 		source, decided = book.File(item.Target.Path), nil
 	case item.CopyOf != "":
-		file := book.File(item.CopyOf)
-		return proof{owned: true, delivered: file.Delivered(), base: file.Vouched() != ""}
+		source = book.File(item.CopyOf)
+		return proof{owned: true, delivered: source.Delivered(), base: source.Vouched() != "",
+			official: official(source, known)}
 	case item.Scope != autostart.ForSystem:
 		return proof{}
 	}
 	p := proof{owned: source != nil && len(source.Evidence) > 0, delivered: source.Delivered(),
-		base: source.Vouched() != "", nothing: source != nil && source.Nothing}
+		base: source.Vouched() != "", official: official(source, known), foreign: source.Foreign(),
+		nothing: source != nil && source.Nothing}
 	files := slices.Clone(decided)
 	for t := range programsOf(item) {
 		if t.Exists != nil && *t.Exists {
@@ -170,6 +174,13 @@ func prove(book *program.Book, item *location.Item, decided []string) proof {
 		file := book.File(name)
 		p.delivered = p.delivered && file.Delivered()
 		p.base = p.base && file.Vouched() != ""
+		p.official = p.official && official(file, known)
+		p.foreign = p.foreign || file.Foreign()
 	}
 	return p
+}
+
+// official reports whether the system's maker made a file's package, or the catalogue names it as a part of the system.
+func official(file *program.File, known *catalogue.Catalogue) bool {
+	return file.Official() || slices.ContainsFunc(file.Packages(), known.PartPackage)
 }

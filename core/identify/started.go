@@ -463,8 +463,8 @@ func leastTrusted(m *machine.Reader, book *program.Book, item *location.Item) (l
 	return least, trusted
 }
 
-// commandsOf are the programs that a person should know of, where an item starts several: what only starts others is left
-// out, unless it is somebody else's.
+// commandsOf are the programs that a person should know of, where an item starts several: what only starts others is
+// left out, unless it is somebody else's.
 func commandsOf(m *machine.Reader, book *program.Book, item *location.Item) []autostart.Command {
 	if len(item.Starts) < 2 {
 		return nil

@@ -36,12 +36,7 @@ func (m *Machine) openLinux() {
 			m.Name = name
 		}
 	}
-	for _, f := range []string{"/etc/os-release", "/usr/lib/os-release"} {
-		if v := envFile(m.smallFile(f))["PRETTY_NAME"]; v != "" {
-			m.Version = v
-			break
-		}
-	}
+	m.Version = m.OSRelease()["PRETTY_NAME"]
 	if info, err := m.Stat("/etc"); err == nil {
 		uid, _ := files.Owner(info)
 		m.KeepsOwners = uid == 0

@@ -335,6 +335,16 @@ func envFile(text string) map[string]string {
 	return vars
 }
 
+// OSRelease returns the variables of os-release(5); none where the system has no such file.
+func (m *Machine) OSRelease() map[string]string {
+	for _, name := range []string{"/etc/os-release", "/usr/lib/os-release"} {
+		if v := envFile(m.smallFile(name)); len(v) > 0 {
+			return v
+		}
+	}
+	return nil
+}
+
 // Environment returns the variables of /etc/environment, which pam_env gives to
 // every session.
 func (m *Machine) Environment() map[string]string { return envFile(m.smallFile("/etc/environment")) }

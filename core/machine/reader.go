@@ -124,6 +124,9 @@ func (r *Reader) Release() mac.Release { return r.m.Release() }
 // Windows is [Machine.Windows].
 func (r *Reader) Windows() string { return r.m.Windows() }
 
+// OSRelease are the variables of os-release(5); none where the system has no such file.
+func (r *Reader) OSRelease() map[string]string { return r.m.OSRelease() }
+
 // SameName is what all names of one file have in common: two paths of a Mac or of Windows may differ in case, and
 // be of the same file.
 func (r *Reader) SameName(name string) string {

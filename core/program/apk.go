@@ -39,7 +39,7 @@ func apkPackages(m *machine.Reader, programs []*File) {
 		for _, p := range owners {
 			e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (apk)", Package: p.Name,
 				Maker: packagerName(p.Maintainer), Product: p.Name, Version: p.Version, Description: p.Description,
-				System: base[p.Name]}
+				System: base[p.Name], Official: true} // apk keeps nothing that tells other makers' packages apart
 			for _, owned := range p.Files {
 				for _, f := range wanted[merged.key(owned.Path)] {
 					if was, ok := found[f]; !ok || merged.key(was.path) != merged.key(f.Path) {

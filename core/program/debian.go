@@ -52,8 +52,13 @@ func debianPackages(m *machine.Reader, programs []*File) {
 	beside.Wait()
 	beside.Go(db.findDependencies)
 	db.findOwners(programs)
+	db.findWanted()
 	beside.Wait()
-	beside.Go(db.findBase)
+	beside.Go(func() {
+		db.findOfficial()
+		db.askRepositories()
+		db.findBase()
+	})
 	db.findSums()
 	beside.Wait()
 	sharedOut(programs, db.testify)
@@ -75,12 +80,17 @@ type debian struct {
 	diverted []dpkg.Diversion
 	needs    dependencies
 	merged   mergedPaths
-	mu       sync.Mutex // of what several lists are read into
+	// distribution is what the system calls itself.
+	distribution string
+	mu           sync.Mutex // of what several lists are read into
 }
 
 type debianPackage struct {
 	dpkg.Package
 	base      bool
+	official  bool // the distribution's own, see findOfficial
+	followed  bool // what it needs was looked at
+	foreign   bool // another maker's for sure
 	wanted    bool // it has one of the files that are asked for
 	installed string
 	sums      map[string]string // by the file's key
@@ -224,12 +234,12 @@ func (db *debian) findBase() {
 		}
 	}
 	for name := range db.needs.closure(seeds) {
-		db.packages[name].base = true
+		db.packages[name].base = db.packages[name].official
 	}
 }
 
-// findSums reads the sums of the packages that have one of the files.
-func (db *debian) findSums() {
+// findWanted marks the packages that have one of the files.
+func (db *debian) findWanted() {
 	for _, owners := range db.owners {
 		for _, name := range owners {
 			db.packages[name].wanted = true
@@ -240,6 +250,10 @@ func (db *debian) findSums() {
 			db.packages[name].wanted = true
 		}
 	}
+}
+
+// findSums reads the sums of the packages that have one of the files.
+func (db *debian) findSums() {
 	var lists []string
 	for _, name := range db.lists {
 		owner, ok := dpkg.Owner(name, ".md5sums")
@@ -289,7 +303,11 @@ func (db *debian) testify(f *File) {
 	}
 	e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (dpkg)", Package: p.Name,
 		Maker: packagerName(p.Get("Maintainer")), Product: p.Name, Version: p.Version,
-		Installed: p.installed, Description: p.Get("Description"), Role: packageRole(p.Package), System: p.base}
+		Installed: p.installed, Description: p.Get("Description"), Role: packageRole(p.Package), System: p.base,
+		Official: p.official, Foreign: p.foreign}
+	if p.official && db.distribution != "" {
+		e.Maker = db.distribution
+	}
 	f.compare(delivery{path: name, evidence: e, kind: "md5", sum: p.sums[db.sumKey(name)]}, db.merged)
 }
 

@@ -101,7 +101,7 @@ func (f *File) key(state string) string {
 }
 
 // version is raised when what the witnesses find means something else than before.
-const version = 4
+const version = 5
 
 // stateOf tells databases from others that say something else: what they are was written then.
 // Certificates end, so nothing is kept for longer than a month.

@@ -78,6 +78,14 @@ func pacmanPackages(m *machine.Reader, files []*File) {
 		}
 	}
 	base := set.closure(seeds)
+	d := distributionOf(m)
+	var makers []string
+	for _, p := range packages {
+		if name := strings.Join(p.desc["NAME"], " "); slices.Contains(pacmanCore, name) {
+			makers = append(makers, strings.Join(p.desc["PACKAGER"], " "))
+		}
+	}
+	d.certain(makers)
 	found := map[*File]delivery{}
 	for _, p := range packages {
 		if len(p.desc["NAME"]) == 0 {
@@ -88,6 +96,11 @@ func pacmanPackages(m *machine.Reader, files []*File) {
 		e := Evidence{Basis: autostart.ByPackage, Source: "package " + name + " (pacman)", Package: name,
 			Maker: packagerName(one("PACKAGER")), Product: name, Version: one("VERSION"), Description: one("DESC"),
 			System: base[name]}
+		// What somebody built themself is called so by makepkg.conf(5), where they set nothing else.
+		if e.Official = d.has(one("PACKAGER")); e.Official && d.name != "" {
+			e.Maker = d.name
+		}
+		e.System, e.Foreign = e.System && e.Official, len(d.domains)+len(d.addresses) > 0 && !e.Official
 		if seconds, err := strconv.ParseInt(one("INSTALLDATE"), 10, 64); err == nil && seconds > 0 && seconds < 1<<40 {
 			e.Installed = time.Unix(seconds, 0).UTC().Format(time.RFC3339)
 		}
@@ -103,6 +116,9 @@ func pacmanPackages(m *machine.Reader, files []*File) {
 		}
 	})
 }
+
+// pacmanCore are packages that every system of pacman's family has.
+var pacmanCore = []string{"base", "bash", "coreutils", "filesystem", "glibc", "pacman", "sed", "systemd", "util-linux"}
 
 // packagerName is a packager without the address.
 func packagerName(text string) string {

@@ -39,7 +39,9 @@ type Evidence struct {
 	Package, Bundle string
 	// System says that the file is a part of the operating system as its maker delivers it.
 	System bool
-	// Foreign says that somebody else than the system's maker signed it.
+	// Official says that the system's maker delivered it, as a part of the system or to be added to it.
+	Official bool
+	// Foreign says that somebody else than the system's maker signed or delivered it.
 	Foreign bool
 	// State says whether the file is as it was delivered.
 	State State
@@ -350,6 +352,11 @@ func (f *File) Foreign() bool {
 func (f *File) Delivered() bool {
 	return f != nil && slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.State == Unchanged }) &&
 		!slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.State == Changed })
+}
+
+// Official says that the system's maker delivered the file, and that it is as it was delivered.
+func (f *File) Official() bool {
+	return f.Delivered() && slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.Official })
 }
 
 // Altered says that the file is not as it was delivered or signed.

@@ -65,12 +65,15 @@ func (r *remembered) encode() []byte {
 		for _, s := range e.texts() {
 			text(*s)
 		}
-		flags := int(e.State) << 2
+		flags := int(e.State) << 3
 		if e.System {
 			flags |= 1
 		}
 		if e.Foreign {
 			flags |= 2
+		}
+		if e.Official {
+			flags |= 4
 		}
 		number(flags)
 		number(len(e.Problems))
@@ -122,8 +125,8 @@ func (r *remembered) decode(b []byte) (ok bool) {
 		for _, s := range e.texts() {
 			*s = text()
 		}
-		flags := number(int(Changed)<<2 | 3)
-		e.System, e.Foreign, e.State = flags&1 != 0, flags&2 != 0, State(flags>>2)
+		flags := number(int(Changed)<<3 | 7)
+		e.System, e.Foreign, e.Official, e.State = flags&1 != 0, flags&2 != 0, flags&4 != 0, State(flags>>3)
 		for range number(maxRemembered) {
 			e.Problems = append(e.Problems, text())
 		}

@@ -51,26 +51,39 @@ func rpmIn(m *machine.Reader, name string, files []*File) error {
 			names = append(names, base)
 		}
 	}
+	names = append(names, rpmCore...)
 	slices.Sort(names)
+	names = slices.Compact(names)
+	vendors := map[string]bool{} // of packages that certainly are the distribution's
 	found := map[*File]delivery{}
 	err = db.Having(names, func(p *rpmdb.Package) {
 		for _, base := range names {
 			for _, owned := range p.Files(base) {
+				if slices.Contains(rpmCore, base) && slices.Contains(rpmCoreFiles, owned.Path) && p.Vendor != "" {
+					vendors[p.Vendor] = true
+				}
 				for _, f := range wanted[merged.key(owned.Path)] {
 					// A link may belong to one package, and what it leads to, to another.
 					if was, ok := found[f]; ok && merged.key(was.path) == merged.key(f.Path) {
 						continue
 					}
 					found[f] = delivery{path: owned.Path, evidence: rpmEvidence(p), kind: p.Algorithm,
-						sum: owned.Digest}
+						sum: owned.Digest, vendor: p.Vendor}
 				}
 			}
 		}
 	})
+	name = m.OSRelease()["NAME"]
 	sharedOut(files, func(f *File) {
-		if d, ok := found[f]; ok {
-			f.compare(d, merged)
+		d, ok := found[f]
+		if !ok {
+			return
 		}
+		if d.evidence.Official = vendors[d.vendor]; d.evidence.Official && name != "" {
+			d.evidence.Maker = name
+		}
+		d.evidence.Foreign = len(vendors) > 0 && !d.evidence.Official
+		f.compare(d, merged)
 	})
 	return err
 }
@@ -91,7 +104,16 @@ type delivery struct {
 	evidence Evidence
 	kind     string // of the sum; empty if it is one that is not made here
 	sum      string
+	vendor   string // whoever built the package
 }
+
+// rpmCore are the names of files that every system of rpm's family has from the distribution itself, and rpmCoreFiles
+// where they lie.
+var (
+	rpmCore      = []string{"bash", "os-release", "rpm"}
+	rpmCoreFiles = []string{"/usr/bin/bash", "/bin/bash", "/usr/lib/os-release", "/etc/os-release", "/usr/bin/rpm",
+		"/bin/rpm"}
+)
 
 // compare adds what a package says about the file, and holds its content against the sum.
 func (f *File) compare(d delivery, merged mergedPaths) {
