@@ -82,6 +82,21 @@ type Cost struct {
 	Since time.Time `json:"since,omitzero"`
 }
 
+// Compare orders costs by the harm that they do, the worst first: seconds on the way to the desktop, then processor time,
+// what is read and written, memory. Tenths of a second and megabytes count. What has no figures, nil, comes last.
+func (c *Cost) Compare(o *Cost) int {
+	switch {
+	case c == nil && o == nil:
+		return 0
+	case c == nil:
+		return 1
+	case o == nil:
+		return -1
+	}
+	return cmp.Or(cmp.Compare(o.StartMS/100, c.StartMS/100), cmp.Compare(o.CPUMS/100, c.CPUMS/100),
+		cmp.Compare(o.DiskKB>>10, c.DiskKB>>10), cmp.Compare(o.MemoryKB>>10, c.MemoryKB>>10))
+}
+
 // Note is what a technician wrote down about an entry's program, or of the entry itself.
 type Note struct {
 	Text    string    `json:"text"`

@@ -29,13 +29,16 @@ type Place struct {
 // Rank is a group of places, of which the lower come first.
 type Rank int
 
-// The ranks: what may be hostile, what is broken, what costs and nobody needs, the rest.
+// The ranks, the worst first: what may be hostile, what is broken, what costs, what nobody needs, the rest.
 const (
 	Hostile    Rank = iota // somebody says so
-	Suspicious             // it looks like it
+	Replacing              // it changes what the system itself runs
+	Suspicious             // it looks hostile
+	Unsafe                 // what protects the machine is off
 	Broken
-	Spare
 	Costly
+	Unused
+	Spare
 	Open // nobody judged it
 	Useful
 	Fixed // protected, or cannot be turned off here
@@ -47,6 +50,7 @@ const (
 var suspicious = []struct{ problem, why string }{
 	{autostart.Impostor, "it has a name of the system's and is not the system's"},
 	{autostart.SignatureInvalid, "it is not as it was signed"},
+	{autostart.Changed, "its program is not as its package delivered it"},
 	{autostart.Obscured, "it hides what it does"},
 	{autostart.Insecure, "any user can change what it runs"},
 	{autostart.OddPlace, "it lies where programs are not installed"},
@@ -68,15 +72,14 @@ const (
 )
 
 // Order puts items into the order in which they are decided on. Within a rank, what costs most comes first, and else
-// the order of the items stays.
+// the order of the items stays. It is the one order of the program: lists, reviews, suggestions and reports have it.
 func Order(items []*location.Item, now time.Time) []Place {
 	places := make([]Place, len(items))
 	for k, item := range items {
 		places[k] = placeOf(item, now)
 	}
 	slices.SortStableFunc(places, func(a, b Place) int {
-		return cmp.Or(cmp.Compare(a.Rank, b.Rank), cmp.Compare(a.grave, b.grave), cmp.Compare(weight(b.Item.Cost),
-			weight(a.Item.Cost)))
+		return cmp.Or(cmp.Compare(a.Rank, b.Rank), cmp.Compare(a.grave, b.grave), a.Item.Cost.Compare(b.Item.Cost))
 	})
 	return places
 }
@@ -88,10 +91,14 @@ func placeOf(item *location.Item, now time.Time) Place {
 	verdict := known.Verdict
 	by := map[string]string{autostart.ByNote: "your note", autostart.ByCatalogue: "the catalogue"}[known.VerdictBasis]
 	switch {
+	case item.State == autostart.Disabled && has(autostart.NotDefault) && known.Role == "security":
+		return at(Unsafe, "it protects the machine, and is off")
 	case item.State == autostart.Disabled:
 		return at(Off, "it is off already")
 	case verdict == "hostile":
 		return at(Hostile, by+" says that it is hostile")
+	case has(autostart.NotDefault):
+		return at(Replacing, "it changes what the system itself runs")
 	}
 	for k, s := range suspicious {
 		if has(s.problem) {
@@ -99,7 +106,7 @@ func placeOf(item *location.Item, now time.Time) Place {
 		}
 	}
 	for k, b := range broken {
-		if has(b.problem) {
+		if has(b.problem) && !(b.problem == autostart.TargetMissing && helperMissing(item)) {
 			return Place{item, Broken, b.why, k}
 		}
 	}
@@ -111,29 +118,43 @@ func placeOf(item *location.Item, now time.Time) Place {
 	}
 	costs, unused := costWords(item.Cost), unusedWords(&item.Entry, now)
 	why := strings.Join(slices.DeleteFunc([]string{costs, unused}, func(s string) bool { return s == "" }), ", and ")
+	if verdict == "spare" {
+		why = strings.TrimSuffix(by+" says that it is spare; "+why, "; ")
+	} else if why != "" {
+		why = "it " + why
+	}
 	switch {
+	case costs != "" && verdict != "essential":
+		return at(Costly, why)
 	case verdict == "spare":
-		return at(Spare, strings.TrimSuffix(by+" says that it is spare; "+why, "; "))
-	case why != "" && verdict != "essential":
-		return at(Costly, "it "+why)
+		return at(Spare, why)
+	case unused != "" && verdict != "essential":
+		return at(Unused, why)
 	case verdict == "" || verdict == autostart.Unrated:
 		return at(Open, "nobody has judged it yet")
 	}
 	return at(Useful, by+" says that it is "+verdict)
 }
 
-// costWords say what a program costs where that is much; empty if it is not, or not known.
+// helperMissing reports whether what is missing is one of several programs of a command: the others still run.
+func helperMissing(item *location.Item) bool {
+	return slices.ContainsFunc(item.Commands, func(c autostart.Command) bool {
+		return c.Path != item.Target.Path && (c.Exists == nil || *c.Exists)
+	}) || len(item.Commands) > 0 && !strings.ContainsAny(item.Target.Path, `/\`)
+}
+
+// costWords say what a program costs where that is much, what is felt most first; empty if it is not, or not known.
 func costWords(c *autostart.Cost) string {
 	switch {
 	case c == nil:
-	case c.CPUMS >= costlyCPU:
-		return fmt.Sprintf("took %.1f s of processor time", float64(c.CPUMS)/1000)
 	case c.StartMS >= costlyStart:
 		return fmt.Sprintf("took %.1f s to start", float64(c.StartMS)/1000)
-	case c.MemoryKB >= costlyMemory:
-		return fmt.Sprintf("has %d MB of memory", c.MemoryKB>>10)
+	case c.CPUMS >= costlyCPU:
+		return fmt.Sprintf("took %.1f s of processor time", float64(c.CPUMS)/1000)
 	case c.DiskKB >= costlyDisk:
 		return fmt.Sprintf("read and wrote %d MB", c.DiskKB>>10)
+	case c.MemoryKB >= costlyMemory:
+		return fmt.Sprintf("has %d MB of memory", c.MemoryKB>>10)
 	}
 	return ""
 }
@@ -148,59 +169,72 @@ func unusedWords(e *autostart.Entry, now time.Time) string {
 	return "was last used by hand on " + autostart.Day(last)
 }
 
-// weight is how much a program costs, in milliseconds of somebody's time: roughly, to compare.
-func weight(c *autostart.Cost) int64 {
-	if c == nil {
-		return 0
-	}
-	return c.CPUMS + c.StartMS + c.MemoryKB>>8 + c.DiskKB>>10
-}
-
 // Suggestion is an entry that could be turned off.
 type Suggestion struct {
 	Item *location.Item
 	Kind string // one of Kinds
-	Why  string
+	// Why is the reason, and what to think of before.
+	Why string
 }
 
 // Kinds are the kinds of suggestions.
-var Kinds = []string{"hostile", "broken", "spare", "unused"}
+var Kinds = []string{"hostile", "broken", "costly", "spare", "unused"}
 
 // hands are the roles that review leaves alone, whatever a catalogue says.
 var hands = []string{"security", "device", "input", "display", "sound", "network", "storage", "accessibility", "system",
 	"backup"}
 
+// idle are the roles of programs that a person does not miss at sign-in: what they do can wait until it is asked for.
+var idle = []string{"updater", "launcher", "helper", "telemetry"}
+
+// slowStart is from when on a start is so slow, in milliseconds, that turning the program off is proposed for that alone.
+const slowStart = 3_000
+
 // Suggest proposes what could be turned off, in the order of the review, of some kinds, or of all where none is
-// named. What is protected or needs a second thought is never proposed, and of programs that nobody has judged only
-// those that are missing.
+// named. What is protected is never proposed. Of programs that nobody has judged only those are that are missing, and
+// those that hold up the start and are of a kind that can wait.
 func Suggest(items []*location.Item, kinds []string, now time.Time) []Suggestion {
 	var all []Suggestion
 	for _, p := range Order(items, now) {
-		item, known := p.Item, p.Item.Entry.Facts()
-		if item.State == autostart.Disabled || item.Hidden() || item.OSPart || item.Guarded != "" ||
-			item.Caution != "" || item.Switch == autostart.Report {
+		kind, why := suggestionOf(p, now)
+		if kind == "" || len(kinds) > 0 && !slices.Contains(kinds, kind) {
 			continue
 		}
-		kind := ""
-		missing := slices.Contains(item.Problems, autostart.TargetMissing)
-		left := slices.Contains(hands, known.Role)
-		unused, costs := unusedWords(&item.Entry, now), costWords(item.Cost)
-		why := p.Why
-		switch {
-		case known.Verdict == "hostile":
-			kind = "hostile"
-		case known.Verdict == "essential":
-		case missing:
-			kind, why = "broken", "its program is missing: "+item.Target.Path
-		case left:
-		case known.Verdict == "spare":
-			kind = "spare"
-		case known.Verdict == "useful" && unused != "" && costs != "":
-			kind, why = "unused", "it "+costs+", and "+unused
+		if p.Item.Caution != "" {
+			why += "; think twice: " + p.Item.Caution
 		}
-		if kind != "" && (len(kinds) == 0 || slices.Contains(kinds, kind)) {
-			all = append(all, Suggestion{item, kind, why})
-		}
+		all = append(all, Suggestion{p.Item, kind, why})
 	}
 	return all
 }
+
+// suggestionOf is the kind of suggestion that an entry is, and why; empty if it is none.
+func suggestionOf(p Place, now time.Time) (kind, why string) {
+	item, known := p.Item, p.Item.Entry.Facts()
+	if item.State == autostart.Disabled || item.Hidden() || item.OSPart || item.Guarded != "" ||
+		item.Switch == autostart.Report {
+		return "", ""
+	}
+	missing := slices.Contains(item.Problems, autostart.TargetMissing) && !helperMissing(item)
+	unused, costs := unusedWords(&item.Entry, now), costWords(item.Cost)
+	slow := item.Cost != nil && item.Cost.StartMS >= slowStart
+	switch {
+	case known.Verdict == "hostile":
+		return "hostile", p.Why
+	case known.Verdict == "essential":
+	case missing:
+		return "broken", "its program is missing: " + item.Target.Path
+	case slices.Contains(hands, known.Role):
+	case known.Verdict == "spare":
+		return "spare", p.Why
+	case known.Verdict == "useful" && unused != "" && costs != "":
+		return "unused", "it " + costs + ", and " + unused
+	case known.Verdict != "useful" && slow && slices.Contains(idle, known.Role):
+		return "costly", "it " + costs + ", and " + what[known.Role]
+	}
+	return "", ""
+}
+
+// what says of the roles that can wait what their programs are.
+var what = map[string]string{"updater": "an updater can wait", "launcher": "it only starts another program sooner",
+	"helper": "a helper can wait until it is needed", "telemetry": "it measures for its maker"}

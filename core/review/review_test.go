@@ -36,27 +36,44 @@ func items() (all []*location.Item, why []string) {
 		why  string
 	}{
 		{item("noted-hostile", verdict("hostile", autostart.ByNote)), "your note says that it is hostile"},
+		{item("replaced", func(i *location.Item) { i.Problems = []string{autostart.NotDefault, autostart.Insecure} }),
+			"it changes what the system itself runs"},
 		{item("impostor", func(i *location.Item) {
 			i.Problems = []string{autostart.Impostor,
 				autostart.TargetMissing}
 		}), "it has a name of the system's and is not the system's"},
+		{item("patched", func(i *location.Item) { i.Problems = []string{autostart.Changed} }),
+			"its program is not as its package delivered it"},
 		{item("open-to-all", func(i *location.Item) { i.Problems = []string{autostart.Insecure}; i.Guarded = "x" }),
 			"any user can change what it runs"},
+		{item("guard-off", func(i *location.Item) {
+			i.State, i.Problems = autostart.Disabled, []string{autostart.NotDefault}
+			i.Known = &autostart.Known{Role: "security"}
+		}), "it protects the machine, and is off"},
 		{item("missing", func(i *location.Item) {
 			i.Problems = []string{
 				autostart.TargetMissing}
 			i.Target.Path = "/gone"
 		}), "its program is missing"},
-		{item("spare", verdict("spare", autostart.ByCatalogue)), "the catalogue says that it is spare"},
-		{item("costly", func(i *location.Item) { i.Cost = &autostart.Cost{CPUMS: 90_000} }),
+		{item("slow-updater", func(i *location.Item) {
+			i.Known = &autostart.Known{Role: "updater"}
+			i.Cost = &autostart.Cost{StartMS: 21_000, MemoryKB: 900 << 10}
+		}), "it took 21.0 s to start"},
+		{item("costly", func(i *location.Item) { i.Cost = &autostart.Cost{CPUMS: 90_000, StartMS: 90} }),
 			"it took 90.0 s of processor time"},
 		{item("costly-useful", func(i *location.Item) {
 			i.Known = &autostart.Known{Verdict: "useful", VerdictBasis: autostart.ByCatalogue}
 			i.Cost, i.Uses = &autostart.Cost{MemoryKB: 200 << 10}, used(400)
 		}), "it has 200 MB of memory, and was last used by hand on 2025-10-22"},
 		{item("unused", func(i *location.Item) { i.Uses = used(200) }), "it was last used by hand on 2026-05-10"},
+		{item("spare", verdict("spare", autostart.ByCatalogue)), "the catalogue says that it is spare"},
 		{item("plain", func(i *location.Item) { i.Uses = used(10); i.Cost = &autostart.Cost{CPUMS: 10} }),
 			"nobody has judged it yet"},
+		{item("helper-missing", func(i *location.Item) {
+			there := true
+			i.Problems, i.Target.Path = []string{autostart.TargetMissing}, "curl"
+			i.Commands = []autostart.Command{{Path: "curl"}, {Path: "/usr/bin/sh", Exists: &there}}
+		}), "nobody has judged it yet"},
 		{item("essential", func(i *location.Item) {
 			i.Known = &autostart.Known{Verdict: "essential", VerdictBasis: autostart.ByNote}
 			i.Cost = &autostart.Cost{CPUMS: 90_000}
@@ -88,7 +105,7 @@ func TestOrder(t *testing.T) {
 	require.Empty(t, review.Order(nil, now))
 }
 
-// What is proposed: never what is protected, needs thought, is off, cannot be turned off, is of the system, or that
+// What is proposed: never what is protected, is off, cannot be turned off, is of the system, or that
 // nobody judged; and of what drives a device or secures the machine only what is hostile.
 func TestSuggest(t *testing.T) {
 	all, _ := items()
@@ -98,14 +115,12 @@ func TestSuggest(t *testing.T) {
 		}
 		return names
 	}
-	require.Equal(t, []string{"hostile noted-hostile", "broken impostor", "broken missing", "spare spare",
-		"unused costly-useful"}, names(review.Suggest(all, nil, now)))
+	require.Equal(t, []string{"hostile noted-hostile", "broken impostor", "broken missing", "costly slow-updater",
+		"unused costly-useful", "spare spare"}, names(review.Suggest(all, nil, now)))
 	require.Equal(t, []string{"spare spare"}, names(review.Suggest(all, []string{"spare"}, now)))
 	for _, with := range []func(*location.Item){
-		func(i *location.Item) { i.Guarded = "x" }, func(i *location.Item) { i.Caution = "x" }, func(
-			i *location.Item) {
-			i.State = autostart.Disabled
-		},
+		func(i *location.Item) { i.Guarded = "x" },
+		func(i *location.Item) { i.State = autostart.Disabled },
 		func(i *location.Item) { i.Switch = autostart.Report }, func(i *location.Item) { i.OSPart = true },
 	} {
 		for _, word := range []string{"spare", "hostile"} {
@@ -122,6 +137,10 @@ func TestSuggest(t *testing.T) {
 		i.Known.Verdict = "hostile"
 		require.Len(t, review.Suggest([]*location.Item{i}, nil, now), 1, role)
 	}
+	careful := item("x", verdict("spare", autostart.ByCatalogue))
+	careful.Caution = "folders of other computers need it"
+	require.Equal(t, "the catalogue says that it is spare; think twice: folders of other computers need it",
+		review.Suggest([]*location.Item{careful}, nil, now)[0].Why)
 	kept := item("x", verdict("essential", autostart.ByNote))
 	kept.Problems = []string{autostart.TargetMissing}
 	require.Empty(t, review.Suggest([]*location.Item{kept}, nil, now))

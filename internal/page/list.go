@@ -3,33 +3,22 @@ package page
 import (
 	"cmp"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/location"
 	"lockback/core/work"
 	"lockback/internal/view"
-	"maps"
-	"slices"
-	"strings"
 )
 
 // ByCost sorts by what programs cost: no field, but several.
 const ByCost = "cost"
 
-// Costliest puts what costs most first: by processor time, then by what was read and written, by how
-// long it took to start, and by memory. What has no figures comes last.
-func Costliest(a, b *autostart.Entry) int {
-	switch {
-	case a.Cost == nil && b.Cost == nil:
-		return 0
-	case a.Cost == nil:
-		return 1
-	case b.Cost == nil:
-		return -1
-	}
-	return cmp.Or(cmp.Compare(b.Cost.CPUMS, a.Cost.CPUMS), cmp.Compare(b.Cost.DiskKB, a.Cost.DiskKB),
-		cmp.Compare(b.Cost.StartMS, a.Cost.StartMS), cmp.Compare(b.Cost.MemoryKB, a.Cost.MemoryKB))
-}
+// Costliest puts what costs most first, see [autostart.Cost.Compare].
+func Costliest(a, b *autostart.Entry) int { return a.Cost.Compare(b.Cost) }
 
 // comparedCosts says what a list by cost compares.
 func comparedCosts(entries []*autostart.Entry) string {
@@ -46,7 +35,7 @@ func comparedCosts(entries []*autostart.Entry) string {
 	for _, basis := range slices.Sorted(maps.Keys(of)) {
 		parts = append(parts, fmt.Sprintf("%s: %s", basis, autostart.Count(of[basis], "entry", "entries")))
 	}
-	text := "sorted by processor time (" + strings.Join(parts, ", ") + ")"
+	text := "sorted by harm: seconds of the start, then processor time, disk, memory (" + strings.Join(parts, ", ") + ")"
 	if len(of) > 1 {
 		text += "; figures of different times stand side by side"
 	}
