@@ -116,6 +116,8 @@ func inHome(m *machine.Reader, file string) bool {
 // one that is least trusted decides.
 func tell(m *machine.Reader, item *location.Item, book *program.Book) {
 	least, trust := leastTrusted(m, book, item)
+	source := book.File(item.Source.Path)
+	item.Behind = behind(m, book, item, least, trust)
 	if least != nil && (least.Via || least.Key == "" && book.File(item.Target.Path).Vouched() != "") {
 		item.Target = least.Program // what only prepares, mkdir for example, is not what the entry is about
 	}
@@ -125,9 +127,11 @@ func tell(m *machine.Reader, item *location.Item, book *program.Book) {
 		file = book.File(least.Program.Path)
 	}
 	known := file.Known()
+	if source.Foreign() && source.Delivered() && file.Vouched() != "" {
+		file, known = source, source.Known() // the system's program, and somebody else has it started
+	}
 	if item.Unsure {
 		// Whoever delivered the whole line answers for what it expands to; else nobody knows what runs.
-		source := book.File(item.Source.Path)
 		if known = nil; source.Delivered() && trust > nothingKnown {
 			known = source.Known()
 		}
@@ -144,6 +148,23 @@ func tell(m *machine.Reader, item *location.Item, book *program.Book) {
 	if file != nil && len(file.Evidence) > 0 {
 		item.AddFacts(func() []location.Fact { return evidenceFacts(file) })
 	}
+}
+
+// behind is what an item runs beside a program of the system's, though nobody knows who made it; empty if it is nothing
+// such.
+func behind(m *machine.Reader, book *program.Book, item *location.Item, least *location.Started, trusted trust) string {
+	stranger := least != nil && trusted <= nothingKnown
+	if !stranger && (!item.Unsure || book.File(item.Source.Path).Delivered()) {
+		return ""
+	}
+	in, ok := trustIn(m, book, item.Target)
+	if !ok || item.Target.Path == "" || in != placed && in != vouched && !book.File(item.Target.Path).Official() {
+		return ""
+	}
+	if !stranger {
+		return "more than can be told"
+	}
+	return least.Program.Path
 }
 
 // evidenceFacts are the pieces of evidence on a file, for a person to read.

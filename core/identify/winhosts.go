@@ -264,9 +264,13 @@ func shellLines(rest string) (lines []string, unsure, ok bool) {
 	}
 	if strings.HasPrefix(rest, `""`) {
 		rest = strings.TrimSuffix(rest[1:], `"`)
-	} else if strings.HasPrefix(rest, `"`) && strings.Count(rest, `"`) == 2 && strings.HasSuffix(rest, `"`) &&
-		!artifact.OnDrive(rest[1:]) {
-		rest = rest[1 : len(rest)-1]
+	} else if strings.HasPrefix(rest, `"`) && strings.Count(rest, `"`) == 2 && strings.HasSuffix(rest, `"`) {
+		// They stay around the path of a program, where nothing in it means something to the shell, see cmd /?.
+		inner := rest[1 : len(rest)-1]
+		name, _, ends := untilProgram(inner)
+		if !artifact.OnDrive(inner) || !ends || name != inner || strings.ContainsAny(inner, "&<>()@^|") {
+			rest = inner
+		}
 	}
 	for _, part := range shellParts(rest) {
 		line, sure := shellCommand(part)

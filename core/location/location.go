@@ -227,6 +227,9 @@ type Item struct {
 	Starts []Started
 	// Unsure says that it runs more than can be told without running it.
 	Unsure bool
+	// Behind is what it runs beside a program of the system's, though nobody knows who made it, in words; empty if that
+	// is nothing.
+	Behind string
 	// CommandLine is the command as a Windows machine gets it, which splits commands by
 	// rules of its own; For is the person whose variables it is read with, and
 	// Narrow says that a 32-bit program loads it, which finds the system's

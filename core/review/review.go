@@ -105,6 +105,10 @@ func placeOf(item *location.Item, now time.Time) Place {
 			return Place{item, Suspicious, s.why, k}
 		}
 	}
+	if item.Behind != "" {
+		return Place{item, Suspicious, "it also runs " + item.Behind + ", behind a program of the system's",
+			len(suspicious)}
+	}
 	for k, b := range broken {
 		if has(b.problem) && !(b.problem == autostart.TargetMissing && helperMissing(item)) {
 			return Place{item, Broken, b.why, k}
@@ -131,7 +135,10 @@ func placeOf(item *location.Item, now time.Time) Place {
 	case unused != "" && verdict != "essential":
 		return at(Unused, why)
 	case verdict == "" || verdict == autostart.Unrated:
-		return at(Open, "nobody has judged it yet")
+		if known.Maker.Name != "" {
+			return Place{item, Open, "nobody has judged it yet", 1}
+		}
+		return at(Open, "nobody has judged it yet, and nobody knows who made it")
 	}
 	return at(Useful, by+" says that it is "+verdict)
 }
@@ -187,7 +194,8 @@ var hands = []string{"security", "device", "input", "display", "sound", "network
 // idle are the roles of programs that a person does not miss at sign-in: what they do can wait until it is asked for.
 var idle = []string{"updater", "launcher", "helper", "telemetry"}
 
-// slowStart is from when on a start is so slow, in milliseconds, that turning the program off is proposed for that alone.
+// slowStart is from when on a start is so slow, in milliseconds, that turning the program off is proposed for that
+// alone.
 const slowStart = 3_000
 
 // Suggest proposes what could be turned off, in the order of the review, of some kinds, or of all where none is

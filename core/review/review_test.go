@@ -46,6 +46,8 @@ func items() (all []*location.Item, why []string) {
 			"its program is not as its package delivered it"},
 		{item("open-to-all", func(i *location.Item) { i.Problems = []string{autostart.Insecure}; i.Guarded = "x" }),
 			"any user can change what it runs"},
+		{item("behind", func(i *location.Item) { i.Behind = "/opt/x" }),
+			"it also runs /opt/x, behind a program of the system's"},
 		{item("guard-off", func(i *location.Item) {
 			i.State, i.Problems = autostart.Disabled, []string{autostart.NotDefault}
 			i.Known = &autostart.Known{Role: "security"}
@@ -68,12 +70,17 @@ func items() (all []*location.Item, why []string) {
 		{item("unused", func(i *location.Item) { i.Uses = used(200) }), "it was last used by hand on 2026-05-10"},
 		{item("spare", verdict("spare", autostart.ByCatalogue)), "the catalogue says that it is spare"},
 		{item("plain", func(i *location.Item) { i.Uses = used(10); i.Cost = &autostart.Cost{CPUMS: 10} }),
-			"nobody has judged it yet"},
+			"nobody has judged it yet, and nobody knows who made it"},
 		{item("helper-missing", func(i *location.Item) {
 			there := true
 			i.Problems, i.Target.Path = []string{autostart.TargetMissing}, "curl"
 			i.Commands = []autostart.Command{{Path: "curl"}, {Path: "/usr/bin/sh", Exists: &there}}
-		}), "nobody has judged it yet"},
+		}), "nobody has judged it yet, and nobody knows who made it"},
+		{item("made-known", func(i *location.Item) {
+			i.Known = &autostart.Known{Maker: autostart.Maker{
+				Name: "Fogbell"}}
+		}),
+			"nobody has judged it yet"},
 		{item("essential", func(i *location.Item) {
 			i.Known = &autostart.Known{Verdict: "essential", VerdictBasis: autostart.ByNote}
 			i.Cost = &autostart.Cost{CPUMS: 90_000}

@@ -54,7 +54,7 @@ func (d *desk) tmux(args ...string) string {
 func (d *desk) sees(words ...string) string {
 	d.t.Helper()
 	screen := ""
-	for until := time.Now().Add(60 * time.Second); time.Now().Before(until); time.Sleep(30 * time.Millisecond) {
+	for until := time.Now().Add(5 * time.Minute); time.Now().Before(until); time.Sleep(30 * time.Millisecond) {
 		screen = d.tmux("capture-pane", "-p")
 		flat := strings.Join(strings.Fields(screen), " ") // what is long goes on in the next line
 		if !slices.ContainsFunc(words, func(w string) bool {

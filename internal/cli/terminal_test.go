@@ -68,7 +68,7 @@ func onTerminal(t *testing.T, p testkit.Program, columns int, answer string, env
 	}
 	select {
 	case <-done:
-	case <-time.After(10 * time.Second):
+	case <-time.After(3 * time.Minute):
 		require.Fail(t, "the terminal stayed open")
 	}
 	return strings.ReplaceAll(seen.String(), "\r\n", "\n"), cmd.ProcessState.ExitCode()

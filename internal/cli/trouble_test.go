@@ -315,7 +315,7 @@ func TestHostileDisk(t *testing.T) {
 
 	started := time.Now()
 	table := p.OK(t, "list", "--all")
-	require.Less(t, time.Since(started), 20*time.Second) // it ends at all
+	require.Less(t, time.Since(started), 3*time.Minute) // it ends at all
 	csv := p.OK(t, "list", "--all", "--format", "csv")
 	list, now := p.List(t, "--all")
 	for _, out := range []string{table, csv} {

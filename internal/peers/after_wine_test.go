@@ -65,7 +65,7 @@ func TestAfterTheRestartUnderWine(t *testing.T) {
 		require.Eventually(t, func() bool {
 			_, err := os.Stat(filepath.Join(w.Drive, "tide", mark))
 			return err == nil
-		}, 20*time.Second, 200*time.Millisecond, mark)
+		}, 3*time.Minute, 200*time.Millisecond, mark)
 	}
 	d = check(0)
 	require.Equal(t, 1, d.Restarts.Count)

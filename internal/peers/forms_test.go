@@ -82,7 +82,7 @@ var formMarks = []string{"anacron", "binfmt", "dbus-own", "dbus-session", "dbus-
 
 // formsOff turns off all that is not the system's, but what the test itself needs.
 const formsOff = "lockback disable state=enabled 'switch!=report' " +
-	"'name!=zz-report.service,xinetd.service,incron.service,anacron.timer,anacron.service,networking.service,runit.service' 'command!=/opt/gullrock/mark service' --guarded --yes"
+	"'name!=zz-report.service,xinetd.service,incron.service,anacron.timer,anacron.service,networking.service,runit.service' 'command!=/opt/gullrock/mark service' 'command!=/opt/gullrock/there*' 'name!=there.*' --guarded --yes"
 
 // One entry of every form, in a system that boots: it starts, it does not when it is off, and after a restore it
 // starts again. What acts on it is the real program.

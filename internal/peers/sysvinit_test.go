@@ -27,6 +27,8 @@ chroot $R update-rc.d tided defaults
 printf 'gl:2:once:/opt/gullrock/mark inittab\nzz:2:once:/bin/sh /opt/gullrock/last\n' >> $R/etc/inittab
 printf '#!/bin/sh\n%s rc-local\n' $M > $R/etc/rc.local; chmod 755 $R/etc/rc.local
 printf '@reboot root %s cron\n' $M > $R/etc/cron.d/gullrock
+printf '#!/bin/sh\necho there >> /opt/gullrock/there.log\n' > $R/opt/gullrock/there; chmod 755 $R/opt/gullrock/there
+printf '@reboot root /opt/gullrock/there\n' > $R/etc/cron.d/there
 printf '[Service]\nExecStart=%s unit\n[Install]\nWantedBy=multi-user.target\n' $M > $R/etc/systemd/system/tidewatch.service
 mkdir -p $R/etc/systemd/system/multi-user.target.wants
 ln -s /etc/systemd/system/tidewatch.service $R/etc/systemd/system/multi-user.target.wants/
@@ -45,10 +47,13 @@ func TestSysvinitInside(t *testing.T) {
 		t.Helper()
 		at := func(name string) string { return filepath.Join(root, "opt/gullrock", name) }
 		require.NoError(t, os.WriteFile(at("started"), nil, 0o666))
-		require.NoError(t, os.WriteFile(at("last"), []byte("sleep 4\ncp /opt/gullrock/started "+
+		require.NoError(t, os.WriteFile(at("there.log"), nil, 0o666))
+		// A line of cron that stays on shows that cron has started its lines; the rest starts before.
+		require.NoError(t, os.WriteFile(at("last"), []byte("for k in $(seq 300); do [ -s /opt/gullrock/there.log ] && "+
+			"[ -e /run/crond.pid ] && break; sleep 0.2; done\nsleep 2\ncp /opt/gullrock/started "+
 			"/opt/gullrock/marks\nexport PATH=$PATH:/usr/local/bin HOME=/root\n("+commands+
 			") > /opt/gullrock/output 2>&1\nsync; poweroff -f\n"), 0o644))
-		ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 		defer cancel()
 		printed, err := exec.CommandContext(ctx, "systemd-nspawn", "-q", "-D", root, "--boot", "--register=no",
 			"--keep-unit", "--private-network").CombinedOutput()

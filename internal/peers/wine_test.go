@@ -180,12 +180,12 @@ func TestRunningWindowsOfWine(t *testing.T) {
 		"Tidewatch")
 	require.Eventually(t, func() bool { // the scheduler takes a moment to come up
 		return w.Run(t, "wine", "schtasks", "/create", "/tn", `\Kelpline\Update`, "/xml", `C:\task.xml`, "/f").Code == 0
-	}, 30*time.Second, time.Second)
+	}, 5*time.Minute, time.Second)
 	started := func() int {
 		w.Settle(t)
 		os.Remove(filepath.Join(w.Drive, "tide/started"))
 		w.Restart(t)
-		deadline := time.Now().Add(20 * time.Second)
+		deadline := time.Now().Add(3 * time.Minute)
 		for {
 			b, err := os.ReadFile(filepath.Join(w.Drive, "tide/started"))
 			if n := strings.Count(string(b), "started"); err == nil && n > 0 || time.Now().After(deadline) {
