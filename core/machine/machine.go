@@ -405,6 +405,15 @@ func (m *Machine) Managed(a artifact.Artifact) bool {
 	return false
 }
 
+// Narrow decodes a text in a Windows machine's own code page; ok is false where that is not known, or the text is none
+// of it.
+func (m *Machine) Narrow(b []byte) (text string, ok bool) {
+	if m.windows == nil {
+		return "", false
+	}
+	return m.windows.Narrow(b)
+}
+
 // Windows is the system's own folder on a Windows machine, as it names it: C:\Windows.
 func (m *Machine) Windows() string {
 	if m.windows == nil {

@@ -121,6 +121,9 @@ func (r *Reader) UserNamed(name string) (account.User, bool) { return r.m.UserNa
 // Release is [Machine.Release].
 func (r *Reader) Release() mac.Release { return r.m.Release() }
 
+// Narrow is [Machine.Narrow].
+func (r *Reader) Narrow(b []byte) (text string, ok bool) { return r.m.Narrow(b) }
+
 // Windows is [Machine.Windows].
 func (r *Reader) Windows() string { return r.m.Windows() }
 

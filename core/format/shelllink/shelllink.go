@@ -13,6 +13,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -39,6 +40,10 @@ type Link struct {
 	Modified    time.Time
 	Show        uint32 // 1 normal, 3 maximised, 7 minimised
 	AppID       string // of a packaged application, where the shortcut names no file
+	// Uncertain says that LocalPath or NetworkPath has letters of a code page that is not known.
+	Uncertain bool
+
+	page func([]byte) (string, bool)
 }
 
 // ErrNotLink says that a file is no shell link.
@@ -63,13 +68,19 @@ const (
 const headerSize = 0x4c
 
 // Parse reads a shell link. What is damaged behind the header is left out, and
-// the error tells of it beside what could be read.
-func Parse(b []byte) (*Link, error) {
+// the error tells of it beside what could be read. Texts that are not in UTF-16 are in the code page of the system that
+// made the link, which [ParseIn] is told.
+func Parse(b []byte) (*Link, error) { return ParseIn(b, nil) }
+
+// ParseIn is Parse, with texts that are not in UTF-16 decoded by page; ok is false where it does not know a text. Without
+// page, and of what it does not know, only the letters are certain that all western code pages share, and
+// [Link.Uncertain] says so.
+func ParseIn(b []byte, page func([]byte) (text string, ok bool)) (*Link, error) {
 	if len(b) < headerSize || binary.LittleEndian.Uint32(b) != headerSize || !bytes.Equal(b[4:20], linkCLSID) {
 		return nil, ErrNotLink
 	}
 	flags := binary.LittleEndian.Uint32(b[20:])
-	l := &Link{Created: windata.Time(binary.LittleEndian.Uint64(b[28:])),
+	l := &Link{page: page, Created: windata.Time(binary.LittleEndian.Uint64(b[28:])),
 		Modified: windata.Time(binary.LittleEndian.Uint64(b[44:])), Size: binary.LittleEndian.Uint32(b[52:]),
 		Show: binary.LittleEndian.Uint32(b[60:])}
 	b = b[headerSize:]
@@ -78,7 +89,7 @@ func Parse(b []byte) (*Link, error) {
 		if err != nil {
 			return l, fmt.Errorf("the list of items: %w", err)
 		}
-		l.IDList = itemPath(list)
+		l.IDList = l.itemPath(list)
 		b = rest
 	}
 	if flags&hasLinkInfo != 0 {
@@ -115,7 +126,7 @@ func Parse(b []byte) (*Link, error) {
 		if flags&isUnicode != 0 {
 			*s.to = windata.Decode(b[:n])
 		} else {
-			*s.to = narrow(b[:n])
+			*s.to, _ = l.narrow(b[:n])
 		}
 		b = b[n:]
 	}
@@ -133,10 +144,14 @@ func Parse(b []byte) (*Link, error) {
 
 var errShort = errors.New("it is cut short")
 
-// Target is where the shortcut leads: the path with variables where it has one,
-// else the local or network path, else what the item list spells.
+// Target is where the shortcut leads: the path with variables where it has one, else the local or network path, else
+// what the item list spells. The item list, which is in UTF-16, comes first where the code page of the path is not known.
 func (l *Link) Target() string {
-	for _, s := range []string{l.Environment, l.LocalPath, l.NetworkPath, l.IDList} {
+	order := []string{l.Environment, l.LocalPath, l.NetworkPath, l.IDList}
+	if l.Uncertain {
+		order = []string{l.Environment, l.IDList, l.LocalPath, l.NetworkPath}
+	}
+	for _, s := range order {
 		if s != "" {
 			return s
 		}
@@ -168,21 +183,21 @@ func (l *Link) linkInfo(b []byte) {
 		return b[n:]
 	}
 	header, flags := binary.LittleEndian.Uint32(b[4:]), binary.LittleEndian.Uint32(b[8:])
-	suffix := terminated(at(24))
+	suffix, certain := l.terminated(at(24))
 	long := header >= 0x24 && len(b) >= 0x24
 	if long {
 		if s := at(32); s != nil {
-			suffix = windata.Text(s)
+			suffix, certain = windata.Text(s), true
 		}
 	}
 	if flags&1 != 0 { // a volume and a path on it
-		base := terminated(at(16))
+		base, sure := l.terminated(at(16))
 		if long {
 			if s := at(28); s != nil {
-				base = windata.Text(s)
+				base, sure = windata.Text(s), true
 			}
 		}
-		l.LocalPath = joinPath(base, suffix)
+		l.LocalPath, l.Uncertain = joinPath(base, suffix), !certain || !sure
 		if v := at(12); len(v) >= 16 {
 			l.Serial = binary.LittleEndian.Uint32(v[8:])
 			if n := binary.LittleEndian.Uint32(v[12:]); n == 0x14 && len(v) >= 20 {
@@ -190,14 +205,15 @@ func (l *Link) linkInfo(b []byte) {
 					l.Volume = windata.Text(v[u:])
 				}
 			} else if uint64(n) < uint64(len(v)) {
-				l.Volume = terminated(v[n:])
+				l.Volume, _ = l.terminated(v[n:])
 			}
 		}
 	}
 	if flags&2 != 0 { // a share
 		if s := at(20); len(s) >= 12 {
 			if n := binary.LittleEndian.Uint32(s[8:]); uint64(n) < uint64(len(s)) {
-				l.NetworkPath = joinPath(terminated(s[n:]), suffix)
+				base, sure := l.terminated(s[n:])
+				l.NetworkPath, l.Uncertain = joinPath(base, suffix), l.Uncertain || !certain || !sure
 			}
 		}
 	}
@@ -224,11 +240,11 @@ func (l *Link) extra(signature uint32, b []byte) {
 			l.Environment = windata.Text(b[260:780])
 		}
 		if l.Environment == "" && len(b) >= 260 {
-			l.Environment = terminated(b[:260])
+			l.Environment, _ = l.terminated(b[:260])
 		}
 	case trackerBlock:
 		if len(b) >= 24 {
-			l.Machine = terminated(b[8:24])
+			l.Machine, _ = l.terminated(b[8:24])
 		}
 	case propertyBlock:
 		l.AppID = appID(b)
@@ -268,7 +284,7 @@ func appID(b []byte) string {
 
 // itemPath spells a list of items, MS-SHLLINK 2.2, as far as they are a drive,
 // folders and a file. The kinds are those of the shell's own folders.
-func itemPath(list []byte) string {
+func (l *Link) itemPath(list []byte) string {
 	var b strings.Builder
 	for len(list) >= 2 {
 		item, rest, ok := nextItem(list)
@@ -282,9 +298,10 @@ func itemPath(list []byte) string {
 		switch kind := item[0]; {
 		case kind&0x70 == 0x20 && len(item) >= 4: // a drive: its letter and :\
 			b.Reset()
-			b.WriteString(terminated(item[1:]))
+			drive, _ := l.terminated(item[1:])
+			b.WriteString(drive)
 		case kind&0x70 == 0x30 && b.Len() > 0:
-			name := fileItem(item)
+			name := l.fileItem(item)
 			if name == "" {
 				return ""
 			}
@@ -311,14 +328,14 @@ func nextItem(list []byte) (item, rest []byte, ok bool) {
 
 // fileItem returns the name of a file or folder: the long one from the
 // extension block where there is one, else the short one.
-func fileItem(item []byte) string {
+func (l *Link) fileItem(item []byte) string {
 	if len(item) < 13 {
 		return ""
 	}
 	if item[0]&0x04 != 0 {
 		return windata.Text(item[12:])
 	}
-	short := terminated(item[12:])
+	short, _ := l.terminated(item[12:])
 	if k := bytes.Index(item, []byte{0x04, 0x00, 0xef, 0xbe}); k >= 4 {
 		version := binary.LittleEndian.Uint16(item[k-2:])
 		// Where the name begins depends on what the version put before it.
@@ -343,24 +360,28 @@ func fileItem(item []byte) string {
 	return short
 }
 
-func terminated(b []byte) string {
+func (l *Link) terminated(b []byte) (text string, certain bool) {
 	if k := bytes.IndexByte(b, 0); k >= 0 {
 		b = b[:k]
 	}
-	return narrow(b)
+	return l.narrow(b)
 }
 
-// narrow decodes the system's code page, of which only the letters that all
-// western ones share are certain; UTF-8 is taken as such.
-func narrow(b []byte) string {
-	if utf8.Valid(b) {
-		return string(b)
+// narrow decodes a text in the system's code page; UTF-8 is taken as such.
+func (l *Link) narrow(b []byte) (text string, certain bool) {
+	if utf8.Valid(b) && (l.page == nil || !slices.ContainsFunc(b, func(c byte) bool { return c >= utf8.RuneSelf })) {
+		return string(b), true
+	}
+	if l.page != nil {
+		if text, ok := l.page(b); ok {
+			return text, true
+		}
 	}
 	r := make([]rune, len(b))
 	for k, c := range b {
 		r[k] = rune(c)
 	}
-	return string(r)
+	return string(r), false
 }
 
 // Encode writes a shell link that leads to a local path, with the texts, the

@@ -2,6 +2,7 @@ package shelllink_test
 
 import (
 	"encoding/binary"
+	"strings"
 	"testing"
 	"time"
 
@@ -68,6 +69,42 @@ func TestItemList(t *testing.T) {
 		list...))
 	require.NoError(t, err)
 	require.Equal(t, `C:\Program Files\x.exe`, got.Target())
+}
+
+// narrowLink is a link whose path is in the code page of a machine alone, as older programs write it.
+func narrowLink(path string) []byte {
+	volume := append(binary.LittleEndian.AppendUint32(nil, 17), make([]byte, 13)...)
+	b := binary.LittleEndian.AppendUint32(nil, uint32(28+len(volume)+len(path)+2))
+	for _, n := range []int{28, 1, 28, 28 + len(volume), 0, 28 + len(volume) + len(path) + 1} {
+		b = binary.LittleEndian.AppendUint32(b, uint32(n))
+	}
+	b = append(append(append(b, volume...), path...), 0, 0)
+	head := sample.Encode()[:0x4c]
+	binary.LittleEndian.PutUint32(head[20:], 2)
+	return append(append(head, b...), 0, 0, 0, 0)
+}
+
+// A path in a code page is read in that of the machine; in one that is not known, only what all of the west share.
+func TestCodePages(t *testing.T) {
+	const name = "C:\\Users\\\x91\xbe\x98Y\\tide.exe" // Shift-JIS
+	page := func(b []byte) (string, bool) {
+		return strings.ReplaceAll(string(b), "\x91\xbe\x98Y", "\u592a\u90ce"), true
+	}
+	l, err := shelllink.ParseIn(narrowLink(name), page)
+	require.NoError(t, err)
+	require.Equal(t, "C:\\Users\\\u592a\u90ce\\tide.exe", l.Target())
+	require.False(t, l.Uncertain)
+	for _, page := range []func([]byte) (string, bool){nil, func([]byte) (string, bool) { return "", false }} {
+		l, err = shelllink.ParseIn(narrowLink(name), page)
+		require.NoError(t, err)
+		require.True(t, l.Uncertain)
+		l.IDList = `C:\the list knows it`
+		require.Equal(t, l.IDList, l.Target())
+	}
+	l, err = shelllink.Parse(narrowLink(`C:\plain.exe`))
+	require.NoError(t, err)
+	require.Equal(t, `C:\plain.exe`, l.Target())
+	require.False(t, l.Uncertain)
 }
 
 func TestDamaged(t *testing.T) {

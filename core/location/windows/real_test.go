@@ -1,6 +1,7 @@
 package windows_test
 
 import (
+	"bytes"
 	"strings"
 	"testing"
 
@@ -8,6 +9,7 @@ import (
 
 	"lockback/core/autostart"
 	"lockback/core/format/regf"
+	"lockback/core/format/shelllink"
 	"lockback/core/format/windata"
 	"lockback/core/inventory"
 	"lockback/core/machine"
@@ -241,6 +243,53 @@ func TestPlainWindows(t *testing.T) {
 		require.Equal(t, autostart.Enabled, item.State, "%s %s", item.Location, item.Name)
 	}
 	require.ElementsMatch(t, []string{"run Tide", "services TideSvc", "drivers TideDrv"}, shown)
+}
+
+// A word for a component is no program that is missing, and a shortcut is read in the code page of its machine.
+func TestWordsAndCodePages(t *testing.T) {
+	t.Parallel()
+	const components = `Microsoft\Active Setup\Installed Components\`
+	const name = "C:\\Users\\\x91\xbe\x98Y\\tide.exe" // Shift-JIS
+	link := shelllink.Link{LocalPath: `C:\Users\1234\tide.exe`}
+	narrow := bytes.ReplaceAll(link.Encode(), []byte(`C:\Users\1234\tide.exe`), []byte(name))
+	wide := windata.Encode(link.LocalPath)
+	require.Contains(t, string(narrow), string(wide))
+	at := bytes.Index(narrow, []byte{0x24, 0, 0, 0, 1, 0, 0, 0}) // the size of the header says that there is no UTF-16
+	require.Positive(t, at)
+	narrow[at] = 0x1c
+	for _, acp := range []string{"932", "unknown"} {
+		root := testkit.WindowsDisk(t, testkit.Keys{
+			components + `{2C7339CF-2B09-4501-B3F3-F3508C9228ED}`: {sz("", "Themes Setup"),
+				sz("StubPath", "/UserInstall")},
+			components + `{89820200-ECBD-11cf-8B85-00AA005B4340}`: {sz("StubPath", "U")},
+			components + `{5A17ABCD-1887-4001-8314-000000000001}`: {sz("", "Tide"),
+				sz("StubPath", "/Tide")},
+			`WOW6432Node\` + components + `{89820200-ECBD-11cf-8B85-00AA005B4340}`: {sz("StubPath", "U")},
+		}, testkit.Keys{`ControlSet002\Control\Nls\CodePage`: {sz("ACP", acp)}}, nil, map[string]string{
+			"Users\\\u592a\u90ce\\tide.exe":                                            "",
+			`ProgramData\Microsoft\Windows\Start Menu\Programs\Startup\Tide Table.lnk`: string(narrow),
+		})
+		m, err := machine.Open(root)
+		require.NoError(t, err)
+		defer m.Close()
+		seen := 0
+		for _, item := range inventory.Take(m, nil).Items {
+			require.Empty(t, item.Problems, "%s %s", item.Location, item.Name)
+			switch {
+			case item.Name == "Tide Table" && acp == "932":
+				require.Equal(t, "C:\\Users\\\u592a\u90ce\\tide.exe", item.Target.Path)
+				require.True(t, *item.Target.Exists)
+				seen++
+			case item.Name == "Tide Table":
+				require.Nil(t, item.Target.Exists, "in an unknown code page it may be there")
+				seen++
+			case item.Location == "windows.active-setup":
+				require.Equal(t, item.Name != "Tide", item.OSPart, item.Name)
+				seen++
+			}
+		}
+		require.Equal(t, 5, seen)
+	}
 }
 
 // A script of a policy is off only where it stands nowhere any more: in the policy's file, in the registry, and in

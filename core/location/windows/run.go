@@ -268,7 +268,7 @@ func readShortcut(s *location.Survey, u *account.User, item *location.Item, file
 		item.CommandLine = ""
 		return
 	}
-	link, err := shelllink.Parse(b)
+	link, err := shelllink.ParseIn(b, s.Machine.Narrow)
 	if link == nil {
 		item.Problems, item.CommandLine = append(item.Problems, autostart.Unparsable), ""
 		return
@@ -285,7 +285,7 @@ func readShortcut(s *location.Survey, u *account.User, item *location.Item, file
 		if err != nil {
 			break
 		}
-		further, _ := shelllink.Parse(next)
+		further, _ := shelllink.ParseIn(next, s.Machine.Narrow)
 		if further == nil || further.Target() == "" {
 			break
 		}
@@ -293,7 +293,7 @@ func readShortcut(s *location.Survey, u *account.User, item *location.Item, file
 	}
 	item.Command = strings.TrimSpace(target + " " + link.Arguments)
 	item.CommandLine = ""
-	if target != "" {
+	if target != "" && !(link.Uncertain && link.Environment == "" && link.IDList == "") {
 		item.CommandLine = strings.TrimSpace(`"` + target + `" ` + link.Arguments)
 	}
 	if link.Target() == "" && link.AppID != "" {

@@ -58,6 +58,10 @@ func readActiveSetup(s *location.Survey, at []location.Place) {
 			at := place{Key: k, user: p.user, narrow: p.narrow}
 			item := addValue(s, at, v, name)
 			item.When = "once, at each user's next sign-in"
+			if isSwitch(text(v)) {
+				item.CommandLine = ""
+				item.Shipped = strings.EqualFold(ownComponents[strings.ToUpper(k.Name())], strings.TrimSpace(text(v)))
+			}
 			if n, ok := k.Number("IsInstalled"); ok && n == 0 {
 				item.State, item.Mode = autostart.Disabled, "not installed"
 			}
@@ -65,6 +69,17 @@ func readActiveSetup(s *location.Survey, at []location.Place) {
 		}
 	}
 }
+
+// isSwitch reports whether a StubPath names no program: it is a word for the component itself.
+func isSwitch(stub string) bool {
+	stub = strings.TrimSpace(stub)
+	return strings.HasPrefix(stub, "/") && !strings.ContainsAny(stub, `\.`) || len(stub) == 1
+}
+
+// ownComponents are the components of Windows 10 and 11 whose StubPath is such a word: the set-up of themes, and the
+// update of the desktop.
+var ownComponents = map[string]string{"{2C7339CF-2B09-4501-B3F3-F3508C9228ED}": "/UserInstall",
+	"{89820200-ECBD-11CF-8B85-00AA005B4340}": "U"}
 
 // otherProcessors are values that Windows has on every machine for libraries of some.
 var otherProcessors = []string{"_wowarmhw=wowarmhw.dll", "_xtajit=xtajit.dll", "_xtajit64=xtajit64.dll",

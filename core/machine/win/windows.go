@@ -8,6 +8,8 @@ import (
 	"strings"
 	"sync"
 
+	"golang.org/x/text/encoding"
+
 	"lockback/core/machine/account"
 	"lockback/core/machine/artifact"
 	"lockback/core/machine/files"
@@ -41,6 +43,8 @@ type System struct {
 	files     *files.Files
 	folder    string            // the system's, as the machine names it
 	variables map[string]string // of its environment, by names in small letters
+	codePage  sync.Once
+	page      encoding.Encoding // its code page, see Narrow; nil if that is not known
 	personal  struct {
 		sync.Mutex
 		variables map[string]map[string]string // by SID
