@@ -105,6 +105,7 @@ func TestWrongFiles(t *testing.T) {
 		"entries: []":            "line 1: the file does not say its format",
 		"format: 1\ncolour: red": `line 2: the file has no field "colour"`,
 		"format: 1\nentries:\n  - id: a\n    does: x\n":                                                                         `line 3: "a" does not say what it is known by`,
+		"format: 1\nentries:\n  - id: a\n    does: x\n    known-by: {package: p}\n":                                             `known-by is no list`,
 		"format: 1\nentries:\n  - id: a\n    does: x\n    verdict: bad\n    known-by: [{package: p}]\n":                         `line 3: the verdict of "a" is "bad"`,
 		"format: 1\nentries:\n  - id: a\n    does: x\n    verdict: hostile\n    known-by: [{names: p}]\n":                       `line 3: "a" is hostile by a name alone`,
 		"format: 1\nentries:\n  - id: a\n    does: x\n    known-by: [{package: p, colour: red}]\n":                              `line 5: nothing is known by "colour"`,

@@ -15,12 +15,12 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/account"
 	"lockback/core/machine/artifact"
 	"lockback/core/machine/files"
 )
 
-// A location tells the result of it, and entries that look the same are told
-// apart in the order in which they stand.
+// A location tells what reading it gave, and entries that look the same are told apart by the order in which they stand.
 func TestWhatCameOfReading(t *testing.T) {
 	root := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "etc/empty"), 0o755))
@@ -129,5 +129,20 @@ func TestItemHidesNoFieldOfItsEntry(t *testing.T) {
 		found, ok := item.FieldByName(field.Name)
 		require.True(t, ok, field.Name)
 		require.Equal(t, "Entry", item.Field(found.Index[0]).Name, field.Name)
+	}
+}
+
+// The daemon of a location is told of files in its places, and of no others.
+func TestDaemons(t *testing.T) {
+	ines := account.User{Name: "ines", Home: "/home/ines"}
+	table := []location.Location{{Places: location.In("/etc/tide", "~/.tide"), Notify: location.Notify{
+		Daemon: machine.ServiceManager}}, {Places: location.In("/etc/reef"), Notify: location.Notify{
+		Daemon: machine.ServiceManager, Everyone: true}}, {Places: location.In("/etc/plain")}}
+	manager := func(user string) []machine.Daemon {
+		return []machine.Daemon{{Kind: machine.ServiceManager, User: user}}
+	}
+	for file, want := range map[string][]machine.Daemon{"/etc/tide/a": manager(""), "/home/ines/.tide/a": manager("ines"),
+		"/etc/reef/a": manager("ines"), "/etc/plain/a": nil, "/opt/a": nil} {
+		require.Equal(t, want, location.Daemons([]account.User{ines}, table, []string{file}), file)
 	}
 }

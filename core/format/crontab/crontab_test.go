@@ -109,3 +109,14 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// Each schedule that has a name is one, and no other word is, crontab(5).
+func TestNicknames(t *testing.T) {
+	for _, name := range []string{"@reboot", "@yearly", "@annually", "@monthly", "@weekly", "@daily", "@midnight",
+		"@hourly"} {
+		jobs := crontab.Parse([]byte(name+" /bin/true\n"), false).Jobs()
+		require.Len(t, jobs, 1, name)
+		require.Equal(t, crontab.Job, jobs[0].Kind, name)
+	}
+	require.Equal(t, crontab.Bad, crontab.Parse([]byte("@never /bin/true\n"), false).Jobs()[0].Kind)
+}

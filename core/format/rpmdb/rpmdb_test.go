@@ -13,7 +13,7 @@ import (
 // header makes a header of texts, lists of texts and numbers by their tags.
 func header(values map[uint32]any) []byte {
 	var index, store []byte
-	for _, tag := range []uint32{1000, 1001, 1116, 1117, 1118, 1035} {
+	for _, tag := range []uint32{1000, 1001, 1004, 1116, 1117, 1118, 1035} {
 		v, ok := values[tag]
 		if !ok {
 			continue
@@ -26,6 +26,9 @@ func header(values map[uint32]any) []byte {
 		switch v := v.(type) {
 		case string:
 			kind, count = 6, 1
+			store = append(append(store, v...), 0)
+		case translated:
+			kind, count = 9, 1
 			store = append(append(store, v...), 0)
 		case []string:
 			kind, count = 8, uint32(len(v))
@@ -47,13 +50,17 @@ func header(values map[uint32]any) []byte {
 	return append(append(b, index...), store...)
 }
 
-var sample = map[uint32]any{1000: "tide", 1001: "1.18", 1116: []uint32{0, 1}, 1117: []string{"tide", "tide"},
+// translated is a text of which a header has one for each language.
+type translated string
+
+var sample = map[uint32]any{1000: "tide", 1001: "1.18", 1004: translated("tide tables"), 1116: []uint32{0, 1}, 1117: []string{"tide", "tide"},
 	1118: []string{"/usr/bin/", "/usr/share/"}, 1035: []string{"ab", ""}}
 
 func TestParse(t *testing.T) {
 	p, err := rpmdb.Parse(header(sample))
 	require.NoError(t, err)
 	require.Equal(t, "tide", p.Name)
+	require.Equal(t, "tide tables", p.Summary)
 	require.Equal(t, []rpmdb.File{{Path: "/usr/bin/tide", Digest: "ab"}, {Path: "/usr/share/tide"}}, p.Files("tide"))
 	_, err = rpmdb.Parse([]byte("\xff\xff\xff\xff\xff\xff\xff\xff"))
 	require.ErrorIs(t, err, rpmdb.ErrHeader)

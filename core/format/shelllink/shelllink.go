@@ -72,8 +72,8 @@ const headerSize = 0x4c
 // made the link, which [ParseIn] is told.
 func Parse(b []byte) (*Link, error) { return ParseIn(b, nil) }
 
-// ParseIn is Parse, with texts that are not in UTF-16 decoded by page; ok is false where it does not know a text. Without
-// page, and of what it does not know, only the letters are certain that all western code pages share, and
+// ParseIn is Parse, with texts that are not in UTF-16 decoded by page; ok is false where it does not know a text.
+// Without page, and of what it does not know, only the letters are certain that all western code pages share, and
 // [Link.Uncertain] says so.
 func ParseIn(b []byte, page func([]byte) (text string, ok bool)) (*Link, error) {
 	if len(b) < headerSize || binary.LittleEndian.Uint32(b) != headerSize || !bytes.Equal(b[4:20], linkCLSID) {
@@ -145,7 +145,8 @@ func ParseIn(b []byte, page func([]byte) (text string, ok bool)) (*Link, error) 
 var errShort = errors.New("it is cut short")
 
 // Target is where the shortcut leads: the path with variables where it has one, else the local or network path, else
-// what the item list spells. The item list, which is in UTF-16, comes first where the code page of the path is not known.
+// what the item list spells. The item list, which is in UTF-16, comes first where the code page of the path is not
+// known.
 func (l *Link) Target() string {
 	order := []string{l.Environment, l.LocalPath, l.NetworkPath, l.IDList}
 	if l.Uncertain {

@@ -56,7 +56,7 @@ var rowCases = []rowCase{
 	{"linux.kernel-args", map[string]string{
 		"etc/default/grub": "# GRUB_CMDLINE_LINUX=\"init=/opt/no\"\nGRUB_CMDLINE_LINUX_DEFAULT='quiet " +
 			"systemd.run=\"/opt/run\" splash'\nGRUB_CMDLINE_LINUX=\"init=/sbin/init " +
-			"systemd.wants=tide.service\"\nGRUB_TIMEOUT=3\n",
+			"systemd.wants=tide.service\"\nGRUB_TIMEOUT=3\nGRUB_INIT_TUNE=\"init=/opt/none\"\n",
 		"etc/default/grub.d/50.cfg": "GRUB_CMDLINE_LINUX=\"$GRUB_CMDLINE_LINUX modules_load=tide\"\n",
 		"boot/grub/grub.cfg": "menuentry a {\n\tlinux /vmlinuz root=/dev/x ro " +
 			"init=/opt/shell\n}\nmenuentry b {\n\tlinux /old root=/dev/x init=/opt/shell\n}\n",

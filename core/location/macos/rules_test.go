@@ -474,6 +474,9 @@ func TestRules(t *testing.T) {
 			"/private/etc/zprofile": "# shipped\nif [ -x /usr/libexec/path_helper ]; " +
 				"then\n\teval `/usr/libexec/path_helper -s`\nfi\n", "/private/etc/zshrc": "/tide &\n",
 			home + "/.config/fish/config.fish": "a\nb\n", home + "/.ssh/rc": "", "/private/etc/ssh/sshrc": "",
+			"/private/etc/sudo.conf": "# Plugin x y\nPlugin sudoers_policy sudoers.so\nPath askpass /opt/ask\nPath " +
+				"other /x\n" +
+				"Plugin tide_policy tide.so\n",
 			"/private/etc/pam.d/sudo": "auth sufficient pam_tid.so\nauth include x\nauth optional " +
 				"/opt/pam_tide.so.2\n# auth optional pam_x.so\nauth required pam_other.so\n",
 			profile + "1.0/manifest.json":                  `{"name": "First", "version": "1.0"}`,
@@ -499,6 +502,8 @@ func TestRules(t *testing.T) {
 			"macos.login-shell config.fish ines":                  "enabled|2 commands|report",
 			"macos.ssh-rc rc ines":                                "enabled|when somebody connects over ssh|park",
 			"macos.ssh-rc sshrc":                                  "enabled|when somebody connects over ssh|park",
+			"macos.sudo askpass":                                  "enabled||report",
+			"macos.sudo tide_policy":                              "enabled||report",
 			"macos.pam pam_tide":                                  "enabled|for sudo|report",
 			"macos.pam pam_other":                                 "enabled|for sudo|report",
 			"macos.browser abcdefghijklmnopabcdefghijklmnop ines": "enabled|Chromium extension 2.0" + extension,

@@ -338,6 +338,13 @@ func FuzzCarry(f *testing.F) {
 }
 
 // A line that goes on in others is turned off with all of them, and on again, to the byte.
+// A part of lines that go on in the next has the numbers of all of them.
+func TestNumbersOfJoinedLines(t *testing.T) {
+	const content = "first\n@reboot a \\\n  b \\\n  c\nlast\n"
+	require.Equal(t, []int{2, 3, 4}, NewJoined("/f", 2, "@reboot a \\\n  b \\\n  c\n").numbers([]byte(content)))
+	require.Equal(t, []int{1}, NewJoined("/f", 1, "first\n").numbers([]byte(content)))
+}
+
 func FuzzJoined(f *testing.F) {
 	for _, content := range []string{"a \\\n b\nc\n", "# x \\\na\n", "a \\\n# between\n  b",
 		"#lockback:off a \\\n#lockback:off b\n", "\\\n\\\n", "a \\\r\n b\r\n"} {

@@ -4,6 +4,9 @@ package mac
 
 import (
 	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -102,4 +105,21 @@ func TestLaunchdDomains(t *testing.T) {
 	u, program, err := live.loginItem(LoginItemOf(live.Users[0], "/Applications/Tide: the app.app"))
 	require.NoError(t, err)
 	require.Equal(t, []string{"ines", "/Applications/Tide: the app.app"}, []string{u.Name, program})
+}
+
+// The id of the Mac is that in the names of the preferences which were written last.
+func TestPlatformUUID(t *testing.T) {
+	t.Parallel()
+	root := t.TempDir()
+	dir := filepath.Join(root, byHost)
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	old, new := "1887C0DE-0314-4092-A653-5A17ABCDEF03", "0887C0DE-0314-4092-A653-5A17ABCDEF03"
+	for id, written := range map[string]time.Time{old: time.Unix(1_700_000_000, 0), new: time.Unix(1_800_000_000, 0)} {
+		name := filepath.Join(dir, "com.apple.loginwindow."+id+".plist")
+		require.NoError(t, os.WriteFile(name, nil, 0o644))
+		require.NoError(t, os.Chtimes(name, written, written))
+	}
+	f, err := files.Open(root, false)
+	require.NoError(t, err)
+	require.Equal(t, strings.ToLower(new), (&System{files: f}).platformUUID())
 }

@@ -10,8 +10,8 @@ import (
 	"golang.org/x/text/encoding/unicode"
 )
 
-// codePages are the code pages that Windows can have as its own, by their numbers, "Code Page Identifiers" of Microsoft's
-// documents.
+// codePages are the code pages that Windows can have as its own, by their numbers, "Code Page Identifiers" of
+// Microsoft's documents.
 var codePages = map[string]encoding.Encoding{"874": charmap.Windows874, "932": japanese.ShiftJIS,
 	"936": simplifiedchinese.GBK, "949": korean.EUCKR, "950": traditionalchinese.Big5, "1250": charmap.Windows1250,
 	"1251": charmap.Windows1251, "1252": charmap.Windows1252, "1253": charmap.Windows1253, "1254": charmap.Windows1254,
