@@ -82,8 +82,8 @@ type Cost struct {
 	Since time.Time `json:"since,omitzero"`
 }
 
-// Compare orders costs by the harm that they do, the worst first: seconds on the way to the desktop, then processor time,
-// what is read and written, memory. Tenths of a second and megabytes count. What has no figures, nil, comes last.
+// Compare orders costs by the harm that they do, the worst first: seconds on the way to the desktop, then processor
+// time, what is read and written, memory. Tenths of a second and megabytes count. What has no figures, nil, comes last.
 func (c *Cost) Compare(o *Cost) int {
 	switch {
 	case c == nil && o == nil:

@@ -12,7 +12,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// The figures of a running program are those that the kernel keeps: memory, processor time, and what it wrote to a disk.
+// The figures of a running program are those that the kernel keeps: memory, processor time, and what it wrote to a
+// disk.
 func TestRunningNow(t *testing.T) {
 	self, err := os.Executable()
 	require.NoError(t, err)

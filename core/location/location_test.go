@@ -20,7 +20,8 @@ import (
 	"lockback/core/machine/files"
 )
 
-// A location tells what reading it gave, and entries that look the same are told apart by the order in which they stand.
+// A location tells what reading it gave, and entries that look the same are told apart by the order in which they
+// stand.
 func TestWhatCameOfReading(t *testing.T) {
 	root := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "etc/empty"), 0o755))
@@ -141,8 +142,9 @@ func TestDaemons(t *testing.T) {
 	manager := func(user string) []machine.Daemon {
 		return []machine.Daemon{{Kind: machine.ServiceManager, User: user}}
 	}
-	for file, want := range map[string][]machine.Daemon{"/etc/tide/a": manager(""), "/home/ines/.tide/a": manager("ines"),
-		"/etc/reef/a": manager("ines"), "/etc/plain/a": nil, "/opt/a": nil} {
+	for file, want := range map[string][]machine.Daemon{"/etc/tide/a": manager(""),
+		"/home/ines/.tide/a": manager("ines"),
+		"/etc/reef/a":        manager("ines"), "/etc/plain/a": nil, "/opt/a": nil} {
 		require.Equal(t, want, location.Daemons([]account.User{ines}, table, []string{file}), file)
 	}
 }

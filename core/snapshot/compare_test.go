@@ -1,6 +1,7 @@
 package snapshot
 
 import (
+	"crypto/sha256"
 	"strings"
 	"testing"
 
@@ -50,4 +51,27 @@ func TestProblemsOfEarlierSnapshots(t *testing.T) {
 	at := func(body string) *line { return &line{raw: head + body, second: 9, third: 10} }
 	require.False(t, at(string(appendEntry(nil, &Recorded{Entry: now}))).beforePrograms())
 	require.True(t, at(strings.Repeat("x\t", beforePrograms-1)).beforePrograms())
+}
+
+// An entry of a section that both snapshots have alike is told of where an artifact of it changed, which stands in the
+// section of another that names it as well.
+func TestArtifactOfAnotherSection(t *testing.T) {
+	section := func(key, text string) Section {
+		return Section{Key: key, Digest: sha256.Sum256([]byte(text)), Text: []byte(text)}
+	}
+	entry := func(handle string) string {
+		e := Recorded{Entry: autostart.Entry{Handle: handle, Location: "linux.rc-local", Name: handle,
+			Problems: []string{}}}
+		return string(appendEntry([]byte("E\t"+handle+"\t\"/shared\"\t"), &e)) + "\n"
+	}
+	const before, after = "A\tfile\t\"/shared\"\t{\"kind\":\"absent\"}\n", "A\tfile\t\"/shared\"\t{\"kind\":\"link\",\"target\":\"\\\"/x\\\"\"}\n"
+	from := &Snapshot{Sections: []Section{section("a", entry("aaaaaaa")), section("b", before)}}
+	to := &Snapshot{Sections: []Section{section("a", entry("aaaaaaa")), section("b", after)}}
+	d, err := Compare(from, to)
+	require.NoError(t, err)
+	require.Len(t, d.Changed, 1)
+	require.Equal(t, "aaaaaaa", d.Changed[0].Handle)
+	d, err = Compare(from, from)
+	require.NoError(t, err)
+	require.True(t, d.Empty())
 }
