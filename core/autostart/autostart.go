@@ -155,7 +155,7 @@ type Target struct {
 
 // Command is one of several programs that an entry starts.
 type Command struct {
-	// Key is what the source calls its line, "ExecStartPre"; empty for the entry's own command.
+	// What the source calls its line, "ExecStartPre"; empty for the entry's own command.
 	Key    string `json:"key"`
 	Line   string `json:"line"`                         // the command as it is written
 	Path   string `json:"path"`                         // the program; empty where it cannot be told

@@ -111,6 +111,8 @@ var Cautions = map[string]string{
 	"passwords": "the passwords of encrypted disks may be asked for by it",
 	"keys":      "programs ask it for keys and passwords",
 	"accounts":  "accounts that are kept elsewhere need it",
+	"printers":  "printers on the network come and go with it",
+	"devices":   "printers and other devices on the network are found by it",
 }
 
 // Subject is what a catalogue is asked about: an entry and its program, as far as they are proved.

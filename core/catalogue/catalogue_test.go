@@ -58,6 +58,31 @@ func finds(t *testing.T, c *catalogue.Catalogue, s catalogue.Subject, id string)
 	require.Equal(t, id, e.ID)
 }
 
+// Nothing that is known by a folder or a pattern alone may be turned off for that: what else has such a name is not known.
+// And whoever turns something off reads what is lost.
+func TestWhatIsSpareIsNamed(t *testing.T) {
+	for _, system := range []string{"linux", "windows", "macos"} {
+		for _, e := range catalogue.Of(system).Entries {
+			if e.Verdict != "spare" {
+				continue
+			}
+			require.NotEmpty(t, e.Without, "%s %s", system, e.ID)
+			for _, m := range e.KnownBy {
+				for _, name := range m.Names {
+					require.NotContains(t, name, "*", "%s %s", system, e.ID)
+				}
+			}
+		}
+	}
+	pi := func(task string) *catalogue.Entry {
+		return catalogue.Of("windows").Find(catalogue.Subject{Location: "windows.tasks",
+			Names: []string{`\Microsoft\Windows\PI\` + task}, Runs: [][]string{{"class"}}})
+	}
+	require.Equal(t, "security", pi("Secure-Boot-Update").Protect)
+	require.Equal(t, "spare", pi("Sqm-Tasks").Verdict)
+	require.NotEqual(t, "spare", pi("Something-New").Verdict)
+}
+
 func TestFind(t *testing.T) {
 	c, problems := catalogue.Parse([]byte(`format: 1
 entries:

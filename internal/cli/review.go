@@ -44,9 +44,10 @@ func newReviewCommand(a *app) *cobra.Command {
 		Use:   "review [SELECTOR...]",
 		Short: "Decide entry by entry, and change all at once at the end",
 		Long: `Go through the entries one by one: what each is and from whom, what is lost without
-it, what it costs, who else keeps it, and what would be done. What may be hostile comes
-first, then what is broken, what could go, what is costly, and the rest; each page says
-why it stands where it does. Keys leave an entry, turn it off or on, take the rest of
+it, what it costs, who else keeps it, and what would be done. What changes the system's
+own programs and what may be hostile come first, then what is broken, what costs most,
+what nobody uses, what could go, and the rest; each page says why it stands where it
+does. Keys leave an entry, turn it off or on, take the rest of
 its program, product or maker along, write a note, look it up; ? names all.
 
 Every answer is in the record at once: the review can be left, and lockback review goes
