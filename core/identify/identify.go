@@ -201,7 +201,9 @@ func evidenceFacts(file *program.File) []location.Fact {
 func findTargets(m *machine.Reader, mac *macFinder, items []*location.Item) {
 	programs := map[string]autostart.Target{}
 	find := func(item *location.Item) {
-		runAll(item, nil, func(word string, argv []string) autostart.Target { return target(m, programs, word, argv) })
+		runAll(item, nil, func(word string, argv []string) autostart.Target {
+			return target(m, programs, inHomeOf(m, item, word), argv)
+		})
 	}
 	switch m.OS {
 	case "windows":
@@ -264,8 +266,30 @@ func appendNew(problems []string, problem string) []string {
 // together.
 const maxKnown = 4096
 
+// homePath are the folders of programs in a home, which the profiles of Debian, Ubuntu, Fedora and their kin put before the
+// system's: file-hierarchy(7) for the first.
+var homePath = []string{".local/bin", "bin"}
+
+// inHomeOf is a word as a path in the home of the user whose entry it is, where a program of that name is there.
+func inHomeOf(m *machine.Reader, item *location.Item, word string) string {
+	if item.User == "" || word == "" || strings.Contains(word, "/") {
+		return word
+	}
+	u, ok := m.UserNamed(item.User)
+	if !ok {
+		return word
+	}
+	for _, dir := range homePath {
+		file := path.Join(u.Home, dir, word)
+		if info, err := m.Stat(file); err == nil && !info.IsDir() {
+			return file
+		}
+	}
+	return word
+}
+
 // target resolves a program that a command names and looks whether it is there.
-func target(view location.View, known map[string]autostart.Target, word string, argv []string) autostart.Target {
+func target(view *machine.Reader, known map[string]autostart.Target, word string, argv []string) autostart.Target {
 	word = contained(view, word, argv)
 	if t, ok := known[word]; ok {
 		return t
@@ -280,7 +304,7 @@ func target(view location.View, known map[string]autostart.Target, word string, 
 		if there {
 			t.Size, t.Modified = info.Size(), info.ModTime().UTC()
 		}
-	case files.IsMissing(err):
+	case files.IsMissing(err) && !view.Elsewhere(file):
 		there := false
 		t.Exists = &there
 	}

@@ -1,7 +1,10 @@
 package identify
 
 import (
+	"os"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -13,6 +16,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/location/linux"
 	"lockback/core/location/table"
+	"lockback/core/machine"
 )
 
 func TestWhatReallyStarts(t *testing.T) {
@@ -96,4 +100,40 @@ func FuzzProgram(f *testing.F) {
 		startedBy(desktopentry.SplitExec(command), nil)
 		startedBy([]string{"sh", "-c", command}, nil)
 	})
+}
+
+// A program is missing only where that is certain: not in a user's own folder of programs, below what another disk is
+// mounted at, or behind a link out of the disk.
+func TestMissingIsCertain(t *testing.T) {
+	root := t.TempDir()
+	write := func(name, text string) {
+		file := filepath.Join(root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o755))
+	}
+	write("etc/os-release", "ID=gullrock\n")
+	write("etc/passwd", "root:x:0:0::/root:/bin/sh\nines:x:1000:1000::/home/ines:/bin/sh\n")
+	write("etc/fstab", "/dev/sdb1 /data ext4 defaults 0 2\n/dev/sdc1 /full ext4 defaults 0 2\n")
+	write("home/ines/.local/bin/tide", "#!/bin/sh\n")
+	write("usr/bin/tide", "#!/bin/sh\n")
+	write("full/other", "")
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "data"), 0o755))
+	require.NoError(t, os.Symlink("var/opt", filepath.Join(root, "opt")))
+	m, err := machine.Open(root)
+	require.NoError(t, err)
+	defer m.Close()
+	for _, row := range []struct{ user, program, path, exists string }{
+		{"ines", "tide", "/home/ines/.local/bin/tide", "true"}, {"", "tide", "/usr/bin/tide", "true"},
+		{"ines", "reef", "reef", "false"}, {"", "/data/tide", "/data/tide", "unknown"},
+		{"", "/full/tide", "/full/tide", "false"}, {"", "/opt/tide", "/opt/tide", "unknown"},
+		{"", "/usr/bin/reef", "/usr/bin/reef", "false"}, {"", "/database/tide", "/database/tide", "false"},
+	} {
+		item := &location.Item{Entry: autostart.Entry{User: row.user}, Argv: []string{row.program}}
+		Annotate(m.Reader(nil), nil, []*location.Item{item})
+		exists := "unknown"
+		if item.Target.Exists != nil {
+			exists = strconv.FormatBool(*item.Target.Exists)
+		}
+		require.Equal(t, row.path+" "+row.exists, item.Target.Path+" "+exists)
+	}
 }

@@ -3,6 +3,7 @@ package machine
 import (
 	"cmp"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -120,6 +121,34 @@ func (m *Machine) mountPoints() []string {
 	}
 	slices.SortFunc(all, func(a, b string) int { return cmp.Compare(len(b), len(a)) })
 	return all
+}
+
+// Elsewhere reports whether a file that is missing on a mounted Linux disk may lie on another: below a folder that
+// fstab(5) mounts something at and that is empty here, or behind a link that leads to nothing here.
+func (r *Reader) Elsewhere(name string) bool {
+	m := r.m
+	if m.linux == nil || m.Live || !path.IsAbs(name) {
+		return false
+	}
+	m.linux.mounts.Do(func() { m.linux.mountPoints = m.mountPoints() })
+	for _, mount := range m.linux.mountPoints {
+		if !strings.HasPrefix(name, strings.TrimSuffix(mount, "/")+"/") {
+			continue
+		}
+		if entries, err := m.ReadDir(mount); files.IsMissing(err) || err == nil && len(entries) == 0 {
+			return true
+		}
+	}
+	for dir := path.Dir(path.Clean(name)); dir != "/"; dir = path.Dir(dir) {
+		info, err := m.Lstat(dir)
+		if err != nil || info.Mode()&fs.ModeSymlink == 0 {
+			continue
+		}
+		if _, err := m.Stat(dir); files.IsMissing(err) {
+			return true
+		}
+	}
+	return false
 }
 
 // localAccounts are the sources of accounts, nsswitch.conf(5), that are files of the machine's own.

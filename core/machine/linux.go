@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"lockback/core/machine/account"
 	"lockback/core/machine/files"
@@ -16,6 +17,9 @@ type linux struct {
 	services map[string]bool // all accounts: whether nobody signs in to one
 	accounts error           // why the accounts could not be read
 	deaf     map[string]bool // people whose service manager did not answer
+
+	mounts      sync.Once
+	mountPoints []string // see Machine.mountPoints
 }
 
 // openLinux finds out what Linux machine this is.
