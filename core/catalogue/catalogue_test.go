@@ -58,8 +58,8 @@ func finds(t *testing.T, c *catalogue.Catalogue, s catalogue.Subject, id string)
 	require.Equal(t, id, e.ID)
 }
 
-// Nothing that is known by a folder or a pattern alone may be turned off for that: what else has such a name is not known.
-// And whoever turns something off reads what is lost.
+// Nothing that is known by a folder or a pattern alone may be turned off for that: what else has such a name is not
+// known. And whoever turns something off reads what is lost.
 func TestWhatIsSpareIsNamed(t *testing.T) {
 	for _, system := range []string{"linux", "windows", "macos"} {
 		for _, e := range catalogue.Of(system).Entries {

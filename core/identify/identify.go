@@ -266,8 +266,8 @@ func appendNew(problems []string, problem string) []string {
 // together.
 const maxKnown = 4096
 
-// homePath are the folders of programs in a home, which the profiles of Debian, Ubuntu, Fedora and their kin put before the
-// system's: file-hierarchy(7) for the first.
+// homePath are the folders of programs in a home, which the profiles of Debian, Ubuntu, Fedora and their kin put before
+// the system's: file-hierarchy(7) for the first.
 var homePath = []string{".local/bin", "bin"}
 
 // inHomeOf is a word as a path in the home of the user whose entry it is, where a program of that name is there.

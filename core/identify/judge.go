@@ -162,7 +162,7 @@ func prove(book *program.Book, item *location.Item, decided []string, known *cat
 		return proof{}
 	}
 	p := proof{owned: source != nil && len(source.Evidence) > 0, delivered: source.Delivered(),
-		base: source.Vouched() != "", official: official(source, known), foreign: source.Foreign(),
+		base: source.Vouched() != "", official: official(source, known), foreign: source.FromOthers(),
 		nothing: source != nil && source.Nothing}
 	files := slices.Clone(decided)
 	for t := range programsOf(item) {
@@ -175,7 +175,7 @@ func prove(book *program.Book, item *location.Item, decided []string, known *cat
 		p.delivered = p.delivered && file.Delivered()
 		p.base = p.base && file.Vouched() != ""
 		p.official = p.official && official(file, known)
-		p.foreign = p.foreign || file.Foreign()
+		p.foreign = p.foreign || file.FromOthers()
 	}
 	return p
 }

@@ -348,6 +348,11 @@ func (f *File) Foreign() bool {
 	return f != nil && slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.Foreign || e.State == Changed })
 }
 
+// FromOthers says that somebody else than the system's maker signed or delivered the file, whatever became of it since.
+func (f *File) FromOthers() bool {
+	return f != nil && slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.Foreign })
+}
+
 // Delivered says that something delivered the file, and that it is as it was delivered.
 func (f *File) Delivered() bool {
 	return f != nil && slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.State == Unchanged }) &&

@@ -17,6 +17,7 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"lockback/internal/cli"
 	"lockback/internal/demo"
@@ -488,6 +489,11 @@ func TestTwoRecords(t *testing.T) {
 // inOwnPlace lets a test use the place where root's record of this computer lies.
 func inOwnPlace(t *testing.T, do func()) {
 	const place = "/var/lib/lockback"
+	// Two runs of these tests share the place: one waits for the other.
+	lock, err := os.OpenFile("/var/tmp/lockback-tests.lock", os.O_CREATE|os.O_RDWR, 0o600)
+	require.NoError(t, err)
+	defer lock.Close()
+	require.NoError(t, unix.Flock(int(lock.Fd()), unix.LOCK_EX))
 	if _, err := os.Lstat(place); err == nil {
 		t.Skip(place + " is in use on this computer")
 	}

@@ -51,7 +51,7 @@ A bare word is searched anywhere: in names, makers, commands, programs and place
 	f := c.Flags()
 	f.BoolVar(&all, "all", false, "show parts of the operating system too")
 	f.StringVar(&o.group, "group", "place", "the headings: place, stage, maker, product or none")
-	f.StringVar(&o.sort, "sort", "", "sort by this `FIELD`, or by cost (what holds up the start first), without headings unless --group is given")
+	f.StringVar(&o.sort, "sort", "", "sort by this `FIELD`, or by cost, without headings unless --group is given")
 	f.StringSliceVar(&o.columns, "columns", nil, "a table of these fields: `LIST` of names with commas")
 	return c
 }

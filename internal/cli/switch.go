@@ -73,7 +73,7 @@ are listed.`,
 	}
 	a.switchFlags(c, &o)
 	a.trialFlag(c)
-	c.Flags().StringVar(&o.suggest, "suggest", "", "propose entries and turn nothing off: all `KINDS`, or some of "+
+	c.Flags().StringVar(&o.suggest, "suggest", "", "propose, and turn nothing off: all `KINDS`, or some of "+
 		strings.Join(review.Kinds, ","))
 	c.Flags().Lookup("suggest").NoOptDefVal = allKinds
 	c.Flags().BoolVar(&a.guarded, "guarded", false,

@@ -160,7 +160,10 @@ func TestAfterTheRestartInside(t *testing.T) {
 		"lockback delay tide-service.service 4s --yes", "lockback snapshot -m added")
 	require.Equal(t, 10, strings.Count(out, " done: "), out)
 	require.NoError(t, os.WriteFile(filepath.Join(b.root, "var/log/times"), nil, 0o666))
-	_, out = b.boot(t, "sleep 5", "cat /var/log/times", "cat /etc/cron.d/gullrock-when",
+	_, out = b.boot(t, "for k in $(seq 900); do [ \"$(cut -d' ' -f1 /var/log/times | sort -u | wc -l)\" -ge 7 ] && "+
+		"break; "+
+		"sleep 0.1; done", "echo at-begin $(awk '{ print $22 / '$(getconf CLK_TCK)' }' /proc/1/stat)",
+		"cat /var/log/times", "cat /etc/cron.d/gullrock-when",
 		"systemctl is-active tide-clock.timer", "systemctl show -p TimersMonotonic tide-clock.timer")
 	at := map[string]float64{}
 	for _, line := range regexp.MustCompile(`(?m)^at-(\S+) ([0-9.]+)$`).FindAllStringSubmatch(out, -1) {
@@ -168,15 +171,14 @@ func TestAfterTheRestartInside(t *testing.T) {
 			at[line[1]], _ = strconv.ParseFloat(line[2], 64)
 		}
 	}
-	require.Len(t, at, 7, out)
-	later := func(name, than string, least, most float64) {
-		t.Helper()
-		require.InDelta(t, (least+most)/2, at[name]-at[than], (most-least)/2, "%s after %s: %v", name, than, at)
+	require.Len(t, at, 8, out)
+	// On a busy machine all of it comes late, what is not delayed too: what holds is that nothing delayed came before
+	// its time, counted from the start of the system, nor before its like that is not delayed.
+	for name, like := range map[string]string{"late": "sign-in", "own": "sign-in", "service": "startup",
+		"crontab": "cron"} {
+		require.Greater(t, at[name], at[like], "%s after %s: %v", name, like, at)
+		require.Greater(t, at[name]-at["begin"], 3.9, "%s: %v", name, at)
 	}
-	later("late", "sign-in", 3.5, 6.5)
-	later("own", "sign-in", 3, 6)
-	later("service", "startup", 2.5, 6.5)
-	later("crontab", "startup", 3, 7)
 	require.Contains(t, out, "active\n")
 	require.Contains(t, out, "OnUnitActiveUSec=1min")
 
