@@ -194,13 +194,16 @@ var hands = []string{"security", "device", "input", "display", "sound", "network
 // idle are the roles of programs that a person does not miss at sign-in: what they do can wait until it is asked for.
 var idle = []string{"updater", "launcher", "helper", "telemetry"}
 
+// proofs are the bases by which a maker is proved.
+var proofs = []string{autostart.BySignature, autostart.ByPackage}
+
 // slowStart is from when on a start is so slow, in milliseconds, that turning the program off is proposed for that
 // alone.
 const slowStart = 3_000
 
 // Suggest proposes what could be turned off, in the order of the review, of some kinds, or of all where none is
 // named. What is protected is never proposed. Of programs that nobody has judged only those are that are missing, and
-// those that hold up the start and are of a kind that can wait.
+// those that hold up the start and can wait, or whose maker is proved: of what strangers made, nothing is said.
 func Suggest(items []*location.Item, kinds []string, now time.Time) []Suggestion {
 	var all []Suggestion
 	for _, p := range Order(items, now) {
@@ -237,8 +240,11 @@ func suggestionOf(p Place, now time.Time) (kind, why string) {
 		return "spare", p.Why
 	case known.Verdict == "useful" && unused != "" && costs != "":
 		return "unused", "it " + costs + ", and " + unused
-	case known.Verdict != "useful" && slow && slices.Contains(idle, known.Role):
+	case known.Verdict == "useful" || !slow:
+	case slices.Contains(idle, known.Role):
 		return "costly", "it " + costs + ", and " + what[known.Role]
+	case known.RoleWord() == autostart.RoleUnknown && slices.Contains(proofs, known.Maker.Basis):
+		return "costly", "it " + costs + "; nobody has judged it, so look it up first"
 	}
 	return "", ""
 }

@@ -144,6 +144,13 @@ func TestSuggest(t *testing.T) {
 		i.Known.Verdict = "hostile"
 		require.Len(t, review.Suggest([]*location.Item{i}, nil, now), 1, role)
 	}
+	for basis, want := range map[string]int{autostart.BySignature: 1, autostart.ByVersionResource: 0} {
+		slow := item("x", func(i *location.Item) {
+			i.Known = &autostart.Known{Maker: autostart.Maker{Name: "Fogbell", Basis: basis}}
+			i.Cost = &autostart.Cost{StartMS: 21_400}
+		})
+		require.Len(t, review.Suggest([]*location.Item{slow}, []string{"costly"}, now), want, basis)
+	}
 	careful := item("x", verdict("spare", autostart.ByCatalogue))
 	careful.Caution = "folders of other computers need it"
 	require.Equal(t, "the catalogue says that it is spare; think twice: folders of other computers need it",

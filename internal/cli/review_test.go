@@ -419,13 +419,17 @@ func TestSuggest(t *testing.T) {
 			if !ok {
 				continue // one line for everyone's
 			}
-			require.Empty(t, e.Guarded+e.Caution, e.Name)
+			require.Empty(t, e.Guarded, e.Name)
+			require.Equal(t, e.Caution != "", strings.Contains(g.Why, "; think twice: "+e.Caution), e.Name)
 			require.False(t, e.OSPart)
 			require.Equal(t, "enabled", string(e.State))
 			require.NotEqual(t, "report", string(e.Switch))
-			if g.Kind == "broken" {
+			switch g.Kind {
+			case "broken":
 				require.Contains(t, e.Problems, "target-missing")
-			} else {
+			case "costly":
+				require.Contains(t, g.Why, " s to start")
+			default:
 				require.Equal(t, "spare", e.Verdict)
 			}
 		}
