@@ -2,6 +2,7 @@ package identify
 
 import (
 	"slices"
+	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/catalogue"
@@ -45,6 +46,7 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 	row := catalogue.Of(m.OS).Find(subject)
 	ok := row != nil
 	part := ok && row.Part
+	trusted := true // with nothing to prove it by, its name protects it
 	if book.HasPackages {
 		proof := prove(book, item, decided, catalogue.Of(m.OS))
 		item.OSPart = proof.base || proof.delivered && proof.official && (part || proof.nothing)
@@ -55,6 +57,7 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 			item.OSBasis = autostart.ByPackage
 		}
 		ok = ok && proof.delivered && (proof.official || !part)
+		trusted = proof.delivered && proof.official
 	} else if m.OS == "macos" && item.ProgramDecides {
 		item.OSPart = book.File(item.Target.Path).Vouched() != ""
 	} else if part {
@@ -77,8 +80,14 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 			item.OSBasis = autostart.BySealedVolume
 		}
 	}
+	if m.OS == "linux" && trusted {
+		defer func() { protect(item, catalogue.Protections[needOf(item)], byService) }() // behind the catalogue
+	}
 	if !ok {
 		return subject
+	}
+	if item.OSPart && row.Protect == "security" && turnedOff(m, item, row) {
+		item.Problems = appendNew(item.Problems, autostart.NotDefault) // what protects the machine and is off always shows
 	}
 	basis := "catalogue, entry " + row.ID
 	if why := catalogue.Protections[row.Protect]; why != "" {
@@ -93,6 +102,20 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 			{Kind: autostart.FactOwnSetting, Value: row.Setting, Basis: basis}}
 	})
 	return subject
+}
+
+// turnedOff reports whether somebody turned an entry off that protects the machine. Of a unit that is merely not enabled,
+// of tasks, and of what no Windows has to have on, that is not known: some systems are delivered so.
+func turnedOff(m *machine.Reader, item *location.Item, row *catalogue.Entry) bool {
+	switch {
+	case item.State != autostart.Disabled:
+		return false
+	case m.OS == "linux":
+		return strings.HasPrefix(item.Mode, "masked")
+	case m.OS == "windows":
+		return item.Kind() != location.Task && row.Verdict == "essential"
+	}
+	return true
 }
 
 // protect protects an entry, unless something protects it already.

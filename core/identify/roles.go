@@ -82,6 +82,9 @@ func provenRole(item *location.Item) (role, basis string) {
 	return "", ""
 }
 
+// byService is the basis of what is known of an entry by the name of the service that it is.
+const byService = "the name of its service"
+
 // byPlace is the basis of what is known about an entry by the kind of place that it starts from.
 const byPlace = "its place"
 

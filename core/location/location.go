@@ -90,6 +90,8 @@ const (
 	SystemUnit          // a unit of systemd's manager of the system
 	UserUnit            // a unit of the managers of users
 	ManagerHook         // a program that systemd runs, which is no unit
+	InitService         // a service of another init system: OpenRC, runit, sysvinit
+	BusService          // a service that D-Bus starts
 	DesktopFile         // a file of the XDG autostart folders
 	CronLine            // a line of a crontab
 	CronFolder          // a file of a folder that cron runs

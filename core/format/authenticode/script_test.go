@@ -28,7 +28,7 @@ func TestScript(t *testing.T) {
 
 	for text, words := range map[string]string{
 		"ebb\r\n": "it is not signed", "ebb " + block: "it is not signed", "ebb\r\n" + begin + "# dGlk\r\n": "cut off",
-		"ebb\r\n" + block + "more":             "added behind",
+		"ebb\r\n" + block + "more":            "added behind",
 		"ebb\r\n" + begin + "# ***\r\n" + end: "damaged", "\xff\r\n" + block: "which encoding",
 	} {
 		_, _, err := authenticode.Script([]byte(text))

@@ -202,6 +202,22 @@ func TestRightsInTheLog(t *testing.T) {
 	}
 }
 
+// What protects the Mac and is off always shows, though it is a part of the system; what else is off does not.
+func TestSecurityOffShows(t *testing.T) {
+	t.Parallel()
+	_, inv, _ := look(t, testkit.MacAsItIs(t, map[string]any{
+		"/private/var/db/com.apple.xpc.launchd/disabled.plist": map[string]any{"com.apple.alf": true,
+			"com.apple.ftpd": true}}))
+	var shown []string
+	for _, item := range inv.Items {
+		if item.State == autostart.Disabled && !item.Hidden() {
+			shown = append(shown, item.Name)
+			require.True(t, item.OSPart)
+		}
+	}
+	require.Equal(t, []string{"com.apple.alf"}, shown)
+}
+
 // Of a plain Mac nothing is shown, missing, or off but what a fresh one has off; each of its jobs is protected
 // unless it is known to be harmless. What others put beside them is shown, once where it is everyone's.
 func TestPlainMac(t *testing.T) {

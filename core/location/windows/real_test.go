@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -12,7 +13,9 @@ import (
 	"lockback/core/format/shelllink"
 	"lockback/core/format/windata"
 	"lockback/core/inventory"
+	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/review"
 	"lockback/internal/testkit"
 )
 
@@ -243,6 +246,26 @@ func TestPlainWindows(t *testing.T) {
 		require.Equal(t, autostart.Enabled, item.State, "%s %s", item.Location, item.Name)
 	}
 	require.ElementsMatch(t, []string{"run Tide", "services TideSvc", "drivers TideDrv"}, shown)
+}
+
+// What protects the machine and is off always shows, though it is a part of the system.
+func TestSecurityOffShows(t *testing.T) {
+	t.Parallel()
+	root := testkit.WindowsAsItIs(t, nil, testkit.Keys{ccs + `\Services\mpssvc`: {dw("Start", 4)}}, nil)
+	m, err := machine.Open(root)
+	require.NoError(t, err)
+	defer m.Close()
+	off := 0
+	for _, item := range inventory.Take(m, nil).Items {
+		if item.State == autostart.Disabled {
+			off++
+			require.Equal(t, "mpssvc", item.SystemName)
+			require.True(t, item.OSPart)
+			require.False(t, item.Hidden())
+			require.Equal(t, review.Unsafe, review.Order([]*location.Item{item}, time.Now())[0].Rank)
+		}
+	}
+	require.Equal(t, 1, off)
 }
 
 // A word for a component is no program that is missing, and a shortcut is read in the code page of its machine.
