@@ -87,7 +87,8 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 		return subject
 	}
 	if item.OSPart && row.Protect == "security" && turnedOff(m, item, row) {
-		item.Problems = appendNew(item.Problems, autostart.NotDefault) // what protects the machine and is off always shows
+		// what protects the machine and is off always shows
+		item.Problems = appendNew(item.Problems, autostart.NotDefault)
 	}
 	basis := "catalogue, entry " + row.ID
 	if why := catalogue.Protections[row.Protect]; why != "" {
@@ -104,8 +105,8 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 	return subject
 }
 
-// turnedOff reports whether somebody turned an entry off that protects the machine. Of a unit that is merely not enabled,
-// of tasks, and of what no Windows has to have on, that is not known: some systems are delivered so.
+// turnedOff reports whether somebody turned an entry off that protects the machine. Of a unit that is merely not
+// enabled, of tasks, and of what no Windows has to have on, that is not known: some systems are delivered so.
 func turnedOff(m *machine.Reader, item *location.Item, row *catalogue.Entry) bool {
 	switch {
 	case item.State != autostart.Disabled:
