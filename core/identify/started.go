@@ -163,6 +163,10 @@ func (s *started) add(argv []string, depth int) {
 
 // launched adds a launcher, and what its arguments name.
 func (s *started) launched(l launcher, argv []string, depth int) {
+	if depth > maxNested {
+		s.unsure = true
+		return
+	}
 	if !l.builtin {
 		s.program(argv[0], true)
 	}
@@ -202,7 +206,8 @@ func (s *started) launched(l launcher, argv []string, depth int) {
 			if !glued {
 				value = strings.Join(rest[1:], " ")
 			}
-			s.add(strings.Fields(value), depth+1)
+			l.builtin = true // it stands there already
+			s.launched(l, append([]string{argv[0]}, strings.Fields(value)...), depth+1)
 			return
 		case path.Base(argv[0]) == "command" && (rest[0] == "-v" || rest[0] == "-V"):
 			return // it only asks
@@ -225,9 +230,11 @@ func (s *started) launched(l launcher, argv []string, depth int) {
 		}
 		return
 	}
-	rest = rest[l.skip:]
-	if l.line != "" { // su - user -c LINE
-		s.launched(launcher{values: l.values, line: l.line, builtin: true}, append([]string{argv[0]}, rest...), depth)
+	if rest = rest[l.skip:]; len(rest) > 1 && rest[0] == "--" {
+		rest = rest[1:]
+	}
+	if l.skip > 0 && l.line != "" && strings.HasPrefix(rest[0], "-") { // su user -c LINE
+		s.launched(launcher{values: l.values, line: l.line, builtin: true}, append([]string{argv[0]}, rest...), depth+1)
 		return
 	}
 	s.add(rest, depth+1)

@@ -86,6 +86,42 @@ func TestAlone(t *testing.T) {
 	}
 }
 
+// A line holds all commands that Parse finds, and those of functions and substitutions besides.
+func TestLine(t *testing.T) {
+	line, err := ParseLine("A=1 B=$x a; f() { b; }; c $(d) | e <(g); export LD_PRELOAD=/h; f")
+	require.NoError(t, err)
+	var commands, inner []string
+	for _, c := range line.Commands {
+		commands = append(commands, c[0].Text)
+	}
+	for _, c := range line.Inner {
+		inner = append(inner, c[0].Text)
+	}
+	require.Equal(t, []string{"a", "b", "c", "e", "f"}, commands)
+	require.Equal(t, []string{"d", "g"}, inner)
+	require.Equal(t, []Word{{"A=1", true}, {"B=$x", false}, {"LD_PRELOAD=/h", true}}, line.Sets)
+	require.Equal(t, map[string]bool{"f": true}, line.Functions)
+	_, err = ParseLine(strings.Repeat("(", 300))
+	require.ErrorIs(t, err, ErrTooLong)
+}
+
+func FuzzLine(f *testing.F) {
+	for _, seed := range []string{"a; f() { b; }; f", "trap 'x' EXIT", "A=1 b $(c | d)", "cat <(a) >(b)"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		commands, err := Parse(text)
+		if err != nil {
+			return
+		}
+		line, err := ParseLine(text)
+		if err != nil {
+			return // a word that begins something else, which Parse reads without a parser
+		}
+		require.GreaterOrEqual(t, len(line.Commands)+len(line.Inner), len(commands))
+	})
+}
+
 func FuzzAlone(f *testing.F) {
 	for _, seed := range []string{"a\nb &\n", "if a; then\n b\nfi\nc\n", "a <<E\nb\nE\nc\n",
 		"a; b\n(c\n)\nd 'x\ny'\n"} {
