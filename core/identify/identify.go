@@ -131,8 +131,10 @@ func tell(m *machine.Reader, item *location.Item, book *program.Book) {
 		file, known = source, source.Known() // the system's program, and somebody else has it started
 	}
 	if item.Unsure {
-		// Whoever delivered the whole line answers for what it expands to; else nobody knows what runs.
-		if known = nil; source.Delivered() && trust > nothingKnown {
+		switch { // whoever delivered the whole line answers for what it expands to; else nobody knows what runs
+		case !source.Delivered() || trust <= nothingKnown:
+			known = nil
+		case known == nil:
 			known = source.Known()
 		}
 	}
