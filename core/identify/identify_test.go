@@ -12,6 +12,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/catalogue"
 	"lockback/core/format/desktopentry"
+	"lockback/core/format/shellcommand"
 	"lockback/core/format/unitfile"
 	"lockback/core/location"
 	"lockback/core/location/linux"
@@ -109,12 +110,45 @@ func TestCatalogueKnowsItsOwn(t *testing.T) {
 	}
 }
 
+// samePlain fails where a line that is split without a parser is not what the parser makes of it.
+func samePlain(t *testing.T, text string) {
+	t.Helper()
+	words, ok := plainCommand(text)
+	if !ok {
+		return
+	}
+	line, err := shellcommand.ParseLine(text)
+	if err != nil {
+		return
+	}
+	require.Empty(t, line.Inner, text)
+	require.Len(t, line.Commands, 1, text)
+	require.Equal(t, words, line.Commands[0].Texts(), text)
+}
+
+func TestPlainCommands(t *testing.T) {
+	for _, text := range []string{"/opt/a", "/opt/a -x --y=z", "/opt/a >/dev/null 2>&1", "/opt/a > /dev/null 2>&1",
+		"a &> b c",
+		"a >> b", "2> x a", "a >&2", "a 2>&1 b"} {
+		_, ok := plainCommand(text)
+		require.True(t, ok, text)
+		samePlain(t, text)
+	}
+	for _, text := range []string{"", "a & b", "a && b", "a&", "a>b>c", "A=1 b", "a; b", "a | b", "if a", "cd /x",
+		"eval a", ". /a",
+		"a $x", "a >&2>b", "! a", "a &", "&>x"} {
+		_, ok := plainCommand(text)
+		require.False(t, ok, text)
+	}
+}
+
 func FuzzProgram(f *testing.F) {
 	f.Add(`sh -c "sh -c 'sh -c x'"`)
 	f.Add("a=b ;&&|| \\")
 	f.Fuzz(func(t *testing.T, command string) {
 		startedBy(desktopentry.SplitExec(command), nil)
 		startedBy([]string{"sh", "-c", command}, nil)
+		samePlain(t, command)
 	})
 }
 

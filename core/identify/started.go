@@ -340,12 +340,9 @@ func (s *started) interpreted(base string, argv []string) {
 // line adds what a line for a shell runs.
 func (s *started) line(text string, depth int) {
 	// Nearly all lines are a plain command.
-	if !strings.ContainsAny(text, "\"'\\$`;&|<>(){}*?[]~#!=\t\n") {
-		if words := strings.Fields(text); len(words) > 0 && !passing[words[0]] && words[0] != "." &&
-			words[0] != "source" && words[0] != "eval" {
-			s.add(words, depth)
-			return
-		}
+	if words, ok := plainCommand(text); ok {
+		s.add(words, depth)
+		return
 	}
 	line, err := shellcommand.ParseLine(text)
 	if err != nil {
@@ -368,6 +365,43 @@ func (s *started) line(text string, depth int) {
 			s.programs[k].via = true // what it prints is a part of another command
 		}
 	}
+}
+
+// plainCommand splits a line that is one command, whose output may go to a file: the words without that. It is not ok
+// where only a parser can tell.
+func plainCommand(text string) (words []string, ok bool) {
+	if strings.ContainsAny(text, "\"'\\$`;|<(){}*?[]~#!\n") {
+		return nil, false
+	}
+	for k := range len(text) {
+		if c := text[k]; c < ' ' && c != '\t' || c >= 0x7f {
+			return nil, false
+		}
+	}
+	words = strings.Fields(text)
+	kept := words[:0]
+	for k := 0; k < len(words); k++ {
+		word := words[k]
+		at := strings.IndexAny(word, ">&")
+		if at < 0 {
+			kept = append(kept, word)
+			continue
+		}
+		// [FD]>FILE, >>FILE, >&FD, &>FILE, each with its file in the same word or in the next.
+		operator := strings.Trim(word[:at], "0123456789") == ""
+		target := strings.TrimLeft(word[at:], ">&")
+		if !operator || !strings.Contains(word[at:len(word)-len(target)], ">") || strings.ContainsAny(target, ">&") {
+			return nil, false
+		}
+		if target == "" {
+			k++
+		}
+	}
+	if len(kept) == 0 || strings.Contains(kept[0], "=") || passing[kept[0]] || kept[0] == "." || kept[0] == "source" ||
+		kept[0] == "eval" || shellcommand.Reserved(kept[0]) {
+		return nil, false
+	}
+	return kept, true
 }
 
 // simple adds what a simple command of a line starts.

@@ -112,6 +112,10 @@ var debianCore = []string{"base-files", "base-passwd", "bash", "coreutils", "das
 	"sed", "tar",
 	"util-linux", "apt"}
 
+// debianKept are packages of Debian's usual systems that people keep in a name of their own.
+var debianKept = []string{"anacron", "chrony", "e2fsprogs", "initscripts", "kmod", "logrotate", "mdadm", "sysv-rc",
+	"sysvinit-core", "sysvinit-utils"}
+
 // findOfficial marks the packages that come from the distribution itself: by their makers, and because one that does
 // needs them.
 func (db *debian) findOfficial() {
@@ -124,6 +128,11 @@ func (db *debian) findOfficial() {
 		}
 	}
 	d.certain(makers)
+	for _, name := range debianKept {
+		if p := db.packages[name]; p != nil && p.Get("Origin") == "" {
+			p.official = true
+		}
+	}
 	virtual := map[string]bool{}
 	for _, p := range db.packages {
 		for name := range dpkg.Names(p.Get("Provides")) {

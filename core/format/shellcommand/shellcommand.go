@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"mvdan.cc/sh/v3/syntax"
 )
@@ -94,8 +95,13 @@ func parsed(text string) (*syntax.File, error) {
 	if brackets > maxBrackets {
 		return nil, fmt.Errorf("%w: it has %d brackets", ErrTooLong, brackets)
 	}
-	return syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), "")
+	parser := parsers.Get().(*syntax.Parser)
+	defer parsers.Put(parser)
+	return parser.Parse(strings.NewReader(text), "")
 }
+
+// parsers are kept, for one takes longer to make than a short line to parse.
+var parsers = sync.Pool{New: func() any { return syntax.NewParser(syntax.Variant(syntax.LangBash)) }}
 
 // Line is all that a shell line can run.
 type Line struct {
@@ -229,6 +235,9 @@ var reserved = map[string]bool{"if": true, "while": true, "until": true, "for": 
 	"select": true, "time": true, "coproc": true,
 	"declare": true, "local": true, "export": true, "readonly": true, "typeset": true, "nameref": true, "let": true,
 	"then": true, "else": true, "elif": true, "fi": true, "do": true, "done": true, "esac": true, "in": true}
+
+// Reserved reports whether a word begins something else than a simple command.
+func Reserved(word string) bool { return reserved[word] }
 
 func command(call *syntax.CallExpr) Command {
 	c := make(Command, len(call.Args))
