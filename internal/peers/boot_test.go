@@ -112,8 +112,9 @@ func (b box) boot(t *testing.T, commands ...string) (marks []string, output stri
 		"quiet=0; was=; while [ $quiet -lt 6 ]; do now=$(cat /var/log/started); " +
 		"[ \"$now\" = \"$was\" ] && quiet=$((quiet + 1)) || quiet=0; was=$now; sleep 0.1; done\n" +
 		"else sleep 1.5; fi\n" +
-		"perl -MIO::Socket::UNIX -e 'IO::Socket::UNIX->new(Peer => \"/run/saltmarsh\")' 2>/dev/null\nrun-parts " +
-		"/etc/cron.hourly\nsleep 0.3\n" +
+		"if perl -MIO::Socket::UNIX -e 'IO::Socket::UNIX->new(Peer => \"/run/saltmarsh\") or exit 1' 2>/dev/null; then\n" +
+		"for k in $(seq 100); do grep -q socket /var/log/started && break; sleep 0.1; done; fi\n" +
+		"run-parts /etc/cron.hourly\nsleep 0.3\n" +
 		"cp /var/log/started /opt/gullrock/marks\nexec > /opt/gullrock/output 2>&1\n" + strings.Join(commands, "\n") +
 		"\n"
 	require.NoError(t, os.WriteFile(filepath.Join(b.root, "opt/gullrock/last"), []byte(script), 0o644))
