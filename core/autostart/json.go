@@ -38,12 +38,7 @@ func (e *Entry) AppendJSON(b []byte) []byte {
 	str("command", e.Command)
 	b = append(b, `"target":{`...)
 	str("path", e.Target.Path)
-	switch {
-	case e.Target.Exists == nil:
-		b = append(b, `"exists":null`...)
-	default:
-		b = strconv.AppendBool(append(b, `"exists":`...), *e.Target.Exists)
-	}
+	b = appendExists(b, e.Target.Exists)
 	if e.Target.Size != 0 {
 		b = strconv.AppendInt(append(b, `,"size":`...), e.Target.Size, 10)
 	}
@@ -59,12 +54,7 @@ func (e *Entry) AppendJSON(b []byte) []byte {
 		str("key", c.Key)
 		str("line", c.Line)
 		str("path", c.Path)
-		b = append(b, `"exists":`...)
-		if c.Exists == nil {
-			b = append(b, `null}`...)
-		} else {
-			b = append(strconv.AppendBool(b, *c.Exists), '}')
-		}
+		b = append(appendExists(b, c.Exists), '}')
 	}
 	b = append(b, `],"maker":{`...)
 	str("name", known.Maker.Name)
@@ -130,6 +120,15 @@ func (e *Entry) AppendJSON(b []byte) []byte {
 		b = append(last.UTC().AppendFormat(append(b, `,"last_used":"`...), time.RFC3339), `"}`...)
 	}
 	return b
+}
+
+// appendExists appends whether a program is there, null if that cannot be known.
+func appendExists(b []byte, exists *bool) []byte {
+	b = append(b, `"exists":`...)
+	if exists == nil {
+		return append(b, `null`...)
+	}
+	return strconv.AppendBool(b, *exists)
 }
 
 // appendString appends a JSON string. Text that needs no escape is copied.

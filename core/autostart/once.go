@@ -50,13 +50,13 @@ func (e *Entry) like(o *Entry) bool {
 }
 
 func (c Command) like(o Command) bool {
-	return c.Key == o.Key && c.Line == o.Line && c.Path == o.Path &&
-		(c.Exists == o.Exists || c.Exists != nil && o.Exists != nil && *c.Exists == *o.Exists)
+	return c.Key == o.Key && c.Line == o.Line && c.Path == o.Path && sameExists(c.Exists, o.Exists)
 }
 
+func sameExists(a, b *bool) bool { return a == b || a != nil && b != nil && *a == *b }
+
 func (t Target) like(o Target) bool {
-	there := t.Exists == o.Exists || t.Exists != nil && o.Exists != nil && *t.Exists == *o.Exists
-	return there && t.Path == o.Path && t.Size == o.Size && t.Modified.Equal(o.Modified)
+	return sameExists(t.Exists, o.Exists) && t.Path == o.Path && t.Size == o.Size && t.Modified.Equal(o.Modified)
 }
 
 // forEveryone is the one entry that stands for several. What it costs differs between users, so that only what

@@ -362,9 +362,9 @@ func contained(view location.View, word string, argv []string) string {
 // passing are commands that only test or prepare something.
 var passing = map[string]bool{"test": true, "[": true, "cd": true, "true": true, ":": true, "sleep": true,
 	"umask": true, "set": true, "ulimit": true, "exit": true,
-	"command": true, "trap": true, "unset": true, "return": true,
+	"trap": true, "unset": true, "return": true,
 	// The other builtins that start no program, POSIX.1-2017 2.14 and bash(1): no file has their names.
-	"alias": true, "bg": true, "bind": true, "break": true, "builtin": true, "caller": true, "compgen": true,
+	"alias": true, "bg": true, "bind": true, "break": true, "caller": true, "compgen": true,
 	"complete": true, "compopt": true, "continue": true, "declare": true,
 	"dirs": true, "disown": true, "enable": true, "export": true, "fc": true, "fg": true, "getopts": true, "hash": true,
 	"help": true, "history": true, "jobs": true, "kill": true, "let": true,

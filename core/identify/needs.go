@@ -1,6 +1,7 @@
 package identify
 
 import (
+	"cmp"
 	"path"
 	"strings"
 	"sync"
@@ -56,10 +57,7 @@ func needOf(item *location.Item) string {
 	default:
 		return ""
 	}
-	name := path.Base(item.SystemName)
-	if item.SystemName == "" {
-		name = path.Base(item.Name)
-	}
+	name := path.Base(cmp.Or(item.SystemName, item.Name))
 	if need := serviceNeeds()[name]; need != "" {
 		return need
 	}
@@ -70,11 +68,14 @@ func needOf(item *location.Item) string {
 	if need := serviceNeeds()[name]; need != "" {
 		return need
 	}
-	// agetty-tty1, net.eth0: one for each device.
-	for _, each := range []string{"agetty-", "getty-", "agetty.", "net."} {
-		if strings.HasPrefix(name, each) {
-			return map[byte]string{'a': "sign-in", 'g': "sign-in", 'n': "network"}[each[0]]
+	for prefix, need := range deviceNeeds {
+		if strings.HasPrefix(name, prefix) {
+			return need
 		}
 	}
 	return ""
 }
+
+// deviceNeeds are the needed services of which there is one for each device, by what their names begin with:
+// agetty-tty1, net.eth0.
+var deviceNeeds = map[string]string{"agetty-": "sign-in", "getty-": "sign-in", "agetty.": "sign-in", "net.": "network"}

@@ -108,16 +108,6 @@ func startedBy(argv []string, open func([]string) ([]string, bool)) started {
 	return s
 }
 
-// main is the word that names what the command is about: the first program that does more than start others.
-func (s *started) main() (word string, ok bool) {
-	for _, p := range s.programs {
-		if !p.via {
-			return p.word, true
-		}
-	}
-	return "", false
-}
-
 // program adds a program. A name that a shell would have to expand cannot be told.
 func (s *started) program(word string, via bool) {
 	if word == "" || strings.Contains(word, "$") {
@@ -422,8 +412,7 @@ func (s *started) simple(line shellcommand.Line, c shellcommand.Command, depth i
 		} else {
 			s.unsure = true
 		}
-	case first.Text == "command" && len(c) > 1 && (c[1].Text == "-v" || c[1].Text == "-V"):
-	case passing[first.Text] && first.Text != "command" && first.Text != "builtin":
+	case passing[first.Text]:
 	default:
 		argv := c.Texts()
 		for k, w := range c {

@@ -32,34 +32,33 @@ func newWindowsFinder(m *machine.Reader) *windowsFinder {
 
 // findAll looks up all that an item's commands start.
 func (f *windowsFinder) findAll(item *location.Item) {
-	item.Target = autostart.Target{}
-	lines := []string{item.CommandLine}
-	if len(item.Actions) > 0 {
-		lines = lines[:0]
-		for _, a := range item.Actions {
-			lines = append(lines, a.Line)
+	if len(item.Actions) == 0 {
+		started := f.line(item.CommandLine, item)
+		item.Target = mainOf(started)
+		if len(started) > 1 || started[0].Via {
+			item.Starts = started
 		}
+		return
 	}
+	item.Target = autostart.Target{}
 	var all []location.Started
-	for k, line := range lines {
-		started := f.line(line, item)
-		if len(item.Actions) > 0 {
-			item.Actions[k].Program = mainOf(started)
+	for k := range item.Actions {
+		action := &item.Actions[k]
+		started := f.line(action.Line, item)
+		action.Program = mainOf(started)
+		if action.Line == item.CommandLine && item.Target.Path == "" {
+			item.Target = action.Program
 		}
 		for n := range started {
-			if len(lines) > 1 {
-				started[n].Line = line
+			if len(item.Actions) > 1 {
+				started[n].Line = action.Line
 			}
-			started[n].Via = started[n].Via || len(item.Actions) > 0 && item.Actions[k].Host
+			started[n].Via = started[n].Via || action.Host
 		}
 		all = append(all, started...)
 	}
-	if len(all) > 1 || len(all) == 1 && all[0].Via {
+	if len(all) > 1 || all[0].Via {
 		item.Starts = all
-	}
-	if item.Target = mainOf(all); len(item.Actions) > 0 {
-		unsure := item.Unsure
-		item.Target, item.Unsure = mainOf(f.line(item.CommandLine, item)), unsure
 	}
 }
 

@@ -153,7 +153,7 @@ func (db *debian) findOfficial() {
 			for _, needed := range db.needs.needs[name] {
 				if q := db.packages[needed]; q != nil && !q.official && !virtual[needed] && q.Get("Origin") == "" {
 					q.official, grown = true, true
-					if a := address(q.Get("Maintainer")); a != "" && !d.addresses[a] {
+					if a := address(q.Get("Maintainer")); a != "" {
 						d.addresses[a] = true
 					}
 				}
