@@ -3,8 +3,9 @@
 // [change.Record].
 //
 // Contents are kept once, by their SHA-256, and compressed. Every commit is flushed to disk before
-// it returns. One process writes at a time; a second one gets [change.ErrInUse]. No shared memory
-// and no second file outlives a commit, so the record may live on a removable disk.
+// it returns. One process writes at a time, and others read meanwhile; both wait for each other
+// up to [Patience], then they get [change.ErrInUse]. No shared memory and no second file outlives a
+// commit, so the record may live on a removable disk.
 package store
 
 import (
@@ -31,12 +32,12 @@ import (
 // Access says what a record is opened for.
 type Access int
 
-// Read needs an existing record and changes nothing in it; Write makes the
-// record where there is none and keeps all others from writing until it is
-// closed.
+// Read needs an existing record and changes nothing in it. Write makes the record where there is none; each
+// transaction waits for other writers. Exclusive is Write that holds the record from the start, see [Store.Hold].
 const (
 	Read Access = iota
 	Write
+	Exclusive
 )
 
 // Errors of the file; all others are those of [change.Record].
@@ -52,6 +53,8 @@ const applicationID = 0x4c6b426b
 // Store is an opened record.
 type Store struct {
 	Path    string
+	file    *os.File // of a writer, for its lock
+	held    bool
 	db      *sql.DB
 	conn    *sql.Conn
 	size    *sql.Stmt // of a content by its digest, see contentSize
@@ -107,7 +110,7 @@ func ours(path string, info fs.FileInfo) error {
 }
 
 func open(path string, access Access, trust judge) (*Store, error) {
-	real, err := inRealFolder(path, access == Write)
+	real, err := inRealFolder(path, access != Read)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && access == Read:
 		return nil, fmt.Errorf("%s: %w", path, ErrNone)
@@ -135,16 +138,18 @@ func open(path string, access Access, trust judge) (*Store, error) {
 	if err := besides(real, trust); err != nil {
 		return nil, explain(path, err)
 	}
-	if access == Write {
+	s := &Store{Path: path}
+	if access != Read {
 		// SQLite would fall back to reading without a word.
-		f, err := os.OpenFile(real, os.O_RDWR, 0)
-		if err != nil {
+		if s.file, err = os.OpenFile(real, os.O_RDWR, 0); err != nil {
 			return nil, explain(path, err)
 		}
-		f.Close()
+		if err := s.Hold(); err != nil {
+			s.Close()
+			return nil, err
+		}
 	}
-	s := &Store{Path: path}
-	err = s.open(real, access, access == Write)
+	err = s.open(real, access, access != Read)
 	var se *sqlite.Error
 	if access == Read && errors.As(err, &se) && se.Code() == sqlite3.SQLITE_READONLY_ROLLBACK {
 		// A commit was cut short: reading it first takes it back.
@@ -155,6 +160,12 @@ func open(path string, access Access, trust judge) (*Store, error) {
 	if err != nil {
 		s.Close()
 		return nil, explain(path, err)
+	}
+	if access == Write {
+		if err := s.Release(); err != nil {
+			s.Close()
+			return nil, explain(path, err)
+		}
 	}
 	return s, nil
 }
@@ -241,11 +252,13 @@ func (s *Store) open(real string, access Access, writable bool) error {
 	if s.conn, err = db.Conn(context.Background()); err != nil {
 		return err
 	}
-	pragmas := []string{"PRAGMA trusted_schema = OFF", "PRAGMA cell_size_check = ON", "PRAGMA foreign_keys = OFF",
+	pragmas := []string{fmt.Sprintf("PRAGMA busy_timeout = %d", Patience.Milliseconds()), // first: others read the file
+		"PRAGMA trusted_schema = OFF", "PRAGMA cell_size_check = ON", "PRAGMA foreign_keys = OFF",
 		"PRAGMA temp_store = MEMORY", "PRAGMA cache_size = -4096"}
-	if access == Write {
-		pragmas = append(pragmas, "PRAGMA locking_mode = EXCLUSIVE", "PRAGMA journal_mode = DELETE",
-			"PRAGMA synchronous = EXTRA", "PRAGMA fullfsync = ON")
+	if access != Read {
+		// Pages that are written before the commit would shut readers out until it is done: 64 MB wait for it.
+		pragmas = append(pragmas, "PRAGMA journal_mode = DELETE", "PRAGMA synchronous = EXTRA", "PRAGMA fullfsync = ON",
+			"PRAGMA cache_spill = 16384")
 	}
 	for _, p := range pragmas {
 		if _, err := s.conn.ExecContext(context.Background(), p); err != nil {
@@ -309,7 +322,7 @@ func schemaDigest(conn *sql.Conn) (string, error) {
 func (s *Store) migrate() error {
 	ctx := context.Background()
 	// Foreign keys are off until here: a table that others refer to is made again by taking it
-	// away first. Taking the lock now, and keeping it, is what makes this the only writer.
+	// away first.
 	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
 		return err
 	}
@@ -351,6 +364,10 @@ func (s *Store) Close() error {
 	}
 	if s.db != nil {
 		errs = append(errs, s.db.Close())
+	}
+	if s.file != nil { // after SQLite: closing it releases the locks of the process
+		s.held = false
+		errs = append(errs, s.file.Close())
 	}
 	return errors.Join(errs...)
 }

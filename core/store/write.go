@@ -23,6 +23,12 @@ type Tx struct {
 
 // Update runs do in a transaction and flushes it to disk.
 func (s *Store) Update(do func(change.Tx) error) error {
+	if !s.held {
+		if err := s.Hold(); err != nil {
+			return err
+		}
+		defer s.Release()
+	}
 	tx := &Tx{store: s}
 	tx.exec("BEGIN IMMEDIATE")
 	if tx.err == nil {

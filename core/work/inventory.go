@@ -86,7 +86,7 @@ func (s *Session) read(measure bool) inventory.Inventory {
 		inv.Measure()
 	}
 	notes := known.notes()
-	writes := s.Record != nil && s.access == store.Write
+	writes := s.Record != nil && s.access != store.Read
 	if writes {
 		s.Record.KeepPrograms(s.Machine.ID, s.Memory.Fresh())
 	}

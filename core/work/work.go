@@ -101,7 +101,7 @@ func (d *Desk) Open(access store.Access) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	if m.ID == "" && access == store.Write {
+	if m.ID == "" && access != store.Read {
 		m.Close()
 		return nil, fmt.Errorf("the system has no id of its own, and without one its record could be any machine's: %s",
 			noID[m.OS])
@@ -130,7 +130,7 @@ func (d *Desk) OpenSettled(access store.Access) (*Session, error) {
 // OpenToChange opens a session for a command that changes the machine; no interrupted change may wait. A dry run reads
 // the record only, and does without one where none is needed.
 func (d *Desk) OpenToChange(dryRun, recordNeeded bool) (*Session, error) {
-	access := store.Write
+	access := store.Exclusive
 	if dryRun {
 		access = store.Read
 	}
@@ -154,10 +154,10 @@ func (d *Desk) Look() (*Session, error) {
 	record, err := d.openRecord(m, store.Read)
 	switch {
 	case err == nil:
-	case errors.Is(err, store.ErrNone), errors.Is(err, change.ErrInUse):
+	case errors.Is(err, store.ErrNone):
 		record = nil
 	default:
-		d.warn("note: the record is not used: %v", Advise(err))
+		d.warn("note: the record is not used, so notes, verdicts and what was removed are left out: %v", Advise(err))
 		record = nil
 	}
 	return d.session(m, record, store.Read), nil
@@ -205,6 +205,15 @@ func (s *Session) Settled() error {
 			s.MadeElsewhere(c), change.ErrInterrupted)
 	}
 	return nil
+}
+
+// HoldSettled keeps others from writing to the record until the session is closed, and fails while an interrupted
+// change waits.
+func (s *Session) HoldSettled() error {
+	if err := s.Record.Hold(); err != nil {
+		return Advise(err)
+	}
+	return s.Settled()
 }
 
 // MadeElsewhere words where a change was made, where that is not the machine at hand; else it is empty.

@@ -159,11 +159,21 @@ func (s *session) ask(t task) error {
 	question := fmt.Sprintf("%s %s, in %s, on %s?", t.verb, autostart.Count(len(all), "entry", "entries"),
 		autostart.Count(len(t.plan.Steps), "step", "steps"), cmp.Or(page.MachineOf(s.Machine).Name, "this machine"))
 	w.Line("")
+	// Somebody may be long about the answer: others write meanwhile. Apply finds what they did to this machine.
+	if err := s.Record.Release(); err != nil {
+		return err
+	}
+	var err error
 	if large := outcome.LargeOf(t.plan, all, t.inv); !large.None() {
 		w.Line("Look again: %s", page.LargeWords(large, t.plan.For))
-		return s.confirmNumber(question, len(all))
+		err = s.confirmNumber(question, len(all))
+	} else {
+		err = s.confirm(question)
 	}
-	return s.confirm(question)
+	if err != nil {
+		return err
+	}
+	return s.HoldSettled()
 }
 
 // incomplete ends a run whose plan left something out: not everything was done.

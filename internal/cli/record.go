@@ -67,7 +67,7 @@ func carryRecord(a *app) error {
 	if a.root == "" || a.store == work.OnDisk {
 		return usage("record carry copies this computer's record onto a mounted disk; name the disk with --root")
 	}
-	s, err := a.openSettled(store.Write)
+	s, err := a.openSettled(store.Exclusive)
 	if err != nil {
 		return err
 	}

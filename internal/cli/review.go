@@ -51,7 +51,7 @@ does. Keys leave an entry, turn it off or on, take the rest of
 its program, product or maker along, write a note, look it up; ? names all.
 
 Every answer is in the record at once: the review can be left, and lockback review goes
-on where it was. While it is open, no other lockback writes to that record. The overview
+on where it was. Other lockbacks read and write the record meanwhile. The overview
 at the end shows what the answers amount to, with every step. Nothing on the machine is
 changed before one question; then it is one change.
 
@@ -167,7 +167,7 @@ func runReview(a *app, o reviewOptions) error {
 	if !o.plain && (!a.Ask || a.Width == 0) {
 		return usage("a review needs a terminal; --plain asks line by line, also through a pipe")
 	}
-	s, err := a.openSettled(store.Write)
+	s, err := a.openSettled(store.Write) // between two answers, others may write
 	if err != nil {
 		return err
 	}
@@ -637,6 +637,9 @@ func (r *reviewing) carryOut(decisions map[string]screen.Decision, message strin
 		r.notes(w.notes)
 		r.note("nothing is to be turned off or on on %s", page.Subject(r.Machine))
 		return work.Advise(r.Record.EndReview(r.Machine.ID))
+	}
+	if err := r.HoldSettled(); err != nil {
+		return err
 	}
 	before, err := r.Record.Changes(r.Machine.ID)
 	if err != nil {

@@ -26,7 +26,7 @@ code is then 1.`,
 		Example: "  lockback snapshot\n  lockback snapshot -m \"as found\"",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) (err error) {
-			s, err := a.openSettled(store.Write)
+			s, err := a.openSettled(store.Exclusive)
 			if err != nil {
 				return err
 			}

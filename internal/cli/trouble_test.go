@@ -4,11 +4,15 @@ package cli_test
 
 import (
 	"bytes"
+	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -17,6 +21,7 @@ import (
 
 	"lockback/core/store"
 	"lockback/internal/testkit"
+	"lockback/internal/testkit/draw"
 )
 
 // smallDisk mounts a file system of that size in memory.
@@ -429,13 +434,88 @@ func TestOneWriterAtATime(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
 	p.OK(t, "snapshot")
-	held, err := store.Open(p.Store, store.Write)
+	held, err := store.Open(p.Store, store.Exclusive)
 	require.NoError(t, err)
-	p.Fails(t, 1, "wait until it has ended", "snapshot")
-	p.Fails(t, 1, "another lockback", "history")
-	p.OK(t, "list")
-	require.NoError(t, held.Close())
+	require.Contains(t, p.OK(t, "history"), "S1", "readers read")
+	require.Contains(t, p.OK(t, "note", "Fogbell*", "-m", "do not touch", "--dry-run"), "do not touch")
+	began := time.Now()
+	p.Fails(t, 1, "another lockback is writing to the record; wait until it has ended", "snapshot")
+	require.GreaterOrEqual(t, time.Since(began), store.Patience, "it waits that long: this is what takes the time")
+	go func() {
+		time.Sleep(time.Second)
+		held.Close()
+	}()
 	p.OK(t, "snapshot")
+}
+
+// Eight technicians write notes (twenty each in a long run) while a review of the machine is open and others look at
+// it: no note is lost, no command fails, and no list is without the note that was there from the beginning.
+func TestNotesBesideAReview(t *testing.T) {
+	t.Parallel()
+	p := workshop(t)
+	var many strings.Builder
+	for n := range 100 {
+		fmt.Fprintf(&many, "%d * * * * root /usr/local/bin/ring-%d\n", n%60, n)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/cron.d/bells"), []byte(many.String()), 0o644))
+	p.OK(t, "snapshot")
+	p.OK(t, "note", "Fogbell*", "--machine", "-m", "do not touch")
+	p.Process = true
+	review := exec.Command(testkit.Built(t), "review", "--plain", "--root", p.Root, "--store", p.Store)
+	in, err := review.StdinPipe()
+	require.NoError(t, err)
+	out, err := review.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, review.Start())
+	first := make([]byte, 200)
+	_, err = io.ReadFull(out, first)
+	require.NoError(t, err)
+	go io.Copy(io.Discard, out)
+	list, _ := p.List(t, "--all")
+	var handles []string
+	for _, e := range list.Entries {
+		if !slices.Contains(handles, e.Handle) && !strings.HasPrefix(e.Name, "Fogbell") {
+			handles = append(handles, e.Handle)
+		}
+	}
+	require.GreaterOrEqual(t, len(handles), 160)
+	each := 6
+	if draw.Long() {
+		each = 20
+	}
+	var all sync.WaitGroup
+	for n := range 8 {
+		all.Go(func() {
+			for k := range each {
+				text := fmt.Sprintf("of %d, the %d.", n, k)
+				if r := p.Run(t, "note", handles[n*20+k], "--machine", "--all", "-m", text); r.Code != 0 {
+					t.Errorf("note %d of %d: %s", k, n, r.Err)
+				}
+				if k%5 != 0 {
+					continue
+				}
+				if r := p.Run(t, "show", "Fogbell*"); !strings.Contains(r.Out, "do not touch") {
+					t.Errorf("a note was not shown: %s", r.Err)
+				}
+			}
+		})
+	}
+	all.Wait()
+	_, err = io.WriteString(in, "l\nq\n")
+	require.NoError(t, err)
+	require.NoError(t, in.Close())
+	require.NoError(t, review.Wait())
+	shown := p.OK(t, "note", "--format", "json")
+	for n := range 8 {
+		for k := range each {
+			require.Contains(t, shown, fmt.Sprintf("of %d, the %d.", n, k))
+		}
+	}
+	files, err := os.ReadDir(filepath.Dir(p.Store))
+	require.NoError(t, err)
+	for _, f := range files {
+		require.NotContains(t, f.Name(), "-journal", "no second file outlives a commit")
+	}
 }
 
 // What a restore cannot bring back, for its folder cannot be made, is named, and everything else is brought back.

@@ -102,7 +102,7 @@ A change that can be neither taken back nor finished can be given up with
 
 // recoverChange settles the change that waits, if any does.
 func recoverChange(a *app, finish, abandon bool, onto string) error {
-	access := store.Write
+	access := store.Exclusive
 	if a.dryRun {
 		access = store.Read
 	}
