@@ -120,6 +120,7 @@ func takenItem(inv inventory.Inventory, images func() (*snapshot.Images, error),
 	item.State = autostart.Disabled
 	item.Mode = autostart.KeptInRecord
 	item.Switcher = removed{rec, r.Snapshot, images}
+	item.Switch = item.Switcher.Word()
 	item.Can = location.Capabilities(item.Switcher)
 	item.Facts = func() []location.Fact {
 		return []location.Fact{{Name: "removed by", Value: fmt.Sprintf("C%d, recorded in S%d", r.Change, r.Snapshot),
@@ -135,8 +136,14 @@ type removed struct {
 	images   func() (*snapshot.Images, error)
 }
 
-// Word is the one of the switch that took it away.
-func (r removed) Word() autostart.Switch { return r.Switch }
+// Word is the one of the switch that took it away. What has none was removed without being turned off, as what is
+// written in a file is.
+func (r removed) Word() autostart.Switch {
+	if r.Switch == autostart.Report {
+		return autostart.Park
+	}
+	return r.Switch
+}
 
 // Removes is true.
 func (removed) Removes() bool { return true }

@@ -6,9 +6,11 @@ import (
 	"io/fs"
 	"os"
 	"os/user"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 
 	"lockback/core/autostart"
 	"lockback/core/change"
@@ -62,21 +64,41 @@ func (d *Desk) openRecord(m *machine.Machine, access store.Access) (*store.Store
 	return store.Open(path, access)
 }
 
+// placeOnDisk is where the record of a mounted disk is to be made: folders that are not there yet are left as they are
+// named, and all others are followed within the disk.
+func placeOnDisk(m *machine.Machine) (string, error) {
+	name, err := m.Naming().Local(m.Files, RecordOnDisk[m.OS])
+	if err != nil {
+		return "", err
+	}
+	full, below := "", ""
+	for {
+		full, err = m.Reach(name, true)
+		if !errors.Is(err, fs.ErrNotExist) || name == "/" {
+			break
+		}
+		name, below = path.Dir(name), path.Join(path.Base(name), below)
+	}
+	if next, _, _ := strings.Cut(below, "/"); err == nil && next != "" {
+		if _, lerr := m.Lstat(path.Join(full, next)); lerr == nil {
+			err = fmt.Errorf("%s is a link to nowhere", path.Join(full, next))
+		}
+	}
+	return filepath.Join(m.Root, filepath.FromSlash(path.Join(full, below))), err
+}
+
 func (d *Desk) openOnDisk(m *machine.Machine, access store.Access, disk string, has bool) (*store.Store, error) {
-	switch {
-	case m.Live:
+	if m.Live {
 		return nil, Wrong("--store disk is the record on a mounted disk; name one with --root")
-	case !has && access == store.Read:
-		return nil, fmt.Errorf("%s: %w", filepath.Join(m.Root, filepath.FromSlash(RecordOnDisk[m.OS])), store.ErrNone)
-	case !has:
-		full, err := m.Reach(RecordOnDisk[m.OS], true)
-		if err != nil {
-			full = RecordOnDisk[m.OS]
+	}
+	if !has {
+		var err error
+		if disk, err = placeOnDisk(m); err != nil {
+			return nil, fmt.Errorf("no record can be made on the disk: %w; name a file with --store", err)
 		}
-		if m.OS == "windows" && err != nil {
-			return nil, Wrong("the disk has no folder for a record; name a file with --store")
+		if access == store.Read {
+			return nil, fmt.Errorf("%s: %w", disk, store.ErrNone)
 		}
-		disk = filepath.Join(m.Root, filepath.FromSlash(full))
 	}
 	record, err := store.OpenClaim(disk, access)
 	if err == nil && has && !d.warnedOfDisk {

@@ -703,6 +703,38 @@ func TestRemoveWaits(t *testing.T) {
 	require.Contains(t, r.Err+r.Out, "uninstalling that is the better way")
 }
 
+// A task on a disk cannot be turned off, and is no dead end: it is removed with all that the scheduler keeps of it,
+// also where only the scheduler's cache has it, and comes back to the byte.
+func TestRemoveTasksOfADisk(t *testing.T) {
+	t.Parallel()
+	for _, name := range []string{`Kelpline\Update`, "Saltmarsh Touch"} {
+		p := museum(t, "ticket-desk-pc")
+		require.Contains(t, p.Fails(t, 1, "nothing was done", "disable", name, "--yes").Err,
+			"with lockback remove --now, which undo brings back exactly")
+		p.Fails(t, 2, "--now -m TEXT removes it, and undo brings it back", "remove", name, "--yes")
+		before, registry := testkit.Tree(t, p.Root), p.OK(t, "list", "--all", "--format", "json")
+		list, _ := p.List(t, "name="+name)
+		handle := list.Entries[0].Handle
+		p.OK(t, "remove", name, "--now", "-m", "the till is slow at noon", "--yes")
+		list, _ = p.List(t, handle)
+		require.Equal(t, "removed (kept in the record)", list.Entries[0].Mode)
+		other := testkit.Program{Root: p.Root, Store: filepath.Join(t.TempDir(), "other.db")}
+		other.Fails(t, 2, "nothing has", "show", handle)
+		p.OK(t, "undo", "--yes")
+		require.Equal(t, registry, p.OK(t, "list", "--all", "--format", "json"))
+		after := testkit.Tree(t, p.Root)
+		for file := range before {
+			if !strings.HasSuffix(file, "config/SOFTWARE") { // the registry's keys are compared by the list
+				require.Equal(t, before[file], after[file], file)
+			}
+		}
+		p.OK(t, "remove", name, "--now", "-m", "again", "--yes")
+		p.OK(t, "enable", handle, "--yes")
+		list, _ = p.List(t, handle)
+		require.Equal(t, "enabled", list.Entries[0].State)
+	}
+}
+
 // Killed on the way of a removal, all is there, or nothing is lost.
 func TestRemoveKilledOnTheWay(t *testing.T) {
 	t.Parallel()

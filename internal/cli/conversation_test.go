@@ -454,6 +454,46 @@ func TestCarry(t *testing.T) {
 	testkit.Program{Store: p.Store}.Fails(t, 2, "name the disk with --root", "record", "carry", "--yes")
 }
 
+// A disk where lockback never ran gets a record on request, on every system; what leads out of the disk is not
+// followed.
+func TestRecordOnEveryDisk(t *testing.T) {
+	t.Parallel()
+	for _, m := range []struct {
+		p           testkit.Program
+		entry       string
+		folder, dir string // that is not there yet, and one above it
+	}{
+		{workshop(t), "Fogbell Sync", "var/lib/lockback", "var/lib"},
+		{archive(t), "org.kelpline.assistant", "Library/Application Support/lockback", "Library/Application Support"},
+		{ticketDesk(t), "Tide Chart", "ProgramData/lockback", "ProgramData"},
+	} {
+		require.NoError(t, os.RemoveAll(filepath.Join(m.p.Root, m.folder)))
+		onDisk := testkit.Program{Root: m.p.Root, Store: "disk"}
+		r := onDisk.Fails(t, 1, "there is no record yet", "history")
+		require.Contains(t, r.Err, filepath.Join(m.p.Root, m.folder, "record.db")+":")
+		m.p.OK(t, "snapshot")
+		m.p.OK(t, "record", "carry", "--yes")
+		require.Contains(t, onDisk.OK(t, "history"), "S1")
+		require.NoError(t, os.RemoveAll(filepath.Join(m.p.Root, m.folder)))
+		onDisk.OK(t, "disable", m.entry, "--yes")
+		onDisk.OK(t, "undo", "--yes")
+		require.FileExists(t, filepath.Join(m.p.Root, m.folder, "record.db"))
+		if strings.HasPrefix(m.folder, "Program") {
+			continue // links of NTFS are read by their own tests
+		}
+		// The disk wants the record elsewhere: on the computer that works on it.
+		outside := t.TempDir()
+		require.NoError(t, os.RemoveAll(filepath.Join(m.p.Root, m.folder)))
+		require.NoError(t, os.Rename(filepath.Join(m.p.Root, m.dir), filepath.Join(m.p.Root, m.dir+".kept")))
+		require.NoError(t, os.Symlink(outside, filepath.Join(m.p.Root, m.dir)))
+		onDisk.Fails(t, 1, "is a link to nowhere; name a file with --store", "snapshot")
+		m.p.Run(t, "record", "carry", "--yes")
+		left, err := os.ReadDir(outside)
+		require.NoError(t, err)
+		require.Empty(t, left, m.dir)
+	}
+}
+
 func stripped(history string) string {
 	_, table, _ := strings.Cut(history, "\n\n")
 	return table

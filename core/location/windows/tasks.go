@@ -93,9 +93,14 @@ func (t tasks) addCached(s *location.Survey, tree *registry.Key, id, path string
 	item := newItem(origin{path: t.root + path}, taskName(path), "")
 	item.SystemName, item.Stage = path, autostart.Schedule
 	item.Problems, item.Mode = []string{autostart.Obscured}, "its file is gone, the scheduler still has it"
-	item.Switcher = location.NoSwitch{Why: "there is no definition of it to switch; the scheduler's own program " +
-		"can delete it on the running machine"}
 	item.Artifacts = func() []artifact.Artifact { return cachedArtifacts(s.Machine, tree, id) }
+	if s.Machine.Live {
+		item.Switcher = location.NoSwitch{Why: "there is no definition of it to switch; the scheduler's own program " +
+			"can delete it"}
+	} else {
+		item.Switcher = restingTask{location.NoSwitch{Why: "there is no definition of it to switch; take it away " +
+			removable}, item.Artifacts}
+	}
 	kept, err := s.Machine.Key(taskCache + `\Tasks\` + id)
 	if err != nil {
 		// A name without a task behind it starts nothing.
@@ -147,7 +152,8 @@ func (t tasks) addFile(s *location.Survey, file, path string) {
 	item.Switcher = taskSwitch{file}
 	if !s.Machine.Live {
 		item.Switcher = restingTask{location.NoSwitch{Why: "the scheduler keeps a hash over each task that is not " +
-			"documented; turn it off on the running machine, or restore a snapshot that has it off"},
+			"documented; turn it off on the running machine, restore a snapshot that has it off, or take it away " +
+			removable},
 			func() []artifact.Artifact { return taskArtifacts(s.Machine, file, path) }}
 	}
 	item.Artifacts = func() []artifact.Artifact { return taskArtifacts(s.Machine, file, path) }
@@ -309,6 +315,9 @@ func cachedArtifacts(m *machine.Reader, tree *registry.Key, id string) []artifac
 	}
 	return list
 }
+
+// removable is the way out where a task cannot be switched.
+const removable = "with lockback remove --now, which undo brings back exactly"
 
 // restingTask is a task of a disk: no new state can be made for it, but it can be taken away with all that the
 // scheduler keeps of it.

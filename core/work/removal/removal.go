@@ -233,6 +233,11 @@ func (r Rule) keeps(item *location.Item) string {
 	switch {
 	case missing:
 		return ""
+	case item.State == autostart.Enabled && item.Switch == autostart.Report:
+		if !r.options.Now { // it can be erased, see above
+			return "it is enabled and cannot be turned off here (--now -m TEXT removes it, and undo brings it back)"
+		}
+		return ""
 	case item.State == autostart.Enabled:
 		return "it is enabled; disable it first, restart, and see whether somebody misses it"
 	case r.options.Now:
