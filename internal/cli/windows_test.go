@@ -310,3 +310,26 @@ func TestWindowsConflict(t *testing.T) {
 	}, "disable", "Kelpline Update Service (kupdate)", "--yes")
 	require.Equal(t, 5, code, errs)
 }
+
+// A subscription of the management service shows what its consumer runs, and is found by it. Its maker is not known,
+// whatever of the system's the command begins with: the store's form is not documented.
+func TestWhatAConsumerRuns(t *testing.T) {
+	t.Parallel()
+	p := ticketDesk(t)
+	list, _ := p.List(t, "castersvc.exe", "location=windows.wmi")
+	require.Len(t, list.Entries, 1)
+	require.Contains(t, list.Entries[0].Command, `"C:\Program Files\Brinecast\castersvc.exe" /radio`)
+	name := filepath.Join(p.Root, "Windows/System32/wbem/Repository/OBJECTS.DATA")
+	store, err := os.ReadFile(name)
+	require.NoError(t, err)
+	old, with := `"C:\Program Files\Brinecast\castersvc.exe" /radio`, `C:\Windows\System32\cmd.exe /c C:\tide.exe      `
+	with += strings.Repeat(" ", len(old)-len(with))
+	require.Contains(t, string(store), old)
+	require.NoError(t, os.WriteFile(name, []byte(strings.ReplaceAll(string(store), old, with)), 0o644))
+	list, _ = p.List(t, "--all", "location=windows.wmi")
+	e := list.Entries[0]
+	require.Contains(t, e.Command, `cmd.exe /c C:\tide.exe`)
+	require.Empty(t, e.Maker.Name)
+	require.False(t, e.OSPart)
+	require.Equal(t, `C:\tide.exe`, e.Target.Path)
+}

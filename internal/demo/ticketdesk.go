@@ -141,6 +141,15 @@ func task(path, author, trigger, command, arguments, enabled string) string {
 `)
 }
 
+// consumer is an object of the store of the management service: the length of its heap, and its texts in it.
+func consumer(texts ...string) string {
+	heap := ""
+	for _, text := range texts {
+		heap += "\x00" + text + "\x00"
+	}
+	return string(binary.LittleEndian.AppendUint32(nil, uint32(len(heap))|1<<31)) + heap
+}
+
 // job is a scheduled task of the older kind.
 func job(texts ...string) string {
 	b := make([]byte, 70)
@@ -533,7 +542,8 @@ func ticketDeskPC() []piece {
 		at(`Objects\{18870314-0926-11f1-8314-000000000001}\Elements\12000002`, sz("Element", `\tuner\load.efi`)),
 		at(`Objects\{18870314-0926-11f1-8314-000000000001}\Elements\12000004`, sz("Element", "Tuner")))
 	subscription := strings.Repeat("\x00", 500) + `CommandLineEventConsumer.Name="Tuner at seven"` + "\x00\x00" +
-		`__EventFilter.Name="Seven"` + strings.Repeat("\x00", 500)
+		`__EventFilter.Name="Seven"` + strings.Repeat("\x00", 500) + consumer("CommandLineEventConsumer",
+		`"C:\Program Files\Brinecast\castersvc.exe" /radio`, "Tuner at seven") + strings.Repeat("\x00", 500)
 	pieces := []piece{
 		file("/Boot/BCD", boot), file("/Windows/System32/wbem/Repository/OBJECTS.DATA", subscription),
 		file("/Windows/Tasks/Brinecast Nightly.job", job(`C:\Program Files\Brinecast\nightly.exe`, "/old", "", "odile",

@@ -1,15 +1,16 @@
 package windows
 
 import (
-	"bytes"
 	"errors"
 	"io"
 	"io/fs"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
 
 	"lockback/core/autostart"
+	"lockback/core/format/cimstore"
 	"lockback/core/format/windata"
 	"lockback/core/location"
 	"lockback/core/machine/artifact"
@@ -397,10 +398,8 @@ func readBootEntries(s *location.Survey) {
 	}
 }
 
-// readWMI finds the permanent subscriptions of the management service, which
-// start a consumer on an event. Its store's format is not documented, so they
-// are found by the references that a binding holds: a consumer's and a filter's
-// path, each a text of single bytes.
+// readWMI finds the permanent subscriptions of the management service, which start a consumer on an event, see
+// [cimstore].
 func readWMI(s *location.Survey) {
 	name := s.Machine.Windows() + `\System32\wbem\Repository\OBJECTS.DATA`
 	file, size, err := s.Machine.OpenFile(name)
@@ -410,81 +409,89 @@ func readWMI(s *location.Survey) {
 	}
 	defer file.Close()
 	s.Found()
-	seen := map[string]bool{}
-	const (
-		window  = 1 << 20
-		overlap = 4 << 10
-	)
-	buf := make([]byte, window+overlap)
+	var bindings []cimstore.Binding
+	texts := map[string][]string{} // of consumers, by their class
+	const window = 1 << 20
+	buf := make([]byte, window+cimstore.Overlap)
 	for at := int64(0); at < size; at += window {
-		n, err := file.ReadAt(buf[:min(window+overlap, size-at)], at)
+		n, err := file.ReadAt(buf[:min(int64(len(buf)), size-at)], at)
 		if err != nil && !errors.Is(err, io.EOF) {
 			s.Skip(name, &fs.PathError{Op: "read", Path: name, Err: err})
 			return
 		}
-		for _, b := range findBindings(buf[:n]) {
-			if seen[b.consumer+"\x00"+b.filter] {
-				continue
+		for _, b := range cimstore.Bindings(buf[:n]) {
+			if !slices.Contains(bindings, b) && len(bindings) < maxSubscriptions {
+				bindings = append(bindings, b)
 			}
-			seen[b.consumer+"\x00"+b.filter] = true
-			item := newItem(origin{path: name}, b.name(), b.consumer)
-			item.CommandLine = ""
-			item.When = "when the filter " + b.filter + " finds something"
-			item.Shipped = b.consumer == `NTEventLogEventConsumer.Name="SCM Event Log Consumer"`
-			item.Artifacts = artifacts()
-			item.Switcher = location.NoSwitch{Why: "its store's format is not documented; remove it on the running " +
-				"machine"}
-			s.Add(strings.ToLower(b.consumer+"\x00"+b.filter), item)
 		}
-	}
-}
-
-// binding joins a filter to a consumer.
-type binding struct{ consumer, filter string }
-
-func (b binding) name() string {
-	if _, quoted, ok := strings.Cut(b.consumer, `Name="`); ok {
-		return strings.TrimSuffix(quoted, `"`)
-	}
-	return b.consumer
-}
-
-// findBindings finds the records of the class __FilterToConsumerBinding in a
-// piece of the store: a consumer's reference with a filter's soon behind it.
-func findBindings(b []byte) []binding {
-	var found []binding
-	marker := []byte(`EventConsumer.Name="`)
-	for at := 0; ; {
-		k := bytes.Index(b[at:], marker)
-		if k < 0 {
-			return found
-		}
-		k += at
-		at = k + len(marker)
-		start := k
-		for start > 0 && k-start < 64 && isWordByte(b[start-1]) {
-			start--
-		}
-		consumer := quotedReference(b[start:], at-start)
-		rest := b[at:min(len(b), at+1024)]
-		if f := bytes.Index(rest, []byte(`__EventFilter.Name="`)); consumer != "" && f >= 0 {
-			if filter := quotedReference(rest[f:], len(`__EventFilter.Name="`)); filter != "" {
-				filter = strings.TrimSuffix(strings.TrimPrefix(filter, `__EventFilter.Name="`), `"`)
-				found = append(found, binding{consumer, filter})
+		for _, c := range cimstore.Consumers(buf[:n]) {
+			if len(texts) < maxSubscriptions {
+				texts[consumerKey(c.Class, c.Texts)] = c.Texts
 			}
 		}
 	}
-}
-
-func isWordByte(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_'
-}
-
-// quotedReference returns a reference up to the quote that ends it.
-func quotedReference(b []byte, from int) string {
-	end := bytes.IndexByte(b[from:min(len(b), from+512)], '"')
-	if end < 0 || bytes.IndexByte(b[:from+end], 0) >= 0 {
-		return ""
+	for _, b := range bindings {
+		item := newItem(origin{path: name}, b.Consumer, b.Class+`.Name="`+b.Consumer+`"`)
+		item.CommandLine = ""
+		item.When = "when the filter " + b.Filter + " finds something"
+		item.Shipped = b.Class == "NTEventLogEventConsumer" && b.Consumer == "SCM Event Log Consumer"
+		item.Artifacts = artifacts()
+		item.Switcher = location.NoSwitch{Why: "its store's format is not documented; remove it on the running " +
+			"machine"}
+		key := strings.ToLower(item.Command + "\x00" + b.Filter)
+		if !item.Shipped {
+			describeConsumer(item, b, texts)
+		}
+		s.Add(key, item)
 	}
-	return string(b[:from+end+1])
+}
+
+// maxSubscriptions is how many subscriptions and consumers are kept; a usual system has one or two.
+const maxSubscriptions = 1000
+
+// consumerKey tells consumers apart. Several of one name are versions of one, of which some may be deleted.
+func consumerKey(class string, texts []string) string {
+	return class + "\x00" + strings.Join(texts, "\x00")
+}
+
+// describeConsumer gives an item what its consumer runs. Which of its texts is the command cannot be told, so none of
+// them vouches for what runs.
+func describeConsumer(item *location.Item, b cimstore.Binding, texts map[string][]string) {
+	item.Unsure = true
+	var runs []string
+	for _, key := range slices.Sorted(maps.Keys(texts)) {
+		class, _, _ := strings.Cut(key, "\x00")
+		if !strings.EqualFold(class, b.Class) || !slices.Contains(texts[key], b.Consumer) {
+			continue
+		}
+		for _, text := range texts[key] {
+			if text = strings.TrimSpace(text); text != b.Consumer && text != "" && !slices.Contains(runs, text) {
+				runs = append(runs, text)
+			}
+		}
+	}
+	if len(runs) == 0 {
+		return
+	}
+	item.Command += ": " + strings.Join(runs, "; ")
+	for _, text := range runs {
+		if b.Class == "CommandLineEventConsumer" && startsProgram(text) {
+			item.Actions = append(item.Actions, location.Action{Line: text})
+		}
+	}
+	if len(item.Actions) > 0 {
+		item.CommandLine = item.Actions[0].Line
+	}
+}
+
+// startsProgram reports whether a text begins with the name of a program file.
+func startsProgram(text string) bool {
+	lower := strings.ToLower(text)
+	for _, ending := range []string{".exe", ".com", ".bat", ".cmd", ".vbs", ".js", ".wsf", ".ps1"} {
+		if before, after, ok := strings.Cut(lower, ending); ok && !strings.ContainsAny(before, "/;|&") &&
+			(after == "" || strings.ContainsAny(after[:1], "\" \t")) {
+			return true
+		}
+	}
+	return false
 }

@@ -20,14 +20,6 @@ func TestNames(t *testing.T) {
 	require.Equal(t, "forever", interval("forever"))
 }
 
-func TestBindings(t *testing.T) {
-	t.Parallel()
-	store := []byte("junk\x00CommandLineEventConsumer.Name=\"Tide\"\x00\x00\x01__EventFilter.Name=\"At " +
-		"seven\"\x00rest CommandLineEventConsumer.Name=\"cut short")
-	require.Equal(t, []binding{{`CommandLineEventConsumer.Name="Tide"`, "At seven"}}, findBindings(store))
-	require.Equal(t, "Tide", findBindings(store)[0].name())
-}
-
 // A person's data may lie outside of their home, at a shorter path even.
 func TestBelowHome(t *testing.T) {
 	t.Parallel()
@@ -39,9 +31,9 @@ func TestBelowHome(t *testing.T) {
 }
 
 func FuzzNames(f *testing.F) {
-	f.Add(`explorer.exe, "a b".exe`, []byte("EventConsumer.Name=\"x\"__EventFilter.Name=\"y\""))
-	f.Fuzz(func(t *testing.T, text string, store []byte) {
-		findBindings(store)
+	f.Add(`explorer.exe, "a b".exe`)
+	f.Fuzz(func(t *testing.T, text string) {
+		startsProgram(text)
 		shortName(text)
 	})
 }
