@@ -228,7 +228,7 @@ func inMac(file string) bool {
 // program lies in its own folders.
 func macNames(item *location.Item) []string {
 	e := &item.Entry
-	if !item.Packaged {
+	if !item.Packaged || item.Foreign {
 		return nil
 	}
 	switch item.Kind() {

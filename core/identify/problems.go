@@ -218,8 +218,10 @@ func impostor(m *machine.Reader, book *program.Book, item *location.Item) bool {
 	if m.OS == "windows" && len(file) > 2 && file[1] == ':' {
 		file = file[2:]
 	}
-	// Apple's jobs have labels that begin like this, and nobody else's should.
-	if m.OS == "macos" && item.Kind() == location.LaunchJob && strings.HasPrefix(item.SystemName, "com.apple.") {
+	// Apple's jobs have labels that begin like this, and nobody else's should. Where the program is missing, as it is
+	// of jobs that an update of macOS left behind, nothing wears the name.
+	if m.OS == "macos" && *item.Target.Exists && item.Kind() == location.LaunchJob && strings.HasPrefix(item.SystemName,
+		"com.apple.") {
 		return true
 	}
 	known := systemNames[m.OS]

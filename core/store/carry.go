@@ -27,6 +27,7 @@ var carried = []struct{ table, columns, where string }{
 		"change IN (SELECT id FROM change WHERE machine = ?)"},
 	{"folder", "change, artifact, before, after", "change IN (SELECT id FROM change WHERE machine = ?)"},
 	{"search", "machine, state", "machine = ?"},
+	{"mark", "machine, kind, value", "machine = ?"},
 }
 
 // ErrNotEmpty says that a record to carry into holds something already.

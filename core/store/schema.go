@@ -59,6 +59,9 @@ CREATE TABLE search (machine TEXT PRIMARY KEY, state TEXT NOT NULL) WITHOUT ROWI
 `, `
 -- In which start of the system a snapshot was taken.
 ALTER TABLE snapshot ADD COLUMN boot TEXT NOT NULL DEFAULT '';
+`, `
+-- By what a machine is told from others that were made from the same image.
+CREATE TABLE mark (machine TEXT NOT NULL, kind TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (machine, kind, value)) WITHOUT ROWID;
 `}
 
 // schemas are the digests of the schema of each version, as schemaDigest makes them. A
@@ -66,4 +69,4 @@ ALTER TABLE snapshot ADD COLUMN boot TEXT NOT NULL DEFAULT '';
 // it could let a write succeed and keep nothing.
 var schemas = []string{"", "923f6c958e9cce62b6c9d312f33279a8", "db7c742182f575d4b6f3ddf6d56e63fb",
 	"9576e690ceca9e755820529b8dd204a1", "e97a9c8c833970b38bf83eb5e2769eae", "43da981e4b95d0c2721a09c5c8737a39",
-	"d5a4a8837f734a2eb892acd569a18a93", "826dd2598cf24cf1ecb1b3c8bd6d7141"}
+	"d5a4a8837f734a2eb892acd569a18a93", "826dd2598cf24cf1ecb1b3c8bd6d7141", "f93cefc663a3a6809a0bbd84976af4f5"}

@@ -45,6 +45,10 @@ type Options struct {
 	Record string
 	// OpenMachine opens the machine; [machine.Open] where it is nil.
 	OpenMachine func(root string) (*machine.Machine, error)
+	// Which says which machine is at hand where the record knows several with its id: [SameMachine], [OtherMachine], or
+	// a name; empty: AskWhich is asked, or, where that is nil, nothing is done.
+	Which    string
+	AskWhich func(Doubt) (which string, err error)
 	// At is passed on to the change engine.
 	At func(point string)
 	// Warn gets what somebody who goes on should know; nil: nobody listens.
@@ -111,6 +115,11 @@ func (d *Desk) Open(access store.Access) (*Session, error) {
 		m.Close()
 		return nil, Advise(err)
 	}
+	if err := d.recognise(m, record, access, false); err != nil {
+		record.Close()
+		m.Close()
+		return nil, Advise(err)
+	}
 	return d.session(m, record, access), nil
 }
 
@@ -159,6 +168,13 @@ func (d *Desk) Look() (*Session, error) {
 	default:
 		d.warn("note: the record is not used, so notes, verdicts and what was removed are left out: %v", Advise(err))
 		record = nil
+	}
+	if err := d.recognise(m, record, store.Read, true); err != nil {
+		if record != nil {
+			record.Close()
+		}
+		m.Close()
+		return nil, Advise(err)
 	}
 	return d.session(m, record, store.Read), nil
 }

@@ -107,6 +107,7 @@ type app struct {
 	verbose, quiet      bool
 	search              string // the address to look something up at, see settings
 	by                  string // who writes notes, see settings
+	which               string // of several machines with one id
 	yes, dryRun         bool
 	trial               string // how long changes are tried
 	guarded             bool
@@ -262,6 +263,8 @@ func (a *app) command() *cobra.Command {
 	f.StringVar(&a.root, "root", "", "work on the system whose disk is mounted at `DIR`")
 	f.StringVar(&a.store, "store", "", "the record's `FILE`, or disk for the one on the mounted disk (default: see "+
 		"history --help)")
+	f.StringVar(&a.which, "this-is", "", "which computer it is, where the record knows the id from another: same, "+
+		"other or its `NAME`")
 	f.StringVar(&a.format, "format", "table", "table, json or csv")
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "no colours")
 	f.BoolVar(&a.verbose, "verbose", false, "say more: artifacts, and what they were and will be")

@@ -70,8 +70,26 @@ func (a *app) desk() *work.Desk {
 		a.bench = &work.Desk{}
 	}
 	a.bench.Options = work.Options{Root: a.root, Record: a.store, OpenMachine: a.Open, At: a.At, Reading: a.reading,
-		Warn: func(text string) { a.note("%s", text) }}
+		Which: a.which, Warn: func(text string) { a.note("%s", text) }}
+	if a.Ask {
+		a.bench.AskWhich = a.askWhich
+	}
 	return a.bench
+}
+
+// askWhich asks which of several machines with one id is at hand.
+func (a *app) askWhich(d work.Doubt) (string, error) {
+	names := ""
+	for _, i := range d.Known[min(1, len(d.Known)):] {
+		names += "/" + autostart.Text(i.Name)
+	}
+	which := a.answer(fmt.Sprintf("%s. Is it the same computer, or another one that was made from the same image? "+
+		"[same%s/other]", strings.ToUpper(d.Words()[:1])+d.Words()[1:], names))
+	if which == "" {
+		a.note("nothing was done")
+		return "", exitError(exitFailed)
+	}
+	return which, nil
 }
 
 // page writes what a command found.

@@ -216,7 +216,7 @@ Spooler|2|%SystemRoot%\System32\spoolsv.exe|
 PrintNotify|3|%SystemRoot%\System32\svchost.exe -k netsvcs -p|%SystemRoot%\system32\spool\drivers\x64\3\PrintConfig.dll
 PrintWorkflowUserSvc|3|%SystemRoot%\System32\svchost.exe -k netsvcs -p|%SystemRoot%\system32\PrintWorkflowService.dll
 PrintDeviceConfigurationService|3|%SystemRoot%\System32\svchost.exe -k netsvcs -p|%SystemRoot%\system32\PrintDeviceConfigurationService.dll
-PrintScanBrokerService|3|%SystemRoot%\System32\svchost.exe -k netsvcs -p|%SystemRoot%\system32\PrintScanBrokerService.dll
+PrintScanBrokerService|3|%SystemRoot%\System32\PrintScanBrokerService.exe|
 PushToInstall|3|%SystemRoot%\System32\svchost.exe -k netsvcs -p|%SystemRoot%\system32\PushToInstall.dll
 RemoteRegistry|3|%SystemRoot%\System32\svchost.exe -k netsvcs -p|%SystemRoot%\system32\regsvc.dll
 RetailDemo|3|%SystemRoot%\System32\svchost.exe -k netsvcs -p|%SystemRoot%\system32\RDXService.dll
@@ -491,6 +491,8 @@ WindowsUpdate\Scheduled Start|C:\Windows\system32\sc.exe start wuauserv
 Wininet\CacheTask|class
 WOF\WIM-Hash-Management|class
 Work Folders\Work Folders Logon Synchronization|class
+Setup\SetupCleanupTask|class
+Setup\SetupSnapshotCleanupTask|class
 Workplace Join\Automatic-Device-Join|%SystemRoot%\System32\dsregcmd.exe $(Arg0) $(Arg1) $(Arg2)
 WwanSvc\NotificationTask|%SystemRoot%\System32\WiFiTask.exe wwan
 `
@@ -512,10 +514,14 @@ func WindowsAsItIs(t testing.TB, software, system Keys, files map[string]string)
 		nt + `Winlogon\GPExtensions\{42B5FAAE-6536-11d2-AE5A-0000F87571E3}`: {sz("", "Scripts"),
 			sz("DllName", "gpscript.dll")},
 		nt + `Drivers32`: {sz("midimapper", "midimap.dll"), sz("msacm.msadpcm", "msadp32.acm"),
-			sz("wave", "wdmaud.drv")},
+			sz("wave", "wdmaud.drv"), sz("wavemapper", "msacm32.drv")},
+		`WOW6432Node\` + nt + `Drivers32`:    {sz("wavemapper", "msacm32.drv")},
 		`Classes\exefile\shell\open\command`: {sz("", `"%1" %*`)}, `Classes\txtfile\shell\open\command`: {sz("",
 			`%SystemRoot%\system32\NOTEPAD.EXE %1`)}, `Classes\.exe`: {sz("", "exefile")},
-		`Microsoft\NetSh`: {sz("2", "ifmon.dll")},
+		`Microsoft\NetSh`:           {sz("2", "ifmon.dll")},
+		nt + `ProfileList\S-1-5-19`: {regf.NewExpand("ProfileImagePath", `%systemroot%\ServiceProfiles\LocalService`)},
+		nt + `ProfileList\S-1-5-20`: {regf.NewExpand("ProfileImagePath",
+			`%systemroot%\ServiceProfiles\NetworkService`)},
 		`WOW6432Node\Classes`: {{Name: "SymbolicLinkValue", Type: regf.Link,
 			Data: []byte(
 				"\\\x00R\x00e\x00g\x00i\x00s\x00t\x00r\x00y\x00\\\x00M\x00a\x00c\x00h\x00i\x00n\x00e\x00\\\x00S\x00o\x00f\x00t\x00w\x00a\x00r\x00e\x00\\\x00C\x00l\x00a\x00s\x00s\x00e\x00s\x00\\\x00W\x00O\x00W\x006\x004\x003\x002\x00N\x00o\x00d\x00e\x00")}},
@@ -551,7 +557,43 @@ func WindowsAsItIs(t testing.TB, software, system Keys, files map[string]string)
 		ccs + `Control\Print\Environments\Windows x64`:                           {sz("Directory", "x64")},
 		ccs + `Control\Print\Environments\Windows x64\Print Processors\winprint`: {sz("Driver", "winprint.dll")},
 	}
-	all := map[string]string{`Windows\System32\spool\prtprocs\x64\winprint.dll`: "", `Windows\explorer.exe`: ""}
+	// What many lists of autostarts of such systems have, though it is Windows' own.
+	for id, values := range map[string][]regf.Value{"{2C7339CF-2B09-4501-B3F3-F3508C9228ED}": {sz("", "Themes Setup"),
+		sz("StubPath", "/UserInstall")}, "{89820200-ECBD-11cf-8B85-00AA005B4340}": {sz("", "Windows Desktop Update"),
+		sz("StubPath", "U")}} {
+		for _, view := range []string{"", `WOW6432Node\`} {
+			sw[view+`Microsoft\Active Setup\Installed Components\`+id] = values
+		}
+	}
+	for name, id := range map[string]string{"dvd": "{12D51199-0DB5-46FE-A120-47A3D7D937CC}",
+		"tv": "{CBD30858-AF45-11D2-B6D6-00C04FBBDE6E}", "tbauth": "{14654CA6-5711-491D-B89A-58E571679951}",
+		"windows.tbauth": "{14654CA6-5711-491D-B89A-58E571679951}"} {
+		sw[`Classes\Protocols\Handler\`+name] = []regf.Value{sz("CLSID", id)}
+		library := map[bool]string{true: "MSVidCtl.dll", false: "tbauth.dll"}[len(name) < 4]
+		sw[`Classes\CLSID\`+id+`\InprocServer32`] = []regf.Value{regf.NewExpand("", `%SystemRoot%\System32\`+library)}
+	}
+	const defender = "{09A47860-11B0-4DA5-AFA5-26D86198A780}"
+	sw[`Classes\CLSID\`+defender+`\InprocServer32`] = []regf.Value{regf.NewExpand("",
+		`"%ProgramFiles%\Windows Defender\shellext.dll"`)}
+	for _, of := range []string{"*", "Directory", "Drive"} {
+		sw[`Classes\`+of+`\shellex\ContextMenuHandlers\EPP`] = []regf.Value{sz("", defender)}
+	}
+	sw[`Classes\CLSID\{CFBFAE00-17A6-11D0-99CB-00C04FD64497}\InprocServer32`] = []regf.Value{regf.NewExpand("",
+		`%SystemRoot%\System32\ieframe.dll`)}
+	sys[`Setup`] = []regf.Value{sz("CmdLine", `oobe\windeploy.exe`), dw("SetupType", 0)}
+	for _, mode := range []string{"Minimal", "Network"} {
+		for _, name := range []string{"Netlogon", "CryptSvc"} {
+			sys[ccs+`Control\SafeBoot\`+mode+`\`+name] = []regf.Value{sz("", "Service")}
+		}
+	}
+	all := map[string]string{`Windows\System32\spool\prtprocs\x64\winprint.dll`: "", `Windows\explorer.exe`: "",
+		`Windows\SysWOW64\OneDriveSetup.exe`: "", `Windows\SysWOW64\msacm32.drv`: "",
+		`Windows\System32\oobe\windeploy.exe`:         "",
+		`Program Files\Windows Defender\shellext.dll`: ""}
+	for _, account := range []string{"LocalService", "NetworkService"} {
+		all[`Windows\ServiceProfiles\`+account+`\NTUSER.DAT`] = string(Hive(t, Keys{`Software\` + cv +
+			`Run`: {sz("OneDriveSetup", `C:\Windows\SysWOW64\OneDriveSetup.exe /thfirstsetup`)}}))
+	}
 	put := func(name string) { // a file, by a path with variables
 		for variable, folder := range map[string]string{"%systemroot%": `Windows`, "%windir%": `Windows`,
 			"%programfiles%": `Program Files`} {
@@ -565,7 +607,8 @@ func WindowsAsItIs(t testing.TB, software, system Keys, files map[string]string)
 	for _, name := range []string{"svchost.exe", "userinit.exe", "SecurityHealthSystray.exe",
 		"SystemPropertiesPerformance.exe", "gpscript.dll", "midimap.dll", "msadp32.acm", "wdmaud.drv", "ifmon.dll",
 		"cmd.exe",
-		"csrss.exe", "win32k.sys", "bootim.exe", "rasadhlp.dll", "lsadb.dll", "perfdisk.dll", "mscoree.dll",
+		"csrss.exe", "win32k.sys", "bootim.exe", "rasadhlp.dll", "lsadb.dll", "perfdisk.dll", "msacm32.drv",
+		"MSVidCtl.dll", "tbauth.dll", "ieframe.dll", "mscoree.dll",
 		"autochk.exe", "kernel32.dll", "msv1_0.dll", "scecli.dll", "localspl.dll", "notepad.exe", "rundll32.exe",
 		"sc.exe", "cscript.exe", "p9np.dll", "drprov.dll", "ntlanman.dll", "davclnt.dll"} {
 		put(`%SystemRoot%\System32\` + name)
@@ -640,5 +683,6 @@ func WindowsAsItIs(t testing.TB, software, system Keys, files map[string]string)
 	for name, content := range files {
 		all[name] = content
 	}
-	return WindowsDisk(t, sw, sys, nil, all)
+	return WindowsDisk(t, sw, sys, Keys{`Software\Microsoft\Internet Explorer\UrlSearchHooks`: {sz(
+		"{CFBFAE00-17A6-11D0-99CB-00C04FD64497}", "")}}, all)
 }

@@ -268,6 +268,10 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *account.User, known map
 	if j.insecure {
 		item.Problems = append(item.Problems, autostart.Insecure)
 	}
+	if strings.HasPrefix(j.path, appleFolder) && !strings.HasPrefix(j.job.Label, "com.apple.") {
+		item.Foreign = true
+		item.Problems = append(item.Problems, autostart.NotDefault)
+	}
 	db := d.databaseOf(s, u)
 	rec, listed := d.backgroundItems(s).forFile(j.path, u)
 	item.Artifacts = artifacts(j.path, db.file)
@@ -318,6 +322,10 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *account.User, known map
 	}
 	s.Add(key(u, j.path), item)
 }
+
+// appleFolder is where macOS keeps what it updates by itself. It lies on the data volume, which a mounted disk does not
+// guard, and all that Apple has there is called com.apple.
+const appleFolder = "/Library/Apple/"
 
 // offByMacOS are the jobs of its own that macOS itself names as disabled in launchd's database of a new Mac, as
 // its users have shown their databases; none of them guards anything.

@@ -68,6 +68,11 @@ func TestRealMacs(t *testing.T) {
 		"/Library/LaunchDaemons/taker.plist": job("com.apple.limited", nil),
 		"/private/var/db/com.apple.xpc.launchd/disabled.plist": dict{"com.openssh.sshd": false,
 			"com.apple.xprotect": true},
+		// An update of macOS takes programs away and leaves jobs; and who has the disk can write below /Library/Apple.
+		"/Library/LaunchAgents/com.apple.gone.plist": job("com.apple.gone", dict{"Program": "/Library/Gone"}),
+		"/Library/Apple/System/Library/LaunchDaemons/com.apple.own.plist": job("com.apple.own",
+			dict{"Program": "/usr/bin/tide"}),
+		"/Library/Apple/System/Library/LaunchDaemons/tide.plist":         job("org.gullrock.tide", nil),
 		"/System/Library/QuickLook/Text.qlgenerator/Contents/Info.plist": dict{"CFBundleIdentifier": "com.apple.text"},
 	})
 	m, _, by := look(t, root)
@@ -82,6 +87,10 @@ func TestRealMacs(t *testing.T) {
 	require.Contains(t, by["com.openssh.sshd"].Problems, autostart.NotDefault)
 	require.NotContains(t, by["com.apple.quiet"].Problems, autostart.NotDefault)
 	require.True(t, by["com.apple.quiet"].Hidden())
+	require.Equal(t, []string{autostart.TargetMissing}, by["com.apple.gone ines"].Problems)
+	require.True(t, by["com.apple.own"].Hidden())
+	require.False(t, by["org.gullrock.tide"].OSPart)
+	require.Contains(t, by["org.gullrock.tide"].Problems, autostart.NotDefault)
 	// A job that is off by its own file is not loaded, and the next file with its label runs.
 	states := map[string]autostart.State{}
 	_, inv, _ := look(t, root)

@@ -259,3 +259,9 @@ func progID(s *location.Survey, p place, name string) string {
 	}
 	return ""
 }
+
+// searchHook is the one hook that each user of Windows has.
+func searchHook(s *location.Survey, item *location.Item) {
+	item.Shipped = strings.EqualFold(item.Source.Key, "{CFBFAE00-17A6-11D0-99CB-00C04FD64497}") &&
+		sameCommand(s, item.Command, `%SystemRoot%\System32\ieframe.dll`)
+}

@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"net/url"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -99,6 +100,10 @@ func signInRules(s *location.Survey, item *location.Item) {
 	if item.For != nil {
 		if name, ok := accounts[item.For.SID]; ok {
 			passedOver(item, "nobody signs in as "+name)
+			// Accounts of the system are made from the same profile as people's, with what that starts.
+			item.Shipped = slices.ContainsFunc([]string{`\SysWOW64`, `\System32`}, func(folder string) bool {
+				return sameCommand(s, item.Command, s.Machine.Windows()+folder+`\OneDriveSetup.exe /thfirstsetup`)
+			})
 			return
 		}
 	}

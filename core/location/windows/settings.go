@@ -345,6 +345,7 @@ func readSetup(s *location.Survey) {
 	item.Mode = setupTypes[kind]
 	if kind == 0 {
 		item.State, item.Mode = autostart.Disabled, "SetupType is 0"
+		item.Shipped = sameCommand(s, text(v), `oobe\windeploy.exe`) // setup leaves it behind
 	}
 	s.Add("cmdline", item)
 }

@@ -81,6 +81,10 @@ func (s *System) identify(folder string) {
 	}
 }
 
+// Hardware is the UUID of the computer on which the system was started last, {...}, as it was written down then; empty
+// before Windows 8.
+func (s *System) Hardware() string { return s.text(`HKLM\SYSTEM\HardwareConfig`, "LastConfig") }
+
 // openRegistry makes the registry readable, on a disk that the machine calls by a letter.
 func (s *System) openRegistry(folder string, drive byte) {
 	s.Registry = &registry.Registry{}

@@ -1,0 +1,163 @@
+package work
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lockback/core/autostart"
+	"lockback/core/machine"
+	"lockback/core/store"
+)
+
+// Answers to which machine is at hand; a name that the record knows is one too.
+const (
+	SameMachine  = "same"
+	OtherMachine = "other"
+)
+
+// Doubt is about a machine whose id the record knows, and whose other marks it does not.
+type Doubt struct {
+	Known   []store.Identity
+	Differs []machine.MarkKind // from the one that is most like it
+	best    int                // of Known; -1 where several are alike
+}
+
+// Words say what is known and what differs, as a part of a sentence.
+func (d Doubt) Words() string {
+	var names []string
+	for _, i := range d.Known {
+		names = append(names, autostart.Text(i.Name))
+	}
+	var differs []string
+	for _, kind := range d.Differs {
+		differs = append(differs, markWords[kind])
+	}
+	return fmt.Sprintf("the record knows the id of this machine as %s, %s", strings.Join(names, " and as "),
+		strings.Join(differs, ", "))
+}
+
+var markWords = map[machine.MarkKind]string{machine.HardwareMark: "on other hardware",
+	machine.DiskMark: "on another disk", machine.HostKeyMark: "with another ssh host key",
+	machine.AccountsMark: "with other accounts", machine.NameMark: "under another name"}
+
+// recognise tells the machine from others that were made from the same image, and gives it the id that the record knows
+// it by. In doubt, the person is asked once, and the record keeps the answer; with looks alone nobody is asked, and the
+// record's knowledge of other machines is left out.
+func (d *Desk) recognise(m *machine.Machine, record *store.Store, access store.Access, looks bool) error {
+	marks := m.Marks()
+	if record == nil || m.ID == "" || len(marks) == 0 {
+		return nil
+	}
+	known, err := record.Identities(m.ID)
+	if err != nil {
+		return err
+	}
+	keep := func() error {
+		if access == store.Read || d.Record == OnDisk {
+			return nil
+		}
+		return record.Recognise(m, marks)
+	}
+	doubt := Doubt{Known: known, best: -1}
+	most := -1
+	for k, i := range known {
+		agree, differs := compareMarks(i, marks)
+		if len(differs) == 0 {
+			if d.Which != "" && d.Which != SameMachine && !strings.EqualFold(d.Which, i.Name) {
+				return Wrong("nothing tells this machine from %s, which the record knows; --this-is has nothing to "+
+					"decide", autostart.Text(i.Name))
+			}
+			m.ID = i.ID
+			if slices.ContainsFunc(marks, func(mark machine.Mark) bool { return !slices.Contains(i.Marks, mark) }) {
+				return keep()
+			}
+			return nil
+		}
+		switch {
+		case agree > most:
+			most, doubt.best, doubt.Differs = agree, k, differs
+		case agree == most:
+			doubt.best = -1
+		}
+	}
+	if len(known) == 0 {
+		return keep()
+	}
+	next := fmt.Sprintf("%s~%d", m.ID, len(known)+1)
+	which := d.Which
+	switch {
+	case which != "":
+	case d.Record == OnDisk && len(known) == 1: // it is of this disk, whatever was done to that since
+		which = SameMachine
+	case looks:
+		m.ID = next
+		d.warn("note: %s; what it knows of that machine is left out. Say which this is: --this-is same or --this-is "+
+			"other; a command that writes to the record keeps the answer", doubt.Words())
+		return nil
+	case d.AskWhich == nil:
+		return Wrong("nothing was done: %s; say whether it is the same computer or another one of the same image: "+
+			"--this-is same, or --this-is other", doubt.Words())
+	default:
+		if which, err = d.AskWhich(doubt); err != nil {
+			return err
+		}
+	}
+	id, err := doubt.answer(which, next)
+	if err != nil {
+		return err
+	}
+	m.ID = id
+	return keep()
+}
+
+// answer is the id that an answer means.
+func (d Doubt) answer(which, next string) (string, error) {
+	named := slices.IndexFunc(d.Known, func(i store.Identity) bool { return strings.EqualFold(i.Name, which) })
+	switch {
+	case named >= 0:
+		return d.Known[named].ID, nil
+	case which == OtherMachine:
+		return next, nil
+	case which == SameMachine && d.best >= 0:
+		return d.Known[d.best].ID, nil
+	case which == SameMachine:
+		return "", Wrong("nothing was done: %s; name the one that it is: --this-is NAME", d.Words())
+	}
+	return "", Wrong("nothing was done: --this-is is same, other, or a name, and %q is none that fits: %s", which,
+		d.Words())
+}
+
+// compareMarks counts the marks that a known machine has too, and names those that it has otherwise. The same hardware
+// is the same machine, whatever else changed; a kind that one of both lacks tells nothing.
+func compareMarks(known store.Identity, marks []machine.Mark) (agree int, differs []machine.MarkKind) {
+	has := slices.Clone(known.Marks)
+	if !slices.ContainsFunc(has, func(k machine.Mark) bool { return k.Kind == machine.NameMark }) {
+		has = append(has, machine.Mark{Kind: machine.NameMark, Value: machine.ShortName(known.Name)})
+	}
+	kinds := map[machine.MarkKind]bool{}
+	for _, mark := range marks {
+		same := slices.Contains(has, mark)
+		if old, seen := kinds[mark.Kind]; same || !seen {
+			kinds[mark.Kind] = old || same
+		}
+	}
+	for kind, same := range kinds {
+		switch {
+		case same && kind == machine.HardwareMark:
+			return len(marks), nil
+		case same:
+			agree++
+		case slices.ContainsFunc(has, func(k machine.Mark) bool { return k.Kind == kind && k.Value != "" }):
+			differs = append(differs, kind)
+		}
+	}
+	slices.SortFunc(differs, func(a, b machine.MarkKind) int {
+		return slices.Index(markOrder, a) - slices.Index(markOrder, b)
+	})
+	return agree, differs
+}
+
+// markOrder is the order in which differences are told.
+var markOrder = []machine.MarkKind{machine.NameMark, machine.HardwareMark, machine.DiskMark, machine.HostKeyMark,
+	machine.AccountsMark}
