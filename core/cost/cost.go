@@ -6,6 +6,7 @@
 package cost
 
 import (
+	"fmt"
 	"strings"
 	"time"
 
@@ -44,7 +45,9 @@ func Read(m *machine.Machine) *Costs {
 	}
 	if m.OS == "linux" {
 		if m.Live {
-			c.unitsNow()
+			c.unitsNow(m)
+		} else {
+			c.startsFromJournal(m.Reader(nil))
 		}
 		c.fromJournal(m.Reader(nil))
 	}
@@ -71,6 +74,27 @@ func (c *Costs) Of(program, unit string) *autostart.Cost {
 		return nil
 	}
 	return &found
+}
+
+// UserUnit is what [Costs.Of] knows a unit of a user's service manager by; of everyone's unit, with a negative id, it
+// knows what it costs the user whom it costs most.
+func UserUnit(uid int, name string) string {
+	if uid < 0 {
+		return "user unit " + name
+	}
+	return fmt.Sprintf("unit of user %d %s", uid, name)
+}
+
+func (c *Costs) addUserUnit(uid int, name string, used autostart.Cost) {
+	c.units[UserUnit(uid, name)] = used
+	if was, ok := c.units[UserUnit(-1, name)]; !ok || used.Compare(&was) < 0 {
+		c.units[UserUnit(-1, name)] = used
+	}
+}
+
+func (c *Costs) addUserStart(uid int, name string, took int64) {
+	c.started[UserUnit(uid, name)] = took
+	c.started[UserUnit(-1, name)] = max(took, c.started[UserUnit(-1, name)])
 }
 
 // add adds what one more process of a program uses.

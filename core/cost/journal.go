@@ -37,6 +37,93 @@ func (c *Costs) fromJournal(m *machine.Reader) {
 	})
 }
 
+// startsFromJournal reads how long units took at the last start that the log has, those of the system and of the people
+// who signed in then: systemd writes down when it starts a unit, and when it has. What it started later, at noon by a
+// timer for example, is none of the start.
+func (c *Costs) startsFromJournal(m *machine.Reader) {
+	type start struct {
+		last, done time.Time
+		began      map[string]time.Time // by the unit's name for [Costs.Of]
+		took       map[string][]time.Time
+	}
+	all := map[string]*start{}
+	visit := func(e journal.Entry) {
+		f, id := e.Fields, e.Fields["_BOOT_ID"]
+		if id == "" {
+			return
+		}
+		s := all[id]
+		if s == nil {
+			if len(all) == maxStarts {
+				return
+			}
+			s = &start{began: map[string]time.Time{}, took: map[string][]time.Time{}}
+			all[id] = s
+		}
+		if e.Time.After(s.last) {
+			s.last = e.Time
+		}
+		at := e.Time
+		if us, err := strconv.ParseInt(f["_SOURCE_REALTIME_TIMESTAMP"], 10, 64); err == nil {
+			at = time.UnixMicro(us)
+		}
+		// Anybody may write such lines; which process did is the journal's own word.
+		key := ""
+		switch {
+		case f["_PID"] == "1":
+			key = f["UNIT"]
+		case f["USER_UNIT"] != "" && f["_SYSTEMD_UNIT"] == "user@"+f["_UID"]+".service":
+			if uid, err := strconv.Atoi(f["_UID"]); err == nil {
+				key = UserUnit(uid, f["USER_UNIT"])
+			}
+		}
+		switch f["MESSAGE_ID"] {
+		case journal.StartupFinished, journal.UserStartupFinished:
+			if f["_PID"] == "1" {
+				s.done = at
+			}
+		case journal.UnitStarting:
+			if _, again := s.began[key]; key != "" && !again {
+				s.began[key] = at
+			}
+		default:
+			if began, ok := s.began[key]; ok && s.took[key] == nil && !at.Before(began) {
+				s.took[key] = []time.Time{began, at}
+			}
+		}
+	}
+	ReadJournals(m, time.Now(), []string{journal.UnitStarting, journal.UnitStarted, journal.UnitFailed,
+		journal.StartupFinished, journal.UserStartupFinished}, []string{"MESSAGE_ID", "UNIT", "USER_UNIT", "_PID",
+		"_UID",
+		"_BOOT_ID", "_SYSTEMD_UNIT", "_SOURCE_REALTIME_TIMESTAMP"}, visit)
+	var last *start
+	for _, s := range all {
+		if len(s.took) > 0 && (last == nil || s.last.After(last.last)) {
+			last = s
+		}
+	}
+	if last == nil {
+		return
+	}
+	for key, times := range last.took {
+		took := times[1].Sub(times[0]).Milliseconds()
+		var uid int
+		var unit string
+		if n, _ := fmt.Sscanf(key, "unit of user %d %s", &uid, &unit); n == 2 {
+			c.addUserStart(uid, unit, took)
+		} else if last.done.IsZero() || !times[0].After(last.done) {
+			c.started[key] = took
+		}
+	}
+	c.startedBasis = StartLog
+}
+
+// maxStarts is how many starts of a machine one log is looked through for.
+const maxStarts = 1000
+
+// StartLog is the source of how long a unit took to start on a mounted disk.
+const StartLog = "systemd's log of the last start"
+
 // ReadJournal reads the system's present log, where it is kept on the disk: the file that is
 // written to, and, where nothing of the kind stands in it, the last one before it. systemd begins
 // a new file when one has grown large, and calls the old one after the time at which it began.

@@ -2,6 +2,7 @@ package cost
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path"
 	"path/filepath"
@@ -10,55 +11,154 @@ import (
 	"time"
 
 	systemd "github.com/coreos/go-systemd/v22/dbus"
+	"github.com/godbus/dbus/v5"
 
 	"lockback/core/autostart"
+	"lockback/core/machine"
 )
 
 // cgroups is where the kernel accounts for groups of processes, cgroups(7); systemd has one for
 // each unit.
 const cgroups = "/sys/fs/cgroup"
 
-// unitsNow reads what systemd accounts for each unit: from the kernel's files, which systemctl
-// shows as MemoryCurrent, CPUUsageNSec and IOReadBytes. How long a unit took to start, systemd
-// itself is asked.
-func (c *Costs) unitsNow() {
+// unitsNow reads what systemd accounts for each unit: from the kernel's files, which systemctl shows as MemoryCurrent,
+// CPUUsageNSec and IOReadBytes. How long a unit took to start, its manager is asked: that of the system, and those of
+// the people who are signed in.
+func (c *Costs) unitsNow(m *machine.Machine) {
 	filepath.WalkDir(cgroups, func(dir string, d os.DirEntry, err error) error {
-		if err != nil || !d.IsDir() {
-			return nil
-		}
 		name := path.Base(dir)
-		if !strings.HasSuffix(name, ".service") {
+		if err != nil || !d.IsDir() || !strings.HasSuffix(name, ".service") {
 			return nil
 		}
-		used := autostart.Cost{Basis: ByUnit, MemoryKB: number(dir+"/memory.current") / 1024}
-		for field, value := range fields(dir + "/cpu.stat") {
-			if field == "usage_usec" {
-				used.CPUMS = value / 1000
+		uid, below := managerAbove(dir)
+		if !below {
+			c.units[name] = groupNow(dir)
+			if _, manager := managerUnit(name); manager {
+				return nil // the units of a user lie in that of their manager
 			}
+			return filepath.SkipDir
 		}
-		used.DiskKB = disk(dir+"/io.stat") / 1024
-		c.units[name] = used
+		c.addUserUnit(uid, name, groupNow(dir))
 		return filepath.SkipDir
 	})
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
-	conn, err := systemd.NewWithContext(ctx)
+	if conn, err := systemd.NewWithContext(ctx); err == nil {
+		startTimes(ctx, conn, func(unit string, took int64) { c.started[unit] = took })
+		conn.Close()
+	}
+	for _, u := range m.Users {
+		socket := fmt.Sprintf("/run/user/%d/systemd/private", u.UID)
+		if info, err := os.Lstat(socket); err != nil || info.Mode()&os.ModeSocket == 0 {
+			continue
+		}
+		// What a person's own manager says counts for their own units only.
+		conn, err := systemd.NewConnection(func() (*dbus.Conn, error) { return dialManager(ctx, socket) })
+		if err != nil {
+			continue
+		}
+		startTimes(ctx, conn, func(unit string, took int64) { c.addUserStart(u.UID, unit, took) })
+		conn.Close()
+	}
+}
+
+// dialManager connects to the socket that a service manager has for itself, as systemctl does.
+func dialManager(ctx context.Context, socket string) (*dbus.Conn, error) {
+	conn, err := dbus.Dial("unix:path="+socket, dbus.WithContext(ctx))
+	if err == nil {
+		err = conn.Auth([]dbus.Auth{dbus.AuthExternal(strconv.Itoa(os.Getuid()))})
+	}
+	if err != nil && conn != nil {
+		conn.Close()
+	}
+	return conn, err
+}
+
+// managerUnit is the user whose service manager a unit is.
+func managerUnit(name string) (uid int, ok bool) {
+	text, ok := strings.CutPrefix(strings.TrimSuffix(name, ".service"), "user@")
+	uid, err := strconv.Atoi(text)
+	return uid, ok && err == nil
+}
+
+// managerAbove is the user in whose service manager a unit runs, by its group.
+func managerAbove(dir string) (uid int, ok bool) {
+	for dir = path.Dir(dir); len(dir) > len(cgroups); dir = path.Dir(dir) {
+		if uid, ok = managerUnit(path.Base(dir)); ok {
+			return uid, true
+		}
+	}
+	return 0, false
+}
+
+// groupNow is what the processes of a unit use. Where the kernel does not account for memory, the processes are asked.
+func groupNow(dir string) autostart.Cost {
+	used := autostart.Cost{Basis: ByUnit, MemoryKB: number(dir+"/memory.current") / 1024,
+		CPUMS: fields(dir + "/cpu.stat")["usage_usec"] / 1000, DiskKB: disk(dir+"/io.stat") / 1024}
+	if used.MemoryKB == 0 {
+		filepath.WalkDir(dir, func(file string, d os.DirEntry, err error) error {
+			if err == nil && d.Name() == "cgroup.procs" {
+				processes, _ := os.ReadFile(file)
+				for id := range strings.FieldsSeq(string(processes)) {
+					used.MemoryKB += resident(id)
+				}
+			}
+			return nil
+		})
+	}
+	return used
+}
+
+// resident is the memory that a process holds, VmRSS of proc_pid_status(5), in units of 1,024 bytes.
+func resident(id string) int64 {
+	b, _ := os.ReadFile("/proc/" + id + "/status")
+	for line := range strings.Lines(string(b)) {
+		if rest, ok := strings.CutPrefix(line, "VmRSS:"); ok {
+			n, _ := strconv.ParseInt(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(rest), "kB")), 10, 64)
+			return n
+		}
+	}
+	return 0
+}
+
+// startTimes tells how many milliseconds units took that a manager started before its own start was done: until they
+// were active, or, of what ends by itself, until it had ended, as systemd-analyze(1) counts.
+func startTimes(ctx context.Context, conn *systemd.Conn, took func(unit string, ms int64)) {
+	units, err := conn.ListUnitsContext(ctx)
 	if err != nil {
 		return
 	}
-	defer conn.Close()
-	for unit := range c.units {
-		began, err1 := conn.GetUnitPropertyContext(ctx, unit, "InactiveExitTimestampMonotonic")
-		up, err2 := conn.GetUnitPropertyContext(ctx, unit, "ActiveEnterTimestampMonotonic")
-		if err1 != nil || err2 != nil {
+	done, _ := strconv.ParseUint(managerNumber(conn, "FinishTimestampMonotonic"), 10, 64)
+	for _, u := range units {
+		if !countedTypes[path.Ext(u.Name)] {
 			continue
 		}
-		from, ok1 := began.Value.Value().(uint64)
-		to, ok2 := up.Value.Value().(uint64)
-		if ok1 && ok2 && from > 0 && to >= from {
-			c.started[unit] = int64(to-from) / 1000
+		properties, err := conn.GetUnitPropertiesContext(ctx, u.Name)
+		if err != nil {
+			continue
+		}
+		at := func(name string) uint64 {
+			n, _ := properties[name].(uint64)
+			return n
+		}
+		began, up := at("InactiveExitTimestampMonotonic"), at("ActiveEnterTimestampMonotonic")
+		if up < began {
+			up = at("InactiveEnterTimestampMonotonic")
+		}
+		if began > 0 && up >= began && (done == 0 || began <= done) {
+			took(u.Name, int64(up-began)/1000)
 		}
 	}
+}
+
+// countedTypes are the kinds of units that entries are, by their endings.
+var countedTypes = map[string]bool{".service": true, ".mount": true, ".swap": true, ".socket": true, ".automount": true,
+	".path": true, ".timer": true}
+
+// managerNumber reads a property of the manager, which comes as text: "@t 1234" or "1234".
+func managerNumber(conn *systemd.Conn, name string) string {
+	text, _ := conn.GetManagerProperty(name)
+	return text[strings.LastIndexByte(text, ' ')+1:]
 }
 
 // number reads a file with one number; 0 if there is none.

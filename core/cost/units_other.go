@@ -2,5 +2,7 @@
 
 package cost
 
+import "lockback/core/machine"
+
 // unitsNow does nothing: other systems keep no account of the kind.
-func (c *Costs) unitsNow() {}
+func (c *Costs) unitsNow(*machine.Machine) {}

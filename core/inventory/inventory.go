@@ -73,6 +73,10 @@ func (inv Inventory) Measure() {
 		switch {
 		case item.Kind() == location.SystemUnit:
 			unit = item.SystemName
+		case item.Kind() == location.UserUnit && item.For != nil:
+			unit = cost.UserUnit(item.For.UID, item.SystemName)
+		case item.Kind() == location.UserUnit:
+			unit = cost.UserUnit(-1, item.SystemName)
 		case item.Kind() == location.Service:
 			unit = cost.ServiceUnit(item.SystemName)
 		}

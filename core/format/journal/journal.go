@@ -34,6 +34,8 @@ const (
 	// UnitStarting and UnitStarted are that a unit was started.
 	UnitStarting = "7d4958e842da4a758f6c1cdc7b36dcc5"
 	UnitStarted  = "39f53479d3a045ac8e11786248231fbf"
+	// UnitFailed is that a unit that was started did not come up.
+	UnitFailed = "be02cf6855d2428ba40df7e9d022f03d"
 	// SessionStarted is that a user signed in, written by systemd-logind.
 	SessionStarted = "8d45620c1a4348dbb17410da57c60c66"
 )
