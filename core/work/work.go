@@ -166,17 +166,25 @@ func (d *Desk) Look() (*Session, error) {
 	case errors.Is(err, store.ErrNone):
 		record = nil
 	default:
-		d.warn("note: the record is not used, so notes, verdicts and what was removed are left out: %v", Advise(err))
+		d.notUsed(err)
 		record = nil
 	}
-	if err := d.recognise(m, record, store.Read, true); err != nil {
-		if record != nil {
-			record.Close()
-		}
+	var wrong Mistake
+	if err := d.recognise(m, record, store.Read, true); errors.As(err, &wrong) {
+		record.Close()
 		m.Close()
-		return nil, Advise(err)
+		return nil, err
+	} else if err != nil {
+		d.notUsed(err)
+		record.Close()
+		record = nil
 	}
 	return d.session(m, record, store.Read), nil
+}
+
+// notUsed warns of a record that cannot be read, and of what is not known without it.
+func (d *Desk) notUsed(err error) {
+	d.warn("note: the record is not used, so notes, verdicts and what was removed are left out: %v", Advise(err))
 }
 
 func (d *Desk) session(m *machine.Machine, record *store.Store, access store.Access) *Session {

@@ -711,7 +711,8 @@ func TestChangesAreBoundToTheirMachine(t *testing.T) {
 	_, killed := crash(t, p, 8, "disable", "Fogbell Sync", "tidewatch.service", "--yes")
 	require.True(t, killed)
 	before := testkit.Tree(t, clone.Root)
-	clone.Fails(t, 2, "was made elsewhere", "recover", "--yes")
+	clone.Fails(t, 2, "--this-is same, or --this-is other", "recover", "--yes")
+	clone.Fails(t, 2, "was made elsewhere", "recover", "--yes", "--this-is", "same") // whoever says so may be wrong
 	clone.Fails(t, 2, "was made elsewhere", "recover", "--finish", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, clone.Root))
 	clone.OK(t, "disable", "Fogbell Sync", "--yes") // it does not wait for another's change

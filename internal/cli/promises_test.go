@@ -195,12 +195,12 @@ func TestFlushedBeforeItCounts(t *testing.T) {
 		return from + k
 	}
 	// The first commit: the pages of before are on the disk, and their name, then the record; that
-	// the journal no longer counts is what commits.
+	// the journal is gone is what commits, and its folder is flushed for that.
 	const journal, record = `f(data)?sync\(\d+<[^>]*record\.db-journal>`, `f(data)?sync\(\d+<[^>]*record\.db>`
 	folder := `f(data)?sync\(\d+<` + regexp.QuoteMeta(filepath.Dir(p.Store)) + `>`
 	index(folder, 0)
 	written := index(record, index(journal, 0))
-	committed := index(journal, written)
+	committed := index(folder, index(`unlink.*record\.db-journal`, written))
 	prepared := index(`f(data)?sync\(\d+<[^>]*/\.lockback-`, 0)
 	replaced := index(`rename.*\.lockback-`, 0)
 	require.Less(t, committed, prepared, "the journal counts before anything is prepared")

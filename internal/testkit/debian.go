@@ -28,6 +28,11 @@ var roots = map[string]struct {
 	"forms":  {"ifupdown xinetd incron anacron runit python3-minimal udev kmod", false},
 	"judges": {"at i3-wm sway openbox lightdm fish openrc openbsd-inetd update-inetd xvfb x11-utils", false},
 	"sysv":   {"sysvinit-core systemd- cron openssh-server dbus", false},
+	// Systems of other inits, with what a desktop needs on the way to a sign-in.
+	"openrc": {"openrc sysvinit-core systemd- cron rsyslog openssh-server dbus elogind libpam-elogind ifupdown " +
+		"network-manager udev", false},
+	"runit": {"runit-init runit-run getty-run systemd- cron rsyslog openssh-server dbus elogind libpam-elogind " +
+		"ifupdown udev", false},
 	"xfce":   {"task-xfce-desktop gimp- gimp-data- libgimp2.0-", true},
 	"gnome":  {"gnome-core", true},
 	"plasma": {"plasma-desktop sddm", true},
