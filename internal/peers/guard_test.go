@@ -4,11 +4,13 @@ package peers
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"lockback/core/autostart"
 	"lockback/internal/testkit"
 )
 
@@ -65,4 +67,31 @@ func TestNobodyIsLockedOut(t *testing.T) {
 	p.OK(t, "restore", "S1", "--yes")
 	_, restored := b.boot(t, look)
 	require.Contains(t, restored, "NetworkManager.service active")
+}
+
+// A system as its distribution delivers it has no problem, but what it ignores itself, and nothing of it is proposed as
+// broken or hostile. Of the system's own parts some name programs that are installed only when they are needed.
+func TestFreshSystemsAccuseNobody(t *testing.T) {
+	t.Parallel()
+	for _, kind := range []string{"bare", "desktop", "forms", "sysv"} {
+		p := testkit.Program{Root: testkit.DebianToRead(t, kind), Store: filepath.Join(t.TempDir(), "record.db")}
+		all, _ := p.List(t, "--all")
+		require.NotEmpty(t, all.Entries, kind)
+		for _, e := range all.Entries {
+			for _, problem := range e.Problems {
+				if problem != autostart.Ignored && !(e.OSPart && problem == autostart.TargetMissing) {
+					require.Fail(t, "accused", "%s: %s %s: %s", kind, e.Location, e.Name, problem)
+				}
+			}
+		}
+		var proposed struct {
+			Suggestions []struct {
+				Kind, Name string
+			}
+		}
+		p.JSON(t, &proposed, "disable", "--suggest", "--dry-run")
+		for _, s := range proposed.Suggestions {
+			require.NotContains(t, []string{"broken", "hostile"}, s.Kind, "%s: %s", kind, s.Name)
+		}
+	}
 }

@@ -31,7 +31,7 @@ var roots = map[string]struct {
 	// Systems of other inits, with what a desktop needs on the way to a sign-in.
 	"openrc": {"openrc sysvinit-core systemd- cron rsyslog openssh-server dbus elogind libpam-elogind ifupdown " +
 		"network-manager udev", false},
-	"runit": {"runit-init runit-run getty-run systemd- cron rsyslog openssh-server dbus elogind libpam-elogind " +
+	"runit": {"runit-init getty-run systemd- cron rsyslog openssh-server dbus elogind libpam-elogind " +
 		"ifupdown udev", false},
 	"xfce":   {"task-xfce-desktop gimp- gimp-data- libgimp2.0-", true},
 	"gnome":  {"gnome-core", true},
@@ -48,6 +48,14 @@ func Debian(t testing.TB, kind string) string {
 	root := filepath.Join(t.TempDir(), kind)
 	Copy(t, debianOriginal(t, kind), root)
 	return root
+}
+
+// DebianToRead is a real Debian system that all tests share: nobody writes to it.
+func DebianToRead(t testing.TB, kind string) string {
+	t.Helper()
+	NeedRoot(t, "a real Debian system")
+	Need(t, "debootstrap", "apt-get", "chroot")
+	return debianOriginal(t, kind)
 }
 
 // making holds a lock for each system that is made of a Debian: tests that run side by side want the same one.
@@ -88,7 +96,7 @@ func debianOriginal(t testing.TB, kind string) string {
 		Shell(t, "printf '#!/bin/sh\\nexit 101\\n' > "+made+"/usr/sbin/policy-rc.d; chmod 755 "+made+
 			"/usr/sbin/policy-rc.d; echo force-unsafe-io > "+made+"/etc/dpkg/dpkg.cfg.d/lockback-tests")
 		Shell(t, "unshare --mount sh -ec 'for d in proc sys dev; do mount --rbind /$d "+made+"/$d; done; chroot "+made+
-			" sh -c \"apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq "+options+" "+
+			" sh -c \"unset TMPDIR; apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq "+options+" "+
 			roots[kind].packages+" && apt-get clean\"'")
 		Shell(t, "rm "+made+"/usr/sbin/policy-rc.d "+made+"/etc/dpkg/dpkg.cfg.d/lockback-tests")
 	}

@@ -132,6 +132,9 @@ func (set *unitSet) item(s *location.Survey, name string, user *account.User) *l
 		})]
 		item.Source.Path, item.Mode, item.State = link.path, "not-found", autostart.Disabled
 		item.Problems = []string{autostart.TargetMissing}
+		if why := otherInit(s); why != "" { // it was left when systemd went
+			item.Problems = []string{autostart.Ignored}
+		}
 	}
 	sw := newUnitSwitch(set, name, user)
 	item.Switcher = sw
