@@ -205,6 +205,10 @@ var systemNames = map[string]struct{ names, folders string }{
 		"/system /usr/libexec /usr/sbin /usr/bin /sbin /bin /library/apple"},
 }
 
+// stores are where systems have all their programs that are built of parts with names of their own, by their ID of
+// os-release(5). A store proves nothing, for anybody may have things built into it.
+var stores = map[string]string{"nixos": "/nix/store", "guix": "/gnu/store"}
+
 // impostor reports whether a program has the name of one of the system's, and lies elsewhere. A
 // program proved to come from the system's maker is no impostor.
 func impostor(m *machine.Reader, book *program.Book, item *location.Item) bool {
@@ -228,11 +232,13 @@ func impostor(m *machine.Reader, book *program.Book, item *location.Item) bool {
 	if !slices.Contains(strings.Fields(known.names), path.Base(file)) {
 		return false
 	}
-	return !slices.ContainsFunc(strings.Fields(known.folders), func(dir string) bool {
-		return strings.HasPrefix(file,
-			dir+"/")
-	})
+	folders := strings.Fields(known.folders)
+	if store := stores[m.OSRelease()["ID"]]; store != "" {
+		folders = append(folders, store)
+	}
+	return !slices.ContainsFunc(folders, func(dir string) bool { return strings.HasPrefix(file, dir+"/") })
 }
+
 
 // findTwins marks enabled entries of one stage that start the same program in the same way for the
 // same user. Programs that start others, and what is loaded into programs, are no twins: one

@@ -5,11 +5,13 @@ package inventory_test
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/machine"
 )
@@ -75,5 +77,38 @@ func TestNeedsOfEveryInitSystem(t *testing.T) {
 		for _, service := range []string{"tided", "mpd"} {
 			require.True(t, free[service] && !protected[service], "%s: %s", name, service)
 		}
+	}
+}
+
+// A system that has all its programs in a store accuses none of them; on another, a store is an odd place for the
+// system's names.
+func TestStoresAccuseNobody(t *testing.T) {
+	for id, accused := range map[string]bool{"nixos": false, "debian": true} {
+		root := t.TempDir()
+		write := func(name, text string) {
+			file := filepath.Join(root, name)
+			require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+			require.NoError(t, os.WriteFile(file, []byte(text), 0o755))
+		}
+		const units, daemon = "nix/store/0a-units/", "nix/store/1b-dbus/bin/dbus-daemon"
+		write("etc/os-release", "ID="+id+"\n")
+		write(daemon, "#!/bin/sh\n")
+		write(units+"dbus.service", "[Service]\nExecStart=/"+daemon+" --system\n")
+		write(units+"multi-user.target", "[Unit]\nDescription=People\nWants=dbus.service\n")
+		require.NoError(t, os.Symlink("multi-user.target", filepath.Join(root, units, "default.target")))
+		require.NoError(t, os.Mkdir(filepath.Join(root, "etc/systemd"), 0o755))
+		require.NoError(t, os.Symlink("/"+strings.TrimSuffix(units, "/"), filepath.Join(root, "etc/systemd/system")))
+		m, err := machine.Open(root)
+		require.NoError(t, err)
+		defer m.Close()
+		seen := false
+		for _, item := range inventory.Take(m, nil).Items {
+			if item.Name == "dbus.service" {
+				seen = true
+				require.Equal(t, accused, slices.Contains(item.Problems, autostart.Impostor), id)
+				require.False(t, item.OSPart, id)
+			}
+		}
+		require.True(t, seen, id)
 	}
 }
