@@ -239,7 +239,6 @@ func impostor(m *machine.Reader, book *program.Book, item *location.Item) bool {
 	return !slices.ContainsFunc(folders, func(dir string) bool { return strings.HasPrefix(file, dir+"/") })
 }
 
-
 // findTwins marks enabled entries of one stage that start the same program in the same way for the
 // same user. Programs that start others, and what is loaded into programs, are no twins: one
 // library serves many hooks.
