@@ -26,7 +26,7 @@ func (s *Store) Hold() error {
 	if s.held || s.file == nil {
 		return nil
 	}
-	for end := time.Now().Add(Patience); ; {
+	for began := time.Now(); ; {
 		err := tryLock(s.file)
 		switch {
 		case err == nil:
@@ -34,11 +34,13 @@ func (s *Store) Hold() error {
 			return nil
 		case !errors.Is(err, errHeld):
 			return explain(s.Path, fmt.Errorf("the record cannot be locked: %w", err))
-		case time.Now().After(end):
+		case time.Since(began) > Patience:
 			return fmt.Errorf("%s: %w", s.Path, change.ErrInUse)
 		}
-		// Not in step with others that wait.
-		time.Sleep(time.Duration(2+rand.IntN(15)) * time.Millisecond)
+		// Not in step with others that wait, and the more often the longer it waits: of many, none waits much longer
+		// than all others.
+		pause := 16 * time.Millisecond / time.Duration(1+time.Since(began)/(250*time.Millisecond))
+		time.Sleep(time.Millisecond/2 + rand.N(pause))
 	}
 }
 
