@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -27,7 +28,7 @@ type Doubt struct {
 func (d Doubt) Words() string {
 	var names []string
 	for _, i := range d.Known {
-		names = append(names, autostart.Text(i.Name))
+		names = append(names, cmp.Or(autostart.Text(i.Name), "a machine without a name"))
 	}
 	var differs []string
 	for _, kind := range d.Differs {
@@ -60,26 +61,30 @@ func (d *Desk) recognise(m *machine.Machine, record *store.Store, access store.A
 		return record.Recognise(m, marks)
 	}
 	doubt := Doubt{Known: known, best: -1}
-	most := -1
+	most, found := -1, -1
 	for k, i := range known {
 		agree, differs := compareMarks(i, marks)
-		if len(differs) == 0 {
-			if d.Which != "" && d.Which != SameMachine && !strings.EqualFold(d.Which, i.Name) {
-				return Wrong("nothing tells this machine from %s, which the record knows; --this-is has nothing to "+
-					"decide", autostart.Text(i.Name))
-			}
-			m.ID = i.ID
-			if slices.ContainsFunc(marks, func(mark machine.Mark) bool { return !slices.Contains(i.Marks, mark) }) {
-				return keep()
-			}
-			return nil
-		}
 		switch {
+		case len(differs) == 0 && (found < 0 || agree > most):
+			found, most = k, agree
+		case found >= 0:
 		case agree > most:
 			most, doubt.best, doubt.Differs = agree, k, differs
 		case agree == most:
 			doubt.best = -1
 		}
+	}
+	if found >= 0 {
+		i := known[found]
+		if d.Which != "" && d.Which != SameMachine && !strings.EqualFold(d.Which, i.Name) {
+			return Wrong("nothing tells this machine from %s, which the record knows; --this-is has nothing to decide",
+				cmp.Or(autostart.Text(i.Name), "one without a name"))
+		}
+		m.ID = i.ID
+		if slices.ContainsFunc(marks, func(mark machine.Mark) bool { return !slices.Contains(i.Marks, mark) }) {
+			return keep()
+		}
+		return nil
 	}
 	if len(known) == 0 {
 		return keep()
