@@ -4,7 +4,7 @@
 # make release  static binaries for the six targets, with checksums, in dist/
 # make bench    the figures of docs/performance.md
 # make campaign random kills, full disks, mutated disks: MINUTES=30 each
-# make desktops  whole desktops, installed from the distribution, against systemd and booted (6 GB)
+# make desktops  whole desktops and other inits, installed from the distribution, against systemd and booted (7 GB)
 # make docs     the manual pages and the reference, from the help texts
 # make shots    the pictures of docs/screenshots
 
@@ -72,7 +72,7 @@ campaign:
 	LOCKBACK_CAMPAIGN=$${MINUTES:-30}m go test ./internal/campaign -count=1 -v -timeout 24h
 
 desktops:
-	LOCKBACK_DESKTOPS=1 LOCKBACK_PEERS=required go test ./internal/peers -run 'TestWholeDesktops|TestCheckAfterARealUpgrade|TestDesktopProgramsAgree' -count=1 -v -timeout 2h
+	LOCKBACK_DESKTOPS=1 LOCKBACK_PEERS=required go test ./internal/peers -run 'TestWholeDesktops|TestCheckAfterARealUpgrade|TestDesktopProgramsAgree|TestOtherInitsLockNobodyOut' -count=1 -v -timeout 2h
 
 docs:
 	go run ./internal/reference docs
