@@ -39,9 +39,18 @@ func HasRecord(m *machine.Machine) (string, bool) {
 	return filepath.Join(m.Root, filepath.FromSlash(full)), err == nil && info.Mode().IsRegular()
 }
 
-// OpenRecord opens the record alone, for a machine that is open already.
-func (d *Desk) OpenRecord(m *machine.Machine, access store.Access) (*store.Store, error) {
-	return d.openRecord(m, access)
+// LookInto opens the record alone, to look into it for a machine that is open already, and gives that the id by which
+// the record knows it.
+func (d *Desk) LookInto(m *machine.Machine) (*store.Store, error) {
+	record, err := d.openRecord(m, store.Read)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.recognise(m, record, store.Read, true); err != nil {
+		record.Close()
+		return nil, err
+	}
+	return record, nil
 }
 
 // openRecord opens the record of a machine. Anybody who had the mounted disk could have written the one on it, so it

@@ -44,6 +44,8 @@ func TestTwoOfOneImage(t *testing.T) {
 	two.Fails(t, 2, `is same, other, or a name, and "till" is none that fits`, "snapshot", "--this-is", "till")
 	testkit.Same(t, before, testkit.Tree(t, two.Root))
 
+	require.NotContains(t, two.OK(t, "__complete", "undo", ""), "C1", "nothing of the other is offered")
+	require.Contains(t, one.OK(t, "__complete", "undo", ""), "C1")
 	require.Contains(t, two.OK(t, "snapshot", "--this-is", "other"), "S3")
 	two.Fails(t, 2, "no change of this machine can be taken back", "undo", "--yes")
 	two.Fails(t, 2, "S1 is of", "restore", "S1", "--yes")

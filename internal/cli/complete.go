@@ -10,7 +10,6 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/inventory"
 	"lockback/core/review"
-	"lockback/core/store"
 	"lockback/core/work"
 	"lockback/internal/page"
 	"lockback/internal/view"
@@ -136,7 +135,7 @@ func recordIDs(a *app, letters string) []string {
 		return nil
 	}
 	defer m.Close()
-	st, err := a.desk().OpenRecord(m, store.Read)
+	st, err := a.desk().LookInto(m)
 	if err != nil {
 		return nil
 	}
