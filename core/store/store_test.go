@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 	"time"
 
@@ -248,4 +249,42 @@ func TestOutcomesThatCannotBeRead(t *testing.T) {
 	defer st.Close()
 	_, err = st.Change(c.ID)
 	require.Error(t, err)
+}
+
+// While one holds a record, others read it and do not write; once it is released, they do, and nobody needs to close it.
+func TestHoldAndRelease(t *testing.T) {
+	t.Parallel()
+	if runtime.GOOS == "darwin" {
+		t.Skip("locks are those of the process there")
+	}
+	dir := t.TempDir()
+	require.NoError(t, os.Chmod(dir, 0o700))
+	path := filepath.Join(dir, "record.db")
+	one, err := store.Open(path, store.Exclusive)
+	require.NoError(t, err)
+	defer one.Close()
+	reader, err := store.Open(path, store.Read)
+	require.NoError(t, err)
+	defer reader.Close()
+	require.NoError(t, one.Release())
+	two, err := store.Open(path, store.Write)
+	require.NoError(t, err)
+	defer two.Close()
+	require.NoError(t, one.Hold())
+	wrote := make(chan error, 1)
+	go func() { wrote <- two.KeepSearch("m", "begun") }()
+	for range 20 {
+		text, err := reader.Search("m")
+		require.NoError(t, err)
+		require.Empty(t, text, "it waits")
+		time.Sleep(5 * time.Millisecond)
+	}
+	require.NoError(t, one.KeepSearch("n", "held"), "who holds it writes")
+	require.NoError(t, one.Release())
+	require.NoError(t, <-wrote)
+	text, err := reader.Search("m")
+	require.NoError(t, err)
+	require.Equal(t, "begun", text)
+	require.NoError(t, one.KeepSearch("n", "again"), "for as long as one transaction")
+	require.NoError(t, two.KeepSearch("m", "too"))
 }
