@@ -2,6 +2,7 @@ package windows
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"maps"
@@ -450,6 +451,9 @@ func readWMI(s *location.Survey) {
 // maxSubscriptions is how many subscriptions and consumers are kept; a usual system has one or two.
 const maxSubscriptions = 1000
 
+// maxConsumerText is how many bytes of a consumer's texts are told: a script can be long.
+const maxConsumerText = 16 << 10
+
 // consumerKey tells consumers apart. Several of one name are versions of one, of which some may be deleted.
 func consumerKey(class string, texts []string) string {
 	return class + "\x00" + strings.Join(texts, "\x00")
@@ -474,7 +478,12 @@ func describeConsumer(item *location.Item, b cimstore.Binding, texts map[string]
 	if len(runs) == 0 {
 		return
 	}
-	item.Command += ": " + strings.Join(runs, "; ")
+	command := item.Command + ": " + strings.Join(runs, "; ")
+	if len(command) > maxConsumerText {
+		command = strings.ToValidUTF8(command[:maxConsumerText], "") + fmt.Sprintf(" (and %d bytes more)",
+			len(command)-maxConsumerText)
+	}
+	item.Command = command
 	for _, text := range runs {
 		if b.Class == "CommandLineEventConsumer" && startsProgram(text) {
 			item.Actions = append(item.Actions, location.Action{Line: text})
