@@ -98,7 +98,7 @@ var Protections = map[string]string{
 	"security":      "it protects the machine",
 	"sound":         "needed for sound",
 	"elevate":       "without it nobody can work as administrator, or undo this",
-	"remote":        "somebody may be working on the machine from afar",
+	"remote":        "somebody may work on the machine from afar",
 	"accessibility": "some users cannot use the machine without it",
 }
 

@@ -639,6 +639,8 @@ func TestSentencesForRareThings(t *testing.T) {
 	require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "tidewatch.timer (")
 	require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"),
 		") stays on and can still start tidewatch.service")
+	require.NotContains(t, p.OK(t, "disable", "tidewatch.service", "--hold", "--dry-run"), "can still start",
+		"nothing starts what is masked")
 	require.Contains(t, p.OK(t, "list", "tidewatch.timer"), "every hour, at the times *-*-* 06:00")
 	p.OK(t, "disable", "Fogbell Sync", "--yes")
 	p.OK(t, "undo", "--yes")

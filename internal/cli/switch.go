@@ -207,7 +207,7 @@ func (s *session) planSwitching(inv inventory.Inventory, w *switching) (change.P
 	if w.want.Hold {
 		plan.Warnings = append(plan.Warnings, page.HoldNotes(w.off)...)
 	}
-	plan.Warnings = append(plan.Warnings, page.StillStarted(inv, w.off)...)
+	plan.Warnings = append(plan.Warnings, page.StillStarted(inv, w.off, w.want.Hold)...)
 	for _, item := range w.off {
 		if item.Caution != "" {
 			plan.Warnings = append(plan.Warnings, fmt.Sprintf("think twice about %s: %s", item.Name, item.Caution))

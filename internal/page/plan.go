@@ -365,7 +365,8 @@ func SparedNotes(spared []change.Spared) []string {
 	var notes []string
 	for _, s := range spared {
 		notes = append(notes, leftOut(s.Item.Handle, s.Item.Name,
-			fmt.Sprintf("%s would stop with it, and is protected: %s (--guarded takes both)", s.Stops.Name, s.Stops.Guarded)))
+			fmt.Sprintf("%s would stop with it, and is protected: %s (--guarded takes both)", s.Stops.Name,
+				s.Stops.Guarded)))
 	}
 	return notes
 }
@@ -410,8 +411,9 @@ func Summary(items []*location.Item, user string) string {
 }
 
 // StillStarted warns where a service of those that are turned off has a timer, socket or
-// path of the same name that stays on and can start it.
-func StillStarted(inv inventory.Inventory, items []*location.Item) []string {
+// path of the same name that stays on and can start it. Nothing starts what is masked, systemctl(1), as it is when it
+// is held.
+func StillStarted(inv inventory.Inventory, items []*location.Item, hold bool) []string {
 	off := map[string]bool{}
 	for _, item := range items {
 		off[item.Handle] = true
@@ -426,7 +428,7 @@ func StillStarted(inv inventory.Inventory, items []*location.Item) []string {
 	var warnings []string
 	for _, item := range items {
 		bare, ok := strings.CutSuffix(item.Name, ".service")
-		if !ok {
+		if !ok || hold || item.Switch == autostart.Mask {
 			continue
 		}
 		for _, suffix := range []string{".timer", ".socket", ".path"} {

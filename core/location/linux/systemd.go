@@ -2,6 +2,7 @@ package linux
 
 import (
 	"fmt"
+	"os"
 	"path"
 	"slices"
 	"strings"
@@ -437,6 +438,8 @@ func (sw unitSwitch) Word() autostart.Switch {
 // Stop is systemctl's, systemctl(1).
 func (sw unitSwitch) Stop() []string {
 	switch {
+	case sw.user != nil && sw.user.UID == os.Geteuid():
+		return []string{"systemctl", "--user", "stop", sw.name}
 	case sw.user != nil:
 		return []string{"systemctl", "--user", "--machine=" + sw.user.Name + "@.host", "stop", sw.name}
 	case sw.set.path.control == "":
