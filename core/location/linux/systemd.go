@@ -2,7 +2,6 @@ package linux
 
 import (
 	"fmt"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -12,6 +11,7 @@ import (
 	"lockback/core/location"
 	"lockback/core/machine/account"
 	"lockback/core/machine/artifact"
+	"lockback/core/machine/files"
 	"lockback/core/parallel"
 )
 
@@ -438,7 +438,7 @@ func (sw unitSwitch) Word() autostart.Switch {
 // Stop is systemctl's, systemctl(1).
 func (sw unitSwitch) Stop() []string {
 	switch {
-	case sw.user != nil && sw.user.UID == os.Geteuid():
+	case sw.user != nil && !files.Privileged(): // who is not root has their own only
 		return []string{"systemctl", "--user", "stop", sw.name}
 	case sw.user != nil:
 		return []string{"systemctl", "--user", "--machine=" + sw.user.Name + "@.host", "stop", sw.name}
