@@ -251,7 +251,8 @@ func TestOutcomesThatCannotBeRead(t *testing.T) {
 	require.Error(t, err)
 }
 
-// While one holds a record, others read it and do not write; once it is released, they do, and nobody needs to close it.
+// While one holds a record, others read it and do not write; once it is released, they do, and nobody needs to close
+// it.
 func TestHoldAndRelease(t *testing.T) {
 	t.Parallel()
 	if runtime.GOOS == "darwin" {
