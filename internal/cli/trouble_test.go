@@ -479,7 +479,7 @@ func TestNotesBesideAReview(t *testing.T) {
 		}
 	}
 	require.GreaterOrEqual(t, len(handles), 160)
-	each := 6
+	each := 3
 	if draw.Long() {
 		each = 20
 	}
