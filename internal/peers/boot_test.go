@@ -66,7 +66,7 @@ ln -s /home/ines/.config/systemd/user/desk.target $H/systemd/user/default.target
 printf '[Unit]\nAfter=kelpline.service kelpline.timer\n[Service]\nType=oneshot\nExecStart=/opt/gullrock/there timer\n' > $L/there.service
 printf '[Timer]\nOnActiveSec=1s\nAccuracySec=1ms\n[Install]\nWantedBy=timers.target\n' > $L/there.timer
 ln -s /usr/lib/systemd/system/there.timer $S/timers.target.wants/
-printf '[Unit]\nAfter=index.service welcome.service desk.target xdg-desktop-autostart.target app-fogbell@autostart.service app-kelpline@autostart.service\n[Service]\nType=oneshot\nExecStart=/opt/gullrock/there user\n[Install]\nWantedBy=default.target\n' > $U/there-user.service
+printf '[Unit]\nAfter=index.service welcome.service desk.target xdg-desktop-autostart.target app-fogbell@autostart.service app-kelpline@autostart.service\n[Service]\nType=oneshot\nExecStart=/opt/gullrock/there user-%%u\n[Install]\nWantedBy=default.target\n' > $U/there-user.service
 ln -s /usr/lib/systemd/user/there-user.service $R/etc/systemd/user/default.target.wants/
 printf '@reboot root /opt/gullrock/there cron\n' > $R/etc/cron.d/there
 printf '[Desktop Entry]\nType=Application\nName=Fogbell Sync\nExec=/opt/gullrock/mark xdg-own\n' > $H/autostart/fogbell.desktop
@@ -105,10 +105,13 @@ func (b box) boot(t *testing.T, commands ...string) (marks []string, output stri
 		require.NoError(t, os.WriteFile(filepath.Join(b.root, "var/log", name), nil, 0o666))
 	}
 	// What starts by itself does so in its own time, on a busy machine late: so the script waits for entries that start
-	// behind the others of their kind and are never turned off, and then until nothing new has come for a while. The
-	// socket is knocked at, and the periodic scripts run as cron would run them.
+	// behind the others of their kind and are never turned off (those of ines, for root may have a manager too), and
+	// then until nothing new has come for a while. The socket is knocked at, and the periodic scripts run as cron would
+	// run them.
 	script := "if [ -e /opt/gullrock/there ]; then\n" +
-		"for k in $(seq 600); do [ \"$(sort -u /var/log/there | wc -l)\" -ge 3 ] && break; sleep 0.1; done\n" +
+		"for k in $(seq 3000); do [ \"$(sort -u /var/log/there | grep -cx 'timer\\|cron\\|user-ines')\" -ge 3 ] && " +
+		"break; " +
+		"sleep 0.1; done\n" +
 		"quiet=0; was=; while [ $quiet -lt 6 ]; do now=$(cat /var/log/started); " +
 		"[ \"$now\" = \"$was\" ] && quiet=$((quiet + 1)) || quiet=0; was=$now; sleep 0.1; done\n" +
 		"else sleep 1.5; fi\n" +
@@ -119,7 +122,7 @@ func (b box) boot(t *testing.T, commands ...string) (marks []string, output stri
 		"\n"
 	require.NoError(t, os.WriteFile(filepath.Join(b.root, "opt/gullrock/last"), []byte(script), 0o644))
 	os.Remove(filepath.Join(b.root, "opt/gullrock/marks"))
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
 	defer cancel()
 	out, err := exec.CommandContext(ctx, "systemd-nspawn", "-q", "-D", b.root, "--boot", "--register=no", "--keep-unit",
 		"--private-network").CombinedOutput()
