@@ -116,7 +116,9 @@ func (w Wine) Build(t testing.TB, what, name string) {
 func (w Wine) command(name string, args ...string) *exec.Cmd {
 	cmd := exec.Command(name, args...)
 	cmd.Dir = w.Prefix
-	cmd.Env = append(os.Environ(), "WINEPREFIX="+w.Prefix, "WINEDEBUG=-all", "DISPLAY=")
+	// Go's runtime suspends threads to have them give way. Wine stops the process for that, and on a busy machine it
+	// was seen to stay stopped for ever; so no thread is suspended here.
+	cmd.Env = append(os.Environ(), "WINEPREFIX="+w.Prefix, "WINEDEBUG=-all", "DISPLAY=", "GODEBUG=asyncpreemptoff=1")
 	cmd.Env = append(cmd.Env, w.Env...)
 	return cmd
 }
