@@ -448,6 +448,37 @@ func TestOneWriterAtATime(t *testing.T) {
 	p.OK(t, "snapshot")
 }
 
+// Changes of one machine at the same time wait for each other, and so do those that take them back: all are made, one
+// after the other, and nothing is left of them.
+func TestSeveralChangesAtOnce(t *testing.T) {
+	t.Parallel()
+	p := workshop(t)
+	p.OK(t, "snapshot")
+	before := testkit.Tree(t, p.Root)
+	p.Process = true
+	names := []string{"Fogbell Sync", "Tide Chart", "tidewatch.service", "kelpline-updater.timer", "~/.ssh/rc",
+		"fogbell-index.service"}
+	atOnce := func(args func(name string) []string) {
+		var all sync.WaitGroup
+		for _, name := range names {
+			all.Go(func() {
+				if r := p.Run(t, args(name)...); r.Code != 0 {
+					t.Errorf("%s: %s", name, r.Err)
+				}
+			})
+		}
+		all.Wait()
+	}
+	atOnce(func(name string) []string { return []string{"disable", name, "--yes"} })
+	history := p.OK(t, "history")
+	for _, name := range names {
+		require.Contains(t, history, "disable: "+name)
+	}
+	atOnce(func(string) []string { return []string{"undo", "--yes"} })
+	testkit.Same(t, timeless(before), timeless(testkit.Tree(t, p.Root)))
+	require.Contains(t, p.OK(t, "compare", "S1"), "nothing differs")
+}
+
 // Eight technicians write notes (twenty each in a long run) while a review of the machine is open and others look at
 // it: no note is lost, no command fails, and no list is without the note that was there from the beginning.
 func TestNotesBesideAReview(t *testing.T) {
