@@ -52,15 +52,14 @@ func TestWholeDesktops(t *testing.T) {
 			t.Logf("%d entries, %d shown: %s", len(all.Entries), len(shown), strings.Join(shown, ", "))
 			require.LessOrEqual(t, len(shown), mostShown, shown)
 			for _, e := range all.Entries {
-				for _, problem := range e.Problems {
-					require.Contains(t, []string{autostart.Ignored, autostart.TargetMissing}, problem, e.Name)
-				}
+				accused(t, kind, e)
 				if slices.Contains(e.Problems, autostart.TargetMissing) {
 					_, err := os.Stat(filepath.Join(root, e.Target.Path))
 					require.Error(t, err, "%s: %s", e.Name, e.Target.Path)
 					t.Logf("really missing: %s of %s", e.Target.Path, e.Name)
 				}
 			}
+			proposesNoHarm(t, p)
 			t.Logf("%d units of the system and %d for everyone judged by systemctl",
 				judgeUnits(t, p, "linux.systemd.system"), judgeUnits(t, p, "linux.systemd.user", "--global"))
 
