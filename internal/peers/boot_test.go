@@ -13,6 +13,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -124,8 +125,7 @@ func (b box) boot(t *testing.T, commands ...string) (marks []string, output stri
 	os.Remove(filepath.Join(b.root, "opt/gullrock/marks"))
 	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
 	defer cancel()
-	out, err := exec.CommandContext(ctx, "systemd-nspawn", "-q", "-D", b.root, "--boot", "--register=no", "--keep-unit",
-		"--private-network").CombinedOutput()
+	out, err := container(ctx, t, b.root).CombinedOutput()
 	require.NoError(t, err, string(out))
 	text, err := os.ReadFile(filepath.Join(b.root, "opt/gullrock/marks"))
 	require.NoError(t, err)
@@ -135,6 +135,25 @@ func (b box) boot(t *testing.T, commands ...string) (marks []string, output stri
 	require.NoError(t, err)
 	return marks, string(printed)
 }
+
+// container is the command that starts a system in a container with groups of processes of its own. With --keep-unit
+// alone all containers would have those of this process, and where systemd in one of them takes an empty one away, that
+// in another fails to start its unit there.
+func container(ctx context.Context, t *testing.T, root string, options ...string) *exec.Cmd {
+	t.Helper()
+	name := fmt.Sprintf("lockback-test-%d-%d", os.Getpid(), containers.Add(1))
+	const hierarchies = "/sys/fs/cgroup /sys/fs/cgroup/systemd /sys/fs/cgroup/unified"
+	t.Cleanup(func() {
+		exec.Command("sh", "-c", "for d in "+hierarchies+"; do find $d/"+name+
+			" -depth -type d -exec rmdir {} +; done").Run()
+	})
+	return exec.CommandContext(ctx, "sh", append([]string{"-c", "for d in " + hierarchies + "; do " +
+		"[ ! -e $d/cgroup.procs ] || { mkdir $d/$0 && echo $$ > $d/$0/cgroup.procs; } 2>/dev/null; done; " +
+		`exec systemd-nspawn "$@"`, name, "-q", "-D", root, "--boot", "--register=no", "--keep-unit",
+		"--private-network"}, options...)...)
+}
+
+var containers atomic.Int64
 
 // off switches off everything that leaves a mark, and nothing else.
 const off = "lockback disable 'command=/opt/gullrock/mark*' --yes && lockback disable rc.local gullrock --yes"

@@ -34,8 +34,7 @@ func insideInit(t *testing.T, root string, never []string) (lacks []string) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 	defer cancel()
-	nspawn := exec.CommandContext(ctx, "systemd-nspawn", "-q", "-D", root, "--boot", "--register=no", "--keep-unit",
-		"--private-network", "--hostname=container")
+	nspawn := container(ctx, t, root, "--hostname=container")
 	require.NoError(t, nspawn.Start())
 	defer func() {
 		testkit.Shell(t, fmt.Sprintf("pkill -KILL -P %d || true", nspawn.Process.Pid))

@@ -5,7 +5,6 @@ package peers
 import (
 	"context"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"testing"
@@ -55,8 +54,7 @@ func TestSysvinitInside(t *testing.T) {
 			") > /opt/gullrock/output 2>&1\nsync; poweroff -f\n"), 0o644))
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 		defer cancel()
-		printed, err := exec.CommandContext(ctx, "systemd-nspawn", "-q", "-D", root, "--boot", "--register=no",
-			"--keep-unit", "--private-network").CombinedOutput()
+		printed, err := container(ctx, t, root).CombinedOutput()
 		require.NoError(t, err, string(printed))
 		text, err := os.ReadFile(at("marks"))
 		require.NoError(t, err, string(printed))
