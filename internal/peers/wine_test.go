@@ -178,24 +178,29 @@ func TestRunningWindowsOfWine(t *testing.T) {
 	asFound := testkit.Export(t, bram)
 	w.OK(t, "wine", "sc", "create", "TideSvc", "binPath=", `C:\tide\svc.exe`, "start=", "auto", "DisplayName=",
 		"Tidewatch")
+	// It stays on: when it has started, the other has, or does not.
+	w.OK(t, "wine", "sc", "create", "TideThere", "binPath=", `C:\tide\svc.exe there`, "start=", "auto")
 	require.Eventually(t, func() bool { // the scheduler takes a moment to come up
 		return w.Run(t, "wine", "schtasks", "/create", "/tn", `\Kelpline\Update`, "/xml", `C:\task.xml`, "/f").Code == 0
 	}, 5*time.Minute, time.Second)
-	started := func() int {
+	started := func(want int) int {
 		w.Settle(t)
-		os.Remove(filepath.Join(w.Drive, "tide/started"))
+		mark, there := filepath.Join(w.Drive, "tide/started"), filepath.Join(w.Drive, "tide/there")
+		os.Remove(mark)
+		os.Remove(there)
 		w.Restart(t)
-		deadline := time.Now().Add(3 * time.Minute)
-		for {
-			b, err := os.ReadFile(filepath.Join(w.Drive, "tide/started"))
-			if n := strings.Count(string(b), "started"); err == nil && n > 0 || time.Now().After(deadline) {
-				os.Remove(filepath.Join(w.Drive, "tide/started"))
-				return n
-			}
-			time.Sleep(200 * time.Millisecond)
-		}
+		require.Eventually(t, func() bool {
+			b, _ := os.ReadFile(mark)
+			_, err := os.Stat(there)
+			return err == nil && strings.Count(string(b), "started") >= want
+		}, 5*time.Minute, 200*time.Millisecond)
+		time.Sleep(2 * time.Second)
+		b, _ := os.ReadFile(mark)
+		os.Remove(mark)
+		os.Remove(there)
+		return strings.Count(string(b), "started")
 	}
-	require.Equal(t, 1, started(), "the service starts")
+	require.Equal(t, 1, started(1), "the service starts")
 	// A start of the prefix uses up what runs once, so that comes behind it.
 	w.OK(t, "wine", "reg", "import", `C:\entries.reg`)
 
@@ -242,7 +247,7 @@ func TestRunningWindowsOfWine(t *testing.T) {
 			require.Equal(t, "disabled", find(byName, location, name).State, "%s %s", location, name)
 		}
 	}
-	require.Zero(t, started(), "the service stays off over a start of the prefix")
+	require.Zero(t, started(0), "the service stays off over a start of the prefix")
 
 	w.Lockback(t, "restore", "S1", "--yes")
 	w.Lockback(t, "compare", "S1")
@@ -250,7 +255,7 @@ func TestRunningWindowsOfWine(t *testing.T) {
 	require.Empty(t, testkit.Changed(registry, again))
 	require.Equal(t, asFound, testkit.Export(t, bram))
 	require.Empty(t, testkit.Differences(tree, treeAgain))
-	require.Equal(t, 1, started(), "the service starts again")
+	require.Equal(t, 1, started(1), "the service starts again")
 
 	// The other commands, as they are.
 	w.Lockback(t, "locations")

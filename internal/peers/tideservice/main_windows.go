@@ -12,7 +12,11 @@ type service struct{}
 
 // Execute notes the start and waits to be stopped.
 func (service) Execute(_ []string, requests <-chan svc.ChangeRequest, status chan<- svc.Status) (bool, uint32) {
-	if f, err := os.OpenFile(`C:\tide\started`, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644); err == nil {
+	mark := `C:\tide\started`
+	if len(os.Args) > 1 {
+		mark = `C:\tide\` + os.Args[1]
+	}
+	if f, err := os.OpenFile(mark, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644); err == nil {
 		f.WriteString("started\n")
 		f.Close()
 	}
