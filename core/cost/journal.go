@@ -41,10 +41,15 @@ func (c *Costs) fromJournal(m *machine.Reader) {
 // who signed in then: systemd writes down when it starts a unit, and when it has. What it started later, at noon by a
 // timer for example, is none of the start.
 func (c *Costs) startsFromJournal(m *machine.Reader) {
+	type unit struct {
+		uid  int // of whose manager; -1 of the system's
+		name string
+	}
+	type span struct{ began, ended time.Time }
 	type start struct {
 		last, done time.Time
-		began      map[string]time.Time // by the unit's name for [Costs.Of]
-		took       map[string][]time.Time
+		units      map[unit]*span
+		ended      bool // one of them did
 	}
 	all := map[string]*start{}
 	visit := func(e journal.Entry) {
@@ -57,7 +62,7 @@ func (c *Costs) startsFromJournal(m *machine.Reader) {
 			if len(all) == maxStarts {
 				return
 			}
-			s = &start{began: map[string]time.Time{}, took: map[string][]time.Time{}}
+			s = &start{units: map[unit]*span{}}
 			all[id] = s
 		}
 		if e.Time.After(s.last) {
@@ -68,13 +73,13 @@ func (c *Costs) startsFromJournal(m *machine.Reader) {
 			at = time.UnixMicro(us)
 		}
 		// Anybody may write such lines; which process did is the journal's own word.
-		key := ""
+		var key unit
 		switch {
 		case f["_PID"] == "1":
-			key = f["UNIT"]
-		case f["USER_UNIT"] != "" && f["_SYSTEMD_UNIT"] == "user@"+f["_UID"]+".service":
+			key = unit{-1, f["UNIT"]}
+		case f["_SYSTEMD_UNIT"] == "user@"+f["_UID"]+".service":
 			if uid, err := strconv.Atoi(f["_UID"]); err == nil {
-				key = UserUnit(uid, f["USER_UNIT"])
+				key = unit{uid, f["USER_UNIT"]}
 			}
 		}
 		switch f["MESSAGE_ID"] {
@@ -83,36 +88,35 @@ func (c *Costs) startsFromJournal(m *machine.Reader) {
 				s.done = at
 			}
 		case journal.UnitStarting:
-			if _, again := s.began[key]; key != "" && !again {
-				s.began[key] = at
+			if key.name != "" && s.units[key] == nil {
+				s.units[key] = &span{began: at}
 			}
 		default:
-			if began, ok := s.began[key]; ok && s.took[key] == nil && !at.Before(began) {
-				s.took[key] = []time.Time{began, at}
+			if u := s.units[key]; u != nil && u.ended.IsZero() && !at.Before(u.began) {
+				u.ended, s.ended = at, true
 			}
 		}
 	}
 	ReadJournals(m, time.Now(), []string{journal.UnitStarting, journal.UnitStarted, journal.UnitFailed,
 		journal.StartupFinished, journal.UserStartupFinished}, []string{"MESSAGE_ID", "UNIT", "USER_UNIT", "_PID",
-		"_UID",
-		"_BOOT_ID", "_SYSTEMD_UNIT", "_SOURCE_REALTIME_TIMESTAMP"}, visit)
+		"_UID", "_BOOT_ID", "_SYSTEMD_UNIT", "_SOURCE_REALTIME_TIMESTAMP"}, visit)
 	var last *start
 	for _, s := range all {
-		if len(s.took) > 0 && (last == nil || s.last.After(last.last)) {
+		if s.ended && (last == nil || s.last.After(last.last)) {
 			last = s
 		}
 	}
 	if last == nil {
 		return
 	}
-	for key, times := range last.took {
-		took := times[1].Sub(times[0]).Milliseconds()
-		var uid int
-		var unit string
-		if n, _ := fmt.Sscanf(key, "unit of user %d %s", &uid, &unit); n == 2 {
-			c.addUserStart(uid, unit, took)
-		} else if last.done.IsZero() || !times[0].After(last.done) {
-			c.started[key] = took
+	for key, u := range last.units {
+		took := u.ended.Sub(u.began).Milliseconds()
+		switch {
+		case u.ended.IsZero():
+		case key.uid >= 0:
+			c.addUserStart(key.uid, key.name, took)
+		case last.done.IsZero() || !u.began.After(last.done):
+			c.started[key.name] = took
 		}
 	}
 	c.startedBasis = StartLog
@@ -128,7 +132,7 @@ const StartLog = "systemd's log of the last start"
 // written to, and, where nothing of the kind stands in it, the last one before it. systemd begins
 // a new file when one has grown large, and calls the old one after the time at which it began.
 func ReadJournal(m *machine.Reader, messages, fields []string, visit func(journal.Entry)) {
-	folder := logFolder(m)
+	folder := m.LogFolder()
 	if folder == "" {
 		return
 	}
@@ -154,15 +158,6 @@ func ReadJournal(m *machine.Reader, messages, fields []string, visit func(journa
 	}
 }
 
-// logFolder is where the machine's logs are kept that outlive a restart, systemd-journald.service(8); empty if its
-// id cannot be a folder's name.
-func logFolder(m *machine.Reader) string {
-	if m.ID == "" || strings.ContainsAny(m.ID, "/\x00") {
-		return ""
-	}
-	return path.Join("/var/log/journal", m.ID)
-}
-
 // How many logs are read at most.
 const (
 	maxPresent = 64
@@ -172,7 +167,7 @@ const (
 // ReadJournals reads the logs of the system and of the users' own programs and service managers: the present ones, and
 // the last of those that were closed after a time.
 func ReadJournals(m *machine.Reader, since time.Time, messages, fields []string, visit func(journal.Entry)) {
-	folder := logFolder(m)
+	folder := m.LogFolder()
 	if folder == "" {
 		return
 	}

@@ -12,6 +12,7 @@ import (
 
 	systemd "github.com/coreos/go-systemd/v22/dbus"
 	"github.com/godbus/dbus/v5"
+	"github.com/shirou/gopsutil/v4/process"
 
 	"lockback/core/autostart"
 	"lockback/core/machine"
@@ -99,26 +100,17 @@ func groupNow(dir string) autostart.Cost {
 		filepath.WalkDir(dir, func(file string, d os.DirEntry, err error) error {
 			if err == nil && d.Name() == "cgroup.procs" {
 				processes, _ := os.ReadFile(file)
-				for id := range strings.FieldsSeq(string(processes)) {
-					used.MemoryKB += resident(id)
+				for text := range strings.FieldsSeq(string(processes)) {
+					id, _ := strconv.ParseInt(text, 10, 32)
+					if memory, err := (&process.Process{Pid: int32(id)}).MemoryInfo(); err == nil {
+						used.MemoryKB += int64(memory.RSS / 1024)
+					}
 				}
 			}
 			return nil
 		})
 	}
 	return used
-}
-
-// resident is the memory that a process holds, VmRSS of proc_pid_status(5), in units of 1,024 bytes.
-func resident(id string) int64 {
-	b, _ := os.ReadFile("/proc/" + id + "/status")
-	for line := range strings.Lines(string(b)) {
-		if rest, ok := strings.CutPrefix(line, "VmRSS:"); ok {
-			n, _ := strconv.ParseInt(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(rest), "kB")), 10, 64)
-			return n
-		}
-	}
-	return 0
 }
 
 // startTimes tells how many milliseconds units took that a manager started before its own start was done: until they

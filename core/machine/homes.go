@@ -113,13 +113,22 @@ func (m *Machine) MissingHomes() []MissingHome {
 // mountPoints are the folders below the root that fstab(5) mounts something at, the deepest first.
 func (m *Machine) mountPoints() []string {
 	var all []string
-	for line := range strings.Lines(m.smallFile("/etc/fstab")) {
-		f := strings.Fields(line)
-		if len(f) > 1 && !strings.HasPrefix(f[0], "#") && path.IsAbs(f[1]) && f[1] != "/" {
+	for _, f := range m.fstab() {
+		if path.IsAbs(f[1]) && f[1] != "/" {
 			all = append(all, path.Clean(f[1]))
 		}
 	}
 	slices.SortFunc(all, func(a, b string) int { return cmp.Compare(len(b), len(a)) })
+	return all
+}
+
+// fstab are the fields of the lines of fstab(5): what is mounted first, and where behind it.
+func (m *Machine) fstab() (all [][]string) {
+	for line := range strings.Lines(m.smallFile("/etc/fstab")) {
+		if f := strings.Fields(line); len(f) > 1 && !strings.HasPrefix(f[0], "#") {
+			all = append(all, f)
+		}
+	}
 	return all
 }
 

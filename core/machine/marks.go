@@ -3,6 +3,7 @@ package machine
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -69,6 +70,19 @@ func (m *Machine) Marks() []Mark {
 	return all
 }
 
+// SystemID is the system's own id, of one by which a record knows a machine.
+func SystemID(id string) string {
+	system, _, _ := strings.Cut(id, cloneMark)
+	return system
+}
+
+// CloneID is the id by which a record knows the machine with that number, from 2, among those whose systems have one
+// id.
+func CloneID(systemID string, number int) string { return fmt.Sprint(systemID, cloneMark, number) }
+
+// cloneMark stands in no system's id.
+const cloneMark = "~"
+
 // ShortName is a host name as it is compared: the first label, in small letters.
 func ShortName(name string) string {
 	short, _, _ := strings.Cut(strings.ToLower(strings.TrimSpace(name)), ".")
@@ -77,9 +91,9 @@ func ShortName(name string) string {
 
 // rootUUID is the UUID by which /etc/fstab mounts the root; empty where it names it otherwise.
 func (m *Machine) rootUUID() string {
-	for line := range strings.Lines(m.smallFile("/etc/fstab")) {
-		if f := strings.Fields(line); len(f) > 1 && f[1] == "/" && strings.HasPrefix(f[0], "UUID=") {
-			return strings.ToLower(strings.Trim(strings.TrimPrefix(f[0], "UUID="), `"`))
+	for _, f := range m.fstab() {
+		if uuid, ok := strings.CutPrefix(f[0], "UUID="); ok && f[1] == "/" {
+			return strings.ToLower(strings.Trim(uuid, `"`))
 		}
 	}
 	return ""

@@ -51,3 +51,12 @@ func TestMarks(t *testing.T) {
 		require.Equal(t, want, kinds(disk)[machine.HardwareMark], value)
 	}
 }
+
+// The record calls the second machine of an image otherwise; its system keeps its logs where its own id says.
+func TestCloneHasItsSystemsLogs(t *testing.T) {
+	t.Parallel()
+	m := machine.Machine{ID: machine.CloneID("0123456789abcdef0123456789abcdef", 2), OS: "linux"}
+	require.Equal(t, "/var/log/journal/0123456789abcdef0123456789abcdef", m.Reader(nil).LogFolder())
+	m.ID = "../etc"
+	require.Empty(t, m.Reader(nil).LogFolder())
+}

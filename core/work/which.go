@@ -31,16 +31,24 @@ func (d Doubt) Words() string {
 		names = append(names, cmp.Or(autostart.Text(i.Name), "a machine without a name"))
 	}
 	var differs []string
-	for _, kind := range d.Differs {
-		differs = append(differs, markWords[kind])
+	for _, row := range markWords {
+		if slices.Contains(d.Differs, row.kind) {
+			differs = append(differs, row.words)
+		}
 	}
 	return fmt.Sprintf("the record knows the id of this machine as %s, %s", strings.Join(names, " and as "),
 		strings.Join(differs, ", "))
 }
 
-var markWords = map[machine.MarkKind]string{machine.HardwareMark: "on other hardware",
-	machine.DiskMark: "on another disk", machine.HostKeyMark: "with another ssh host key",
-	machine.AccountsMark: "with other accounts", machine.NameMark: "under another name"}
+// markWords word how a machine differs, in the order in which that is told.
+var markWords = []struct {
+	kind  machine.MarkKind
+	words string
+}{
+	{machine.NameMark, "under another name"}, {machine.HardwareMark, "on other hardware"},
+	{machine.DiskMark, "on another disk"}, {machine.HostKeyMark, "with another ssh host key"},
+	{machine.AccountsMark, "with other accounts"},
+}
 
 // recognise tells the machine from others that were made from the same image, and gives it the id that the record knows
 // it by. In doubt, the person is asked once, and the record keeps the answer; with looks alone nobody is asked, and the
@@ -89,7 +97,7 @@ func (d *Desk) recognise(m *machine.Machine, record *store.Store, access store.A
 	if len(known) == 0 {
 		return keep()
 	}
-	next := fmt.Sprintf("%s~%d", m.ID, len(known)+1)
+	next := nextID(m.ID, known)
 	which := d.Which
 	switch {
 	case which != "":
@@ -116,6 +124,16 @@ func (d *Desk) recognise(m *machine.Machine, record *store.Store, access store.A
 	return keep()
 }
 
+// nextID is the id of one more machine whose system has an id. A record that was carried can lack the first.
+func nextID(systemID string, known []store.Identity) string {
+	for n := len(known) + 1; ; n++ {
+		id := machine.CloneID(systemID, n)
+		if !slices.ContainsFunc(known, func(i store.Identity) bool { return i.ID == id }) {
+			return id
+		}
+	}
+}
+
 // answer is the id that an answer means.
 func (d Doubt) answer(which, next string) (string, error) {
 	named := slices.IndexFunc(d.Known, func(i store.Identity) bool { return strings.EqualFold(i.Name, which) })
@@ -140,29 +158,22 @@ func compareMarks(known store.Identity, marks []machine.Mark) (agree int, differ
 	if !slices.ContainsFunc(has, func(k machine.Mark) bool { return k.Kind == machine.NameMark }) {
 		has = append(has, machine.Mark{Kind: machine.NameMark, Value: machine.ShortName(known.Name)})
 	}
-	kinds := map[machine.MarkKind]bool{}
-	for _, mark := range marks {
-		same := slices.Contains(has, mark)
-		if old, seen := kinds[mark.Kind]; same || !seen {
-			kinds[mark.Kind] = old || same
-		}
-	}
-	for kind, same := range kinds {
+	for _, row := range markWords {
+		ours, theirs := ofKind(marks, row.kind), ofKind(has, row.kind)
 		switch {
-		case same && kind == machine.HardwareMark:
+		case len(ours) == 0 || len(theirs) == 0:
+		case !slices.ContainsFunc(ours, func(m machine.Mark) bool { return slices.Contains(theirs, m) }):
+			differs = append(differs, row.kind)
+		case row.kind == machine.HardwareMark:
 			return len(marks), nil
-		case same:
+		default:
 			agree++
-		case slices.ContainsFunc(has, func(k machine.Mark) bool { return k.Kind == kind && k.Value != "" }):
-			differs = append(differs, kind)
 		}
 	}
-	slices.SortFunc(differs, func(a, b machine.MarkKind) int {
-		return slices.Index(markOrder, a) - slices.Index(markOrder, b)
-	})
 	return agree, differs
 }
 
-// markOrder is the order in which differences are told.
-var markOrder = []machine.MarkKind{machine.NameMark, machine.HardwareMark, machine.DiskMark, machine.HostKeyMark,
-	machine.AccountsMark}
+// ofKind are the marks of a kind that say something.
+func ofKind(marks []machine.Mark, kind machine.MarkKind) []machine.Mark {
+	return slices.DeleteFunc(slices.Clone(marks), func(m machine.Mark) bool { return m.Kind != kind || m.Value == "" })
+}

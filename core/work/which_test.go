@@ -55,6 +55,8 @@ func TestDoubtIsAnswered(t *testing.T) {
 		require.NoError(t, err, answer)
 		require.Equal(t, want, id, answer)
 	}
+	require.Equal(t, "7~3", nextID("7", d.Known))
+	require.Equal(t, "7~3", nextID("7", d.Known[1:]), "a record that was carried lacks the first")
 	_, err := d.answer("yes", "7~3")
 	require.ErrorContains(t, err, `"yes" is none that fits`)
 	d.best = -1

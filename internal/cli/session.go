@@ -80,8 +80,10 @@ func (a *app) desk() *work.Desk {
 // askWhich asks which of several machines with one id is at hand.
 func (a *app) askWhich(d work.Doubt) (string, error) {
 	names := ""
-	for _, i := range d.Known[min(1, len(d.Known)):] {
-		names += "/" + autostart.Text(i.Name)
+	if len(d.Known) > 1 {
+		for _, i := range d.Known {
+			names += "/" + autostart.Text(i.Name)
+		}
 	}
 	which := a.answer(fmt.Sprintf("%s. Is it the same computer, or another one that was made from the same image? "+
 		"[same%s/other]", strings.ToUpper(d.Words()[:1])+d.Words()[1:], names))

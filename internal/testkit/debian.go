@@ -43,10 +43,8 @@ var roots = map[string]struct {
 // folder LOCKBACK_PEERS_CACHE or below the user's cache folder.
 func Debian(t testing.TB, kind string) string {
 	t.Helper()
-	NeedRoot(t, "a real Debian system")
-	Need(t, "debootstrap", "apt-get", "chroot")
-	root := filepath.Join(t.TempDir(), kind)
-	Copy(t, debianOriginal(t, kind), root)
+	original, root := DebianToRead(t, kind), filepath.Join(t.TempDir(), kind)
+	Copy(t, original, root)
 	return root
 }
 

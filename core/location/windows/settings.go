@@ -412,7 +412,7 @@ func readWMI(s *location.Survey) {
 	defer file.Close()
 	s.Found()
 	var bindings []cimstore.Binding
-	texts := map[string][]string{} // of consumers, by their class
+	consumers := map[string]cimstore.Consumer{} // several of one name are versions of one, some maybe deleted
 	const window = 1 << 20
 	buf := make([]byte, window+cimstore.Overlap)
 	for at := int64(0); at < size; at += window {
@@ -427,8 +427,8 @@ func readWMI(s *location.Survey) {
 			}
 		}
 		for _, c := range cimstore.Consumers(buf[:n]) {
-			if len(texts) < maxSubscriptions {
-				texts[consumerKey(c.Class, c.Texts)] = c.Texts
+			if len(consumers) < maxSubscriptions {
+				consumers[c.Class+"\x00"+strings.Join(c.Texts, "\x00")] = c
 			}
 		}
 	}
@@ -442,7 +442,7 @@ func readWMI(s *location.Survey) {
 			"machine"}
 		key := strings.ToLower(item.Command + "\x00" + b.Filter)
 		if !item.Shipped {
-			describeConsumer(item, b, texts)
+			describeConsumer(item, b, consumers)
 		}
 		s.Add(key, item)
 	}
@@ -454,22 +454,17 @@ const maxSubscriptions = 1000
 // maxConsumerText is how many bytes of a consumer's texts are told: a script can be long.
 const maxConsumerText = 16 << 10
 
-// consumerKey tells consumers apart. Several of one name are versions of one, of which some may be deleted.
-func consumerKey(class string, texts []string) string {
-	return class + "\x00" + strings.Join(texts, "\x00")
-}
-
 // describeConsumer gives an item what its consumer runs. Which of its texts is the command cannot be told, so none of
 // them vouches for what runs.
-func describeConsumer(item *location.Item, b cimstore.Binding, texts map[string][]string) {
+func describeConsumer(item *location.Item, b cimstore.Binding, consumers map[string]cimstore.Consumer) {
 	item.Unsure = true
 	var runs []string
-	for _, key := range slices.Sorted(maps.Keys(texts)) {
-		class, _, _ := strings.Cut(key, "\x00")
-		if !strings.EqualFold(class, b.Class) || !slices.Contains(texts[key], b.Consumer) {
+	for _, key := range slices.Sorted(maps.Keys(consumers)) {
+		c := consumers[key]
+		if !strings.EqualFold(c.Class, b.Class) || !slices.Contains(c.Texts, b.Consumer) {
 			continue
 		}
-		for _, text := range texts[key] {
+		for _, text := range c.Texts {
 			if text = strings.TrimSpace(text); text != b.Consumer && text != "" && !slices.Contains(runs, text) {
 				runs = append(runs, text)
 			}

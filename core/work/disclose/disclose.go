@@ -38,7 +38,7 @@ func Words(e *autostart.Entry, m *machine.Machine, more ...string) []string {
 // namesMachine reports whether a text has the name of the machine in it, or its id.
 func namesMachine(text string, m *machine.Machine) bool {
 	text = strings.ToLower(text)
-	return slices.ContainsFunc([]string{m.Name, m.ID}, func(word string) bool {
+	return slices.ContainsFunc([]string{m.Name, machine.SystemID(m.ID)}, func(word string) bool {
 		return len(word) > 3 && strings.Contains(text, strings.ToLower(word))
 	})
 }
