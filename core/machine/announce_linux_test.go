@@ -2,6 +2,7 @@ package machine_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
@@ -18,7 +19,7 @@ import (
 // What a service manager says about an entry counts, not only what the files say.
 func TestManagersOwnWord(t *testing.T) {
 	t.Parallel()
-	const uid = 61234
+	uid := 1<<20 + rand.IntN(1<<30) // other runs of this test make folders for their users
 	ines := func() *machine.Machine {
 		return &machine.Machine{Live: true, OS: "linux", Users: []account.User{{Name: "ines", UID: uid,
 			Home: "/home/ines"}}}
@@ -27,10 +28,12 @@ func TestManagersOwnWord(t *testing.T) {
 	require.NoError(t, ask("enabled"), "nobody runs that could be asked")
 
 	dir := fmt.Sprintf("/run/user/%d", uid)
-	if err := os.MkdirAll(filepath.Join(dir, "systemd"), 0o700); err != nil {
+	os.Mkdir(filepath.Dir(dir), 0o755)
+	if err := os.Mkdir(dir, 0o700); err != nil {
 		t.Skip("a service manager's socket needs root: ", err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "systemd"), 0o700))
 	listener, err := net.Listen("unix", filepath.Join(dir, "systemd/private"))
 	require.NoError(t, err)
 	t.Cleanup(func() { listener.Close() })
