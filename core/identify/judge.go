@@ -49,7 +49,8 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 	trusted := true // with nothing to prove it by, its name protects it
 	if book.HasPackages {
 		proof := prove(book, item, decided, catalogue.Of(m.OS))
-		item.OSPart = proof.base || proof.delivered && proof.official && (part || proof.nothing)
+		needed := item.Kind() == location.InitService && needOf(item) != ""
+		item.OSPart = proof.base || proof.delivered && proof.official && (part || needed || proof.nothing)
 		if part && (!proof.owned || proof.foreign) {
 			item.Problems = appendNew(item.Problems, autostart.Impostor)
 		}

@@ -232,6 +232,11 @@ func impostor(m *machine.Reader, book *program.Book, item *location.Item) bool {
 	if !slices.Contains(strings.Fields(known.names), path.Base(file)) {
 		return false
 	}
+	// The script of a service bears the service's name wherever an init system keeps its scripts.
+	if book.File(item.Target.Path).Official() || item.Kind() == location.InitService &&
+		item.Target.Path == item.Source.Path {
+		return false
+	}
 	folders := strings.Fields(known.folders)
 	if store := stores[m.OSRelease()["ID"]]; store != "" {
 		folders = append(folders, store)

@@ -1,6 +1,10 @@
 package program
 
 import (
+	"path"
+	"slices"
+	"strings"
+
 	"lockback/core/autostart"
 	"lockback/core/format/apkdb"
 	"lockback/core/machine"
@@ -11,7 +15,8 @@ import (
 var apkInstalled = []string{"/usr/lib/apk/db/installed", "/lib/apk/db/installed"}
 
 // apkPackages tells which package of apk delivered the files, and whether they still are as it
-// delivered them. Part of the system is what the package "alpine-base" consists of.
+// delivered them. Part of the system is what the package "alpine-base" consists of, and what a desktop
+// session that can be chosen needs.
 func apkPackages(m *machine.Reader, programs []*File) {
 	for _, name := range apkInstalled {
 		content, err := m.ReadFile(name, maxStatus)
@@ -25,16 +30,17 @@ func apkPackages(m *machine.Reader, programs []*File) {
 		}
 		merged := mergedFolders(m)
 		wanted := merged.wanted(programs)
-		set := dependencies{}
+		set := apkNeeds{}
 		var owners []apkdb.Package
-		for p := range apkdb.Packages(string(content),
-			func(file string) bool { return wanted[merged.key(file)] != nil }) {
-			set.add(p.Name, p.Depends, nil)
+		for p := range apkdb.Packages(string(content), func(file string) bool {
+			return wanted[merged.key(file)] != nil || slices.Contains(desktopFolders, path.Dir(file))
+		}) {
+			set.add(p)
 			if len(p.Files) > 0 {
 				owners = append(owners, p)
 			}
 		}
-		base := set.closure([]string{"alpine-base"})
+		base := set.base()
 		found := map[*File]delivery{}
 		for _, p := range owners {
 			e := Evidence{Basis: autostart.ByPackage, Source: "package " + p.Name + " (apk)", Package: p.Name,
@@ -54,5 +60,60 @@ func apkPackages(m *machine.Reader, programs []*File) {
 			}
 		})
 		return
+	}
+}
+
+// apkNeeds are which packages need which, and which come by themselves with which.
+type apkNeeds struct {
+	needs     dependencies
+	installIf map[string][]string
+	seeds     []string
+}
+
+func (n *apkNeeds) add(p apkdb.Package) {
+	// The names have a version behind them, or a repository: "apk-tools=2.14.4-r0", "cmd:apk=2.14.4-r0", "so:libz.so.1=1".
+	plain := func(words []string) []string {
+		all := make([]string, 0, len(words))
+		for _, word := range words {
+			if k := strings.IndexAny(word, "<>=~@"); k > 0 {
+				word = word[:k]
+			}
+			if !strings.HasPrefix(word, "!") { // what it cannot be installed with
+				all = append(all, word)
+			}
+		}
+		return all
+	}
+	if n.needs.needs == nil {
+		n.needs = dependencies{needs: map[string][]string{}, provided: map[string][]string{}}
+		n.installIf = map[string][]string{}
+	}
+	n.needs.needs[p.Name] = plain(p.Depends)
+	for _, offer := range plain(p.Provides) {
+		n.needs.provided[offer] = append(n.needs.provided[offer], p.Name)
+	}
+	if len(p.InstallIf) > 0 {
+		n.installIf[p.Name] = plain(p.InstallIf)
+	}
+	if p.Name == "alpine-base" ||
+		slices.ContainsFunc(p.Files, func(f apkdb.File) bool { return slices.Contains(desktopFolders, path.Dir(f.Path)) }) {
+		n.seeds = append(n.seeds, p.Name)
+	}
+}
+
+// base are the packages of the base, and those that come by themselves with them.
+func (n *apkNeeds) base() map[string]bool {
+	seeds := slices.Clone(n.seeds)
+	for {
+		base := n.needs.closure(seeds)
+		grown := false
+		for name, with := range n.installIf {
+			if !base[name] && !slices.ContainsFunc(with, func(other string) bool { return !base[other] }) {
+				seeds, grown = append(seeds, name), true
+			}
+		}
+		if !grown {
+			return base
+		}
 	}
 }

@@ -1,6 +1,7 @@
 package program
 
 import (
+	"errors"
 	"path"
 	"slices"
 	"strings"
@@ -52,15 +53,26 @@ func rpmIn(m *machine.Reader, name string, files []*File) error {
 		}
 	}
 	names = append(names, rpmCore...)
+	for _, dir := range desktopFolders {
+		entries, _ := m.ReadDir(dir)
+		for _, e := range entries {
+			names = append(names, e.Name())
+		}
+	}
 	slices.Sort(names)
 	names = slices.Compact(names)
 	vendors := map[string]bool{} // of packages that certainly are the distribution's
+	seeds := append(protectedByDNF(m), environmentOfDNF(m)...)
 	found := map[*File]delivery{}
 	err = db.Having(names, func(p *rpmdb.Package) {
 		for _, base := range names {
 			for _, owned := range p.Files(base) {
-				if slices.Contains(rpmCore, base) && slices.Contains(rpmCoreFiles, owned.Path) && p.Vendor != "" {
+				core := slices.Contains(rpmCore, base) && slices.Contains(rpmCoreFiles, owned.Path)
+				if core && p.Vendor != "" {
 					vendors[p.Vendor] = true
+				}
+				if slices.Contains(desktopFolders, path.Dir(owned.Path)) {
+					seeds = append(seeds, p.Name)
 				}
 				for _, f := range wanted[merged.key(owned.Path)] {
 					// A link may belong to one package, and what it leads to, to another.
@@ -73,6 +85,7 @@ func rpmIn(m *machine.Reader, name string, files []*File) error {
 			}
 		}
 	})
+	base, baseErr := rpmBase(db, merged, seeds)
 	name = m.OSRelease()["NAME"]
 	sharedOut(files, func(f *File) {
 		d, ok := found[f]
@@ -82,10 +95,11 @@ func rpmIn(m *machine.Reader, name string, files []*File) error {
 		if d.evidence.Official = vendors[d.vendor]; d.evidence.Official && name != "" {
 			d.evidence.Maker = name
 		}
+		d.evidence.System = d.evidence.Official && base[d.evidence.Package]
 		d.evidence.Foreign = len(vendors) > 0 && !d.evidence.Official
 		f.compare(d, merged)
 	})
-	return err
+	return errors.Join(err, baseErr)
 }
 
 func rpmEvidence(p *rpmdb.Package) Evidence {

@@ -208,33 +208,131 @@ func TestPackagesOfRpm(t *testing.T) {
 		"tide gauge\nLicense: none\nVendor: Tidewatch Instruments\nBuildArch: noarch\n"+
 		"%description\ntide\n%install\n"+install.String()+"%files\n"+list.String()), 0o644))
 	testkit.Shell(t, fmt.Sprintf("rpmbuild --define '_topdir %s' --define '_rpmdir %s' -bb %s", dir, dir, spec))
-	// this rpm writes the first alone, and reads the others
-	for _, kind := range []struct{ name, backend, convert string }{
-		{"SQLite", "sqlite", ""},
-		// the header stands on pages of its own
-		{"Berkeley DB", "bdb_ro", "db_load -f %s %s"},
-		{"Berkeley DB, large pages", "bdb_ro", "db_load -c db_pagesize=65536 -f %s %s"}, // in the item itself
-		{"Berkeley DB, the other order", "bdb_ro", "db_load -c db_lorder=4321 -f %s %s"},
-	} {
+	for _, kind := range rpmDatabases {
 		t.Run(kind.name, func(t *testing.T) {
 			root := smallLinux(t)
 			testkit.Shell(t, fmt.Sprintf("rpm --root %s --dbpath /usr/lib/sysimage/rpm --initdb && rpm --root %s "+
 				"--dbpath /usr/lib/sysimage/rpm -i --nodeps --ignorearch %s/noarch/tidewatch-1.18-2.noarch.rpm", root,
 				root, dir))
-			if kind.convert != "" {
-				testkit.Need(t, "db_load")
-				database := filepath.Join(root, "usr/lib/sysimage/rpm")
-				dump := filepath.Join(t.TempDir(), "dump")
-				require.NoError(t, os.WriteFile(dump, berkeleyDump(t, filepath.Join(database, "rpmdb.sqlite")), 0o644))
-				require.NoError(t, os.RemoveAll(database))
-				require.NoError(t, os.MkdirAll(database, 0o755))
-				testkit.Shell(t, fmt.Sprintf(kind.convert, dump, filepath.Join(database, "Packages")))
-			}
+			kind.make(t, root)
 			judgePackage(t, root, "Tidewatch Instruments", "1.18-2")
 			out, _ := exec.Command("rpm", "--root", root, "--dbpath", "/usr/lib/sysimage/rpm", "--define",
 				"_db_backend "+kind.backend, "-Va").Output()
 			require.Regexp(t, regexp.MustCompile(`(?m)^..5.* /usr/bin/report$`), string(out))
 		})
+	}
+}
+
+// rpmDatabase is a kind of database; this rpm writes the first alone, and reads the others.
+type rpmDatabase struct{ name, backend, convert string }
+
+var rpmDatabases = []rpmDatabase{
+	{"SQLite", "sqlite", ""},
+	// the header stands on pages of its own
+	{"Berkeley DB", "bdb_ro", "db_load -f %s %s"},
+	{"Berkeley DB, large pages", "bdb_ro", "db_load -c db_pagesize=65536 -f %s %s"}, // in the item itself
+	{"Berkeley DB, the other order", "bdb_ro", "db_load -c db_lorder=4321 -f %s %s"},
+}
+
+// make makes the kind of database of the one that rpm wrote.
+func (k rpmDatabase) make(t *testing.T, root string) {
+	t.Helper()
+	if k.convert == "" {
+		return
+	}
+	testkit.Need(t, "db_load")
+	database := filepath.Join(root, "usr/lib/sysimage/rpm")
+	dump := filepath.Join(t.TempDir(), "dump")
+	require.NoError(t, os.WriteFile(dump, berkeleyDump(t, filepath.Join(database, "rpmdb.sqlite")), 0o644))
+	require.NoError(t, os.RemoveAll(database))
+	require.NoError(t, os.MkdirAll(database, 0o755))
+	testkit.Shell(t, fmt.Sprintf(k.convert, dump, filepath.Join(database, "Packages")))
+}
+
+// basePackages are a shell, an office of a group of an environment, a gauge whose file the office needs, tables that the
+// gauge needs by what they provide, a stranger who provides the same, and a game of a group beside the environment.
+var basePackages = []struct{ name, vendor, more string }{
+	{"bash", "Gullrock", ""}, {"office", "Gullrock", "Requires: /usr/bin/gauge\n"},
+	{"gauge", "Gullrock", "Requires: tide-tables >= 2\n"},
+	{"tables", "Gullrock", "Provides: tide-tables = 2\n"},
+	{"game", "Gullrock", ""}, {"stranger", "Others", "Provides: tide-tables = 2\n"},
+}
+
+// makeBase makes these packages, each with a service, and a repository with the groups.
+func makeBase(t *testing.T, dir string) {
+	t.Helper()
+	spec := "Name: fresh\nVersion: 1\nRelease: 1\nSummary: all\nLicense: none\nBuildArch: noarch\nAutoReqProv: no\n" +
+		"%description\nall\n%install\nmkdir -p %{buildroot}/usr/bin %{buildroot}/usr/lib/systemd/system\n"
+	for _, p := range basePackages {
+		spec += fmt.Sprintf("cp -p /bin/true %%{buildroot}/usr/bin/%[1]s\nprintf '[Service]\\nExecStart=/usr/bin/%[1]s\\n' "+
+			"> %%{buildroot}/usr/lib/systemd/system/%[1]s.service\n", p.name)
+	}
+	for _, p := range basePackages {
+		spec += fmt.Sprintf("%%package -n %[1]s\nSummary: %[1]s\nVendor: %s\n%sAutoReqProv: no\n%%description -n "+
+			"%[1]s\n%[1]s\n%%files -n %[1]s\n/usr/bin/%[1]s\n/usr/lib/systemd/system/%[1]s.service\n", p.name, p.vendor, p.more)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "fresh.spec"), []byte(spec), 0o644))
+	group := func(id, name string) string {
+		return "<group><id>" + id + "</id><name>" + id + "</name><packagelist><packagereq type=\"mandatory\">" + name +
+			"</packagereq></packagelist></group>\n"
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "comps.xml"), []byte("<comps>\n"+group("desk", "office")+
+		group("play", "game")+"<environment><id>museum</id><name>museum</name><grouplist><groupid>desk</groupid>"+
+		"</grouplist></environment>\n</comps>\n"), 0o644))
+	testkit.Shell(t, fmt.Sprintf("cd %s && rpmbuild --define '_topdir %s' --define '_rpmdir %s/repo' --define "+
+		"'_binaries_in_noarch_packages_terminate_build 0' --define 'debug_package %%{nil}' --define "+
+		"'__os_install_post %%{nil}' -bb fresh.spec && cp comps.xml repo/ && createrepo_c -q -g comps.xml repo", dir, dir,
+		dir))
+}
+
+// TestBaseOfRpm looks at an environment that dnf itself installed: its packages, and what these need, are the base.
+func TestBaseOfRpm(t *testing.T) {
+	t.Parallel()
+	testkit.NeedRoot(t, "installing packages with dnf")
+	testkit.Need(t, "rpm", "rpmbuild", "dnf", "createrepo_c")
+	dir := t.TempDir()
+	makeBase(t, dir)
+	original := smallLinux(t)
+	testkit.Shell(t, fmt.Sprintf("dnf -q -y --installroot=%[1]s --releasever=1 --setopt=reposdir=%[2]s/none "+
+		"--repofrompath=t,file://%[2]s/repo --repo=t --nogpgcheck group install museum play && dnf -q -y --installroot=%[1]s "+
+		"--releasever=1 --setopt=reposdir=%[2]s/none --repofrompath=t,file://%[2]s/repo --repo=t --nogpgcheck install bash tables "+
+		"stranger && mkdir -p %[1]s/usr/lib/sysimage && db=$(find %[1]s -name rpmdb.sqlite) && mv $(dirname $db) "+
+		"%[1]s/usr/lib/sysimage/rpm", original, dir))
+	const target = "usr/lib/systemd/system/default.target"
+	require.NoError(t, os.WriteFile(filepath.Join(original, target), []byte("[Unit]\nWants=bash.service office.service "+
+		"gauge.service tables.service game.service stranger.service\n"), 0o644))
+	const history, dnf5 = "var/lib/dnf/history.sqlite", "usr/lib/sysimage/libdnf5/"
+	whole := map[string]bool{"bash": true, "office": true, "gauge": true, "tables": true, "game": false, "stranger": false}
+	none := map[string]bool{"bash": true, "office": false, "gauge": false, "tables": false, "game": false, "stranger": false}
+	for _, kind := range rpmDatabases {
+		for _, c := range []struct {
+			name  string
+			files map[string]string
+			want  map[string]bool
+		}{
+			{"history", nil, whole},
+			{"dnf 5", map[string]string{history: "", dnf5 + "environments.toml": "version = \"1.0\"\n[environments.museum]\n" +
+				"groups = [\"desk\"]\n", dnf5 + "groups.toml": "version = \"1.0\"\n[groups.desk]\npackages = [\"office\"]\n" +
+				"package_types = [\"mandatory\"]\n[groups.play]\npackages = [\"game\"]\nuserinstalled = true\n"}, whole},
+			{"protected", map[string]string{history: "", "etc/dnf/protected.d/office.conf": "# the desk\noffice\n"}, whole},
+			{"damaged", map[string]string{history: "SQLite format 3\x00", dnf5 + "environments.toml": "[["}, none},
+		} {
+			t.Run(kind.name+", "+c.name, func(t *testing.T) {
+				root := filepath.Join(t.TempDir(), "root")
+				testkit.Shell(t, "cp -a "+original+" "+root)
+				kind.make(t, root)
+				for name, text := range c.files {
+					require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
+					require.NoError(t, os.RemoveAll(filepath.Join(root, name+"-wal")))
+					require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
+				}
+				p := testkit.Program{Root: root, Store: filepath.Join(t.TempDir(), "record.db")}
+				_, entries := p.List(t, "--all")
+				for name, want := range c.want {
+					require.Equal(t, want, entries[name+".service"].OSPart, name)
+				}
+			})
+		}
 	}
 }
 

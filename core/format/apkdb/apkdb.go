@@ -19,8 +19,10 @@ import (
 // Package is an installed package.
 type Package struct {
 	Name, Version, Description, Maintainer string
-	Depends                                []string
-	Files                                  []File
+	Depends, Provides                      []string
+	// InstallIf are packages with which this one comes by itself, once all of them are there; none: it does not.
+	InstallIf []string
+	Files     []File
 }
 
 // File is a file of a package. SHA1 is that of its content, in hexadecimal; empty if there is
@@ -62,6 +64,10 @@ func Packages(content string, wanted func(path string) bool) iter.Seq[Package] {
 				p.Maintainer = value
 			case "D":
 				p.Depends = strings.Fields(value)
+			case "p":
+				p.Provides = strings.Fields(value)
+			case "i":
+				p.InstallIf = strings.Fields(value)
 			case "F":
 				folder = "/" + strings.Trim(value, "/")
 			case "R":

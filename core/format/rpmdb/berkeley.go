@@ -40,14 +40,13 @@ func openBerkeley(r io.ReaderAt, size int64, head []byte) (Database, bool) {
 		if page < 512 || page > 1<<16 || page&(page-1) != 0 {
 			return nil, false
 		}
-		return berkeleyDatabase{r, size, order, page}, true
+		return walked{berkeleyDatabase{r, size, order, page}}, true
 	}
 	return nil, false
 }
 
-// Having reads all headers, page after page.
-func (d berkeleyDatabase) Having(names []string, visit func(*Package)) error {
-	wanted := setOf(names)
+// headers reads page after page.
+func (d berkeleyDatabase) headers(visit func(header []byte)) error {
 	until := time.Now().Add(maxTime)
 	page := make([]byte, d.pageSize)
 	for at := d.pageSize; at+d.pageSize <= d.size; at += d.pageSize {
@@ -80,7 +79,7 @@ func (d berkeleyDatabase) Having(names []string, visit func(*Package)) error {
 				continue // a key: the number of a package
 			}
 			if value := d.value(item); value != nil {
-				visitHaving(value, wanted, visit)
+				visit(value)
 			}
 		}
 	}

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"time"
 
 	"lockback/core/format/sqlitefile"
@@ -19,10 +21,40 @@ const (
 // ErrKind means that a file is not one of the supported databases.
 var ErrKind = errors.New("not a database of rpm that is read")
 
-// Database finds packages by the last elements of their files' paths.
+// Database finds packages by the last elements of their files' paths, and knows which of them need which.
 type Database interface {
 	// Having visits the packages that have a file of one of these names, each once.
 	Having(names []string, visit func(*Package)) error
+	// Needs visits every package.
+	Needs(visit func(Needs)) error
+}
+
+// Needs is what a package offers to others, its own name included, and what it needs of them. Versions are left out.
+// A need is the name of a package, of something that packages provide, or the path of a file.
+type Needs struct {
+	Package            string
+	Provides, Requires []string
+}
+
+// walker is a database of which every header is read: its indexes are files of their own that may be out of date.
+type walker interface {
+	headers(visit func(header []byte)) error
+}
+
+// walked answers from all headers.
+type walked struct{ walker }
+
+func (w walked) Having(names []string, visit func(*Package)) error {
+	wanted := setOf(names)
+	return w.headers(func(header []byte) { visitHaving(header, wanted, visit) })
+}
+
+func (w walked) Needs(visit func(Needs)) error {
+	return w.headers(func(header []byte) {
+		if p, err := Parse(header); err == nil {
+			visit(Needs{p.Name, p.provides, p.requires})
+		}
+	})
 }
 
 // Open tells which kind of database a file is.
@@ -35,7 +67,7 @@ func Open(r io.ReaderAt, size int64) (Database, error) {
 	case string(head[:16]) == sqlitefile.Magic:
 		return sqliteDatabase{r, size}, nil
 	case string(head[:4]) == "RpmP":
-		return ownDatabase{r, size, head}, nil
+		return walked{ownDatabase{r, size, head}}, nil
 	}
 	if d, ok := openBerkeley(r, size, head); ok {
 		return d, nil
@@ -88,6 +120,49 @@ func (d sqliteDatabase) Having(names []string, visit func(*Package)) error {
 	return nil
 }
 
+// maxNeeds is how many needs of all packages are read: a large system has 100,000.
+const maxNeeds = 1 << 20
+
+// Needs asks the indexes of names, which are smaller than the headers by far.
+func (d sqliteDatabase) Needs(visit func(Needs)) error {
+	db, err := sqlitefile.Open(d.r, d.size)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrKind, err)
+	}
+	defer db.Close()
+	if err := db.Tables("Name", "Providename", "Requirename"); err != nil {
+		return fmt.Errorf("%w: %w", ErrKind, err)
+	}
+	all := map[int64]*Needs{}
+	for _, index := range []struct {
+		table string
+		add   func(*Needs, string)
+	}{
+		{"Name", func(n *Needs, name string) { n.Package = name }},
+		{"Providename", func(n *Needs, name string) { n.Provides = append(n.Provides, name) }},
+		{"Requirename", func(n *Needs, name string) { n.Requires = append(n.Requires, name) }},
+	} {
+		rows, err := db.Rows(`SELECT hnum, key FROM `+index.table+` LIMIT ?`, int64(maxNeeds))
+		if err != nil {
+			return err
+		}
+		for _, row := range rows {
+			number, _ := row[0].(int64)
+			name, _ := row[1].(string)
+			if all[number] == nil {
+				all[number] = &Needs{}
+			}
+			index.add(all[number], name)
+		}
+	}
+	for _, number := range slices.Sorted(maps.Keys(all)) {
+		if n := all[number]; n.Package != "" {
+			visit(*n)
+		}
+	}
+	return nil
+}
+
 // ownDatabase is Packages.db of rpm's own kind, lib/backend/ndb/rpmpkg.c: a table of slots, each
 // with the place of a package's header in blocks of 16 bytes.
 type ownDatabase struct {
@@ -104,13 +179,11 @@ const (
 	maxPages  = 4096 // of slots: a million packages
 )
 
-// Having reads all headers: the index of names is a file of its own that may be out of date.
-func (d ownDatabase) Having(names []string, visit func(*Package)) error {
+func (d ownDatabase) headers(visit func(header []byte)) error {
 	pages := binary.LittleEndian.Uint32(d.head[12:])
 	if pages == 0 || pages > maxPages {
 		return ErrKind
 	}
-	wanted := setOf(names)
 	slots := make([]byte, int(pages)*pageSize)
 	if n, _ := d.r.ReadAt(slots, 0); n < len(slots) {
 		return fmt.Errorf("%w: it is cut off", ErrKind)
@@ -136,7 +209,7 @@ func (d ownDatabase) Having(names []string, visit func(*Package)) error {
 		if 16+length > count {
 			continue
 		}
-		visitHaving(blob[16:][:length], wanted, visit)
+		visit(blob[16:][:length])
 	}
 	return nil
 }

@@ -37,6 +37,8 @@ const (
 	tagPackager   = 1015
 	tagDigests    = 1035
 	tagFlags      = 1037
+	tagProvides   = 1047
+	tagRequires   = 1049
 	tagDirIndexes = 1116
 	tagBaseNames  = 1117
 	tagDirNames   = 1118
@@ -50,6 +52,7 @@ type Package struct {
 	// Algorithm is the digest of its files: "md5" or "sha256"; empty if it is another.
 	Algorithm string
 
+	provides, requires      []string
 	names, folders, digests []string
 	folderOf                []uint32
 	flags                   []uint32
@@ -101,6 +104,7 @@ func Parse(b []byte) (*Package, error) {
 	p := &Package{Name: h.text(tagName), Version: h.text(tagVersion), Release: h.text(tagRelease),
 		Summary: h.text(tagSummary), Vendor: h.text(tagVendor), Packager: h.text(tagPackager),
 		names: h.texts(tagBaseNames), folders: h.texts(tagDirNames), digests: h.texts(tagDigests),
+		provides: h.texts(tagProvides), requires: h.texts(tagRequires),
 		folderOf: h.numbers(tagDirIndexes), flags: h.numbers(tagFlags)}
 	if p.Name == "" {
 		return nil, ErrHeader
