@@ -71,7 +71,8 @@ type apkNeeds struct {
 }
 
 func (n *apkNeeds) add(p apkdb.Package) {
-	// The names have a version behind them, or a repository: "apk-tools=2.14.4-r0", "cmd:apk=2.14.4-r0", "so:libz.so.1=1".
+	// The names have a version behind them, or a repository: "apk-tools=2.14.4-r0", "cmd:apk=2.14.4-r0",
+	// "so:libz.so.1=1".
 	plain := func(words []string) []string {
 		all := make([]string, 0, len(words))
 		for _, word := range words {
@@ -96,7 +97,10 @@ func (n *apkNeeds) add(p apkdb.Package) {
 		n.installIf[p.Name] = plain(p.InstallIf)
 	}
 	if p.Name == "alpine-base" ||
-		slices.ContainsFunc(p.Files, func(f apkdb.File) bool { return slices.Contains(desktopFolders, path.Dir(f.Path)) }) {
+		slices.ContainsFunc(p.Files, func(f apkdb.File) bool {
+			return slices.Contains(desktopFolders,
+				path.Dir(f.Path))
+		}) {
 		n.seeds = append(n.seeds, p.Name)
 	}
 }

@@ -51,7 +51,8 @@ func readFresh(t *testing.T, kind string) *fresh {
 		switch word {
 		case "", "#":
 		case "os":
-			f.release = strings.ReplaceAll(strings.ReplaceAll(rest, `" `, "\"\n"), "ID="+kind+" ", "ID="+kind+"\n") + "\n"
+			f.release = strings.ReplaceAll(strings.ReplaceAll(rest, `" `, "\"\n"), "ID="+kind+" ", "ID="+kind+"\n") +
+				"\n"
 		case "maker":
 			f.maker = rest
 		case "package":
@@ -106,7 +107,8 @@ func (f *fresh) line(t *testing.T, into map[string]freshFile, word string, field
 		dir := map[string]string{"dbus": "system-services/", "session": "services/"}[word]
 		plain("/usr/share/dbus-1/"+dir+name+".service", "[D-BUS Service]\nName="+name+"\nExec="+program+"\nUser=root\n")
 	case "autostart":
-		plain("/etc/xdg/autostart/"+name+".desktop", "[Desktop Entry]\nType=Application\nName="+name+"\nExec="+program+"\n")
+		plain("/etc/xdg/autostart/"+name+".desktop", "[Desktop Entry]\nType=Application\nName="+name+"\nExec="+program+
+			"\n")
 	case "rc":
 		into["/etc/init.d/"+name] = freshFile{text: "#!/sbin/openrc-run\ncommand=\"" + program + "\"\n", mode: 0o755}
 		if len(fields) > 1 && fields[1] != "exec" {
@@ -310,7 +312,8 @@ func TestFreshSystemsOfOthers(t *testing.T) {
 				testkit.NeedRoot(t, "installing packages")
 				testkit.Need(t, tools...)
 			}
-			p := testkit.Program{Root: readFresh(t, kind).build(t, kind), Store: filepath.Join(t.TempDir(), "record.db")}
+			p := testkit.Program{Root: readFresh(t, kind).build(t, kind), Store: filepath.Join(t.TempDir(),
+				"record.db")}
 			all, entries := p.List(t, "--all")
 			for _, e := range all.Entries {
 				accused(t, kind, e)

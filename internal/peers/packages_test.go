@@ -249,8 +249,8 @@ func (k rpmDatabase) make(t *testing.T, root string) {
 	testkit.Shell(t, fmt.Sprintf(k.convert, dump, filepath.Join(database, "Packages")))
 }
 
-// basePackages are a shell, an office of a group of an environment, a gauge whose file the office needs, tables that the
-// gauge needs by what they provide, a stranger who provides the same, and a game of a group beside the environment.
+// basePackages are a shell, an office of a group of an environment, a gauge whose file the office needs, tables that
+// the gauge needs by what they provide, a stranger who provides the same, and a game of a group beside the environment.
 var basePackages = []struct{ name, vendor, more string }{
 	{"bash", "Gullrock", ""}, {"office", "Gullrock", "Requires: /usr/bin/gauge\n"},
 	{"gauge", "Gullrock", "Requires: tide-tables >= 2\n"},
@@ -264,12 +264,14 @@ func makeBase(t *testing.T, dir string) {
 	spec := "Name: fresh\nVersion: 1\nRelease: 1\nSummary: all\nLicense: none\nBuildArch: noarch\nAutoReqProv: no\n" +
 		"%description\nall\n%install\nmkdir -p %{buildroot}/usr/bin %{buildroot}/usr/lib/systemd/system\n"
 	for _, p := range basePackages {
-		spec += fmt.Sprintf("cp -p /bin/true %%{buildroot}/usr/bin/%[1]s\nprintf '[Service]\\nExecStart=/usr/bin/%[1]s\\n' "+
+		spec += fmt.Sprintf("cp -p /bin/true %%{buildroot}/usr/bin/%[1]s\nprintf "+
+			"'[Service]\\nExecStart=/usr/bin/%[1]s\\n' "+
 			"> %%{buildroot}/usr/lib/systemd/system/%[1]s.service\n", p.name)
 	}
 	for _, p := range basePackages {
 		spec += fmt.Sprintf("%%package -n %[1]s\nSummary: %[1]s\nVendor: %s\n%sAutoReqProv: no\n%%description -n "+
-			"%[1]s\n%[1]s\n%%files -n %[1]s\n/usr/bin/%[1]s\n/usr/lib/systemd/system/%[1]s.service\n", p.name, p.vendor, p.more)
+			"%[1]s\n%[1]s\n%%files -n %[1]s\n/usr/bin/%[1]s\n/usr/lib/systemd/system/%[1]s.service\n", p.name, p.vendor,
+			p.more)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "fresh.spec"), []byte(spec), 0o644))
 	group := func(id, name string) string {
@@ -281,7 +283,8 @@ func makeBase(t *testing.T, dir string) {
 		"</grouplist></environment>\n</comps>\n"), 0o644))
 	testkit.Shell(t, fmt.Sprintf("cd %s && rpmbuild --define '_topdir %s' --define '_rpmdir %s/repo' --define "+
 		"'_binaries_in_noarch_packages_terminate_build 0' --define 'debug_package %%{nil}' --define "+
-		"'__os_install_post %%{nil}' -bb fresh.spec && cp comps.xml repo/ && createrepo_c -q -g comps.xml repo", dir, dir,
+		"'__os_install_post %%{nil}' -bb fresh.spec && cp comps.xml repo/ && createrepo_c -q -g comps.xml repo", dir,
+		dir,
 		dir))
 }
 
@@ -294,16 +297,21 @@ func TestBaseOfRpm(t *testing.T) {
 	makeBase(t, dir)
 	original := smallLinux(t)
 	testkit.Shell(t, fmt.Sprintf("dnf -q -y --installroot=%[1]s --releasever=1 --setopt=reposdir=%[2]s/none "+
-		"--repofrompath=t,file://%[2]s/repo --repo=t --nogpgcheck group install museum play && dnf -q -y --installroot=%[1]s "+
-		"--releasever=1 --setopt=reposdir=%[2]s/none --repofrompath=t,file://%[2]s/repo --repo=t --nogpgcheck install bash tables "+
+		"--repofrompath=t,file://%[2]s/repo --repo=t --nogpgcheck group install museum play && dnf -q -y "+
+		"--installroot=%[1]s "+
+		"--releasever=1 --setopt=reposdir=%[2]s/none --repofrompath=t,file://%[2]s/repo --repo=t --nogpgcheck "+
+		"install bash tables "+
 		"stranger && mkdir -p %[1]s/usr/lib/sysimage && db=$(find %[1]s -name rpmdb.sqlite) && mv $(dirname $db) "+
 		"%[1]s/usr/lib/sysimage/rpm", original, dir))
 	const target = "usr/lib/systemd/system/default.target"
-	require.NoError(t, os.WriteFile(filepath.Join(original, target), []byte("[Unit]\nWants=bash.service office.service "+
-		"gauge.service tables.service game.service stranger.service\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(original, target),
+		[]byte("[Unit]\nWants=bash.service office.service "+
+			"gauge.service tables.service game.service stranger.service\n"), 0o644))
 	const history, dnf5 = "var/lib/dnf/history.sqlite", "usr/lib/sysimage/libdnf5/"
-	whole := map[string]bool{"bash": true, "office": true, "gauge": true, "tables": true, "game": false, "stranger": false}
-	none := map[string]bool{"bash": true, "office": false, "gauge": false, "tables": false, "game": false, "stranger": false}
+	whole := map[string]bool{"bash": true, "office": true, "gauge": true, "tables": true, "game": false,
+		"stranger": false}
+	none := map[string]bool{"bash": true, "office": false, "gauge": false, "tables": false, "game": false,
+		"stranger": false}
 	for _, kind := range rpmDatabases {
 		for _, c := range []struct {
 			name  string
@@ -311,10 +319,14 @@ func TestBaseOfRpm(t *testing.T) {
 			want  map[string]bool
 		}{
 			{"history", nil, whole},
-			{"dnf 5", map[string]string{history: "", dnf5 + "environments.toml": "version = \"1.0\"\n[environments.museum]\n" +
-				"groups = [\"desk\"]\n", dnf5 + "groups.toml": "version = \"1.0\"\n[groups.desk]\npackages = [\"office\"]\n" +
-				"package_types = [\"mandatory\"]\n[groups.play]\npackages = [\"game\"]\nuserinstalled = true\n"}, whole},
-			{"protected", map[string]string{history: "", "etc/dnf/protected.d/office.conf": "# the desk\noffice\n"}, whole},
+			{"dnf 5", map[string]string{history: "",
+				dnf5 + "environments.toml": "version = \"1.0\"\n[environments.museum]\n" +
+					"groups = [\"desk\"]\n",
+				dnf5 + "groups.toml": "version = \"1.0\"\n[groups.desk]\npackages = [\"office\"]\n" +
+					"package_types = [\"mandatory\"]\n[groups.play]\npackages = [\"game\"]\nuserinstalled = true\n"},
+				whole},
+			{"protected", map[string]string{history: "", "etc/dnf/protected.d/office.conf": "# the desk\noffice\n"},
+				whole},
 			{"damaged", map[string]string{history: "SQLite format 3\x00", dnf5 + "environments.toml": "[["}, none},
 		} {
 			t.Run(kind.name+", "+c.name, func(t *testing.T) {
