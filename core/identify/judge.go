@@ -3,11 +3,13 @@ package identify
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"lockback/core/autostart"
 	"lockback/core/catalogue"
 	"lockback/core/location"
 	"lockback/core/machine"
+	"lockback/core/machine/mac"
 	"lockback/core/program"
 )
 
@@ -73,6 +75,10 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 			}
 		}
 	}
+	if item.OSPart && item.Kind() == location.PeriodicScript && newerThanSystem(m, item.Source.Path) {
+		item.OSPart = false
+		item.Problems = appendNew(item.Problems, autostart.NotDefault)
+	}
 	if item.OSPart && item.OSBasis == "" {
 		item.OSBasis = autostart.ByName
 		if basis := book.File(item.Target.Path).Vouched(); basis != "" {
@@ -104,6 +110,17 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 			{Kind: autostart.FactOwnSetting, Value: row.Setting, Basis: basis}}
 	})
 	return subject
+}
+
+// newerThanSystem reports whether a file of macOS that no signature proves was written after its release was made, which
+// the file with the release's name tells: then somebody else wrote it. Times that were set back are believed.
+func newerThanSystem(m *machine.Reader, file string) bool {
+	system, err := m.Stat(mac.VersionFile)
+	if err != nil {
+		return false
+	}
+	info, err := m.Stat(file)
+	return err == nil && info.ModTime().After(system.ModTime().Add(24*time.Hour))
 }
 
 // turnedOff reports whether somebody turned an entry off that protects the machine. Of a unit that is merely not

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -240,6 +241,26 @@ func TestArchiveMac(t *testing.T) {
 
 // One entry of a shared database comes back, and the others stay as they are; what
 // came since and was turned off stays off.
+// A periodic script of macOS that somebody wrote since its release was made is shown.
+func TestPeriodicScriptsOfOthers(t *testing.T) {
+	t.Parallel()
+	p := archive(t)
+	made := time.Date(2023, 9, 1, 0, 0, 0, 0, time.UTC)
+	at := func(name string, when time.Time) {
+		require.NoError(t, os.Chtimes(filepath.Join(p.Root, name), when, when))
+	}
+	const script = "private/etc/periodic/daily/110.clean-tmps"
+	at("System/Library/CoreServices/SystemVersion.plist", made)
+	at(script, made.Add(23*time.Hour)) // files of one release are made within a day
+	_, entries := p.List(t, "--all")
+	require.True(t, entries["110.clean-tmps"].OSPart)
+	require.Empty(t, entries["110.clean-tmps"].Problems)
+	at(script, made.AddDate(0, 1, 0))
+	_, entries = p.List(t, "--all")
+	require.False(t, entries["110.clean-tmps"].OSPart)
+	require.Equal(t, []string{"not-default"}, entries["110.clean-tmps"].Problems)
+}
+
 func TestRestoreFromASharedDatabase(t *testing.T) {
 	t.Parallel()
 	p := archive(t)
