@@ -112,7 +112,7 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 	return subject
 }
 
-// newerThanSystem reports whether a file of macOS that no signature proves was written after its release was made, which
+// newerThanSystem reports whether a file of macOS that no signature proves was written after its release was made, as
 // the file with the release's name tells: then somebody else wrote it. Times that were set back are believed.
 func newerThanSystem(m *machine.Reader, file string) bool {
 	system, err := m.Stat(mac.VersionFile)

@@ -188,9 +188,11 @@ func (w Wine) List(t testing.TB, args ...string) map[string]Entry {
 	return byName
 }
 
-// Files that Wine rewrites at each start: volatile keys, and the names of its screens.
+// What Wine writes by itself: volatile keys, the devices that it finds and the names of its screens at each start, and
+// the settings of its debugger where any program of its own ended badly.
 var (
-	wineVolatile = regexp.MustCompile(`(?i)\\(Control\\ServiceCurrent|Hardware|Volatile Environment)(\\|\]|$)`)
+	wineVolatile = regexp.MustCompile(`(?i)\\(Control\\ServiceCurrent|Control\\DeviceClasses|CurrentControlSet\\Enum|` +
+		`Hardware|Volatile Environment|Software\\Wine\\WineDbg)(\\|\]|$)`)
 	wineScreen   = regexp.MustCompile(`(?i)(Control\\+Video\\+)\{[0-9a-f-]*\}`)
 	wineDate     = regexp.MustCompile(`^"DriverDateData"`)
 )
