@@ -1,6 +1,7 @@
 package change
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -12,9 +13,60 @@ import (
 	"lockback/core/snapshot"
 )
 
-// Undo plans to take a change back. Artifacts that were changed since are a
-// conflict; what cannot be read or made again is left out and named.
-func (e *Engine) Undo(c Change) (Plan, error) {
+// Undo plans to take a change back, and fails with [ErrConflict] where something else changed an artifact since. What
+// cannot be read or made again is left out and named.
+func (e *Engine) Undo(c Change) (Plan, error) { return e.undo(c, nil) }
+
+// UndoStanding plans to take back all of a change that still stands as the change left it. An entry of which something
+// else changed an artifact since is left out as a whole, and named; where that is all of it, it fails with
+// [ErrConflict].
+func (e *Engine) UndoStanding(c Change) (Plan, error) {
+	others := map[string]string{} // entries that something else changed since, and how they are
+	for _, s := range c.Steps {
+		current, err := e.Machine.Image(s.Artifact)
+		if err != nil || e.Machine.Same(s.Artifact, current, s.Before) || e.Machine.Same(s.Artifact, current, s.After) {
+			continue
+		}
+		for _, h := range s.Handles {
+			others[h] = fmt.Sprintf("%s is now %s", autostart.Text(s.Artifact.String()), current)
+		}
+	}
+	plan, err := e.undo(c, others)
+	var left []LeftOut
+	for _, h := range slices.Sorted(maps.Keys(others)) {
+		l := LeftOut{Handle: h, Err: errors.New("something else changed it since: " + others[h])}
+		if was := plan.expect(h).Entry; was != nil {
+			l.Name = was.Name
+		}
+		left = append(left, l)
+	}
+	plan.LeftOut = append(plan.LeftOut, left...)
+	switch {
+	case len(left) == 0 || err != nil && !errors.Is(err, ErrNothing):
+	case len(plan.Steps) == 0:
+		return plan, fmt.Errorf("%w: something else changed all of %s since; lockback restore S%d%s brings back "+
+			"how it was "+
+			"before", ErrConflict, c.Name(), c.Snapshot, only(left))
+	default:
+		plan.Undoes = 0 // the rest stays to be undone
+		plan.Warnings = append(plan.Warnings,
+			fmt.Sprintf("something else changed the rest of %s since; lockback restore "+
+				"S%d%s brings back how that was before", c.Name(), c.Snapshot, only(left)))
+	}
+	return plan, err
+}
+
+// only are the options of restore for some entries.
+func only(left []LeftOut) string {
+	var words strings.Builder
+	for _, l := range left {
+		words.WriteString(" --only " + l.Handle)
+	}
+	return words.String()
+}
+
+// undo plans to take a change back, but for the steps of some entries. Nil: all of it or nothing.
+func (e *Engine) undo(c Change, but map[string]string) (Plan, error) {
 	plan := Plan{Kind: Undo, Undoes: c.ID, expect: e.asBefore(c)}
 	d := e.newDraft()
 	var conflicts []string
@@ -25,6 +77,9 @@ func (e *Engine) Undo(c Change) (Plan, error) {
 	}
 	gone := map[artifact.Artifact]bool{} // what the plan removes
 	for _, s := range slices.Backward(c.Steps) {
+		if slices.ContainsFunc(s.Handles, func(h string) bool { return but[h] != "" }) {
+			continue
+		}
 		current, err := d.Image(s.Artifact)
 		same := err == nil && e.Machine.Same(s.Artifact, current, s.After)
 		switch {

@@ -505,6 +505,8 @@ func TestCulpritDisturbed(t *testing.T) {
 	p.Fails(t, 2, "nothing was done", "culprit", "start") // nobody to ask
 	p.OK(t, "culprit", "start", "--yes")
 	p.Fails(t, 2, "a search for a culprit is under way", "culprit", "start", "--yes")
+	p.Fails(t, 2, "takes back its rounds", "undo", "--yes")
+	require.Contains(t, p.Run(t, "restore", "S1", "--dry-run").Err, "a search for a culprit is under way")
 	require.Contains(t, p.Run(t, "check").Out, "A search for a culprit is under way")
 	// Nothing was restarted: the answer says nothing.
 	started(t, p, startNote(2, "reboot", time.Now().Add(-time.Hour)))

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"os/signal"
+	"regexp"
 	"runtime"
 	"runtime/debug"
 	"slices"
@@ -49,9 +50,11 @@ type Streams struct {
 	In    io.Reader
 	Out   io.Writer
 	Err   io.Writer
-	Width int  // of the terminal that Out is; 0 if it is not a terminal
-	Ask   bool // In is a terminal, so questions can be asked
-	Color bool
+	Width int // of the terminal that Out is; 0 if it is not a terminal
+	// Height is how many lines that terminal has; 0: nothing is shown page by page.
+	Height int
+	Ask    bool // In is a terminal, so questions can be asked
+	Color  bool
 	// Watch says that the process is this program's own: Ctrl-C ends it with a line that says
 	// what was done.
 	Watch bool
@@ -69,6 +72,9 @@ func Standard() Streams {
 	s := Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Ask: term.IsTerminal(int(os.Stdin.Fd()))}
 	if term.IsTerminal(int(os.Stdout.Fd())) {
 		s.Width, s.Color = cmp.Or(widthOf(os.Stdout), 80), os.Getenv("TERM") != "dumb" && consoleColors()
+		if _, lines, err := term.GetSize(int(os.Stdout.Fd())); err == nil && os.Getenv("TERM") != "dumb" {
+			s.Height = max(lines, 0)
+		}
 	} else if w, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && w > 0 {
 		s.Width = max(w, minWidth)
 	} else if info, err := os.Stdout.Stat(); err == nil && info.Mode()&fs.ModeNamedPipe != 0 {
@@ -105,13 +111,16 @@ type app struct {
 	root, store, format string
 	noColor             bool
 	verbose, quiet      bool
+	noPager             bool
 	search              string // the address to look something up at, see settings
 	by                  string // who writes notes, see settings
 	which               string // of several machines with one id
 	yes, dryRun         bool
 	trial               string // how long changes are tried
 	guarded             bool
-	bench               *work.Desk // see desk
+	bench               *work.Desk     // see desk
+	flags               *pflag.FlagSet // the options of every command
+	suggested           *regexp.Regexp // commands in sentences, see hints
 	stopping            atomic.Pointer[stop]
 }
 
@@ -160,7 +169,7 @@ func Main(args []string, streams Streams) int {
 	code := exitCode(err)
 	var quiet exitError
 	if err != nil && !errors.As(err, &quiet) {
-		fmt.Fprintln(a.Err, "lockback: "+oneLine(err))
+		fmt.Fprintln(a.Err, "lockback: "+a.oneLine(err))
 	}
 	if out.err != nil && !errors.Is(err, out.err) {
 		fmt.Fprintln(a.Err, "lockback: the output could not be written: "+oneLine(out.err))
@@ -187,6 +196,9 @@ func (o *output) Write(b []byte) (int, error) {
 func oneLine(err error) string {
 	return view.Safe(strings.ReplaceAll(err.Error(), "\n", " "))
 }
+
+// oneLine makes an error safe for a terminal, and the commands in it whole.
+func (a *app) oneLine(err error) string { return a.whole(oneLine(err)) }
 
 func exitCode(err error) int {
 	var quiet exitError
@@ -268,6 +280,7 @@ func (a *app) command() *cobra.Command {
 	f.StringVar(&a.format, "format", "table", "table, json or csv")
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "no colours")
 	f.BoolVar(&a.verbose, "verbose", false, "say more: artifacts, and what they were and will be")
+	f.BoolVar(&a.noPager, "no-pager", false, "never page by page")
 	f.BoolVar(&a.quiet, "quiet", false, "no notes and no progress; errors and results only")
 	c.AddCommand(newListCommand(a), newShowCommand(a), newProductsCommand(a), newFiguresCommand(a),
 		newLocationsCommand(a), newDisableCommand(a), newEnableCommand(a), newAddCommand(a), newDelayCommand(a),
@@ -277,6 +290,11 @@ func (a *app) command() *cobra.Command {
 		newNoteCommand(a), newLookupCommand(a), newCatalogueCommand(a), newDemoCommand(a), newConfigCommand(a))
 	c.AddCommand(topicCommands()...)
 	c.SetHelpCommand(newHelpCommand(a))
+	var names []string
+	for _, sub := range c.Commands() {
+		names = append(names, sub.Name())
+	}
+	a.flags, a.suggested = f, suggestions(names)
 	c.SetOut(a.Out) // where completion writes to is settled when it is made
 	c.InitDefaultCompletionCmd()
 	for _, g := range groups {

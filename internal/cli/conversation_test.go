@@ -327,13 +327,13 @@ func TestListLayout(t *testing.T) {
 	mac := museum(t, "archive-mac")
 	require.NotContains(t, mac.OK(t, "list"), "not looked at yet")
 	require.Contains(t, out, "84 entries: 66 enabled, 18 disabled, 8 protected, 15 cannot be turned off here, 7 "+
-		"programs missing, 13 parts of the operating system are hidden (--all shows them)")
-	require.NotContains(t, p.OK(t, "list", "user=ines"), "parts of the operating system",
+		"programs missing, 13 parts of the system hidden (--all)")
+	require.NotContains(t, p.OK(t, "list", "user=ines"), "parts of the system",
 		"of these, --all shows no more")
 	require.Contains(t, p.OK(t, "list", "dbus", "--all"), "dbus.service")
 	list, _ := p.List(t, "stage=sign-in")
 	require.Equal(t, 1, list.LeftOut, "of these, and no others")
-	require.Contains(t, out, "\nAutostart folder of ines: 1 enabled, 1 disabled\n")
+	require.Contains(t, p.OK(t, "list", "--group", "place"), "\nAutostart folder of ines: 1 enabled, 1 disabled\n")
 	require.Contains(t, out, "updater.timer")
 	require.Contains(t, out, "2min after startup, again 20min after its last start")
 	require.Equal(t, "handle  name", strings.TrimSpace(regexp.MustCompile(`(?m)^handle +name$`).FindString(
@@ -344,11 +344,7 @@ func TestListLayout(t *testing.T) {
 	}
 	require.Equal(t, ".bashrc", names[3], "%q", names)
 	require.Contains(t, p.OK(t, "list", "--group", "maker"), "Maker not known")
-	require.NotContains(t, p.OK(t, "list", "--group", "stage"), "Autostart folder")
-	p.Env = []string{"COLUMNS=80"}
-	for line := range strings.Lines(p.OK(t, "list")) {
-		require.LessOrEqual(t, len([]rune(line)), 80, line)
-	}
+	firstScreens(t, p, mac, museum(t, "ticket-desk-pc"))
 	all := struct {
 		Locations []struct{ ID, Title, Status string }
 	}{}
@@ -365,6 +361,42 @@ func TestListLayout(t *testing.T) {
 	}
 	mac.JSON(t, &listed, "list")
 	require.Empty(t, listed.NotLookedAt)
+}
+
+// firstScreens looks at what lists of machines show on terminals.
+func firstScreens(t *testing.T, machines ...testkit.Program) {
+	t.Helper()
+	for _, p := range machines {
+		list, _ := p.List(t)
+		for columns, most := range map[int]int{80: 190, 142: 130} {
+			p.Env = []string{fmt.Sprintf("COLUMNS=%d", columns)}
+			out := p.OK(t, "list")
+			for line := range strings.Lines(strings.ReplaceAll(out, p.Root, "/mnt")) {
+				require.LessOrEqual(t, len([]rune(line)), columns, line)
+			}
+			// What is shown besides the entries is the same on any machine.
+			require.LessOrEqual(t, strings.Count(out, "\n")*100, most*max(len(list.Entries), 100), "%d", columns)
+			parts := regexp.MustCompile(`(?s)\n\nLook at these first\n(.*?)\n\n(?:Costs most\n.*?\n\n)?At startup, ` +
+				`before services\n(.*?)\n\n`).FindStringSubmatch(out)
+			require.NotNil(t, parts, out)
+			require.LessOrEqual(t, len(regexp.MustCompile(`(?m)^  [a-z2-7]{7}  `).FindAllString(parts[1], -1)), 10)
+			for _, e := range list.Entries {
+				if e.User == "" { // what all users have stands there once
+					require.Regexp(t, `(?m)^  `+e.Handle+`  o(n |ff)  \S`, parts[2])
+				}
+			}
+			first := strings.Fields(parts[1])[0]
+			which := "lockback --root " + p.Root + " --store " + p.Store
+			require.Contains(t, strings.Join(strings.Fields(out), " "), "next: "+which+" show "+first+" or: "+which+
+				" review")
+			p.OK(t, "show", first)
+			brief := p.OK(t, "list", "--brief")
+			require.Contains(t, brief, parts[1])
+			require.NotContains(t, brief, "At startup")
+			with := p.OK(t, "list", "--commands")
+			require.Greater(t, strings.Count(with, "\n"), strings.Count(out, "\n")+len(list.Entries)/2)
+		}
+	}
 }
 
 // Defaults come from a file, variables win over it, and options over both.
@@ -545,15 +577,18 @@ func inOwnPlace(t *testing.T, do func()) {
 func TestGolden(t *testing.T) {
 	t.Parallel()
 	for machine, commands := range map[string][][]string{
-		"workshop-box": {{"list", "for=ines"}, {"list", "stage=schedule,event"}, {"show", "kelpline-updater.timer"},
+		"workshop-box": {{"list", "--brief"}, {"list", "for=ines"}, {"list", "stage=schedule,event"},
+			{"show", "kelpline-updater.timer"},
 			{"snapshot", "-m", "as found"}, {"disable", "kelpline*.*", "Tide Chart", "updater", "--dry-run"},
 			{"disable", "kelpline*.*", "Tide Chart", "updater", "--yes", "-m", "updaters"}, {"compare", "S1"},
 			{"history"}, {"history", "C1"}, {"undo", "--dry-run"}, {"restore", "S1", "--only", "updater", "--yes"}},
-		"ticket-desk-pc": {{"list", "user=odile"}, {"list", "location=windows.services,windows.winlogon,windows.wmi"},
+		"ticket-desk-pc": {{"list", "--brief"}, {"list", "user=odile"},
+			{"list", "location=windows.services,windows.winlogon,windows.wmi"},
 			{"show", "name=tuner.exe"}, {"disable", "tuner.exe", "Kelpline Updater", "kupdate", "--dry-run"},
 			{"disable", "tuner.exe", "Kelpline Updater", "kupdate", "vidc.bell", "--yes"}, {"compare", "S1"},
 			{"history"}, {"undo", "--dry-run"}, {"restore", "S1", "--dry-run"}},
-		"archive-mac": {{"list", "for=mirela", "stage=sign-in"}, {"show", "name=com.apple.speedkeeper"},
+		"archive-mac": {{"list", "--brief"}, {"list", "for=mirela", "stage=sign-in"},
+			{"show", "name=com.apple.speedkeeper"},
 			{"disable", "org.kelpline.updater", "LoginHook", "--dry-run"}, {"disable", "org.kelpline.updater",
 				"LoginHook", "--yes"}, {"compare", "C1"}, {"history", "C1"}, {"undo", "--yes"}, {"restore", "S1",
 				"--only", "LoginHook", "--yes"}},

@@ -271,8 +271,26 @@ func TestConflicts(t *testing.T) {
 		p.OK(t, "disable", "Fogbell Sync", "tidewatch.service", "--yes")
 		meddle(p)
 		before := testkit.Tree(t, p.Root)
-		p.Fails(t, 5, "restore --only", "undo", "--yes")
+		p.Fails(t, 5, "changed since", "undo", "--all-or-nothing", "--yes")
 		testkit.Same(t, before, testkit.Tree(t, p.Root))
+		// What still stands is taken back, the rest is named, and so is the command that brings it back.
+		_, entries := p.List(t)
+		sync := entries["Fogbell Sync/ines"].Handle
+		r := p.Run(t, "undo", "--yes")
+		require.Equal(t, 1, r.Code)
+		require.Contains(t, r.Err, "left out: "+sync+"  Fogbell Sync: something else changed it since")
+		_, entries = p.List(t)
+		require.Equal(t, "enabled", entries["tidewatch.service"].State)
+		require.Equal(t, "disabled", entries["Fogbell Sync/ines"].State)
+		hint := regexp.MustCompile(`lockback (--root \S+ --store \S+ )restore (S\d+) --only (\S+)`).FindStringSubmatch(
+			r.Out + r.Err)
+		require.NotNil(t, hint, "%s%s", r.Out, r.Err)
+		require.Equal(t, sync, hint[3])
+		require.Equal(t, []string{"--root", p.Root, "--store", p.Store}, strings.Fields(hint[1]))
+		p.Fails(t, 5, "restore "+hint[2]+" --only "+sync, "undo", "C1", "--yes")
+		p.OK(t, "restore", hint[2], "--only", hint[3], "--yes")
+		_, entries = p.List(t)
+		require.Equal(t, "enabled", entries["Fogbell Sync/ines"].State)
 	})
 	t.Run("an entry vanished", func(t *testing.T) {
 		p := workshop(t)

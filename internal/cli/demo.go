@@ -29,7 +29,7 @@ this machine is touched.`,
 			run := func(args ...string) int {
 				streams := a.Streams
 				streams.Color = streams.Color && !a.noColor
-				streams.Ask, streams.Watch = false, false
+				streams.Ask, streams.Watch, streams.Height = false, false, 0
 				return Main(args, streams)
 			}
 			o := demo.Options{Keep: keep, BuildOnly: buildOnly}

@@ -37,7 +37,8 @@ Support/lockback): what it says is the word of whoever had the disk.`,
 			if err != nil {
 				return work.Advise(err)
 			}
-			return a.page().History(s.Machine, events, a.desk().InOtherRecords(s.Machine.ID, s.Record.Path))
+			others := a.desk().InOtherRecords(s.Machine.ID, s.Record.Path)
+			return a.paged(func() error { return a.page().History(s.Machine, events, others) })
 		},
 	}
 }

@@ -44,13 +44,18 @@ A bare word is searched anywhere: in names, makers, commands, programs and place
 				if sortBy != nil {
 					slices.SortStableFunc(entries, func(a, b *autostart.Entry) int { return sortBy(a, b) })
 				}
-				return a.page().List(inv, c, entries, layout, o.sort == page.ByCost, work.ForEveryoneToo(inv, c, all))
+				view := page.ListView{Layout: layout, ByCost: o.sort == page.ByCost,
+					Sorted: sortBy != nil, Brief: o.brief, Selected: !c.Selector.Empty() || len(words) > 0,
+					More: work.ForEveryoneToo(inv, c, all)}
+				return a.paged(func() error { return a.page().List(inv, c, entries, view) })
 			})
 		},
 	}
 	f := c.Flags()
 	f.BoolVar(&all, "all", false, "show parts of the operating system too")
-	f.StringVar(&o.group, "group", "place", "the headings: place, stage, maker, product or none")
+	f.BoolVar(&o.brief, "brief", false, "only what to look at first, what costs most, and the count")
+	f.BoolVar(&o.commands, "commands", false, "the command line below each entry")
+	f.StringVar(&o.group, "group", "stage", "the headings: stage, place, maker, product or none")
 	f.StringVar(&o.sort, "sort", "", "sort by this `FIELD`, or by cost, without headings unless --group is given")
 	f.StringSliceVar(&o.columns, "columns", nil, "a table of these fields: `LIST` of names with commas")
 	return c
@@ -58,13 +63,14 @@ A bare word is searched anywhere: in names, makers, commands, programs and place
 
 // listOptions say how a list is laid out.
 type listOptions struct {
-	group, sort string
-	columns     []string
+	group, sort     string
+	columns         []string
+	brief, commands bool
 }
 
 // layout checks the options.
 func (o listOptions) layout() (view.Layout, func(a, b *autostart.Entry) int, error) {
-	layout := view.Layout{Group: o.group}
+	layout := view.Layout{Group: o.group, Commands: o.commands}
 	if !slices.Contains(view.Groupings, o.group) {
 		return layout, nil, usage("a list cannot be grouped by %q%s (it is one of %s)", o.group,
 			autostart.Suggest(o.group, view.Groupings), strings.Join(view.Groupings, ", "))
@@ -87,7 +93,7 @@ func (o listOptions) layout() (view.Layout, func(a, b *autostart.Entry) int, err
 	if o.sort == "" {
 		return layout, nil, nil
 	}
-	if layout.Group == "place" {
+	if layout.Group == "stage" {
 		layout.Group = "none"
 	}
 	if o.sort == page.ByCost {

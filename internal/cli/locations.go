@@ -17,7 +17,9 @@ its entries are turned off with (lockback help switches).`,
 		Example: "  lockback locations\n  lockback --root /mnt/disk locations --format json",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return a.look(func(s *session, inv inventory.Inventory) error { return a.page().Locations(inv) })
+			return a.look(func(_ *session, inv inventory.Inventory) error {
+				return a.paged(func() error { return a.page().Locations(inv) })
+			})
 		},
 	}
 }

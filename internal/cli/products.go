@@ -28,7 +28,7 @@ whole with disable product=NAME.`,
 					return err
 				}
 				products, without := product.Group(s.Machine, c.Items)
-				return a.page().Products(s.Machine, inv, products, without, c.Hidden)
+				return a.paged(func() error { return a.page().Products(s.Machine, inv, products, without, c.Hidden) })
 			})
 		},
 	}

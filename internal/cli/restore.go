@@ -10,6 +10,7 @@ import (
 	"lockback/core/autostart"
 	"lockback/core/change"
 	"lockback/core/work"
+	"lockback/core/work/rounds"
 	"lockback/internal/page"
 )
 
@@ -53,6 +54,14 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			if snap.Machine != s.Machine.ID && onto != s.Machine.Name {
 				return usage("%s is of another machine, %s; to restore it onto %q all the same, add --onto %q",
 					snap.Name(), s.MachineNamed(snap.Machine), s.Machine.Name, s.Machine.Name)
+			}
+			search, err := rounds.Begun(s.Session)
+			if err != nil {
+				return err
+			}
+			if search != nil {
+				a.note("note: a search for a culprit is under way since %s, and a restore changes what its round tries; "+
+					"lockback culprit stop ends it first", autostart.Minute(search.Begun))
 			}
 			inv := s.Inventory()
 			if len(only) > 0 {

@@ -29,7 +29,7 @@ func TestTypingErrors(t *testing.T) {
 		{`no user "inez"; did you mean ines?`, []string{"disable", "Kelpline Assistant", "--for", "inez", "--yes"}},
 		{`entries have no field "stat"; did you mean state`, []string{"list", "--sort", "stat"}},
 		{`entries have no field "comand"; did you mean command`, []string{"list", "--columns", "handle,comand"}},
-		{`a list cannot be grouped by "plase"; did you mean place? (it is one of place, stage, maker, product, none)`,
+		{`a list cannot be grouped by "plase"; did you mean place? (it is one of stage, place, maker, product, none)`,
 			[]string{"list", "--group", "plase"}},
 		{`location cannot be "linux.crn"; did you mean`, []string{"restore", "S1", "--only", "location=linux.crn",
 			"--yes"}},

@@ -70,7 +70,7 @@ func (a *app) desk() *work.Desk {
 		a.bench = &work.Desk{}
 	}
 	a.bench.Options = work.Options{Root: a.root, Record: a.store, OpenMachine: a.Open, At: a.At, Reading: a.reading,
-		Which: a.which, Warn: func(text string) { a.note("%s", text) }}
+		Which: a.which, Warn: func(text string) { a.note("%s", a.whole(text)) }}
 	if a.Ask {
 		a.bench.AskWhich = a.askWhich
 	}
@@ -101,7 +101,7 @@ func (a *app) page() page.Writer {
 }
 
 func (a *app) printer() view.Printer {
-	return view.Printer{Out: a.Out, Width: a.Width, Color: a.Color && !a.noColor}
+	return view.Printer{Out: a.Out, Width: a.Width, Color: a.Color && !a.noColor, Hints: a.hints()}
 }
 
 // errorPage is page on standard error, where questions are asked.
@@ -173,7 +173,7 @@ func (a *app) note(format string, args ...any) { a.page().Note(format, args...) 
 func (a *app) nothingFound(err error) error {
 	var nothing work.NothingFound
 	if errors.As(err, &nothing) {
-		a.note("%s", oneLine(err)) // the rest of the machine was read
+		a.note("%s", a.oneLine(err)) // the rest of the machine was read
 		return nil
 	}
 	return err

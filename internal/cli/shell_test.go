@@ -29,7 +29,7 @@ func openTerminal(t *testing.T, shell ...string) terminal {
 	term := terminal{t, filepath.Join(t.TempDir(), "tmux")}
 	home := t.TempDir()
 	path := filepath.Dir(testkit.Built(t)) + ":" + os.Getenv("PATH")
-	line := fmt.Sprintf("exec env -i TERM=xterm-256color PATH=%s HOME=%s PS1='> ' %s", path, home,
+	line := fmt.Sprintf("exec env -i TERM=xterm-256color PAGER=cat PATH=%s HOME=%s PS1='> ' %s", path, home,
 		strings.Join(shell, " "))
 	out, err := exec.Command("tmux", "-f", "/dev/null", "-S", term.socket, "new-session", "-d", "-x", "240", "-y", "40",
 		line).CombinedOutput()
@@ -164,4 +164,35 @@ func TestStopped(t *testing.T) {
 	term.shows("lockback --root workshop-box snapshot")
 	term.keys("C-c")
 	term.shows("lockback: stopped; the example ends here; nothing of this computer was touched")
+}
+
+// What is longer than the screen goes through a pager, its beginning first.
+func TestPager(t *testing.T) {
+	t.Parallel()
+	p := workshop(t)
+	term := openTerminal(t, "bash", "--norc")
+	run := func(before, args string) {
+		term.keys("clear", "Enter")
+		term.keys(fmt.Sprintf("%s lockback --root %s --store %s %s; echo left-$?", before, p.Root, p.Store, args), "Enter")
+	}
+	run("PAGER='sed s/^/paged:/'", "list")
+	term.shows("paged:next: ", "left-0")
+	run("PAGER='sed s/^/paged:/'", "list --no-pager")
+	require.NotContains(t, term.shows("next: ", "left-0"), "paged:n")
+	run("PAGER='sed s/^/paged:/'", "list --brief")
+	require.NotContains(t, term.shows("Look at these first", "left-0"), "paged:L")
+	run("PAGER='sed s/^/paged:/'", "list --format csv")
+	require.NotContains(t, term.shows("left-0"), "paged:h")
+	run("PAGER=nothing-of-this-name", "list")
+	require.Contains(t, term.shows("more lines: Enter shows them"), "Look at these first")
+	term.keys("Enter")
+	term.keys("q", "Enter")
+	term.shows("the pager nothing-of-this-name cannot be started", "left-0")
+	if _, err := exec.LookPath("less"); err != nil {
+		return
+	}
+	run("PAGER='less -X'", "list")
+	term.shows("Look at these first", "\n:") // and not the end
+	term.keys("q")
+	term.shows("left-0")
 }

@@ -22,7 +22,7 @@ from; and every artifact that decides it, with its present state.`,
 				if err != nil {
 					return err
 				}
-				return a.page().Show(s.Machine, c.Items, work.Starters(inv))
+				return a.paged(func() error { return a.page().Show(s.Machine, c.Items, work.Starters(inv)) })
 			})
 		},
 	}

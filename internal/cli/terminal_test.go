@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -41,7 +42,7 @@ func onTerminal(t *testing.T, p testkit.Program, columns int, answer string, env
 	require.NoError(t, err)
 	cmd := exec.Command(testkit.Built(t), append([]string{"--root", p.Root, "--store", p.Store}, args...)...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
-	cmd.Env = append([]string{"TERM=xterm", "HOME=/nonexistent"}, env...)
+	cmd.Env = append([]string{"TERM=xterm", "HOME=/nonexistent", "PAGER=cat"}, env...)
 	require.NoError(t, cmd.Start())
 	slave.Close()
 	var seen bytes.Buffer
@@ -109,18 +110,22 @@ func TestColoursAndWidths(t *testing.T) {
 			require.NotContains(t, plain, "\x1b[")
 			// Without colour not a word is lost.
 			stripped := colored
-			for _, code := range []string{"\x1b[1m", "\x1b[2m", "\x1b[33m", "\x1b[0m", "\x1b[22m"} {
+			for _, code := range []string{"\x1b[1m", "\x1b[2m", "\x1b[35m", "\x1b[0m", "\x1b[22m"} {
 				stripped = strings.ReplaceAll(stripped, code, "")
 			}
 			require.Equal(t, stripped, plain)
 			plainText = plain
 		}
 	}
-	// A pipe gets the same words, each entry on one line.
+	// A pipe gets the entries alone, each whole and on one line.
 	piped := p.OK(t, "list", "--all")
 	require.NotContains(t, piped, "\x1b")
-	for _, word := range strings.Fields(plainText) {
-		require.Contains(t, piped, word)
+	require.NotContains(t, piped, "…")
+	require.NotContains(t, piped, "Look at these first")
+	entries := regexp.MustCompile(`(?m)^  ([a-z2-7]{7})  o(?:n |ff) `).FindAllStringSubmatch(plainText, -1)
+	require.Greater(t, len(entries), 90)
+	for _, e := range entries {
+		require.Regexp(t, `(?m)^`+e[1]+`  `, piped)
 	}
 	for line := range strings.Lines(piped) {
 		if strings.Contains(line, "kelpline-report.service") {

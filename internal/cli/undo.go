@@ -11,16 +11,20 @@ import (
 	"lockback/core/change"
 	"lockback/core/store"
 	"lockback/core/work"
+	"lockback/core/work/rounds"
 	"lockback/internal/page"
 )
 
 func newUndoCommand(a *app) *cobra.Command {
+	var allOrNothing bool
 	c := &cobra.Command{
 		Use:   "undo [CHANGE]",
 		Short: "Take a change back (by default the last one)",
-		Long: `Take a change back: every artifact gets the image that it had before. Where one
-was changed since by something else, nothing is touched and the conflict is named.`,
-		Example: "  lockback undo\n  lockback undo C2",
+		Long: `Take a change back: every artifact gets the image that it had before. Entries that
+something else changed since, or that came back by themselves, stay as they are and
+are named, with the command that brings back how they were; the exit code is 1 then.
+With --all-or-nothing such an entry stops all of it, with exit code 5.`,
+		Example: "  lockback undo\n  lockback undo C2\n  lockback undo C2 --all-or-nothing --yes",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.openToChange(true)
@@ -28,12 +32,21 @@ was changed since by something else, nothing is touched and the conflict is name
 				return err
 			}
 			defer s.Close()
+			if len(args) == 0 {
+				if err := undoesNoRound(s); err != nil {
+					return err
+				}
+			}
 			c, err := s.ToUndo(args)
 			if err != nil {
 				return err
 			}
 			inv := s.Inventory()
-			plan, err := s.Engine.Undo(c)
+			undo := s.Engine.UndoStanding
+			if allOrNothing {
+				undo = s.Engine.Undo
+			}
+			plan, err := undo(c)
 			if errors.Is(err, change.ErrNothing) {
 				a.note("there is nothing to do on %s: nothing is left of %s that could be taken back",
 					page.Subject(s.Machine), c.Name())
@@ -51,7 +64,18 @@ was changed since by something else, nothing is touched and the conflict is name
 		},
 	}
 	a.writeFlags(c)
+	c.Flags().BoolVar(&allOrNothing, "all-or-nothing", false, "take nothing back where something else changed a part")
 	return c
+}
+
+// undoesNoRound fails where the last change may be a round of a search, which is taken back by the search.
+func undoesNoRound(s *session) error {
+	search, err := rounds.Begun(s.Session)
+	if err == nil && search != nil {
+		err = usage("a search for a culprit is under way since %s; lockback culprit goes on with it, lockback culprit stop "+
+			"takes back its rounds; to take back another change, name it", autostart.Minute(search.Begun))
+	}
+	return err
 }
 
 // aboutUndo says what an undo takes back, and what the next one would.

@@ -29,21 +29,21 @@ type Writer struct {
 // terminal: errors of packages hold names from the disk, too.
 func (w Writer) Note(format string, args ...any) {
 	if !w.Quiet {
-		fmt.Fprintln(w.Err, view.Safe(fmt.Sprintf(format, args...)))
+		fmt.Fprintln(w.Err, view.Safe(fmt.Sprintf(w.HintedFormat(format), args...)))
 	}
 }
 
 // Notes writes several.
 func (w Writer) Notes(lines []string) {
 	for _, l := range lines {
-		w.Note("%s", l)
+		w.Note("%s", w.Hinted(l))
 	}
 }
 
 // Lines writes several lines of results.
 func (w Writer) Lines(lines []string) {
 	for _, l := range lines {
-		w.Line("%s", l)
+		w.Line("%s", w.Hinted(l))
 	}
 }
 

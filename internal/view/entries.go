@@ -12,16 +12,14 @@ import (
 )
 
 // Groupings are the words that a list can be grouped by.
-var Groupings = []string{"place", "stage", "maker", "product", "none"}
+var Groupings = []string{"stage", "place", "maker", "product", "none"}
 
 // Layout says how a list of entries is laid out. The zero Layout groups by place.
 type Layout struct {
-	Group   string  // one of Groupings
-	Columns []Field // a table of just these; nil for the usual form
+	Group    string  // one of Groupings
+	Columns  []Field // a table of just these; nil for the usual form
+	Commands bool    // with the command below each entry
 }
-
-// wideEnough is the width from which on an entry fits a row of its own.
-const wideEnough = 150
 
 // group is a run of entries under one heading.
 type group struct {
@@ -54,17 +52,18 @@ func placeOf(e *autostart.Entry) string {
 	return e.Place
 }
 
-// Entries writes entries in groups: a row for each where the terminal is wide, else one or two
-// lines. Names, paths and handles are never broken.
-func (p Printer) Entries(entries []*autostart.Entry, layout Layout) {
+// Entries writes entries in groups: one line for each, two on a narrow terminal, and a wide table where there is none.
+// What does not fit a line is cut with a sign. It returns the signs that a legend must explain.
+func (p Printer) Entries(entries []*autostart.Entry, layout Layout) Signs {
 	b := bufio.NewWriterSize(p.Out, 64<<10)
 	defer b.Flush()
 	p.Out = b
+	byPlace := layout.Group == "" || layout.Group == "place"
 	indent := ""
-	if layout.Group == "" || layout.Group == "place" {
+	if byPlace || p.Width > 0 && layout.Group != "none" {
 		indent = "  "
 	}
-	each := p.entryWriter(entries, layout, indent)
+	each, signs := p.entryWriter(entries, layout, indent)
 	sections := []group{{entries: entries}}
 	switch layout.Group {
 	case "maker", "product":
@@ -80,15 +79,18 @@ func (p Printer) Entries(entries []*autostart.Entry, layout Layout) {
 	case "none":
 	default:
 		sections = grouped(entries, func(e *autostart.Entry) string { return stageWords[e.Stage] })
+		slices.SortStableFunc(sections, func(a, b group) int {
+			return cmp.Compare(stageOrder(a.entries[0].Stage), stageOrder(b.entries[0].Stage))
+		})
 	}
 	for k, section := range sections {
-		if k > 0 {
+		if k > 0 && (byPlace || p.Width == 0) {
 			fmt.Fprintln(p.Out)
 		}
 		if section.title != "" {
 			p.Bold(section.title)
 		}
-		if indent == "" {
+		if !byPlace {
 			each(section.entries)
 			continue
 		}
@@ -97,6 +99,7 @@ func (p Printer) Entries(entries []*autostart.Entry, layout Layout) {
 			each(place.entries)
 		}
 	}
+	return *signs
 }
 
 // states counts entries by their state: "3 enabled, 1 disabled".
@@ -124,15 +127,16 @@ type entryColumn struct {
 }
 
 // entryWriter makes the function that writes the entries of a group.
-func (p Printer) entryWriter(entries []*autostart.Entry, layout Layout, indent string) func([]*autostart.Entry) {
-	if layout.Columns == nil && p.Width > 0 && p.Width < wideEnough {
-		return func(group []*autostart.Entry) {
-			for _, e := range group {
-				p.stacked(e, indent)
-			}
-		}
+func (p Printer) entryWriter(entries []*autostart.Entry, layout Layout, indent string) (func([]*autostart.Entry),
+	*Signs) {
+	if layout.Columns == nil && p.Width > 0 {
+		l := p.newLines(entries, layout, indent)
+		return l.write, l.signs
 	}
 	columns := filled(wideColumns, entries)
+	if layout.Group == "" || layout.Group == "place" { // the headings tell it
+		columns = slices.DeleteFunc(columns, func(c entryColumn) bool { return c.Title == "place" })
+	}
 	if layout.Columns != nil {
 		columns = filled(fieldColumns(layout.Columns), entries)
 	}
@@ -159,7 +163,7 @@ func (p Printer) entryWriter(entries []*autostart.Entry, layout Layout, indent s
 	return func(group []*autostart.Entry) {
 		p.table(plain, rows(group), widths, titles)
 		titles = false
-	}
+	}, &Signs{}
 }
 
 // filled leaves out the columns that nobody fills.
@@ -207,6 +211,7 @@ var wideColumns = []entryColumn{
 	{Column{Title: "state"}, func(e *autostart.Entry) Cell { return Cell{[]string{string(e.State)}, markOf(e)} }},
 	{Column{Title: "name", Share: 3}, func(e *autostart.Entry) Cell { return Cell{[]string{nameOf(e)}, markOf(e)} }},
 	{Column{Title: "for"}, func(e *autostart.Entry) Cell { return T(others(e)) }},
+	{Column{Title: "place", Share: 2}, func(e *autostart.Entry) Cell { return T(placeOf(e)) }},
 	{Column{Title: "when and how", Share: 3}, func(e *autostart.Entry) Cell { return Cell{details(e), markOf(e)} }},
 	{Column{Title: "what it is", Share: 4}, func(e *autostart.Entry) Cell { return Cell{about(e), markOf(e)} }},
 	{Column{Title: "starts", Share: 5}, func(e *autostart.Entry) Cell { return Cell{[]string{e.Command}, markOf(e)} }},
@@ -269,39 +274,6 @@ func others(e *autostart.Entry) string {
 	return e.User
 }
 
-// stacked writes an entry in one or two lines, more where they do not suffice.
-func (p Printer) stacked(e *autostart.Entry, indent string) {
-	m := markOf(e)
-	pieces := []piece{{nameOf(e), m, true}}
-	info := details(e)
-	if who := others(e); who != "" {
-		info = append(info, "for "+who)
-	}
-	for _, what := range about(e) {
-		pieces = append(pieces, piece{what, m, false})
-	}
-	for _, d := range info {
-		pieces = append(pieces, piece{"(" + d + ")", m, false})
-	}
-	for _, problem := range Problems(e) {
-		pieces = append(pieces, piece{"! " + problem, Alert, false})
-	}
-	for _, r := range remarks(e) {
-		pieces = append(pieces, piece{"- " + r, Quiet, false})
-	}
-	fmt.Fprintf(p.Out, "%s%s  %s%*s  ", indent, e.Handle, p.paint(string(e.State), m), len("disabled")-len(e.State), "")
-	p.flow(pieces, len(indent)+len(e.Handle)+len("  disabled  "), len(indent)+len(e.Handle)+2, "  ")
-	if e.Command != "" {
-		var words []piece
-		for _, w := range commandWords(e) {
-			words = append(words, piece{w, m, true})
-		}
-		at := len(indent) + len(e.Handle) + 2
-		fmt.Fprintf(p.Out, "%*s", at, "")
-		p.flow(words, at, at, " ")
-	}
-}
-
 // Block writes a head, and below it lines of pieces that are not broken where they fit.
 func (p Printer) Block(head string, lines [][]string) {
 	p.Bold(Safe(head))
@@ -313,6 +285,9 @@ func (p Printer) Below(lines [][]string) {
 	for _, line := range lines {
 		pieces := make([]piece, len(line))
 		for k, text := range line {
+			if strings.HasPrefix(text, "lockback ") {
+				text = p.Hinted(text)
+			}
 			pieces[k] = piece{text: text}
 		}
 		fmt.Fprint(p.Out, "    ")
@@ -396,8 +371,8 @@ func Counts(entries []*autostart.Entry, hidden int) string {
 		one, many string
 	}{{guarded, "protected", "protected"}, {fixed, "cannot be turned off here", "cannot be turned off here"}, {missing,
 		"program missing", "programs missing"},
-		{hidden, "part of the operating system is hidden (--all shows it)",
-			"parts of the operating system are hidden (--all shows them)"}} {
+		{hidden, "part of the system hidden (--all)",
+			"parts of the system hidden (--all)"}} {
 		if more.n > 0 {
 			parts = append(parts, Number(more.n, more.one, more.many))
 		}

@@ -123,7 +123,10 @@ func CostWords(c *autostart.Cost) string {
 	if c == nil {
 		return ""
 	}
-	var words []string
+	var words, all []string
+	if c.StartMS > 0 {
+		all = append(all, fmt.Sprintf("took %s s to start (%s)", seconds(c.StartMS), c.StartBasis))
+	}
 	if c.CPUMS > 0 {
 		words = append(words, fmt.Sprintf("%s s of processor time", seconds(c.CPUMS)))
 	}
@@ -136,12 +139,29 @@ func CostWords(c *autostart.Cost) string {
 	if len(words) == 0 && c.Basis != "" {
 		words = []string{"nothing that can be measured"}
 	}
-	var all []string
 	if len(words) > 0 {
 		all = append(all, strings.Join(words, ", ")+" ("+c.Basis+")")
 	}
+	return strings.Join(all, ", ")
+}
+
+// CostFigures are what a program costs, in figures, what is felt most first.
+func CostFigures(c *autostart.Cost) string {
+	if c == nil {
+		return ""
+	}
+	var all []string
 	if c.StartMS > 0 {
-		all = append(all, fmt.Sprintf("took %s s to start (%s)", seconds(c.StartMS), c.StartBasis))
+		all = append(all, seconds(c.StartMS)+" s of the start")
+	}
+	if c.CPUMS > 0 {
+		all = append(all, seconds(c.CPUMS)+" s of CPU")
+	}
+	if c.MemoryKB > 0 {
+		all = append(all, bytesOf(c.MemoryKB)+" of memory")
+	}
+	if c.DiskKB > 0 {
+		all = append(all, bytesOf(c.DiskKB)+" of disk")
 	}
 	return strings.Join(all, ", ")
 }

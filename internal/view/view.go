@@ -32,6 +32,25 @@ type Printer struct {
 	// Indent stands before each row of a table.
 	Indent string
 	Color  bool // the terminal shows colours; they never say what words do not
+	// Hints makes the commands whole that a sentence of ours suggests; nil: they are already.
+	Hints func(string) string
+}
+
+// Hinted is a text of ours with its commands made whole.
+func (p Printer) Hinted(text string) string {
+	if p.Hints == nil {
+		return text
+	}
+	return p.Hints(text)
+}
+
+// HintedFormat does the same to a format of fmt's: what is added is no part of the format.
+func (p Printer) HintedFormat(format string) string {
+	if p.Hints == nil {
+		return format
+	}
+	text := p.Hints(strings.ReplaceAll(format, "%", "\x00"))
+	return strings.ReplaceAll(strings.ReplaceAll(text, "%", "%%"), "\x00", "%")
 }
 
 // Safe shows the characters that would act on a terminal, or turn text around,
@@ -176,27 +195,13 @@ func (p Printer) Widths(columns []Column, rows iter.Seq[[]Cell]) []int {
 			}
 		}
 	}
-	// What is left is shared out among the columns that could use more.
-	for room > 0 {
-		shares := 0
-		for k, c := range columns {
-			if c.Share > 0 && least[k] < widths[k] {
-				shares += c.Share
-			}
+	wanted, shares := make([]int, len(columns)), make([]int, len(columns))
+	for k, c := range columns {
+		if c.Share > 0 {
+			wanted[k], shares[k] = widths[k], c.Share
 		}
-		given := 0
-		for k, c := range columns {
-			if c.Share > 0 && least[k] < widths[k] {
-				more := min(widths[k]-least[k], max(1, room*c.Share/shares), room-given)
-				least[k] += more
-				given += more
-			}
-		}
-		if given == 0 {
-			break
-		}
-		room -= given
 	}
+	shareOut(least, wanted, shares, room)
 	for k, c := range columns {
 		if c.Share > 0 {
 			widths[k] = least[k]
@@ -335,7 +340,7 @@ func (p Printer) paint(s string, m Mark) string {
 	case Quiet:
 		return styled(s, ansi.AttrFaint)
 	case Alert:
-		return styled(s, ansi.AttrYellowForegroundColor)
+		return styled(s, ansi.AttrMagentaForegroundColor)
 	}
 	return s
 }
@@ -347,7 +352,7 @@ func (p Printer) Line(format string, args ...any) {
 			args[k] = Safe(s)
 		}
 	}
-	s := fmt.Sprintf(format, args...)
+	s := fmt.Sprintf(p.HintedFormat(format), args...)
 	if p.Width > 0 {
 		s = wrap(s, p.Width-1)
 	}

@@ -19,6 +19,9 @@ var stageWords = map[autostart.Stage]string{
 	autostart.Attach:   "Loaded into other programs",
 }
 
+// stageOrder is a stage's place in the course of a start.
+func stageOrder(s autostart.Stage) int { return slices.Index(autostart.Stages, s) }
+
 // StageWords say when a stage is.
 func StageWords(s autostart.Stage) string { return stageWords[s] }
 
