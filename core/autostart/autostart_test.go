@@ -47,7 +47,7 @@ func TestSelectors(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, c.want, s.Choose(all), "%v", c.words)
 	}
-	for _, words := range [][]string{{"colour=red"}, {"stage=login"}, {"state=on"}, {""}, {"[x"}, {"name=[x"}} {
+	for _, words := range [][]string{{"colour=red"}, {"stage=logging"}, {"state=one"}, {""}, {"[x"}, {"name=[x"}} {
 		_, err := autostart.ParseSelector(words)
 		require.Error(t, err, "%v", words)
 	}

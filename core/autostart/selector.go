@@ -33,8 +33,8 @@ type fieldTest struct {
 var selectable = map[string]func(Entry) []string{
 	"handle": func(e Entry) []string { return e.handles() },
 	"name":   func(e Entry) []string { return []string{e.Name, e.SystemName} },
-	"place":  func(e Entry) []string { return []string{e.Place} },
-	"when":   func(e Entry) []string { return []string{e.When} },
+	"place":  func(e Entry) []string { return []string{e.Place, e.Location} },
+	"when":   func(e Entry) []string { return []string{e.When, e.Mode} },
 	// What starts for a user: what is the user's own, and what starts for everyone at sign-in or is
 	// loaded into programs. Of the latter, every name is true, see [Selector.Matches].
 	"for":      func(e Entry) []string { return []string{e.User} },
@@ -47,7 +47,7 @@ var selectable = map[string]func(Entry) []string{
 	"role":     func(e Entry) []string { return []string{e.Facts().RoleWord()} },
 	"verdict":  func(e Entry) []string { return []string{e.Facts().VerdictWord()} },
 	"product":  func(e Entry) []string { return []string{e.Facts().Product.Name} },
-	"mode":     func(e Entry) []string { return []string{e.Mode} },
+	"mode":     func(e Entry) []string { return []string{e.Mode, e.When} },
 	"switch":   func(e Entry) []string { return []string{string(e.Switch)} },
 	"command":  func(e Entry) []string { return e.lines() },
 	"target":   func(e Entry) []string { return e.programs() },
@@ -135,11 +135,16 @@ func ParseSelector(words []string) (Selector, error) {
 			s.names = append(s.names, w)
 			continue
 		}
-		if _, ok := selectable[field]; !ok {
+		said := field
+		if field = fieldNamed(field); selectable[field] == nil {
+			field = said
 			return s, fmt.Errorf("unknown field %q in %q%s (the fields are %s)", field, w, Suggest(field, Fields()),
 				strings.Join(Fields(), ", "))
 		}
-		t := fieldTest{field: field, not: not, values: strings.Split(values, ",")}
+		t := fieldTest{field: field, not: not}
+		for v := range strings.SplitSeq(values, ",") {
+			t.values = append(t.values, valuesOf(field, v)...)
+		}
 		for _, v := range t.values {
 			if _, err := path.Match(v, ""); err != nil {
 				return s, fmt.Errorf("%q is not a valid wildcard", v)
@@ -217,6 +222,13 @@ func (s Selector) Resolve(entries []*Entry) (Selector, error) {
 	}
 	s.names = names
 	return s, nil
+}
+
+// Apart are the two halves of a selector that has both: its naming words, and its fields.
+func (s Selector) Apart() (names, fields Selector, both bool) {
+	names, fields = s, s
+	names.fields, fields.names = nil, nil
+	return names, fields, len(s.names) > 0 && len(s.fields) > 0
 }
 
 // Empty reports whether the selector has no words and so chooses everything.

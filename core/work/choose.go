@@ -79,9 +79,23 @@ func (s *Session) Choose(inv inventory.Inventory, words []string, in Scope) (Cho
 		if newer != nil && c.Selector.Empty() {
 			return c, NothingFound{Wrong("nothing was added since then")}
 		}
-		return c, NothingFound{Wrong("no entry matches %q", strings.Join(words, " "))}
+		return c, NothingFound{Wrong("no entry matches %q%s", strings.Join(words, " "), whyNone(c.Selector, inv))}
 	}
 	return c, nil
+}
+
+// whyNone says why names and fields choose nothing together where each of them chooses something.
+func whyNone(s autostart.Selector, inv inventory.Inventory) string {
+	names, fields, both := s.Apart()
+	if !both {
+		return ""
+	}
+	named, fit := len(names.Choose(inv.Entries())), len(fields.Choose(inv.Entries()))
+	if named == 0 || fit == 0 {
+		return ""
+	}
+	return fmt.Sprintf(": the names choose %s and the fields %s, but fields narrow names down, and nothing is both",
+		autostart.Count(named, "entry", "entries"), autostart.Count(fit, "entry", "entries"))
 }
 
 // ChooseExactly chooses entries for a command that writes: a name that several have is refused.

@@ -212,7 +212,7 @@ func addCompletions(a *app, root *cobra.Command) {
 	options := map[string]cobra.CompletionFunc{
 		"for": a.completeUsers, "only": a.completeSelectors, "format": cobra.FixedCompletions(formats, noFiles),
 		"group": cobra.FixedCompletions(view.Groupings, noFiles),
-		"sort":  cobra.FixedCompletions(view.FieldNames(), noFiles), "columns": completeWords(view.FieldNames()),
+		"sort":  cobra.FixedCompletions(view.ColumnNames(), noFiles), "columns": completeWords(view.ColumnNames()),
 		"verdict": cobra.FixedCompletions(autostart.Verdicts, noFiles), "role": cobra.FixedCompletions(autostart.Roles,
 			noFiles), "suggest": completeWords(review.Kinds),
 		"newcomers": cobra.FixedCompletions([]string{"keep", "disable"}, noFiles), "message": cobra.NoFileCompletions,

@@ -44,10 +44,10 @@ A bare word is searched anywhere: in names, makers, commands, programs and place
 				if sortBy != nil {
 					slices.SortStableFunc(entries, func(a, b *autostart.Entry) int { return sortBy(a, b) })
 				}
-				view := page.ListView{Layout: layout, ByCost: o.sort == page.ByCost,
+				how := page.ListView{Layout: layout, ByCost: o.sort == view.Cost,
 					Sorted: sortBy != nil, Brief: o.brief, Selected: !c.Selector.Empty() || len(words) > 0,
 					More: work.ForEveryoneToo(inv, c, all)}
-				return a.paged(func() error { return a.page().List(inv, c, entries, view) })
+				return a.paged(func() error { return a.page().List(inv, c, entries, how) })
 			})
 		},
 	}
@@ -79,7 +79,7 @@ func (o listOptions) layout() (view.Layout, func(a, b *autostart.Entry) int, err
 		f, ok := view.FieldNamed(name)
 		if !ok {
 			return f, usage("entries have no field %q%s (the fields are %s)", name, autostart.Suggest(name,
-				view.FieldNames()), strings.Join(view.FieldNames(), ", "))
+				view.ColumnNames()), strings.Join(view.ColumnNames(), ", "))
 		}
 		return f, nil
 	}
@@ -96,7 +96,7 @@ func (o listOptions) layout() (view.Layout, func(a, b *autostart.Entry) int, err
 	if layout.Group == "stage" {
 		layout.Group = "none"
 	}
-	if o.sort == page.ByCost {
+	if o.sort == view.Cost {
 		return layout, page.Costliest, nil
 	}
 	f, err := named(o.sort)

@@ -18,7 +18,7 @@ func TestTypingErrors(t *testing.T) {
 		words string
 		args  []string
 	}{
-		{`stage cannot be "signin"; did you mean sign-in? (it is one of boot,`, []string{"list", "stage=signin"}},
+		{`stage cannot be "sign-n"; did you mean sign-in? (it is one of boot,`, []string{"list", "stage=sign-n"}},
 		{`problem cannot be "target-mising"; did you mean target-missing?`, []string{"list", "problem=target-mising"}},
 		{`switch cannot be "parc"; did you mean park?`, []string{"list", "switch!=parc"}},
 		{`location cannot be "linux.crn"; did you mean linux.cron.periodic, linux.cron.system or linux.cron.user?`,
@@ -40,6 +40,8 @@ func TestTypingErrors(t *testing.T) {
 			`Clipper (name), z6dj4d2 fogbell.py (name). Give the handles`, []string{"disable", "Fogbel", "--yes"}},
 		{`"Fogbel Sync"; did you mean "Fogbell Sync"?`, []string{"disable", "Fogbel Sync", "--yes"}},
 		{`unknown command "restor" for "lockback"; did you mean restore?`, []string{"restor"}},
+		{`the names choose 1 entry and the fields 1 entry, but fields narrow names down, and nothing is both`,
+			[]string{"disable", "product=fogbell", "Tide Chart", "--yes"}},
 		{"unknown flag: --dry; did you mean --dry-run?", []string{"undo", "--dry"}},
 		{`unknown format "jsn"; did you mean json?`, []string{"list", "--format", "jsn"}},
 	} {

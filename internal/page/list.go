@@ -16,9 +16,6 @@ import (
 	"lockback/internal/view"
 )
 
-// ByCost sorts by what programs cost: no field, but several.
-const ByCost = "cost"
-
 // Costliest puts what costs most first, see [autostart.Cost.Compare].
 func Costliest(a, b *autostart.Entry) int { return a.Cost.Compare(b.Cost) }
 

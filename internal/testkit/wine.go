@@ -193,8 +193,8 @@ func (w Wine) List(t testing.TB, args ...string) map[string]Entry {
 var (
 	wineVolatile = regexp.MustCompile(`(?i)\\(Control\\ServiceCurrent|Control\\DeviceClasses|CurrentControlSet\\Enum|` +
 		`Hardware|Volatile Environment|Software\\Wine\\WineDbg)(\\|\]|$)`)
-	wineScreen   = regexp.MustCompile(`(?i)(Control\\+Video\\+)\{[0-9a-f-]*\}`)
-	wineDate     = regexp.MustCompile(`^"DriverDateData"`)
+	wineScreen = regexp.MustCompile(`(?i)(Control\\+Video\\+)\{[0-9a-f-]*\}`)
+	wineDate   = regexp.MustCompile(`^"DriverDateData"`)
 )
 
 // Registry is the whole registry as the prefix's own reg program exports it: a

@@ -203,6 +203,16 @@ func UseWords(u autostart.Use) string {
 
 // FieldNamed finds a field by its name.
 func FieldNamed(name string) (Field, bool) {
+	switch name { // what selectors call it, or what is no field of a sheet
+	case "problem":
+		name = "problems"
+	case "program":
+		name = "target"
+	case "protected":
+		name = "guarded"
+	case Cost:
+		return Field{Cost, func(e *autostart.Entry) string { return CostFigures(e.Cost) }}, true
+	}
 	k := slices.IndexFunc(Fields, func(f Field) bool { return f.Name == name })
 	if k < 0 {
 		return Field{}, false
@@ -210,7 +220,13 @@ func FieldNamed(name string) (Field, bool) {
 	return Fields[k], true
 }
 
-// FieldNames are the names of all fields.
+// Cost is what a program costs, in words: for columns and for sorting, but no field of a sheet.
+const Cost = "cost"
+
+// ColumnNames are the names by which columns are chosen and lists sorted.
+func ColumnNames() []string { return append(FieldNames(), Cost) }
+
+// FieldNames are the names of all fields of a sheet.
 func FieldNames() []string {
 	names := make([]string, len(Fields))
 	for k, f := range Fields {

@@ -186,3 +186,47 @@ func TestProblemsAreInWords(t *testing.T) {
 		seen[words[0]] = true
 	}
 }
+
+// What lists show can be typed: each word for a problem, a stage, a state, and whatever a list is sorted by.
+func TestShownWordsAreTaken(t *testing.T) {
+	t.Parallel()
+	chooses := func(word string, e autostart.Entry) {
+		s, err := autostart.ParseSelector([]string{word})
+		require.NoError(t, err, word)
+		require.True(t, s.Matches(e), word)
+		require.False(t, s.Matches(autostart.Entry{State: "neither", Problems: []string{"other"}}), word)
+	}
+	for _, problem := range autostart.AllProblems {
+		e := autostart.Entry{Problems: []string{problem}}
+		for _, words := range view.Problems(&e) {
+			if !strings.Contains(words, ",") { // which stands between values
+				chooses("problem="+words, e)
+			}
+		}
+		var out bytes.Buffer
+		view.Printer{Out: &out, Width: 120}.Entries([]*autostart.Entry{&e}, view.Layout{Group: "none"})
+		if _, short, ok := strings.Cut(out.String(), "! "); ok {
+			chooses("problem="+strings.TrimSpace(short), e)
+		}
+	}
+	for _, stage := range autostart.Stages {
+		if words := view.StageWords(stage); !strings.ContainsAny(words, ",:") {
+			chooses("stage="+words, autostart.Entry{Stage: stage})
+		}
+	}
+	chooses("stage=startup", autostart.Entry{Stage: autostart.Boot})
+	chooses("stage=Startup", autostart.Entry{Stage: autostart.System})
+	chooses("stage=login", autostart.Entry{Stage: autostart.SignIn})
+	chooses("state=on", autostart.Entry{State: autostart.Enabled})
+	chooses("Status=off", autostart.Entry{State: autostart.Disabled})
+	chooses("problem=missing", autostart.Entry{Problems: []string{autostart.TargetMissing}})
+	chooses("mode=daily", autostart.Entry{When: "daily"})
+	chooses("when=masked", autostart.Entry{Mode: "masked"})
+	chooses("place=linux.cron*", autostart.Entry{Location: "linux.cron.user"})
+	for _, name := range view.ColumnNames() {
+		_, ok := view.FieldNamed(name)
+		require.True(t, ok, name)
+	}
+	_, err := autostart.ParseSelector([]string{"problem=misssing"})
+	require.Error(t, err)
+}
