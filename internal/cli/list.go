@@ -21,14 +21,20 @@ func newListCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "list [SELECTOR...]",
 		Short: "List what starts by itself",
-		Long: `List what starts by itself: by when it starts, and below that by the place that it
-starts from. Entries that were disabled stay in the list. Parts of the operating
-system are hidden and counted; --all shows them. Places that could not be read are
-listed with the reason. What everyone has is one line where it is the same for all
-users; its handle chooses all of theirs, and --for NAME one user's.
+		Long: `List what starts by itself. On a terminal the list begins with what to look at first
+and what costs most; then each entry is one line, by when it starts, those that need a
+look first. --brief stops before the entries. What is longer than the screen goes through
+the pager that PAGER names, or less; --no-pager leaves it out. A pipe gets the entries
+alone, each whole on one line.
+
+Entries that were disabled stay in the list. Parts of the operating system are hidden and
+counted; --all shows them. Places that could not be read are listed with the reason. What
+everyone has is one line where it is the same for all users; its handle chooses all of
+theirs, and --for NAME one user's.
 
 A bare word is searched anywhere: in names, makers, commands, programs and places.`,
-		Example: "  lockback list\n  lockback list stage=sign-in for=ines\n  lockback --root /mnt/disk list " +
+		Example: "  lockback list\n  lockback list --brief\n  lockback list state=off problem=missing\n  lockback list " +
+			"stage=sign-in for=ines --commands\n  lockback --root /mnt/disk list " +
 			"problem=target-missing\n  lockback list since=S3 --sort name --columns handle,name,command",
 		RunE: func(_ *cobra.Command, words []string) error {
 			layout, sortBy, err := o.layout()

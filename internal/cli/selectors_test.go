@@ -40,7 +40,7 @@ func TestTypingErrors(t *testing.T) {
 			`Clipper (name), z6dj4d2 fogbell.py (name). Give the handles`, []string{"disable", "Fogbel", "--yes"}},
 		{`"Fogbel Sync"; did you mean "Fogbell Sync"?`, []string{"disable", "Fogbel Sync", "--yes"}},
 		{`unknown command "restor" for "lockback"; did you mean restore?`, []string{"restor"}},
-		{`the names choose 1 entry and the fields 1 entry, but fields narrow names down, and nothing is both`,
+		{`the names choose 1 entry and the fields 5 entries, but fields narrow names down, and nothing is both`,
 			[]string{"disable", "product=fogbell", "Tide Chart", "--yes"}},
 		{"unknown flag: --dry; did you mean --dry-run?", []string{"undo", "--dry"}},
 		{`unknown format "jsn"; did you mean json?`, []string{"list", "--format", "jsn"}},

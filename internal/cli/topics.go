@@ -60,6 +60,9 @@ their handle.
 
 %s
 
+Values can be typed as lists show them: state=off, problem="program missing",
+stage=startup.
+
 In cmd, PowerShell and sh alike, words with spaces or wildcards go into double
 quotes.`, ansi.Wordwrap("Fields: "+strings.Join(append(autostart.Fields(), "since"), ", ")+".", 86, " "))
 }
