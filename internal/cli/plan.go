@@ -275,8 +275,8 @@ func (s *session) printChange(plan change.Plan, was outcome.States, after invent
 			undo = "culprit stop" // all of its rounds together
 		}
 	}
-	w.Line("%s done: %s changed in %s. lockback %s takes it back; %s has the state before", name,
-		autostart.Count(len(plan.Handles), "entry", "entries"), autostart.Count(len(plan.Steps), "step", "steps"), undo,
+	w.Line("%s done: %s changed in %s. lockback "+undo+" takes it back; %s has the state before", name,
+		autostart.Count(len(plan.Handles), "entry", "entries"), autostart.Count(len(plan.Steps), "step", "steps"),
 		result.Snapshot.Name())
 	if result.Change.OnTrial() {
 		w.Line("It is on trial: after the restart, lockback check says what to look at, and lockback keep %s ends it.",
@@ -287,7 +287,7 @@ func (s *session) printChange(plan change.Plan, was outcome.States, after invent
 		if !s.Machine.Live && s.store != work.OnDisk {
 			where += " lockback record carry copies it onto the disk."
 		}
-		w.Line("%s", where)
+		w.Line("%s", w.Hinted(where))
 	}
 	w.Lines(running)
 	w.Lines(warnings)

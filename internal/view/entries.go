@@ -285,10 +285,7 @@ func (p Printer) Below(lines [][]string) {
 	for _, line := range lines {
 		pieces := make([]piece, len(line))
 		for k, text := range line {
-			if strings.HasPrefix(text, "lockback ") {
-				text = p.Hinted(text)
-			}
-			pieces[k] = piece{text: text}
+			pieces[k] = piece{text: p.Hinted(text)}
 		}
 		fmt.Fprint(p.Out, "    ")
 		p.flow(pieces, 4, 6, "  ")
