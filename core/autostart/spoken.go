@@ -3,7 +3,8 @@ package autostart
 import "strings"
 
 // spokenFields are names of fields that people use, beside the one that documents have.
-var spokenFields = map[string]string{"problems": "problem", "program": "target", "file": "source", "protected": "guarded",
+var spokenFields = map[string]string{"problems": "problem", "program": "target", "file": "source",
+	"protected": "guarded",
 	"publisher": "maker", "vendor": "maker", "package": "product", "starts": "when", "status": "state"}
 
 // spoken are words for the values of a field as lists show them, or as people call them; a value may stand for several.
@@ -11,7 +12,8 @@ var spokenFields = map[string]string{"problems": "problem", "program": "target",
 var spoken = map[string]map[string][]string{
 	"state": {"on": {"enabled"}, "off": {"disabled"}, "active": {"enabled"}, "inactive": {"disabled"}},
 	"stage": {"startup": {"boot", "system"}, "at startup": {"boot", "system"}, "start": {"boot", "system"},
-		"services": {"system"}, "login": {"sign-in"}, "logon": {"sign-in"}, "signin": {"sign-in"}, "sign in": {"sign-in"},
+		"services": {"system"}, "login": {"sign-in"}, "logon": {"sign-in"}, "signin": {"sign-in"},
+		"sign in":    {"sign-in"},
 		"at sign-in": {"sign-in"}, "time": {"schedule"}, "timer": {"schedule"}, "scheduled": {"schedule"},
 		"when a user signs in": {"sign-in"}, "at a time or an interval": {"schedule"},
 		"loaded": {"attach"}, "attached": {"attach"}, "loaded into other programs": {"attach"}},

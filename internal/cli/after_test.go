@@ -226,7 +226,7 @@ func TestCheckTellsWhatHappened(t *testing.T) {
 		return slices.Index(order, a.Kind) - slices.Index(order, b.Kind)
 	}))
 	out := p.Run(t, "check").Out
-	require.Contains(t, out, "lockback keep ")
+	require.Contains(t, p.Short(out), "lockback keep ")
 	require.Contains(t, out, "put there by care")
 	// What nobody has to decide stands below, and is left out where only that is asked for.
 	for _, harmless := range []string{"No reason to decide anything", "  turned off, not by lockback: Tide Chart",
@@ -542,7 +542,8 @@ func TestCulpritDisturbed(t *testing.T) {
 	// Given up at once, nothing is left at all.
 	before = testkit.Tree(t, p.Root)
 	p.OK(t, "culprit", "start", "C1", "--yes")
-	require.Contains(t, p.OK(t, "culprit", "stop", "--yes"), "lockback undo takes it back", "the search is over")
+	require.Contains(t, p.Short(p.OK(t, "culprit", "stop", "--yes")), "lockback undo takes it back",
+		"the search is over")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 	// What was uninstalled meanwhile is no part of it any more.
 	p.OK(t, "restore", "S1", "--yes")
@@ -711,7 +712,7 @@ func TestRemoveTasksOfADisk(t *testing.T) {
 	t.Parallel()
 	for _, name := range []string{`Kelpline\Update`, "Saltmarsh Touch"} {
 		p := museum(t, "ticket-desk-pc")
-		require.Contains(t, p.Fails(t, 1, "nothing was done", "disable", name, "--yes").Err,
+		require.Contains(t, p.Short(p.Fails(t, 1, "nothing was done", "disable", name, "--yes").Err),
 			"with lockback remove --now, which undo brings back exactly")
 		p.Fails(t, 2, "--now -m TEXT removes it, and undo brings it back", "remove", name, "--yes")
 		before, registry := testkit.Tree(t, p.Root), p.OK(t, "list", "--all", "--format", "json")

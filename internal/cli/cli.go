@@ -234,7 +234,7 @@ var groups = []struct {
 	commands  []string
 }{
 	{"look", "Look:", []string{"list", "show", "products", "figures", "locations"}},
-	{"decide", "Decide:", []string{"review", "note", "lookup", "catalogue"}},
+	{"decide", "Decide:", []string{"review", "suggest", "note", "lookup", "catalogue"}},
 	{"change", "Change:", []string{"disable", "enable", "add", "delay", "remove", "undo", "restore", "recover"}},
 	{"after", "After the restart:", []string{"check", "keep", "culprit"}},
 	{"record", "Record:", []string{"snapshot", "history", "compare", "record"}},
@@ -287,6 +287,7 @@ func (a *app) command() *cobra.Command {
 		newRemoveCommand(a), newUndoCommand(a), newRestoreCommand(a), newRecoverCommand(a), newCheckCommand(a),
 		newKeepCommand(a), newCulpritCommand(a),
 		newSnapshotCommand(a), newHistoryCommand(a), newCompareCommand(a), newRecordCommand(a), newReviewCommand(a),
+		newSuggestCommand(a),
 		newNoteCommand(a), newLookupCommand(a), newCatalogueCommand(a), newDemoCommand(a), newConfigCommand(a))
 	c.AddCommand(topicCommands()...)
 	c.SetHelpCommand(newHelpCommand(a))

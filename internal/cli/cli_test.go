@@ -176,7 +176,7 @@ func TestBadUsageIsOneClearLine(t *testing.T) {
 		{2, "parts of the operating system only", []string{"disable", "location=linux.systemd.system",
 			"name=dbus.service", "--yes"}},
 		{2, `unknown field "colour"`, []string{"list", "colour=red"}},
-		{2, `stage cannot be "signin"`, []string{"list", "stage=signin"}},
+		{2, `stage cannot be "sign-n"`, []string{"list", "stage=sign-n"}},
 		{2, "not a valid wildcard", []string{"list", "[a"}},
 		{2, "there is no S99", []string{"restore", "S99", "--yes"}},
 		{2, "there is no S99", []string{"compare", "S99"}},

@@ -464,7 +464,7 @@ func TestCarry(t *testing.T) {
 	p.OK(t, "snapshot", "-m", "as found")
 	out := p.OK(t, "disable", "~/.ssh/rc", "Fogbell Sync", "--yes")
 	require.Contains(t, out, "kept in the record only, "+p.Store)
-	require.Contains(t, out, "lockback record carry")
+	require.Contains(t, p.Short(out), "lockback record carry")
 	require.Contains(t, p.OK(t, "record", "carry", "--dry-run"), "would copy 2 snapshots and 1 change")
 	require.NoFileExists(t, filepath.Join(p.Root, "var/lib/lockback/record.db"))
 	p.Fails(t, 2, "confirmation needed", "record", "carry")

@@ -53,7 +53,8 @@ func (a *app) whole(text string) string {
 // suggestions finds commands in sentences.
 func suggestions(names []string) *regexp.Regexp {
 	names = slices.DeleteFunc(names, func(name string) bool { return slices.Contains(anywhere, name) })
-	return regexp.MustCompile(`\blockback (` + strings.Join(names, "|") + `)\b`)
+	// In quotes it is the name of a command, and nothing to type.
+	return regexp.MustCompile(`(^|[^"\w])lockback (` + strings.Join(names, "|") + `)\b`)
 }
 
 var needsNoQuotes = regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`)

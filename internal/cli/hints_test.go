@@ -55,7 +55,7 @@ func TestHintsAreWhole(t *testing.T) {
 			say("restore", "S1", "--dry-run")
 			say("culprit", "stop", "--yes")
 			say("review", "--plain")
-			say("disable", "--suggest", "--dry-run")
+			say("suggest")
 			say("remove", "*", "--yes")
 			say("note", "*", "--remove")
 			say("undo", "C1", "--yes")

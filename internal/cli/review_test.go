@@ -438,12 +438,15 @@ func TestSuggest(t *testing.T) {
 		all := len(s.Suggestions)
 		p.JSON(t, &s, "disable", "--suggest", "broken,hostile")
 		require.Len(t, s.Suggestions, kinds["broken"])
-		p.JSON(t, &s, "disable", "--suggest=spare")
+		p.JSON(t, &s, "suggest", "spare")
 		require.Len(t, s.Suggestions, kinds["spare"])
 		require.Regexp(t, `(?m)^handle +name +for +kind +because *$`, p.OK(t, "disable", "--suggest"))
 		require.Contains(t, p.OK(t, "disable", "--suggest", "--dry-run"),
 			fmt.Sprintf("%d entries could be turned off; nothing was", all))
 		p.Fails(t, 2, "did you mean spare?", "disable", "--suggest=spere")
+		require.Equal(t, p.OK(t, "disable", "--suggest"), p.OK(t, "suggest"))
+		require.Equal(t, p.OK(t, "disable", "--suggest=broken", "stage=sign-in"), p.OK(t, "suggest", "broken",
+			"stage=sign-in"))
 		p.OK(t, "note", "state=enabled", "--verdict", "essential")
 		p.JSON(t, &s, "disable", "--suggest")
 		for _, g := range s.Suggestions {
@@ -452,7 +455,7 @@ func TestSuggest(t *testing.T) {
 		testkit.Same(t, before, testkit.Tree(t, p.Root))
 	}
 	p := workshop(t)
-	d := open(t, p, 80, 24, "TERM=screen", "disable", "--suggest")
+	d := open(t, p, 80, 24, "TERM=screen", "suggest")
 	d.sees("1 of 2", "proposed", "disable, as broken")
 	d.types("d", "q")
 	require.Zero(t, d.ended())

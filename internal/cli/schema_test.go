@@ -59,7 +59,7 @@ func TestOutputIsAsPublished(t *testing.T) {
 	holds("show", 0, "show", "Fogbell Sync")
 	holds("lookup", 0, "lookup", "Fogbell Sync", "tidewatch.service")
 	holds("review", 0, "review")
-	holds("suggest", 0, "disable", "--suggest")
+	holds("suggest", 0, "suggest")
 	ours := filepath.Join(t.TempDir(), "ours.yaml")
 	p.OK(t, "catalogue", "export", ours, "--yes")
 	holds("catalogue-import", 0, "catalogue", "import", ours, "--yes")

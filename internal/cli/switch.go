@@ -49,14 +49,9 @@ has a way that their installers respect: a mask of systemd, launchd's database, 
 own startup settings. It is never a lock that the system's own settings cannot open.
 Where there is no such way that is said, and check tells when one is on again.
 
-With --suggest nothing is turned off: what could be is proposed, each with the reason,
-from verdicts, use and cost. Protected entries are never in it. Of programs that nobody
-has judged it proposes those that are missing, and those that hold up the start for 3
-seconds or more, if they can wait or if it is proved who made them. What to think of
-before stands behind the reason. On a terminal the proposals open in review; elsewhere,
-and with --dry-run, they are listed.`,
+With --suggest nothing is turned off; it is lockback suggest under its earlier name.`,
 		Example: "  lockback disable k7f3qa2 m2c5xyd\n  lockback disable \"Kelpline*\" -m \"updaters off\"\n  " +
-			"lockback disable fogbell-tray --for ines --dry-run\n  lockback disable --suggest spare,broken",
+			"lockback disable fogbell-tray --for ines --dry-run",
 		Args: func(c *cobra.Command, args []string) error {
 			if o.suggest != "" {
 				return nil

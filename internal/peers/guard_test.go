@@ -101,7 +101,7 @@ func proposesNoHarm(t *testing.T, p testkit.Program) {
 	var proposed struct {
 		Suggestions []struct{ Kind, Name string }
 	}
-	p.JSON(t, &proposed, "disable", "--suggest", "--dry-run")
+	p.JSON(t, &proposed, "suggest")
 	for _, s := range proposed.Suggestions {
 		require.NotContains(t, []string{"broken", "hostile"}, s.Kind, s.Name)
 	}

@@ -149,8 +149,13 @@ func (p Program) Fails(t testing.TB, code int, words string, args ...string) Run
 		last = line
 	}
 	require.True(t, strings.HasPrefix(last, "lockback: "), "%v: %q", args, r.Err)
-	require.Contains(t, last, words)
+	require.Contains(t, p.Short(last), words)
 	return r
+}
+
+// Short is a text with the commands that it suggests as they would be without the options of the program.
+func (p Program) Short(text string) string {
+	return strings.ReplaceAll(text, "lockback --root "+p.Root+" --store "+p.Store+" ", "lockback ")
 }
 
 // JSON runs the program and decodes what it printed.
