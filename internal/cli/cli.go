@@ -234,7 +234,7 @@ var groups = []struct {
 	commands  []string
 }{
 	{"look", "Look:", []string{"list", "show", "products", "figures", "locations"}},
-	{"decide", "Decide:", []string{"review", "suggest", "note", "lookup", "catalogue"}},
+	{"decide", "Decide:", []string{"review", "suggest", "note", "catalogue"}},
 	{"change", "Change:", []string{"disable", "enable", "add", "delay", "remove", "undo", "restore", "recover"}},
 	{"after", "After the restart:", []string{"check", "keep", "culprit"}},
 	{"record", "Record:", []string{"snapshot", "history", "compare", "record"}},
@@ -258,7 +258,13 @@ func (a *app) command() *cobra.Command {
 		SilenceUsage:  true,
 		Version:       version(),
 		Args:          cobra.NoArgs,
-		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
+		RunE: func(c *cobra.Command, _ []string) error {
+			if a.Width == 0 {
+				return c.Help()
+			}
+			a.page().FirstDay(files.Privileged())
+			return nil
+		},
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
 			if !slices.Contains(formats, a.format) {
 				return usage("unknown format %q%s (it is table, json or csv)", a.format, autostart.Suggest(a.format,

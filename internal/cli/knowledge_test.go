@@ -41,7 +41,7 @@ func TestNotes(t *testing.T) {
 	require.Len(t, e.Notes, 2)
 	require.Equal(t, "essential", e.Verdict, "what is said of this machine is nearer")
 	require.Equal(t, "spare", of("sync").Verdict)
-	for _, command := range [][]string{{"list"}, {"show", "Fogbell Sync"}, {"lookup", "Fogbell Sync"}} {
+	for _, command := range [][]string{{"list"}, {"show", "Fogbell Sync"}, {"show", "Fogbell Sync", "--elsewhere"}} {
 		out := p.OK(t, command...)
 		require.Contains(t, out, "needed by the till, ask Ines")
 		require.Contains(t, out, "by Tess, 20")
@@ -262,15 +262,19 @@ func TestOwnCatalogues(t *testing.T) {
 func TestLookup(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
-	require.Contains(t, p.OK(t, "lookup", "Fogbell Sync"), "no address is set")
+	require.Contains(t, p.OK(t, "show", "--elsewhere", "Fogbell Sync"), "no address is set")
 	p.Env = []string{"LOCKBACK_SEARCH=https://search.example/?q={}"}
 	program, err := os.ReadFile(filepath.Join(p.Root, "opt/fogbell/sync"))
 	require.NoError(t, err)
 	sum := fmt.Sprintf("%x", sha256.Sum256(program))
-	out := p.OK(t, "lookup", "Fogbell Sync")
+	out := p.OK(t, "show", "--elsewhere", "Fogbell Sync")
+	old := p.Run(t, "lookup", "Fogbell Sync")
+	require.Equal(t, out, old.Out)
+	require.Contains(t, old.Err, "show --elsewhere now")
+	p.Fails(t, 2, "go with --elsewhere", "show", "Fogbell Sync", "--hash")
 	require.Contains(t, out, sum)
 	require.Contains(t, out, "https://search.example/?q=Fogbell+Works+fogbell+sync (nothing was sent; --open opens it)")
-	require.Contains(t, p.OK(t, "lookup", "Fogbell Sync", "--hash"), "?q=Fogbell+Works+fogbell+sync+"+sum)
+	require.Contains(t, p.OK(t, "show", "--elsewhere", "Fogbell Sync", "--hash"), "?q=Fogbell+Works+fogbell+sync+"+sum)
 	require.Contains(t, p.OK(t, "lookup", "Tide Chart"), "none: the program is not there")
 	require.Equal(t, 1, strings.Count(p.OK(t, "lookup", "sync", "Fogbell Sync"), "found again by"),
 		"one program, one page")

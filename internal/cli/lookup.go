@@ -15,48 +15,65 @@ import (
 	"lockback/internal/page"
 )
 
+// lookUpOptions say how programs are looked up.
+type lookUpOptions struct {
+	open, withHash, everyEntry bool
+}
+
+// elsewhereHelp says what looking up shows.
+const elsewhereHelp = `what the catalogue and your notes say, on which other machines of the record the program
+was seen and on how many it was kept, its signature and its SHA-256, and a web address
+to look it up at. The address is made from the setting search of the configuration, with
+the maker, the product and the name of the file, and with --hash the SHA-256. No path and
+no user's name goes into it, and nothing is sent unless --open is given, which opens the
+address in the browser of this computer.`
+
 func newLookupCommand(a *app) *cobra.Command {
-	var open, withHash, all bool
+	var o lookUpOptions
 	c := &cobra.Command{
 		Use:   "lookup SELECTOR...",
-		Short: "Show what is known of a program beyond this machine, and where to look it up",
-		Long: `Show what is known of a program beyond this machine: what the catalogue and your
-notes say, on which other machines of the record it was seen and on how many it was
-kept, its signature and its SHA-256, and a web address to look it up at.
-
-The address is made from the setting search of the configuration, with the maker, the
-product and the name of the file, and with --hash the SHA-256. No path and no user's
-name goes into it, and nothing is sent unless --open is given, which opens the address
-in the browser of this computer.`,
-		Example: "  lockback lookup k7f3qa2\n  lockback lookup \"Fogbell Sync\" --open\n  " +
-			"LOCKBACK_SEARCH=\"https://search.example/?q={}\" lockback lookup k7f3qa2 --hash",
-		Args: cobra.MinimumNArgs(1),
+		Short: "Show what is known of a program beyond this machine: now show --elsewhere",
+		Long: `The earlier name of show --elsewhere, which shows what is known of a program beyond this
+machine: ` + elsewhereHelp,
+		Example: "  lockback lookup k7f3qa2",
+		Args:    cobra.MinimumNArgs(1),
+		Hidden:  true,
 		RunE: func(_ *cobra.Command, words []string) error {
-			return a.look(func(s *session, inv inventory.Inventory) error {
-				c, err := s.Choose(inv, words, work.Scope{All: true, Anywhere: true})
-				if err != nil {
-					return err
-				}
-				if !all {
-					c.Items = onePerProgram(s.Machine, c.Items)
-				}
-				w, programs := a.page(), make([]page.LookedUp, len(c.Items))
-				for k, item := range c.Items {
-					if programs[k], err = w.LookUp(s.Session, item, withHash); err != nil {
-						return err
-					}
-				}
-				if err := w.Lookups(s.Machine, programs); err != nil || !open {
-					return err
-				}
-				return openSearch(a, programs)
-			})
+			a.note("note: lookup is show --elsewhere now; the next version has no lookup")
+			return lookUp(a, words, o)
 		},
 	}
-	c.Flags().BoolVar(&open, "open", false, "open the address in the browser of this computer")
-	c.Flags().BoolVar(&withHash, "hash", false, "put the program's SHA-256 into the address")
-	c.Flags().BoolVar(&all, "every-entry", false, "each entry of a program by itself")
+	o.flags(c)
 	return c
+}
+
+func (o *lookUpOptions) flags(c *cobra.Command) {
+	c.Flags().BoolVar(&o.open, "open", false, "open the address in the browser of this computer")
+	c.Flags().BoolVar(&o.withHash, "hash", false, "put the program's SHA-256 into the address")
+	c.Flags().BoolVar(&o.everyEntry, "every-entry", false, "each entry of a program by itself")
+}
+
+// lookUp shows what is known of the programs of entries beyond this machine.
+func lookUp(a *app, words []string, o lookUpOptions) error {
+	return a.look(func(s *session, inv inventory.Inventory) error {
+		c, err := s.Choose(inv, words, work.Scope{All: true, Anywhere: true})
+		if err != nil {
+			return err
+		}
+		if !o.everyEntry {
+			c.Items = onePerProgram(s.Machine, c.Items)
+		}
+		w, programs := a.page(), make([]page.LookedUp, len(c.Items))
+		for k, item := range c.Items {
+			if programs[k], err = w.LookUp(s.Session, item, o.withHash); err != nil {
+				return err
+			}
+		}
+		if err := w.Lookups(s.Machine, programs); err != nil || !o.open {
+			return err
+		}
+		return openSearch(a, programs)
+	})
 }
 
 // onePerProgram keeps of entries that start the same program the first.

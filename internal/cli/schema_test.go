@@ -57,7 +57,7 @@ func TestOutputIsAsPublished(t *testing.T) {
 	holds("note", 0, "note")
 	holds("list", 0, "list", "Fogbell")
 	holds("show", 0, "show", "Fogbell Sync")
-	holds("lookup", 0, "lookup", "Fogbell Sync", "tidewatch.service")
+	holds("lookup", 0, "show", "--elsewhere", "Fogbell Sync", "tidewatch.service")
 	holds("review", 0, "review")
 	holds("suggest", 0, "suggest")
 	ours := filepath.Join(t.TempDir(), "ours.yaml")

@@ -8,15 +8,28 @@ import (
 )
 
 func newShowCommand(a *app) *cobra.Command {
-	return &cobra.Command{
+	var elsewhere bool
+	var o lookUpOptions
+	c := &cobra.Command{
 		Use:   "show SELECTOR...",
 		Short: "Show everything known of one entry, or of several",
 		Long: `Show everything known of an entry: what it is, whether its program is there, what
 is wrong with it, when it starts and how it is turned off; where each fact comes
-from; and every artifact that decides it, with its present state.`,
-		Example: "  lockback show k7f3qa2\n  lockback show \"Fogbell Sync\" user=ines\n  lockback show k7f3qa2 m2c5xyd",
-		Args:    cobra.MinimumNArgs(1),
+from; and every artifact that decides it, with its present state.
+
+With --elsewhere it shows what is known of the program beyond this machine:
+` + elsewhereHelp,
+		Example: "  lockback show k7f3qa2\n  lockback show \"Fogbell Sync\" user=ines\n  lockback show k7f3qa2 " +
+			"m2c5xyd\n  " +
+			"lockback show \"Fogbell Sync\" --elsewhere --open",
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, words []string) error {
+			if elsewhere {
+				return lookUp(a, words, o)
+			}
+			if o != (lookUpOptions{}) {
+				return usage("--open, --hash and --every-entry go with --elsewhere")
+			}
 			return a.look(func(s *session, inv inventory.Inventory) error {
 				c, err := s.Choose(inv, words, work.Scope{All: true, Anywhere: true})
 				if err != nil {
@@ -26,4 +39,8 @@ from; and every artifact that decides it, with its present state.`,
 			})
 		},
 	}
+	c.Flags().BoolVar(&elsewhere, "elsewhere", false,
+		"what is known of the program beyond this machine, and a web address")
+	o.flags(c)
+	return c
 }

@@ -134,6 +134,22 @@ func TestColoursAndWidths(t *testing.T) {
 	}
 }
 
+// Alone on a terminal, the program says in eight lines what to do first; whatever it names is there.
+func TestFirstDay(t *testing.T) {
+	t.Parallel()
+	p := workshop(t)
+	out, code := onTerminal(t, p, 240, "", nil)
+	require.Zero(t, code)
+	require.Equal(t, 8, strings.Count(out, "\n"), out)
+	named := regexp.MustCompile(
+		`(?m)^  lockback --root \S+ (?:--store \S+ )?([a-z]+(?: --brief)?)  `).FindAllStringSubmatch(out, -1)
+	require.Len(t, named, 6)
+	for _, n := range named {
+		p.OK(t, append(strings.Fields(n[1]), "--help")...)
+	}
+	require.Contains(t, p.OK(t), "Usage:", "a pipe gets the help")
+}
+
 func TestHelpTellsWhatThereIs(t *testing.T) {
 	t.Parallel()
 	p := testkit.Program{}
@@ -143,7 +159,7 @@ func TestHelpTellsWhatThereIs(t *testing.T) {
 	walk = func(c *cobra.Command, path []string) {
 		for _, c := range c.Commands() {
 			path := append(slices.Clone(path), c.Name())
-			if len(path) == 1 {
+			if len(path) == 1 && !c.Hidden {
 				require.Regexp(t, `(?m)^  (lockback )?`+c.Name()+` +\S`, help)
 			}
 			own := p.OK(t, append([]string{"help"}, path...)...)

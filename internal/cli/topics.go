@@ -16,6 +16,7 @@ var topics = []struct {
 	long        func() string
 }{
 	{"selectors", "How entries are chosen", selectorsHelp},
+	{"ways-back", "Which command brings what back", func() string { return waysBackHelp }},
 	{"states", "What enabled, disabled, hidden and protected mean", func() string { return statesHelp }},
 	{"problems", "What is said to be wrong with an entry", func() string { return problemsHelp }},
 	{"evidence", "How it is known who made a program, and what is hidden", func() string { return evidenceHelp }},
@@ -66,6 +67,24 @@ stage=startup.
 In cmd, PowerShell and sh alike, words with spaces or wildcards go into double
 quotes.`, ansi.Wordwrap("Fields: "+strings.Join(append(autostart.Fields(), "since"), ", ")+".", 86, " "))
 }
+
+const waysBackHelp = `What should come back, and what to type:
+
+  one entry that lockback turned off      lockback enable k7f3qa2
+  for one user only                       lockback enable k7f3qa2 --for ines
+  all of one change                       lockback undo C2 (without a name: the last)
+  all of a change, or nothing of it       lockback undo C2 --all-or-nothing
+  one entry exactly as a snapshot has it  lockback restore S1 --only k7f3qa2
+  everything as a snapshot has it         lockback restore S1
+  what was removed for good               lockback undo C3, or enable with its handle
+  a change that was cut short             lockback recover
+  the rounds of a search                  lockback culprit stop
+
+enable asks what the entry is now: it turns on what is off, whoever turned it off. undo
+asks what a change did: it puts each artifact back as it was before, and leaves what
+something else changed since. restore asks what a snapshot knows: it brings that state
+back whatever happened since, and keeps what was added unless --newcomers disable is
+given. All three take a snapshot first, so each of them can be undone.`
 
 const statesHelp = `  enabled    it starts the next time its stage comes
   disabled   it does not; the list says why, where the system has a word for it
@@ -182,7 +201,7 @@ func newHelpCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "help [COMMAND|TOPIC]",
 		Short: "Show the page of a command or a topic",
-		Long:  "Show the page of a command, or of a topic: selectors, states, problems, evidence, switches, exit-codes.",
+		Long:  "Show the page of a command, or of a topic: selectors, ways-back, states, problems, evidence, switches, exit-codes.",
 		ValidArgsFunction: func(c *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 			at, _, err := c.Root().Find(args)
 			if err != nil {

@@ -75,3 +75,17 @@ func (p Printer) flow(pieces []piece, at, indent int, between string) {
 	}
 	fmt.Fprintln(p.Out)
 }
+
+// Commands writes commands and what they do below each other, indented.
+func (p Printer) Commands(pairs [][2]string) {
+	at := 0
+	for k, pair := range pairs {
+		pairs[k][0] = Safe(p.Hinted(pair[0]))
+		at = max(at, width(pairs[k][0]))
+	}
+	at += 4
+	for _, pair := range pairs {
+		fmt.Fprintf(p.Out, "  %s%*s", pair[0], at-2-width(pair[0]), "")
+		p.flow([]piece{{text: pair[1]}}, at, at, " ")
+	}
+}
