@@ -138,7 +138,7 @@ func TestColoursAndWidths(t *testing.T) {
 func TestFirstDay(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
-	out, code := onTerminal(t, p, 240, "", nil)
+	out, code := onTerminal(t, p, 500, "", nil)
 	require.Zero(t, code)
 	require.Equal(t, 8, strings.Count(out, "\n"), out)
 	named := regexp.MustCompile(
