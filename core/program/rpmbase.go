@@ -7,8 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/BurntSushi/toml"
-
+	"lockback/core/format/dnfstate"
 	"lockback/core/format/rpmdb"
 	"lockback/core/format/sqlitefile"
 	"lockback/core/machine"
@@ -49,34 +48,26 @@ const (
 
 // Bounds of these files.
 const (
-	maxGroups        = 512 << 10 // bytes; readers of TOML need the more memory the deeper it is nested
+	maxGroups        = 4 << 20 // bytes
 	maxGroupPackages = 1 << 16
 )
 
 // environmentOfDNF are the packages of the groups that an installed environment consists of: "Workstation" for example,
 // which an installer offers as a whole. Groups that somebody added by themselves are not among them.
 func environmentOfDNF(m *machine.Reader) []string {
-	var environments struct {
-		Environments map[string]struct{ Groups []string }
+	environments, err1 := m.ReadFile(dnf5Environments, maxGroups)
+	groups, err2 := m.ReadFile(dnf5Groups, maxGroups)
+	if err1 != nil || err2 != nil {
+		return environmentInHistory(m)
 	}
-	var groups struct {
-		Groups map[string]struct{ Packages []string }
-	}
-	if decodeTOML(m, dnf5Environments, &environments) && decodeTOML(m, dnf5Groups, &groups) {
-		var all []string
-		for _, e := range environments.Environments {
-			for _, id := range e.Groups {
-				all = append(all, groups.Groups[id].Packages...)
-			}
+	packages := dnfstate.Lists(string(groups), "groups", "packages")
+	var all []string
+	for _, ids := range dnfstate.Lists(string(environments), "environments", "groups") {
+		for _, id := range ids {
+			all = append(all, packages[id]...)
 		}
-		return all
 	}
-	return environmentInHistory(m)
-}
-
-func decodeTOML(m *machine.Reader, name string, into any) bool {
-	content, err := m.ReadFile(name, maxGroups)
-	return err == nil && toml.Unmarshal(content, into) == nil
+	return all
 }
 
 // optionalPackage is the kind of a group's packages that a group is installed without: CompsPackageType of libdnf.

@@ -121,7 +121,7 @@ func (d sqliteDatabase) Having(names []string, visit func(*Package)) error {
 }
 
 // maxNeeds is how many needs of all packages are read: a large system has 100,000.
-const maxNeeds = 1 << 20
+const maxNeeds = 1 << 18
 
 // Needs asks the indexes of names, which are smaller than the headers by far.
 func (d sqliteDatabase) Needs(visit func(Needs)) error {
