@@ -65,6 +65,7 @@ func environmentOfDNF(m *machine.Reader) []string {
 	for _, ids := range dnfstate.Lists(string(environments), "environments", "groups") {
 		for _, id := range ids {
 			all = append(all, packages[id]...)
+			delete(packages, id) // each once, however often a file names it
 		}
 	}
 	return all
