@@ -136,9 +136,8 @@ func ParseSelector(words []string) (Selector, error) {
 			continue
 		}
 		said := field
-		if field = fieldNamed(field); selectable[field] == nil {
-			field = said
-			return s, fmt.Errorf("unknown field %q in %q%s (the fields are %s)", field, w, Suggest(field, Fields()),
+		if field = fieldNamed(said); selectable[field] == nil {
+			return s, fmt.Errorf("unknown field %q in %q%s (the fields are %s)", said, w, Suggest(said, Fields()),
 				strings.Join(Fields(), ", "))
 		}
 		t := fieldTest{field: field, not: not}

@@ -45,8 +45,7 @@ func (e *Engine) UndoStanding(c Change) (Plan, error) {
 	case len(left) == 0 || err != nil && !errors.Is(err, ErrNothing):
 	case len(plan.Steps) == 0:
 		return plan, fmt.Errorf("%w: something else changed all of %s since; lockback restore S%d%s brings back "+
-			"how it was "+
-			"before", ErrConflict, c.Name(), c.Snapshot, only(left))
+			"how it was before", ErrConflict, c.Name(), c.Snapshot, only(left))
 	default:
 		plan.Undoes = 0 // the rest stays to be undone
 		plan.Warnings = append(plan.Warnings,

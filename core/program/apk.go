@@ -1,7 +1,6 @@
 package program
 
 import (
-	"path"
 	"slices"
 	"strings"
 
@@ -30,10 +29,10 @@ func apkPackages(m *machine.Reader, programs []*File) {
 		}
 		merged := mergedFolders(m)
 		wanted := merged.wanted(programs)
-		set := apkNeeds{}
+		set := apkNeeds{installIf: map[string][]string{}}
 		var owners []apkdb.Package
 		for p := range apkdb.Packages(string(content), func(file string) bool {
-			return wanted[merged.key(file)] != nil || slices.Contains(desktopFolders, path.Dir(file))
+			return wanted[merged.key(file)] != nil || isSession(file)
 		}) {
 			set.add(p)
 			if len(p.Files) > 0 {
@@ -72,35 +71,17 @@ type apkNeeds struct {
 
 func (n *apkNeeds) add(p apkdb.Package) {
 	// The names have a version behind them, or a repository: "apk-tools=2.14.4-r0", "cmd:apk=2.14.4-r0",
-	// "so:libz.so.1=1".
+	// "so:libz.so.1=1". A mark of exclamation says what a package cannot be installed with.
 	plain := func(words []string) []string {
-		all := make([]string, 0, len(words))
-		for _, word := range words {
-			if k := strings.IndexAny(word, "<>=~@"); k > 0 {
-				word = word[:k]
-			}
-			if !strings.HasPrefix(word, "!") { // what it cannot be installed with
-				all = append(all, word)
-			}
-		}
-		return all
+		return slices.DeleteFunc(unversioned(words, "<>=~@"),
+			func(word string) bool { return strings.HasPrefix(word, "!") })
 	}
-	if n.needs.needs == nil {
-		n.needs = dependencies{needs: map[string][]string{}, provided: map[string][]string{}}
-		n.installIf = map[string][]string{}
-	}
-	n.needs.needs[p.Name] = plain(p.Depends)
-	for _, offer := range plain(p.Provides) {
-		n.needs.provided[offer] = append(n.needs.provided[offer], p.Name)
-	}
+	n.needs.put(p.Name, plain(p.Depends), plain(p.Provides))
 	if len(p.InstallIf) > 0 {
 		n.installIf[p.Name] = plain(p.InstallIf)
 	}
 	if p.Name == "alpine-base" ||
-		slices.ContainsFunc(p.Files, func(f apkdb.File) bool {
-			return slices.Contains(desktopFolders,
-				path.Dir(f.Path))
-		}) {
+		slices.ContainsFunc(p.Files, func(f apkdb.File) bool { return isSession(f.Path) }) {
 		n.seeds = append(n.seeds, p.Name)
 	}
 }

@@ -104,6 +104,9 @@ func (db *debian) key(file string) string { return db.merged.key(file) }
 // desktopFolders have a file for each session that a person can choose at sign-in.
 var desktopFolders = []string{"/usr/share/xsessions", "/usr/share/wayland-sessions"}
 
+// isSession reports whether a file is one of these.
+func isSession(file string) bool { return slices.Contains(desktopFolders, path.Dir(file)) }
+
 // findLists finds the names of all lists.
 func (db *debian) findLists() {
 	entries, _ := db.machine.ReadDir(dpkgInfo)
@@ -229,7 +232,7 @@ func (db *debian) findBase() {
 		}
 	}
 	for key, owners := range db.owners {
-		if slices.Contains(desktopFolders, path.Dir(key)) {
+		if isSession(key) {
 			seeds = append(seeds, owners...)
 		}
 	}

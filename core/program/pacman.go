@@ -51,7 +51,7 @@ func pacmanPackages(m *machine.Reader, files []*File) {
 			for _, f := range wanted[merged.key(name)] {
 				p.files[f] = name
 			}
-			p.shown = p.shown || slices.Contains(desktopFolders, path.Dir(name))
+			p.shown = p.shown || isSession(name)
 		}
 		if len(p.files) > 0 {
 			p.sums = map[string]string{}
@@ -134,23 +134,30 @@ type dependencies struct {
 
 // add adds a package. Versions behind names are left out.
 func (d *dependencies) add(name string, needs, provides []string) {
+	d.put(name, unversioned(needs, "<>=~:"), unversioned(provides, "<>=~:"))
+}
+
+// put adds a package whose words are names alone.
+func (d *dependencies) put(name string, needs, provides []string) {
 	if d.needs == nil {
 		d.needs, d.provided = map[string][]string{}, map[string][]string{}
 	}
-	plain := func(word string) string {
-		if k := strings.IndexAny(word, "<>=~:"); k > 0 {
-			word = word[:k]
+	d.needs[name] = needs
+	for _, offer := range provides {
+		d.provided[offer] = append(d.provided[offer], name)
+	}
+}
+
+// unversioned are words without what stands behind the first of some signs: a version for example.
+func unversioned(words []string, signs string) []string {
+	all := make([]string, len(words))
+	for k, word := range words {
+		if at := strings.IndexAny(word, signs); at > 0 {
+			word = word[:at]
 		}
-		return word
+		all[k] = word
 	}
-	all := make([]string, len(needs))
-	for k, n := range needs {
-		all[k] = plain(n)
-	}
-	d.needs[name] = all
-	for _, p := range provides {
-		d.provided[plain(p)] = append(d.provided[plain(p)], name)
-	}
+	return all
 }
 
 // closure are the packages that some need, they themselves included.

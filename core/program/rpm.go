@@ -71,7 +71,7 @@ func rpmIn(m *machine.Reader, name string, files []*File) error {
 				if core && p.Vendor != "" {
 					vendors[p.Vendor] = true
 				}
-				if core || slices.Contains(desktopFolders, path.Dir(owned.Path)) {
+				if core || isSession(owned.Path) {
 					seeds = append(seeds, p.Name)
 				}
 				for _, f := range wanted[merged.key(owned.Path)] {

@@ -2,7 +2,6 @@ package program
 
 import (
 	"errors"
-	"io"
 	"path"
 	"slices"
 	"strings"
@@ -80,7 +79,7 @@ func environmentInHistory(m *machine.Reader) []string {
 		return nil
 	}
 	defer file.Close()
-	db, err := sqlitefile.Open(io.ReaderAt(file), size)
+	db, err := sqlitefile.Open(file, size)
 	if err != nil {
 		return nil
 	}
@@ -115,10 +114,8 @@ func rpmBase(db rpmdb.Database, merged mergedPaths, seeds []string) (map[string]
 				names = append(names, path.Base(need))
 			}
 		}
-		set.needs[n.Package] = append(set.needs[n.Package], n.Requires...)
-		for _, offer := range n.Provides {
-			set.provided[offer] = append(set.provided[offer], n.Package)
-		}
+		// Several kernels are installed under one name.
+		set.put(n.Package, append(set.needs[n.Package], n.Requires...), n.Provides)
 		if strings.HasPrefix(n.Package, "patterns-base-") {
 			seeds = append(seeds, n.Package)
 		}

@@ -118,9 +118,9 @@ type app struct {
 	yes, dryRun         bool
 	trial               string // how long changes are tried
 	guarded             bool
-	bench               *work.Desk     // see desk
-	flags               *pflag.FlagSet // the options of every command
-	suggested           *regexp.Regexp // commands in sentences, see hints
+	bench               *work.Desk            // see desk
+	flags               *pflag.FlagSet        // the options of every command
+	suggested           func() *regexp.Regexp // commands in sentences, see hints
 	stopping            atomic.Pointer[stop]
 }
 

@@ -5,6 +5,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/spf13/pflag"
 )
@@ -36,7 +37,7 @@ func (a *app) hints() func(string) string {
 		if !strings.Contains(text, "lockback ") {
 			return text
 		}
-		return a.suggested.ReplaceAllStringFunc(text, func(hint string) string {
+		return a.suggested().ReplaceAllStringFunc(text, func(hint string) string {
 			return strings.Replace(hint, "lockback ", "lockback "+with, 1)
 		})
 	}
@@ -44,27 +45,26 @@ func (a *app) hints() func(string) string {
 
 // whole makes the commands in a text whole, see hints.
 func (a *app) whole(text string) string {
-	if hints := a.hints(); hints != nil {
-		return hints(text)
-	}
-	return text
+	return a.printer().Hinted(text)
 }
 
-// suggestions finds commands in sentences.
-func suggestions(names []string) *regexp.Regexp {
-	names = slices.DeleteFunc(names, func(name string) bool { return slices.Contains(anywhere, name) })
-	// In quotes it is the name of a command, and nothing to type.
-	return regexp.MustCompile(`(^|[^"\w])lockback (` + strings.Join(names, "|") + `)\b`)
+// suggestions finds commands in sentences. Most runs have nothing to look for.
+func suggestions(names []string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp {
+		names = slices.DeleteFunc(names, func(name string) bool { return slices.Contains(anywhere, name) })
+		// In quotes it is the name of a command, and nothing to type.
+		return regexp.MustCompile(`(^|[^"\w])lockback (` + strings.Join(names, "|") + `)\b`)
+	})
 }
 
-var needsNoQuotes = regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`)
+var needsNoQuotes = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`) })
 
 // forShell quotes a word for the shell of a system: of Windows both cmd and PowerShell understand double quotes.
 func forShell(system, word string) string {
 	switch {
 	case system == "windows" && strings.ContainsAny(word, " &()[]{}^=;!'+,`~%$@#") || word == "":
 		return `"` + word + `"`
-	case system == "windows" || needsNoQuotes.MatchString(word):
+	case system == "windows" || needsNoQuotes().MatchString(word):
 		return word
 	}
 	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"

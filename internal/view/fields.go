@@ -146,15 +146,18 @@ func CostWords(c *autostart.Cost) string {
 }
 
 // CostFigures are what a program costs, in figures, what is felt most first.
-func CostFigures(c *autostart.Cost) string {
-	if c == nil {
-		return ""
-	}
+func CostFigures(c *autostart.Cost) string { return strings.Join(costFigures(c, 1), ", ") }
+
+// costFigures are these one by one. Processor time counts from so many milliseconds on.
+func costFigures(c *autostart.Cost, leastCPU int64) []string {
 	var all []string
+	if c == nil {
+		return all
+	}
 	if c.StartMS > 0 {
 		all = append(all, seconds(c.StartMS)+" s of the start")
 	}
-	if c.CPUMS > 0 {
+	if c.CPUMS >= leastCPU {
 		all = append(all, seconds(c.CPUMS)+" s of CPU")
 	}
 	if c.MemoryKB > 0 {
@@ -163,7 +166,7 @@ func CostFigures(c *autostart.Cost) string {
 	if c.DiskKB > 0 {
 		all = append(all, bytesOf(c.DiskKB)+" of disk")
 	}
-	return strings.Join(all, ", ")
+	return all
 }
 
 // seconds words milliseconds.

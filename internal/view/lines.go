@@ -68,8 +68,8 @@ func (p Printer) lineOf(e *autostart.Entry, place bool, s *Signs) line {
 		}
 	}
 	when := details(e)
-	if cost := costShort(e.Cost); cost != "" {
-		when = append([]string{cost}, when...)
+	if costs := costFigures(e.Cost, feltCPU); len(costs) > 0 { // what is felt most
+		when = append(costs[:1], when...)
 	}
 	l.cells[lineWhen] = strings.Join(when, ", ")
 	for k, c := range l.cells {
@@ -88,22 +88,8 @@ func proven(basis string) bool {
 	return false
 }
 
-// costShort is what a program costs in one figure: what is felt most.
-func costShort(c *autostart.Cost) string {
-	switch {
-	case c == nil:
-		return ""
-	case c.StartMS > 0:
-		return seconds(c.StartMS) + " s of the start"
-	case c.CPUMS >= 100:
-		return seconds(c.CPUMS) + " s of CPU"
-	case c.MemoryKB > 0:
-		return bytesOf(c.MemoryKB) + " of memory"
-	case c.DiskKB > 0:
-		return bytesOf(c.DiskKB) + " of disk"
-	}
-	return ""
-}
+// feltCPU is from how many milliseconds of processor time on these come before memory and disk.
+const feltCPU = 100
 
 // lineRemark is what stands behind an entry: what somebody noted, what is wrong, what the catalogue says, whether it
 // can be turned off, and what it is.
@@ -255,11 +241,10 @@ func (l *lines) write(entries []*autostart.Entry) {
 		one := l.lineOf(e, l.place, l.signs)
 		head := fmt.Sprintf("%s%-7s  %s%*s  ", l.indent, e.Handle, l.paint(stateWord(e.State), markOf(e)),
 			len("off")-len(stateWord(e.State)), "")
+		fmt.Fprint(l.Out, head)
 		if l.Width >= lined {
-			fmt.Fprint(l.Out, head)
 			l.oneLine(one)
 		} else {
-			fmt.Fprint(l.Out, head)
 			l.twoLines(one)
 		}
 		if l.commands && e.Command != "" {
