@@ -26,6 +26,16 @@ const (
 var Bases = []string{BySignature, BySealedVolume, ByPackage, ByReceipt, ByUnanchored, ByBundle, ByVersionResource,
 	ByCatalogue, ByNote, ByName}
 
+// Proven reports whether a basis tells one maker from another. What was noted at an installation does not: the file may
+// have changed since, and on Windows every installer writes it, that of a single user too.
+func Proven(basis string) bool {
+	switch basis {
+	case BySignature, BySealedVolume, ByPackage:
+		return true
+	}
+	return false
+}
+
 // FactKind says what a fact is about, where something depends on that. Its words are the view's.
 type FactKind uint8
 

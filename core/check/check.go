@@ -290,14 +290,11 @@ func (f *finder) changed(item *location.Item, fields []snapshot.Field) Finding {
 	return g
 }
 
-// proven are the bases on which one maker can be told from another.
-var proven = []string{autostart.BySignature, autostart.BySealedVolume, autostart.ByPackage, autostart.ByReceipt}
-
 // sameMaker reports whether two states of a program are proved to be of one maker: then it was updated, and not
 // replaced.
 func sameMaker(a, b *autostart.Entry) bool {
 	one, other := a.Maker(), b.Maker()
-	return one.Name != "" && one.Name == other.Name && one.Basis == other.Basis && slices.Contains(proven, one.Basis)
+	return one.Name != "" && one.Name == other.Name && one.Basis == other.Basis && autostart.Proven(one.Basis)
 }
 
 // findUpdates finds what a package manager, or the system's own update, did: what a finding's entry is read from and

@@ -335,9 +335,22 @@ func usageOfArguments(c *cobra.Command) {
 			near = autostart.Suggest(args[0], namesOf(c.Commands()))
 		case len(args) > 0 && check(c, nil) == nil && check(c, args[:1]) != nil:
 			err = fmt.Errorf("%s stands alone, without %q", c.CommandPath(), args[0])
+		default:
+			err = wrongCount(c, check, args)
 		}
 		return usage("%v%s (see %s --help)", err, near, c.CommandPath())
 	}
+}
+
+// wrongCount words that a command was given too few arguments, or which is the first too many.
+func wrongCount(c *cobra.Command, check cobra.PositionalArgs, args []string) error {
+	_, takes, _ := strings.Cut(c.Use, " ")
+	for n := len(args) - 1; n > 0; n-- {
+		if check(c, args[:n]) == nil {
+			return fmt.Errorf("%s takes %s and nothing more: %q is too many", c.CommandPath(), takes, args[n])
+		}
+	}
+	return fmt.Errorf("%s needs %s", c.CommandPath(), takes)
 }
 
 // namesOf are the names of commands.

@@ -105,19 +105,18 @@ func (w Writer) address(e *autostart.Entry, m *machine.Machine, more ...string) 
 	return strings.Replace(w.Search, "{}", url.QueryEscape(strings.Join(words, " ")), 1)
 }
 
-// Show shows entries with all that is known about them.
+// Show shows entries with all that is known about them: each by itself, several side by side.
 func (w Writer) Show(m *machine.Machine, items []*location.Item, started map[string][]*location.Item) error {
-	switch w.Format {
-	case "json":
-		docs := make([]ShownEntry, len(items))
-		for k, item := range items {
-			docs[k] = w.Known(m, item, started)
-		}
-		return w.JSON(ShowDocument{MachineOf(m), docs})
-	case "csv":
+	known := make([]ShownEntry, len(items))
+	for k, item := range items {
+		known[k] = w.Known(m, item, started)
+	}
+	switch {
+	case w.Format == "json":
+		return w.JSON(ShowDocument{MachineOf(m), known})
+	case w.Format == "csv":
 		var sheet [][]string
-		for _, item := range items {
-			e := w.Known(m, item, started)
+		for _, e := range known {
 			for _, r := range e.rows() {
 				sheet = append(sheet, []string{e.Entry.Handle, r.name, r.value, r.basis})
 			}
@@ -126,12 +125,15 @@ func (w Writer) Show(m *machine.Machine, items []*location.Item, started map[str
 			}
 		}
 		return w.CSV([]string{"handle", "fact", "value", "basis"}, sheet)
+	case len(known) > 1 && !w.Verbose:
+		w.besides(known)
+		return nil
 	}
-	for k, item := range items {
+	for k, e := range known {
 		if k > 0 {
 			w.Line("")
 		}
-		w.shown(w.Known(m, item, started))
+		w.shown(e)
 	}
 	return nil
 }
@@ -140,6 +142,8 @@ func (w Writer) Show(m *machine.Machine, items []*location.Item, started map[str
 type row struct {
 	name, value, basis string
 	mark               view.Mark
+	own                bool // the entry itself says it; its basis is a remark
+	answered           bool // the first lines of a page have it, see [ShownEntry.answers]
 }
 
 // leads reports whether a fact tells what an entry is: such come first.
@@ -147,15 +151,22 @@ func (f Fact) leads() bool {
 	return f.kind == autostart.FactDescription || f.kind == autostart.FactComment
 }
 
+// rowList gathers rows, each once, without those that are not known.
+type rowList []row
+
+func (l *rowList) add(r row) {
+	again := slices.ContainsFunc(*l, func(o row) bool { return o.name == r.name && o.value == r.value })
+	if r.value != "" && !again {
+		*l = append(*l, r)
+	}
+}
+
 // rows are the facts of an entry, the most telling first; without those that are not known.
 func (e ShownEntry) rows() []row {
 	entry := &e.Entry
-	var rows []row
+	var rows rowList
 	add := func(name, value, basis string, mark view.Mark) {
-		again := slices.ContainsFunc(rows, func(r row) bool { return r.name == name && r.value == value })
-		if value != "" && !again {
-			rows = append(rows, row{name, value, basis, mark})
-		}
+		rows.add(row{name: name, value: value, basis: basis, mark: mark})
 	}
 	for _, f := range e.Facts {
 		if f.leads() {
@@ -182,46 +193,23 @@ func (e ShownEntry) rows() []row {
 		what, basis := view.NoteWords(n)
 		add("note", what, basis, mark)
 	}
-	decide("maker", cmp.Or(known.Maker.Name, "not known"), autostart.FactMadeBy, known.Maker.Basis)
+	if known.Maker.Name == "" {
+		rows.add(row{name: "maker", value: unanswered, answered: true})
+	}
+	decide("maker", known.Maker.Name, autostart.FactMadeBy, known.Maker.Basis)
 	decide("product", strings.TrimSpace(known.Product.Name+" "+known.Product.Version), autostart.FactProduct, "")
 	decide("description", known.Description, autostart.FactDescribedAs, known.DescriptionBasis)
 	add("role", known.Role, known.RoleBasis, view.Plain)
 	add("verdict", known.Verdict, known.VerdictBasis, view.Plain)
-	value, mark := ProgramWords(entry)
-	add("program", value, "looked up on the machine", mark)
-	for _, c := range entry.Commands {
-		if c.Path != entry.Target.Path || c.Key != "" {
-			add("also runs", CommandWords(c), c.Key, view.Plain)
-		}
-	}
-	add("also started by", strings.Join(e.others, ", "), "", view.Plain)
-	shown := *entry // that the program is missing stands there already
-	shown.Problems = slices.DeleteFunc(slices.Clone(entry.Problems),
-		func(p string) bool { return p == autostart.TargetMissing && entry.Target.Path != "" })
-	for _, problem := range view.Problems(&shown) {
-		add("problem", problem, "", view.Alert)
-	}
+	e.start(&rows)
 	add("protected", entry.Guarded, e.GuardBasis, view.Alert)
 	add("think twice", entry.Caution, e.CautionBasis, view.Alert)
-	state := string(entry.State)
-	if entry.Mode != "" && entry.Mode != state {
-		state += ", " + entry.Mode
-	}
-	add("state", state, "", view.Plain)
-	add("starts", entry.When, cmp.Or(entry.Place, entry.Location), view.Plain)
-	add("for", view.Whose(entry), "", view.Plain)
-	add("costs", view.CostWords(entry.Cost), "", view.Plain)
+	rows.add(row{name: "costs", value: view.CostWords(entry.Cost), answered: true})
 	if entry.Cost != nil && !entry.Cost.Since.IsZero() {
 		add("running since", autostart.Minute(entry.Cost.Since), entry.Cost.Basis, view.Plain)
 	}
 	for _, u := range entry.Uses {
 		add("used by hand", view.UseWords(u), u.Basis, view.Plain)
-	}
-	add("command", entry.Command, Place(entry), view.Plain)
-	if entry.Switch == autostart.Report {
-		add("turned off by", "cannot be turned off here", "", view.Plain)
-	} else {
-		add("turned off by", string(entry.Switch)+", which counts "+e.Effect, "lockback help switches", view.Plain)
 	}
 	if entry.OSPart {
 		basis := entry.OSBasis
@@ -230,24 +218,52 @@ func (e ShownEntry) rows() []row {
 		}
 		add("hidden", "a part of the operating system", basis, view.Plain)
 	}
-	if entry.SystemName != entry.Name {
-		add("system's own name", entry.SystemName, "", view.Plain)
-	}
-	add("location", entry.Location, "", view.Plain)
-	add("look it up at", e.Search, "lockback opens nothing", view.Plain)
 	for _, f := range e.Facts {
 		if !f.leads() && (decided[f.kind] != f.Value || f.Value == "") {
 			add(f.Name, f.Value, f.Basis, view.Plain)
 		}
 	}
+	rows.add(row{name: "look it up at", value: e.Search, basis: "lockback opens nothing", own: true})
 	return rows
 }
 
-func (w Writer) shown(e ShownEntry) {
-	w.Bold(e.Entry.Name + "  " + e.Entry.Handle)
-	w.rows(e.rows())
-	w.Line("")
-	w.Decided(e, w.Verbose, " (--verbose lists them)")
+// start adds what an entry itself says of its start.
+func (e ShownEntry) start(rows *rowList) {
+	entry := &e.Entry
+	add := func(name, value, basis string, mark view.Mark) {
+		rows.add(row{name: name, value: value, basis: basis, mark: mark, own: true})
+	}
+	shown := *entry // that the program is missing stands there already
+	shown.Problems = slices.DeleteFunc(slices.Clone(entry.Problems),
+		func(p string) bool { return p == autostart.TargetMissing && entry.Target.Path != "" })
+	for _, problem := range view.Problems(&shown) {
+		add("problem", problem, "", view.Alert)
+	}
+	state := string(entry.State)
+	if entry.Mode != "" && entry.Mode != state {
+		state += ", " + entry.Mode
+	}
+	add("state", state, "", view.Plain)
+	add("starts", entry.When, cmp.Or(entry.Place, entry.Location), view.Plain)
+	add("for", view.Whose(entry), "", view.Plain)
+	add("command", entry.Command, Place(entry), view.Plain)
+	value, mark := ProgramWords(entry)
+	add("program", value, "", mark)
+	for _, c := range entry.Commands {
+		if c.Path != entry.Target.Path || c.Key != "" {
+			add("also runs", CommandWords(c), c.Key, view.Plain)
+		}
+	}
+	add("also started by", strings.Join(e.others, ", "), "", view.Plain)
+	if entry.Switch == autostart.Report {
+		add("turned off by", "cannot be turned off here", "", view.Plain)
+	} else {
+		add("turned off by", string(entry.Switch)+", takes effect "+e.Effect, "lockback help switches", view.Plain)
+	}
+	if entry.SystemName != entry.Name {
+		add("system's own name", entry.SystemName, "", view.Plain)
+	}
+	add("location", entry.Location, "", view.Plain)
 }
 
 // rows writes what is known about an entry, one below the other.

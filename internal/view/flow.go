@@ -19,17 +19,22 @@ func (p Printer) Pairs(pairs []Pair) {
 	}
 	at += 2
 	for _, pair := range pairs {
-		name := Safe(pair.Name)
-		fmt.Fprintf(p.Out, "%s%*s", p.paint(name, Quiet), at-width(name), "")
-		var pieces []piece
-		for _, w := range strings.Fields(pair.Value) {
-			pieces = append(pieces, piece{w, pair.Mark, true})
-		}
-		if pair.From != "" {
-			pieces = append(pieces, piece{"(" + pair.From + ")", Quiet, false})
-		}
-		p.flow(pieces, at, at, " ")
+		p.Pair(pair, at)
 	}
+}
+
+// Pair writes a name, and its value from a column on.
+func (p Printer) Pair(pair Pair, at int) {
+	name := Safe(pair.Name)
+	fmt.Fprintf(p.Out, "%s%*s", p.paint(name, Quiet), at-width(name), "")
+	var pieces []piece
+	for _, w := range strings.Fields(pair.Value) {
+		pieces = append(pieces, piece{w, pair.Mark, true})
+	}
+	if pair.From != "" {
+		pieces = append(pieces, piece{"(" + pair.From + ")", Quiet, false})
+	}
+	p.flow(pieces, at, at, " ")
 }
 
 // piece is a stretch of text that stays on one line where it fits one. Where it does not, it is

@@ -62,7 +62,7 @@ func (p Printer) lineOf(e *autostart.Entry, place bool, s *Signs) line {
 	}
 	if maker := e.Maker(); maker.Name != "" {
 		l.cells[lineMaker] = maker.Name
-		if !proven(maker.Basis) {
+		if !autostart.Proven(maker.Basis) {
 			l.cells[lineMaker] += " ?"
 			s.Unproven = true
 		}
@@ -77,15 +77,6 @@ func (p Printer) lineOf(e *autostart.Entry, place bool, s *Signs) line {
 	}
 	l.remark = lineRemark(e, s)
 	return l
-}
-
-// proven reports whether a maker's name rests on more than what the program says of itself.
-func proven(basis string) bool {
-	switch basis {
-	case autostart.BySignature, autostart.ByPackage, autostart.BySealedVolume, autostart.ByReceipt:
-		return true
-	}
-	return false
 }
 
 // feltCPU is from how many milliseconds of processor time on these come before memory and disk.
@@ -126,6 +117,45 @@ func lineRemark(e *autostart.Entry, s *Signs) []piece {
 		all = append(all, piece{strings.TrimSuffix(known.Description, "."), Quiet, false})
 	}
 	return all
+}
+
+// Titled writes the first line of a page about one entry: its name, its handle, whether it is on, and what a
+// technician should know of it before anything else.
+func (p Printer) Titled(e *autostart.Entry) {
+	name := Safe(nameOf(e))
+	at := width(name)
+	if p.Color {
+		name = styled(name, ansi.AttrBold)
+	}
+	fmt.Fprint(p.Out, name+"  ")
+	pieces := []piece{{e.Handle, Plain, true}, {stateWord(e.State), Plain, true}}
+	said := len(pieces)
+	for _, n := range e.Notes {
+		what, who := NoteWords(n)
+		pieces = append(pieces, piece{"note: " + what + " (" + who + ")", Plain, false})
+	}
+	for _, problem := range e.Problems {
+		if words := shortProblem(problem); words != "" {
+			pieces = append(pieces, piece{"! " + words, Alert, false})
+		}
+	}
+	known := e.Facts()
+	if known.Verdict != "" && known.VerdictBasis != autostart.ByNote {
+		pieces = append(pieces, piece{known.Verdict + " (" + known.VerdictBasis + ")", Plain, false})
+	}
+	if e.Guarded != "" {
+		pieces = append(pieces, piece{"protected", Alert, false})
+	}
+	if e.Caution != "" {
+		pieces = append(pieces, piece{"think twice: " + e.Caution, Alert, false})
+	}
+	if e.Switch == autostart.Report {
+		pieces = append(pieces, piece{"cannot be turned off here", Plain, false})
+	}
+	if len(pieces) == said {
+		pieces = append(pieces, piece{autostart.Unrated, Quiet, false})
+	}
+	p.flow(pieces, at+gap, 4, "  ")
 }
 
 // shortProblem words a problem where there is little room; what is ignored stands in its mode.

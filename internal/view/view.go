@@ -269,6 +269,17 @@ func (p Printer) table(columns []Column, rows iter.Seq[[]Cell], widths []int, ti
 		}
 		p.row(b, header, widths)
 	}
+	p.rows(b, rows, widths)
+}
+
+// Rows writes rows in columns of given widths, without titles: some of a table whose others are written otherwise.
+func (p Printer) Rows(rows iter.Seq[[]Cell], widths []int) {
+	b := bufio.NewWriter(p.Out)
+	defer b.Flush()
+	p.rows(b, rows, widths)
+}
+
+func (p Printer) rows(b *bufio.Writer, rows iter.Seq[[]Cell], widths []int) {
 	for row := range rows {
 		p.row(b, row, widths)
 	}
@@ -319,12 +330,36 @@ func wrap(s string, columns int) string {
 	if width(s) <= columns {
 		return s
 	}
-	s = strings.ReplaceAll(strings.Join(strings.Fields(s), " "), "-", unbroken)
+	s = strings.ReplaceAll(strings.Join(brokenPaths(strings.Fields(s), columns), " "), "-", unbroken)
 	lines := strings.Split(ansi.Wrap(s, columns, ""), "\n")
 	for k := range len(lines) - 1 {
 		lines[k] = strings.TrimRight(lines[k], " ")
 	}
 	return strings.ReplaceAll(strings.Join(lines, "\n"), unbroken, "-")
+}
+
+// brokenPaths breaks words that are longer than a line where a path may be broken: behind its separators. No two of the
+// pieces fit one line, so that a space between them never shows.
+func brokenPaths(words []string, columns int) []string {
+	var all []string
+	for _, word := range words {
+		line := ""
+		for width(word) > columns {
+			n := strings.IndexAny(word, `/\`) + 1
+			if n == 0 || width(line)+width(word[:n]) > columns && line == "" {
+				break // no separator within a line
+			}
+			if width(line)+width(word[:n]) > columns {
+				all, line = append(all, line), ""
+			}
+			line, word = line+word[:n], word[n:]
+		}
+		if line != "" && width(line)+width(word) > columns {
+			all, line = append(all, line), ""
+		}
+		all = append(all, line+word)
+	}
+	return all
 }
 
 // styled shows a text with an attribute or a colour.

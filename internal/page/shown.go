@@ -1,0 +1,123 @@
+package page
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"lockback/core/autostart"
+	"lockback/internal/view"
+)
+
+// shown writes one entry: what decides about it first, then the facts by where they come from, then the artifacts.
+func (w Writer) shown(e ShownEntry) {
+	w.Titled(&e.Entry)
+	w.rows(e.answers(w.elsewhere(&e.Entry)))
+	for _, g := range e.bySource() {
+		w.Line("")
+		w.Bold(g.source)
+		w.rows(g.rows)
+	}
+	w.Line("")
+	w.Decided(e, w.Verbose, " (--verbose lists them)")
+}
+
+// elsewhere is the advice for an entry of which nothing says what it is.
+func (w Writer) elsewhere(e *autostart.Entry) string {
+	return w.Hinted("not known; lockback show " + e.Handle + " --elsewhere looks further")
+}
+
+// unanswered stands where nothing on the machine answers a technician's question.
+const unanswered = "not known"
+
+// answers are the rows that a technician decides by: what it is, who made it, what it costs, what is lost without it.
+func (e ShownEntry) answers(elsewhere string) []row {
+	entry := &e.Entry
+	known := entry.Facts()
+	var what []string
+	if known.Description != "" {
+		words := strings.TrimSuffix(known.Description, ".")
+		if known.DescriptionBasis == autostart.ByVersionResource {
+			words += " (its own claim)"
+		}
+		what = append(what, words)
+	} else if f := e.fact(autostart.FactDescription); f != "" {
+		what = append(what, strings.TrimSuffix(f, "."))
+	}
+	if product := known.Product.Name; product != "" && product != known.Description {
+		what = append(what, "part of "+strings.TrimSpace(product+" "+known.Product.Version))
+	}
+	if known.Role != "" && known.Role != autostart.RoleUnknown {
+		what = append(what, "role: "+known.Role)
+	}
+	if entry.OSPart {
+		what = append(what, "part of the operating system")
+	}
+	lost := e.fact(autostart.FactWithoutIt)
+	if lost == "" && entry.Guarded != "" {
+		lost = entry.Guarded
+	}
+	return []row{
+		{name: "what it is", value: cmp.Or(strings.Join(what, "; "), elsewhere)},
+		{name: "maker", value: cmp.Or(view.MadeBy(entry), unanswered)},
+		{name: "costs", value: cmp.Or(view.CostWords(entry.Cost), "not measured")},
+		{name: "without it", value: cmp.Or(lost, unanswered)},
+	}
+}
+
+// fact is the value of the first fact of a kind; empty if there is none.
+func (e ShownEntry) fact(kind autostart.FactKind) string {
+	for _, f := range e.Facts {
+		if f.kind == kind {
+			return f.Value
+		}
+	}
+	return ""
+}
+
+// sourced are facts that have their source in common.
+type sourced struct {
+	source string
+	rows   []row
+}
+
+// howItStarts is the heading of what the entry itself says, whose source is its own place.
+const howItStarts = "How it starts"
+
+// bySource puts facts together by their source, so that each source is named once: what the entry says first. The
+// answers are left out.
+func (e ShownEntry) bySource() []sourced {
+	groups := []sourced{{source: howItStarts}}
+	for _, r := range e.rows() {
+		source := headed(r.basis)
+		switch {
+		case r.answered:
+			continue
+		case r.own || r.basis == "" || r.basis == e.Entry.Source.Path || r.basis == Place(&e.Entry):
+			source = howItStarts
+			if !r.own {
+				r.basis = ""
+			}
+		default:
+			r.basis = ""
+		}
+		k := slices.IndexFunc(groups, func(g sourced) bool { return g.source == source })
+		if k < 0 {
+			k = len(groups)
+			groups = append(groups, sourced{source: source})
+		}
+		groups[k].rows = append(groups[k].rows, r)
+	}
+	return groups
+}
+
+// headed makes a source a heading: "Its signature". A path stays as it is.
+func headed(source string) string {
+	r, n := utf8.DecodeRuneInString(source)
+	if strings.ContainsAny(source, `/\`) && !strings.Contains(source, " ") {
+		return source
+	}
+	return string(unicode.ToUpper(r)) + source[n:]
+}
