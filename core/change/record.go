@@ -179,6 +179,9 @@ func (d Decision) IsOff() bool { return d.State == autostart.Disabled || d.State
 // OnTrial reports whether the change stands and nobody has confirmed it.
 func (c Change) OnTrial() bool { return c.State == Done && c.Kind.Tried() && c.Kept.IsZero() }
 
+// Stands reports whether the change is done, wrote something, and can be undone.
+func (c Change) Stands() bool { return c.State == Done && c.Kind != Keep }
+
 // Words are what the history says about the change: its kind and its message.
 func (c Change) Words() string {
 	message := c.Message

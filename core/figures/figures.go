@@ -70,8 +70,7 @@ func Read(m *machine.Machine) []Figure {
 		all = append(all, memoryNow()...)
 		all = append(all, startNow()...)
 	} else if m.OS == "linux" {
-		all = append(all, lastStart(m.Reader(nil))...)
-		all = append(all, startInLog(m.Reader(nil))...)
+		all = append(all, startOnDisk(m.Reader(nil))...)
 	}
 	if m.OS == "windows" {
 		all = append(all, startOfWindows(m.Reader(nil), !m.Live)...)
@@ -103,17 +102,19 @@ const wtmp = "/var/log/wtmp"
 
 const maxWtmp = 16 << 20
 
-// lastStart is when a Linux disk was last started from, as far as wtmp goes back.
-func lastStart(m *machine.Reader) []Figure {
-	text, err := m.ReadFile(wtmp, maxWtmp)
-	if err != nil {
-		return nil
-	}
-	at := LastStart(text)
+// startOnDisk is when a Linux disk was last started from, and how long that took: as far as wtmp goes back, or else as
+// the log of systemd tells, as it stands in [starts.Read] too.
+func startOnDisk(m *machine.Reader) []Figure {
+	took, ended := startInLog(m)
+	text, _ := m.ReadFile(wtmp, maxWtmp) // a system without it has only the log
+	at, from := LastStart(text), wtmp
 	if at.IsZero() {
-		return nil
+		at, from = ended, "the log of systemd"
 	}
-	return []Figure{{"last-start", at.Unix(), Moment, wtmp}}
+	if at.IsZero() {
+		return took
+	}
+	return append([]Figure{{"last-start", at.Unix(), Moment, from}}, took...)
 }
 
 // LastStart finds the last start of the machine in a file wtmp; the zero time if there is none.
@@ -127,8 +128,8 @@ func LastStart(text []byte) (last time.Time) {
 }
 
 // startInLog is how long the last start took that the log of a disk tells of. The firmware and the
-// boot loader are not in it.
-func startInLog(m *machine.Reader) []Figure {
+// boot loader are not in it. With it comes when that start had ended, the zero time where the log tells of none.
+func startInLog(m *machine.Reader) ([]Figure, time.Time) {
 	var last journal.Entry
 	cost.ReadJournal(m, []string{journal.StartupFinished, journal.UserStartupFinished}, []string{"KERNEL_USEC",
 		"INITRD_USEC", "USERSPACE_USEC", "_PID"}, func(e journal.Entry) {
@@ -142,12 +143,12 @@ func startInLog(m *machine.Reader) []Figure {
 	}
 	kernel, initrd, userspace := number("KERNEL_USEC"), number("INITRD_USEC"), number("USERSPACE_USEC")
 	if userspace == 0 {
-		return nil
+		return nil, last.Time
 	}
 	if initrd == 0 {
-		return phases(0, 0, 0, kernel, kernel+userspace)
+		return phases(0, 0, 0, kernel, kernel+userspace), last.Time
 	}
-	return phases(0, 0, kernel, kernel+initrd, kernel+initrd+userspace)
+	return phases(0, 0, kernel, kernel+initrd, kernel+initrd+userspace), last.Time
 }
 
 // startOfWindows is how long the last start took that Windows wrote down, and when that was, where

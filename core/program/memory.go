@@ -16,6 +16,10 @@ import (
 // same: by path, size, time and number of the file, and by the state of the databases that were
 // asked. A nil Memory keeps nothing. It is for one machine and one goroutine.
 type Memory struct {
+	// Only says that no file is looked at which the memory does not have: such files stay unknown, see [Memory.Lacks].
+	Only  bool
+	lacks map[string]bool
+
 	rows  map[string]Row
 	fresh map[string]Row
 
@@ -56,6 +60,9 @@ func NewMemory(rows []Row) *Memory {
 	return m
 }
 
+// Lacks reports whether a file was asked for that the memory does not have, while it was asked alone.
+func (m *Memory) Lacks(name string) bool { return m.lacks[name] }
+
 // Fresh are the rows that are not as they were when the memory was made.
 func (m *Memory) Fresh() []Row {
 	if m == nil {
@@ -83,6 +90,15 @@ func (m *Memory) recall(f *File, state string) bool {
 	}
 	f.Kind, f.Evidence = was.Kind, was.Evidence
 	return true
+}
+
+func (m *Memory) lack(files []*File) {
+	if m.lacks == nil {
+		m.lacks = map[string]bool{}
+	}
+	for _, f := range files {
+		m.lacks[f.Name] = true
+	}
 }
 
 func (m *Memory) keep(f *File, state string) {

@@ -176,10 +176,14 @@ func (b *Book) Look(names []string) {
 		}
 		f.sums = byPath[f.Path]
 	}
-	b.memory.begin(unknown)
-	b.ask(false, unknown)
-	for _, f := range unknown {
-		b.memory.keep(f, state)
+	if b.memory != nil && b.memory.Only {
+		b.memory.lack(unknown)
+	} else {
+		b.memory.begin(unknown)
+		b.ask(false, unknown)
+		for _, f := range unknown {
+			b.memory.keep(f, state)
+		}
 	}
 	b.ask(true, fresh)
 	// A file with several names has one identification.

@@ -285,14 +285,14 @@ var newProblems = []string{autostart.Unsigned, autostart.SignatureInvalid, autos
 	autostart.OddPlace, autostart.Obscured, autostart.Twice}
 
 func compareEntries(a, b *autostart.Entry, beforePrograms bool) []Field {
-	if beforePrograms {
-		one, other := *a, *b
-		for _, e := range []*autostart.Entry{&one, &other} {
-			e.Problems = slices.DeleteFunc(slices.Clone(e.Problems),
-				func(p string) bool { return slices.Contains(newProblems, p) })
-		}
-		a, b = &one, &other
+	one, other := *a, *b
+	for _, e := range []*autostart.Entry{&one, &other} {
+		e.Problems = slices.DeleteFunc(slices.Clone(e.Problems), func(p string) bool {
+			// That another entry starts the same is a difference of that other, which is told there.
+			return p == autostart.Twice || beforePrograms && slices.Contains(newProblems, p)
+		})
 	}
+	a, b = &one, &other
 	var fields []Field
 	// An early snapshot says when an entry starts in its mode, and has no word for the place.
 	early := a.Place == "" || b.Place == ""

@@ -31,6 +31,9 @@ type Starts struct {
 	BootsFrom, SignInsFrom []string
 	// Now is the moment of the last start.
 	Now Moment
+	// Perhaps is a last start where no boot is known: Windows' performance log has it, and does not tell a restart from
+	// a fast startup, which starts no service anew.
+	Perhaps time.Time
 }
 
 // Moment is when something was done: by the clock, which may have been wrong, and in which start of the system, which
@@ -128,6 +131,7 @@ func Read(m *machine.Machine) Starts {
 		c.records(macRecord)
 	case "windows":
 		c.events()
+		c.perhaps()
 	}
 	slices.SortFunc(c.Boots, time.Time.Compare)
 	c.Boots = slices.Compact(c.Boots)
@@ -218,6 +222,13 @@ func (c *collector) events() {
 			c.signIn(names[e.Data["UserSid"]], e.Time, from)
 		}
 	})
+}
+
+// perhaps finds a last start that may have been no restart, where nothing tells of one.
+func (c *collector) perhaps() {
+	if len(c.Boots) == 0 {
+		c.Perhaps = cost.LastStart(c.reader).At
+	}
 }
 
 // systemdLog reads the log of a Linux machine: its starts where nothing else tells of them, and sign-ins, which systems

@@ -71,14 +71,32 @@ func (s *Session) notFound(id string, err error) error {
 	if !errors.Is(err, change.ErrNotFound) {
 		return Advise(err)
 	}
-	have := "the record has none of this machine"
-	if snaps, err := s.Record.Snapshots(s.Machine.ID); err == nil && len(snaps) > 0 {
-		have = "the snapshots of this machine are " + snaps[0].Name() + " to " + snaps[len(snaps)-1].Name()
-		if len(snaps) == 1 {
-			have = "the only snapshot of this machine is " + snaps[0].Name()
+	return Wrong("there is no %s in %s; %s", strings.ToUpper(id), s.Record.Path, s.numbers(strings.ToUpper(id[:1])))
+}
+
+// numbers tells which snapshots, or which changes, the record has of the machine.
+func (s *Session) numbers(letter string) string {
+	var names []string
+	what, many := "snapshot", "snapshots"
+	if letter == "C" {
+		what, many = "change", "changes"
+		changes, _ := s.Record.Changes(s.Machine.ID)
+		for _, c := range changes {
+			names = append(names, c.Name())
+		}
+	} else {
+		snaps, _ := s.Record.Snapshots(s.Machine.ID)
+		for _, snap := range snaps {
+			names = append(names, snap.Name())
 		}
 	}
-	return Wrong("there is no %s in %s; %s", strings.ToUpper(id), s.Record.Path, have)
+	switch len(names) {
+	case 0:
+		return "the record has no " + what + " of this machine"
+	case 1:
+		return "the only " + what + " of this machine is " + names[0]
+	}
+	return "the " + many + " of this machine are " + names[0] + " to " + names[len(names)-1]
 }
 
 // lastChange is the newest change of the machine for which fits holds.

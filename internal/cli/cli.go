@@ -236,7 +236,7 @@ var groups = []struct {
 	{"look", "Look:", []string{"list", "show", "products", "figures", "locations"}},
 	{"decide", "Decide:", []string{"review", "suggest", "note", "catalogue"}},
 	{"change", "Change:", []string{"disable", "enable", "add", "delay", "remove", "undo", "restore", "recover"}},
-	{"after", "After the restart:", []string{"check", "keep", "culprit"}},
+	{"after", "After the restart:", []string{"check", "keep", "accept", "culprit"}},
 	{"record", "Record:", []string{"snapshot", "history", "compare", "record"}},
 	{"help", "Help:", []string{"demo", "completion", "config", "help"}},
 }
@@ -291,7 +291,7 @@ func (a *app) command() *cobra.Command {
 	c.AddCommand(newListCommand(a), newShowCommand(a), newProductsCommand(a), newFiguresCommand(a),
 		newLocationsCommand(a), newDisableCommand(a), newEnableCommand(a), newAddCommand(a), newDelayCommand(a),
 		newRemoveCommand(a), newUndoCommand(a), newRestoreCommand(a), newRecoverCommand(a), newCheckCommand(a),
-		newKeepCommand(a), newCulpritCommand(a),
+		newKeepCommand(a), newAcceptCommand(a), newCulpritCommand(a),
 		newSnapshotCommand(a), newHistoryCommand(a), newCompareCommand(a), newRecordCommand(a), newReviewCommand(a),
 		newSuggestCommand(a),
 		newNoteCommand(a), newLookupCommand(a), newCatalogueCommand(a), newDemoCommand(a), newConfigCommand(a))
@@ -304,6 +304,7 @@ func (a *app) command() *cobra.Command {
 	a.flags, a.suggested = f, suggestions(names)
 	c.SetOut(a.Out) // where completion writes to is settled when it is made
 	c.InitDefaultCompletionCmd()
+	completeInBashAlone(c)
 	for _, g := range groups {
 		c.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
 		for _, sub := range c.Commands() {
@@ -342,15 +343,21 @@ func usageOfArguments(c *cobra.Command) {
 	}
 }
 
+// nameIn is the name of a command as it stands behind the program's: "record carry".
+func nameIn(c *cobra.Command) string {
+	_, name, _ := strings.Cut(c.CommandPath(), " ")
+	return name
+}
+
 // wrongCount words that a command was given too few arguments, or which is the first too many.
 func wrongCount(c *cobra.Command, check cobra.PositionalArgs, args []string) error {
 	_, takes, _ := strings.Cut(c.Use, " ")
 	for n := len(args) - 1; n > 0; n-- {
 		if check(c, args[:n]) == nil {
-			return fmt.Errorf("%s takes %s and nothing more: %q is too many", c.CommandPath(), takes, args[n])
+			return fmt.Errorf("%s takes %s and nothing more: %q is too many", nameIn(c), takes, args[n])
 		}
 	}
-	return fmt.Errorf("%s needs %s", c.CommandPath(), takes)
+	return fmt.Errorf("%s needs %s", nameIn(c), takes)
 }
 
 // namesOf are the names of commands.

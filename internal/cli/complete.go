@@ -8,7 +8,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"lockback/core/autostart"
+	"lockback/core/change"
 	"lockback/core/inventory"
+	"lockback/core/location"
 	"lockback/core/review"
 	"lockback/core/work"
 	"lockback/internal/page"
@@ -41,39 +43,87 @@ func described(name string) string {
 	}, name)
 }
 
-// completeSelectors offers handles with their names, fields, and the values of fields.
-func (a *app) completeSelectors(_ *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+// completeSelectors offers handles with their names, names once a person types one, fields, and the values of fields:
+// of the entries that the command takes.
+func (a *app) completeSelectors(c *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+	word = strings.ReplaceAll(word, `\ `, " ") // fish hands it on as it was typed
 	q := a.quietly()
-	m, err := q.desk().Machine()
+	s, err := q.desk().Look()
 	if err != nil {
 		return nil, noFiles
 	}
-	defer m.Close()
-	inv := inventory.Take(m, nil)
+	defer s.Close()
+	guarded := false
+	if f := c.Flags().Lookup("guarded"); f != nil {
+		guarded = f.Changed
+	}
+	inv := s.Offer()
+	items := work.OfferFor(c.Name(), inv.Items, guarded)
+	if c.Name() == "accept" {
+		items = cameBack(s, items)
+	}
+	if len(items) == 0 {
+		return nil, noFiles
+	}
+	inv.Items = items
 	if field, _, isField := strings.Cut(word, "="); isField {
 		return valuesOf(q, inv, strings.TrimSuffix(field, "!"), word), noFiles
 	}
 	var offers []string
-	for _, item := range inv.Items {
-		if !item.Hidden() && strings.HasPrefix(item.Handle, strings.ToLower(word)) &&
-			!slices.Contains(args, item.Handle) {
+	for _, item := range items {
+		if beginsWith(item.Handle, word) && !slices.Contains(args, item.Handle) {
 			offers = append(offers, item.Handle+"\t"+described(item.Name)+" - "+string(item.State)+", "+
 				described(view.Whose(&item.Entry)))
 		}
 	}
+	offers = append(offers, namesOffered(items, args, word)...)
+	entries := len(offers)
 	for _, f := range append(autostart.Fields(), "since") {
 		if strings.HasPrefix(f, word) {
 			offers = append(offers, f+"=\tonly entries with this "+f)
 		}
 	}
 	directive := noFiles
-	if word != "" && len(offers) > 0 && !slices.ContainsFunc(offers, func(o string) bool {
-		return !strings.Contains(o,
-			"=\t")
-	}) {
+	if word != "" && len(offers) > 0 && entries == 0 {
 		directive |= cobra.ShellCompDirectiveNoSpace
 	}
 	return offers, directive
+}
+
+func beginsWith(text, word string) bool {
+	return strings.HasPrefix(strings.ToLower(text), strings.ToLower(word))
+}
+
+// namesOffered are names that begin with what was typed. One that a shell could take for more than a name is not among
+// them: its handle is.
+func namesOffered(items []*location.Item, args []string, word string) []string {
+	var offers []string
+	seen := map[string]bool{}
+	for _, item := range items {
+		name := item.Name
+		if word == "" || seen[name] || !beginsWith(name, word) || described(name) != name ||
+			slices.Contains(args, name) ||
+			name == item.Handle {
+			continue
+		}
+		seen[name] = true
+		offers = append(offers, name+"\t"+item.Handle+" - "+string(item.State)+", "+described(view.Whose(&item.Entry)))
+	}
+	return offers
+}
+
+// cameBack are the entries that lockback turned off and that are on.
+func cameBack(s *work.Session, items []*location.Item) []*location.Item {
+	if s.Record == nil {
+		return nil
+	}
+	decisions, err := s.Record.Decisions(s.Machine.ID)
+	if err != nil {
+		return nil
+	}
+	return slices.DeleteFunc(items, func(item *location.Item) bool {
+		return !decisions[item.Handle].IsOff() || item.State != autostart.Enabled
+	})
 }
 
 // valuesOf offers the values of a field, behind what of the word is typed already.
@@ -85,7 +135,7 @@ func valuesOf(q *app, inv inventory.Inventory, field, word string) []string {
 	case "user", "for":
 		values = work.UsersIn(inv)
 	case "since":
-		values = recordIDs(q, "S")
+		values = recordIDs(q, "S", nil)
 	default:
 		values = autostart.FixedValues(field)
 	}
@@ -118,7 +168,7 @@ func distinct(inv inventory.Inventory, field string) []string {
 	}
 	var values []string
 	for _, item := range inv.Items {
-		if v := f.Value(&item.Entry); !item.Hidden() && v != "" && described(v) == v && !strings.ContainsAny(v, " ,") &&
+		if v := f.Value(&item.Entry); !item.Hidden() && v != "" && described(v) == v && !strings.Contains(v, ",") &&
 			!slices.Contains(values, v) {
 			if values = append(values, v); len(values) == maxOffered {
 				break
@@ -128,8 +178,9 @@ func distinct(inv inventory.Inventory, field string) []string {
 	return values
 }
 
-// recordIDs are the numbers of the record's snapshots (S), changes (C) or both, with their messages.
-func recordIDs(a *app, letters string) []string {
+// recordIDs are the numbers of the record's snapshots (S), changes (C) or both, with their messages; of the changes
+// those that fit, where that is asked.
+func recordIDs(a *app, letters string, fits func(change.Change) bool) []string {
 	m, err := a.desk().Machine()
 	if err != nil {
 		return nil
@@ -144,6 +195,9 @@ func recordIDs(a *app, letters string) []string {
 	if err != nil {
 		return nil
 	}
+	if fits != nil {
+		events = slices.DeleteFunc(events, func(e work.Event) bool { return e.Snapshot == nil && !fits(e.Change) })
+	}
 	items, _ := page.ItemsOf(events)
 	var offers []string
 	for _, i := range items {
@@ -155,12 +209,12 @@ func recordIDs(a *app, letters string) []string {
 }
 
 // completeIDs offers numbers of the record, for as many arguments as a command takes.
-func completeIDs(a *app, letters string, most int) cobra.CompletionFunc {
+func completeIDs(a *app, letters string, most int, fits func(change.Change) bool) cobra.CompletionFunc {
 	return func(_ *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 		if len(args) >= most {
 			return nil, noFiles
 		}
-		return withPrefix(recordIDs(a.quietly(), letters), word), noFiles | cobra.ShellCompDirectiveKeepOrder
+		return withPrefix(recordIDs(a.quietly(), letters, fits), word), noFiles | cobra.ShellCompDirectiveKeepOrder
 	}
 }
 
@@ -204,10 +258,11 @@ func addCompletions(a *app, root *cobra.Command) {
 		"enable":   a.completeSelectors,
 		"products": a.completeSelectors, "review": a.completeSelectors, "note": a.completeSelectors,
 		"lookup": a.completeSelectors, "remove": a.completeSelectors, "delay": a.completeSelectors,
-		"start": a.completeSelectors,
-		"check": completeIDs(a, "S", 1), "keep": completeIDs(a, "C", 1),
-		"restore": completeIDs(a, "S", 1), "undo": completeIDs(a, "C", 1), "compare": completeIDs(a, "SC", 2),
-		"history": completeIDs(a, "SC", 1),
+		"start": a.completeSelectors, "accept": a.completeSelectors, "suggest": a.completeSelectors,
+		"check": completeIDs(a, "S", 1, nil), "keep": completeIDs(a, "C", 1, change.Change.OnTrial),
+		"restore": completeIDs(a, "S", 1, nil), "undo": completeIDs(a, "C", 1, change.Change.Stands),
+		"compare": completeIDs(a, "SC", 2, nil), "history": completeIDs(a, "SC", 1, nil),
+		"figures": completeIDs(a, "S", 99, nil),
 	}
 	options := map[string]cobra.CompletionFunc{
 		"for": a.completeUsers, "only": a.completeSelectors, "format": cobra.FixedCompletions(formats, noFiles),

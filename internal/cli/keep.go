@@ -20,15 +20,14 @@ import (
 func newKeepCommand(a *app) *cobra.Command {
 	var message string
 	c := &cobra.Command{
-		Use:   "keep [CHANGE | SELECTOR...]",
+		Use:   "keep [CHANGE]",
 		Short: "End a trial: the change stays",
 		Long: `End the trial of a change, by default of the last one that is on trial: nobody missed
 anything, and check no longer asks. Nothing of the machine is touched, and the change
 can still be taken back.
 
-With entries that came back after lockback had turned them off, those may stay: check
-does not name them any more.`,
-		Example: "  lockback keep\n  lockback keep C2\n  lockback keep k7f3qa2",
+For an entry that came back by itself and may stay on, there is lockback accept.`,
+		Example: "  lockback keep\n  lockback keep C2",
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.openToChange(true)
 			if err != nil {
@@ -38,10 +37,37 @@ does not name them any more.`,
 			if !slices.ContainsFunc(args, func(arg string) bool { return !work.IsChange(arg) }) {
 				return keepChange(s, args)
 			}
-			return keepEntries(s, args, message)
+			s.page().Note("an entry that may stay on is accepted: lockback accept; keep takes it for one version more")
+			return acceptEntries(s, args, message)
 		},
 	}
 	c.Flags().BoolVar(&a.dryRun, "dry-run", false, "say what would be confirmed and record nothing")
+	c.Flags().BoolVar(&a.yes, "yes", false, "do not ask")
+	c.Flags().StringVarP(&message, "message", "m", "", "say why, for the history")
+	return c
+}
+
+func newAcceptCommand(a *app) *cobra.Command {
+	var message string
+	c := &cobra.Command{
+		Use:   "accept SELECTOR...",
+		Short: "Let entries that came back stay on: check no longer names them",
+		Long: `Accept entries that lockback turned off and that something turned on again: they stay
+on, and check no longer names them. Nothing of the machine is touched.
+
+To end the trial of a change that holds, there is lockback keep.`,
+		Example: "  lockback accept k7f3qa2\n  lockback accept \"Fogbell Sync\" -m \"Ines wants it\"",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, words []string) error {
+			s, err := a.openToChange(true)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			return acceptEntries(s, words, message)
+		},
+	}
+	c.Flags().BoolVar(&a.dryRun, "dry-run", false, "say what would be accepted and record nothing")
 	c.Flags().BoolVar(&a.yes, "yes", false, "do not ask")
 	c.Flags().StringVarP(&message, "message", "m", "", "say why, for the history")
 	return c
@@ -67,8 +93,8 @@ func keepChange(s *session, args []string) error {
 	return s.page().Kept(s.Machine, c, fmt.Sprintf("%s of %s is kept: %s", c.Name(), page.Dated(c.Time), c.Words()))
 }
 
-// keepEntries says about entries that came back that they may stay.
-func keepEntries(s *session, words []string, message string) error {
+// acceptEntries says about entries that came back that they may stay.
+func acceptEntries(s *session, words []string, message string) error {
 	inv := s.Inventory()
 	c, err := s.ChooseExactly(inv, words, work.Scope{})
 	if err != nil {
@@ -110,10 +136,10 @@ func keepEntries(s *session, words []string, message string) error {
 		}
 	}
 	if s.dryRun {
-		return s.page().Kept(s.Machine, kept, fmt.Sprintf("%s would be let stay enabled; nothing was changed",
+		return s.page().Kept(s.Machine, kept, fmt.Sprintf("%s would be accepted and stay on; nothing was changed",
 			strings.Join(back, ", ")))
 	}
-	return s.page().Kept(s.Machine, kept, fmt.Sprintf("%s: %s may stay enabled; check does not name %s any more",
+	return s.page().Kept(s.Machine, kept, fmt.Sprintf("%s: %s may stay on; check no longer names %s",
 		kept.Name(), strings.Join(back, ", "), itThem(len(back))))
 }
 

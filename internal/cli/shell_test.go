@@ -92,7 +92,9 @@ func TestCompletion(t *testing.T) {
 	}{
 		"bash": {[]string{"bash", "--norc", "--noprofile"},
 			"source /usr/share/bash-completion/bash_completion; source <(lockback completion bash)"},
-		"zsh": {[]string{"zsh", "-f"}, "autoload -U compinit; compinit -u; source <(lockback completion zsh)"},
+		"bash alone": {[]string{"bash", "--norc", "--noprofile"}, "source <(lockback completion bash)"},
+		"fish":       {[]string{"fish", "--no-config"}, "lockback completion fish | source"},
+		"zsh":        {[]string{"zsh", "-f"}, "autoload -U compinit; compinit -u; source <(lockback completion zsh)"},
 	}
 	for name, shell := range shells {
 		t.Run(name, func(t *testing.T) {
@@ -101,15 +103,20 @@ func TestCompletion(t *testing.T) {
 				t.Skip("bash-completion is missing")
 			}
 			term := openTerminal(t, shell.start...)
-			term.shows(">")
-			term.keys(shell.setup+"; clear; echo ready", "Enter")
-			term.shows("ready")
+			sum := "$((40+2))" // what is typed must not pass for what comes of it
+			if name == "fish" {
+				sum = "(math 40+2)"
+			}
+			term.keys(shell.setup+"; clear; echo completes-"+sum, "Enter")
+			term.shows("completes-42")
 			common := " --root " + p.Root + " --store " + p.Store + " "
 			for _, c := range []struct{ typed, shown string }{
 				{"show ryv", "show ryvfm3c"},
 				{"undo C", "undo C1"},
 				{"list stage=sig", "list stage=sign-in"},
 				{"list user=in", "list user=ines"},
+				{`enable Fogbell\ S`, `enable Fogbell\ Sync`},
+				{"list maker=Fogb", `list maker=Fogbell\ Works`},
 				{"disable ryvfm3c --for in", "--for ines"},
 				{"list --group pl", "--group place"},
 				{"restore S", "as found"},
@@ -117,7 +124,7 @@ func TestCompletion(t *testing.T) {
 			} {
 				term.keys("lockback"+common+c.typed, "Tab", "Tab")
 				term.shows(c.shown)
-				term.keys("C-c")
+				term.keys("C-c", "C-c") // fish takes the first for its list
 				term.keys("clear", "Enter")
 			}
 			term.keys("lockback"+common+"show u", "Tab", "Tab") // of all, zsh would ask first
@@ -125,6 +132,39 @@ func TestCompletion(t *testing.T) {
 			require.NotContains(t, screen, "\x1b")
 		})
 	}
+}
+
+// Completion offers what a command can take, and looks at no program that the record does not remember.
+func TestCompletionFitsTheCommand(t *testing.T) {
+	t.Parallel()
+	p := workshop(t)
+	offers := func(args ...string) string {
+		t.Helper()
+		return p.OK(t, append([]string{"__complete"}, args...)...)
+	}
+	require.NotContains(t, offers("list", ""), "NetworkManager", "of an unknown program the folder tells whose it is")
+	require.NotContains(t, offers("accept", ""), "\t", "nothing came back")
+	p.OK(t, "disable", "Fogbell Sync", "--yes")
+	off, on, fixed := "ryvfm3c\t", "frwlhvg\t", "sfha45v\t"
+	for command, want := range map[string][3]bool{"list": {true, true, true}, "disable": {false, true, false},
+		"delay": {false, true, false}, "enable": {true, false, false}, "remove": {true, true, false}} {
+		said := offers(command, "")
+		require.Equal(t, want, [3]bool{strings.Contains(said, off), strings.Contains(said, on),
+			strings.Contains(said, fixed)}, command)
+	}
+	require.Contains(t, offers("enable", "fogbell"), "Fogbell Sync\tryvfm3c")
+	require.NotContains(t, offers("disable", "fogbell"), "Fogbell Sync\t")
+	require.Contains(t, offers("undo", ""), "C1\t")
+	require.Contains(t, offers("keep", ""), "C1\t")
+	p.OK(t, "keep")
+	require.NotContains(t, offers("keep", ""), "C1\t", "its trial is over")
+	p.OK(t, "enable", "Fogbell Sync", "--yes")
+	p.OK(t, "undo", "C2", "--yes")
+	require.NotContains(t, offers("undo", ""), "C2\t", "it is undone")
+	// The file is another now, of the same size and time: who looked would see it.
+	name := filepath.Join(p.Root, "opt/tidewatch/bin/tidewatchd")
+	require.NoError(t, os.Chmod(name, 0))
+	require.Contains(t, offers("list", "tidewatch.s"), "tidewatch.service\t")
 }
 
 // What is offered never holds what a shell or a terminal takes as its own.
@@ -173,7 +213,8 @@ func TestPager(t *testing.T) {
 	term := openTerminal(t, "bash", "--norc")
 	run := func(before, args string) {
 		term.keys("clear", "Enter")
-		term.keys(fmt.Sprintf("%s lockback --root %s --store %s %s; echo left-$?", before, p.Root, p.Store, args), "Enter")
+		term.keys(fmt.Sprintf("%s lockback --root %s --store %s %s; echo left-$?", before, p.Root, p.Store, args),
+			"Enter")
 	}
 	run("PAGER='sed s/^/paged:/'", "list")
 	term.shows("paged:next: ", "left-0")

@@ -55,8 +55,8 @@ func trialWords(t trial.Trial, st starts.Starts) string {
 	case len(t.Entries) == 0:
 		return words
 	case tried == nil:
-		return strings.TrimPrefix(words+"; ", "; ") + "whether it was tried is not known: " +
-			unknownStarts(t.Restarted == nil && !known)
+		return strings.TrimPrefix(words+"; ", "; ") + "not known whether it was tried: " +
+			unknownStarts(t.Restarted == nil && !known, st)
 	case *tried && t.SignedIn != nil:
 		return cmp.Or(words, "the users it is for have signed in since")
 	case *tried:
@@ -67,12 +67,21 @@ func trialWords(t trial.Trial, st starts.Starts) string {
 	return strings.TrimPrefix(words+"; ", "; ") + "not tried yet: nobody whom it is for has signed in since"
 }
 
-// unknownStarts says what the system does not tell.
-func unknownStarts(boots bool) string {
-	if boots {
-		return "the system does not note when it is started"
+// unknownStarts says what the machine's logs do not tell.
+func unknownStarts(boots bool, st starts.Starts) string {
+	switch {
+	case boots && !st.Perhaps.IsZero():
+		return "no log tells of a restart; " + perhapsStarted(st)
+	case boots:
+		return "no log tells of a restart"
 	}
-	return "the system does not note who signs in"
+	return "no log tells who signs in"
+}
+
+// perhapsStarted words a start of Windows that may have been no restart.
+func perhapsStarted(st starts.Starts) string {
+	return "Windows' performance log has a start on " + autostart.Minute(st.Perhaps) +
+		", which may have been a fast startup"
 }
 
 // restarts say how often since, and when the last time.
@@ -297,8 +306,10 @@ var kindTitles = map[check.Kind]string{
 func restartWords(st starts.Starts, since starts.Moment) string {
 	n, known := st.BootsSince(since)
 	switch {
+	case !known && st.Perhaps.After(since.Time):
+		return "Not known whether it was restarted since: " + perhapsStarted(st) + "."
 	case !known:
-		return "Whether it was restarted since is not known."
+		return "Not known whether it was restarted since: no log tells."
 	case n == 0:
 		return "Not restarted since."
 	}
@@ -370,7 +381,7 @@ func (w Writer) finding(f check.Finding) {
 		if f.Holds {
 			lines = append(lines, []string{"and kept off:", "lockback disable " + e.Handle + " --hold"})
 		}
-		lines = append(lines, []string{"it may stay:", "lockback keep " + e.Handle})
+		lines = append(lines, []string{"it may stay:", "lockback accept " + e.Handle})
 	default:
 		lines = append(lines, []string{"to turn it off:", "lockback disable " + strings.Join(again, " ")})
 	}
