@@ -60,6 +60,9 @@ type Streams struct {
 	Watch bool
 	// Progress says that Err is a terminal, where long work can show that it goes on.
 	Progress bool
+	// HintWith are options that suggested commands have in place of those given: the guided example runs with the whole
+	// path of its folder and shows its name.
+	HintWith string
 	// At is passed on to the change engine; tests crash there.
 	At func(point string)
 	// Open opens the machine; nil means machine.Open. Tests put a running machine

@@ -29,6 +29,9 @@ func (a *app) hints() func(string) string {
 			options = append(options, "--"+f.Name, forShell(runtime.GOOS, f.Value.String()))
 		}
 	})
+	if a.HintWith != "" {
+		options = []string{a.HintWith}
+	}
 	if len(options) == 0 {
 		return nil
 	}

@@ -8,15 +8,24 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 )
 
-// order is the order in which the guided example visits the machines.
-var order = []string{"workshop-box", "ticket-desk-pc", "archive-mac"}
+// order is the order in which the guided example visits the machines: one that a technician meets, and, where all are
+// wanted, the collections.
+var order = []string{"office-laptop", "workshop-box", "ticket-desk-pc", "archive-mac"}
+
+// typical are the computers as a technician meets them; collections have an entry of every kind that the program knows.
+var (
+	typical     = []string{"office-laptop", "gallery-mac", "reading-room"}
+	collections = []string{"workshop-box", "ticket-desk-pc", "archive-mac"}
+)
 
 // machines are the computers of the museum, by the folder that each is built in.
-var machines = map[string]func() []piece{"workshop-box": workshopBox, "ticket-desk-pc": ticketDeskPC,
+var machines = map[string]func() []piece{"office-laptop": officeLaptop, "gallery-mac": galleryMac,
+	"reading-room": readingRoom, "workshop-box": workshopBox, "ticket-desk-pc": ticketDeskPC,
 	"archive-mac": archiveMac}
 
 // BuildMachine makes one of the museum's computers as a mounted disk in dir,
@@ -43,7 +52,30 @@ type scene struct {
 }
 
 // scenes are what happens at each machine.
-var scenes = map[string][]scene{"workshop-box": {
+var scenes = map[string][]scene{"office-laptop": {
+	{say: "The office laptop of the Gullrock Lighthouse Museum is slow, and shows an error when Odile signs in. Its " +
+		"disk is mounted; nothing of it runs. What starts, and what stands out?",
+		args: []string{"list"}},
+	{say: "An updater takes 21 seconds of each start. What is it, and what goes with it?",
+		args: []string{"show", "Kelpline Updater"}},
+	{say: "An error at sign-in is often a program that is gone. Which are?",
+		args: []string{"list", "problem=missing"}},
+	{say: "What could go? This changes nothing.",
+		args: []string{"suggest"}},
+	{say: "The updater, the leftovers, the game launcher, the label printing and the stranger go off together.",
+		args: []string{"disable", "Kelpline Updater", "kupdate", "Brinecast*", "Limpetware Launcher", "Lampwick*", "Speed",
+			"--yes", "-m", "updaters and leftovers"}},
+	{say: "A week later. The laptop was restarted, and the updater has turned itself on again. What happened since?",
+		happens: updaterIsBack, args: []string{"check"}, exit: 3},
+	{say: "It goes off again, and is held off in a way that its own setup respects.",
+		args: []string{"disable", "Kelpline Updater", "--hold", "--yes"}},
+	{say: "The labels no longer print. That one comes back; the rest stays off.",
+		args: []string{"enable", "Lampwick*", "--yes", "-m", "labels"}},
+	{say: "Nobody misses the rest: the trial is over.",
+		args: []string{"keep", "C1"}},
+	{say: "And if the museum wants everything as it was: to the byte.",
+		args: []string{"restore", "S1", "--yes"}},
+}, "workshop-box": {
 	{say: "The workshop box of the Gullrock Lighthouse Museum has become slow. Its disk is mounted; nothing of it " +
 		"runs. What starts by itself?",
 		args: []string{"list"}},
@@ -187,6 +219,7 @@ func restarted(root string) error {
 type Options struct {
 	Keep      string // the folder that is left; empty: a temporary one
 	BuildOnly bool   // nothing is done to the machines
+	All       bool   // the collections too, not only the machines that a technician meets
 	// Next waits before the next step; nil if nobody wants to go step by step.
 	Next func()
 	// Made receives the temporary folder, so that a stopped run can remove it.
@@ -195,7 +228,7 @@ type Options struct {
 
 // Guide builds the machines, in a temporary folder or in one that is kept, and leads through the
 // job, unless they are only to be built. Every command really runs; its output is what it printed.
-func Guide(out io.Writer, o Options, run func(args ...string) int) error {
+func Guide(out io.Writer, o Options, run func(machine string, args ...string) int) error {
 	dir := o.Keep
 	if dir == "" {
 		temp, err := os.MkdirTemp("", "gullrock-")
@@ -213,40 +246,62 @@ func Guide(out io.Writer, o Options, run func(args ...string) int) error {
 		}
 		return err
 	}
-	record := filepath.Join(dir, "record.db")
-	for _, name := range order {
+	// The long example counts its snapshots and changes from one, and so has a record of its own.
+	record := func(name string) string {
+		if slices.Contains(collections, name) {
+			return filepath.Join(dir, "long.db")
+		}
+		return filepath.Join(dir, "record.db")
+	}
+	machines := typical[:1]
+	switch {
+	case o.BuildOnly && o.All:
+		machines = slices.Concat(typical, collections)
+	case o.BuildOnly:
+		machines = typical
+	case o.All:
+		machines = order
+	}
+	for _, name := range machines {
 		if err := BuildMachine(name, filepath.Join(dir, name)); err != nil {
 			return err
 		}
-	}
-	if o.BuildOnly {
-		fmt.Fprintf(out, "Made three computers of the Gullrock Lighthouse Museum, as they were found:\n")
-	} else {
-		for _, name := range order {
-			if err := play(out, filepath.Join(dir, name), name, record, scenes[name], o.Next, run); err != nil {
-				return err
-			}
+		if o.BuildOnly {
+			continue
 		}
-		if o.Keep == "" {
-			fmt.Fprintf(out, "\n# That was the example; its folder is removed again. What to try next:\n")
-			for _, line := range []string{"lockback demo --keep gullrock --build-only   the same computers, to try " +
-				"things out", "lockback list                                this computer, which only looks",
-				"lockback help selectors                      how entries are chosen"} {
-				fmt.Fprintf(out, "  %s\n", line)
-			}
-			return nil
+		if err := play(out, filepath.Join(dir, name), name, record(name), scenes[name], o.Next, run); err != nil {
+			return err
 		}
-		fmt.Fprintf(out, "\nThe machines and their record are left for trying things out:\n")
 	}
-	for _, name := range order {
+	switch {
+	case o.BuildOnly:
+		fmt.Fprintf(out, "Built %d computers of the Gullrock Lighthouse Museum, as they were found:\n", len(machines))
+	case o.Keep == "":
+		fmt.Fprintf(out, "\n# That was the example; its folder is gone again. What to try next:\n")
+		for _, line := range next {
+			fmt.Fprintf(out, "  %-36s %s\n", line[0], line[1])
+		}
+		return nil
+	default:
+		fmt.Fprintf(out, "\nThe machines and their record are yours to try things out:\n")
+	}
+	for _, name := range machines {
 		fmt.Fprintf(out, "  lockback --root %s --store %s list\n", quoted([]string{filepath.Join(dir, name)}),
-			quoted([]string{record}))
+			quoted([]string{record(name)}))
 	}
 	return nil
 }
 
+// next is what a newcomer can do after the example.
+var next = [][2]string{
+	{"lockback demo --build gullrock", "a laptop, a Mac and a Linux computer to try things out on"},
+	{"lockback demo --all", "the long example: the other kinds of entries, a search, a restore"},
+	{"lockback list", "this computer; it only looks"},
+	{"lockback help selectors", "how to choose entries"},
+}
+
 // play runs the scenes of one machine.
-func play(out io.Writer, root, name, record string, scenes []scene, next func(), run func(args ...string) int) error {
+func play(out io.Writer, root, name, record string, scenes []scene, next func(), run func(machine string, args ...string) int) error {
 	for _, s := range scenes {
 		if s.say != "" {
 			fmt.Fprintf(out, "\n# %s\n", s.say)
@@ -263,7 +318,7 @@ func play(out io.Writer, root, name, record string, scenes []scene, next func(),
 		if next != nil {
 			next()
 		}
-		if code := run(append([]string{"--root", root, "--store", record}, s.args...)...); code != s.exit {
+		if code := run(name, append([]string{"--root", root, "--store", record}, s.args...)...); code != s.exit {
 			return fmt.Errorf("the example did not go as it should: %q ended with exit code %d, not %d",
 				strings.Join(s.args, " "), code, s.exit)
 		}

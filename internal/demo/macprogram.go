@@ -91,6 +91,10 @@ var macMakers = []struct {
 	{"/kelpline", "Kelpline Software", "KELP1NE000", byMuseum},
 	{"/Saltmarsh", "Saltmarsh Ledgers", "SALT000000", byItself},
 	{"/tidewatch", "Tidewatch Instruments", "", byNobody},
+	{"/Gannetry", "Gannetry", "GANNET0051", byMuseum},
+	{"/Skerrywell", "Skerrywell", "SKERRY0124", byMuseum},
+	{"/Marramgate", "Marramgate", "MARRAM0238", byMuseum},
+	{"/Limpetware", "Limpetware Games", "LIMPET0290", byMuseum},
 }
 
 // macMaker finds who signs a program of the archive Mac.

@@ -76,6 +76,14 @@ var workshopPackages = []debianPackage{
 		files:       []string{"/opt/gullrock/*", "/usr/lib/systemd/user/gullrock-*"}},
 }
 
+// delivers reports whether the package delivered a file.
+func (p debianPackage) delivers(file string) bool {
+	return slices.ContainsFunc(p.files, func(pattern string) bool {
+		ok, _ := path.Match(pattern, file)
+		return ok
+	})
+}
+
 // withPackages adds dpkg's database on the pieces of a disk.
 func withPackages(pieces []piece, packages []debianPackage) []piece {
 	var status strings.Builder
@@ -83,11 +91,7 @@ func withPackages(pieces []piece, packages []debianPackage) []piece {
 		var conffiles, sums strings.Builder
 		listed := map[string]bool{"/.": true}
 		for _, f := range pieces {
-			if !slices.ContainsFunc(p.files, func(pattern string) bool {
-				ok, _ := path.Match(pattern,
-					f.path)
-				return ok
-			}) {
+			if !p.delivers(f.path) {
 				continue
 			}
 			for dir := path.Dir(f.path); dir != "/"; dir = path.Dir(dir) {

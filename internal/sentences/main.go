@@ -4,7 +4,7 @@
 //	LOCKBACK_SAID=$PWD/said.txt go test ./...
 //	go run ./internal/sentences said.txt
 //
-// A sentence is a text of three words or more in the code of core, cli and view. It was seen where
+// A sentence is a text of three words or more in the code of core, cli, page and view. It was seen where
 // the longest stretch between its values was printed.
 package main
 
@@ -44,7 +44,7 @@ func count(file string) error {
 	}
 	heard := squeezed(string(said))
 	var all []sentence
-	for _, room := range []string{"core", "internal/cli", "internal/view"} {
+	for _, room := range []string{"core", "internal/cli", "internal/page", "internal/view"} {
 		if err := filepath.WalkDir(room, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
 				return err

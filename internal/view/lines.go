@@ -50,15 +50,26 @@ var (
 	lineShare = [lineColumns + 1]int{4, 2, 3, 2, 6}
 )
 
-// lineOf words an entry for a line. The place is left out where headings or no column tell it.
-func (p Printer) lineOf(e *autostart.Entry, place bool, s *Signs) line {
+// lineOf words an entry for a line. The place is left out where headings or no column tell it; differs is what tells it
+// from others of its name.
+func (p Printer) lineOf(e *autostart.Entry, place bool, differs string, s *Signs) line {
 	l := line{entry: e}
 	l.cells[lineName] = nameOf(e)
 	if place {
 		l.cells[linePlace] = placeOf(e)
 	}
-	if who := others(e); who != "" || e.User != "" && !place {
-		l.cells[lineName] += " (" + e.User + ")"
+	who := ""
+	if others(e) != "" || e.User != "" && !place {
+		who = e.User
+	}
+	switch {
+	case differs == "" || differs == who:
+		differs = who
+	case who != "":
+		differs = who + ", " + differs
+	}
+	if differs != "" {
+		l.cells[lineName] += " (" + differs + ")"
 	}
 	if maker := e.Maker(); maker.Name != "" {
 		l.cells[lineMaker] = maker.Name
@@ -179,6 +190,7 @@ type lines struct {
 	indent   string
 	place    bool
 	commands bool
+	differs  map[string]string    // see [apart]
 	widths   [lineColumns + 1]int // the last is that of the remark
 	signs    *Signs
 }
@@ -187,9 +199,10 @@ func (p Printer) newLines(entries []*autostart.Entry, layout Layout, indent stri
 	l := &lines{Printer: p, indent: indent, place: layout.Group != "place" && p.Width >= placed,
 		commands: layout.Commands,
 		signs:    &Signs{}}
+	l.differs = apart(entries, l.place)
 	var of [lineColumns + 1][]int
 	for _, e := range entries {
-		one := p.lineOf(e, l.place, l.signs)
+		one := p.lineOf(e, l.place, l.differs[e.Handle], l.signs)
 		for k, c := range one.cells {
 			if c != "" {
 				of[k] = append(of[k], width(c))
@@ -268,7 +281,7 @@ func stateWord(s autostart.State) string {
 
 func (l *lines) write(entries []*autostart.Entry) {
 	for _, e := range entries {
-		one := l.lineOf(e, l.place, l.signs)
+		one := l.lineOf(e, l.place, l.differs[e.Handle], l.signs)
 		head := fmt.Sprintf("%s%-7s  %s%*s  ", l.indent, e.Handle, l.paint(stateWord(e.State), markOf(e)),
 			len("off")-len(stateWord(e.State)), "")
 		fmt.Fprint(l.Out, head)
