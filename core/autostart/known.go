@@ -19,7 +19,7 @@ const (
 	ByCatalogue       = "catalogue"        // the catalogue of this program
 	ByNote            = "note"             // a technician's note
 	BySealedVolume    = "sealed-volume"    // it lies on a volume that only the system's maker writes
-	ByName            = "name"             // its name and place, and nothing more
+	ByName            = "name"             // its name and place only
 )
 
 // Bases are all words for how a fact is known, the strongest first.

@@ -125,17 +125,17 @@ entries:
 func TestWrongFiles(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                       "line 1: the file is empty",
-		"a: [":                   "line 1: it is no YAML",
+		"a: [":                   "line 1: this is not YAML",
 		"format: 2\nentries: []": "line 1: format \"2\" is not known",
 		"entries: []":            "line 1: the file does not say its format",
 		"format: 1\ncolour: red": `line 2: the file has no field "colour"`,
 		"format: 1\nentries:\n  - id: a\n    does: x\n":                                                                         `line 3: "a" does not say what it is known by`,
-		"format: 1\nentries:\n  - id: a\n    does: x\n    known-by: {package: p}\n":                                             `known-by is no list`,
+		"format: 1\nentries:\n  - id: a\n    does: x\n    known-by: {package: p}\n":                                             `known-by is not a list`,
 		"format: 1\nentries:\n  - id: a\n    does: x\n    verdict: bad\n    known-by: [{package: p}]\n":                         `line 3: the verdict of "a" is "bad"`,
 		"format: 1\nentries:\n  - id: a\n    does: x\n    verdict: hostile\n    known-by: [{names: p}]\n":                       `line 3: "a" is hostile by a name alone`,
 		"format: 1\nentries:\n  - id: a\n    does: x\n    known-by: [{package: p, colour: red}]\n":                              `line 5: nothing is known by "colour"`,
-		"format: 1\nentries:\n  - {id: a, does: x, known-by: [{package: p}]}\n  - {id: a, does: x, known-by: [{package: p}]}\n": `line 4: the id "a" stands in line 3 already`,
-		"format: 1\nx: &a 1\nentries: *a\n":                                                                                     "aliases are not read",
+		"format: 1\nentries:\n  - {id: a, does: x, known-by: [{package: p}]}\n  - {id: a, does: x, known-by: [{package: p}]}\n": `line 4: line 3 already has the id "a"`,
+		"format: 1\nx: &a 1\nentries: *a\n":                                                                                     "YAML aliases are not supported",
 		"format: 1\nentries:\n  - id: [a]\n    id: b\n    does: x\n":                                                            `has "id" twice`,
 	} {
 		_, problems := catalogue.Parse([]byte(text))

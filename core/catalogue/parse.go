@@ -38,7 +38,7 @@ func Parse(text []byte) (*Catalogue, []Problem) {
 	}
 	var doc yaml.Node
 	if err := yaml.Unmarshal(text, &doc); err != nil {
-		r.wrong(lineIn(err), "it is no YAML: %s", strings.TrimPrefix(err.Error(), "yaml: "))
+		r.wrong(lineIn(err), "this is not YAML: %s", strings.TrimPrefix(err.Error(), "yaml: "))
 		return &Catalogue{}, r.problems
 	}
 	c := &Catalogue{}
@@ -74,11 +74,11 @@ func (r *reader) wrong(line int, format string, args ...any) {
 // fields visits the pairs of a map. Aliases, which could make a small file large, are refused.
 func (r *reader) fields(n *yaml.Node, what string, visit func(key string, value *yaml.Node)) bool {
 	if n.Kind == yaml.AliasNode {
-		r.wrong(n.Line, "aliases are not read")
+		r.wrong(n.Line, "YAML aliases are not supported")
 		return false
 	}
 	if n.Kind != yaml.MappingNode {
-		r.wrong(n.Line, "%s is no list of names and values", what)
+		r.wrong(n.Line, "%s is not a list of names and values", what)
 		return false
 	}
 	seen := map[string]bool{}
@@ -86,7 +86,7 @@ func (r *reader) fields(n *yaml.Node, what string, visit func(key string, value 
 		key, value := n.Content[k], n.Content[k+1]
 		switch {
 		case key.Kind != yaml.ScalarNode || value.Kind == yaml.AliasNode || value.Anchor != "":
-			r.wrong(key.Line, "aliases are not read")
+			r.wrong(key.Line, "YAML aliases are not supported")
 		case seen[key.Value]:
 			r.wrong(key.Line, "%s has %q twice", what, key.Value)
 		default:
@@ -104,11 +104,11 @@ func (r *reader) document(n *yaml.Node, c *Catalogue) {
 		switch key {
 		case "format":
 			if format = value.Value == "1"; !format {
-				r.wrong(value.Line, "format %q is not known; this lockback reads format 1", value.Value)
+				r.wrong(value.Line, "format %q is not known; this version of lockback reads format 1", value.Value)
 			}
 		case "entries":
 			if value.Kind != yaml.SequenceNode {
-				r.wrong(value.Line, "entries is no list")
+				r.wrong(value.Line, "entries is not a list")
 				return
 			}
 			if len(value.Content) > maxEntries {
@@ -158,12 +158,12 @@ func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 			*to = r.text(value, key)
 		case key == "part":
 			if value.Value != "true" && value.Value != "false" {
-				r.wrong(value.Line, "part is true or false")
+				r.wrong(value.Line, "part must be true or false")
 			}
 			e.Part = value.Value == "true"
 		case key == "known-by":
 			if value.Kind != yaml.SequenceNode {
-				r.wrong(value.Line, "known-by is no list")
+				r.wrong(value.Line, "known-by is not a list")
 				return
 			}
 			for _, node := range value.Content {
@@ -178,7 +178,7 @@ func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 	if e.ID == "" {
 		r.wrong(e.Line, "the entry has no id")
 	} else if first := r.ids[e.ID]; first > 0 {
-		r.wrong(e.Line, "the id %q stands in line %d already", e.ID, first)
+		r.wrong(e.Line, "line %d already has the id %q", first, e.ID)
 	} else {
 		r.ids[e.ID] = e.Line
 	}
@@ -215,7 +215,7 @@ func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 
 func (r *reader) text(n *yaml.Node, what string) string {
 	if n.Kind != yaml.ScalarNode {
-		r.wrong(n.Line, "%s is no text", what)
+		r.wrong(n.Line, "%s is not text", what)
 		return ""
 	}
 	if len(n.Value) > maxText {

@@ -67,7 +67,7 @@ func (e *Engine) Check(plan Plan) error {
 		}
 	}
 	if len(conflicts) > 0 {
-		return fmt.Errorf("%w: %s; nothing was touched, list again", ErrConflict, strings.Join(conflicts, "; "))
+		return fmt.Errorf("%w: %s; nothing was touched, run list again", ErrConflict, strings.Join(conflicts, "; "))
 	}
 	return nil
 }
@@ -437,9 +437,9 @@ func (e *Engine) takeBack(c Change, cause error) error {
 	_, err := e.reverse(c)
 	switch {
 	case errors.Is(err, ErrConflict) && errors.Is(cause, ErrConflict):
-		return fmt.Errorf("%w; everything was taken back but that", cause)
+		return fmt.Errorf("%w; everything else was taken back", cause)
 	case errors.Is(err, ErrConflict):
-		return fmt.Errorf("%w; everything was taken back but: %w", cause, err)
+		return fmt.Errorf("%w; everything was taken back except: %w", cause, err)
 	case err != nil:
 		return fmt.Errorf("%w; and taking it back failed: %w: %w", cause, ErrInterrupted, err)
 	}

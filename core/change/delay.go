@@ -81,7 +81,7 @@ func (e *Engine) later(d *draft, item *location.Item, by time.Duration, now time
 	delayer := item.Can.Delay
 	switch {
 	case delayer == nil:
-		return location.Later{}, fmt.Errorf("%w: nothing of the system's, or that all of it obeys, has it wait",
+		return location.Later{}, fmt.Errorf("%w: the system has no way to start it later",
 			location.ErrNoDelay)
 	case item.State != autostart.Enabled:
 		return location.Later{}, fmt.Errorf("%w: it is disabled", location.ErrNoDelay)

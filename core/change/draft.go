@@ -174,7 +174,7 @@ func (d *draft) possible(a artifact.Artifact, want artifact.Image) error {
 	}
 	switch {
 	case before.Kind == artifact.Special || want.Kind == artifact.Special:
-		return errors.New("it is a device, a pipe or a socket, which could not be brought back")
+		return errors.New("it is a device, a pipe or a socket, and those cannot be restored")
 	case before.Kind == artifact.Folder && want.Kind != artifact.Folder:
 		return errors.New("it is a folder")
 	case want.Kind == artifact.Folder && before.Kind != artifact.Folder && before.Kind != artifact.Absent:

@@ -29,10 +29,10 @@ import (
 
 // Errors that callers decide on.
 var (
-	ErrConflict    = errors.New("the machine is not as the plan saw it")
-	ErrInterrupted = errors.New("an interrupted change waits for recover")
-	ErrNothing     = errors.New("there is nothing to do")
-	ErrOtherwise   = errors.New("what was done reads back otherwise")
+	ErrConflict    = errors.New("the machine changed since the plan was made")
+	ErrInterrupted = errors.New("an interrupted change is waiting; run lockback recover")
+	ErrNothing     = errors.New("nothing to do")
+	ErrOtherwise   = errors.New("reading it back gave something else")
 	ErrStopped     = errors.New("stopped by the user")
 )
 

@@ -17,9 +17,9 @@ import (
 
 // Errors of [Engine.Remove] that concern one entry.
 var (
-	errRemoved  = errors.New("it is removed already, and kept in the record")
-	errNoErase  = errors.New("how it is removed here is not known; it stays disabled")
-	errIsFolder = errors.New("it is a folder, which is not removed")
+	errRemoved  = errors.New("it is removed already; the record keeps it")
+	errNoErase  = errors.New("lockback does not know how to remove it here; it stays disabled")
+	errIsFolder = errors.New("it is a folder; lockback removes no folders")
 )
 
 // Remove plans to take entries away for good: what each is read from, and what says about it alone that it is on or

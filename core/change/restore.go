@@ -55,7 +55,7 @@ func (e *Engine) Restore(inv inventory.Inventory, snap *snapshot.Snapshot, opt R
 		return plan, err
 	}
 	if now := inv.Machine.Version; snap.System != "" && now != "" && now != snap.System {
-		plan.Warnings = append(plan.Warnings, fmt.Sprintf("%s is of another version of the system: it was taken on "+
+		plan.Warnings = append(plan.Warnings, fmt.Sprintf("%s was taken under another version of the system: on "+
 			"%s, and this is %s now", snap.Name(), snap.System, now))
 	}
 	if r.recorded, err = snap.Index(); err != nil {
@@ -210,7 +210,7 @@ func (r *restore) keeps(a artifact.Artifact, want, current artifact.Image) (stay
 	case want.Kind != artifact.Absent || current.Kind == artifact.Absent || current.Container():
 	case r.shared[a] != nil && r.shared[a].states: // a list of what is on and off is nobody's own file
 	case (current.Kind == artifact.Regular || r.source[a]) && !r.made(a, current):
-		return true, fmt.Sprintf("%s was not there and was made since, by something else than lockback; it is kept",
+		return true, fmt.Sprintf("%s was made since, not by lockback; it is kept",
 			autostart.Text(a.String()))
 	}
 	return false, ""
@@ -300,7 +300,7 @@ func (r *restore) merge(a artifact.Artifact, want, current artifact.Image, shari
 		lines []string
 		what  string
 	}{{merged.Kept, "added since the snapshot and kept"}, {merged.GaveWay,
-		"set since the snapshot, and gets its earlier value back"}} {
+		"set since the snapshot; the earlier value comes back"}} {
 		for k, line := range list.lines {
 			if k == maxLinesNamed {
 				r.plan.Warnings = append(r.plan.Warnings, fmt.Sprintf("%s: %d more lines %s",

@@ -164,7 +164,7 @@ func behind(m *machine.Reader, book *program.Book, item *location.Item, least *l
 		return ""
 	}
 	if !stranger {
-		return "more than can be told"
+		return "more than lockback can tell"
 	}
 	return least.Program.Path
 }

@@ -22,7 +22,7 @@ type start struct {
 // started are the programs that a command starts, in the order in which it names them.
 type started struct {
 	programs []start
-	// unsure says that the command starts more than can be told without running it.
+	// unsure says that the command starts more than lockback can tell without running it.
 	unsure bool
 	// open resolves the arguments of open(1) to the command of what they open; nil where there is no such program.
 	open func(args []string) (argv []string, ok bool)

@@ -121,7 +121,7 @@ func inNarrowView(line string) string {
 // maxHosts is how many programs that start others are looked through.
 const maxHosts = 6
 
-// command is all that a command starts. It is unsure where it starts more than can be told without running it.
+// command is all that a command starts. It is unsure where it starts more than lockback can tell without running it.
 func (f *windowsFinder) command(line string, narrow bool, depth int) (all []location.Started, unsure bool) {
 	program, rest, t := f.program(line, narrow)
 	name := hostName(program)

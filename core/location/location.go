@@ -227,7 +227,7 @@ type Item struct {
 	Lines []Line
 	// Starts are all programs that it starts, once they were looked up; nil if that is Target alone.
 	Starts []Started
-	// Unsure says that it runs more than can be told without running it.
+	// Unsure says that it runs more than lockback can tell without running it.
 	Unsure bool
 	// Behind is what it runs beside a program of the system's, though nobody knows who made it, in words; empty if that
 	// is nothing.
@@ -260,7 +260,7 @@ type Item struct {
 	// Can is what its switch can do besides.
 	Can Can
 	// Shipped says that the system itself has the entry like this: it lies where only the
-	// system's own files are, or reads as the system came with it. Whether it counts as a part
+	// system's own files are, or reads as the system came with it. Whether it takes effect as a part
 	// of the system is decided in core/identify, and by nobody else.
 	Shipped bool
 	// Foreign says that the entry is no part of the system, whatever it is called and runs.

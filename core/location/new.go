@@ -104,7 +104,7 @@ func (n New) Check(m *machine.Reader, runs func(name string) bool) error {
 	case info.IsDir():
 		return fmt.Errorf("%w: %s is a folder", ErrNoProgram, program)
 	case !info.Mode().IsRegular():
-		return fmt.Errorf("%w: %s is no file", ErrNoProgram, program)
+		return fmt.Errorf("%w: %s is not a file", ErrNoProgram, program)
 	case runs != nil && !runs(program):
 		return fmt.Errorf("%w: %s is none by its ending", ErrNoProgram, program)
 	case runs == nil && info.Mode()&0o111 == 0:

@@ -48,18 +48,18 @@ const (
 // suspicious are the problems that suggest somebody hides something, with their words, the gravest
 // first.
 var suspicious = []struct{ problem, why string }{
-	{autostart.Impostor, "it has a name of the system's and is not the system's"},
+	{autostart.Impostor, "it uses a name of the system's but is not the system's"},
 	{autostart.SignatureInvalid, "it is not as it was signed"},
 	{autostart.Changed, "its program is not as its package delivered it"},
 	{autostart.Obscured, "it hides what it does"},
 	{autostart.Insecure, "any user can change what it runs"},
-	{autostart.OddPlace, "it lies where programs are not installed"},
+	{autostart.OddPlace, "it is in a folder where nobody installs programs"},
 }
 
 // broken are the problems of entries that no longer work.
 var broken = []struct{ problem, why string }{
 	{autostart.TargetMissing, "its program is missing"},
-	{autostart.Unparsable, "it cannot be understood"},
+	{autostart.Unparsable, "lockback cannot parse it"},
 }
 
 // From when on a program counts as costly, and as not used.
@@ -96,7 +96,7 @@ func placeOf(item *location.Item, now time.Time) Place {
 	case item.State == autostart.Disabled:
 		return at(Off, "it is off already")
 	case verdict == "hostile":
-		return at(Hostile, by+" says that it is hostile")
+		return at(Hostile, by+" calls it hostile")
 	case has(autostart.NotDefault):
 		return at(Replacing, "it changes what the system itself runs")
 	}
@@ -123,7 +123,7 @@ func placeOf(item *location.Item, now time.Time) Place {
 	costs, unused := costWords(item.Cost), unusedWords(&item.Entry, now)
 	why := strings.Join(slices.DeleteFunc([]string{costs, unused}, func(s string) bool { return s == "" }), ", and ")
 	if verdict == "spare" {
-		why = strings.TrimSuffix(by+" says that it is spare; "+why, "; ")
+		why = strings.TrimSuffix(by+" calls it spare; "+why, "; ")
 	} else if why != "" {
 		why = "it " + why
 	}
@@ -136,11 +136,11 @@ func placeOf(item *location.Item, now time.Time) Place {
 		return at(Unused, why)
 	case verdict == "" || verdict == autostart.Unrated:
 		if known.Maker.Name != "" {
-			return Place{item, Open, "nobody has judged it yet", 1}
+			return Place{item, Open, "nobody has rated it yet", 1}
 		}
-		return at(Open, "nobody has judged it yet, and nobody knows who made it")
+		return at(Open, "nobody has rated it, and its maker is unknown")
 	}
-	return at(Useful, by+" says that it is "+verdict)
+	return at(Useful, by+" calls it "+verdict)
 }
 
 // helperMissing reports whether what is missing is one of several programs of a command: the others still run.
@@ -244,7 +244,7 @@ func suggestionOf(p Place, now time.Time) (kind, why string) {
 	case slices.Contains(idle, known.Role):
 		return "costly", "it " + costs + ", and " + what[known.Role]
 	case known.RoleWord() == autostart.RoleUnknown && slices.Contains(proofs, known.Maker.Basis):
-		return "costly", "it " + costs + "; nobody has judged it, so look it up first"
+		return "costly", "it " + costs + "; nobody has rated it, so look it up first"
 	}
 	return "", ""
 }

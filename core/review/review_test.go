@@ -35,13 +35,13 @@ func items() (all []*location.Item, why []string) {
 		item *location.Item
 		why  string
 	}{
-		{item("noted-hostile", verdict("hostile", autostart.ByNote)), "your note says that it is hostile"},
+		{item("noted-hostile", verdict("hostile", autostart.ByNote)), "your note calls it hostile"},
 		{item("replaced", func(i *location.Item) { i.Problems = []string{autostart.NotDefault, autostart.Insecure} }),
 			"it changes what the system itself runs"},
 		{item("impostor", func(i *location.Item) {
 			i.Problems = []string{autostart.Impostor,
 				autostart.TargetMissing}
-		}), "it has a name of the system's and is not the system's"},
+		}), "it uses a name of the system's but is not the system's"},
 		{item("patched", func(i *location.Item) { i.Problems = []string{autostart.Changed} }),
 			"its program is not as its package delivered it"},
 		{item("open-to-all", func(i *location.Item) { i.Problems = []string{autostart.Insecure}; i.Guarded = "x" }),
@@ -68,23 +68,23 @@ func items() (all []*location.Item, why []string) {
 			i.Cost, i.Uses = &autostart.Cost{MemoryKB: 200 << 10}, used(400)
 		}), "it has 200 MB of memory, and was last used by hand on 2025-10-22"},
 		{item("unused", func(i *location.Item) { i.Uses = used(200) }), "it was last used by hand on 2026-05-10"},
-		{item("spare", verdict("spare", autostart.ByCatalogue)), "the catalogue says that it is spare"},
+		{item("spare", verdict("spare", autostart.ByCatalogue)), "the catalogue calls it spare"},
 		{item("plain", func(i *location.Item) { i.Uses = used(10); i.Cost = &autostart.Cost{CPUMS: 10} }),
-			"nobody has judged it yet, and nobody knows who made it"},
+			"nobody has rated it, and its maker is unknown"},
 		{item("helper-missing", func(i *location.Item) {
 			there := true
 			i.Problems, i.Target.Path = []string{autostart.TargetMissing}, "curl"
 			i.Commands = []autostart.Command{{Path: "curl"}, {Path: "/usr/bin/sh", Exists: &there}}
-		}), "nobody has judged it yet, and nobody knows who made it"},
+		}), "nobody has rated it, and its maker is unknown"},
 		{item("made-known", func(i *location.Item) {
 			i.Known = &autostart.Known{Maker: autostart.Maker{
 				Name: "Fogbell"}}
 		}),
-			"nobody has judged it yet"},
+			"nobody has rated it yet"},
 		{item("essential", func(i *location.Item) {
 			i.Known = &autostart.Known{Verdict: "essential", VerdictBasis: autostart.ByNote}
 			i.Cost = &autostart.Cost{CPUMS: 90_000}
-		}), "your note says that it is essential"},
+		}), "your note calls it essential"},
 		{item("protected", func(i *location.Item) { i.Guarded = "needed to sign in" }),
 			"it is protected: needed to sign in"},
 		{item("fixed", func(i *location.Item) { i.Switch = autostart.Report }), "it cannot be turned off here"},
@@ -153,7 +153,7 @@ func TestSuggest(t *testing.T) {
 	}
 	careful := item("x", verdict("spare", autostart.ByCatalogue))
 	careful.Caution = "folders of other computers need it"
-	require.Equal(t, "the catalogue says that it is spare; think twice: folders of other computers need it",
+	require.Equal(t, "the catalogue calls it spare; think twice: folders of other computers need it",
 		review.Suggest([]*location.Item{careful}, nil, now)[0].Why)
 	kept := item("x", verdict("essential", autostart.ByNote))
 	kept.Problems = []string{autostart.TargetMissing}

@@ -89,7 +89,7 @@ func (s *Session) RemoveNotes(about []*Noted, dryRun bool) error {
 }
 
 // ErrNoNote says that there is no note to remove.
-var ErrNoNote = Wrong("there is no such note")
+var ErrNoNote = Wrong("no such note")
 
 // namesUser reports whether a note, or what its program is recognised by, has a user's name in it.
 func namesUser(n note.Note, m *machine.Machine) bool {

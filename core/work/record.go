@@ -112,7 +112,7 @@ func (d *Desk) openOnDisk(m *machine.Machine, access store.Access, disk string, 
 	record, err := store.OpenClaim(disk, access)
 	if err == nil && has && !d.warnedOfDisk {
 		d.warnedOfDisk = true
-		d.warn("note: this is the record on the disk; what it says is the word of whoever had the disk")
+		d.warn("note: this is the record on the disk; whoever had the disk could have written it")
 	}
 	return record, err
 }
@@ -225,7 +225,8 @@ func (d *Desk) warnOfOthers(id, used string) {
 		snaps, err := other.Snapshots(id)
 		other.Close()
 		if err == nil && len(snaps) > 0 {
-			d.warn("note: another record has %s of this machine: %s (--store uses it); its numbers are its own",
+			d.warn("note: another record has %s of this machine: %s (--store uses it); its S and C numbers are "+
+				"unrelated to these",
 				autostart.Count(len(snaps), "snapshot", "snapshots"), path)
 		}
 	}

@@ -30,8 +30,8 @@ func newAddCommand(a *app) *cobra.Command {
 	var o addOptions
 	c := &cobra.Command{
 		Use:   "add --name NAME --at sign-in|startup [--for USER] -- PROGRAM [ARGUMENT...]",
-		Short: "Make something start by itself",
-		Long: `Make something start by itself: at sign-in, at startup, or by the clock with --every or
+		Short: "Make something start automatically",
+		Long: `Make something start automatically: at sign-in, at startup, or by the clock with --every or
 --at-time; for everyone, or with --for for one user. It is made where the system's own
 tools would make it:
 
@@ -84,7 +84,7 @@ func span(text string, least, most time.Duration) (time.Duration, error) {
 	}
 	switch {
 	case err != nil:
-		return 0, fmt.Errorf("%q is no time such as 10s, 2m, 1h or 1d", text)
+		return 0, fmt.Errorf("%q is not a time such as 10s, 2m, 1h or 1d", text)
 	case d < least || d > most:
 		return 0, fmt.Errorf("%s is not from %s to %s", text, location.DelayWords(least), location.DelayWords(most))
 	}
@@ -116,7 +116,7 @@ func newEntry(s *session, o addOptions, inv inventory.Inventory) (location.New, 
 	}
 	if o.every != "" || o.atTime != "" {
 		if o.every != "" && o.atTime != "" || o.at != "" && n.Stage != autostart.Schedule {
-			return n, usage("--at, --every and --at-time exclude each other")
+			return n, usage("give only one of --at, --every and --at-time")
 		}
 		n.Stage, n.Every, n.Daily = autostart.Schedule, 0, false
 	}
@@ -138,7 +138,7 @@ func newEntry(s *session, o addOptions, inv inventory.Inventory) (location.New, 
 		return n, usage("give it a name with --name")
 	case len(n.Argv) == 0:
 		return n,
-			usage("name the program behind --, with its whole path: lockback add --name %q --at sign-in -- PROGRAM",
+			usage("name the program after --, with its full path: lockback add --name %q --at sign-in -- PROGRAM",
 				n.Name)
 	case n.Stage == "":
 		return n, usage("say when it starts: --at sign-in, --at startup, --every TIME or --at-time HH:MM")
@@ -165,7 +165,7 @@ func likeAnother(s *session, handle string, inv inventory.Inventory, n *location
 	case autostart.SignIn, autostart.System, autostart.Schedule:
 		n.Stage = of.Stage
 	default:
-		return usage("--copy-of %s: what starts at the stage %s cannot be made; give --at", of.Handle, of.Stage)
+		return usage("--copy-of %s: an entry of the stage %s cannot be made; give --at", of.Handle, of.Stage)
 	}
 	if of.User != "" {
 		if u, ok := s.Machine.UserNamed(of.User); ok {
@@ -177,7 +177,7 @@ func likeAnother(s *session, handle string, inv inventory.Inventory, n *location
 	}
 	argv, ok := inventory.ArgumentsOf(s.Machine, of)
 	if !ok {
-		return usage("--copy-of %s: what exactly it runs cannot be told (%s); give the program behind --", of.Handle,
+		return usage("--copy-of %s: what it runs cannot be determined (%s); give the program after --", of.Handle,
 			of.Command)
 	}
 	n.Argv = argv

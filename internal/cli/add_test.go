@@ -495,7 +495,7 @@ func TestHold(t *testing.T) {
 	// Off first, held later, and on again.
 	p.OK(t, "disable", "kelpline-updater.timer", "--yes")
 	p.OK(t, "disable", "kelpline-updater.timer", "--hold", "--yes")
-	require.Contains(t, p.Run(t, "disable", "kelpline-updater.timer", "--hold", "--yes").Err, "there is nothing to do")
+	require.Contains(t, p.Run(t, "disable", "kelpline-updater.timer", "--hold", "--yes").Err, "nothing to do")
 	p.OK(t, "enable", "kelpline-updater.timer", "--yes")
 	require.Empty(t, testkit.Differences(before, testkit.Tree(t, p.Root)))
 	require.Contains(t, p.OK(t, "disable", "report", "--hold", "--yes"), "nothing of the system's keeps it off")

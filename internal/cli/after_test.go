@@ -558,7 +558,7 @@ func TestCulpritDisturbed(t *testing.T) {
 	list, _ = p.List(t, "Tide Chart")
 	require.Equal(t, "enabled", list.Entries[0].State)
 	p.Fails(t, 2, "there is only", "culprit", "start", "Tide Chart", "--yes")
-	p.Fails(t, 2, "there is nothing to search among", "culprit", "start", "brinecast_cam", "--yes")
+	p.Fails(t, 2, "has nothing to search among", "culprit", "start", "brinecast_cam", "--yes")
 	p.Fails(t, 2, "all that matches is disabled", "culprit", "start", "gull.weekly", "--yes", "--all")
 }
 
@@ -699,7 +699,8 @@ func TestRemoveWaits(t *testing.T) {
 	p.OK(t, "remove", "brinecast.service", "--yes")
 	p.OK(t, "disable", "kelpline-report.service", "--yes")
 	p.Fails(t, 1, "belongs to the package", "remove", "kelpline-report.service", "--now", "-m", "x", "--yes")
-	p.Fails(t, 2, "a part of the operating system is not removed", "remove", "dbus.service", "--all", "--now", "-m",
+	p.Fails(t, 2, "it is a part of the operating system, and those stay", "remove", "dbus.service", "--all", "--now",
+		"-m",
 		"x", "--guarded", "--yes")
 	p.OK(t, "remove", "Tide Chart", "--yes") // enabled, and its program missing
 	r = p.Run(t, "remove", "Fogbell Sync", "--now", "-m", "x", "--yes")

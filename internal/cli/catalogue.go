@@ -96,7 +96,7 @@ func readSmall(name string) ([]byte, error) {
 		}
 		return nil, err
 	case !info.Mode().IsRegular():
-		return nil, fmt.Errorf("%s is no file", name)
+		return nil, fmt.Errorf("%s is not a file", name)
 	case info.Size() > maxCatalogue:
 		return nil, fmt.Errorf("%s is larger than %d MB", name, maxCatalogue>>20)
 	}

@@ -18,7 +18,7 @@ func newCheckCommand(a *app) *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "check [SNAPSHOT]",
-		Short: "Say what happened since, and what is on trial",
+		Short: "Show what happened since, and what is on trial",
 		Long: `Say what happened since the last snapshot that somebody took, or since the one that is
 named: what was turned off and put itself back, and who did it, as far as files, packages, policies
 and the system's logs tell; what came by itself; which program is another one now; what broke.

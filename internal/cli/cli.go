@@ -254,7 +254,7 @@ func (a *app) command() *cobra.Command {
 	cobra.EnableCommandSorting = false // the help has them in the order of the work
 	c := &cobra.Command{
 		Use:           "lockback",
-		Short:         "See, record, turn off and bring back what starts by itself",
+		Short:         "See, record, turn off and bring back what starts automatically",
 		Long:          about,
 		Example:       "  lockback list\n  lockback disable k7f3qa2 --dry-run\n  lockback --root /mnt/disk restore S1",
 		SilenceErrors: true,

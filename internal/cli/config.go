@@ -129,7 +129,7 @@ func readConfigFile(a *app, path string, into map[string]configured) error {
 	}
 	var file map[string]any
 	if err := yaml.Unmarshal(text, &file); err != nil {
-		return usage("the configuration %s cannot be understood: %s", path, strings.ReplaceAll(err.Error(), "\n", " "))
+		return usage("the configuration %s cannot be parsed: %s", path, strings.ReplaceAll(err.Error(), "\n", " "))
 	}
 	var keys []string
 	for _, s := range settings {

@@ -62,7 +62,7 @@ func TestWasAndWillBe(t *testing.T) {
 	require.Regexp(t, `(?m)^Back to S1 of \d{4}-\d\d-\d\d \d\d:\d\d, just now: as found$`, out)
 	require.Equal(t, sync+" Fogbell Sync ines disabled enabled", row(t, out, sync))
 	require.Equal(t, spool+" lampwick-spool.path everyone disabled enabled", row(t, out, spool))
-	require.Regexp(t, `What counts at the next restart:\nhandle .*\n`+spool, out)
+	require.Regexp(t, `Takes effect at the next restart:\nhandle .*\n`+spool, out)
 	require.Contains(t, p.Run(t, "restore", "S1").Err, "Back to S1 of ", "the question")
 	// An entry that is not there will be, and one that is added since will not be.
 	p.OK(t, "disable", "gullrock-welcome.service", "--for", "ines", "--yes")
@@ -421,7 +421,7 @@ func TestConfiguration(t *testing.T) {
 	p.Env = p.Env[:1]
 	for text, words := range map[string]string{
 		"colums: [handle]": `unknown setting "colums"; did you mean columns?`, "group: plase": "did you mean place",
-		"a: [":       "cannot be understood",
+		"a: [":       "cannot be parsed",
 		"color: red": "color is auto or never", "search: search.example/{}": "search is a web address with {}",
 		"search: https://search.example/": "search is a web address", strings.Repeat("#", 70<<10): "larger than",
 	} {
@@ -656,7 +656,7 @@ func TestSentencesForRareThings(t *testing.T) {
 		args  []string
 	}{
 		{2, "--build-only goes with --keep", []string{"demo", "--build-only"}},
-		{2, "--finish and --abandon exclude each other", []string{"recover", "--finish", "--abandon"}},
+		{2, "give only one of --finish and --abandon", []string{"recover", "--finish", "--abandon"}},
 		{2, `"Fogbell Sync" matches nothing that starts for bram`, []string{"disable", "Fogbell Sync", "--for", "bram",
 			"--yes"}},
 		{2, "no change of this machine can be taken back", []string{"undo", "--yes"}},
@@ -710,7 +710,7 @@ func TestWhatRunsNow(t *testing.T) {
 	withProc(t, p)
 	live := inside(t, p)
 	out := live.OK(t, "disable", "tidewatch.service", "fogbell-index.service", "--dry-run")
-	require.Contains(t, out, "What runs now keeps running until then. To end it now:\n  systemctl stop "+
+	require.Contains(t, out, "What is running now keeps running until then. To end it now:\n  systemctl stop "+
 		"tidewatch.service\n  systemctl --user --machine=ines@.host stop fogbell-index.service\n")
 	require.NotContains(t, live.OK(t, "disable", "60-tidewatch", "--dry-run"), "systemctl")
 	// A name that a shell would take apart is in no command.
@@ -719,7 +719,7 @@ func TestWhatRunsNow(t *testing.T) {
 	require.NoError(t, os.Symlink(`/etc/systemd/system/a\x3b.service`,
 		filepath.Join(p.Root, `etc/systemd/system/multi-user.target.wants/a\x3b.service`)))
 	out = live.OK(t, "disable", `source=/etc/systemd/system/a*`, "--dry-run")
-	require.Contains(t, out, "What runs now keeps running until then.")
+	require.Contains(t, out, "What is running now keeps running until then.")
 	require.NotContains(t, out, "systemctl stop a")
 	require.NotContains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "keeps running",
 		"nothing runs on a disk")

@@ -261,7 +261,7 @@ func TestConflicts(t *testing.T) {
 			}
 		}, everything...)
 		require.Equal(t, 5, code, errs)
-		require.Contains(t, errs, "everything was taken back but that")
+		require.Contains(t, errs, "everything else was taken back")
 		d := testkit.Differences(before, testkit.Tree(t, p.Root))
 		require.Len(t, d, 1)
 		require.Contains(t, d[0], file)

@@ -42,9 +42,9 @@ Without a command it says how far the search is.`,
 		RunE:    func(*cobra.Command, []string) error { return searchStatus(a) },
 	}
 	c.AddCommand(newCulpritStartCommand(a), newCulpritAnswerCommand(a, culprit.Works,
-		"Say that it works after the restart"),
-		newCulpritAnswerCommand(a, culprit.Broken, "Say that it is broken after the restart"),
-		newCulpritAnswerCommand(a, culprit.Skipped, "Ask in another way: it could not be told"),
+		"Report that it works after the restart"),
+		newCulpritAnswerCommand(a, culprit.Broken, "Report that it is still broken after the restart"),
+		newCulpritAnswerCommand(a, culprit.Skipped, "Try another split: it was not clear whether it works"),
 		newCulpritStopCommand(a))
 	return c
 }
@@ -87,7 +87,7 @@ unless --anyway is given.`
 way. Where the entries are not as the round had left them, because something turned one
 on or off meanwhile, the round is set up again instead.`
 	} else {
-		c.Flags().BoolVar(&anyway, "anyway", false, "it was tried, whatever the system says of restarts")
+		c.Flags().BoolVar(&anyway, "anyway", false, "it was tried, whatever the logs say about restarts")
 	}
 	a.writeFlags(c)
 	return c
@@ -96,8 +96,8 @@ on or off meanwhile, the round is set up again instead.`
 func newCulpritStopCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "stop",
-		Short:   "Give the search up: all is as it was before it",
-		Long:    `Give the search up. All that its rounds changed is taken back, to the byte.`,
+		Short:   "Give up the search, and put everything back as it was before",
+		Long:    `Give up the search. Everything its rounds changed is put back, to the byte.`,
 		Example: "  lockback culprit stop",
 		Args:    cobra.NoArgs,
 		RunE:    func(*cobra.Command, []string) error { return stopSearch(a) },
@@ -171,8 +171,9 @@ func (s *session) carryOutRound(f *rounds.Search, inv inventory.Inventory, st ro
 	}
 	err = s.carryOut(t)
 	if st.Verdict == nil && errors.Is(err, change.ErrOtherwise) && len(f.Rounds) > 0 {
-		err = fmt.Errorf("%w; these cannot be told apart here: lockback culprit skip divides in another way, "+
-			"lockback culprit stop gives up", err)
+		err = fmt.Errorf(
+			"%w; these can only be switched together here: lockback culprit skip splits them another way, "+
+				"lockback culprit stop gives up", err)
 	}
 	return err
 }
@@ -236,8 +237,8 @@ func stopSearch(a *app) error {
 	if err != nil {
 		return s.explain(err)
 	}
-	t := task{plan: st.Plan, inv: inv, verb: "Give the search up:", done: st.Done,
-		about:   []string{"Gives the search among " + f.Of + " up: all is then as it was before it."},
+	t := task{plan: st.Plan, inv: inv, verb: "Give up the search:", done: st.Done,
+		about:   []string{"Gives the search among " + f.Of + " up and puts everything back as it was before."},
 		message: "gives the search among " + f.Of + " up"}
 	if torn != nil {
 		t.notes = []string{torn.Error(), "so each entry is brought to the state that it had before the search, and " +
@@ -251,7 +252,7 @@ func stopSearch(a *app) error {
 		if err := t.done(change.Change{}); err != nil {
 			return err
 		}
-		a.note("the search is given up; nothing had to be changed")
+		a.note("the search is over; nothing had to be changed")
 		return s.printNothing(change.Plan{})
 	}
 	return s.carryOut(t)

@@ -32,7 +32,7 @@ func newDelayCommand(a *app) *cobra.Command {
 	var o delayOptions
 	c := &cobra.Command{
 		Use:   "delay SELECTOR... TIME",
-		Short: "Have entries start later, so that not all start at once",
+		Short: "Start entries later, so that they do not all start at once",
 		Long: `Have entries start some time after sign-in or startup: 20s, 2m, 1h. Where the system
 has a delay of its own that is sure, it is used: a key of the autostart file that all
 sessions of the machine know, a timer in front of a systemd service, the delayed start of
@@ -70,9 +70,9 @@ func delayEntries(a *app, words []string, o delayOptions) error {
 	case err != nil && o.spread != "":
 		return usage("--spread: %v", err)
 	case err != nil:
-		return usage("the delay: %v; it stands behind the entries", err)
+		return usage("the delay: %v; it comes after the entries", err)
 	case len(words) == 0:
-		return usage("name the entries to delay, and the time behind them")
+		return usage("name the entries to delay, and the time after them")
 	}
 	s, err := a.openToChange(false)
 	if err != nil {
@@ -103,7 +103,7 @@ func delayEntries(a *app, words []string, o delayOptions) error {
 	}
 	plan, err := s.Engine.Delay(entries)
 	if errors.Is(err, change.ErrNothing) {
-		a.note("there is nothing to do on %s: all that was chosen waits as long already", page.Subject(s.Machine))
+		a.note("nothing to do on %s: these entries wait that long already", page.Subject(s.Machine))
 		return s.printNothing(plan)
 	}
 	if err != nil {

@@ -144,7 +144,7 @@ func assertUnmasked(t *testing.T, p testkit.Program, all []disguise) {
 	require.NoError(t, json.Unmarshal([]byte(p.OK(t, "review", "--format", "json")), &order))
 	// The first that is there, works, has no problem, and whose maker is known.
 	judged := slices.IndexFunc(order.Entries, func(e struct{ Handle, Name, Why string }) bool {
-		return e.Why == "nobody has judged it yet"
+		return e.Why == "nobody has rated it yet"
 	})
 	if judged < 0 {
 		judged = len(order.Entries)

@@ -99,7 +99,7 @@ func TestEveryEntryDelayed(t *testing.T) {
 					require.Contains(t, r.Err, "cannot be made to start later here: ")
 					continue
 				}
-				if strings.Contains(r.Err, "there is nothing to do") {
+				if strings.Contains(r.Err, "nothing to do") {
 					continue
 				}
 				delayed++

@@ -239,7 +239,7 @@ func TestOwnCatalogues(t *testing.T) {
 	before := other.OK(t, "catalogue", "list")
 	for name, row := range map[string]struct{ text, words string }{
 		"twice":  {"  - {id: a, id: b, known-by: [{package: p}], does: x}\n", "has \"id\" twice"},
-		"anchor": {"  - &a {id: a, known-by: [{package: p}], does: x}\n  - *a\n", "aliases are not read"},
+		"anchor": {"  - &a {id: a, known-by: [{package: p}], does: x}\n  - *a\n", "YAML aliases are not supported"},
 		"contradictory": {"  - {id: a, known-by: [{package: p}], does: x, verdict: spare}\n  - {id: b, known-by: " +
 			"[{package: p}], does: x, verdict: useful}\n", "known by the same"},
 		"hostile": {"  - {id: \"a\\e[31m\", known-by: [{package: p}], does: x, verdict: bad}\n", "the verdict of"},

@@ -20,8 +20,8 @@ func newListCommand(a *app) *cobra.Command {
 	var o listOptions
 	c := &cobra.Command{
 		Use:   "list [SELECTOR...]",
-		Short: "List what starts by itself",
-		Long: `List what starts by itself. On a terminal the list begins with what to look at first
+		Short: "List what starts automatically",
+		Long: `List what starts automatically. On a terminal the list begins with what to look at first
 and what costs most; then each entry is one line, by when it starts, those that need a
 look first. --brief stops before the entries. What is longer than the screen goes through
 the pager that PAGER names, or less; --no-pager leaves it out. A pipe gets the entries

@@ -9,7 +9,7 @@ import (
 func newLocationsCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "locations",
-		Short: "List the places that the system starts things from",
+		Short: "List the places the system starts programs from",
 		Long: `List every location of the machine's operating system: whether it was read, is
 empty or absent, or could not be read and why; how many
 entries it has, hidden parts of the operating system included; and the switch that

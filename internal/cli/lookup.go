@@ -32,7 +32,7 @@ func newLookupCommand(a *app) *cobra.Command {
 	var o lookUpOptions
 	c := &cobra.Command{
 		Use:   "lookup SELECTOR...",
-		Short: "Show what is known of a program beyond this machine: now show --elsewhere",
+		Short: "Show what is known about a program elsewhere: now show --elsewhere",
 		Long: `The earlier name of show --elsewhere, which shows what is known of a program beyond this
 machine: ` + elsewhereHelp,
 		Example: "  lockback lookup k7f3qa2",

@@ -113,10 +113,11 @@ func writeNotes(a *app, words []string, o noteOptions, given note.Note) error {
 	switch {
 	case o.remove:
 		if err = s.RemoveNotes(about, a.dryRun); errors.Is(err, work.ErrNoNote) {
-			err = usage("there is no note on %s to remove; lockback note shows all", page.Summary(c.Items, ""))
+			err = usage("%s has no note to remove; lockback note shows all", page.Summary(c.Items, ""))
 		}
 	case len(about) == 0:
-		return usage("nothing was noted: nothing tells the program of %s on another machine, only its place; note "+
+		return usage("nothing was noted: only its place identifies the program of %s, so other machines would not "+
+			"know it; note "+
 			"--machine keeps it of this entry", page.Summary(without, ""))
 	default:
 		err = s.KeepNotes(about, given, a.author(), a.dryRun)
@@ -126,7 +127,8 @@ func writeNotes(a *app, words []string, o noteOptions, given note.Note) error {
 	}
 	for _, item := range without {
 		if !o.remove {
-			a.note("left out: %s  %s: nothing tells its program on another machine, only its place; note --machine "+
+			a.note("left out: %s  %s: only its place identifies its program, so other machines would not know it; "+
+				"note --machine "+
 				"keeps it of this entry", item.Handle, item.Name)
 		}
 	}

@@ -68,10 +68,10 @@ func (s *session) carryOut(t task) error {
 	if err != nil {
 		return s.explain(err)
 	}
-	s.stopMeans(fmt.Sprintf("%s is done, and was not told of to the end", result.Change.Name()))
+	s.stopMeans(fmt.Sprintf("%s is done; the report was cut short", result.Change.Name()))
 	if t.done != nil {
 		if err := t.done(result.Change); err != nil {
-			return fmt.Errorf("%s is done, but what it was for could not be recorded: %w", result.Change.Name(), err)
+			return fmt.Errorf("%s is done, but its reason could not be recorded: %w", result.Change.Name(), err)
 		}
 	}
 	if result.After == nil {

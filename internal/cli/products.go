@@ -12,8 +12,8 @@ func newProductsCommand(a *app) *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "products [SELECTOR...]",
-		Short: "List the installed products that have something start by itself",
-		Long: `List what starts by itself by the installed product that it came with: who made it,
+		Short: "List the installed products that start something",
+		Long: `List what starts automatically by the installed product that it came with: who made it,
 when it was installed and by what, each of its entries with its state, what its
 programs cost together, when somebody last used one, and the product's own way to be
 uninstalled. What was installed on the day of the system came with the computer.

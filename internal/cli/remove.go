@@ -43,7 +43,7 @@ and what its package would bring back, is not removed; it stays disabled.`,
 	a.writeFlags(c)
 	a.trialFlag(c)
 	c.Flags().StringVarP(&o.message, "message", "m", "", "say why, for the history")
-	c.Flags().BoolVar(&o.all, "all", false, "choose among parts of the operating system too, to be told why they stay")
+	c.Flags().BoolVar(&o.all, "all", false, "choose among parts of the operating system too, to see why they stay")
 	c.Flags().BoolVar(&o.now, "now", false, "do not wait until they have been disabled long enough")
 	c.Flags().BoolVar(&a.guarded, "guarded", false,
 		"remove protected entries too, and those that need a second thought")
@@ -74,7 +74,7 @@ func runRemove(a *app, words []string, o removeOptions) error {
 	}
 	chosen := slices.DeleteFunc(removal.WithShared(inv, c.Items), change.Taken)
 	if len(chosen) == 0 {
-		a.note("there is nothing to do on %s: all that was chosen is removed already, and kept in the record",
+		a.note("nothing to do on %s: these entries are removed already; the record keeps them",
 			page.Subject(s.Machine))
 		return s.printNothing(change.Plan{})
 	}
@@ -84,13 +84,13 @@ func runRemove(a *app, words []string, o removeOptions) error {
 	}
 	if len(items) == 0 {
 		a.notes(page.RemovalNotes(left))
-		return usage("nothing was removed: nothing that matches may be, see above")
+		return usage("nothing was removed: no match can be removed, see above")
 	}
 	plan, items, more, err := rule.Plan(inv, items)
 	notes := page.RemovalNotes(append(left, more...))
 	if errors.Is(err, change.ErrNothing) {
 		s.notes(notes)
-		a.note("there is nothing to do on %s", page.Subject(s.Machine))
+		a.note("nothing to do on %s", page.Subject(s.Machine))
 		return s.printNothing(plan)
 	}
 	if err != nil {

@@ -60,8 +60,9 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 				return err
 			}
 			if search != nil {
-				a.note("note: a search for a culprit is under way since %s, and a restore changes what its round tries; "+
-					"lockback culprit stop ends it first", autostart.Minute(search.Begun))
+				a.note(
+					"note: a search for a culprit is under way since %s, and a restore changes what its round tries; "+
+						"lockback culprit stop ends it first", autostart.Minute(search.Begun))
 			}
 			inv := s.Inventory()
 			if len(only) > 0 {
@@ -72,14 +73,14 @@ and the other way round. A snapshot is taken first, so undo takes the restore ba
 			plan, err := s.Engine.Restore(inv, snap, opt)
 			if errors.Is(err, change.ErrNothing) {
 				if added := work.AddedSince(inv, snap); added > 0 && opt.Only == nil {
-					a.note("there is nothing to do on %s: what %s knows is as it has it; %s", page.Subject(s.Machine),
+					a.note("nothing to restore on %s: everything in %s is unchanged; %s", page.Subject(s.Machine),
 						snap.Name(), autostart.Count(added, "entry was added since and stays as it is",
 							"entries were added since and stay as they are"))
 				} else if len(plan.Warnings)+len(plan.LeftOut) == 0 {
-					a.note("there is nothing to do on %s: %s as %s has it", page.Subject(s.Machine), whatIs(opt),
+					a.note("nothing to restore on %s: %s as in %s", page.Subject(s.Machine), whatIs(opt),
 						snap.Name())
 				} else {
-					a.note("there is nothing to do on %s but for what is kept or left out", page.Subject(s.Machine))
+					a.note("nothing to restore on %s except what is kept or left out", page.Subject(s.Machine))
 				}
 				return s.printNothing(plan)
 			}

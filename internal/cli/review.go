@@ -69,7 +69,7 @@ With --plain it asks line by line, for screen readers, simple terminals and pipe
 	f := c.Flags()
 	f.BoolVar(&o.all, "all", false, "review parts of the operating system too")
 	f.BoolVar(&o.plain, "plain", false, "ask line by line")
-	f.BoolVar(&o.anew, "new", false, "begin anew, and forget the answers of a review that was left")
+	f.BoolVar(&o.anew, "new", false, "start over, and drop the answers of the open review")
 	f.StringVarP(&o.message, "message", "m", "", "say why, for the history")
 	return c
 }
@@ -181,8 +181,8 @@ func runReview(a *app, o reviewOptions) error {
 		begun = store.Review{Words: o.begin(), All: o.all, Begun: time.Now()}
 		ok = false
 	case len(o.begin()) > 0 && !slices.Equal(o.begin(), begun.Words):
-		return usage("a review of %s was begun on %s and is not ended, with %s; lockback review goes on with it, "+
-			"and lockback review --new begins anew",
+		return usage("a review of %s is open since %s, with %s; lockback review goes on with it, "+
+			"and lockback review --new starts over",
 			page.Subject(s.Machine), autostart.Minute(begun.Begun), autostart.Count(len(begun.Decisions), "answer",
 				"answers"))
 	}
@@ -191,7 +191,7 @@ func runReview(a *app, o reviewOptions) error {
 		return err
 	}
 	if len(r.entries) == 0 {
-		a.note("there is nothing to review on %s", page.Subject(s.Machine))
+		a.note("nothing to review on %s", page.Subject(s.Machine))
 		return nil
 	}
 	if !ok {
@@ -212,10 +212,10 @@ func runReview(a *app, o reviewOptions) error {
 			"answer", "answers"))
 	}
 	if gone > 0 {
-		a.note("%s on what is not there any more", autostart.Count(gone, "answer was", "answers were"))
+		a.note("%s on entries that are gone", autostart.Count(gone, "answer was", "answers were"))
 	}
 	deck := screen.NewDeck(r.entries, decisions, begun.At, r)
-	a.stopMeans("every answer is in the record; lockback review goes on")
+	a.stopMeans("your answers are in the record; lockback review goes on")
 	var apply bool
 	if o.plain {
 		a.printer().Line("%s", page.Heading(s.Machine))
@@ -230,11 +230,11 @@ func runReview(a *app, o reviewOptions) error {
 			!a.noColor)
 	}
 	if err != nil {
-		return fmt.Errorf("the review was left, because an answer could not be kept: %w", work.Advise(err))
+		return fmt.Errorf("the review stopped: an answer could not be saved: %w", work.Advise(err))
 	}
 	if !apply {
 		_, _, _, open := deck.Count()
-		a.note("every answer is in the record, and nothing was changed; %s not decided. lockback review goes on",
+		a.note("your answers are in the record, and nothing was changed; %s not decided. lockback review goes on",
 			autostart.Count(open, "entry is", "entries are"))
 		return nil
 	}
@@ -322,7 +322,7 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 		}
 		return "", ""
 	}
-	add("comes here because", r.places[item.Handle].Why, "", view.Plain)
+	add("why first", r.places[item.Handle].Why, "", view.Plain)
 	if g, ok := r.propose[item.Handle]; ok {
 		add("proposed", "disable, as "+g.Kind, "", view.Plain)
 	}
@@ -368,9 +368,11 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 		add("to turn it off", page.FixedWords(r.WhyFixed(item, location.Want{State: autostart.Disabled,
 			Now: time.Now()})), "", view.Plain)
 	case item.State == autostart.Disabled:
-		add("to turn it on", "what turned it off is taken back; it counts "+view.Effect(item.Effect), "", view.Plain)
+		add("to turn it on", "what turned it off is taken back; it takes effect "+view.Effect(item.Effect), "",
+			view.Plain)
 	default:
-		add("to turn it off", switchMeaning(item.Switch)+"; it counts "+view.Effect(item.Effect), string(item.Switch),
+		add("to turn it off", switchMeaning(item.Switch)+"; it takes effect "+view.Effect(item.Effect),
+			string(item.Switch),
 			view.Plain)
 	}
 	return pairs
@@ -507,9 +509,9 @@ func (r *reviewing) Note(handle, text string) (string, error) {
 	}
 	clear(r.pages)
 	if n.Machine != "" {
-		return "noted of this entry: nothing tells its program on another machine", nil
+		return "noted for this entry: other machines would not know its program", nil
 	}
-	return "noted, and found again by " + n.Program.String(), nil
+	return "noted; other machines know it by " + n.Program.String(), nil
 }
 
 // Filter chooses entries by words, as list does.
@@ -595,7 +597,7 @@ func (r *reviewing) Overview(decisions map[string]screen.Decision, steps bool, w
 			p.Block("Product not known", lines)
 		}
 		if len(going) == 0 {
-			p.Line("Nothing is to be turned off or on.")
+			p.Line("Nothing to turn off or on.")
 		}
 		p.Line("")
 		open := 0
@@ -608,14 +610,15 @@ func (r *reviewing) Overview(decisions map[string]screen.Decision, steps bool, w
 				left++
 			}
 		}
-		p.Line("%d to turn off, %d to turn on, %d left as they are, %d not decided (they stay as they are)", len(w.off),
+		p.Line("%d to turn off, %d to turn on, %d left as they are, %d not decided (those stay as they are)",
+			len(w.off),
 			len(w.on), left, open)
 		if len(going) == 0 {
 			return
 		}
 		plan, err := r.planSwitching(r.inv, &w)
 		if err != nil && !errors.Is(err, change.ErrNothing) {
-			p.Line("It cannot be done: %s", oneLine(err))
+			p.Line("This cannot be done: %s", oneLine(err))
 			return
 		}
 		out := r.page()
@@ -635,7 +638,7 @@ func (r *reviewing) carryOut(decisions map[string]screen.Decision, message strin
 	w := r.switching(decisions, message)
 	if len(w.off)+len(w.on) == 0 {
 		r.notes(w.notes)
-		r.note("nothing is to be turned off or on on %s", page.Subject(r.Machine))
+		r.note("nothing to turn off or on on %s", page.Subject(r.Machine))
 		return work.Advise(r.Record.EndReview(r.Machine.ID))
 	}
 	if err := r.HoldSettled(); err != nil {

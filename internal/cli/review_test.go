@@ -288,8 +288,8 @@ func TestReviewThroughAPipe(t *testing.T) {
 	out := p.OK(t, "review", "--plain")
 	for _, words := range []string{`"frobnicate" is not understood`, "A beginning of a word is enough.",
 		"Tide Chart: off", "tidewatch.service: on", "it is protected: ", "brinecast_cam: off, protected",
-		"noted, and found again by its package fogbell", "fogbell-index.service", "leave, and 4 more",
-		"2 to turn off, 1 to turn on, 5 left", "comes here because"} {
+		"noted; other machines know it by its package fogbell", "fogbell-index.service", "leave, and 4 more",
+		"2 to turn off, 1 to turn on, 5 left", "why first"} {
 		if !strings.Contains(out, words) {
 			require.Fail(t, "not said: "+words, out)
 		}

@@ -219,7 +219,7 @@ func TestRunningMacUsersWhoAreNotSignedIn(t *testing.T) {
 }
 
 // A user may sign in at any moment of a change: launchd has then read their file before it was written, and is
-// told, or the change stops because the machine is not as the plan saw it.
+// told, or the change stops because the machine changed since the plan was made.
 func TestRunningMacUserSignsInMeanwhile(t *testing.T) {
 	t.Parallel()
 	testkit.NeedRoot(t, "other users' jobs are the administrator's")

@@ -133,7 +133,7 @@ func (a *app) confirm(question string) error {
 		return nil
 	}
 	if !a.Ask {
-		return usage("nothing was done: confirmation needed, and there is no terminal to ask at; add --yes, or " +
+		return usage("nothing was done: this needs a yes, and there is no terminal to ask on; add --yes, or " +
 			"--dry-run to look first")
 	}
 	switch strings.ToLower(a.answer(question + " [y/N]")) {

@@ -12,7 +12,7 @@ func newShowCommand(a *app) *cobra.Command {
 	var o lookUpOptions
 	c := &cobra.Command{
 		Use:   "show SELECTOR...",
-		Short: "Show everything known of one entry, or of several",
+		Short: "Show everything known about an entry, or compare several",
 		Long: `Show everything known of an entry: what it is, whether its program is there, what
 is wrong with it, when it starts and how it is turned off; where each fact comes
 from; and every artifact that decides it, with its present state.
@@ -40,7 +40,7 @@ With --elsewhere it shows what is known of the program beyond this machine:
 		},
 	}
 	c.Flags().BoolVar(&elsewhere, "elsewhere", false,
-		"what is known of the program beyond this machine, and a web address")
+		"what is known about the program elsewhere, and a web address")
 	o.flags(c)
 	return c
 }

@@ -161,14 +161,14 @@ func (s *session) nothingChosen(of work.Sifted) error {
 	switch {
 	case of.Already > 0:
 	case len(of.Guarded) > 0:
-		return usage("nothing was done: all that matches is protected")
+		return usage("nothing was done: every match is protected")
 	case len(of.Cautioned) > 0:
-		return usage("nothing was done: all that matches needs a second thought; name the entries one by one, by " +
+		return usage("nothing was done: every match needs a second thought; name the entries one by one, by " +
 			"handle or by their whole names")
 	case len(of.Fixed) > 0:
-		return errors.New("nothing was done: what matches cannot be turned off or on here")
+		return errors.New("nothing was done: no match can be turned off or on here")
 	}
-	s.note("there is nothing to do on %s", page.Subject(s.Machine))
+	s.note("nothing to do on %s", page.Subject(s.Machine))
 	return s.printNothing(change.Plan{})
 }
 
@@ -228,7 +228,7 @@ func (s *session) carryOutSwitching(inv inventory.Inventory, w switching) (done 
 		case len(w.off) == 0:
 			state = string(autostart.Enabled)
 		}
-		s.note("there is nothing to do on %s: %s is %s already", page.Subject(s.Machine), what, state)
+		s.note("nothing to do on %s: %s is %s already", page.Subject(s.Machine), what, state)
 		return false, s.printNothing(plan)
 	}
 	if err != nil {

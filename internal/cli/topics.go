@@ -111,14 +111,14 @@ The stages are when an entry starts, in the same words on every system:
   attach     code loaded into other programs`
 
 const problemsHelp = `  target-missing     the program is not there
-  unparsable         it cannot be understood; it is kept as it is
+  unparsable         lockback cannot parse it; it is kept as it is
   ignored            the system passes it over, and the list says why
   insecure           other users can change what it runs
   not-default        something other than the system's own setting stands there
   unsigned           the program is not signed, where such programs are
   signature-invalid  the program is not as it was when it was signed
   changed            the program is not as its package delivered it
-  impostor           it has a name of the system's, and is not the system's
+  impostor           it uses a name of the system's, but is not the system's
   odd-place          the program lies where none is installed: a temporary folder, a
                      recycle bin, another user's home, another computer
   obscured           the command hides what it does, or the name what it is
@@ -193,15 +193,16 @@ const exitHelp = `  0  done
   2  wrong usage
   3  compare found differences, check something to decide
   4  needs more rights
-  5  conflict: the machine is not as the plan saw it, and nothing was touched
-  6  an interrupted change waits for recover`
+  5  conflict: the machine changed since the plan was made, and nothing was touched
+  6  an interrupted change is waiting; run lockback recover`
 
 // newHelpCommand shows the page of a command or a topic.
 func newHelpCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "help [COMMAND|TOPIC]",
 		Short: "Show the page of a command or a topic",
-		Long:  "Show the page of a command, or of a topic: selectors, ways-back, states, problems, evidence, switches, exit-codes.",
+		Long: "Show the page of a command, or of a topic: selectors, ways-back, states, problems, evidence, " +
+			"switches, exit-codes.",
 		ValidArgsFunction: func(c *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 			at, _, err := c.Root().Find(args)
 			if err != nil {

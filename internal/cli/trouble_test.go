@@ -363,7 +363,7 @@ func TestWhatHasNoSwitchIsLeftOut(t *testing.T) {
 	require.Contains(t, r.Err, "leads-nowhere: cannot be turned on or off here: it is a link to /opt/gone, which "+
 		"does not exist")
 	require.Contains(t, r.Out, "tidewatch-archive")
-	p.Fails(t, 1, "what matches cannot be turned off or on here", "enable", "leads-nowhere", "--yes")
+	p.Fails(t, 1, "no match can be turned off or on here", "enable", "leads-nowhere", "--yes")
 }
 
 // A commit of the record itself that was cut short is taken back by whoever

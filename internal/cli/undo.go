@@ -48,7 +48,7 @@ With --all-or-nothing such an entry stops all of it, with exit code 5.`,
 			}
 			plan, err := undo(c)
 			if errors.Is(err, change.ErrNothing) {
-				a.note("there is nothing to do on %s: nothing is left of %s that could be taken back",
+				a.note("nothing to take back on %s: nothing of %s still stands",
 					page.Subject(s.Machine), c.Name())
 				return s.printNothing(plan)
 			}
@@ -72,7 +72,8 @@ With --all-or-nothing such an entry stops all of it, with exit code 5.`,
 func undoesNoRound(s *session) error {
 	search, err := rounds.Begun(s.Session)
 	if err == nil && search != nil {
-		err = usage("a search for a culprit is under way since %s; lockback culprit goes on with it, lockback culprit stop "+
+		err = usage("a search for a culprit is under way since %s; lockback culprit goes on with it, lockback "+
+			"culprit stop "+
 			"takes back its rounds; to take back another change, name it", autostart.Minute(search.Begun))
 	}
 	return err
@@ -111,7 +112,7 @@ A change that can be neither taken back nor finished can be given up with
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if finish && abandon {
-				return usage("--finish and --abandon exclude each other")
+				return usage("give only one of --finish and --abandon")
 			}
 			return recoverChange(a, finish, abandon, onto)
 		},

@@ -23,30 +23,38 @@ func galleryMac() []piece {
 		xmlList("/Library/Preferences/SystemConfiguration/preferences.plist",
 			dict{"System": dict{"System": dict{"ComputerName": "Gallery Mac"},
 				"Network": dict{"HostNames": dict{"LocalHostName": "gallery-mac"}}}}),
-		binaryList("/Users/mirela/Library/Preferences/ByHost/com.apple.windowserver.1887C0DE-0314-4092-A653-5A17ABCDEF04"+
-			".plist", dict{"DisplayResolutionEnabled": true}).of(mirela),
+		binaryList(
+			"/Users/mirela/Library/Preferences/ByHost/com.apple.windowserver.1887C0DE-0314-4092-A653-5A17ABCDEF04"+
+				".plist", dict{"DisplayResolutionEnabled": true}).of(mirela),
 		account("root", "System Administrator", 0, "/var/root", "FFFFEEEE-DDDD-CCCC-BBBB-AAAA00000000"),
 		account("mirela", "Mirela", mirela, "/Users/mirela", mirelasID),
 		xmlList("/Library/Security/Trust Settings/Admin.plist", dict{"trustVersion": uint64(1),
 			"trustList": dict{thumbprint(museumRoot()): dict{
 				"trustSettings": list(dict{"kSecTrustSettingsResult": uint64(1)})}}}),
 
-		launchJob("/System"+daemons+"com.apple.configd.plist", "com.apple.configd", words("/usr/libexec/configd"), kept),
+		launchJob("/System"+daemons+"com.apple.configd.plist", "com.apple.configd", words("/usr/libexec/configd"),
+			kept),
 		launchJob("/System"+agents+"com.apple.Dock.plist", "com.apple.Dock.agent",
 			words(core+"Dock.app/Contents/MacOS/Dock"), dict{"KeepAlive": dict{"SuccessfulExit": false}}),
-		mach("/usr/libexec/configd"), mach(core + "Dock.app/Contents/MacOS/Dock"), mach("/usr/bin/open"), mach("/bin/sh"),
+		mach("/usr/libexec/configd"), mach(core + "Dock.app/Contents/MacOS/Dock"), mach("/usr/bin/open"),
+		mach("/bin/sh"),
 
-		launchJob(daemons+"org.kelpline.updater.plist", "org.kelpline.updater", words(kelpline+"updater", "--quiet"), hourly),
+		launchJob(daemons+"org.kelpline.updater.plist", "org.kelpline.updater", words(kelpline+"updater", "--quiet"),
+			hourly),
 		launchJob(daemons+"org.brinecast.helper.plist", "org.brinecast.helper",
 			words("/Library/PrivilegedHelperTools/org.brinecast.helper"), kept),
-		launchJob(daemons+"org.saltmarsh.licence.plist", "org.saltmarsh.licence", words(support+"Saltmarsh/licenced"), kept),
-		launchJob(daemons+"org.tidewatch.gauge.plist", "org.tidewatch.gauge", words("/usr/local/bin/tidewatch", "--gauge"),
+		launchJob(daemons+"org.saltmarsh.licence.plist", "org.saltmarsh.licence", words(support+"Saltmarsh/licenced"),
+			kept),
+		launchJob(daemons+"org.tidewatch.gauge.plist", "org.tidewatch.gauge", words("/usr/local/bin/tidewatch",
+			"--gauge"),
 			dict{"WatchPaths": words("/Users/Shared/gauge")}),
-		launchJob(daemons+"org.skerrywell.update.plist", "org.skerrywell.update", words(support+"Skerrywell/update"), hourly),
+		launchJob(daemons+"org.skerrywell.update.plist", "org.skerrywell.update", words(support+"Skerrywell/update"),
+			hourly),
 		launchJob(daemons+"org.gannetry.meeting.plist", "org.gannetry.meeting",
 			words(apps+"Gannetry Chat.app/Contents/MacOS/meeting"), load),
-		launchJob(agents+"org.fogbell.sync.plist", "org.fogbell.sync", words(apps+"Fogbell Sync.app/Contents/MacOS/Fogbell "+
-			"Sync", "--agent"), dict{"RunAtLoad": true, "KeepAlive": dict{"SuccessfulExit": false}}),
+		launchJob(agents+"org.fogbell.sync.plist", "org.fogbell.sync",
+			words(apps+"Fogbell Sync.app/Contents/MacOS/Fogbell "+
+				"Sync", "--agent"), dict{"RunAtLoad": true, "KeepAlive": dict{"SuccessfulExit": false}}),
 		launchJob(agents+"org.lampwick.labels.plist", "org.lampwick.labels",
 			words(apps+"Lampwick Labels.app/Contents/MacOS/Lampwick Labels"), load),
 		launchJob(agents+"org.kelpline.agent.plist", "org.kelpline.agent", words(kelpline+"agent"), load),

@@ -63,7 +63,8 @@ var scenes = map[string][]scene{"office-laptop": {
 	{say: "What could go? This changes nothing.",
 		args: []string{"suggest"}},
 	{say: "The updater, the leftovers, the game launcher, the label printing and the stranger go off together.",
-		args: []string{"disable", "Kelpline Updater", "kupdate", "Brinecast*", "Limpetware Launcher", "Lampwick*", "Speed",
+		args: []string{"disable", "Kelpline Updater", "kupdate", "Brinecast*", "Limpetware Launcher", "Lampwick*",
+			"Speed",
 			"--yes", "-m", "updaters and leftovers"}},
 	{say: "A week later. The laptop was restarted, and the updater has turned itself on again. What happened since?",
 		happens: updaterIsBack, args: []string{"check"}, exit: 3},
@@ -301,7 +302,8 @@ var next = [][2]string{
 }
 
 // play runs the scenes of one machine.
-func play(out io.Writer, root, name, record string, scenes []scene, next func(), run func(machine string, args ...string) int) error {
+func play(out io.Writer, root, name, record string, scenes []scene, next func(), run func(machine string,
+	args ...string) int) error {
 	for _, s := range scenes {
 		if s.say != "" {
 			fmt.Fprintf(out, "\n# %s\n", s.say)

@@ -22,7 +22,8 @@ var laptopMakers = []struct {
 	windowsProgram
 	by signing
 }{
-	{"/Program Files/Fogbell/", windowsProgram{maker: "Fogbell Works", product: "Fogbell Sync", version: "3.2"}, byMuseum},
+	{"/Program Files/Fogbell/", windowsProgram{maker: "Fogbell Works", product: "Fogbell Sync", version: "3.2"},
+		byMuseum},
 	{"/Program Files/Shoalmark/", windowsProgram{maker: "Shoalmark Computers", product: "Shoalmark Care",
 		version: "7.4"}, byMuseum},
 	{"/Program Files/Dulsewick/", windowsProgram{maker: "Dulsewick Sound", product: "Dulsewick Audio Console",
@@ -127,20 +128,21 @@ func laptopProgram(path, description string) piece {
 	return file(path, string(p.image()))
 }
 
-// officeLaptop is a laptop as a technician meets it: what its maker put on it, what its people installed, leftovers,
-// an updater that is slow, and something that nobody knows.
-func officeLaptop() []piece {
-	const (
-		cv     = `Microsoft\Windows\CurrentVersion\`
-		nt     = `Microsoft\Windows NT\CurrentVersion\`
-		ucv    = `Software\Microsoft\Windows\CurrentVersion\`
-		config = "/Windows/System32/config/"
-		menu   = "/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup/"
-		tasks  = "/Windows/System32/Tasks/"
-		host   = `%SystemRoot%\System32\svchost.exe -k netsvcs -p`
-		files  = `C:\Program Files\`
-		files6 = `C:\Program Files (x86)\`
-	)
+// Paths and keys of the office laptop.
+const (
+	cv     = `Microsoft\Windows\CurrentVersion\`
+	nt     = `Microsoft\Windows NT\CurrentVersion\`
+	ucv    = `Software\Microsoft\Windows\CurrentVersion\`
+	config = "/Windows/System32/config/"
+	menu   = "/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup/"
+	tasks  = "/Windows/System32/Tasks/"
+	host   = `%SystemRoot%\System32\svchost.exe -k netsvcs -p`
+	files  = `C:\Program Files\`
+	files6 = `C:\Program Files (x86)\`
+)
+
+// laptopSoftware is what is installed on the office laptop, and what starts of it for everyone.
+func laptopSoftware() []hiveKey {
 	profile := func(sid, name string) hiveKey {
 		return at(nt+`ProfileList\`+sid, ex("ProfileImagePath", `%SystemDrive%\Users\`+name), dw("State", 0))
 	}
@@ -193,7 +195,11 @@ func officeLaptop() []piece {
 	keys = append(keys, class(overlay, "Fogbell signs", files+`Fogbell\shell64.dll`)...)
 	keys = append(keys, class(preview, "Marramgate preview", files6+`Marramgate\preview.dll`)...)
 	keys = append(keys, class(shed, "Photo Shed menu", files+`Photo Shed\menu.dll`)...)
-	var scheduled []piece
+	return keys
+}
+
+// laptopTasks are its scheduled tasks: the keys of the scheduler's cache, and the files.
+func laptopTasks() (keys []hiveKey, scheduled []piece) {
 	daily := `<CalendarTrigger><StartBoundary>2026-01-01T06:00:00</StartBoundary><Repetition><Interval>PT1H</Interval>` +
 		`</Repetition><ScheduleByDay><DaysInterval>1</DaysInterval></ScheduleByDay></CalendarTrigger>`
 	logon := `<LogonTrigger><Enabled>true</Enabled></LogonTrigger>`
@@ -217,6 +223,11 @@ func officeLaptop() []piece {
 		scheduled = append(scheduled, file(tasks+strings.ReplaceAll(t[0], `\`, "/"),
 			task(`\`+t[0], t[1], t[2], t[3], t[4], enabled)))
 	}
+	return keys, scheduled
+}
+
+// laptopSystem is its hive SYSTEM: services and drivers.
+func laptopSystem() []hiveKey {
 	system := []hiveKey{
 		at(`Select`, dw("Current", 1), dw("Default", 1), dw("Failed", 0), dw("LastKnownGood", 1)),
 		at(`Setup`, dw("SetupType", 0)),
@@ -245,7 +256,8 @@ func officeLaptop() []piece {
 		{"ShoalBattery", "Shoalmark Battery Limits", `"` + files + `Shoalmark\battery.exe" -service`, 0x10, 2, false},
 		{"DulseAudio", "Dulsewick Audio Service", `"` + files + `Dulsewick\audiosvc.exe"`, 0x10, 2, false},
 		{"TernTouch", "Ternfold Touchpad Service", `"` + files + `Ternfold\touchsvc.exe"`, 0x10, 2, false},
-		{"skupdate", "Skerrywell Update Service (skupdate)", `"` + files + `Skerrywell\update.exe" /svc`, 0x10, 2, true},
+		{"skupdate", "Skerrywell Update Service (skupdate)", `"` + files + `Skerrywell\update.exe" /svc`, 0x10, 2,
+			true},
 		{"skupdatem", "Skerrywell Update Service (skupdatem)", `"` + files + `Skerrywell\update.exe" /medsvc`, 0x10, 3,
 			false},
 		{"MarramUpdate", "Marramgate Update Service", `"` + files6 + `Marramgate\update.exe" /svc`, 0x10, 2, false},
@@ -258,7 +270,8 @@ func officeLaptop() []piece {
 		{"brinecast", "Brinecast screen caster", `"` + files + `Brinecast\castersvc.exe"`, 0x10, 2, false},
 		{"FogbellIndex", "Fogbell Index Service", `"` + files + `Fogbell\service.exe" /index`, 0x10, 3, false},
 		{"saltkey", "Saltmarsh licence key", `\??\C:\Windows\System32\drivers\saltkey.sys`, 1, 2, false},
-		{"mouclass", "@msmouse.inf,%mouclass.SvcDesc%;Mouse Class Driver", `\SystemRoot\System32\drivers\mouclass.sys`, 1,
+		{"mouclass", "@msmouse.inf,%mouclass.SvcDesc%;Mouse Class Driver", `\SystemRoot\System32\drivers\mouclass.sys`,
+			1,
 			3, false},
 		{"terntouch", "Ternfold Touchpad Driver", `\SystemRoot\System32\drivers\terntouch.sys`, 1, 3, false},
 		{"dulseaudio", "Dulsewick Audio Driver", `\SystemRoot\System32\drivers\dulseaudio.sys`, 1, 3, false},
@@ -270,10 +283,15 @@ func officeLaptop() []piece {
 		}
 		system = append(system, svc(s.name, s.display, s.image, s.kind, s.start, more...))
 	}
+	return system
+}
+
+// laptopUsers are the hives of its people.
+func laptopUsers() (odileHive, tomasHive string) {
 	folders := at(ucv+`Explorer\User Shell Folders`,
 		ex("Startup", `%USERPROFILE%\AppData\Roaming\Microsoft\Windows\Start Menu\Programs\Startup`),
 		ex("Personal", `%USERPROFILE%\Documents`))
-	odileHive := hiveOf(folders, at(ucv+`Run`,
+	odileHive = hiveOf(folders, at(ucv+`Run`,
 		sz("Tide Chart", `C:\Users\odile\AppData\Local\TideChart\tidechart.exe --corner`),
 		sz("Skerrywell Browser", `"`+files+`Skerrywell\browser.exe" --background`),
 		sz("Limpetware Launcher", `"`+files6+`Limpetware\launcher.exe" -silent`),
@@ -285,20 +303,15 @@ func officeLaptop() []piece {
 				0, 0, time.UTC)),
 			started(`{7C5A40EF-A0FB-4BFC-874A-C0F2E0B9FA8E}\Limpetware\launcher.exe`, 2, time.Date(2024, 1, 19, 15, 30,
 				0, 0, time.UTC))))
-	tomasHive := hiveOf(folders, at(ucv+`Run`, sz("Fogbell Notes", `"`+files+`Fogbell\notes.exe" --hidden`),
+	tomasHive = hiveOf(folders, at(ucv+`Run`, sz("Fogbell Notes", `"`+files+`Fogbell\notes.exe" --hidden`),
 		sz("Kelpline Assistant", `"`+files6+`Kelpline\assistant.exe" --tray`),
 		sz("Gannetry Chat", `"`+files+`Gannetry\chat.exe" --tray`)))
-	pieces := append(scheduled,
-		file(config+"SOFTWARE", hiveOf(keys...)), file(config+"SYSTEM", hiveOf(system...)),
-		file(config+"DEFAULT", hiveOf(at(`Software`))),
-		file("/Users/odile/NTUSER.DAT", odileHive), file("/Users/tomas/NTUSER.DAT", tomasHive),
-		file("/ProgramData/Microsoft/Windows/Start Menu/Programs/Startup/Gullrock Tickets.lnk",
-			shortcut(files+`Gullrock\tickets.exe`, "--full-screen", files+"Gullrock")),
-		file("/Users/odile"+menu+"Photo Shed Import.lnk", shortcut(files+`Photo Shed\importer.exe`, "",
-			files+"Photo Shed")),
-		file("/Users/tomas"+menu+"Evening Tickets.lnk", shortcut(files+`Gullrock\tickets.exe`, "--evening",
-			files+"Gullrock")),
-		file("/Users/odile"+menu+"Brinecast Viewer.lnk", shortcut(files+`Brinecast\viewer.exe`, "", files+"Brinecast")),
+	return odileHive, tomasHive
+}
+
+// laptopLogs are what Windows measured and wrote down at its last start.
+func laptopLogs() []piece {
+	return []piece{
 		file("/Windows/System32/wdi/LogFiles/StartupInfo/"+odilesOffice+"_StartupInfo1.xml", startupTrace(
 			[3]string{files + `Fogbell\Fogbell Sync.exe`, "48758784", "2350000"},
 			[3]string{files + `Gannetry\chat.exe`, "188743680", "6900000"},
@@ -316,7 +329,28 @@ func officeLaptop() []piece {
 					{"Path", files6 + `Kelpline\updater.exe`}}},
 				LoggedEvent{ID: 103, Time: lastStart, Data: []Datum{{"Name", "kupdate"}, {"TotalTime", uint32(12_480)},
 					{"DegradationTime", uint32(9_480)}, {"Path", files6 + `Kelpline\service.exe`}}}))),
-		file(systemLog, string(EventLog(kernelGeneral, LoggedEvent{ID: 12, Time: lastStart}))))
+		file(systemLog, string(EventLog(kernelGeneral, LoggedEvent{ID: 12, Time: lastStart}))),
+	}
+}
+
+// officeLaptop is a laptop as a technician meets it: what its maker put on it, what its people installed, leftovers,
+// an updater that is slow, and something that nobody knows.
+func officeLaptop() []piece {
+	cached, pieces := laptopTasks()
+	odileHive, tomasHive := laptopUsers()
+	pieces = append(pieces,
+		file(config+"SOFTWARE", hiveOf(append(laptopSoftware(), cached...)...)),
+		file(config+"SYSTEM", hiveOf(laptopSystem()...)),
+		file(config+"DEFAULT", hiveOf(at(`Software`))),
+		file("/Users/odile/NTUSER.DAT", odileHive), file("/Users/tomas/NTUSER.DAT", tomasHive),
+		file("/ProgramData/Microsoft/Windows/Start Menu/Programs/Startup/Gullrock Tickets.lnk",
+			shortcut(files+`Gullrock\tickets.exe`, "--full-screen", files+"Gullrock")),
+		file("/Users/odile"+menu+"Photo Shed Import.lnk", shortcut(files+`Photo Shed\importer.exe`, "",
+			files+"Photo Shed")),
+		file("/Users/tomas"+menu+"Evening Tickets.lnk", shortcut(files+`Gullrock\tickets.exe`, "--evening",
+			files+"Gullrock")),
+		file("/Users/odile"+menu+"Brinecast Viewer.lnk", shortcut(files+`Brinecast\viewer.exe`, "", files+"Brinecast")))
+	pieces = append(pieces, laptopLogs()...)
 	for _, p := range laptopFiles {
 		pieces = append(pieces, laptopProgram(p[0], p[1]))
 	}

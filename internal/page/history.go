@@ -92,7 +92,7 @@ func (w Writer) History(m *machine.Machine, events work.Events, others map[strin
 	for _, path := range slices.Sorted(maps.Keys(others)) {
 		other, _ := ItemsOf(others[path])
 		w.Line("")
-		w.Bold("In another record, " + path + " (numbers of its own)")
+		w.Bold("In another record, " + path + " (with S and C numbers of its own)")
 		w.Table(itemColumns, slices.Values(itemRows(other, nil)))
 	}
 	return nil

@@ -28,15 +28,16 @@ func comparedCosts(entries []*autostart.Entry) string {
 		}
 	}
 	if len(of) == 0 {
-		return "nothing is known of what these entries cost: the machine keeps no figures that can be read here"
+		return "no cost is known for these entries: this machine keeps no figures that lockback can read"
 	}
 	var parts []string
 	for _, basis := range slices.Sorted(maps.Keys(of)) {
 		parts = append(parts, fmt.Sprintf("%s: %s", basis, autostart.Count(of[basis], "entry", "entries")))
 	}
-	text := "sorted by harm: seconds of the start, then processor time, disk, memory (" + strings.Join(parts, ", ") + ")"
+	text := "sorted by harm: seconds of the start, then processor time, disk, memory (" + strings.Join(parts, ", ") +
+		")"
 	if len(of) > 1 {
-		text += "; figures of different times stand side by side"
+		text += "; these figures come from different times"
 	}
 	if n := len(entries); n > 0 {
 		none := n
@@ -44,7 +45,7 @@ func comparedCosts(entries []*autostart.Entry) string {
 			none -= k
 		}
 		if none > 0 {
-			text += fmt.Sprintf("; of %s nothing is known", autostart.Count(none, "entry", "entries"))
+			text += fmt.Sprintf("; no cost is known for %s", autostart.Count(none, "entry", "entries"))
 		}
 	}
 	return text
@@ -134,7 +135,7 @@ func (w Writer) List(inv inventory.Inventory, c work.Choice, entries []*autostar
 		w.Line("%s could not be read, see above", autostart.Count(n, "place", "places"))
 	}
 	if n := len(inv.NotLookedAt); n > 0 {
-		w.Line("%s %s not looked at yet (lockback locations names them): this list is not complete",
+		w.Line("%s %s not looked at yet, so this list is not complete (lockback locations names them)",
 			autostart.Count(n, "kind of place", "kinds of places"), isAre(n))
 	}
 	w.Legend(signs)

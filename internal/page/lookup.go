@@ -129,9 +129,9 @@ func spreadOf(seen []store.Sighting) Spread {
 // spreadWords say where a program was seen.
 func SpreadWords(machines, kept, off int, last time.Time) string {
 	if machines == 0 {
-		return "not seen on another machine of the record"
+		return "not on any other machine in the record"
 	}
-	return fmt.Sprintf("seen on %s, kept on %d, off on %d; last seen on %s", autostart.Count(machines, "other machine",
+	return fmt.Sprintf("on %s: kept on %d, off on %d; last seen on %s", autostart.Count(machines, "other machine",
 		"other machines"), kept, off, last.Local().Format(time.DateOnly))
 }
 
@@ -199,7 +199,7 @@ func (l LookedUp) rows(configured bool) []row {
 	case l.Search != "":
 		add("look it up at", l.Search, "nothing was sent; --open opens it")
 	case configured:
-		add("look it up at", "nothing but names and paths of this machine is known of it", "")
+		add("look it up at", "only names and paths of this machine are known, and those are not sent", "")
 	default:
 		add("look it up at", "no address is set: put search: https://...{}... into the configuration, or set "+
 			"LOCKBACK_SEARCH", "")

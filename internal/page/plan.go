@@ -153,7 +153,7 @@ func (w Writer) Outcomes(list []outcome.Outcome, will string) {
 	for _, effect := range effects {
 		title := ""
 		if words := view.Effect(effect); words != "" {
-			title = "What counts " + words + ":"
+			title = "Takes effect " + words + ":"
 		}
 		sections = append(sections, view.Section{Title: title, Rows: func(yield func([]view.Cell) bool) {
 			for _, o := range list {
@@ -253,7 +253,7 @@ func StillRunning(plan change.Plan, inv inventory.Inventory) []string {
 	if running == 0 {
 		return nil
 	}
-	lines := []string{"What runs now keeps running until then."}
+	lines := []string{"What is running now keeps running until then."}
 	for k, stop := range stops {
 		if k == maxStops {
 			return append(lines, fmt.Sprintf("  and %d more", len(stops)-k))
@@ -309,7 +309,7 @@ func sideEffectWords(f inventory.SideEffect, names []string) string {
 	}
 	switch {
 	case f.Becomes == autostart.Enabled:
-		return who + " " + starts + " again with this"
+		return who + " " + starts + " again because of this"
 	case f.Becomes == "" || f.Because == "":
 		return who + " " + stops + " too: nothing else starts it"
 	}
@@ -376,7 +376,7 @@ func HoldNotes(items []*location.Item) []string {
 	by := map[string][]string{}
 	var order []string
 	for _, item := range items {
-		how := "nothing of the system's keeps it off if its program turns it on again; check then says so"
+		how := "the system has no way to keep it off; if its program turns it on again, check says so"
 		if item.Can.Hold != nil {
 			how = item.Can.Hold.Holds()
 		}

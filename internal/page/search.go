@@ -15,12 +15,14 @@ import (
 
 // purposes say what a round is for.
 var purposes = map[culprit.Purpose]string{
-	culprit.Halve: "Half of the suspects are as before the search, and everything else is as it was when it worked.",
-	culprit.Confirm: "One suspect is left. It alone is as it was when it worked, and everything else is as before " +
+	culprit.Halve: "Half of the suspects are back as they were before the search; everything else is as it was " +
+		"when it worked.",
+	culprit.Confirm: "One suspect is left. It alone is as it was when things worked; everything else is as before " +
 		"the search: if it works now, that is the one.",
-	culprit.Again: "It is still broken without it: there is another one, or an answer was wrong. So what was said " +
-		"to work is tried once more.",
-	culprit.Once: "What was said to be broken is tried once more.",
+	culprit.Again: "It is still broken without it: there is another culprit, or an answer was wrong. So what was " +
+		"reported " +
+		"to work is tried again.",
+	culprit.Once: "What was reported broken is tried again.",
 }
 
 // VerdictWords word the outcome of a search.
@@ -39,28 +41,29 @@ func VerdictWords(f *rounds.Search, v culprit.Verdict) []string {
 	}
 	switch {
 	case v.None:
-		words = append(words, "It is none of them: it is broken however they are. All are as before the search.")
+		words = append(words, "None of them: it is broken whether they are on or off. All are as before the search.")
 	case len(v.Group) > 0:
 		var names []string
 		for _, u := range v.Group {
 			names = append(names, nameOf(u))
 		}
-		words = append(words, "These could not be told apart, one of them at least is it: "+strings.Join(names, ", ")+
+		words = append(words, "These can only be switched together, and at least one of them is it: "+
+			strings.Join(names, ", ")+
 			". All of them are as before the search.")
 	case len(v.Found) == 0:
-		words = append(words, "Nothing is left to search among: what it may have been was removed meanwhile. All "+
+		words = append(words, "Nothing is left to search among: the last suspects were removed meanwhile. All "+
 			"are as before the search.")
 	case v.Confirmed:
 		words = append(words, "All others are as before the search, and it works.")
 	default:
-		words = append(words, "All others are as before the search. That it works so was not confirmed.")
+		words = append(words, "All others are as before the search. Nobody confirmed that it works this way.")
 	}
 	for _, m := range v.Mistakes {
 		first := "what was said before the search"
 		if m.First >= 0 {
 			first = "round " + strconv.Itoa(m.First+1)
 		}
-		words = append(words, fmt.Sprintf("Note: %s and round %d contradict each other; the newer one was believed.",
+		words = append(words, fmt.Sprintf("Note: %s and round %d contradict each other; the newer answer counts.",
 			first, m.Second+1))
 	}
 	return words
@@ -200,7 +203,7 @@ func (w Writer) SearchStatus(m *machine.Machine, f *rounds.Search) error {
 	w.Rounds(f)
 	w.Line("")
 	w.Line("%s", purposes[step.Purpose])
-	w.Line("Restart, try what was broken, and say lockback culprit works, broken or skip. At most about %s more; "+
+	w.Line("Restart, try what was broken, and say lockback culprit works, broken or skip. About %s more at most; "+
 		"lockback culprit stop gives up.", autostart.Count(step.Left-1, "round", "rounds"))
 	return nil
 }
@@ -232,7 +235,7 @@ func SearchNotes(left []rounds.LeftOut, spared []change.Spared) []string {
 func GoneNotes(f *rounds.Search) []string {
 	var notes []string
 	for _, u := range f.Gone() {
-		notes = append(notes, fmt.Sprintf("%s was removed since the search began, and is no part of it any more",
+		notes = append(notes, fmt.Sprintf("%s was removed since the search began and is out of it",
 			strings.Join(u.Names, ", ")))
 	}
 	return notes

@@ -204,7 +204,7 @@ func (e ShownEntry) rows() []row {
 	e.start(&rows)
 	add("protected", entry.Guarded, e.GuardBasis, view.Alert)
 	add("think twice", entry.Caution, e.CautionBasis, view.Alert)
-	rows.add(row{name: "costs", value: view.CostWords(entry.Cost), answered: true})
+	rows.add(row{name: "measured", value: view.CostWords(entry.Cost)})
 	if entry.Cost != nil && !entry.Cost.Since.IsZero() {
 		add("running since", autostart.Minute(entry.Cost.Since), entry.Cost.Basis, view.Plain)
 	}
@@ -214,7 +214,7 @@ func (e ShownEntry) rows() []row {
 	if entry.OSPart {
 		basis := entry.OSBasis
 		if basis == autostart.ByName {
-			basis = "its name and place, and nothing more"
+			basis = "its name and place only"
 		}
 		add("hidden", "a part of the operating system", basis, view.Plain)
 	}
@@ -351,7 +351,7 @@ func Place(e *autostart.Entry) string {
 func CommandWords(c autostart.Command) string {
 	switch {
 	case c.Path == "":
-		return "what cannot be told without running it: " + c.Line
+		return "something that only running it would show: " + c.Line
 	case c.Exists != nil && !*c.Exists:
 		return c.Path + " (missing)"
 	}
@@ -362,7 +362,7 @@ func CommandWords(c autostart.Command) string {
 func ProgramWords(e *autostart.Entry) (string, view.Mark) {
 	switch {
 	case e.Target.Path == "":
-		return "cannot be told without running a shell", view.Plain
+		return "unknown: a shell decides it when it runs", view.Plain
 	case e.Target.Exists == nil:
 		return e.Target.Path + " (not known whether it is there)", view.Plain
 	case !*e.Target.Exists:

@@ -62,7 +62,7 @@ func (e ShownEntry) answers(elsewhere string) []row {
 	return []row{
 		{name: "what it is", value: cmp.Or(strings.Join(what, "; "), elsewhere)},
 		{name: "maker", value: cmp.Or(view.MadeBy(entry), unanswered)},
-		{name: "costs", value: cmp.Or(view.CostWords(entry.Cost), "not measured")},
+		{name: "costs", value: cmp.Or(view.CostFigures(entry.Cost), "not measured")},
 		{name: "without it", value: cmp.Or(lost, unanswered)},
 	}
 }
@@ -86,22 +86,22 @@ type sourced struct {
 // howItStarts is the heading of what the entry itself says, whose source is its own place.
 const howItStarts = "How it starts"
 
+// alsoKnown is the heading of facts that share their source with no other; it stands behind each.
+const alsoKnown = "Also known"
+
 // bySource puts facts together by their source, so that each source is named once: what the entry says first. The
 // answers are left out.
 func (e ShownEntry) bySource() []sourced {
 	groups := []sourced{{source: howItStarts}}
 	for _, r := range e.rows() {
-		source := headed(r.basis)
+		source := r.basis
 		switch {
 		case r.answered:
 			continue
-		case r.own || r.basis == "" || r.basis == e.Entry.Source.Path || r.basis == Place(&e.Entry):
+		case r.own || strings.HasSuffix(r.basis, "="): // a key of the entry's own file
 			source = howItStarts
-			if !r.own {
-				r.basis = ""
-			}
-		default:
-			r.basis = ""
+		case r.basis == "" || r.basis == e.Entry.Source.Path || r.basis == Place(&e.Entry):
+			source, r.basis = howItStarts, ""
 		}
 		k := slices.IndexFunc(groups, func(g sourced) bool { return g.source == source })
 		if k < 0 {
@@ -110,7 +110,25 @@ func (e ShownEntry) bySource() []sourced {
 		}
 		groups[k].rows = append(groups[k].rows, r)
 	}
-	return groups
+	also := sourced{source: alsoKnown}
+	var kept []sourced
+	for k, g := range groups {
+		switch {
+		case k == 0:
+			kept = append(kept, g)
+		case len(g.rows) == 1:
+			also.rows = append(also.rows, g.rows...)
+		default:
+			for n := range g.rows {
+				g.rows[n].basis = ""
+			}
+			kept = append(kept, sourced{headed(g.source), g.rows})
+		}
+	}
+	if len(also.rows) > 0 {
+		kept = append(kept, also)
+	}
+	return kept
 }
 
 // headed makes a source a heading: "Its signature". A path stays as it is.

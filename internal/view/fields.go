@@ -137,7 +137,7 @@ func CostWords(c *autostart.Cost) string {
 		words = append(words, bytesOf(c.DiskKB)+" read and written")
 	}
 	if len(words) == 0 && c.Basis != "" {
-		words = []string{"nothing that can be measured"}
+		words = []string{"nothing measurable"}
 	}
 	if len(words) > 0 {
 		all = append(all, strings.Join(words, ", ")+" ("+c.Basis+")")

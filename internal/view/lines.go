@@ -177,7 +177,7 @@ func shortProblem(problem string) string {
 	case autostart.TargetMissing:
 		return "program missing"
 	case autostart.Impostor:
-		return "has a name of the system's"
+		return "uses a name of the system's"
 	case autostart.Twice:
 		return "starts the same as another"
 	}

@@ -70,7 +70,7 @@ func TestLinesFitAndCutNothingSilently(t *testing.T) {
 			for _, whole := range []string{"Fogbell Sync (ines)", `夜のバックアップ \u202e\x1b[31m"quoted" <b>&`,
 				"*/10 * * * *",
 				"! program missing", "! any user can change what it runs", "protected", "Kelpline",
-				"! cannot be understood", "fixed"} {
+				"! cannot be parsed", "fixed"} {
 				if !strings.Contains(text, whole) {
 					require.True(t, signs.Cut, "%q at %d columns", whole, width)
 					require.Less(t, width, 400, whole)

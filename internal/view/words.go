@@ -27,14 +27,14 @@ func StageWords(s autostart.Stage) string { return stageWords[s] }
 
 // problemWords say in words what is wrong with an entry.
 var problemWords = map[string]string{
-	autostart.Unparsable: "cannot be understood",
+	autostart.Unparsable: "cannot be parsed",
 	autostart.Insecure:   "any user can change what it runs",
 	autostart.NotDefault: "not the system's own setting",
 
 	autostart.Unsigned:         "not signed",
 	autostart.SignatureInvalid: "not as it was signed",
 	autostart.Changed:          "not as its package delivered it",
-	autostart.Impostor:         "has a name of the system's, and is not the system's",
+	autostart.Impostor:         "uses a name of the system's, but is not the system's",
 	autostart.OddPlace:         "in an odd place",
 	autostart.Obscured:         "hides what it does",
 	autostart.Twice:            "another entry starts the same program",
@@ -117,7 +117,7 @@ func alsoRuns(e *autostart.Entry) string {
 		name := c.Path[strings.LastIndexAny(c.Path, `/\`)+1:]
 		switch {
 		case c.Path == "":
-			name = "more that cannot be told"
+			name = "more that only running it would show"
 		case c.Path == e.Target.Path:
 			continue
 		}

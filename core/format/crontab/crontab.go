@@ -171,7 +171,7 @@ func (t *Table) With(number int32, text string) []byte {
 }
 
 // Jobs returns the lines that start something, those turned off by us among
-// them, and the ones that cannot be understood.
+// them, and the ones that cannot be parsed.
 func (t *Table) Jobs() []Line {
 	jobs := make([]Line, 0, len(t.Lines))
 	for _, l := range t.Lines {
@@ -202,7 +202,7 @@ func (t *Table) Broken() string {
 	}
 	for _, l := range t.Lines {
 		if l.Kind == Bad && !l.Off {
-			return "a line cannot be understood"
+			return "a line cannot be parsed"
 		}
 	}
 	return ""

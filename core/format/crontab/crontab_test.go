@@ -59,10 +59,10 @@ func TestSwitchingIsExact(t *testing.T) {
 func TestWhatCronRefuses(t *testing.T) {
 	for content, broken := range map[string]string{
 		"* * * * * root /x":         "the last line does not end",
-		"* * * * root\n":            "a line cannot be understood",
-		"@often root /x\n":          "a line cannot be understood",
-		"61;1 * * * * root /x\n":    "a line cannot be understood",
-		"hello\n":                   "a line cannot be understood",
+		"* * * * root\n":            "a line cannot be parsed",
+		"@often root /x\n":          "a line cannot be parsed",
+		"61;1 * * * * root /x\n":    "a line cannot be parsed",
+		"hello\n":                   "a line cannot be parsed",
 		"#lockback:off hello\n":     "",
 		"":                          "",
 		"A=1\n'B C'=2\n\"D\" = 3\n": "",

@@ -16,7 +16,7 @@ type Manifest struct {
 	Version string `json:"version"`
 }
 
-// ParseManifest reads a manifest. What cannot be understood is empty.
+// ParseManifest reads a manifest. What cannot be parsed is empty.
 func ParseManifest(content []byte) Manifest {
 	var m Manifest
 	if json.Unmarshal(content, &m) != nil || strings.HasPrefix(m.Name, "__MSG_") {

@@ -277,7 +277,7 @@ func TestCronRules(t *testing.T) {
 	require.NotContains(t, items, "dotted") // Debian's cron does not
 	for name, want := range map[string]string{
 		"good": "enabled|every day at 04:05", "cut": "disabled|ignored: the last line does not end",
-		"fine": "disabled|ignored: a line cannot be understood", "tab/ann": "enabled|every day at 00:00",
+		"fine": "disabled|ignored: a line cannot be parsed", "tab/ann": "enabled|every day at 00:00",
 		"direct/zoe": "enabled|every hour",
 	} {
 		require.Contains(t, items, name)

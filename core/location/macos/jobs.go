@@ -634,7 +634,7 @@ func (d *disk) addHelper(s *location.Survey, a *app, h helper, u *account.User) 
 		o.refused = "only its own app, or System Settings > General > Login Items, can register it"
 	}
 	switch {
-	case item.State == autostart.Disabled: // it cannot be understood
+	case item.State == autostart.Disabled: // lockback cannot parse it
 	case isOff:
 		off(item, "disabled in launchd's database")
 		o.refused = ""

@@ -198,7 +198,7 @@ func loginItemOf(u *account.User, file string, l listed) *location.Item {
 	if l.broken != nil {
 		item.Problems = append(item.Problems, autostart.Unparsable)
 		item.AddFacts(func() []location.Fact {
-			return []location.Fact{{Name: "cannot be understood", Value: l.broken.Error(), Basis: file}}
+			return []location.Fact{{Name: "cannot be parsed", Value: l.broken.Error(), Basis: file}}
 		})
 	}
 	return item

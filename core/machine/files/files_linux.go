@@ -371,7 +371,7 @@ func readEntries(fd int, dir string) ([]fs.DirEntry, error) {
 			length := int(binary.NativeEndian.Uint16(rest[16:]))
 			if length < 20 || length > len(rest) {
 				return entries, &fs.PathError{Op: "readdir", Path: dir,
-					Err: errors.New("the folder cannot be understood")}
+					Err: errors.New("the folder cannot be parsed")}
 			}
 			name, _, _ := strings.Cut(string(rest[19:length]), "\x00")
 			e := &dirent{name: name, dir: dir}

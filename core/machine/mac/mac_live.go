@@ -424,7 +424,7 @@ func (s *System) LoginItems(u account.User) ([]LoginItem, error) {
 	}
 	var items []LoginItem
 	if err := json.Unmarshal(out, &items); err != nil {
-		return nil, fmt.Errorf("the system's answer on the login items of %s cannot be understood: %w", u.Name, err)
+		return nil, fmt.Errorf("the system's answer on the login items of %s cannot be parsed: %w", u.Name, err)
 	}
 	return items, nil
 }

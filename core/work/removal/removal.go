@@ -152,7 +152,7 @@ func (r Rule) Plan(inv inventory.Inventory, items []*location.Item) (change.Plan
 			return plan, slices.DeleteFunc(items, func(i *location.Item) bool { return out[i.Handle] }), left, nil
 		}
 		if len(items) == 0 {
-			return plan, nil, left, work.Wrong("nothing was done: nothing that matches can be removed")
+			return plan, nil, left, work.Wrong("nothing was done: no match can be removed")
 		}
 	}
 }
@@ -172,7 +172,7 @@ func (r Rule) packaged(a artifact.Artifact) error {
 	}
 	r.book.Look([]string{a.Name})
 	if packages := r.book.File(a.Name).Packages(); len(packages) > 0 {
-		return fmt.Errorf("%s belongs to the package %s, which would bring it back; it stays as it is",
+		return fmt.Errorf("%s belongs to the package %s, which would bring it back; it stays",
 			autostart.Text(a.Name), packages[0])
 	}
 	return nil
@@ -222,24 +222,24 @@ func (r Rule) keeps(item *location.Item) string {
 	missing := slices.Contains(item.Problems, autostart.TargetMissing)
 	switch {
 	case item.OSPart:
-		return "a part of the operating system is not removed"
+		return "it is a part of the operating system, and those stay"
 	case item.Guarded != "" && !r.options.ProtectedToo:
 		return "it is protected (--guarded takes it too): " + item.Guarded
 	case item.Caution != "" && !r.options.ProtectedToo && !r.selector.ByName(&item.Entry):
 		return "it needs a second thought (name it, or --guarded takes it too): " + item.Caution
 	case item.Switch == autostart.Report && item.Can.Erase == nil:
-		return "it can be neither turned off nor removed here"
+		return "it cannot be turned off or removed here"
 	}
 	switch {
 	case missing:
 		return ""
 	case item.State == autostart.Enabled && item.Switch == autostart.Report:
 		if !r.options.Now { // it can be erased, see above
-			return "it is enabled and cannot be turned off here (--now -m TEXT removes it, and undo brings it back)"
+			return "it is on and cannot be turned off here (--now -m TEXT removes it, and undo brings it back)"
 		}
 		return ""
 	case item.State == autostart.Enabled:
-		return "it is enabled; disable it first, restart, and see whether somebody misses it"
+		return "it is still on; disable it first and restart, or add --now -m TEXT"
 	case r.options.Now:
 		return ""
 	}
@@ -261,12 +261,12 @@ func (r Rule) tooEarly(item *location.Item) string {
 		}
 	}
 	if since.IsZero() {
-		return "since when it is disabled is not in the record (--now -m TEXT removes it all the same)"
+		return "the record does not say since when it is off (--now -m TEXT removes it anyway)"
 	}
 	if until := since.AddDate(0, 0, days); r.now.Before(until) {
 		left := int(until.Sub(r.now)/(24*time.Hour)) + 1
 		return fmt.Sprintf(
-			"it is disabled since %s, which is not %s yet: %s more (--now -m TEXT removes it all the same)",
+			"it has been off only since %s, and the wait is %s: %s to go (--now -m TEXT removes it anyway)",
 			autostart.Minute(since), autostart.Count(days, "day", "days"), autostart.Count(left, "day", "days"))
 	}
 	return ""

@@ -121,7 +121,7 @@ func Begin(s *work.Session, inv inventory.Inventory, words []string, in work.Sco
 		return b, err
 	} else if old != nil {
 		return b, work.Wrong("a search for a culprit is under way since %s; go on with it (lockback culprit), or "+
-			"give it up with lockback culprit stop", autostart.Minute(old.Begun))
+			"give it up: lockback culprit stop", autostart.Minute(old.Begun))
 	}
 	f := &Search{Begun: time.Now().UTC().Truncate(time.Second), Was: map[string]autostart.State{}}
 	var items []*location.Item
@@ -156,9 +156,9 @@ func Begin(s *work.Session, inv inventory.Inventory, words []string, in work.Sco
 	}
 	switch len(f.Units) {
 	case 0:
-		return b, work.Wrong("there is nothing to search among in %s", f.Of)
+		return b, work.Wrong("%s has nothing to search among", f.Of)
 	case 1:
-		return b, work.Wrong("there is only %s to search among: there is nothing to halve",
+		return b, work.Wrong("there is only %s to search among, so there is nothing to halve",
 			strings.Join(f.Units[0].Names, ", "))
 	}
 	b.Search = f
@@ -267,7 +267,8 @@ func ofSelector(s *work.Session, inv inventory.Inventory, words []string, in wor
 	}
 	items := slices.DeleteFunc(c.Items, func(i *location.Item) bool { return i.State != autostart.Enabled })
 	if len(items) == 0 {
-		return nil, "", work.Wrong("all that matches is disabled; to find what was missed of a change, name that: " +
+		return nil, "", work.Wrong("every match is off already; to find which entry of a change is missed, name " +
+			"the change: " +
 			"lockback culprit start C1")
 	}
 	return items, strings.Join(words, " "), nil
@@ -380,7 +381,7 @@ type Step struct {
 	Done func(change.Change) error
 }
 
-// planned takes a plan into a step: that there is nothing to do is no error.
+// planned takes a plan into a step: that nothing to do is no error.
 func (st *Step) planned(plan change.Plan, err error) error {
 	st.Plan = plan
 	if errors.Is(err, change.ErrNothing) {
@@ -423,13 +424,13 @@ func Next(s *work.Session, f *Search, inv inventory.Inventory) (Step, error) {
 func Answer(s *work.Session, f *Search, inv inventory.Inventory, answer culprit.Answer, anyway bool) (st Step,
 	again []string, err error) {
 	if len(f.Rounds) == 0 || f.Rounds[len(f.Rounds)-1].Answer != culprit.Unanswered {
-		return st, nil, work.Wrong("no round of the search waits for an answer; lockback culprit skip sets the " +
+		return st, nil, work.Wrong("no round is waiting for an answer; lockback culprit skip sets up the " +
 			"next one up")
 	}
 	last := &f.Rounds[len(f.Rounds)-1]
 	if differ := f.compare(inv, last.Suspects); len(differ) > 0 {
 		if answer != culprit.Skipped {
-			return st, nil, work.Wrong("round %d was not tried as it was set up: %s; lockback culprit skip sets it "+
+			return st, nil, work.Wrong("round %d was not tried as set up: %s; lockback culprit skip sets it "+
 				"up again", len(f.Rounds), strings.Join(differ, ", "))
 		}
 		st, err = setUpAgain(s, f, inv)
@@ -437,7 +438,8 @@ func Answer(s *work.Session, f *Search, inv inventory.Inventory, answer culprit.
 	}
 	if answer != culprit.Skipped && !anyway {
 		if why := untried(s, inv, last); why != "" {
-			return st, nil, work.Wrong("%s since round %d was set up on %s, so it says nothing; restart first, or "+
+			return st, nil, work.Wrong("%s since round %d was set up on %s, so this result means nothing; restart "+
+				"first, or "+
 				"add --anyway", why, len(f.Rounds), autostart.Minute(last.Time))
 		}
 	}
