@@ -199,9 +199,9 @@ func TestStopped(t *testing.T) {
 	term.shows("lockback: stopped; nothing was changed")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 	term.keys("clear; lockback demo --step", "Enter")
-	term.shows("(Enter runs it, Ctrl-C ends)", "lockback --root workshop-box list")
+	term.shows("(Enter runs it, Ctrl-C ends)", "lockback --root office-laptop list")
 	term.keys("Enter")
-	term.shows("lockback --root workshop-box snapshot")
+	term.shows(`lockback --root office-laptop show "Kelpline Updater"`)
 	term.keys("C-c")
 	term.shows("lockback: stopped; the example ends here; nothing of this computer was touched")
 }
@@ -211,29 +211,32 @@ func TestPager(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
 	term := openTerminal(t, "bash", "--norc")
-	run := func(before, args string) {
+	runs := 0
+	run := func(before, args string) (left string) { // what it prints at its end, and the one before did not
+		runs++
 		term.keys("clear", "Enter")
-		term.keys(fmt.Sprintf("%s lockback --root %s --store %s %s; echo left-$?", before, p.Root, p.Store, args),
-			"Enter")
+		line := fmt.Sprintf("%s lockback --root %s --store %s %s; echo left-$?-%d", before, p.Root, p.Store, args, runs)
+		term.keys(line, "Enter")
+		return fmt.Sprintf("left-0-%d", runs)
 	}
-	run("PAGER='sed s/^/paged:/'", "list")
-	term.shows("paged:next: ", "left-0")
-	run("PAGER='sed s/^/paged:/'", "list --no-pager")
-	require.NotContains(t, term.shows("next: ", "left-0"), "paged:n")
-	run("PAGER='sed s/^/paged:/'", "list --brief")
-	require.NotContains(t, term.shows("Look at these first", "left-0"), "paged:L")
-	run("PAGER='sed s/^/paged:/'", "list --format csv")
-	require.NotContains(t, term.shows("left-0"), "paged:h")
-	run("PAGER=nothing-of-this-name", "list")
+	left := run("PAGER='sed s/^/paged:/'", "list")
+	term.shows("paged:next: ", left)
+	left = run("PAGER='sed s/^/paged:/'", "list --no-pager")
+	require.NotContains(t, term.shows("next: ", left), "paged:n")
+	left = run("PAGER='sed s/^/paged:/'", "list --brief")
+	require.NotContains(t, term.shows("Look at these first", left), "paged:L")
+	left = run("PAGER='sed s/^/paged:/'", "list --format csv")
+	require.NotContains(t, term.shows(left), "paged:h")
+	left = run("PAGER=nothing-of-this-name", "list")
 	require.Contains(t, term.shows("more lines: Enter shows them"), "Look at these first")
 	term.keys("Enter")
 	term.keys("q", "Enter")
-	term.shows("the pager nothing-of-this-name cannot be started", "left-0")
+	term.shows("the pager nothing-of-this-name cannot be started", left)
 	if _, err := exec.LookPath("less"); err != nil {
 		return
 	}
-	run("PAGER='less -X'", "list")
+	left = run("PAGER='less -X'", "list")
 	term.shows("Look at these first", "\n:") // and not the end
 	term.keys("q")
-	term.shows("left-0")
+	term.shows(left)
 }

@@ -67,7 +67,7 @@ var scenes = map[string][]scene{"office-laptop": {
 			"Speed",
 			"--yes", "-m", "updaters and leftovers"}},
 	{say: "A week later. The laptop was restarted, and the updater has turned itself on again. What happened since?",
-		happens: updaterIsBack, args: []string{"check"}, exit: 3},
+		happens: UpdaterIsBack, args: []string{"check"}, exit: 3},
 	{say: "It goes off again, and is held off in a way that its own setup respects.",
 		args: []string{"disable", "Kelpline Updater", "--hold", "--yes"}},
 	{say: "The labels no longer print. That one comes back; the rest stays off.",

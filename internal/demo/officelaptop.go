@@ -372,9 +372,31 @@ const (
 	kernelGeneral = "Microsoft-Windows-Kernel-General"
 )
 
-// updaterIsBack notes a restart of the office laptop, at which Kelpline's service turned its updater on again.
-func updaterIsBack(root string) error {
-	name := filepath.Join(root, "Windows/System32/config/SOFTWARE")
+// UpdaterIsBack notes a restart of the office laptop, at which Kelpline's service turned its updater on again.
+func UpdaterIsBack(root string) error {
+	if err := editHive(root, "SOFTWARE", at(cv+`Explorer\StartupApproved\Run32`,
+		approval("Kelpline Updater", time.Time{}))); err != nil {
+		return err
+	}
+	return RestartLaptop(root)
+}
+
+// SecondLaptop makes a laptop that has the same on it as the office laptop, and a name and an id of its own.
+func SecondLaptop(root string) error {
+	if err := BuildMachine("office-laptop", root); err != nil {
+		return err
+	}
+	if err := editHive(root, "SOFTWARE", at(`Microsoft\Cryptography`,
+		sz("MachineGuid", "1889c0de-6011-40c4-9a3e-0314092653ac"))); err != nil {
+		return err
+	}
+	return editHive(root, "SYSTEM", at(`ControlSet001\Control\ComputerName\ComputerName`,
+		sz("ComputerName", "SHOP-LAPTOP")))
+}
+
+// editHive sets values in a hive of a machine.
+func editHive(root, hive string, keys ...hiveKey) error {
+	name := filepath.Join(root, "Windows/System32/config", hive)
 	before, err := os.ReadFile(name)
 	if err != nil {
 		return err
@@ -383,8 +405,7 @@ func updaterIsBack(root string) error {
 	if err != nil {
 		return err
 	}
-	if err := fill(h, []hiveKey{at(`Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run32`,
-		approval("Kelpline Updater", time.Time{}))}); err != nil {
+	if err := fill(h, keys); err != nil {
 		return err
 	}
 	h.Seal(time.Now())
@@ -392,10 +413,20 @@ func updaterIsBack(root string) error {
 	if _, err := h.WriteTo(&after); err != nil {
 		return err
 	}
-	if err := os.WriteFile(name, after.Bytes(), 0o644); err != nil {
+	return os.WriteFile(name, after.Bytes(), 0o644)
+}
+
+// RestartLaptop notes a restart of the office laptop in its log. Where there are several, each is a minute later than the
+// one before: what takes weeks happens in a second.
+func RestartLaptop(root string) error {
+	name := filepath.Join(root, systemLog)
+	later := time.Now().Add(time.Minute)
+	if info, err := os.Stat(name); err == nil && info.ModTime().After(time.Now()) {
+		later = info.ModTime().Add(time.Minute)
+	}
+	log := EventLog(kernelGeneral, LoggedEvent{ID: 12, Time: lastStart}, LoggedEvent{ID: 12, Time: later})
+	if err := os.WriteFile(name, log, 0o644); err != nil {
 		return err
 	}
-	// A minute from now: the guide does in a second what took a week.
-	return os.WriteFile(filepath.Join(root, systemLog), EventLog(kernelGeneral, LoggedEvent{ID: 12, Time: lastStart},
-		LoggedEvent{ID: 12, Time: time.Now().Add(time.Minute)}), 0o644)
+	return os.Chtimes(name, later, later)
 }

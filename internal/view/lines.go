@@ -309,7 +309,11 @@ func (l *lines) oneLine(one line) {
 		if l.widths[k] == 0 {
 			continue
 		}
-		text := l.cut(c, l.widths[k])
+		columns := l.widths[k]
+		if k == lineWhen && len(one.remark) == 0 { // nothing stands behind it
+			columns = l.Width - 1 - at
+		}
+		text := l.cut(c, columns)
 		if text != "" {
 			fmt.Fprintf(l.Out, "%*s%s", pending, "", l.paint(text, m))
 			pending = 0
