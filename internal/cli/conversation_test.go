@@ -685,9 +685,9 @@ func TestSentencesForRareThings(t *testing.T) {
 	p.Fails(t, 2, `there is no page "selectrs"; did you mean selectors?`, "help", "selectrs")
 	p.OK(t, "restore", "S1", "--yes")
 	require.Contains(t, p.Run(t, "restore", "S1", "--yes").Err,
-		"what S1 knows is as it has it; 1 entry was added since and stays as it is")
+		"everything in S1 is unchanged; 1 entry was added since and stays as it is")
 	show := p.OK(t, "show", "Fogbell Sync")
-	require.Contains(t, show, "maker              Fogbell Works (package fogbell (dpkg))")
+	require.Contains(t, show, "\nPackage fogbell (dpkg)\nmaker        Fogbell Works\n")
 	require.NotRegexp(t, `, [0-9a-f]{8}\b`, show)
 	require.Regexp(t, `, [0-9a-f]{8}\b`, p.OK(t, "show", "Fogbell Sync", "--verbose"))
 	p.Fails(t, 2, "is neither a snapshot", "list", "since=")

@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
@@ -208,7 +209,52 @@ func TestShowTellsWhereFactsComeFrom(t *testing.T) {
 	}
 	require.Contains(t, p.OK(t, "show", "dbus.service"), "the machine needs it to start")
 	require.Contains(t, p.OK(t, "show", "Speed*"), `Speed\u202egnp.exe Cleaner\x1b[31m`)
-	require.Equal(t, 2, strings.Count(p.OK(t, "show", "frwlhvg", "lpgzw6r"), "Decided by"), "several at once")
+	both := p.OK(t, "show", "frwlhvg", "lpgzw6r", "--verbose")
+	require.Equal(t, 2, strings.Count(both, "Decided by"), "several at once")
+}
+
+// The first five lines of a page decide: verdict, what it is, who made it, what it costs, what is lost. Below, each
+// source stands once.
+func TestShowAnswersFirst(t *testing.T) {
+	t.Parallel()
+	p := testkit.Museum(t, "office-laptop")
+	lines := strings.Split(p.OK(t, "show", "pocgsmd"), "\n")
+	require.Equal(t, []string{"Kelpline Updater  pocgsmd  on  unrated",
+		"what it is  Kelpline Updater (its own claim); part of Kelpline Assistant 9.1",
+		"maker       Kelpline Software (signed)",
+		"costs       21.4 s of the start, 5.1 s of CPU, 120 MB of disk",
+		"without it  not known"}, lines[:5])
+	text := strings.Join(lines, "\n")
+	for _, source := range []string{"\nIts signature\n", "\nIts version resource, which anybody can write\n",
+		"\nHow it starts\n", "\nAlso known\n"} {
+		require.Equal(t, 1, strings.Count(text, source), source)
+	}
+	require.Equal(t, 1, strings.Count(strings.ToLower(text), "its signature"))
+	require.Contains(t, text, "Windows program, 64-bit (its first bytes)", "a lone fact has its source behind it")
+	p.OK(t, "note", "pocgsmd", "--verdict", "spare", "-m", "by hand")
+	require.Regexp(t, `^Kelpline Updater  pocgsmd  on  note: spare: by hand \(by `, p.OK(t, "show", "pocgsmd"))
+	require.Contains(t, strings.SplitN(p.OK(t, "show", "cck4xcb"), "\n", 2)[0], "! not as it was signed")
+	require.Contains(t, p.Short(p.OK(t, "show", "npqqkqz")), "not known; lockback show npqqkqz --elsewhere looks further")
+}
+
+// Several entries stand side by side: what differs is marked, what they have in common is said once.
+func TestShowOfSeveral(t *testing.T) {
+	t.Parallel()
+	p := testkit.Museum(t, "office-laptop")
+	p.Env = []string{"COLUMNS=142"}
+	out := p.OK(t, "show", "Gannetry*")
+	require.Regexp(t, `(?m)^  maker +Gannetry \(signed\)$`, out)
+	require.Regexp(t, `(?m)^≠ for +everyone +odile +tomas +everyone$`, out)
+	require.Regexp(t, `(?m)^≠ service name +GannetMeet +— +— +—$`, out)
+	require.Contains(t, out, "the other rows hold for all 4")
+	p.Env = []string{"COLUMNS=80"}
+	narrow := p.OK(t, "show", "Gannetry*")
+	require.Equal(t, 1, strings.Count(narrow, "\n  maker "), "with the first of them only")
+	require.Equal(t, 2, strings.Count(narrow, "\n≠ for "), "two side by side")
+	for line := range strings.Lines(narrow) {
+		require.Less(t, ansi.StringWidth(line), 81, line)
+	}
+	require.Contains(t, narrow, "Windows\\CurrentVersion", "a path breaks behind its separators")
 }
 
 func TestHistoryInFull(t *testing.T) {

@@ -416,8 +416,8 @@ func editHive(root, hive string, keys ...hiveKey) error {
 	return os.WriteFile(name, after.Bytes(), 0o644)
 }
 
-// RestartLaptop notes a restart of the office laptop in its log. Where there are several, each is a minute later than the
-// one before: what takes weeks happens in a second.
+// RestartLaptop notes a restart of the office laptop in its log. Where there are several, each is a minute later than
+// the one before: what takes weeks happens in a second.
 func RestartLaptop(root string) error {
 	name := filepath.Join(root, systemLog)
 	later := time.Now().Add(time.Minute)

@@ -74,7 +74,7 @@ func (p Printer) lineOf(e *autostart.Entry, place bool, differs string, s *Signs
 	if maker := e.Maker(); maker.Name != "" {
 		l.cells[lineMaker] = maker.Name
 		if !autostart.Proven(maker.Basis) {
-			l.cells[lineMaker] += " ?"
+			l.cells[lineMaker] += unproven
 			s.Unproven = true
 		}
 	}
@@ -89,6 +89,9 @@ func (p Printer) lineOf(e *autostart.Entry, place bool, differs string, s *Signs
 	l.remark = lineRemark(e, s)
 	return l
 }
+
+// unproven is the sign behind a maker whom nothing proves.
+const unproven = " ?"
 
 // feltCPU is from how many milliseconds of processor time on these come before memory and disk.
 const feltCPU = 100
@@ -384,6 +387,9 @@ func (l *lines) cut(s string, columns int) string {
 		return s
 	}
 	l.signs.Cut = true
+	if name, ok := strings.CutSuffix(s, unproven); ok && columns > 2*len(unproven) { // the sign stays
+		return l.cut(name, columns-len(unproven)) + unproven
+	}
 	return strings.TrimRight(ansi.Truncate(s, max(columns-1, 1), ""), " ") + "…"
 }
 
