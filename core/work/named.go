@@ -34,6 +34,14 @@ func IsChange(word string) bool {
 
 // Snapshot loads a snapshot by its written number.
 func (s *Session) Snapshot(id string) (*snapshot.Snapshot, error) {
+	if IsChange(id) {
+		c, err := s.ChangeNamed(id)
+		if err != nil {
+			return nil, err
+		}
+		return nil, Wrong("%s is a change; S%d has the state before it, and lockback undo %s takes it back", c.Name(),
+			c.Snapshot, c.Name())
+	}
 	n, err := Number(id, "S", "a snapshot")
 	if err != nil {
 		return nil, err

@@ -849,3 +849,14 @@ func TestCarriedOnElsewhere(t *testing.T) {
 	require.Empty(t, check(t, elsewhere).Trials)
 	elsewhere.OK(t, "undo", "C1", "--yes")
 }
+
+// That another entry starts the same program is no difference of the one that is left: it is told of the other.
+func TestCheckAfterOneOfTwoTwins(t *testing.T) {
+	t.Parallel()
+	p := workshop(t)
+	require.Contains(t, p.OK(t, "list", "problem=twice"), "gullrock-welcome.service")
+	p.OK(t, "disable", "gullrock-welcome.service", "--yes")
+	require.Empty(t, check(t, p).found())
+	require.NotContains(t, p.OK(t, "check"), "changed otherwise")
+	require.Contains(t, p.OK(t, "compare", "C1"), "nothing differs")
+}

@@ -660,12 +660,17 @@ func TestSentencesForRareThings(t *testing.T) {
 		{2, `"Fogbell Sync" matches nothing that starts for bram`, []string{"disable", "Fogbell Sync", "--for", "bram",
 			"--yes"}},
 		{2, "no change of this machine can be taken back", []string{"undo", "--yes"}},
+		{2, "show needs SELECTOR...", []string{"show"}},
+		{2, `undo takes [CHANGE] and nothing more: "C2" is too many`, []string{"undo", "C1", "C2"}},
 	} {
 		p.Fails(t, c.code, c.words, c.args...)
 	}
 	testkit.Program{Store: "disk"}.Fails(t, 2, "--store disk is the record on a mounted disk; name one with --root",
 		"history")
+	require.Contains(t, p.OK(t, "figures"), "entries enabled", "without a record, too")
 	p.OK(t, "snapshot")
+	p.Fails(t, 2, "the record has no change of this machine", "undo", "C9")
+	p.Fails(t, 2, "the only snapshot of this machine is S1", "restore", "S9")
 	require.Contains(t, p.OK(t, "disable", "tidewatch.service", "--dry-run"), "1 step for 1 entry; nothing was changed")
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "etc/systemd/system/tidewatch.timer"),
 		[]byte("[Timer]\nOnCalendar=hourly\nOnCalendar=*-*-* 06:00\n[Install]\nWantedBy=timers.target\n"), 0o644))
@@ -686,6 +691,7 @@ func TestSentencesForRareThings(t *testing.T) {
 	p.OK(t, "restore", "S1", "--yes")
 	require.Contains(t, p.Run(t, "restore", "S1", "--yes").Err,
 		"everything in S1 is unchanged; 1 entry was added since and stays as it is")
+	p.Fails(t, 2, "C1 is a change; S2 has the state before it, and lockback undo C1 takes it back", "restore", "C1")
 	show := p.OK(t, "show", "Fogbell Sync")
 	require.Contains(t, show, "\nPackage fogbell (dpkg)\nmaker        Fogbell Works\n")
 	require.NotRegexp(t, `, [0-9a-f]{8}\b`, show)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -21,6 +22,9 @@ than a machine that runs; below the figures stands what of them may be compared.
 		Example: "  lockback figures\n  lockback figures S1 S4",
 		RunE: func(_ *cobra.Command, names []string) error {
 			s, err := a.open(store.Read)
+			if len(names) == 0 && errors.Is(err, store.ErrNone) { // those of now need no record
+				s, err = a.with(a.desk().Look())
+			}
 			if err != nil {
 				return err
 			}
@@ -31,7 +35,7 @@ than a machine that runs; below the figures stands what of them may be compared.
 }
 
 func showFigures(s *session, names []string) error {
-	if len(names) == 0 {
+	if len(names) == 0 && s.Record != nil {
 		all, err := s.Record.Snapshots(s.Machine.ID)
 		if err != nil {
 			return work.Advise(err)

@@ -330,10 +330,10 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 		what, who := view.NoteWords(n)
 		add("note", what, who, view.Plain)
 	}
-	add("what it is", cmp.Or(known.Description, "not known"), known.DescriptionBasis, view.Plain)
+	add("what it is", cmp.Or(page.DescriptionWords(e), "not known"), "", view.Plain)
 	without, basis := fact(autostart.FactWithoutIt)
 	add("without it", without, basis, view.Plain)
-	add("made by", cmp.Or(view.MadeBy(e), "not known"), "", view.Plain)
+	add("maker", cmp.Or(view.MadeBy(e), "not known"), "", view.Plain)
 	product := strings.TrimSpace(known.Product.Name + " " + known.Product.Version)
 	if day, _, _ := strings.Cut(known.Product.Installed, "T"); day != "" && product != "" {
 		product += ", installed on " + day
@@ -347,7 +347,7 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 	}
 	add("protected", e.Guarded, "", view.Alert)
 	add("think twice", e.Caution, "", view.Alert)
-	add("sits in", cmp.Or(e.Place, e.Location), e.When, view.Plain)
+	add("found in", cmp.Or(e.Place, e.Location), e.When, view.Plain)
 	add("for", view.Whose(e), "", view.Plain)
 	add("starts", e.Command, "", view.Plain)
 	path, mark := page.ProgramWords(e)

@@ -195,13 +195,13 @@ func tryWords(all []trial.Try) []string {
 	lines := make([]string, len(all))
 	for k, t := range all {
 		var what []string
-		if t.Does != "" {
+		if t.Does != "" && !strings.HasPrefix(strings.ToLower(t.Name), strings.ToLower(t.Does)) {
 			what = append(what, t.Does)
 		}
 		for _, without := range t.Without {
 			what = append(what, "without it: "+without)
 		}
-		lines[k] = t.Name + ": " + strings.Join(what, "; ")
+		lines[k] = strings.TrimSuffix(t.Name+": "+strings.Join(what, "; "), ": ")
 	}
 	return lines
 }

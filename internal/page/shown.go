@@ -38,11 +38,7 @@ func (e ShownEntry) answers(elsewhere string) []row {
 	known := entry.Facts()
 	var what []string
 	if known.Description != "" {
-		words := strings.TrimSuffix(known.Description, ".")
-		if known.DescriptionBasis == autostart.ByVersionResource {
-			words += " (its own claim)"
-		}
-		what = append(what, words)
+		what = append(what, DescriptionWords(entry))
 	} else if f := e.fact(autostart.FactDescription); f != "" {
 		what = append(what, strings.TrimSuffix(f, "."))
 	}
@@ -65,6 +61,16 @@ func (e ShownEntry) answers(elsewhere string) []row {
 		{name: "costs", value: cmp.Or(view.CostFigures(entry.Cost), "not measured")},
 		{name: "without it", value: cmp.Or(lost, unanswered)},
 	}
+}
+
+// DescriptionWords say what an entry's program is, with a sign where it says so itself; empty where nothing says it.
+func DescriptionWords(e *autostart.Entry) string {
+	known := e.Facts()
+	words := strings.TrimSuffix(known.Description, ".")
+	if words != "" && known.DescriptionBasis == autostart.ByVersionResource {
+		words += " (its own claim)"
+	}
+	return words
 }
 
 // fact is the value of the first fact of a kind; empty if there is none.

@@ -168,6 +168,9 @@ func (p plain) answer(name, typed, rest string) (said string, show bool, err err
 
 // plainWord finds the word that one begins with.
 func plainWord(word string) string {
+	if word == "?" {
+		return "help"
+	}
 	word = strings.ToLower(word)
 	for _, w := range plainWords {
 		if word != "" && strings.HasPrefix(w, word) {
