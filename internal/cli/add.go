@@ -32,8 +32,8 @@ func newAddCommand(a *app) *cobra.Command {
 		Use:   "add --name NAME --at sign-in|startup [--for USER] -- PROGRAM [ARGUMENT...]",
 		Short: "Make something start automatically",
 		Long: `Make something start automatically: at sign-in, at startup, or by the clock with --every or
---at-time; for everyone, or with --for for one user. It is made where the system's own
-tools would make it:
+--at-time; for everyone, or with --for for one user. lockback makes it where the system's
+own tools would:
 
   Linux    sign-in: an autostart file. Startup: a systemd unit. By the clock: a timer.
            Both --as cron too, in /etc/cron.d, and so where systemd does not start
@@ -44,11 +44,11 @@ tools would make it:
   macOS    sign-in: a LaunchAgent. Startup and by the clock: a LaunchDaemon, and for
            one user's clock an agent of theirs.
 
-The program must be there and may be executed; arguments are passed on exactly as they
-are given. --copy-of takes what is not given from an entry that is there: its name, when
-it starts, for whom, and its command.
+The program must exist and be executable; arguments are passed on exactly as you give them.
+--copy-of takes whatever you leave out from an existing entry: its name, when it starts, for
+whom, and its command.
 
-The new entry is listed, on trial, and taken back with undo like any other change.`,
+The new entry is in the list and on trial, and undo takes it back like any other change.`,
 		Example: "  lockback add --name \"Tide board\" --at sign-in --for ines -- /opt/tide/board --full\n  " +
 			"lockback add --name \"Night copy\" --at-time 02:30 -- /opt/gullrock/copy\n  lockback add --copy-of " +
 			"k7f3qa2 --for bram",

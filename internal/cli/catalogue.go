@@ -18,11 +18,10 @@ func newCatalogueCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "catalogue",
 		Short: "The list of known programs: what each does, and whether it can go",
-		Long: `The catalogue says of programs what they do, what is lost without them, and what a
-technician would do with them. That of the operating systems and of the open-source
-desktops' common applications is part of lockback. Catalogues of your own are imported
-into the record and come before it, in the order that catalogue list shows; notes come
-before all of them.`,
+		Long: `The catalogue says what programs do, what is lost without them, and what a technician would
+do with them. The built-in one covers the operating systems and the common applications of
+the open-source desktops. You can import catalogues of your own into the record; they come
+before the built-in one, in the order that catalogue list shows. Notes come before all.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
@@ -37,8 +36,8 @@ the id, in what it does, in what it is known by, or as role or verdict.`,
 	}, &cobra.Command{
 		Use:   "check FILE",
 		Short: "Check a file of the catalogue, with the line of whatever is wrong",
-		Long: `Check a file in the form that docs/catalogue.md describes. All that is wrong is named,
-each with its line; nothing is changed. "-" is standard input.`,
+		Long: `Check a file in the form that docs/catalogue.md describes. It names everything that is wrong,
+with its line, and changes nothing. "-" is standard input.`,
 		Example: "  lockback catalogue check our-programs.yaml",
 		Args:    cobra.ExactArgs(1),
 		RunE:    func(_ *cobra.Command, args []string) error { return checkCatalogue(a, args[0]) },

@@ -19,18 +19,17 @@ func newCheckCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check [SNAPSHOT]",
 		Short: "Show what happened since, and what is on trial",
-		Long: `Say what happened since the last snapshot that somebody took, or since the one that is
-named: what was turned off and put itself back, and who did it, as far as files, packages, policies
-and the system's logs tell; what came by itself; which program is another one now; what broke.
-What an update of the system or of a package by the package manager did is told apart,
-and so is what somebody turned off: that is no reason to worry.
+		Long: `Show what happened since the last snapshot that somebody took, or since the one you name:
+what turned itself on again, and who did it, as far as files, packages, policies and logs
+tell; what was added; which program was replaced; what broke. Updates by the system or its
+package manager stand apart, and so does what somebody turned off.
 
-Every disable is on trial until keep confirms it. check says whether the computer
-was restarted since, or the users signed in, so that the trial means anything, and
-what to try. After 14 days, or as disable --trial says, it asks for a decision.
+Every disable is on trial until you keep it. check says whether the computer was restarted
+or the users signed in since, because a trial means nothing before that, and what to try.
+After 14 days, or what disable --trial says, it asks for a decision.
 
-Exits with 3 where something has to be decided. With --quiet nothing else is printed,
-for runs by the clock.`,
+The exit code is 3 where you have to decide something. With --quiet only that is printed,
+for scheduled runs.`,
 		Example: "  lockback check\n  lockback check S3\n  lockback check --quiet",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {

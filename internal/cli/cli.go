@@ -223,7 +223,7 @@ func exitCode(err error) int {
 	return exitFailed
 }
 
-const about = `Lock Back lists everything that starts by itself on a computer, records the
+const about = `Lock Back lists everything that starts on a computer, records the
 exact state, turns entries off so that nothing is lost, and brings any
 recorded state back: on the running machine, or with --root on the disk of one
 that no longer starts.`

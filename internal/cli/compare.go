@@ -17,11 +17,10 @@ func newCompareCommand(a *app) *cobra.Command {
 		Use:   "compare FROM [TO]",
 		Short: "Show what differs between two snapshots, or since one, or since a change",
 		Long: `Show what differs between two snapshots, or between a snapshot and the machine as
-it is now: entries that were added, entries that were removed, and what changed in
-the others. What a change of lockback did is told apart from what happened by itself.
-From a change on ("compare C2"), what that change did is no difference: it shows what
-happened since, and what was put back.
-Exits with 0 where nothing differs and with 3 where something does.`,
+it is now: the entries added, the entries removed, and what changed in the others. It
+tells lockback's own changes from all others. "compare C2" shows what happened since that
+change, apart from what it did, and what was put back.
+The exit code is 0 where nothing differs and 3 where something does.`,
 		Example: "  lockback compare S1\n  lockback compare S1 S4\n  lockback compare C2",
 		Args:    cobra.RangeArgs(1, 2),
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -20,21 +20,21 @@ func newCulpritCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "culprit",
 		Short: "Find which of several entries broke something, by halving over restarts",
-		Long: `Find which of several entries broke something. Some of them are put back into the
-state in which it worked, the computer is restarted, and you say whether it works:
-each answer halves what is left. Of sixteen entries one is found in four restarts,
-and a fifth confirms it.
+		Long: `Find which of several entries broke something. lockback puts some of them back into the
+state in which things worked, you restart the computer and say whether it works: each
+answer halves the suspects. Of sixteen entries it finds one in four restarts, and a fifth
+confirms it.
 
-Begin with culprit start: with a change that turned off too much, or with entries that
-are enabled while an error appears. Then restart, try, and say culprit works or culprit
-broken; culprit skip asks in another way where it cannot be told. Entries that need
-each other (a timer and its service, an app and its helper, cron and its lines) stay
-together, and protected ones are no part of it unless --guarded is given.
+Begin with culprit start: with a change that turned off too much, or with entries that are
+on while an error appears. Then restart, try, and type culprit works or culprit broken;
+culprit skip splits the suspects another way when you cannot tell. Entries that need each
+other (a timer and its service, an app and its helper, cron and its lines) stay together.
+Protected ones are out of it unless you add --guarded.
 
-At the end the culprit stays in the state in which it works, all others are as before,
-and the rounds that prove it are shown. A second culprit is found too, and an answer
-that contradicts another is noticed. The search can be left for weeks, and gone on with
-while the disk is in another machine. culprit stop gives it up: then all is as before.
+At the end the culprit stays in the state in which things work, all others are as before,
+and you see the rounds that prove it. lockback finds a second culprit too, and notices
+answers that contradict each other. You can leave the search for weeks, and go on with it
+while the disk is in another machine. culprit stop gives up and puts everything back.
 
 Without a command it says how far the search is.`,
 		Example: "  lockback culprit start C1\n  lockback culprit works\n  lockback culprit stop",
@@ -55,9 +55,9 @@ func newCulpritStartCommand(a *app) *cobra.Command {
 		Use:   "start [CHANGE | SELECTOR...]",
 		Short: "Begin a search: with a change, or with entries",
 		Long: `Begin a search and set up its first round. With a change (by default the last one that
-turned something off), its entries that are still as it left them are searched: it was
-broken by turning them off. With a selector, the entries that are enabled: it is broken
-while they start.`,
+turned something off), the suspects are its entries that are still off: turning one of them
+off broke something. With a selector, they are the entries that are on: one of them breaks
+something while it starts.`,
 		Example: "  lockback culprit start\n  lockback culprit start C3\n  lockback culprit start stage=sign-in for=ines",
 		RunE:    func(_ *cobra.Command, args []string) error { return startSearch(a, args, all) },
 	}

@@ -33,15 +33,15 @@ func newDelayCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "delay SELECTOR... TIME",
 		Short: "Start entries later, so that they do not all start at once",
-		Long: `Have entries start some time after sign-in or startup: 20s, 2m, 1h. Where the system
-has a delay of its own that is sure, it is used: a key of the autostart file that all
-sessions of the machine know, a timer in front of a systemd service, the delayed start of
-a Windows service, the delay of a task's trigger. Where it has none, the entry waits in
-the system's own shell, or is turned off and another one made that starts the same: a job
-of launchd, a line of a crontab for startup. No program of lockback's stays on the machine.
+		Long: `Start entries some time after sign-in or startup: 20s, 2m, 1h. lockback uses a reliable
+delay of the system's own where there is one: a key of the autostart file that all sessions
+of the machine know, a timer in front of a systemd service, the delayed start of a Windows
+service, the delay of a task's trigger. Elsewhere the entry waits in the system's own shell,
+or lockback turns it off and makes another one that starts the same: a job of launchd, a
+crontab line for startup. No program of lockback's stays on the machine.
 
-With --spread each entry waits that much longer than the one before it, the one that
-costs least first, and no TIME is given.
+With --spread each entry waits that much longer than the one before, the cheapest first;
+leave TIME out then.
 
 The change is on trial, and undo takes it back exactly.`,
 		Example: "  lockback delay fogbell-sync.desktop 30s\n  lockback delay stage=sign-in verdict=useful --spread 10s",

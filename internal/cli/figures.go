@@ -16,9 +16,9 @@ func newFiguresCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "figures [SNAPSHOT...]",
 		Short: "Show the machine's figures side by side: memory, processes, how long the last start took",
-		Long: `Show the figures that snapshots recorded, side by side, and those of now. Without
-snapshots: the first and the last one of this machine. A disk that is mounted tells less
-than a machine that runs; below the figures stands what of them may be compared.`,
+		Long: `Show the figures in snapshots side by side, and those of now. Without arguments: the first
+and the last snapshot of this machine. A mounted disk has fewer figures than a running
+machine; below them you read which can be compared.`,
 		Example: "  lockback figures\n  lockback figures S1 S4",
 		RunE: func(_ *cobra.Command, names []string) error {
 			s, err := a.open(store.Read)

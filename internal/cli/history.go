@@ -15,13 +15,13 @@ func newHistoryCommand(a *app) *cobra.Command {
 		Short: "List snapshots and changes, newest first",
 		Long: `List the snapshots and changes of this machine, newest first, in local time (UTC in
 JSON and CSV). A snapshot that a change took first stands in that change's line.
-With an id, that one in full.
+With an id it shows that one in full.
 
 The record is the file named by --store or LOCKBACK_STORE, else that of this system
 when run as root, else the user's own in their state folder. It is used only where
 nobody else could have written to it. --store disk is the record that lies on the
 mounted disk (in var/lib/lockback, ProgramData\lockback or Library/Application
-Support/lockback): what it says is the word of whoever had the disk.`,
+Support/lockback): whoever had the disk could have written it.`,
 		Example: "  lockback history\n  lockback history C3",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {

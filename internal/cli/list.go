@@ -27,12 +27,11 @@ look first. --brief stops before the entries. What is longer than the screen goe
 the pager that PAGER names, or less; --no-pager leaves it out. A pipe gets the entries
 alone, each whole on one line.
 
-Entries that were disabled stay in the list. Parts of the operating system are hidden and
-counted; --all shows them. Places that could not be read are listed with the reason. What
-everyone has is one line where it is the same for all users; its handle chooses all of
-theirs, and --for NAME one user's.
+Disabled entries stay in the list. Parts of the operating system are hidden and counted; --all
+shows them. Places that could not be read are listed with the reason. An entry that is the
+same for all users is one line; its handle chooses all of them, and --for NAME one user's.
 
-A bare word is searched anywhere: in names, makers, commands, programs and places.`,
+A bare word is searched for anywhere: in names, makers, commands, programs and places.`,
 		Example: "  lockback list\n  lockback list --brief\n  lockback list state=off problem=missing\n  lockback list " +
 			"stage=sign-in for=ines --commands\n  lockback --root /mnt/disk list " +
 			"problem=target-missing\n  lockback list since=S3 --sort name --columns handle,name,command",

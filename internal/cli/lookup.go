@@ -33,8 +33,8 @@ func newLookupCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "lookup SELECTOR...",
 		Short: "Show what is known about a program elsewhere: now show --elsewhere",
-		Long: `The earlier name of show --elsewhere, which shows what is known of a program beyond this
-machine: ` + elsewhereHelp,
+		Long: `The earlier name of show --elsewhere, which shows what is known about a program elsewhere:
+` + elsewhereHelp,
 		Example: "  lockback lookup k7f3qa2",
 		Args:    cobra.MinimumNArgs(1),
 		Hidden:  true,

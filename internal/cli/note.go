@@ -26,15 +26,14 @@ func newNoteCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "note [SELECTOR...]",
 		Short: "Write down what you know of a program, for this machine and the next",
-		Long: `Write down what you know of a program: a verdict, a role, a remark. The record keeps
-it, and every machine that is worked on with the same record shows it where the
-program is found again: by who signed it or by its package, and where nothing proves
-what it is, by the names of its file, its maker and its entry. It comes before what
-the catalogue says, hides nothing, and takes no protection away.
+		Long: `Write down what you know about a program: a verdict, a role, a remark. The record keeps it
+and shows it on every machine with the same program, which it knows again by its signer or
+package, or, where nothing proves what it is, by the names of its file, maker and entry.
+Your note comes before the catalogue, hides nothing, and takes no protection away.
 
-With --machine the note is about this machine's entry only. What is not given stays
-as it was noted before. Without anything to note, the notes on the entries are shown,
-and without a selector all notes of the record.
+With --machine the note is about this machine's entry only. What you leave out stays as you
+noted it before. Without anything to note, note shows the notes on the entries; without a
+selector, all notes in the record.
 
 The verdict is one of ` + strings.Join(autostart.Verdicts, ", ") + `; the role
 one of ` + inLines(autostart.Roles) + `.`,

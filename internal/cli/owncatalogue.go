@@ -26,10 +26,10 @@ func newOwnCatalogueCommands(a *app) []*cobra.Command {
 	export := &cobra.Command{
 		Use:   "export FILE",
 		Short: "Write your notes on programs as a file of the catalogue, for the shop",
-		Long: `Write the notes on programs as a file in the form that docs/catalogue.md describes, to
-be read through and handed on. Notes on one machine's entries stay in the record, and so
-does what has a user's name in it: each is named. "-" is standard output; a file that
-exists is not written over.`,
+		Long: `Write the notes on programs to a file in the form that docs/catalogue.md describes, for you
+to read through and hand on. Notes on one machine's entries stay in the record, and so does
+everything with a user's name in it; each is named. "-" is standard output; an existing file
+is never overwritten.`,
 		Example: "  lockback catalogue export shop.yaml\n  lockback catalogue export - | less",
 		Args:    cobra.ExactArgs(1),
 		RunE:    func(_ *cobra.Command, args []string) error { return exportCatalogue(a, args[0]) },
@@ -38,11 +38,11 @@ exists is not written over.`,
 	load := &cobra.Command{
 		Use:   "import FILE",
 		Short: "Take a file of the catalogue into the record",
-		Long: `Take a file of the catalogue into the record. What it adds and changes, and where it
-contradicts what is known already, is said before it is asked. One of the same name is
-replaced, in its place; a new one comes last of your own, and with --first in front of
-them. What says of itself that it is a part of the operating system is passed over: only
-the catalogue that is part of lockback hides anything.`,
+		Long: `Import a catalogue file into the record. Before it asks, lockback says what the file adds and
+changes, and where it contradicts what is known. A catalogue of the same name is replaced in
+its place; a new one comes after your others, or before them with --first. Entries that call
+themselves a part of the operating system are skipped: only the built-in catalogue hides
+anything.`,
 		Example: "  lockback catalogue import shop.yaml\n  lockback catalogue import shop.yaml --as shop --first --yes",
 		Args:    cobra.ExactArgs(1),
 		RunE:    func(_ *cobra.Command, args []string) error { return importCatalogue(a, args[0], as, first) },
@@ -53,8 +53,8 @@ the catalogue that is part of lockback hides anything.`,
 	list := &cobra.Command{
 		Use:   "list",
 		Short: "List the catalogues, the one that counts first in front",
-		Long: `List what is asked about a program, in order: your notes, your own catalogues, and the
-catalogue that is part of lockback. The first that knows a program counts.`,
+		Long: `List the sources that lockback asks about a program, in order: your notes, your own
+catalogues, and the built-in one. The first that knows a program counts.`,
 		Example: "  lockback catalogue list",
 		Args:    cobra.NoArgs,
 		RunE:    func(*cobra.Command, []string) error { return listCatalogues(a) },
@@ -62,7 +62,7 @@ catalogue that is part of lockback. The first that knows a program counts.`,
 	remove := &cobra.Command{
 		Use:     "remove NAME",
 		Short:   "Take a catalogue of your own out of the record",
-		Long:    "Take a catalogue of your own out of the record. The file that it came from is not touched.",
+		Long:    "Remove a catalogue of your own from the record. The file it came from stays.",
 		Example: "  lockback catalogue remove shop",
 		Args:    cobra.ExactArgs(1),
 		RunE:    func(_ *cobra.Command, args []string) error { return removeCatalogue(a, args[0]) },

@@ -13,13 +13,13 @@ func newProductsCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "products [SELECTOR...]",
 		Short: "List the installed products that start something",
-		Long: `List what starts automatically by the installed product that it came with: who made it,
-when it was installed and by what, each of its entries with its state, what its
-programs cost together, when somebody last used one, and the product's own way to be
-uninstalled. What was installed on the day of the system came with the computer.
+		Long: `List the installed products that start something: the maker, when and how it was installed,
+each entry with its state, what its programs cost together, when somebody last used one, and
+the product's own uninstaller. What was installed on the same day as the system came with
+the computer.
 
-Programs whose product is not known are counted; list shows them. A product goes off
-whole with disable product=NAME.`,
+Programs without a known product are counted; list shows them. disable product=NAME turns a
+whole product off.`,
 		Example: "  lockback products\n  lockback products verdict=spare\n  lockback products \"Kelpline*\" --format csv",
 		RunE: func(_ *cobra.Command, words []string) error {
 			return a.look(func(s *session, inv inventory.Inventory) error {

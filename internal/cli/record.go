@@ -24,10 +24,10 @@ the user's own.`,
 	carry := &cobra.Command{
 		Use:   "carry",
 		Short: "Copy what the record has of a mounted machine onto its disk",
-		Long: `Copy all that the record has of the mounted machine, and of no other, onto its disk,
-to the place where lockback run as root on that machine looks for its record. What
-was removed can then be brought back there, too. A record that the disk has already
-is not touched.`,
+		Long: `Copy everything the record has about the mounted machine, and about no other, onto its
+disk, to the place where lockback run as root on that machine looks for its record. Removed
+entries can then be brought back there, too. A record that is on the disk already stays
+untouched.`,
 		Example: "  lockback --root /mnt/disk record carry --dry-run\n  lockback --root /mnt/disk record carry",
 		Args:    cobra.NoArgs,
 		RunE:    func(*cobra.Command, []string) error { return carryRecord(a) },

@@ -25,16 +25,16 @@ func newRemoveCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "remove SELECTOR...",
 		Short: "Take entries away for good: only the record keeps them",
-		Long: `Take entries away for good that have been disabled for 14 days (or as long as their
-trial was set to), or whose trial was ended with keep: the value, file, unit, task or
-line itself, never the program. Entries whose program is missing may go at once.
-Everything is kept in the record: undo, restore and enable bring it back exactly.
+		Long: `Take entries away for good that have been off for 14 days (or as long as their trial), or
+whose trial you ended with keep: the value, file, unit, task or line itself, never the
+program. Entries whose program is missing can go at once. The record keeps everything:
+undo, restore and enable bring it back exactly.
 
-With --now the time is not waited for; then -m must say why, for the history.
+--now does not wait; then -m must say why, for the history.
 
-Where an entry belongs to an installed product, the product's own way to be
-uninstalled is named: that is the better way. What lies in the system's own folders,
-and what its package would bring back, is not removed; it stays disabled.`,
+Where an entry belongs to an installed product, lockback names the product's own
+uninstaller: that is the better way. What lies in the system's own folders, and what a
+package would bring back, stays and is only disabled.`,
 		Example: "  lockback remove k7f3qa2\n  lockback remove problem=target-missing\n  lockback remove " +
 			"\"Brinecast*\" --now -m \"uninstalled last year\"",
 		Args: cobra.MinimumNArgs(1),

@@ -21,15 +21,14 @@ func newRestoreCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "restore SNAPSHOT",
 		Short: "Bring a recorded state back",
-		Long: `Bring the state of a snapshot back: every file, link and folder that decides an
-entry gets the content, owner, mode, times and attributes that it had. Entries
-added since are kept as they are, unless --newcomers=disable is given, and so is
-what was made since where there was nothing, and lines added to a file of lines.
-Files in the operating system's own folders stay as its last upgrade has them;
---with-system-files brings them back too. What cannot be read or written is left out
-and named; all else is done, and the exit code is then 1.
-A snapshot taken on the running machine can be restored onto its disk with --root,
-and the other way round. A snapshot is taken first, so undo takes the restore back.`,
+		Long: `Bring the state of a snapshot back: every file, link and folder that decides an entry gets
+back its content, owner, mode, times and attributes. What was added since stays: entries
+(unless you add --newcomers=disable), new files, and new lines in a file of lines. Files in
+the operating system's own folders stay as its last upgrade left them; --with-system-files
+brings them back too. What cannot be read or written is left out and named; everything else
+is done, and the exit code is then 1.
+A snapshot of the running machine can be restored onto its disk with --root, and the other
+way round. lockback takes a snapshot first, so undo takes the restore back.`,
 		Example: "  lockback restore S1\n  lockback restore S1 --only \"Fogbell*\"\n  lockback --root /mnt/disk " +
 			"restore S1 --dry-run",
 		Args: cobra.ExactArgs(1),

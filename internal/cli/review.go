@@ -43,20 +43,20 @@ func newReviewCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "review [SELECTOR...]",
 		Short: "Decide entry by entry, and change all at once at the end",
-		Long: `Go through the entries one by one: what each is and from whom, what is lost without
-it, what it costs, who else keeps it, and what would be done. What changes the system's
-own programs and what may be hostile come first, then what is broken, what costs most,
-what nobody uses, what could go, and the rest; each page says why it stands where it
-does. Keys leave an entry, turn it off or on, take the rest of
-its program, product or maker along, write a note, look it up; ? names all.
+		Long: `Go through the entries one by one: what each is, who made it, what is lost without it, what
+it costs, which other machines keep it, and what would happen. First come entries that
+change the system's own programs or may be hostile, then what is broken, costs most, is
+unused or could go, and the rest; each page says why it comes first. Keys leave an entry,
+turn it off or on, take along the rest of its program, product or maker, write a note, look
+it up; ? names them all.
 
-Every answer is in the record at once: the review can be left, and lockback review goes
-on where it was. Other lockbacks read and write the record meanwhile. The overview
-at the end shows what the answers amount to, with every step. Nothing on the machine is
-changed before one question; then it is one change.
+Every answer is saved at once: you can leave the review, and lockback review goes on where
+you were. Other runs of lockback can read and write the record meanwhile. The overview at
+the end shows every step that your answers make. Nothing on the machine changes before one
+question; then it is one change.
 
-With --plain it asks line by line, for screen readers, simple terminals and pipes. With
---format json or csv the order is printed, with the reasons and the answers so far.`,
+--plain asks line by line, for screen readers, simple terminals and pipes. --format json or
+csv prints the order, with the reasons and the answers so far.`,
 		Example: "  lockback review\n  lockback review stage=sign-in -m \"tidied up\"\n  lockback --root /mnt/disk " +
 			"review --plain\n  lockback review --new",
 		RunE: func(_ *cobra.Command, words []string) error {

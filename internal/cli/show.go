@@ -13,11 +13,14 @@ func newShowCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "show SELECTOR...",
 		Short: "Show everything known about an entry, or compare several",
-		Long: `Show everything known of an entry: what it is, whether its program is there, what
-is wrong with it, when it starts and how it is turned off; where each fact comes
-from; and every artifact that decides it, with its present state.
+		Long: `Show everything known about an entry. The first five lines decide: the verdict, what it is,
+who made it, what it costs, and what is lost without it. Below them is how it starts, then the
+facts by their source, and every file, value or link that decides it, with its present state.
 
-With --elsewhere it shows what is known of the program beyond this machine:
+Several entries stand side by side, and a sign marks the rows in which they differ. --verbose
+shows each in full.
+
+With --elsewhere it shows what is known about the program elsewhere:
 ` + elsewhereHelp,
 		Example: "  lockback show k7f3qa2\n  lockback show \"Fogbell Sync\" user=ines\n  lockback show k7f3qa2 " +
 			"m2c5xyd\n  " +

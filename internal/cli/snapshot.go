@@ -20,9 +20,8 @@ func newSnapshotCommand(a *app) *cobra.Command {
 		Use:   "snapshot",
 		Short: "Record the exact state of all entries",
 		Long: `Record the exact state of all entries: every file, link and folder that decides
-one, with content, owner, mode, times and extended attributes. Only what is new
-takes room in the record. What could not be read is named, and for root the exit
-code is then 1.`,
+one, with content, owner, mode, times and extended attributes. Only new content takes
+room in the record. lockback names what it could not read; for root the exit code is then 1.`,
 		Example: "  lockback snapshot\n  lockback snapshot -m \"as found\"",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) (err error) {

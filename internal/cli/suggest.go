@@ -13,12 +13,12 @@ func newSuggestCommand(a *app) *cobra.Command {
 		Use:   "suggest [KINDS] [SELECTOR...]",
 		Short: "Propose what could be turned off, with reasons",
 		Long: `Propose what could be turned off, each with the reason, from verdicts, use and cost:
-hostile, broken, costly, spare or unused. Nothing is turned off. On a terminal the
-proposals open in review; elsewhere, and with --dry-run, they are listed.
+hostile, broken, costly, spare or unused. It turns nothing off. On a terminal the proposals
+open in review; elsewhere, and with --dry-run, it lists them.
 
-Protected entries are never proposed. Of programs that nobody has judged, those are that
-are missing, and those that hold up the start for 3 seconds or more, if they can wait or
-if it is proved who made them. What to think of before stands behind the reason.`,
+It never proposes protected entries. Of programs that nobody has rated it proposes those
+that are missing, and those that hold up the start for 3 seconds or more if they can wait or
+their maker is proved. What to consider first stands after the reason.`,
 		Example: "  lockback suggest\n  lockback suggest spare,broken --dry-run\n  lockback suggest costly for=ines",
 		RunE:    func(_ *cobra.Command, words []string) error { o.selector = words; return suggestEntries(a, o) },
 		ValidArgsFunction: func(_ *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {

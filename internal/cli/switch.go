@@ -33,23 +33,22 @@ func newDisableCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "disable SELECTOR...",
 		Short: "Turn entries off, so that they can be brought back exactly",
-		Long: `Turn entries off. A snapshot is taken first, and every step is written down
-before it is made. Entries that are disabled already are passed over; protected
-ones, which the machine needs, are left out and named unless --guarded is given.
-So are those that need a second thought, unless their handles or whole names are
-given. What stops or starts besides is told before anything is done, and what would
-stop a protected entry is left out. What runs at this moment keeps running until
-the change counts.
+		Long: `Turn entries off. lockback takes a snapshot first and writes down every step before it
+makes it. It skips entries that are off already. It leaves out and names the protected ones,
+which the machine needs, unless you add --guarded, and those that need a second thought,
+unless you give their handles or whole names. It says beforehand what else stops or starts,
+and leaves out whatever would stop a protected entry. What is running keeps running until
+the change takes effect.
 
-Where protected entries, parts of the operating system, or more than half of what
-starts would no longer start, the question wants the number of entries instead of y.
+Where protected entries, parts of the operating system, or more than half of what starts
+would no longer start, it asks for the number of entries instead of y.
 
-Some programs turn themselves on again. With --hold they are kept off where the system
-has a way that their installers respect: a mask of systemd, launchd's database, Windows'
-own startup settings. It is never a lock that the system's own settings cannot open.
-Where there is no such way that is said, and check tells when one is on again.
+Some programs turn themselves on again. --hold keeps them off where the system has a way
+that their installers respect: a mask of systemd, launchd's database, Windows' own startup
+settings. It is never a lock that the system's own settings cannot open. Where there is no
+such way, lockback says so, and check says when an entry is on again.
 
-With --suggest nothing is turned off; it is lockback suggest under its earlier name.`,
+--suggest turns nothing off; it is the earlier name of lockback suggest.`,
 		Example: "  lockback disable k7f3qa2 m2c5xyd\n  lockback disable \"Kelpline*\" -m \"updaters off\"\n  " +
 			"lockback disable fogbell-tray --for ines --dry-run",
 		Args: func(c *cobra.Command, args []string) error {

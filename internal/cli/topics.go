@@ -18,7 +18,7 @@ var topics = []struct {
 	{"selectors", "How entries are chosen", selectorsHelp},
 	{"ways-back", "Which command brings what back", func() string { return waysBackHelp }},
 	{"states", "What enabled, disabled, hidden and protected mean", func() string { return statesHelp }},
-	{"problems", "What is said to be wrong with an entry", func() string { return problemsHelp }},
+	{"problems", "What can be wrong with an entry", func() string { return problemsHelp }},
 	{"evidence", "How it is known who made a program, and what is hidden", func() string { return evidenceHelp }},
 	{"switches", "How entries are turned off", switchesHelp},
 	{"exit-codes", "What the exit code tells a script", func() string { return exitHelp }},
@@ -51,13 +51,12 @@ func selectorsHelp() string {
 Handles and names add up: any of them. Fields narrow down: all of them. A name is the
 one that list shows, or the system's own (a service, a label, a value, a file).
 
-In commands that only look (list, show, lookup, review), a bare word is searched anywhere: in the
+In commands that only look (list, show, review), a bare word is searched for anywhere: in the
 names, the maker, the command, the program and the place. In commands that change
 something it must be a handle, a whole name or a wildcard; if it only occurs inside
-something, the command stops and names what it would have meant.
+something, the command stops and names the entries.
 
-Parts of the operating system are hidden: they are chosen only with --all, or by
-their handle.
+Parts of the operating system are hidden: only --all or their handle chooses them.
 
 %s
 

@@ -20,10 +20,10 @@ func newUndoCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "undo [CHANGE]",
 		Short: "Take a change back (by default the last one)",
-		Long: `Take a change back: every artifact gets the image that it had before. Entries that
-something else changed since, or that came back by themselves, stay as they are and
-are named, with the command that brings back how they were; the exit code is 1 then.
-With --all-or-nothing such an entry stops all of it, with exit code 5.`,
+		Long: `Take a change back: every file, value and link is put back as it was before. Entries that
+something else changed since, or that turned themselves on again, stay as they are;
+lockback names them, with the command that brings back their earlier state, and the exit
+code is 1. With --all-or-nothing one such entry stops everything, with exit code 5.`,
 		Example: "  lockback undo\n  lockback undo C2\n  lockback undo C2 --all-or-nothing --yes",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -106,8 +106,8 @@ func newRecoverCommand(a *app) *cobra.Command {
 		Short: "Settle a change that was interrupted",
 		Long: `Settle a change that was interrupted, by a crash or a power cut: take it back, so
 that the machine is exactly as before, or with --finish carry it out to its end.
-A change that can be neither taken back nor finished can be given up with
---abandon: how each of its files is left is then listed, and it no longer waits.`,
+--abandon gives up a change that can neither be taken back nor finished: it lists how
+each of its files is left, and the change no longer blocks others.`,
 		Example: "  lockback recover --dry-run\n  lockback recover\n  lockback recover --finish",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
