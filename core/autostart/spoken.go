@@ -26,7 +26,8 @@ var spoken = map[string]map[string][]string{
 		"not as it was signed": {SignatureInvalid}, "not as its package delivered it": {Changed}, "modified": {Changed},
 		"uses a name of the system's": {Impostor}, "uses a name of the system's, but is not the system's": {Impostor},
 		"in an odd place": {OddPlace}, "hides what it does": {Obscured},
-		"another entry starts the same program": {Twice}, "starts the same as another": {Twice}, "duplicate": {Twice}},
+		"another entry starts the same program": {Twice}, "starts the same as another": {Twice},
+		"starts twice": {Twice}, "duplicate": {Twice}},
 	"switch": {"fixed": {string(Report)}, "cannot be turned off here": {string(Report)}},
 }
 

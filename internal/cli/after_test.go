@@ -860,3 +860,22 @@ func TestCheckAfterOneOfTwoTwins(t *testing.T) {
 	require.NotContains(t, p.OK(t, "check"), "changed otherwise")
 	require.Contains(t, p.OK(t, "compare", "C1"), "nothing differs")
 }
+
+// Where only Windows' performance log has a start, check and figures say the same of it, and check does not take it for
+// a restart: after a fast startup no service was started anew.
+func TestCheckAndFiguresAgreeOnTheLastStart(t *testing.T) {
+	t.Parallel()
+	p := testkit.Museum(t, "ticket-desk-pc")
+	p.Env = []string{"TZ=UTC"}
+	p.OK(t, "disable", "Kelpline Updater", "--yes")
+	said := p.OK(t, "check")
+	require.Contains(t, said, "Not known whether it was restarted since: no log tells.")
+	require.Contains(t, said, "not known whether it was tried: no log tells of a restart; Windows' performance log has a "+
+		"start on 2026-03-14 08:36, which may have been a fast startup")
+	require.Regexp(t, `(?m)^last start +2026-03-14 08:36`, p.OK(t, "figures"))
+	p = testkit.Museum(t, "office-laptop")
+	p.OK(t, "disable", "kupdate", "--yes")
+	require.Contains(t, p.OK(t, "check"), "not tried yet: not restarted since")
+	require.NoError(t, demo.UpdaterIsBack(p.Root))
+	require.Contains(t, p.Run(t, "check").Out, "Restarted once since")
+}

@@ -182,7 +182,7 @@ func shortProblem(problem string) string {
 	case autostart.Impostor:
 		return "uses a name of the system's"
 	case autostart.Twice:
-		return "starts the same as another"
+		return "starts twice"
 	}
 	return cmp.Or(problemWords[problem], problem)
 }
