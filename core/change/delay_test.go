@@ -34,7 +34,7 @@ func TestDelayedByATask(t *testing.T) {
 	started := func(item *location.Item) string {
 		plan, err := e.Delay([]change.Delayed{{Item: item, By: 90 * time.Second}})
 		if err != nil {
-			return strings.ReplaceAll(err.Error(), `cannot delay "`+item.Name+`": cannot be made to start later here: `,
+			return strings.ReplaceAll(err.Error(), `cannot delay "`+item.Name+`": cannot be delayed here: `,
 				"")
 		}
 		require.Len(t, plan.Handles, 2, item.Name)

@@ -31,7 +31,7 @@ type Delayer interface {
 }
 
 // ErrNoDelay says that an entry cannot be made to start later.
-var ErrNoDelay = fmt.Errorf("cannot be made to start later here")
+var ErrNoDelay = fmt.Errorf("cannot be delayed here")
 
 // The shell command of [Waiting]: what needs no quotes stands in it, because systemd's generator of sign-in units does
 // not take escaped quotes and dollar signs as the Desktop Entry Specification has them; all else is handed to the shell

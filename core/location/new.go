@@ -61,11 +61,11 @@ func (m Made) Handle() string { return autostart.Handle(m.Location, m.User, m.Ke
 // Errors of making an entry.
 var (
 	// ErrExists says that something of that name is there already.
-	ErrExists = errors.New("there is one of that name already")
+	ErrExists = errors.New("that name is taken")
 	// ErrNoForm says that the machine has no such way of starting something, or that it cannot be used now.
 	ErrNoForm = errors.New("cannot be made here")
 	// ErrNoProgram says that the program cannot be started.
-	ErrNoProgram = errors.New("not a program that can be started")
+	ErrNoProgram = errors.New("it cannot be started")
 	// ErrText says that a name or an argument cannot stand in what is written.
 	ErrText = errors.New("cannot be used")
 )
@@ -108,7 +108,7 @@ func (n New) Check(m *machine.Reader, runs func(name string) bool) error {
 	case runs != nil && !runs(program):
 		return fmt.Errorf("%w: %s is none by its ending", ErrNoProgram, program)
 	case runs == nil && info.Mode()&0o111 == 0:
-		return fmt.Errorf("%w: %s may not be executed by anyone (chmod +x)", ErrNoProgram, program)
+		return fmt.Errorf("%w: %s is not executable (chmod +x)", ErrNoProgram, program)
 	}
 	return nil
 }

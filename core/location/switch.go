@@ -117,7 +117,7 @@ func (p Park) Plan(images Images, want Want) ([]Edit, error) {
 	if want.State == autostart.Enabled {
 		name := autostart.Text(p.Artifact.String())
 		if now, err := images.Image(p.Artifact); err != nil || now.Kind != artifact.Absent {
-			return nil, fmt.Errorf("%w: %s is there; what keeps it off is something else, see lockback show",
+			return nil, fmt.Errorf("%w: %s exists; something else keeps it off, see lockback show",
 				ErrNoSwitch, name)
 		}
 		return nil, fmt.Errorf("%w: %s is not there; lockback restore brings it back from a snapshot that has it",
@@ -231,5 +231,5 @@ var (
 	// ErrNoSwitch says that no safe way of switching exists.
 	ErrNoSwitch = errors.New("cannot be turned on or off here")
 	// ErrNotPerUser says that an entry cannot be switched for one user.
-	ErrNotPerUser = errors.New("cannot be turned on or off for one user only")
+	ErrNotPerUser = errors.New("cannot be switched for one user only")
 )

@@ -102,7 +102,7 @@ func TestAdd(t *testing.T) {
 				t.Helper()
 				p.OK(t, append(append([]string{words[0]}, main...), append(words[1:], "--yes")...)...)
 			}
-			p.Fails(t, 2, "there is one of that name already", a.command()...)
+			p.Fails(t, 2, "that name is taken", a.command()...)
 			made := testkit.Tree(t, p.Root)
 			on("disable")
 			on("enable")
@@ -245,13 +245,13 @@ func TestAddRefuses(t *testing.T) {
 		{"name the program", []string{"--name", "x", "--at", "sign-in"}},
 		{"is a folder", []string{"--name", "x", "--at", "sign-in", "--", "/opt/kelpline"}},
 		{"is not there", []string{"--name", "x", "--at", "sign-in", "--", "/opt/kelpline/none"}},
-		{"may not be executed", []string{"--name", "x", "--at", "sign-in", "--", "/etc/hostname"}},
+		{"is not executable", []string{"--name", "x", "--at", "sign-in", "--", "/etc/hostname"}},
 		{"give its whole path", []string{"--name", "x", "--at", "sign-in", "--", "updater"}},
 		{"no user \"nobody-here\"", []string{"--name", "x", "--at", "sign-in", "--for", "nobody-here", "--", program}},
 		{"it is sign-in or startup", []string{"--name", "x", "--at", "boot", "--", program}},
-		{"exclude each other", []string{"--name", "x", "--every", "1h", "--at-time", "01:00", "--", program}},
-		{"exclude each other", []string{"--name", "x", "--at", "startup", "--every", "1h", "--", program}},
-		{"is no time such as", []string{"--name", "x", "--every", "often", "--", program}},
+		{"give only one of", []string{"--name", "x", "--every", "1h", "--at-time", "01:00", "--", program}},
+		{"give only one of", []string{"--name", "x", "--at", "startup", "--every", "1h", "--", program}},
+		{"is not a time such as", []string{"--name", "x", "--every", "often", "--", program}},
 		{"is not from 1 min", []string{"--name", "x", "--every", "1s", "--", program}},
 		// 25 minutes past what 64 bits hold
 		{"is not from 1 min to 31 d", []string{"--name", "x", "--every", "213504d", "--", program}},
@@ -287,7 +287,7 @@ func TestAddRefuses(t *testing.T) {
 	// A link that somebody laid in the way leads nowhere.
 	trap := filepath.Join(p.Root, "home/ines/.config/autostart/trap.desktop")
 	require.NoError(t, os.Symlink("/etc/passwd", trap))
-	p.Fails(t, 2, "there is one of that name already", "add", "--name", "trap", "--at", "sign-in", "--for", "ines",
+	p.Fails(t, 2, "that name is taken", "add", "--name", "trap", "--at", "sign-in", "--for", "ines",
 		"--yes", "--", program)
 	// A program of Windows has the ending of one; a task wants the running machine.
 	w := museum(t, "ticket-desk-pc")
@@ -315,15 +315,15 @@ func TestCopyOf(t *testing.T) {
 		{"ticket-desk-pc", "Themes Setup", `C:\Windows\System32\regsvr32.exe /s /n /i:/UserInstall ` +
 			`C:\Windows\system32\themeui.dll`, ""},
 		// rundll32 reads quotes in a way of its own
-		{"ticket-desk-pc", "!Kelpline Setup", "", "what exactly it runs cannot be told"},
-		{"ticket-desk-pc", "timetable", "", "what exactly it runs cannot be told"}, // an address
-		{"ticket-desk-pc", "Brinecast", "", "what exactly it runs cannot be told"}, // its program is gone
-		{"workshop-box", "Network", "/usr/bin/nm-applet", ""},                      // by its name there
+		{"ticket-desk-pc", "!Kelpline Setup", "", "what it runs cannot be determined"},
+		{"ticket-desk-pc", "timetable", "", "what it runs cannot be determined"}, // an address
+		{"ticket-desk-pc", "Brinecast", "", "what it runs cannot be determined"}, // its program is gone
+		{"workshop-box", "Network", "/usr/bin/nm-applet", ""},                    // by its name there
 		{"workshop-box", "Fogbell Notifier", `"/opt/fogbell/Fogbell Notifier" --minimised`, ""},
-		{"workshop-box", "tide-database", "", "what exactly it runs cannot be told"},      // a container
-		{"workshop-box", "getty@tty1.service", "", "what exactly it runs cannot be told"}, // a variable of the unit's
+		{"workshop-box", "tide-database", "", "what it runs cannot be determined"},      // a container
+		{"workshop-box", "getty@tty1.service", "", "what it runs cannot be determined"}, // a variable of the unit's
 		// runit starts it in a folder
-		{"workshop-box", "lampwick-queue", "", "what exactly it runs cannot be told"},
+		{"workshop-box", "lampwick-queue", "", "what it runs cannot be determined"},
 		{"archive-mac", "org.gullrock.welcome", "/usr/bin/open -g -a Gullrock Welcome", ""},
 	} {
 		p := museum(t, c.machine)
@@ -392,11 +392,11 @@ func TestDelay(t *testing.T) {
 	}
 	p := workshop(t)
 	for _, c := range [][]string{{"0s", "is not from 1 s to 24 h"}, {"366d", "is not from"},
-		{"soon", "is no time such as"}} {
+		{"soon", "is not a time such as"}} {
 		p.Fails(t, 2, c[1], "delay", "Fogbell Sync", c[0], "--yes")
 	}
 	p.Fails(t, 2, "name the entries to delay", "delay", "2m", "--yes")
-	p.Fails(t, 1, "cannot be made to start later here", "delay", "updater", "2m", "--yes")
+	p.Fails(t, 1, "cannot be delayed here", "delay", "updater", "2m", "--yes")
 	p.Fails(t, 2, "the last of", "delay", "state=enabled", "--spread", "20h", "--yes")
 	r := p.Run(t, "delay", "Fogbell Sync", "Kelpline Assistant", "--spread", "10s", "--yes")
 	require.Equal(t, 0, r.Code, r.Err)
@@ -470,7 +470,7 @@ func TestDelayKeepsOtherNames(t *testing.T) {
 	}
 	p.OK(t, "undo", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
-	p.Fails(t, 1, "it is started by another name", "delay", "lamproom.service", "90s", "--yes")
+	p.Fails(t, 1, "it is started under another name", "delay", "lamproom.service", "90s", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 }
 
@@ -498,7 +498,7 @@ func TestHold(t *testing.T) {
 	require.Contains(t, p.Run(t, "disable", "kelpline-updater.timer", "--hold", "--yes").Err, "nothing to do")
 	p.OK(t, "enable", "kelpline-updater.timer", "--yes")
 	require.Empty(t, testkit.Differences(before, testkit.Tree(t, p.Root)))
-	require.Contains(t, p.OK(t, "disable", "report", "--hold", "--yes"), "nothing of the system's keeps it off")
+	require.Contains(t, p.OK(t, "disable", "report", "--hold", "--yes"), "the system has no way to keep it off")
 }
 
 // Killed on the way of making something, or of making it start later, nothing is half done.

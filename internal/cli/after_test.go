@@ -520,7 +520,7 @@ func TestCulpritDisturbed(t *testing.T) {
 	list, _ := p.List(t, "state=disabled", "kelpline*", "lampwick*", "brinecast*")
 	on := list.Entries[0].Handle
 	p.OK(t, "enable", on, "--yes")
-	p.Fails(t, 2, "was not tried as it was set up", "culprit", "works", "--yes")
+	p.Fails(t, 2, "was not tried as set up", "culprit", "works", "--yes")
 	p.OK(t, "culprit", "skip", "--yes")
 	p.JSON(t, &s, "culprit")
 	require.Len(t, s.Rounds, 3)
@@ -559,7 +559,7 @@ func TestCulpritDisturbed(t *testing.T) {
 	require.Equal(t, "enabled", list.Entries[0].State)
 	p.Fails(t, 2, "there is only", "culprit", "start", "Tide Chart", "--yes")
 	p.Fails(t, 2, "has nothing to search among", "culprit", "start", "brinecast_cam", "--yes")
-	p.Fails(t, 2, "all that matches is disabled", "culprit", "start", "gull.weekly", "--yes", "--all")
+	p.Fails(t, 2, "every match is off already", "culprit", "start", "gull.weekly", "--yes", "--all")
 }
 
 // Killed at every step of a round, recover takes it back, and the answer can be given again.
@@ -669,11 +669,11 @@ func TestRemove(t *testing.T) {
 func TestRemoveWaits(t *testing.T) {
 	t.Parallel()
 	p := workshop(t)
-	p.Fails(t, 2, "it is enabled; disable it first", "remove", "Fogbell Sync", "--yes")
+	p.Fails(t, 2, "it is still on; disable it first", "remove", "Fogbell Sync", "--yes")
 	p.OK(t, "disable", "Fogbell Sync", "--yes", "--trial", "5d")
-	p.Fails(t, 2, "5 days more", "remove", "Fogbell Sync", "--yes")
+	p.Fails(t, 2, "5 days to go", "remove", "Fogbell Sync", "--yes")
 	older(t, p, 4)
-	p.Fails(t, 2, "1 day more", "remove", "Fogbell Sync", "--yes")
+	p.Fails(t, 2, "1 day to go", "remove", "Fogbell Sync", "--yes")
 	p.Fails(t, 2, "--now wants a reason", "remove", "Fogbell Sync", "--yes", "--now")
 	before := testkit.Tree(t, p.Root)
 	require.Contains(t, p.OK(t, "remove", "Fogbell Sync", "--now", "-m", "Bram said so", "--dry-run"),
@@ -686,7 +686,7 @@ func TestRemoveWaits(t *testing.T) {
 	require.NoFileExists(t, filepath.Join(p.Root, file))
 	r := p.Run(t, "remove", "Fogbell Sync", "--yes")
 	require.Equal(t, 0, r.Code)
-	require.Contains(t, r.Err, "removed already, and kept in the record")
+	require.Contains(t, r.Err, "these entries are removed already")
 	p.OK(t, "enable", "Fogbell Sync", "--yes")
 	list, _ = p.List(t, "Fogbell Sync")
 	require.Equal(t, "enabled", list.Entries[0].State)
@@ -870,8 +870,9 @@ func TestCheckAndFiguresAgreeOnTheLastStart(t *testing.T) {
 	p.OK(t, "disable", "Kelpline Updater", "--yes")
 	said := p.OK(t, "check")
 	require.Contains(t, said, "Not known whether it was restarted since: no log tells.")
-	require.Contains(t, said, "not known whether it was tried: no log tells of a restart; Windows' performance log has a "+
-		"start on 2026-03-14 08:36, which may have been a fast startup")
+	require.Contains(t, said,
+		"not known whether it was tried: no log tells of a restart; Windows' performance log has a "+
+			"start on 2026-03-14 08:36, which may have been a fast startup")
 	require.Regexp(t, `(?m)^last start +2026-03-14 08:36`, p.OK(t, "figures"))
 	p = testkit.Museum(t, "office-laptop")
 	p.OK(t, "disable", "kupdate", "--yes")

@@ -467,7 +467,7 @@ func TestCarry(t *testing.T) {
 	require.Contains(t, p.Short(out), "lockback record carry")
 	require.Contains(t, p.OK(t, "record", "carry", "--dry-run"), "would copy 2 snapshots and 1 change")
 	require.NoFileExists(t, filepath.Join(p.Root, "var/lib/lockback/record.db"))
-	p.Fails(t, 2, "confirmation needed", "record", "carry")
+	p.Fails(t, 2, "this needs a yes", "record", "carry")
 	require.Contains(t, p.OK(t, "record", "carry", "--yes"), "copied 2 snapshots and 1 change")
 	p.Fails(t, 2, "the disk has a record already", "record", "carry", "--yes")
 
@@ -554,7 +554,7 @@ func TestTwoRecords(t *testing.T) {
 		r = second.Run(t, "history")
 		require.Contains(t, r.Out, "as root")
 		require.Regexp(t, `In another record, `+regexp.QuoteMeta(own)+
-			` \(numbers of its own\)[\s\S]*S1 [\s\S]*as a user`, r.Out)
+			` \(with S and C numbers of its own\)[\s\S]*S1 [\s\S]*as a user`, r.Out)
 	})
 }
 

@@ -96,7 +96,7 @@ func TestEveryEntryDelayed(t *testing.T) {
 				r := p.Run(t, "delay", h, c.after, "--yes")
 				if r.Code != 0 {
 					require.Equal(t, 1, r.Code, r.Err)
-					require.Contains(t, r.Err, "cannot be made to start later here: ")
+					require.Contains(t, r.Err, "cannot be delayed here: ")
 					continue
 				}
 				if strings.Contains(r.Err, "nothing to do") {

@@ -438,7 +438,7 @@ func TestUpgradesStay(t *testing.T) {
 	var c struct{ Warnings []string }
 	p.JSON(t, &c, "restore", "S1", "--yes")
 	testkit.Same(t, before, testkit.Tree(t, filepath.Join(p.Root, "usr")))
-	require.Contains(t, c.Warnings[0], "S1 is of another version of the system: it was taken on Debian GNU/Linux "+
+	require.Contains(t, c.Warnings[0], "S1 was taken under another version of the system: on Debian GNU/Linux "+
 		"12 (bookworm), and this is Debian GNU/Linux 13 (trixie) now")
 	require.Contains(t, strings.Join(c.Warnings, "\n"), "--with-system-files")
 	_, now := p.List(t)
@@ -479,7 +479,7 @@ func TestWhatWasMadeSinceStays(t *testing.T) {
 	p.JSON(t, &c, "restore", "S1", "--yes")
 	words := strings.Join(c.Warnings, "\n")
 	for _, w := range []string{`"MAILTO=ines" was added since`, `"PATH=/opt/new:/usr/bin" was added since`,
-		"kelpline-report.service was not there and was made since"} {
+		"kelpline-report.service was made since, not by lockback"} {
 		require.Contains(t, words, w)
 	}
 	content, err := os.ReadFile(tab)
@@ -539,7 +539,7 @@ func TestTimesOfAllAges(t *testing.T) {
 		p.OK(t, everything...)
 		p.OK(t, "restore", "S1", "--yes")
 		require.Empty(t, testkit.Changed(before, picture()), at.String())
-		require.Contains(t, p.Run(t, "restore", "S1", "--yes").Err, ": the machine is as S1 has it")
+		require.Contains(t, p.Run(t, "restore", "S1", "--yes").Err, ": the machine is as in S1")
 	}
 }
 

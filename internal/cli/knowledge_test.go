@@ -72,7 +72,7 @@ func TestNotes(t *testing.T) {
 			[]string{"Fogbell Sync", "--role", "tray"}},
 		{"line break", []string{"Fogbell Sync", "-m", "a\nb"}}, {"control character", []string{"Fogbell Sync", "-m",
 			"a\x1b[31mb"}}, {"more than 500", []string{"Fogbell Sync", "-m", strings.Repeat("a", 501)}},
-		{"no note on Fogbell Sync to remove", []string{"Fogbell Sync", "--remove"}}, {"goes with no verdict",
+		{"Fogbell Sync has no note to remove", []string{"Fogbell Sync", "--remove"}}, {"goes with no verdict",
 			[]string{"Fogbell Sync", "--remove", "-m", "x"}},
 		{"name the entries", []string{"-m", "x"}}, {"only its place", []string{".bashrc", "-m", "x"}},
 		{"no entry has the handle or name", []string{"nothing-of-that-name", "-m", "x"}},
@@ -244,7 +244,7 @@ func TestOwnCatalogues(t *testing.T) {
 			"[{package: p}], does: x, verdict: useful}\n", "known by the same"},
 		"hostile": {"  - {id: \"a\\e[31m\", known-by: [{package: p}], does: x, verdict: bad}\n", "the verdict of"},
 		"giant":   {"# " + strings.Repeat("x", 9<<20) + "\n", "larger than 8 MB"},
-		"empty":   {"", "is no list"},
+		"empty":   {"", "is not a list"},
 	} {
 		write(row.text)
 		r := other.Run(t, "catalogue", "import", second, "--yes")

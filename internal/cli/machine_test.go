@@ -40,7 +40,7 @@ func TestWhichMachine(t *testing.T) {
 	// Of a part of it, nothing is said about the rest.
 	p.OK(t, "disable", "Fogbell Sync", "--yes")
 	require.Contains(t, p.Run(t, "restore", "S1", "--only", "tidewatch.service", "--yes").Err,
-		": what was chosen is as S1 has it")
+		": what was chosen is as in S1")
 	var change struct{ Machine struct{ Name, Root string } }
 	for _, args := range [][]string{{"snapshot"}, {"enable", "Fogbell Sync", "--yes"}} {
 		p.JSON(t, &change, args...)

@@ -89,7 +89,7 @@ func TestArchiveMac(t *testing.T) {
 		"org.saltmarsh.licence": {Location: "macos.launch-daemons", Stage: "event",
 			Mode: "when a program asks for org.saltmarsh.licence"},
 		"org.saltmarsh.broken": {Location: "macos.launch-daemons", State: "enabled",
-			Mode: "its file is not understood; launchd may read it all the same", Problems: []string{"unparsable"}},
+			Mode: "lockback cannot parse its file; launchd may still read it", Problems: []string{"unparsable"}},
 		"org.tidewatch.gauge": {Location: "macos.launch-daemons", Stage: "event",
 			Mode: "when /Users/Shared/gauge changes", Target: target("/usr/local/bin/tidewatch", true)},
 		// another volume: unknown

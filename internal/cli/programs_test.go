@@ -336,7 +336,7 @@ func TestPerformanceLog(t *testing.T) {
 		}
 	}
 	require.Equal(t, want, figures(p))
-	require.Contains(t, p.OK(t, "figures"), "All are of the same start")
+	require.Contains(t, p.OK(t, "figures"), "All are from the same start")
 	forged := disk("Gullrock")
 	_, entries = forged.List(t)
 	require.Nil(t, entries["tray"].Cost)

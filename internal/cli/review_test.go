@@ -180,7 +180,7 @@ func TestReviewOnATerminal(t *testing.T) {
 			d.types("b")
 			// A note, with a verdict; one that is not understood is not lost but told.
 			d.types("n", "'spare: nobody prints", "Enter")
-			d.sees("noted, and found again by", "spare: nobody prints (by Tess, ")
+			d.sees("noted; other machines know it by", "spare: nobody prints (by Tess, ")
 			// Off, taken back, off again.
 			d.types("d")
 			d.sees(c.off+": off", "off 1")
@@ -226,7 +226,7 @@ func TestReviewOnATerminal(t *testing.T) {
 			d.kill()
 			require.Equal(t, 137, d.ended())
 			testkit.Same(t, before, testkit.Tree(t, p.Root))
-			p.Fails(t, 2, "is not ended, with", "review", "--plain", "stage=sign-in")
+			p.Fails(t, 2, "is open since", "review", "--plain", "stage=sign-in")
 			d = open(t, p, 142, 42, "TERM=screen NO_COLOR=1", "review", "-m", "tidied")
 			d.sees(c.title, "off 2, on 1")
 			require.NotRegexp(t, `\x1b\[([0-9;]*;)?[39][0-7]m`, d.tmux("capture-pane", "-ep"))
@@ -237,7 +237,7 @@ func TestReviewOnATerminal(t *testing.T) {
 			d.sees("(" + handleOf(t, p, c.off))
 			d.types("b", "q")
 			require.Zero(t, d.ended())
-			d.sees("every answer is in the record, and nothing was changed")
+			d.sees("your answers are in the record, and nothing was changed")
 			// What was turned on is taken back, so that the change is a disable.
 			d = open(t, p, 142, 42, "TERM=screen", "review", "-m", "tidied")
 			d.sees(c.title, "off 2, on 1")
@@ -327,7 +327,7 @@ func TestReviewThroughAPipe(t *testing.T) {
 	testkit.Same(t, before, testkit.Tree(t, p.Root))
 	// Nothing to do ends it; the same machine can be reviewed again.
 	p.In = "leave\napply\n"
-	require.Contains(t, p.Run(t, "review", "--plain").Err, "nothing is to be turned off or on")
+	require.Contains(t, p.Run(t, "review", "--plain").Err, "nothing to turn off or on")
 	p.In = "disable\nquit\n"
 	p.OK(t, "review", "--plain")
 	p.In = ""
@@ -461,5 +461,5 @@ func TestSuggest(t *testing.T) {
 	require.Zero(t, d.ended())
 	p.In = "q\n" // gone on with, it is of the same entries
 	require.Contains(t, p.OK(t, "review", "--plain"), "2 of 2: not decided")
-	p.Fails(t, 2, "lockback review --new begins anew", "review", "--plain", "stage=sign-in")
+	p.Fails(t, 2, "lockback review --new starts over", "review", "--plain", "stage=sign-in")
 }

@@ -192,13 +192,13 @@ func TestShop(t *testing.T) {
 			require.Empty(t, e.Notes, e.Name)
 		}
 	}
-	require.Contains(t, within(t, next, "review", "--format", "csv"), "your note says that it is spare")
+	require.Contains(t, within(t, next, "review", "--format", "csv"), "your note calls it spare")
 	// of one entry, and of two, of which one may be off
 	for _, name := range []string{"tide00", "tide01", "tide03", "tide05"} {
 		next.In = "go " + name + "\nquit\n"
 		c := model[name]
 		require.Contains(t, next.OK(t, "review", "--plain"),
-			fmt.Sprintf("seen on %d other machines, kept on %d, off on %d", c.seen, c.kept, c.off))
+			fmt.Sprintf("on %d other machines: kept on %d, off on %d", c.seen, c.kept, c.off))
 	}
 	// A program that changed is not the package's any more, and the note on that does not speak for it.
 	require.NoError(t, os.WriteFile(filepath.Join(next.Root, "opt/tide-00/tide00"),

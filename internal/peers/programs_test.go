@@ -97,7 +97,7 @@ func TestDesktopProgramsAgree(t *testing.T) {
 		require.NotContains(t, e.Command, "i3-mode")
 	}
 	hidden, _ := p.List(t, "source=/etc/fish/conf.d/gullrock.fish", "--all")
-	require.Equal(t, "not for ines, who have an own file of that name", hidden.Entries[0].Mode)
+	require.Equal(t, "not for ines, who have a file of that name of their own", hidden.Entries[0].Mode)
 	// due at once, and run when atd looks
 	testkit.Shell(t, "echo /opt/gullrock/mark at | chroot "+root+" runuser -u ines -- at now 2>&1")
 	p.OK(t, "snapshot")

@@ -177,7 +177,7 @@ func describeRecipe(_ *location.Survey, _ location.Found, line string) *location
 		return nil
 	}
 	item := shellItem(strings.TrimSpace(command), onMail)
-	item.Switcher = location.NoSwitch{Why: "it ends a recipe, which would take the next line in its place"}
+	item.Switcher = location.NoSwitch{Why: "it ends a recipe, and the recipe would take the next line instead"}
 	return item
 }
 
@@ -429,7 +429,7 @@ var (
 )
 
 // packagesFile is why nothing in the folders of packages has a switch where no other file comes before it.
-const packagesFile = "it lies in a folder of packages, and nothing comes before it; remove the package that has it"
+const packagesFile = "a package put it there, and nothing overrides it; remove the package"
 
 // pythonReadings are what else Python loads at every start: two files by their names, and what packages have.
 func pythonReadings() []location.Reading {
@@ -478,7 +478,7 @@ func isLink(s *location.Survey, file string) bool {
 }
 
 // hookWhy is why hooks of package managers have no switch.
-const hookWhy = "software may be left half installed without it; change the file, or remove the package that has it"
+const hookWhy = "without it software may be left half installed; change the file, or remove its package"
 
 // packageHooks are the readings of what the other package managers run: dpkg.cfg(5), kernel-install and Debian's
 // kernel packages, alpm-hooks(5), dnf.conf(5).
@@ -511,7 +511,7 @@ func packageHooks() []location.Reading {
 // pamFolder says that pam.conf is not read: it is not where there is a folder, pam.conf(5).
 func pamFolder(s *location.Survey) string {
 	if has(s, "/etc/pam.d") {
-		return "PAM reads /etc/pam.d in its place"
+		return "PAM reads /etc/pam.d instead"
 	}
 	return ""
 }

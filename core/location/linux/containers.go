@@ -44,7 +44,7 @@ func describeLXC(_ *location.Survey, f location.Found, line string) *location.It
 const dockerContainers = "/var/lib/docker/containers"
 
 // errOtherStores says that others keep their containers in databases of their own.
-var errOtherStores = errors.New("which of these containers start is not looked at")
+var errOtherStores = errors.New("lockback does not look at which of these containers start")
 
 // readDocker reports the containers that docker starts by itself, by their restart policy: always and unless-stopped
 // with itself, on-failure again where a run failed, and not with itself ("Start containers automatically" of docker's

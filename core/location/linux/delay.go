@@ -91,12 +91,12 @@ func (sw unitSwitch) Delay(m *machine.Reader, images location.Images, item *loca
 	starting, other := sw.byKind()
 	switch {
 	case unitfile.Suffix(sw.name) != ".service":
-		return later, fmt.Errorf("%w: it is no service; what it starts, and when, stands in its file",
+		return later, fmt.Errorf("%w: it is not a service; its file says what it starts, and when",
 			location.ErrNoDelay)
 	case sw.Word() != autostart.Unlink:
 		return later, fmt.Errorf("%w: other units start it, and would wait for it", location.ErrNoDelay)
 	case len(starting) == 0 || len(sw.set.pulledBy(sw.name, asSet(starting))) > 0:
-		return later, fmt.Errorf("%w: it is started by another name, which stands for it", location.ErrNoDelay)
+		return later, fmt.Errorf("%w: it is started under another name, its alias", location.ErrNoDelay)
 	}
 	dir, since, id := sw.set.path.config, "OnBootSec", "linux.systemd.system"
 	if sw.user != nil || sw.set.path.control == "" {

@@ -13,7 +13,7 @@ import (
 // gdm, lightdm, sddm, xdm and greetd. Only one of them starts on a machine.
 func displayManagers() []location.Reading {
 	lightdm, sddm, greetd := dmOff("lightdm"), dmOff("sddm"), dmOff("greetd")
-	vendors := "it is the vendor's; set it to something else in a file of the same name in /etc"
+	vendors := "it is the vendor's; override it with a file of the same name in /etc"
 	return []location.Reading{
 		{Places: location.At("/etc/lightdm/lightdm.conf"), Form: lightDMSettings,
 			Runner: location.Runner{Off: lightdm}},

@@ -40,7 +40,7 @@ func lingering(s *location.Survey, u account.User) func(*location.Item) {
 var imageFolders = []string{"/etc/extensions", "/run/extensions", "/var/lib/extensions", "/usr/local/lib/extensions",
 	"/var/lib/confexts", "/run/confexts", "/usr/local/lib/confexts", "/var/lib/portables", "/etc/portables"}
 
-var errImage = errors.New("an image that can bring units of its own, which are not looked at")
+var errImage = errors.New("an image that can bring units of its own; lockback does not look at those")
 
 // skipImages reports the images that can bring units.
 func skipImages(s *location.Survey) {
@@ -119,7 +119,7 @@ func comesBack(s *location.Survey, item *location.Item) {
 		return
 	}
 	item.AddFacts(func() []location.Fact {
-		return []location.Fact{{Name: "comes back", Value: "it is made again at each start of the machine",
+		return []location.Fact{{Name: "comes back", Value: "every start of the machine makes it again",
 			Basis: list}}
 	})
 	if item.Mode == "" {

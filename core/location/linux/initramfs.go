@@ -12,7 +12,7 @@ import (
 )
 
 // ramdiskWhy is why nothing of an initial ramdisk has a switch.
-const ramdiskWhy = "it takes effect once the initial ramdisk is made again, and a mistake there keeps the machine " +
+const ramdiskWhy = "it takes effect once the initial ramdisk is rebuilt, and a mistake there keeps the machine " +
 	"from starting"
 
 // ramdiskName is the rule for scripts and hooks, initramfs-tools(7).

@@ -36,13 +36,13 @@ func readKernelArgs(s *location.Survey, places []location.Place) {
 		if key, value, _ := strings.Cut(arg, "="); path.IsAbs(value) && key != "rdinit" { // which lies in the ramdisk
 			item.Argv = []string{value}
 		}
-		item.Switcher = location.NoSwitch{Why: "take it out in the settings of the boot loader; a mistake there " +
+		item.Switcher = location.NoSwitch{Why: "remove it in the settings of the boot loader; a mistake there " +
 			"keeps the machine from starting"}
 		switch {
 		case file == runningKernel:
 			item.Mode, item.Artifacts = "typed in at this start", unix.Files()
 		case strings.HasPrefix(file, "/etc/default/grub") || file == "/etc/kernel/cmdline":
-			item.Mode = "once the boot loader's menu is made again"
+			item.Mode = "once the boot loader's menu is rebuilt"
 		}
 		s.Add(key+"\x00"+arg, item)
 	}

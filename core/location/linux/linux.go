@@ -387,10 +387,10 @@ func rows() []location.Location {
 			Role:   location.SignInStep,
 			Places: location.In("/etc/pam.d"),
 			Form: location.Reporting{Form: pamModules{unix.Lines{Comments: "#", Joined: true}},
-				Why: "a mistake there keeps everybody from signing in"},
+				Why: "after a mistake there nobody can sign in"},
 			Also: []location.Reading{{Places: location.At("/etc/pam.conf"), Runner: location.Runner{Off: pamFolder},
 				Form: location.Reporting{Form: pamModules{unix.Lines{Comments: "#", Joined: true}},
-					Why: "a mistake there keeps everybody from signing in"}}},
+					Why: "after a mistake there nobody can sign in"}}},
 		},
 		{
 			ID: "linux.preload", Title: "Preloaded libraries", Stage: autostart.Attach, Effect: location.AtNextUse,
@@ -427,7 +427,7 @@ func rows() []location.Location {
 			Role:   location.SignInStep,
 			Places: location.At("/etc/sudo.conf"),
 			Form: location.Reporting{Form: unix.Lines{Comments: "#", Joined: true, Describe: describeSudo},
-				Why: "a mistake there keeps everybody from using sudo"},
+				Why: "after a mistake there nobody can use sudo"},
 		},
 		{
 			ID: "linux.gnome", Title: "Extensions of GNOME and Cinnamon", Common: "for everyone",

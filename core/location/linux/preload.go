@@ -55,7 +55,7 @@ func (t trimmed) Part() part.Part { return t.item }
 func (t trimmed) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
 	case want.State == autostart.Enabled:
-		return nil, fmt.Errorf("%w: what was taken out comes back from the record", location.ErrNoSwitch)
+		return nil, fmt.Errorf("%w: the record brings back what was removed", location.ErrNoSwitch)
 	}
 	image, err := images.Image(t.item.In())
 	if err != nil {

@@ -64,9 +64,9 @@ var rowCases = []rowCase{
 		"etc/kernel/cmdline":               "root=x initrd=y\n",
 		"boot/loader/entries/note.conf.no": "options init=/opt/no\n",
 	}, map[string]string{
-		"systemd.run=":               "enabled report once the boot loader's menu is made again",
-		"systemd.wants=tide.service": "enabled report once the boot loader's menu is made again",
-		"modules_load=tide":          "enabled report once the boot loader's menu is made again",
+		"systemd.run=":               "enabled report once the boot loader's menu is rebuilt",
+		"systemd.wants=tide.service": "enabled report once the boot loader's menu is rebuilt",
+		"modules_load=tide":          "enabled report once the boot loader's menu is rebuilt",
 		"init=/opt/shell":            "enabled report", "rd.break": "enabled report",
 		"rdinit=/opt/early": "enabled report",
 	}},
@@ -280,7 +280,7 @@ var rowCases = []rowCase{
 		"pam_gone2.so": "enabled report when somebody signs in or is asked for a password",
 		"one":          "enabled report when somebody uses login",
 		"own.so":       "enabled report when somebody signs in or is asked for a password",
-		"pam_never.so": "disabled report ignored: PAM reads /etc/pam.d in its place",
+		"pam_never.so": "disabled report ignored: PAM reads /etc/pam.d instead",
 	}},
 	{"linux.python", map[string]string{
 		"usr/local/lib/python3.11/dist-packages/a.pth":                  "/opt/lib\nimport one\n",

@@ -54,7 +54,7 @@ func readRunit(s *location.Survey, _ []location.Place) {
 				item.State, item.Mode, item.Problems = autostart.Disabled, "dangling link",
 					[]string{autostart.TargetMissing}
 				item.Argv, item.Artifacts, item.Switcher = []string{run}, unix.Files(service),
-					location.NoSwitch{Why: "it is a link to what does not exist"}
+					location.NoSwitch{Why: "it is a link that leads nowhere"}
 			default:
 				sw := downFile{path.Join(full, "down")}
 				item.Artifacts, item.Switcher = unix.Files(sw.file), sw

@@ -36,7 +36,7 @@ func describeShellFolder(s *location.Survey, f location.Found, item *location.It
 		ignoredUnless(item, ending == ".fish", "fish reads names that end in .fish")
 		if f.User == nil && item.State == autostart.Enabled {
 			if own := ownersOf(s, path.Join(".config/fish/conf.d", path.Base(f.Path))).names; len(own) > 0 {
-				item.Mode = "not for " + namesOf(own) + ", who have an own file of that name"
+				item.Mode = "not for " + namesOf(own) + ", who have a file of that name of their own"
 			}
 		}
 		needsShell(s, item, "fish", "fish")
@@ -136,5 +136,5 @@ const maxSkeleton = 64 << 10
 var (
 	shellScripts  = unix.WholeFiles{Accepts: shellFolderAccepts, Adjust: describeShellFolder}
 	shellStartUps = location.Reporting{Form: unix.WholeFiles{Adjust: describeShellFile},
-		Why: "all that is in it would go with it; take the line out that is not wanted"}
+		Why: "everything in it would go; delete the line you do not want"}
 )

@@ -474,7 +474,7 @@ func (sw unitSwitch) Plan(images location.Images, want location.Want) ([]locatio
 
 // Holds is the mask: neither systemctl enable nor the scripts of packages take it away.
 func (sw unitSwitch) Holds() string {
-	return "it is masked, which systemctl enable and packages leave as it is; systemctl unmask takes that away"
+	return "it is masked; systemctl enable and packages leave that alone, and systemctl unmask removes it"
 }
 
 // mask makes or removes the link to /dev/null.
@@ -495,7 +495,7 @@ func (sw unitSwitch) mask(images location.Images, want location.Want) ([]locatio
 		return nil, nil
 	}
 	if image.Kind != artifact.Absent {
-		return nil, fmt.Errorf("%w: a unit of one's own is in the way at %s; switch that entry instead",
+		return nil, fmt.Errorf("%w: an administrator's unit is in the way at %s; switch that entry instead",
 			location.ErrNoSwitch, sw.maskAt)
 	}
 	uid, gid := sw.owner()

@@ -62,7 +62,7 @@ func describeRule(s *location.Survey, _ location.Found, line string) *location.I
 		item.Mode = "the rule also sets " + strings.Join(r.sets, ", ")
 	}
 	if r.jumps {
-		item.Switcher = location.NoSwitch{Why: "other rules of the file jump over it or to it; turn off what it " +
+		item.Switcher = location.NoSwitch{Why: "other rules in the file jump over it or to it; turn off what it " +
 			"starts instead"}
 	}
 	return item

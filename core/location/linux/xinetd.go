@@ -55,7 +55,7 @@ func readXinetd(s *location.Survey, places []location.Place) {
 			case disabled[name] || id != "" && disabled[id]:
 				item.State, item.Mode = autostart.Disabled, "in the list disabled of /etc/xinetd.conf"
 				item.Switcher = location.NoSwitch{
-					Why: "the list disabled of /etc/xinetd.conf has it; take it out there", Of: setting}
+					Why: "the list disabled of /etc/xinetd.conf has it; remove it there", Of: setting}
 			}
 			s.Add(fmt.Sprintf("%s\x00%s\x00%d", f.Key, block.head, setting.Nth), item)
 		}

@@ -56,7 +56,7 @@ func readAuthorization(s *location.Survey) {
 	}
 	known := err == nil // else what is in no right cannot be told
 	s.Skip(authorizationDatabase, err)
-	why := "taking a step out of a right by hand can lock everyone out; the program that put it there takes it out"
+	why := "removing a step of a right by hand can lock everyone out; the program that added it can remove it"
 	ours, theirs := bundlesIn(s, systemPlugIns), bundlesIn(s, agentPlugIns)
 	for _, name := range slices.Sorted(maps.Keys(theirs)) {
 		item := newBundle(s, nil, theirs[name], "")
@@ -124,9 +124,9 @@ func (d *disk) readFolderActions(s *location.Survey) {
 				case set && !whole:
 					off(item, "folder actions are off")
 				case d.databaseOf(s, h.user).off["com.apple.FolderActionsDispatcher"]:
-					off(item, "what runs them is disabled in launchd's database")
+					off(item, "the job that runs them is disabled in launchd's database")
 				}
-				fixed(item, "its list is changed by the system's own Folder Actions Setup only")
+				fixed(item, "only Folder Actions Setup changes its list")
 				s.Add(key(h.user, file, folder, target, name), item)
 			}
 		}
@@ -153,7 +153,7 @@ const preload = "DYLD_INSERT_LIBRARIES"
 // readEnvironment reports libraries that jobs and apps are told to load, and what
 // a user's sessions were given by older systems.
 func (d *disk) readEnvironment(s *location.Survey) {
-	why := "it belongs to what it is set for; switch that off instead"
+	why := "it belongs to another entry; turn that off instead"
 	add := func(u *account.User, owner, libraries, file string) {
 		for lib := range strings.SplitSeq(libraries, ":") {
 			if lib == "" {
@@ -307,7 +307,7 @@ func readForced(s *location.Survey) {
 			name := cmp.Or(e.ID, e.From)
 			item := newItem(u, name, e.From, file)
 			item.Source.Key, item.Mode = name, "forced by a policy"
-			fixed(item, "a policy installs it; take it out of the policy")
+			fixed(item, "a policy installs it; remove it from the policy")
 			s.Add(key(u, file, name), item)
 		}
 	}

@@ -104,7 +104,7 @@ func newBundle(s *location.Survey, u *account.User, dir, mode string) *location.
 	}
 	item.Shipped = ofSystem(dir)
 	if item.Shipped && !s.Machine.Release().Before(bigSur) {
-		fixed(item, "it lies on the sealed volume of macOS")
+		fixed(item, "it is on macOS's sealed volume")
 	}
 	return item
 }
@@ -234,7 +234,7 @@ func readSystemExtensions(s *location.Survey) {
 			}
 		}
 		item.AddFacts(func() []location.Fact { return facts })
-		fixed(item, "its own app takes it out, or the system when that app is removed")
+		fixed(item, "its own app removes it, or the system when that app goes")
 		s.Add(key(nil, systemExtensions, id, d.Dict("bundleVersion").Text("CFBundleVersion")), item)
 	}
 }

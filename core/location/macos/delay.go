@@ -22,7 +22,7 @@ func (o override) Delay(m *machine.Reader, images location.Images, item *locatio
 		Note: "launchd has no delay, so another job waits in a shell and starts the same"}
 	file := item.Source.Path
 	if ofSystem(file) || strings.Contains(file, ".app/") {
-		return later, fmt.Errorf("%w: it lies in what its maker signed", location.ErrNoDelay)
+		return later, fmt.Errorf("%w: it is inside what its maker signed", location.ErrNoDelay)
 	}
 	image, err := images.Image(artifact.File(file))
 	if err != nil {
@@ -35,7 +35,7 @@ func (o override) Delay(m *machine.Reader, images location.Images, item *locatio
 	job := launchd.Parse(doc.Dict())
 	argv := job.Command()
 	if len(argv) == 0 || job.Kind() != launchd.AtLoad {
-		return later, fmt.Errorf("%w: it does not start when it is loaded, but when it is asked for",
+		return later, fmt.Errorf("%w: it starts on demand, not when it is loaded",
 			location.ErrNoDelay)
 	}
 	label := o.label + ".later"

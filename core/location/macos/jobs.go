@@ -308,7 +308,7 @@ func (d *disk) addJob(s *location.Survey, j *jobFile, u *account.User, known map
 		switch {
 		case listed && !rec.allowed():
 			off(item, "turned off in System Settings")
-			o.refused = "it is turned off in System Settings > General > Login Items, and only there can it be turned on"
+			o.refused = "System Settings > General > Login Items turned it off, and only that turns it on"
 		case isOff:
 			off(item, "disabled in launchd's database")
 		case !decided && j.job.Disabled:
@@ -344,7 +344,7 @@ func notUnderstood(item *location.Item, j *jobFile) {
 	if j.broken == leadsNowhere {
 		ignored(item, leadsNowhere)
 	} else if item.State == autostart.Enabled {
-		item.Mode = "its file is not understood; launchd may read it all the same"
+		item.Mode = "lockback cannot parse its file; launchd may still read it"
 	}
 	fixed(item, "its file is not understood: "+j.broken)
 }

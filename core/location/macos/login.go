@@ -173,7 +173,7 @@ func addLoginItems(s *location.Survey, u *account.User, file, mode string, list 
 		if mode != "" && item.State == autostart.Enabled {
 			item.Mode = mode
 		}
-		fixed(item, "the list of login items is changed by the running Mac only; switch it there, or in System "+
+		fixed(item, "only the running Mac changes the list of login items; switch it there, or in System "+
 			"Settings > General > Login Items")
 		s.Add(key(nil, l.path, l.name), item)
 	}
@@ -326,7 +326,7 @@ func readReopen(s *location.Survey) {
 			}
 			s.Adjusting(func(item *location.Item) {
 				if s.Machine.Live {
-					fixed(item, "macOS writes this list anew at sign-out; quit the app before, or turn off that "+
+					fixed(item, "macOS rewrites this list at sign-out; quit the app before, or turn off that "+
 						"windows are opened again")
 				}
 				saves, known := preferenceOf(s, h.path, "com.apple.loginwindow.plist", "TALLogoutSavesState")
@@ -364,7 +364,7 @@ const (
 )
 
 // errProfileStore tells what is known about profiles all the same.
-var errProfileStore = errors.New("profiles are kept in a form that nothing documents; what they set for sign-in is " +
+var errProfileStore = errors.New("the format of profiles is undocumented; what they set for sign-in is " +
 	"read from " + managedFolder)
 
 func readManaged(s *location.Survey) {
@@ -401,7 +401,7 @@ func addManaged(s *location.Survey, u *account.User, file string, d plist.Dict) 
 	const name = "AutoLaunchedApplicationDictionary-managed"
 	for k, entry := range d.Dicts(name) {
 		s.Adjusting(func(item *location.Item) {
-			fixed(item, "an administrator's profile sets it; take it out of the profile")
+			fixed(item, "an administrator's profile sets it; remove it from the profile")
 		},
 			func(s *location.Survey) { addAppOf(s, u, file, name, k, entry, "managed") })
 	}

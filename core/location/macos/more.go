@@ -98,7 +98,7 @@ func readSSHCommands(s *location.Survey) {
 func sshCommand(u *account.User, name, command, file, when string, line int) *location.Item {
 	item := newItem(u, name, command, file)
 	item.Argv, item.When, item.Source.Line = strings.Fields(command), when, line
-	fixed(item, "whoever connects may depend on it; change it in an editor")
+	fixed(item, "others who connect may depend on it; change it in an editor")
 	return item
 }
 

@@ -346,7 +346,7 @@ func TestRules(t *testing.T) {
 				"same|report unparsable", "macos.launch-daemons com.apple.cryptic": "enabled||override",
 			"macos.pam pam_permit": "enabled|for sudo|report", "macos.plug-ins S": "enabled|screen saver|park",
 			"macos.directory-services M":  "enabled|directory service|park",
-			"macos.folder-actions s ines": "disabled|what runs them is disabled in launchd's database|report",
+			"macos.folder-actions s ines": "disabled|the job that runs them is disabled in launchd's database|report",
 		}},
 		{name: "hooks, and what opens again", release: "14.0", files: dict{
 			"/private/var/root" + windowFile: dict{"LoginHook": "/tide now", "LogoutHook": "/gone",

@@ -110,7 +110,7 @@ func (o override) Stop() []string {
 
 // Holds is launchd's own word: it stays when the job's file is written again.
 func (o override) Holds() string {
-	return "launchd's own database has it off, and keeps that when its file is written anew; launchctl enable " +
+	return "launchd's own database has it off, and keeps it off when its file is rewritten; launchctl enable " +
 		"turns it on again"
 }
 
@@ -188,7 +188,7 @@ func (p plistPart) Part() part.Part { return p.Property }
 func (p plistPart) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
 	case want.State == autostart.Enabled:
-		return nil, fmt.Errorf("%w: what was taken out comes back from the record", location.ErrNoSwitch)
+		return nil, fmt.Errorf("%w: the record brings back what was removed", location.ErrNoSwitch)
 	}
 	image, err := images.Image(p.In())
 	if err != nil {

@@ -301,7 +301,7 @@ func (c *cronLine) PlanGroup(images location.Images, want location.Want, group [
 			l, ok := c.find(table)
 			switch {
 			case c.line.Kind == crontab.Bad && want.State == autostart.Enabled && !c.line.Off:
-				errs[k] = fmt.Errorf("%w: cron cannot understand the line", location.ErrNoSwitch)
+				errs[k] = fmt.Errorf("%w: cron cannot parse the line", location.ErrNoSwitch)
 			case !ok:
 				errs[k] = fmt.Errorf("the line is no longer in %s; list again", c.in.file)
 			default:

@@ -30,7 +30,7 @@ func browserPolicies() []location.Place {
 
 // readBrowserPolicies reports the extensions that an administrator's policy gives to a browser.
 func readBrowserPolicies(s *location.Survey, at []location.Place) {
-	const why = "a policy installs it; take it out of the policy"
+	const why = "a policy installs it; remove it from the policy"
 	add := func(key string, item *location.Item) {
 		item.CommandLine, item.Artifacts, item.Switcher = "", artifacts(), location.NoSwitch{Why: why}
 		item.Mode = "forced by a policy"

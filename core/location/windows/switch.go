@@ -110,7 +110,7 @@ func (t trim) Part() part.Part { return t.Item }
 func (t trim) Plan(images location.Images, want location.Want) ([]location.Edit, error) {
 	switch {
 	case want.State == autostart.Enabled:
-		return nil, fmt.Errorf("%w: what was taken out comes back from the record", location.ErrNoSwitch)
+		return nil, fmt.Errorf("%w: the record brings back what was removed", location.ErrNoSwitch)
 	}
 	image, err := images.Image(t.In())
 	if err != nil {
