@@ -174,8 +174,8 @@ func TestRules(t *testing.T) {
 			"macos.launch-daemons on#2":    "disabled|ignored: another file has its label|report",
 			"macos.launch-daemons twice":   "disabled|ignored: another file has its label|report",
 			"macos.launch-daemons twice#2": "enabled||override",
-			"macos.launch-daemons n": "enabled|its file is not understood; launchd may read it all the " +
-				"same|report unparsable", "macos.launch-daemons hour": "enabled|every 1 h|override",
+			"macos.launch-daemons n": "enabled|lockback cannot parse its file; launchd may still " +
+				"read it|report unparsable", "macos.launch-daemons hour": "enabled|every 1 h|override",
 		}},
 		{name: "whom an agent concerns", release: "14.0", files: dict{
 			agents + "a.plist": job("all", nil), agents + "b.plist": job("window",
@@ -342,8 +342,8 @@ func TestRules(t *testing.T) {
 			"macos.launch-agents both ines":   "enabled||override",
 			"macos.launch-agents both ines#2": "enabled||override",
 			"macos.launch-daemons activity":   "enabled|about every 2 h|override",
-			"macos.launch-daemons padded": "enabled|its file is not understood; launchd may read it all the " +
-				"same|report unparsable", "macos.launch-daemons com.apple.cryptic": "enabled||override",
+			"macos.launch-daemons padded": "enabled|lockback cannot parse its file; launchd may still " +
+				"read it|report unparsable", "macos.launch-daemons com.apple.cryptic": "enabled||override",
 			"macos.pam pam_permit": "enabled|for sudo|report", "macos.plug-ins S": "enabled|screen saver|park",
 			"macos.directory-services M":  "enabled|directory service|park",
 			"macos.folder-actions s ines": "disabled|the job that runs them is disabled in launchd's database|report",
