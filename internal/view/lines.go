@@ -204,6 +204,7 @@ func (p Printer) newLines(entries []*autostart.Entry, layout Layout, indent stri
 		signs:    &Signs{}}
 	l.differs = apart(entries, l.place)
 	var of [lineColumns + 1][]int
+	alert := 0 // the widest that comes first in a remark: of none of them anything is cut
 	for _, e := range entries {
 		one := p.lineOf(e, l.place, l.differs[e.Handle], l.signs)
 		for k, c := range one.cells {
@@ -212,7 +213,10 @@ func (p Printer) newLines(entries []*autostart.Entry, layout Layout, indent stri
 			}
 		}
 		rest := 0
-		for _, r := range one.remark {
+		for k, r := range one.remark {
+			if k == 0 && r.mark == Alert {
+				alert = max(alert, width(Safe(r.text)))
+			}
 			rest += width(Safe(r.text)) + gap
 		}
 		of[lineColumns] = append(of[lineColumns], rest)
@@ -221,6 +225,7 @@ func (p Printer) newLines(entries []*autostart.Entry, layout Layout, indent stri
 	for k, widths := range of {
 		natural[k] = suits(widths)
 	}
+	natural[lineColumns] = max(natural[lineColumns], alert)
 	room := p.Width - 1 - l.before()
 	var shares []int
 	for k := range natural {
