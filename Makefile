@@ -38,7 +38,7 @@ go-test:
 # Says which real systems and tools are missing, whose tests are then skipped.
 peers:
 	@[ "$$(id -u)" = 0 ] || echo "not root: skipped are the tests that boot a Debian, mount small disks, and drop rights"
-	@for p in debootstrap systemd-nspawn systemctl run-parts strace setpriv wine x86_64-w64-mingw32-gcc hivexregedit reglookup regtree regfexport lnkinfo mkntfs ntfs-3g plistutil mkfs.ext4 chattr mandoc zsh tmux osslsigncode evtxexport wixl flatpak rpm db_load dnf createrepo_c pacman bsdtar; do \
+	@for p in debootstrap systemd-nspawn systemctl run-parts strace setpriv wine x86_64-w64-mingw32-gcc hivexregedit reglookup regtree regfexport lnkinfo mkntfs ntfs-3g plistutil mkfs.ext4 chattr mandoc zsh fish tmux osslsigncode evtxexport wixl flatpak rpm db_load dnf createrepo_c pacman bsdtar; do \
 	  PATH=$$PATH:/usr/sbin:/sbin command -v $$p >/dev/null || echo "missing peer: $$p; its tests are skipped"; done
 
 check:
