@@ -216,7 +216,7 @@ func storedCertificate(c *x509.Certificate) regf.Value {
 func museumProgram(t *testing.T, name string) []byte {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "museum")
-	out, err := exec.Command(testkit.Built(t), "demo", "--keep", dir, "--build-only").CombinedOutput()
+	out, err := exec.Command(testkit.Built(t), "demo", "--all", "--build", dir).CombinedOutput()
 	require.NoError(t, err, string(out))
 	content, err := os.ReadFile(filepath.Join(dir, "ticket-desk-pc", "Program Files", filepath.FromSlash(name)))
 	require.NoError(t, err)

@@ -376,7 +376,7 @@ func TestProgramsOnAnotherDrive(t *testing.T) {
 		[]byte("go There\r\nnote spare: nobody sails\r\ndisable\r\ngo Gone\r\ndisable\r\noverview\r\napply\r\ny\r\n"),
 		0o600))
 	out := w.OK(t, "wine", "cmd", "/c", `C:\lockback.exe review --plain < C:\answers.txt`)
-	for _, words := range []string{"There: off", "found again by its file tide.exe", "2 to turn off, 0 to turn on",
+	for _, words := range []string{"There: off", "other machines know it by its file tide.exe", "2 to turn off, 0 to turn on",
 		"C1 done: 2 entries changed"} {
 		require.Contains(t, out, words)
 	}
