@@ -57,6 +57,7 @@ foreign:
 	  GOOS=$${t%/*} GOARCH=$${t#*/} go build $${flags:+"$$flags"} -ldflags='-s -w' -o /dev/null ./cmd/lockback; done
 
 demo:
+	@echo "building lockback; the first time takes a minute" >&2
 	@go run ./cmd/lockback demo
 
 release:

@@ -66,8 +66,8 @@ func (d *Desk) openRecord(m *machine.Machine, access store.Access) (*store.Store
 	}
 	if has && d.Record == "" && !d.warnedOfDisk {
 		d.warnedOfDisk = true
-		d.warn("note: the disk has a record of its own, which is not used; --store disk uses it. It says what " +
-			"whoever had the disk put into it")
+		d.warn("note: the disk has a record of its own, which is not used; --store disk uses it. Whoever had " +
+			"the disk could have written it")
 	}
 	d.warnOfOthers(m.ID, path)
 	return store.Open(path, access)
