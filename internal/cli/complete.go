@@ -168,7 +168,7 @@ func distinct(inv inventory.Inventory, field string) []string {
 	}
 	var values []string
 	for _, item := range inv.Items {
-		if v := f.Value(&item.Entry); !item.Hidden() && v != "" && described(v) == v && !strings.Contains(v, ",") &&
+		if v := f.Value(&item.Entry); v != "" && described(v) == v && !strings.Contains(v, ",") &&
 			!slices.Contains(values, v) {
 			if values = append(values, v); len(values) == maxOffered {
 				break

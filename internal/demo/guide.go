@@ -13,10 +13,6 @@ import (
 	"time"
 )
 
-// order is the order in which the guided example visits the machines: one that a technician meets, and, where all are
-// wanted, the collections.
-var order = []string{"office-laptop", "workshop-box", "ticket-desk-pc", "archive-mac"}
-
 // typical are the computers as a technician meets them; collections have an entry of every kind that the program knows.
 var (
 	typical     = []string{"office-laptop", "gallery-mac", "reading-room"}
@@ -261,7 +257,7 @@ func Guide(out io.Writer, o Options, run func(machine string, args ...string) in
 	case o.BuildOnly:
 		machines = typical
 	case o.All:
-		machines = order
+		machines = slices.Concat(machines, collections)
 	}
 	for _, name := range machines {
 		if err := BuildMachine(name, filepath.Join(dir, name)); err != nil {

@@ -210,6 +210,22 @@ const (
 	byItself                // by the maker's own certificate
 )
 
+// sign signs a maker's program, if anybody vouches for it.
+func (by signing) sign(maker string, image []byte) []byte {
+	if by == byNobody {
+		return image
+	}
+	who := signerFor(maker)
+	if by == byItself {
+		who = selfSigner(maker)
+	}
+	signed, err := who.signed(image)
+	if err != nil {
+		panic(err) // nothing in it comes from outside
+	}
+	return signed
+}
+
 // started is how the desktop counts a program that a user starts: its name with the letters turned,
 // how often, and when last.
 func started(name string, count uint32, last time.Time) regf.Value {
@@ -257,18 +273,7 @@ func exe(path string) piece {
 		if part := strings.TrimSuffix(name, ".exe"); part != row.product {
 			p.description += ", " + part
 		}
-		image := p.image()
-		if row.by != byNobody {
-			who := signerFor(row.maker)
-			if row.by == byItself {
-				who = selfSigner(row.maker)
-			}
-			signed, err := who.signed(image)
-			if err != nil {
-				panic(err) // nothing in it comes from outside
-			}
-			image = signed
-		}
+		image := row.by.sign(row.maker, p.image())
 		if name == row.spoiled {
 			image[0x210] ^= 1
 		}

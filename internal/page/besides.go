@@ -72,36 +72,29 @@ func (w Writer) beside(aspects []aspect, entries []ShownEntry, from, to, label i
 		columns[1+k].Share = 1
 		head = append(head, view.Cell{Lines: []string{cmp.Or(e.Entry.Name, "(no name)"), e.Entry.Handle}})
 	}
-	rows := [][]view.Cell{head}
-	for _, a := range aspects {
-		if a.same() && from > 0 {
-			continue
-		}
-		if a.same() {
-			rows = append(rows, nil)
-			continue
-		}
+	columns[0].Title = strings.Repeat(" ", label)
+	cells := func(a aspect) []view.Cell {
 		row := []view.Cell{{Lines: []string{differs + " " + a.name}, Mark: view.Quiet}}
 		for k := from; k < to; k++ {
 			row = append(row, view.Cell{Lines: []string{cmp.Or(a.values[k], "—")}, Mark: a.marks[k]})
 		}
-		rows = append(rows, row)
+		return row
 	}
-	columns[0].Title = strings.Repeat(" ", label)
-	different := slices.DeleteFunc(slices.Clone(rows), func(row []view.Cell) bool { return row == nil })
-	widths := w.Widths(columns, slices.Values(different))
-	next := 0
-	for k, row := range rows {
-		if row != nil {
-			w.Rows(slices.Values(rows[k:k+1]), widths)
-			continue
+	rows := [][]view.Cell{head}
+	for _, a := range aspects {
+		if !a.same() {
+			rows = append(rows, cells(a))
 		}
-		for !aspects[next].same() {
-			next++
+	}
+	widths := w.Widths(columns, slices.Values(rows))
+	w.Rows(slices.Values(rows[:1]), widths)
+	for _, a := range aspects {
+		switch {
+		case !a.same():
+			w.Rows(slices.Values([][]view.Cell{cells(a)}), widths)
+		case from == 0:
+			w.Pair(view.Pair{Name: "  " + a.name, Value: a.values[0], Mark: a.marks[0]}, label+2)
 		}
-		w.Pair(view.Pair{Name: "  " + aspects[next].name, Value: aspects[next].values[0], Mark: aspects[next].marks[0]},
-			label+2)
-		next++
 	}
 }
 
