@@ -47,6 +47,12 @@ const (
 	FactWithoutIt                     // what is lost without the program
 	FactOwnSetting                    // the program's own setting that turns it off
 	FactKnownFrom                     // the catalogue that knows the program
+	FactLooksLike                     // the program that an entry has the names of
+	FactUnproven                      // what is missing for a proof that it is that program
+	FactReturns                       // whether the program turns its entries on again
+	FactUpdates                       // whether updates that matter come through it
+	FactMayWait                       // whether it may start later
+	FactBusiness                      // what differs where a company manages the program
 	FactProduct                       // the product that a file came with
 	FactMadeBy                        // who made a file
 	FactDescribedAs                   // how a file describes itself

@@ -11,7 +11,9 @@ package catalogue
 import (
 	"embed"
 	"encoding/json"
+	"io/fs"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 )
@@ -36,8 +38,10 @@ type Entry struct {
 	// proof tells; without a proof, its place.
 	Part bool
 	// KnownBy are the ways in which it is recognised: any of them.
-	KnownBy []Mark
-	// Line is where it stands in its file, counted from 1.
+	KnownBy []Mark `json:",omitempty"`
+	// Program is what else is known of a program that people install; nil for what is not one.
+	Program *Program `json:",omitempty"`
+	// Line is where it stands in its file, counted from 1; 0 in the built-in catalogues.
 	Line int `json:"-"`
 }
 
@@ -112,7 +116,21 @@ var Cautions = map[string]string{
 	"keys":      "programs ask it for keys and passwords",
 	"accounts":  "accounts that are kept elsewhere need it",
 	"printers":  "printers on the network come and go with it",
-	"devices":   "printers and other devices on the network are found by it",
+	"devices":   "devices are found or served by it",
+	"updates":   "security fixes come through it, or it is all that protects some of the computer",
+	"backup":    "backups may stop without a word",
+	"sync":      "files may no longer follow to other devices",
+	"calls":     "calls and messages may arrive only while it runs",
+	"input":     "special keys, buttons or gestures may stop",
+	"sound":     "headphones or sound effects may fail",
+	"vpn":       "another network may be reached only through it",
+	"remote":    "somebody may reach this computer through it",
+	"cooling":   "fans, pumps or a tuning may go back to their defaults",
+	"licences":  "paid programs may check their licence through it",
+	"phone":     "a phone or player may not be noticed",
+	"company":   "a company may manage this computer through it",
+	"data":      "other programs may keep their data in it",
+	"access":    "some users may need it to use the computer",
 }
 
 // Subject is what a catalogue is asked about: an entry and its program, as far as they are proved.
@@ -126,8 +144,12 @@ type Subject struct {
 	Maker    string
 	Says     string
 	File     string
-	Label    string
-	Command  string
+	// Own are the names of the entry itself, wherever it lies: of a value, a service, a task, a job, a unit.
+	Own []string
+	// Delivered says that all that the entry starts is as the packages delivered it.
+	Delivered bool
+	Label     string
+	Command   string
 	// Runs are all programs that the entry runs, each in the ways in which [Mark.Runs] may have it.
 	Runs [][]string
 }
@@ -144,6 +166,7 @@ type Catalogue struct {
 	packages map[string][]mark
 	files    map[string][]mark // marks without either, by the file in small letters
 	other    []mark            // marks without any of these
+	programs programIndex
 }
 
 // mark is a mark of an entry, by their numbers.
@@ -152,30 +175,51 @@ type mark struct {
 	pattern     string // the name, in small letters
 }
 
-// What is embedded are the entries of the files linux.yaml, windows.yaml and macos.yaml in a form
-// that is read ten times as fast. A test holds the two against each other, and makes them again:
-// LOCKBACK_GOLDEN=write go test ./core/catalogue.
+// data are the built-in files: a folder for each operating system, a file for each kind of programs.
 //
-//go:embed linux.json windows.json macos.json
-var files embed.FS
+//go:embed data
+var data embed.FS
 
-var shipped = map[string]func() *Catalogue{"linux": load("linux"), "windows": load("windows"), "macos": load("macos")}
+// Systems are the operating systems that have a built-in catalogue.
+var Systems = []string{"linux", "windows", "macos"}
 
-func load(system string) func() *Catalogue {
-	return sync.OnceValue(func() *Catalogue {
-		text, err := files.ReadFile(system + ".json")
+var shipped = func() map[string]func() *Catalogue {
+	all := map[string]func() *Catalogue{}
+	for _, system := range Systems {
+		all[system] = sync.OnceValue(func() *Catalogue { return load(system) })
+	}
+	return all
+}()
+
+// load reads the built-in files of a system, in the order of their names, what belongs to the system first.
+func load(system string) *Catalogue {
+	folder, err := data.ReadDir("data/" + system)
+	if err != nil {
+		panic(err) // it is embedded
+	}
+	slices.SortStableFunc(folder, func(a, b fs.DirEntry) int { // false comes before true
+		return strings.Compare(strconv.FormatBool(a.Name() != systemFile), strconv.FormatBool(b.Name() != systemFile))
+	})
+	c := &Catalogue{Name: system}
+	for _, file := range folder {
+		text, err := data.ReadFile("data/" + system + "/" + file.Name())
 		if err != nil {
-			panic(err) // it is embedded
+			panic(err)
 		}
-		c, err := Decode(text)
+		tree, err := quick(string(text))
 		if err != nil {
 			panic(err) // a test reads it
 		}
-		return c
-	})
+		(&reader{}).document(tree, c)
+	}
+	c.index()
+	return c
 }
 
-// Encode is a catalogue in a form that [Decode] reads ten times as fast as [Parse] reads a file.
+// systemFile has what belongs to the system itself.
+const systemFile = "system.yaml"
+
+// Encode is a catalogue in the form in which the record keeps it.
 func (c *Catalogue) Encode() []byte {
 	text, err := json.Marshal(c.Entries)
 	if err != nil {
@@ -229,6 +273,7 @@ func (c *Catalogue) index() {
 			}
 		}
 	}
+	c.indexPrograms()
 }
 
 // Find returns the entry for a subject; nil if there is none. A part of the system that is known

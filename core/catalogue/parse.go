@@ -4,10 +4,9 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
-
-	"go.yaml.in/yaml/v3"
 
 	"lockback/core/autostart"
 )
@@ -31,102 +30,154 @@ func (p Problem) Error() string { return fmt.Sprintf("line %d: %s", p.Line, p.Wh
 // Parse reads a catalogue in the form of docs/catalogue.md, and returns all that is wrong with it.
 // A catalogue with problems holds the entries that are sound.
 func Parse(text []byte) (*Catalogue, []Problem) {
-	r := &reader{}
+	r := &reader{check: true}
+	c := &Catalogue{}
 	if len(text) > maxFile {
 		r.wrong(1, "the file is larger than %d MB", maxFile>>20)
-		return &Catalogue{}, r.problems
+		return c, r.problems
 	}
-	var doc yaml.Node
-	if err := yaml.Unmarshal(text, &doc); err != nil {
-		r.wrong(lineIn(err), "this is not YAML: %s", strings.TrimPrefix(err.Error(), "yaml: "))
-		return &Catalogue{}, r.problems
+	tree, problem := fromYAML(text)
+	if problem != nil {
+		return c, []Problem{*problem}
 	}
-	c := &Catalogue{}
-	if len(doc.Content) == 1 {
-		r.document(doc.Content[0], c)
-	} else {
-		r.wrong(1, "the file is empty")
-	}
+	r.document(tree, c)
 	c.index()
+	r.problems = append(r.problems, lint(c)...)
 	slices.SortStableFunc(r.problems, func(a, b Problem) int { return a.Line - b.Line })
-	return c, r.problems
+	return c, r.problems[:min(len(r.problems), maxProblems)]
 }
 
-// lineIn finds the line in an error of the package: "yaml: line 3: ...".
-func lineIn(err error) int {
-	n := 1
-	fmt.Sscanf(err.Error(), "yaml: line %d:", &n)
-	return n
-}
+// maxProblems is how many problems of a file are told.
+const maxProblems = 1000
 
+// reader makes entries of the tree of a file.
 type reader struct {
+	// check says that what is wrong with the entries is looked for: the built-in files are checked by a test.
+	check    bool
 	problems []Problem
 	ids      map[string]int
 	judged   map[string]Entry // by what they are known by
 }
 
 func (r *reader) wrong(line int, format string, args ...any) {
-	if len(r.problems) < 1000 {
+	if len(r.problems) < maxProblems {
 		r.problems = append(r.problems, Problem{line, fmt.Sprintf(format, args...)})
 	}
 }
 
-// fields visits the pairs of a map. Aliases, which could make a small file large, are refused.
-func (r *reader) fields(n *yaml.Node, what string, visit func(key string, value *yaml.Node)) bool {
-	if n.Kind == yaml.AliasNode {
-		r.wrong(n.Line, "YAML aliases are not supported")
+// fields visits the names and values of a table.
+func (r *reader) fields(n *node, what string, visit func(name string, value *node)) bool {
+	if n.kind != tableNode {
+		r.wrong(n.line, "%s is not a list of names and values", what)
 		return false
 	}
-	if n.Kind != yaml.MappingNode {
-		r.wrong(n.Line, "%s is not a list of names and values", what)
-		return false
-	}
-	seen := map[string]bool{}
-	for k := 0; k+1 < len(n.Content); k += 2 {
-		key, value := n.Content[k], n.Content[k+1]
-		switch {
-		case key.Kind != yaml.ScalarNode || value.Kind == yaml.AliasNode || value.Anchor != "":
-			r.wrong(key.Line, "YAML aliases are not supported")
-		case seen[key.Value]:
-			r.wrong(key.Line, "%s has %q twice", what, key.Value)
-		default:
-			seen[key.Value] = true
-			visit(key.Value, value)
+	for k := range n.keys {
+		if name := n.keys[k]; r.check && slices.ContainsFunc(n.keys[:k], func(o key) bool { return o.name == name.name }) {
+			r.wrong(name.line, "%s has %q twice", what, name.name)
+			continue
 		}
+		visit(n.keys[k].name, &n.items[k])
 	}
 	return true
 }
 
-func (r *reader) document(n *yaml.Node, c *Catalogue) {
-	r.ids, r.judged = map[string]int{}, map[string]Entry{}
+// list visits the items of a list.
+func (r *reader) list(n *node, what string, visit func(item *node)) {
+	if n.kind != listNode {
+		r.wrong(n.line, "%s is not a list", what)
+		return
+	}
+	for k := range n.items {
+		visit(&n.items[k])
+	}
+}
+
+func (r *reader) document(n node, c *Catalogue) {
+	if r.check {
+		r.ids, r.judged = map[string]int{}, map[string]Entry{}
+	}
 	format := false
-	r.fields(n, "the file", func(key string, value *yaml.Node) {
-		switch key {
+	add := func(item *node, of *Program) {
+		switch e, ok := r.entry(item, of); {
+		case len(c.Entries) == maxEntries:
+			r.wrong(item.line, "there are more than %d entries", maxEntries)
+		case ok && (!r.check || r.agrees(e)):
+			c.Entries = append(c.Entries, e)
+		}
+	}
+	r.fields(&n, "the file", func(name string, value *node) {
+		switch name {
 		case "format":
-			if format = value.Value == "1"; !format {
-				r.wrong(value.Line, "format %q is not known; this version of lockback reads format 1", value.Value)
+			if format = value.text == "1"; !format {
+				r.wrong(value.line, "format %q is not known; this version of lockback reads format 1", value.text)
 			}
 		case "entries":
-			if value.Kind != yaml.SequenceNode {
-				r.wrong(value.Line, "entries is not a list")
+			if len(value.items) > maxEntries {
+				r.wrong(value.line, "there are more than %d entries", maxEntries)
 				return
 			}
-			if len(value.Content) > maxEntries {
-				r.wrong(value.Line, "there are more than %d entries", maxEntries)
-				return
-			}
-			for _, node := range value.Content {
-				if e, ok := r.entry(node); ok && r.agrees(e) {
-					c.Entries = append(c.Entries, e)
-				}
-			}
+			r.list(value, "entries", func(item *node) { add(item, nil) })
+		case "makers":
+			r.list(value, "makers", func(item *node) { r.maker(item, add) })
 		default:
-			r.wrong(value.Line, "the file has no field %q", key)
+			r.wrong(value.line, "the file has no field %q", name)
 		}
 	})
 	if !format && len(r.problems) == 0 {
 		r.wrong(1, "the file does not say its format")
 	}
+}
+
+// maker reads a maker with its programs.
+func (r *reader) maker(n *node, add func(item *node, of *Program)) {
+	var of Program
+	var programs *node
+	r.fields(n, "the maker", func(name string, value *node) {
+		switch name {
+		case "maker":
+			of.Maker = r.text(value, name)
+		case "signs":
+			r.list(value, name, func(item *node) { of.Signs = append(of.Signs, r.signature(item)) })
+		case "signs-only":
+			of.SignsOnly = r.yes(value, name)
+		case "programs":
+			programs = value
+		default:
+			r.wrong(value.line, "a maker has no field %q", name)
+		}
+	})
+	if of.Maker == "" {
+		r.wrong(n.line, "the maker has no name")
+	}
+	if programs == nil {
+		r.wrong(n.line, "%s has no programs", of.Maker)
+		return
+	}
+	r.list(programs, "programs", func(item *node) { add(item, &of) })
+}
+
+// signature reads a name that a maker signs with: a text, or a table of it with years.
+func (r *reader) signature(n *node) (s Signature) {
+	if n.kind == textNode {
+		s.Name = r.text(n, "the name that it signs with")
+		return s
+	}
+	r.fields(n, "the name that it signs with", func(name string, value *node) {
+		switch name {
+		case "name":
+			s.Name = r.text(value, name)
+		case "since":
+			s.Since = r.number(value, name, 1990, 2100)
+		case "until":
+			s.Until = r.number(value, name, 1990, 2100)
+		default:
+			r.wrong(value.line, "a name that a maker signs with has no field %q", name)
+		}
+	})
+	if s.Name == "" {
+		r.wrong(n.line, "the name that it signs with is empty")
+	}
+	return s
 }
 
 // agrees fails where an earlier entry is known by the same and is judged otherwise: which of them counts should not
@@ -145,36 +196,108 @@ func (r *reader) agrees(e Entry) bool {
 	return len(r.problems) == before
 }
 
-// entry reads one entry; ok is false where something is wrong with it.
-func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
+// entry reads one entry, of a maker's programs where one is given; ok is false where something is wrong with it.
+func (r *reader) entry(n *node, of *Program) (e Entry, ok bool) {
 	before := len(r.problems)
-	e.Line, e.Role, e.Verdict = n.Line, autostart.RoleUnknown, autostart.Unrated
-	texts := map[string]*string{"id": &e.ID, "does": &e.Does, "without": &e.Without, "setting": &e.Setting,
-		"role": &e.Role, "verdict": &e.Verdict, "protect": &e.Protect, "caution": &e.Caution,
-		"note": &e.Note, "by": &e.By, "date": &e.Date}
-	if !r.fields(n, "the entry", func(key string, value *yaml.Node) {
-		switch to := texts[key]; {
-		case to != nil:
-			*to = r.text(value, key)
-		case key == "part":
-			if value.Value != "true" && value.Value != "false" {
-				r.wrong(value.Line, "part must be true or false")
-			}
-			e.Part = value.Value == "true"
-		case key == "known-by":
-			if value.Kind != yaml.SequenceNode {
-				r.wrong(value.Line, "known-by is not a list")
-				return
-			}
-			for _, node := range value.Content {
-				e.KnownBy = append(e.KnownBy, r.mark(node))
-			}
-		default:
-			r.wrong(value.Line, "an entry has no field %q", key)
+	e.Role, e.Verdict = autostart.RoleUnknown, autostart.Unrated
+	if r.check {
+		e.Line = n.line
+	}
+	if of != nil {
+		p := *of
+		e.Program = &p
+	}
+	if !r.fields(n, "the entry", func(name string, value *node) {
+		if to := e.textOf(name); to != nil {
+			*to = r.text(value, name)
+			return
+		}
+		switch {
+		case name == "part":
+			e.Part = r.yes(value, name)
+		case name == "known-by":
+			r.list(value, name, func(item *node) { e.KnownBy = append(e.KnownBy, r.mark(item)) })
+		case e.Program == nil || !r.ofProgram(e.Program, name, value):
+			r.wrong(value.line, "an entry has no field %q", name)
 		}
 	}) {
 		return e, false
 	}
+	if r.check {
+		r.checkEntry(&e)
+	}
+	return e, len(r.problems) == before
+}
+
+// textOf is where a field of an entry that is a text stands.
+func (e *Entry) textOf(name string) *string {
+	switch name {
+	case "id":
+		return &e.ID
+	case "does":
+		return &e.Does
+	case "without":
+		return &e.Without
+	case "setting":
+		return &e.Setting
+	case "role":
+		return &e.Role
+	case "verdict":
+		return &e.Verdict
+	case "protect":
+		return &e.Protect
+	case "caution":
+		return &e.Caution
+	case "note":
+		return &e.Note
+	case "by":
+		return &e.By
+	case "date":
+		return &e.Date
+	}
+	return nil
+}
+
+// ofProgram reads a field that only programs have; it fails if there is none of that name.
+func (r *reader) ofProgram(p *Program, name string, value *node) bool {
+	switch name {
+	case "product":
+		p.Product = r.text(value, name)
+	case "files":
+		p.Files = r.texts(value, name)
+	case "shared":
+		p.Shared = r.texts(value, name)
+	case "packages":
+		p.Packages = r.texts(value, name)
+	case "bundles":
+		p.Bundles = r.texts(value, name)
+	case "starts":
+		r.fields(value, name, func(location string, names *node) {
+			p.Starts = append(p.Starts, Start{"*." + location, r.texts(names, "starts")})
+		})
+	case "noticed":
+		p.Noticed = r.text(value, name)
+	case "returns":
+		p.Returns = r.text(value, name)
+	case "security":
+		p.Security = r.yes(value, name)
+	case "delay":
+		p.Delay = r.yes(value, name)
+	case "business":
+		p.Business = r.text(value, name)
+	case "seen":
+		p.Basis.Seen = r.text(value, name)
+	case "documented":
+		p.Basis.Documented = r.text(value, name)
+	case "known":
+		p.Basis.Known = r.number(value, name, 1, 3)
+	default:
+		return false
+	}
+	return true
+}
+
+func (r *reader) checkEntry(e *Entry) {
 	if e.ID == "" {
 		r.wrong(e.Line, "the entry has no id")
 	} else if first := r.ids[e.ID]; first > 0 {
@@ -190,7 +313,7 @@ func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 			r.wrong(e.Line, "the date of %q is %q; a day is written as 2026-11-26", e.ID, e.Date)
 		}
 	}
-	if len(e.KnownBy) == 0 {
+	if len(e.KnownBy) == 0 && e.Program == nil {
 		r.wrong(e.Line, "%q does not say what it is known by", e.ID)
 	}
 	oneOf := func(field, word string, words []string) {
@@ -206,45 +329,87 @@ func (r *reader) entry(n *yaml.Node) (e Entry, ok bool) {
 	if e.Caution != "" {
 		oneOf("caution", e.Caution, slices.Sorted(maps.Keys(Cautions)))
 	}
+	if p := e.Program; p != nil {
+		if p.Noticed != "" {
+			oneOf("noticed", p.Noticed, slices.Sorted(maps.Keys(Noticings)))
+		}
+		if p.Returns != "" {
+			oneOf("returns", p.Returns, slices.Sorted(maps.Keys(Returnings)))
+		}
+	}
 	if slices.Contains(leadingOff, e.Verdict) && !e.Part && slices.ContainsFunc(e.KnownBy, Mark.onOneName) {
 		r.wrong(e.Line, "%q is %s by a name alone, which anybody can give: it needs a package, a maker or a "+
 			"bundle, or two of file, says and label", e.ID, e.Verdict)
 	}
-	return e, len(r.problems) == before
 }
 
-func (r *reader) text(n *yaml.Node, what string) string {
-	if n.Kind != yaml.ScalarNode {
-		r.wrong(n.Line, "%s is not text", what)
+func (r *reader) text(n *node, what string) string {
+	if n.kind != textNode {
+		r.wrong(n.line, "%s is not text", what)
 		return ""
 	}
-	if len(n.Value) > maxText {
-		r.wrong(n.Line, "%s has more than %d characters", what, maxText)
+	if len(n.text) > maxText {
+		r.wrong(n.line, "%s has more than %d characters", what, maxText)
 		return ""
 	}
-	return n.Value
+	return n.text
 }
 
-func (r *reader) mark(n *yaml.Node) (m Mark) {
-	texts := map[string]*string{"location": &m.Location, "package": &m.Package, "bundle": &m.Bundle, "maker": &m.Maker,
-		"file": &m.File, "command": &m.Command, "says": &m.Says, "label": &m.Label}
-	lists := map[string]*[]string{"names": &m.Names, "runs": &m.Runs}
-	r.fields(n, "what it is known by", func(key string, value *yaml.Node) {
-		switch to := texts[key]; {
-		case to != nil:
-			*to = r.text(value, key)
-		case lists[key] != nil && value.Kind == yaml.ScalarNode:
-			*lists[key] = strings.Fields(value.Value)
-		case lists[key] != nil && value.Kind == yaml.SequenceNode:
-			for _, word := range value.Content {
-				*lists[key] = append(*lists[key], r.text(word, "one of "+key))
-			}
+// texts reads a list of texts, or a text with blanks between them.
+func (r *reader) texts(n *node, what string) []string {
+	if n.kind == textNode {
+		return strings.Fields(n.text)
+	}
+	all := make([]string, 0, len(n.items))
+	r.list(n, what, func(item *node) { all = append(all, r.text(item, "one of "+what)) })
+	return all
+}
+
+func (r *reader) yes(n *node, what string) bool {
+	if n.text != "true" && n.text != "false" {
+		r.wrong(n.line, "%s must be true or false", what)
+	}
+	return n.text == "true"
+}
+
+func (r *reader) number(n *node, what string, least, most int) int {
+	number, err := strconv.Atoi(n.text)
+	if err != nil || number < least || number > most {
+		r.wrong(n.line, "%s is %q; it is a number from %d to %d", what, n.text, least, most)
+		return 0
+	}
+	return number
+}
+
+func (r *reader) mark(n *node) (m Mark) {
+	r.fields(n, "what it is known by", func(name string, value *node) {
+		switch name {
+		case "location":
+			m.Location = r.text(value, name)
+		case "package":
+			m.Package = r.text(value, name)
+		case "bundle":
+			m.Bundle = r.text(value, name)
+		case "maker":
+			m.Maker = r.text(value, name)
+		case "file":
+			m.File = r.text(value, name)
+		case "command":
+			m.Command = r.text(value, name)
+		case "says":
+			m.Says = r.text(value, name)
+		case "label":
+			m.Label = r.text(value, name)
+		case "names":
+			m.Names = r.texts(value, name)
+		case "runs":
+			m.Runs = r.texts(value, name)
 		default:
-			r.wrong(value.Line, "nothing is known by %q", key)
+			r.wrong(value.line, "nothing is known by %q", name)
 		}
 	})
 	if len(m.Names) == 0 && m.onName() && m.File == "" && m.Command == "" && m.Says == "" && m.Label == "" {
-		r.wrong(n.Line, "nothing is said of what it is known by")
+		r.wrong(n.line, "nothing is said of what it is known by")
 	}
 	return m
 }

@@ -8,7 +8,8 @@ import (
 	"lockback/core/autostart"
 )
 
-// Write is the file of some entries, in the form that [Parse] reads. What has its usual value is left out.
+// Write is the file of some entries, in the form that [Parse] reads. What has its usual value is left out, and so is
+// what only programs have: notes are of no program that a catalogue describes.
 func Write(entries []Entry) []byte {
 	type mark struct {
 		Location string   `yaml:",omitempty"`

@@ -42,6 +42,7 @@ func subjectOf(m *machine.Reader, book *program.Book, item *location.Item) catal
 	s.Packages = slices.Concat(file.Packages(), book.File(item.Source.Path).Packages(),
 		book.File(item.CopyOf).Packages())
 	s.Bundle, s.Maker = file.Bundle(), file.Signer()
+	s.Own, s.Delivered = ownNames(item), book.HasPackages && deliveredWhole(book, item)
 	return s
 }
 
@@ -51,6 +52,13 @@ func subjectOf(m *machine.Reader, book *program.Book, item *location.Item) catal
 func consult(book *program.Book, item *location.Item, own []*catalogue.Catalogue, s catalogue.Subject) {
 	for _, c := range own {
 		row := c.Find(s)
+		if row == nil {
+			proved := s
+			proved.Maker = signerOf(item)
+			if found, fit := c.FindProgram(proved); fit == catalogue.Proven {
+				row = found
+			}
+		}
 		if row == nil {
 			continue
 		}
@@ -80,8 +88,7 @@ func consult(book *program.Book, item *location.Item, own []*catalogue.Catalogue
 				c.Name, ", "), Time: day, Proven: proven})
 		}
 		item.AddFacts(func() []location.Fact {
-			return []location.Fact{{Kind: autostart.FactKnownFrom, Value: basis}, {Kind: autostart.FactWithoutIt,
-				Value: row.Without, Basis: basis}, {Kind: autostart.FactOwnSetting, Value: row.Setting, Basis: basis}}
+			return append([]location.Fact{{Kind: autostart.FactKnownFrom, Value: basis}}, factsOf(row, basis)...)
 		})
 		return
 	}

@@ -90,6 +90,9 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 	if m.OS == "linux" && trusted {
 		defer func() { protect(item, catalogue.Protections[needOf(item)], byService) }() // behind the catalogue
 	}
+	if row == nil {
+		installed(book, item, catalogue.Of(m.OS), subject)
+	}
 	if !ok {
 		return subject
 	}
@@ -105,10 +108,7 @@ func judge(m *machine.Reader, book *program.Book, item *location.Item, decided [
 		item.Caution, item.CautionBasis = catalogue.Cautions[row.Caution], basis
 	}
 	item.Known = withCatalogue(item.Known, row)
-	item.AddFacts(func() []location.Fact {
-		return []location.Fact{{Kind: autostart.FactWithoutIt, Value: row.Without, Basis: basis},
-			{Kind: autostart.FactOwnSetting, Value: row.Setting, Basis: basis}}
-	})
+	item.AddFacts(func() []location.Fact { return factsOf(row, basis) })
 	return subject
 }
 

@@ -19,8 +19,8 @@ func newCatalogueCommand(a *app) *cobra.Command {
 		Use:   "catalogue",
 		Short: "The list of known programs: what each does, and whether it can go",
 		Long: `The catalogue says what programs do, what is lost without them, and what a technician would
-do with them. The built-in one covers the operating systems and the common applications of
-the open-source desktops. You can import catalogues of your own into the record; they come
+do with them. The built-in one covers the operating systems and some thousand programs that
+people install on them. You can import catalogues of your own into the record; they come
 before the built-in one, in the order that catalogue list shows. Notes come before all.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
@@ -28,10 +28,11 @@ before the built-in one, in the order that catalogue list shows. Notes come befo
 	c.AddCommand(&cobra.Command{
 		Use:   "show [WORD...]",
 		Short: "Show entries of the catalogue, all or those that have all the words",
-		Long: `Show what the catalogue says: all entries, or those in which every word occurs: in
-the id, in what it does, in what it is known by, or as role or verdict.`,
-		Example: "  lockback catalogue show\n  lockback catalogue show windows spare telemetry\n  lockback " +
-			"catalogue show printer",
+		Long: `Show what the catalogue says: all entries, or those in which every word occurs, in any part:
+product, maker, file, service, task, package, role, verdict, or the description. Entries that
+are called so come first. --verbose lists everything that an entry is known by.`,
+		Example: "  lockback catalogue show teams\n  lockback catalogue show windows spare telemetry\n  lockback " +
+			"catalogue show gupdate",
 		RunE: func(_ *cobra.Command, words []string) error { return showCatalogue(a, words) },
 	}, &cobra.Command{
 		Use:   "check FILE",

@@ -188,8 +188,8 @@ func TestOwnCatalogues(t *testing.T) {
 		require.NoError(t, os.WriteFile(second, []byte("format: 1\nentries:\n"+text), 0o600))
 	}
 	write(`  - {id: sync, known-by: [{package: fogbell, file: sync}], verdict: essential, does: "Brings the tickets to the office."}
-  - {id: printer, known-by: [{package: cups}], verdict: spare, does: "Prints."}
-  - {id: mine, known-by: [{names: "cron"}], part: true, verdict: spare, does: "Runs jobs."}
+  - {id: printer, known-by: [{package: cups}], verdict: spare, does: "Prints.", without: "Nothing prints."}
+  - {id: mine, known-by: [{names: "cron"}], part: true, verdict: spare, does: "Runs jobs.", without: "No jobs."}
 `)
 	out = other.OK(t, "catalogue", "import", second, "--yes")
 	for _, words := range []string{"adds 2: sync, printer", "passes over, as parts of the operating system, 1: mine",
@@ -208,7 +208,7 @@ func TestOwnCatalogues(t *testing.T) {
 	other.OK(t, "note", "Fogbell Sync", "--verdict", "useful")
 	_, by = other.List(t, "name=Fogbell Sync")
 	require.Equal(t, "useful", by["Fogbell Sync/ines"].Verdict, "a note counts before all")
-	write(`  - {id: sync, known-by: [{package: fogbell, file: sync}], verdict: spare, does: "Other."}` + "\n")
+	write(`  - {id: sync, known-by: [{package: fogbell, file: sync}], verdict: spare, does: "Other.", without: "Nothing."}` + "\n")
 	out = other.OK(t, "catalogue", "import", second, "--yes")
 	for _, words := range []string{"changes 1: sync", "removes 1: printer", "your note on Fogbell Sync says useful"} {
 		require.Contains(t, out, words)
@@ -240,7 +240,7 @@ func TestOwnCatalogues(t *testing.T) {
 	for name, row := range map[string]struct{ text, words string }{
 		"twice":  {"  - {id: a, id: b, known-by: [{package: p}], does: x}\n", "has \"id\" twice"},
 		"anchor": {"  - &a {id: a, known-by: [{package: p}], does: x}\n  - *a\n", "YAML aliases are not supported"},
-		"contradictory": {"  - {id: a, known-by: [{package: p}], does: x, verdict: spare}\n  - {id: b, known-by: " +
+		"contradictory": {"  - {id: a, known-by: [{package: p}], does: x, without: w, verdict: spare}\n  - {id: b, known-by: " +
 			"[{package: p}], does: x, verdict: useful}\n", "known by the same"},
 		"hostile": {"  - {id: \"a\\e[31m\", known-by: [{package: p}], does: x, verdict: bad}\n", "the verdict of"},
 		"giant":   {"# " + strings.Repeat("x", 9<<20) + "\n", "larger than 8 MB"},

@@ -27,17 +27,29 @@ func KnownBy(m catalogue.Mark) string {
 
 // CatalogueEntry is an entry of the catalogue for scripts.
 type CatalogueEntry struct {
-	From    string `json:"catalogue"` // lockback, or what it was imported as
-	System  string `json:"system"`
-	ID      string `json:"id"`
-	Role    string `json:"role"`
-	Verdict string `json:"verdict"`
-	Does    string `json:"does"`
-	Without string `json:"without"`
-	Setting string `json:"setting"`
-	Note    string `json:"note"`
-	Protect string `json:"protected"`
-	OSPart  bool   `json:"os_part"`
+	From     string `json:"catalogue"` // lockback, or what it was imported as
+	System   string `json:"system"`
+	ID       string `json:"id"`
+	Product  string `json:"product"` // what people call it; of a program that people install
+	Maker    string `json:"maker"`
+	Role     string `json:"role"`
+	Verdict  string `json:"verdict"`
+	Does     string `json:"does"`
+	Without  string `json:"without"`
+	Noticed  string `json:"noticed"` // when its loss is noticed
+	Setting  string `json:"setting"`
+	Returns  string `json:"returns"`  // whether it puts its entries back
+	Security bool   `json:"security"` // security fixes come through it
+	Delay    bool   `json:"delay"`    // it may start later
+	Business string `json:"business"` // what differs in a company
+	Note     string `json:"note"`
+	Protect  string `json:"protected"`
+	Caution  string `json:"caution"`
+	OSPart   bool   `json:"os_part"`
+	KnownBy  string `json:"known_by"`
+	Basis    string `json:"basis"` // how the facts of a program are known
+
+	marks []string
 }
 
 // CatalogueDocument are entries of catalogues, in JSON.
@@ -45,70 +57,176 @@ type CatalogueDocument struct {
 	Entries []CatalogueEntry `json:"entries"`
 }
 
-// Catalogue shows the entries of catalogues, all or those that have all the words.
+// catalogued is an entry of a catalogue as it is shown.
+func catalogued(from, system string, e *catalogue.Entry) CatalogueEntry {
+	shown := CatalogueEntry{From: from, System: system, ID: e.ID, Role: e.Role, Verdict: e.Verdict, Does: e.Does,
+		Without: e.Without, Setting: e.Setting, Note: e.Note, Protect: catalogue.Protections[e.Protect],
+		Caution: catalogue.Cautions[e.Caution], OSPart: e.Part}
+	for _, m := range e.KnownBy {
+		shown.marks = append(shown.marks, KnownBy(m))
+	}
+	if p := e.Program; p != nil {
+		shown.Product, shown.Maker, shown.Security, shown.Delay, shown.Business = p.Product, p.Maker, p.Security,
+			p.Delay, p.Business
+		shown.Noticed, shown.Returns, shown.Basis = catalogue.Noticings[p.Noticed], catalogue.Returnings[p.Returns],
+			BasisOf(p.Basis)
+		shown.marks = append(shown.marks, programMarks(p)...)
+	}
+	shown.KnownBy = strings.Join(shown.marks, "; ")
+	return shown
+}
+
+// BasisOf says how the facts of a program are known; empty where nothing says it.
+func BasisOf(b catalogue.Basis) string {
+	switch {
+	case b.Seen != "":
+		return "seen in " + b.Seen
+	case b.Documented != "":
+		return "documented: " + b.Documented
+	case b.Known > 0:
+		return fmt.Sprintf("common knowledge, sure %d of 3", b.Known)
+	}
+	return ""
+}
+
+// programMarks word what a program is known by.
+func programMarks(p *catalogue.Program) []string {
+	var marks []string
+	for _, s := range p.Signs {
+		mark := "signed by " + s.Name
+		if s.Since > 0 {
+			mark += fmt.Sprintf(" since %d", s.Since)
+		}
+		if s.Until > 0 {
+			mark += fmt.Sprintf(" until %d", s.Until)
+		}
+		marks = append(marks, mark)
+	}
+	for _, some := range []struct {
+		what string
+		all  []string
+	}{{"package", p.Packages}, {"bundle", p.Bundles}, {"file", slices.Concat(p.Files, p.Shared)}} {
+		for _, name := range some.all {
+			marks = append(marks, some.what+" "+name)
+		}
+	}
+	for _, start := range p.Starts {
+		for _, name := range start.Names {
+			marks = append(marks, strings.TrimPrefix(start.Location, "*.")+" "+name)
+		}
+	}
+	return marks
+}
+
+// rank is how well an entry answers some words, the best first; negative where one of them is nowhere in it.
+func (e *CatalogueEntry) rank(words []string) int {
+	rank := 0
+	names := strings.ToLower(strings.Join([]string{e.Product, e.Maker, e.ID}, "\n"))
+	all := names + "\n" + strings.ToLower(strings.Join([]string{e.From, e.System, e.Does, e.Without, e.Note, e.Role,
+		e.Verdict, e.KnownBy}, "\n"))
+	for _, word := range words {
+		switch {
+		case slices.Contains(strings.FieldsFunc(names, func(r rune) bool { return r == ' ' || r == '\n' || r == ',' }), word):
+		case strings.Contains(names, word):
+			rank++
+		case strings.Contains(all, word):
+			rank += 2
+		default:
+			return -1
+		}
+	}
+	return rank
+}
+
+// Catalogue shows the entries of catalogues, all or those that have all the words: first those that are called so.
 func (w Writer) Catalogue(all []*catalogue.Catalogue, words []string) error {
 	docs := []CatalogueEntry{}
-	var shown []catalogue.Entry
+	ranks := map[string]int{}
 	total := 0
+	lower := make([]string, len(words))
+	for k, word := range words {
+		lower[k] = strings.ToLower(word)
+	}
 	for _, c := range all {
 		from, system := c.Name, "any"
 		if slices.Contains(work.Systems, c.Name) {
 			from, system = "lockback", c.Name
 		}
-		for _, e := range c.Entries {
+		for k := range c.Entries {
 			total++
-			parts := []string{from, system, e.ID, e.Does, e.Without, e.Note, e.Role, e.Verdict}
-			for _, m := range e.KnownBy {
-				parts = append(parts, KnownBy(m))
-			}
-			text := strings.ToLower(strings.Join(parts, "\n"))
-			has := true
-			for _, word := range words {
-				has = has && strings.Contains(text, strings.ToLower(word))
-			}
-			if has {
-				docs = append(docs, CatalogueEntry{from, system, e.ID, e.Role, e.Verdict, e.Does, e.Without, e.Setting,
-					e.Note, catalogue.Protections[e.Protect], e.Part})
-				shown = append(shown, e)
+			e := catalogued(from, system, &c.Entries[k])
+			if rank := e.rank(lower); rank >= 0 {
+				ranks[e.From+"\n"+e.System+"\n"+e.ID] = rank
+				docs = append(docs, e)
 			}
 		}
 	}
+	slices.SortStableFunc(docs, func(a, b CatalogueEntry) int {
+		return ranks[a.From+"\n"+a.System+"\n"+a.ID] - ranks[b.From+"\n"+b.System+"\n"+b.ID]
+	})
 	switch w.Format {
 	case "json":
 		return w.JSON(CatalogueDocument{docs})
 	case "csv":
 		var rows [][]string
 		for _, e := range docs {
-			rows = append(rows, []string{e.From, e.System, e.ID, e.Role, e.Verdict, e.Does, e.Without, e.Setting,
-				e.Note, e.Protect})
+			rows = append(rows, []string{e.From, e.System, e.ID, e.Product, e.Maker, e.Role, e.Verdict, e.Does, e.Without,
+				e.Noticed, e.Setting, e.Returns, e.Business, e.Note, e.Protect, e.Caution, e.KnownBy, e.Basis})
 		}
-		return w.CSV([]string{"catalogue", "system", "id", "role", "verdict", "does", "without", "setting", "note",
-			"protected"}, rows)
+		return w.CSV([]string{"catalogue", "system", "id", "product", "maker", "role", "verdict", "does", "without",
+			"noticed", "setting", "returns", "business", "note", "protected", "caution", "known_by", "basis"}, rows)
 	}
-	for k, e := range docs {
-		var lines [][]string
-		for _, line := range [][]string{{e.Does, e.Without}, {e.Note}} {
-			if said := slices.DeleteFunc(line, func(s string) bool { return s == "" }); len(said) > 0 {
-				lines = append(lines, said)
-			}
-		}
-		lines = append(lines, []string{"role " + e.Role + ",", "verdict " + e.Verdict})
-		if e.Protect != "" {
-			lines = append(lines, []string{"protected: " + e.Protect})
-		}
-		var marks []string
-		for _, m := range shown[k].KnownBy {
-			marks = append(marks, KnownBy(m))
-		}
-		lines = append(lines, []string{"known by " + strings.Join(marks, "; ")})
-		title := e.ID + "  " + e.System
-		if e.From != "lockback" {
-			title = e.ID + "  of the catalogue " + e.From
-		}
-		w.Block(title, lines)
+	for _, e := range docs {
+		w.catalogueEntry(e)
 	}
 	w.Line("%s of %s", autostart.Count(len(docs), "entry", "entries"), autostart.Count(total, "entry", "entries"))
 	return nil
+}
+
+// maxMarks is how many of the names that an entry is known by are shown, without --verbose.
+const maxMarks = 4
+
+// catalogueEntry shows one entry: what it is, whether it can go, and what it is known by.
+func (w Writer) catalogueEntry(e CatalogueEntry) {
+	said := func(texts ...string) []string {
+		return slices.DeleteFunc(texts, func(s string) bool { return s == "" })
+	}
+	prefixed := func(prefix, text string) string {
+		if text == "" {
+			return ""
+		}
+		return prefix + text
+	}
+	var lines [][]string
+	for _, line := range [][]string{said(e.Does, prefixed("Without it: ", e.Without), e.Noticed), said(e.Note)} {
+		if len(line) > 0 {
+			lines = append(lines, line)
+		}
+	}
+	decides := said("verdict "+e.Verdict, "role "+e.Role, prefixed("protected: ", e.Protect),
+		prefixed("think twice: ", e.Caution), prefixed("own setting: ", e.Setting), e.Returns,
+		prefixed("in a company: ", strings.TrimSuffix(e.Business, ".")), e.Basis)
+	for k := range decides[:len(decides)-1] {
+		decides[k] += ";"
+	}
+	marks := e.marks
+	if more := len(marks) - maxMarks; more > 1 && !w.Verbose {
+		marks = append(slices.Clone(marks[:maxMarks]), fmt.Sprintf("and %d more (--verbose lists them)", more))
+	}
+	for k := range max(0, len(marks)-1) {
+		marks[k] += ";"
+	}
+	if len(marks) > 0 {
+		marks = append([]string{"known by " + marks[0]}, marks[1:]...)
+	}
+	title := e.ID + "  " + e.System
+	switch {
+	case e.From != "lockback":
+		title = e.ID + "  of the catalogue " + e.From
+	case e.Product != "":
+		title = e.Product + ", " + e.Maker + "  (" + e.ID + ", " + e.System + ")"
+	}
+	w.Block(title, append(lines, decides, marks))
 }
 
 // CatalogueProblem is something that is wrong with a file of a catalogue.

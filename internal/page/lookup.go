@@ -50,7 +50,9 @@ var (
 	ofSignature = []autostart.FactKind{autostart.FactMadeBy, autostart.FactUnchanged, autostart.FactSignature,
 		autostart.FactSignedBy,
 		autostart.FactSignedAs, autostart.FactSignedAt}
-	ofCatalogue = []autostart.FactKind{autostart.FactWithoutIt, autostart.FactOwnSetting, autostart.FactKnownFrom}
+	ofCatalogue = []autostart.FactKind{autostart.FactWithoutIt, autostart.FactOwnSetting, autostart.FactKnownFrom,
+		autostart.FactLooksLike, autostart.FactUnproven, autostart.FactReturns, autostart.FactUpdates,
+		autostart.FactMayWait, autostart.FactBusiness}
 )
 
 // maxHashed is how large a program may be to be hashed, in bytes.

@@ -22,8 +22,11 @@ func Effect(e location.Effect) string { return effectWords[e] }
 var factNames = [...]string{
 	autostart.FactDescription: "description", autostart.FactComment: "comment", autostart.FactWithoutIt: "without it",
 	autostart.FactOwnSetting: "its own setting", autostart.FactKnownFrom: "known from",
-	autostart.FactProduct: "product",
-	autostart.FactMadeBy:  "made by", autostart.FactDescribedAs: "described as", autostart.FactUnchanged: "unchanged",
+	autostart.FactLooksLike: "looks like", autostart.FactUnproven: "not proved",
+	autostart.FactReturns: "comes back", autostart.FactUpdates: "updates", autostart.FactMayWait: "may start later",
+	autostart.FactBusiness: "in a company",
+	autostart.FactProduct:  "product",
+	autostart.FactMadeBy:   "made by", autostart.FactDescribedAs: "described as", autostart.FactUnchanged: "unchanged",
 	autostart.FactUninstalledBy: "uninstalled by", autostart.FactSignature: "signature",
 	autostart.FactSignedBy: "signed by",
 	autostart.FactSignedAs: "signed as", autostart.FactSignedAt: "signed at",
