@@ -53,6 +53,9 @@ const (
 	FactUpdates                       // whether updates that matter come through it
 	FactMayWait                       // whether it may start later
 	FactBusiness                      // what differs where a company manages the program
+	FactSince                         // since when a program is there, and what brought it
+	FactSiblings                      // what else its maker has on the machine
+	FactSeenOn                        // on which other machines the record saw it
 	FactProduct                       // the product that a file came with
 	FactMadeBy                        // who made a file
 	FactDescribedAs                   // how a file describes itself

@@ -38,6 +38,7 @@ With --elsewhere it shows what is known about the program elsewhere:
 				if err != nil {
 					return err
 				}
+				s.Describe(inv, c.Items)
 				return a.paged(func() error { return a.page().Show(s.Machine, c.Items, work.Starters(inv)) })
 			})
 		},

@@ -7,6 +7,7 @@ import (
 	"unicode/utf16"
 
 	"lockback/core/format/peimage"
+	"lockback/core/format/regf"
 )
 
 // windowsProgram is a program of the ticket-desk PC: a whole one, which does nothing.
@@ -192,4 +193,21 @@ func (s signer) catalogue(images ...[]byte) ([]byte, error) {
 	kind := sequenceOf(der(asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 12, 1, 3}), der(asn1.NullRawValue))
 	content := sequenceOf(usage, der([]byte("Gullrock catalogue")), der(made), kind, sequenceOf(subjects...))
 	return s.message(idCatalogue, content, true)
+}
+
+// WindowsProgram is a program of Windows that does nothing, signed under a name by the authority that the made-up
+// machines believe, see [TrustedRoot]; not signed where the name is empty.
+func WindowsProgram(signer, description string, driver bool) []byte {
+	image := windowsProgram{maker: "Gullrock Lighthouse Museum", product: "Sample", version: "1",
+		description: description, driver: driver}.image()
+	if signer == "" {
+		return image
+	}
+	return byMuseum.sign(signer, image)
+}
+
+// TrustedRoot is the certificate that the made-up machines believe, as the registry below SOFTWARE holds it: a key, and
+// its value.
+func TrustedRoot() (key string, value regf.Value) {
+	return `Microsoft\SystemCertificates\ROOT\Certificates\` + thumbprint(museumRoot()), stored(museumRoot())
 }

@@ -220,7 +220,7 @@ func (e ShownEntry) rows() []row {
 	}
 	for _, f := range e.Facts {
 		if !f.leads() && (decided[f.kind] != f.Value || f.Value == "") {
-			add(f.Name, f.Value, f.Basis, view.Plain)
+			rows.add(row{name: f.Name, value: f.Value, basis: f.Basis, answered: circumstantial(f.kind)})
 		}
 	}
 	rows.add(row{name: "look it up at", value: e.Search, basis: "lockback opens nothing", own: true})

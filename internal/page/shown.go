@@ -14,7 +14,7 @@ import (
 // shown writes one entry: what decides about it first, then the facts by where they come from, then the artifacts.
 func (w Writer) shown(e ShownEntry) {
 	w.Titled(&e.Entry)
-	w.rows(e.answers(w.elsewhere(&e.Entry)))
+	w.rows(append(e.answers(w.elsewhere(&e.Entry)), e.circumstances()...))
 	for _, g := range e.bySource() {
 		w.Line("")
 		w.Bold(g.source)
@@ -26,7 +26,11 @@ func (w Writer) shown(e ShownEntry) {
 
 // elsewhere is the advice for an entry of which nothing says what it is.
 func (w Writer) elsewhere(e *autostart.Entry) string {
-	return w.Hinted("not known; lockback show " + e.Handle + " --elsewhere looks further")
+	what := "unknown: " + lastElement(cmp.Or(e.Target.Path, e.Command, e.Name)) + ", started by " + Place(e)
+	if e.When != "" {
+		what += " " + e.When
+	}
+	return w.Hinted(what + "; lockback show " + e.Handle + " --elsewhere looks further")
 }
 
 // unanswered stands where nothing on the machine answers a technician's question.
@@ -62,6 +66,25 @@ func (e ShownEntry) answers(elsewhere string) []row {
 		{name: "without it", value: cmp.Or(lost, unanswered)},
 	}
 }
+
+// circumstantial reports whether a fact is one that stands in for what nothing says of an entry's program.
+func circumstantial(kind autostart.FactKind) bool {
+	return kind == autostart.FactSince || kind == autostart.FactSiblings || kind == autostart.FactSeenOn
+}
+
+// circumstances are the rows below the answers of an entry that nothing describes.
+func (e ShownEntry) circumstances() []row {
+	var rows []row
+	for _, f := range e.Facts {
+		if circumstantial(f.kind) {
+			rows = append(rows, row{name: f.Name, value: f.Value, basis: f.Basis})
+		}
+	}
+	return rows
+}
+
+// lastElement is the last element of a path of any system.
+func lastElement(name string) string { return name[strings.LastIndexAny(name, `/\`)+1:] }
 
 // DescriptionWords say what an entry's program is, with a sign where it says so itself; empty where nothing says it.
 func DescriptionWords(e *autostart.Entry) string {
