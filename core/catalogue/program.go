@@ -174,6 +174,43 @@ func (c *Catalogue) FindProgram(s Subject) (*Entry, Fit) {
 	return &c.Entries[best], fit.fit
 }
 
+// Knows returns the entry that counts for a subject: one known by its marks, else a program that is proved; nil if there
+// is none.
+func (c *Catalogue) Knows(s Subject) *Entry {
+	if e := c.Find(s); e != nil {
+		return e
+	}
+	if e, fit := c.FindProgram(s); fit == Proven {
+		return e
+	}
+	return nil
+}
+
+// maxPairs is how many pairs of a signer and a file [Entry.Marks] returns.
+const maxPairs = 200
+
+// Marks are all ways in which an entry is recognised: those that it is known by, and of a program each package, and each
+// signer with each file.
+func (e *Entry) Marks() []Mark {
+	marks := e.KnownBy
+	if e.Program == nil {
+		return marks
+	}
+	marks = slices.Clone(marks)
+	for _, name := range e.Program.Packages {
+		marks = append(marks, Mark{Package: name})
+	}
+	files := slices.Concat(e.Program.Files, e.Program.Shared)
+	for _, s := range e.Program.Signs {
+		for _, file := range files {
+			if len(marks) < maxPairs {
+				marks = append(marks, Mark{Maker: s.Name, File: file})
+			}
+		}
+	}
+	return marks
+}
+
 // rated is how well an entry fits, with whether its own name does too, and whether its file's does.
 type rated struct {
 	fit         Fit

@@ -55,9 +55,7 @@ func consult(book *program.Book, item *location.Item, own []*catalogue.Catalogue
 		if row == nil {
 			proved := s
 			proved.Maker = signerOf(item)
-			if found, fit := c.FindProgram(proved); fit == catalogue.Proven {
-				row = found
-			}
+			row = c.Knows(proved)
 		}
 		if row == nil {
 			continue

@@ -213,7 +213,7 @@ func contradictions(e catalogue.Entry, others []*catalogue.Catalogue, notes *not
 			all = append(all, text)
 		}
 	}
-	for _, m := range e.KnownBy {
+	for _, m := range e.Marks() {
 		s := subjectLike(m)
 		for _, system := range Systems {
 			if m.Location != "" && !strings.HasPrefix(m.Location, system+".") && !strings.HasPrefix(m.Location, "*") {
@@ -223,7 +223,7 @@ func contradictions(e catalogue.Entry, others []*catalogue.Catalogue, notes *not
 			if s.Location == "" || s.Location == system+"." {
 				s.Location = cmp.Or(table.OfKind(system, location.SystemUnit).ID, system+".")
 			}
-			if o := catalogue.Of(system).Find(s); o != nil {
+			if o := catalogue.Of(system).Knows(s); o != nil {
 				switch {
 				case against(o.Verdict):
 					say("%s of lockback's own catalogue is %s", o.ID, o.Verdict)
@@ -233,7 +233,7 @@ func contradictions(e catalogue.Entry, others []*catalogue.Catalogue, notes *not
 				}
 			}
 			for _, c := range others {
-				if o := c.Find(s); o != nil && against(o.Verdict) {
+				if o := c.Knows(s); o != nil && against(o.Verdict) {
 					say("%s of the catalogue %s is %s", o.ID, c.Name, o.Verdict)
 				}
 			}
@@ -252,7 +252,7 @@ func subjectLike(m catalogue.Mark) catalogue.Subject {
 	s := catalogue.Subject{Bundle: m.Bundle, Maker: m.Maker, Says: m.Says, File: m.File, Label: m.Label,
 		Command: m.Command, Names: m.Names}
 	if m.Package != "" {
-		s.Packages = []string{m.Package}
+		s.Packages, s.Delivered = []string{m.Package}, true
 	}
 	if len(m.Runs) > 0 {
 		s.Runs = [][]string{m.Runs}
