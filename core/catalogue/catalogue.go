@@ -167,6 +167,7 @@ type Catalogue struct {
 	files    map[string][]mark // marks without either, by the file in small letters
 	other    []mark            // marks without any of these
 	programs programIndex
+	lazies   []*lazy // the programs of the built-in files
 }
 
 // mark is a mark of an entry, by their numbers.
@@ -200,11 +201,15 @@ func load(system string) *Catalogue {
 	slices.SortStableFunc(folder, func(a, b fs.DirEntry) int { // false comes before true
 		return strings.Compare(strconv.FormatBool(a.Name() != systemFile), strconv.FormatBool(b.Name() != systemFile))
 	})
-	c := &Catalogue{Name: system}
+	c := &Catalogue{Name: system, programs: newProgramIndex(4000)}
 	for _, file := range folder {
 		text, err := data.ReadFile("data/" + system + "/" + file.Name())
 		if err != nil {
 			panic(err)
+		}
+		if file.Name() != systemFile {
+			c.scan(string(text))
+			continue
 		}
 		tree, err := quick(string(text))
 		if err != nil {

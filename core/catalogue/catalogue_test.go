@@ -54,7 +54,7 @@ func TestShipped(t *testing.T) {
 		}
 	})
 	for _, system := range catalogue.Systems {
-		shipped := catalogue.Of(system).Entries
+		shipped := catalogue.Of(system).All()
 		require.Len(t, shipped, len(entries[system]), system)
 		for _, e := range shipped {
 			require.Equal(t, entries[system][e.ID], e)
@@ -78,7 +78,7 @@ func finds(t *testing.T, c *catalogue.Catalogue, s catalogue.Subject, id string)
 // known. And whoever turns something off reads what is lost.
 func TestWhatIsSpareIsNamed(t *testing.T) {
 	for _, system := range []string{"linux", "windows", "macos"} {
-		for _, e := range catalogue.Of(system).Entries {
+		for _, e := range catalogue.Of(system).All() {
 			if e.Verdict != "spare" {
 				continue
 			}
@@ -195,7 +195,7 @@ func TestWrittenIsReadAgain(t *testing.T) {
 		require.Equal(t, entries, c.Entries)
 	}
 	for _, system := range []string{"linux", "windows", "macos"} {
-		again(slices.DeleteFunc(slices.Clone(catalogue.Of(system).Entries), func(e catalogue.Entry) bool {
+		again(slices.DeleteFunc(slices.Clone(catalogue.Of(system).All()), func(e catalogue.Entry) bool {
 			return e.Program != nil // notes become no programs
 		}))
 	}

@@ -89,44 +89,99 @@ const (
 	Proven
 )
 
-// programIndex finds programs by what they are known by, in small letters.
+// programIndex finds programs by what they are known by, in small letters. Its numbers are those of [Catalogue.program].
 type programIndex struct {
-	files, names, packages, bundles map[string][]int
-	wildFiles, wildNames            []wildcard
+	files, names, packages, bundles nameMap
+	wildFiles, wildNames            wildMap
 }
+
+// nameMap has the programs of each name; nearly every name has one.
+type nameMap struct {
+	first map[string]int
+	more  map[string][]int
+}
+
+// add notes a name in small letters.
+func (m *nameMap) add(name string, wild wildMap, program int) {
+	if wild != nil && strings.ContainsAny(name, "*?") {
+		wild.add(name, program)
+		return
+	}
+	switch first, ok := m.first[name]; {
+	case !ok:
+		m.first[name] = program
+	case first != program && !slices.Contains(m.more[name], program):
+		m.more[name] = append(m.more[name], program)
+	}
+}
+
+// wildMap has names with wildcards, by the letters that they begin with.
+type wildMap map[string][]wildcard
 
 type wildcard struct {
 	pattern string
-	entry   int
+	program int
+}
+
+// headLength is how many letters sort wildcards.
+const headLength = 2
+
+func (m wildMap) add(pattern string, program int) {
+	head := ""
+	if len(pattern) >= headLength && !strings.ContainsAny(pattern[:headLength], "*?") {
+		head = pattern[:headLength]
+	}
+	m[head] = append(m[head], wildcard{pattern, program})
 }
 
 func (c *Catalogue) indexPrograms() {
-	x := programIndex{map[string][]int{}, map[string][]int{}, map[string][]int{}, map[string][]int{}, nil, nil}
-	add := func(to map[string][]int, wild *[]wildcard, names []string, entry int) {
-		for _, name := range names {
-			name = strings.ToLower(name)
-			switch have := to[name]; {
-			case wild != nil && strings.ContainsAny(name, "*?"):
-				*wild = append(*wild, wildcard{name, entry})
-			case len(have) == 0 || have[len(have)-1] != entry:
-				to[name] = append(have, entry)
-			}
-		}
+	if len(c.lazies) > 0 {
+		return // the built-in ones are noted as they are scanned
 	}
+	c.programs = newProgramIndex(64)
+	x := &c.programs
 	for k := range c.Entries {
 		p := c.Entries[k].Program
 		if p == nil {
 			continue
 		}
-		add(x.files, &x.wildFiles, p.Files, k)
-		add(x.files, &x.wildFiles, p.Shared, k)
-		add(x.packages, nil, p.Packages, k)
-		add(x.bundles, nil, p.Bundles, k)
+		for _, name := range slices.Concat(p.Files, p.Shared) {
+			x.files.add(lowered(name), x.wildFiles, k)
+		}
+		for _, name := range p.Packages {
+			x.packages.add(lowered(name), nil, k)
+		}
+		for _, name := range p.Bundles {
+			x.bundles.add(lowered(name), nil, k)
+		}
 		for _, start := range p.Starts {
-			add(x.names, &x.wildNames, start.Names, k)
+			for _, name := range start.Names {
+				x.names.add(lowered(name), x.wildNames, k)
+			}
 		}
 	}
-	c.programs = x
+}
+
+func newProgramIndex(size int) programIndex {
+	names := func(n int) nameMap { return nameMap{make(map[string]int, n), map[string][]int{}} }
+	return programIndex{names(size), names(size), names(size / 4), names(size / 8), wildMap{}, wildMap{}}
+}
+
+// program is the entry of a program by its number in the index.
+func (c *Catalogue) program(number int) *Entry {
+	if len(c.lazies) > 0 {
+		return c.lazies[number].read()
+	}
+	return &c.Entries[number]
+}
+
+// All are all entries, those of the programs behind the others.
+func (c *Catalogue) All() []Entry {
+	all := slices.Clone(c.Entries)
+	for _, l := range c.lazies {
+		all = append(all, *l.read())
+	}
+	return all
 }
 
 // FindProgram returns the program that an entry starts, and how far that is proved; nil and [NoFit] if there is none.
@@ -135,43 +190,51 @@ func (c *Catalogue) FindProgram(s Subject) (*Entry, Fit) {
 	x := &c.programs
 	var tried []int
 	best, fit := -1, rated{}
-	try := func(entries ...int) {
-		for _, k := range entries {
-			if slices.Contains(tried, k) {
-				continue
-			}
-			tried = append(tried, k)
-			if r := c.Entries[k].Program.rate(s); r.fit != NoFit && (best < 0 || fit.less(r) ||
-				fit == r && k < best) {
-				best, fit = k, r
-			}
+	try := func(k int) {
+		if slices.Contains(tried, k) {
+			return
+		}
+		tried = append(tried, k)
+		if r := c.program(k).Program.rate(s); r.fit != NoFit && (best < 0 || fit.less(r) || fit == r && k < best) {
+			best, fit = k, r
 		}
 	}
-	byName := func(plain map[string][]int, wild []wildcard, name string) {
-		name = strings.ToLower(name)
-		try(plain[name]...)
-		for _, w := range wild {
-			if matches(w.pattern, name) {
-				try(w.entry)
+	by := func(plain *nameMap, wild wildMap, name string) {
+		name = lowered(name)
+		if k, ok := plain.first[name]; ok {
+			try(k)
+			for _, k := range plain.more[name] {
+				try(k)
+			}
+		}
+		heads := []string{""}
+		if len(name) >= headLength {
+			heads = append(heads, name[:headLength])
+		}
+		for _, head := range heads {
+			for _, w := range wild[head] {
+				if matches(w.pattern, name) {
+					try(w.program)
+				}
 			}
 		}
 	}
 	if s.File != "" {
-		byName(x.files, x.wildFiles, s.File)
+		by(&x.files, x.wildFiles, s.File)
 	}
 	for _, name := range s.Own {
-		byName(x.names, x.wildNames, name)
+		by(&x.names, x.wildNames, name)
 	}
 	for _, name := range s.Packages {
-		try(x.packages[strings.ToLower(name)]...)
+		by(&x.packages, nil, name)
 	}
 	if s.Bundle != "" {
-		try(x.bundles[strings.ToLower(s.Bundle)]...)
+		by(&x.bundles, nil, s.Bundle)
 	}
 	if best < 0 {
 		return nil, NoFit
 	}
-	return &c.Entries[best], fit.fit
+	return c.program(best), fit.fit
 }
 
 // Knows returns the entry that counts for a subject: one known by its marks, else a program that is proved; nil if there

@@ -162,7 +162,7 @@ func TestLint(t *testing.T) {
 func TestBreadthAndDepth(t *testing.T) {
 	for system, least := range map[string]int{"windows": 450, "macos": 150, "linux": 250} {
 		programs := 0
-		for _, e := range catalogue.Of(system).Entries {
+		for _, e := range catalogue.Of(system).All() {
 			p := e.Program
 			if p == nil {
 				continue
@@ -192,7 +192,7 @@ func TestEveryProgramIsFoundByProof(t *testing.T) {
 	for _, system := range catalogue.Systems {
 		c := catalogue.Of(system)
 		found, tried := 0, 0
-		for _, e := range c.Entries {
+		for _, e := range c.All() {
 			p := e.Program
 			if p == nil {
 				continue

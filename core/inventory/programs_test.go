@@ -37,12 +37,13 @@ func drawEntries(r *rand.Rand, c *catalogue.Catalogue, n int, places ...string) 
 	}
 	var all []drawnEntry
 	taken := map[string]bool{} // a name twice in one place would be one entry
-	for _, k := range r.Perm(len(c.Entries)) {
-		p := c.Entries[k].Program
+	entries := c.All()
+	for _, k := range r.Perm(len(entries)) {
+		p := entries[k].Program
 		if p == nil || len(all) == n {
 			continue
 		}
-		e := drawnEntry{row: &c.Entries[k]}
+		e := drawnEntry{row: &entries[k]}
 		for _, start := range p.Starts {
 			if place := strings.TrimPrefix(start.Location, "*."); slices.Contains(places, place) && e.place == "" {
 				e.place, e.name = place, one(start.Names)

@@ -264,7 +264,7 @@ func subjectLike(m catalogue.Mark) catalogue.Subject {
 func ShippedCatalogues() []*catalogue.Catalogue {
 	var all []*catalogue.Catalogue
 	for _, system := range Systems {
-		all = append(all, &catalogue.Catalogue{Name: system, Entries: catalogue.Of(system).Entries})
+		all = append(all, &catalogue.Catalogue{Name: system, Entries: catalogue.Of(system).All()})
 	}
 	return all
 }
