@@ -30,7 +30,8 @@ func shippedFiles(t *testing.T, visit func(system, name string, text []byte)) {
 	}
 }
 
-// The built-in catalogues are sound, and the program, which reads them in a quick way, has what the package for YAML reads.
+// The built-in catalogues are sound, and the program, which reads them in a quick way, has what the package for YAML
+// reads.
 func TestShipped(t *testing.T) {
 	entries := map[string]map[string]catalogue.Entry{}
 	shippedFiles(t, func(system, name string, text []byte) {
@@ -246,7 +247,8 @@ func TestFindByNames(t *testing.T) {
 
 // Where two entries contradict each other, the first is kept, so that the rest of the file can be looked at.
 func TestContradiction(t *testing.T) {
-	c, problems := catalogue.Parse([]byte("format: 1\nentries:\n  - {id: a, known-by: [{package: p}], does: x, without: w, " +
+	c, problems := catalogue.Parse([]byte("format: 1\nentries:\n  - {id: a, known-by: [{package: p}], does: x, " +
+		"without: w, " +
 		"verdict: spare}\n  - {id: b, known-by: [{package: p}], does: x, verdict: useful}\n  - {id: c, known-by: " +
 		"[{package: p}], does: y, without: w, verdict: spare}\n"))
 	require.Len(t, problems, 1)

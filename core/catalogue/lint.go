@@ -131,8 +131,10 @@ func (l *linter) dead(c *Catalogue) {
 					l.wrong(e, "never counts for %s: %q in line %d has it", name, by.entry.ID, by.entry.Line)
 				}
 				for _, w := range wild {
-					if w.entry != e && w.pattern != name && matches(w.location, m.Location) && matches(w.pattern, name) {
-						l.wrong(e, "never counts for %s: %q in line %d has %s", name, w.entry.ID, w.entry.Line, w.pattern)
+					if w.entry != e && w.pattern != name && matches(w.location, m.Location) &&
+						matches(w.pattern, name) {
+						l.wrong(e, "never counts for %s: %q in line %d has %s", name, w.entry.ID, w.entry.Line,
+							w.pattern)
 					}
 				}
 				mine = append(mine, taken{e, m.Location, name})

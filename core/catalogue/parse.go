@@ -72,7 +72,8 @@ func (r *reader) fields(n *node, what string, visit func(name string, value *nod
 		return false
 	}
 	for k := range n.keys {
-		if name := n.keys[k]; r.check && slices.ContainsFunc(n.keys[:k], func(o key) bool { return o.name == name.name }) {
+		if name := n.keys[k]; r.check && slices.ContainsFunc(n.keys[:k],
+			func(o key) bool { return o.name == name.name }) {
 			r.wrong(name.line, "%s has %q twice", what, name.name)
 			continue
 		}
@@ -168,6 +169,8 @@ func (r *reader) signature(n *node) (s Signature) {
 			s.Name = r.text(value, name)
 		case "since":
 			s.Since = r.number(value, name, 1990, 2100)
+		case "seen":
+			s.Seen = r.text(value, name)
 		case "until":
 			s.Until = r.number(value, name, 1990, 2100)
 		default:

@@ -31,10 +31,12 @@ type Program struct {
 	Basis    Basis
 }
 
-// Signature is a name that a maker signs with. Since and Until are years, 0 where they are not known.
+// Signature is a name that a maker signs with. Since and Until are years, 0 where they are not known. Seen is the
+// package of a registry with a file in it that has this signature, empty where none was seen.
 type Signature struct {
 	Name         string
-	Since, Until int `json:",omitempty"`
+	Since, Until int    `json:",omitempty"`
+	Seen         string `json:",omitempty"`
 }
 
 // Start is a kind of entries that a program makes: Location is a wildcard for the location's id, and Names are
@@ -89,7 +91,8 @@ const (
 	Proven
 )
 
-// programIndex finds programs by what they are known by, in small letters. Its numbers are those of [Catalogue.program].
+// programIndex finds programs by what they are known by, in small letters. Its numbers are those of
+// [Catalogue.program].
 type programIndex struct {
 	files, names, packages, bundles nameMap
 	wildFiles, wildNames            wildMap
@@ -237,8 +240,8 @@ func (c *Catalogue) FindProgram(s Subject) (*Entry, Fit) {
 	return c.program(best), fit.fit
 }
 
-// Knows returns the entry that counts for a subject: one known by its marks, else a program that is proved; nil if there
-// is none.
+// Knows returns the entry that counts for a subject: one known by its marks, else a program that is proved; nil if
+// there is none.
 func (c *Catalogue) Knows(s Subject) *Entry {
 	if e := c.Find(s); e != nil {
 		return e
@@ -252,8 +255,8 @@ func (c *Catalogue) Knows(s Subject) *Entry {
 // maxPairs is how many pairs of a signer and a file [Entry.Marks] returns.
 const maxPairs = 200
 
-// Marks are all ways in which an entry is recognised: those that it is known by, and of a program each package, and each
-// signer with each file.
+// Marks are all ways in which an entry is recognised: those that it is known by, and of a program each package, and
+// each signer with each file.
 func (e *Entry) Marks() []Mark {
 	marks := e.KnownBy
 	if e.Program == nil {
@@ -297,7 +300,10 @@ func (p *Program) rate(s Subject) rated {
 	r.file = own || anyMatches(p.Shared, s.File)
 	signed := s.Maker != "" && p.signs(s.Maker)
 	bundle := s.Bundle != "" && hasFold(p.Bundles, s.Bundle)
-	packaged := s.Delivered && slices.ContainsFunc(s.Packages, func(name string) bool { return hasFold(p.Packages, name) })
+	packaged := s.Delivered && slices.ContainsFunc(s.Packages, func(name string) bool {
+		return hasFold(p.Packages,
+			name)
+	})
 	switch {
 	case packaged, signed && (r.file || bundle):
 		r.fit = Proven
@@ -331,7 +337,8 @@ func (p *Program) signs(name string) bool {
 }
 
 // usual are words that the names of many companies have.
-var usual = []string{"inc", "llc", "ltd", "limited", "corp", "corporation", "company", "gmbh", "software", "technologies",
+var usual = []string{"inc", "llc", "ltd", "limited", "corp", "corporation", "company", "gmbh", "software",
+	"technologies",
 	"technology", "systems", "international", "group", "labs", "solutions", "the", "and", "for", "digital", "studio",
 	"studios", "computer", "computers", "electronics", "research", "development", "europe", "america", "global",
 	"services", "entertainment", "media", "networks", "security", "data", "association", "foundation", "open", "source"}
@@ -355,7 +362,8 @@ func (p *Program) akin(signer string) bool {
 
 func anyMatches(patterns []string, name string) bool {
 	return name != "" && slices.ContainsFunc(patterns, func(p string) bool {
-		return strings.EqualFold(p, name) || strings.ContainsAny(p, "*?") && matches(strings.ToLower(p), strings.ToLower(name))
+		return strings.EqualFold(p, name) || strings.ContainsAny(p, "*?") &&
+			matches(strings.ToLower(p), strings.ToLower(name))
 	})
 }
 

@@ -203,7 +203,10 @@ func (r *quickReader) plain(text string, inside bool) (n node, rest string) {
 	letter := first >= 'a' && first <= 'z' || first >= 'A' && first <= 'Z' || first >= '0' && first <= '9'
 	if !letter && (first != '*' && first != '.' && first != '_' || first == '*') ||
 		strings.Contains(n.text, ": ") || strings.HasSuffix(n.text, ":") || strings.Contains(n.text, " #") ||
-		strings.ContainsFunc(n.text, func(c rune) bool { return c < ' ' || c == 0x7f || c == 0xfeff || c >= 0x80 && c < 0xa0 }) {
+		strings.ContainsFunc(n.text, func(c rune) bool {
+			return c < ' ' || c == 0x7f || c == 0xfeff || c >= 0x80 &&
+				c < 0xa0
+		}) {
 		r.fail("this needs quotes: %s", n.text)
 	}
 	return n, rest

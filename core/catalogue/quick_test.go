@@ -23,8 +23,10 @@ func TestQuickReadsAsYAML(t *testing.T) {
 		require.Equal(t, want, got, name)
 	}
 	for _, row := range []struct{ text, wrong string }{
-		{"a: b", ""}, {"a:\n- b\n- c: d\n  e: f\ng: [h, 'i''j', \"k\\\"l\"]\n", ""}, {"a: {b: c, d: [e, f]}\n# end", ""},
-		{"a: {b: c} d", "line 1: something stands behind the value: d"}, {"a: [b, c", "line 1: a bracket is not closed"},
+		{"a: b", ""}, {"a:\n- b\n- c: d\n  e: f\ng: [h, 'i''j', \"k\\\"l\"]\n", ""}, {"a: {b: c, d: [e, f]}\n# end",
+			""},
+		{"a: {b: c} d", "line 1: something stands behind the value: d"},
+		{"a: [b, c", "line 1: a bracket is not closed"},
 		{"a: b: c", "this needs quotes"}, {"a: b # c", "this needs quotes"}, {"a: &b c", "this needs quotes"},
 		{"a: *b", "this needs quotes"}, {"a: 'b", "a quote is not closed"}, {`a: "b\n"`, "only"},
 		{"a:\nb: c", "line 1: a has no value"}, {"a: b\n  c: d", "line 2: the indentation fits nothing above"},
@@ -43,7 +45,8 @@ func TestQuickReadsAsYAML(t *testing.T) {
 }
 
 func FuzzQuick(f *testing.F) {
-	for _, text := range []string{"a: b", "a:\n  - {b: c}\n  - d: 'e'\n    f: [g, \"h\"]\n", "- a\n- b: c\n", "a: {b: [c, {d: e}]}"} {
+	for _, text := range []string{"a: b", "a:\n  - {b: c}\n  - d: 'e'\n    f: [g, \"h\"]\n", "- a\n- b: c\n",
+		"a: {b: [c, {d: e}]}"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

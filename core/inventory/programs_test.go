@@ -69,7 +69,8 @@ func drawEntries(r *rand.Rand, c *catalogue.Catalogue, n int, places ...string) 
 // windowsOf is a Windows disk with drawn entries; sign makes the file of each.
 func windowsOf(t *testing.T, entries []drawnEntry, sign func(e drawnEntry) []byte) string {
 	key, root := demo.TrustedRoot()
-	software := testkit.Keys{key: {root}, `Microsoft\Windows NT\CurrentVersion`: {regf.NewText("SystemRoot", `C:\Windows`)}}
+	software := testkit.Keys{key: {root}, `Microsoft\Windows NT\CurrentVersion`: {regf.NewText("SystemRoot",
+		`C:\Windows`)}}
 	system, files := testkit.Keys{}, map[string]string{}
 	const run = `Microsoft\Windows\CurrentVersion\Run`
 	for k, e := range entries {
@@ -127,8 +128,11 @@ func TestMachinesOfKnownPrograms(t *testing.T) {
 		require.GreaterOrEqual(t, known, 28, "seed %d: description and verdict of %d in 30", seed, known)
 
 		for what, sign := range map[string]func(e drawnEntry) []byte{
-			"not signed":           func(drawnEntry) []byte { return demo.WindowsProgram("", "Sample", false) },
-			"signed by a stranger": func(drawnEntry) []byte { return demo.WindowsProgram("Tidewrack Ltd", "Sample", false) },
+			"not signed": func(drawnEntry) []byte { return demo.WindowsProgram("", "Sample", false) },
+			"signed by a stranger": func(drawnEntry) []byte {
+				return demo.WindowsProgram("Tidewrack Ltd", "Sample",
+					false)
+			},
 			"changed": func(e drawnEntry) []byte {
 				image := demo.WindowsProgram(e.signer, "Sample", false)
 				image[0x210] ^= 1
@@ -144,7 +148,10 @@ func TestMachinesOfKnownPrograms(t *testing.T) {
 				require.Empty(t, item.Guarded, "%s, %s", e.name, what)
 				require.NotEqual(t, e.row.Does, facts.Description, "%s, %s", e.name, what)
 				require.NotEqual(t, e.signer, item.Maker().Name, "%s, %s", e.name, what)
-				own := slices.ContainsFunc(e.row.Program.Files, func(f string) bool { return strings.EqualFold(f, e.file) })
+				own := slices.ContainsFunc(e.row.Program.Files, func(f string) bool {
+					return strings.EqualFold(f,
+						e.file)
+				})
 				if p := e.row.Program; what == "signed by a stranger" && own && p.SignsOnly {
 					require.Contains(t, item.Problems, autostart.Impostor, "%s, %s", e.name, what)
 				}
@@ -166,16 +173,18 @@ func linuxOf(t *testing.T, entries []drawnEntry, change bool) string {
 	write("etc/passwd", "root:x:0:0:root:/root:/bin/sh\n", 0o644)
 	var status strings.Builder
 	for _, pack := range []string{"libc6", "base-files", "init"} {
-		fmt.Fprintf(&status, "Package: %s\nStatus: install ok installed\nMaintainer: Museum <a@b.example>\nVersion: 1\n"+
-			"Architecture: amd64\nEssential: yes\nPriority: required\n\n", pack)
+		fmt.Fprintf(&status,
+			"Package: %s\nStatus: install ok installed\nMaintainer: Museum <a@b.example>\nVersion: 1\n"+
+				"Architecture: amd64\nEssential: yes\nPriority: required\n\n", pack)
 	}
 	for k, e := range entries {
 		program, entry := fmt.Sprintf("usr/bin/p%d-%d", k, len(entries)), "etc/xdg/autostart/"+e.name+".desktop"
 		text := "[Desktop Entry]\nType=Application\nName=" + e.name + "\nExec=/" + program + "\n"
 		write(program, "#!/bin/sh\n", 0o755)
 		write(entry, text, 0o644)
-		fmt.Fprintf(&status, "Package: %s\nStatus: install ok installed\nMaintainer: Museum <a@b.example>\nVersion: 1\n"+
-			"Architecture: amd64\nPriority: optional\n\n", e.of)
+		fmt.Fprintf(&status,
+			"Package: %s\nStatus: install ok installed\nMaintainer: Museum <a@b.example>\nVersion: 1\n"+
+				"Architecture: amd64\nPriority: optional\n\n", e.of)
 		write("var/lib/dpkg/info/"+e.of+".list", "/"+program+"\n/"+entry+"\n", 0o644)
 		write("var/lib/dpkg/info/"+e.of+".md5sums", sumOf("#!/bin/sh\n")+"  "+program+"\n"+sumOf(text)+"  "+entry+
 			"\n", 0o644)

@@ -49,7 +49,8 @@ func sinceOf(item *location.Item) (day, basis string) {
 	known := item.Entry.Facts()
 	with := strings.TrimSpace(known.Product.Name + " " + known.Product.Version)
 	if installed := known.Product.Installed; len(installed) >= len(time.DateOnly) {
-		return installed[:len(time.DateOnly)] + ", installed with " + cmp.Or(with, "its product"), "what the installer noted"
+		return installed[:len(time.DateOnly)] + ", installed with " + cmp.Or(with, "its product"),
+			"what the installer noted"
 	}
 	if modified := autostart.Day(item.Target.Modified); modified != "" {
 		if with != "" {

@@ -126,7 +126,8 @@ func (e *CatalogueEntry) rank(words []string) int {
 		e.Verdict, e.KnownBy}, "\n"))
 	for _, word := range words {
 		switch {
-		case slices.Contains(strings.FieldsFunc(names, func(r rune) bool { return r == ' ' || r == '\n' || r == ',' }), word):
+		case slices.Contains(strings.FieldsFunc(names, func(r rune) bool { return r == ' ' || r == '\n' || r == ',' }),
+			word):
 		case strings.Contains(names, word):
 			rank++
 		case strings.Contains(all, word):
@@ -170,7 +171,8 @@ func (w Writer) Catalogue(all []*catalogue.Catalogue, words []string) error {
 	case "csv":
 		var rows [][]string
 		for _, e := range docs {
-			rows = append(rows, []string{e.From, e.System, e.ID, e.Product, e.Maker, e.Role, e.Verdict, e.Does, e.Without,
+			rows = append(rows, []string{e.From, e.System, e.ID, e.Product, e.Maker, e.Role, e.Verdict, e.Does,
+				e.Without,
 				e.Noticed, e.Setting, e.Returns, e.Business, e.Note, e.Protect, e.Caution, e.KnownBy, e.Basis})
 		}
 		return w.CSV([]string{"catalogue", "system", "id", "product", "maker", "role", "verdict", "does", "without",
