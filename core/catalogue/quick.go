@@ -3,6 +3,7 @@ package catalogue
 import (
 	"fmt"
 	"strings"
+	"unicode/utf8"
 )
 
 // quick reads the part of YAML that the built-in files use, without copying a text: tables and lists by
@@ -11,6 +12,9 @@ import (
 // fuzz target holds every text that quick accepts against the package.
 func quick(text string) (node, error) {
 	r := &quickReader{rest: text}
+	if strings.ContainsFunc(text, unfit) {
+		return node{}, fmt.Errorf("a character stands in the file that is not for people to read")
+	}
 	r.next()
 	if r.done {
 		return node{}, fmt.Errorf("the file is empty")
@@ -20,6 +24,11 @@ func quick(text string) (node, error) {
 		r.fail("the indentation fits nothing above")
 	}
 	return n, r.err
+}
+
+// unfit reports whether YAML takes a character for something else than a letter, or refuses it. Tabs are refused, too.
+func unfit(c rune) bool {
+	return c < ' ' && c != '\n' || c >= 0x7f && c < 0xa0 || c == 0x2028 || c == 0x2029 || c == 0xfeff || c == utf8.RuneError
 }
 
 // maxNesting bounds how deep lists and tables may lie in each other.
@@ -202,11 +211,7 @@ func (r *quickReader) plain(text string, inside bool) (n node, rest string) {
 	first := text[0]
 	letter := first >= 'a' && first <= 'z' || first >= 'A' && first <= 'Z' || first >= '0' && first <= '9'
 	if !letter && (first != '*' && first != '.' && first != '_' || first == '*') ||
-		strings.Contains(n.text, ": ") || strings.HasSuffix(n.text, ":") || strings.Contains(n.text, " #") ||
-		strings.ContainsFunc(n.text, func(c rune) bool {
-			return c < ' ' || c == 0x7f || c == 0xfeff || c >= 0x80 &&
-				c < 0xa0
-		}) {
+		strings.Contains(n.text, ": ") || strings.HasSuffix(n.text, ":") || strings.Contains(n.text, " #") {
 		r.fail("this needs quotes: %s", n.text)
 	}
 	return n, rest
@@ -237,9 +242,6 @@ func (r *quickReader) quoted(text string) (n node, rest string) {
 				return n, ""
 			}
 			k++
-		case c < ' ' || c == 0x7f:
-			r.fail("a control character stands in quotes")
-			return n, ""
 		}
 	}
 	r.fail("a quote is not closed: %s", text)
