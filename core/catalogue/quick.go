@@ -28,7 +28,8 @@ func quick(text string) (node, error) {
 
 // unfit reports whether YAML takes a character for something else than a letter, or refuses it. Tabs are refused, too.
 func unfit(c rune) bool {
-	return c < ' ' && c != '\n' || c >= 0x7f && c < 0xa0 || c == 0x2028 || c == 0x2029 || c == 0xfeff || c == utf8.RuneError
+	return c < ' ' && c != '\n' || c >= 0x7f && c < 0xa0 || c == 0x2028 || c == 0x2029 || c == 0xfeff ||
+		c == utf8.RuneError
 }
 
 // maxNesting bounds how deep lists and tables may lie in each other.
