@@ -41,7 +41,8 @@ func (s *Session) Describe(inv inventory.Inventory, items []*location.Item) {
 // Undescribed reports whether nothing says what an item's program does.
 func Undescribed(item *location.Item) bool {
 	return item.Entry.Facts().Description == "" && !item.OSPart &&
-		(item.Facts == nil || !slices.ContainsFunc(item.Facts(), func(f location.Fact) bool { return f.Kind == autostart.FactDescription }))
+		(item.Facts == nil || !slices.ContainsFunc(item.Facts(),
+			func(f location.Fact) bool { return f.Kind == autostart.FactDescription }))
 }
 
 // sinceOf is the day since which an item's program is there, as far as anything tells it.
