@@ -295,6 +295,7 @@ func (r *reviewing) Page(handle string, w screen.Width) []string {
 	}
 	page := r.lines(w, func(p view.Printer) {
 		item := r.items[handle]
+		r.Describe(r.inv, []*location.Item{item})
 		p.Bold(cmp.Or(item.Name, "(no name)") + "  " + item.Handle + "  " + string(item.State))
 		p.Pairs(r.pairs(item))
 	})
@@ -333,6 +334,11 @@ func (r *reviewing) pairs(item *location.Item) []view.Pair {
 	add("what it is", cmp.Or(page.DescriptionWords(e), "not known"), "", view.Plain)
 	without, basis := fact(autostart.FactWithoutIt)
 	add("without it", without, basis, view.Plain)
+	for _, kind := range []autostart.FactKind{autostart.FactUnproven, autostart.FactOwnSetting, autostart.FactReturns,
+		autostart.FactUpdates, autostart.FactBusiness, autostart.FactSince, autostart.FactSiblings} {
+		value, basis := fact(kind)
+		add(view.FactName(location.Fact{Kind: kind}), value, basis, view.Plain)
+	}
 	add("maker", cmp.Or(view.MadeBy(e), "not known"), "", view.Plain)
 	product := strings.TrimSpace(known.Product.Name + " " + known.Product.Version)
 	if day, _, _ := strings.Cut(known.Product.Installed, "T"); day != "" && product != "" {
@@ -425,6 +431,7 @@ func (r *reviewing) with(item *location.Item, program string) []string {
 func (r *reviewing) Lookup(handle string, w screen.Width) []string {
 	return r.lines(w, func(p view.Printer) {
 		item := r.items[handle]
+		r.Describe(r.inv, []*location.Item{item})
 		p.Bold(item.Name + "  " + item.Handle)
 		w := r.page()
 		w.Printer = p

@@ -441,7 +441,7 @@ func (w Writer) trials(r Checked) {
 				"days"))})
 		}
 		lines = append(lines, []string{"all is well:", "lockback keep " + id}, []string{"something is missing:",
-			"lockback undo " + id + ", or lockback culprit start " + id})
+			"lockback undo " + id}, []string{"not sure which one:", "lockback culprit start " + id})
 		w.Line("  %s of %s", id, Dated(t.Change.Time))
 		w.Below(lines)
 	}

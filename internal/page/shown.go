@@ -26,9 +26,10 @@ func (w Writer) shown(e ShownEntry) {
 
 // elsewhere is the advice for an entry of which nothing says what it is.
 func (w Writer) elsewhere(e *autostart.Entry) string {
-	what := "unknown: " + lastElement(cmp.Or(e.Target.Path, e.Command, e.Name)) + ", started by " + Place(e)
+	program, _, _ := strings.Cut(cmp.Or(e.Target.Path, e.Command, e.Name), " -")
+	what := "unknown: " + strings.TrimSpace(lastElement(program)) + ", in " + cmp.Or(e.Place, e.Location)
 	if e.When != "" {
-		what += " " + e.When
+		what += ", " + e.When
 	}
 	return w.Hinted(what + "; lockback show " + e.Handle + " --elsewhere looks further")
 }
