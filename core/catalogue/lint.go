@@ -17,6 +17,7 @@ func lint(c *Catalogue) []Problem {
 	}
 	l.dead(c)
 	l.files(c)
+	l.swallowed(c)
 	return l.problems
 }
 
@@ -174,4 +175,37 @@ func (l *linter) files(c *Catalogue) {
 			}
 		}
 	}
+}
+
+// swallowed finds programs that never count: an earlier one of the same maker has all their files, packages, bundles
+// and entries.
+func (l *linter) swallowed(c *Catalogue) {
+	byMaker := map[string][]*Entry{}
+	for k := range c.Entries {
+		e := &c.Entries[k]
+		if e.Program == nil {
+			continue
+		}
+		for _, earlier := range byMaker[e.Program.Maker] {
+			if earlier.Program.covers(e.Program) {
+				l.wrong(e, "never counts: %q in line %d has all its files, packages and entries", earlier.ID,
+					earlier.Line)
+				break
+			}
+		}
+		byMaker[e.Program.Maker] = append(byMaker[e.Program.Maker], e)
+	}
+}
+
+// covers reports whether a program has everything that another one is known by.
+func (p *Program) covers(o *Program) bool {
+	all := func(have, wanted []string) bool {
+		return !slices.ContainsFunc(wanted, func(name string) bool { return !hasFold(have, name) })
+	}
+	return all(slices.Concat(p.Files, p.Shared), slices.Concat(o.Files, o.Shared)) && all(p.Packages, o.Packages) &&
+		all(p.Bundles, o.Bundles) && !slices.ContainsFunc(o.Starts, func(start Start) bool {
+		return !slices.ContainsFunc(p.Starts, func(mine Start) bool {
+			return mine.Location == start.Location && all(mine.Names, start.Names)
+		})
+	})
 }

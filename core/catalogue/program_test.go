@@ -171,6 +171,10 @@ func TestLint(t *testing.T) {
 			"[a.exe], known: 3}]}\n": "until 2010",
 		"makers:\n  - {maker: M, signs: [M Inc], programs: [{id: a, product: A, does: A., files: [a.exe], known: 3}]}\n" +
 			"  - {maker: N, signs: [N Inc], programs: [{id: b, product: B, does: B., files: [A.exe], known: 3}]}\n": "has the file a.exe",
+		"makers:\n  - {maker: M, signs: [M Inc], programs: [{id: a, product: A, does: A., files: [a.exe, b.exe], starts: " +
+			"{run: [A, B]}, known: 3}, {id: b, product: B, does: B., files: [A.exe], starts: {run: [b]}, known: 3}]}\n": "never counts",
+		"makers:\n  - {maker: M, signs: [M Inc], programs: [{id: a, product: A, does: A., files: [a.exe, b.exe], starts: " +
+			"{run: [A]}, known: 3}, {id: b, product: B, does: B., files: [A.exe], starts: {run: [b]}, known: 3}]}\n": "",
 		entries(`id: a, known-by: [{location: linux.x, names: "tide-*"}], does: x`,
 			"id: b, known-by: [{location: linux.x, names: tide-gauge}], does: y"): "never counts for tide-gauge",
 		entries("id: a, known-by: [{location: linux.x, names: tide}], does: x",
