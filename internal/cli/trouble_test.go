@@ -462,7 +462,12 @@ func TestSeveralChangesAtOnce(t *testing.T) {
 		var all sync.WaitGroup
 		for _, name := range names {
 			all.Go(func() {
-				if r := p.Run(t, args(name)...); r.Code != 0 {
+				r := p.Run(t, args(name)...)
+				// On a busy machine the others may take longer than a writer waits: it says so, and is tried again.
+				for r.Code != 0 && strings.Contains(r.Err, "another lockback is writing to the record") {
+					r = p.Run(t, args(name)...)
+				}
+				if r.Code != 0 {
 					t.Errorf("%s: %s", name, r.Err)
 				}
 			})
