@@ -11,9 +11,7 @@ package catalogue
 import (
 	"embed"
 	"encoding/json"
-	"io/fs"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 )
@@ -192,15 +190,13 @@ var shipped = func() map[string]func() *Catalogue {
 	return all
 }()
 
-// load reads the built-in files of a system, in the order of their names, what belongs to the system first.
+// load reads the built-in files of a system: what belongs to the system itself at once, programs when something looks
+// like them.
 func load(system string) *Catalogue {
 	folder, err := data.ReadDir("data/" + system)
 	if err != nil {
 		panic(err) // it is embedded
 	}
-	slices.SortStableFunc(folder, func(a, b fs.DirEntry) int { // false comes before true
-		return strings.Compare(strconv.FormatBool(a.Name() != systemFile), strconv.FormatBool(b.Name() != systemFile))
-	})
 	c := &Catalogue{Name: system, programs: newProgramIndex(4000)}
 	for _, file := range folder {
 		text, err := data.ReadFile("data/" + system + "/" + file.Name())

@@ -1,6 +1,7 @@
 package catalogue
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 )
@@ -52,6 +53,19 @@ type Basis struct {
 	// document. Known says how sure common knowledge is, from 1 to 3; it counts where the others are empty.
 	Seen, Documented string `json:",omitempty"`
 	Known            int    `json:",omitempty"`
+}
+
+// String says it for a person; empty where nothing does.
+func (b Basis) String() string {
+	switch {
+	case b.Seen != "":
+		return "seen in " + b.Seen
+	case b.Documented != "":
+		return "documented: " + b.Documented
+	case b.Known > 0:
+		return fmt.Sprintf("common knowledge, sure %d of 3", b.Known)
+	}
+	return ""
 }
 
 // Noticings say when a person misses a program, by the words of the catalogue.
@@ -301,8 +315,7 @@ func (p *Program) rate(s Subject) rated {
 	signed := s.Maker != "" && p.signs(s.Maker)
 	bundle := s.Bundle != "" && hasFold(p.Bundles, s.Bundle)
 	packaged := s.Delivered && slices.ContainsFunc(s.Packages, func(name string) bool {
-		return hasFold(p.Packages,
-			name)
+		return hasFold(p.Packages, name)
 	})
 	switch {
 	case packaged, signed && (r.file || bundle):

@@ -42,7 +42,6 @@ func subjectOf(m *machine.Reader, book *program.Book, item *location.Item) catal
 	s.Packages = slices.Concat(file.Packages(), book.File(item.Source.Path).Packages(),
 		book.File(item.CopyOf).Packages())
 	s.Bundle, s.Maker = file.Bundle(), file.Signer()
-	s.Own, s.Delivered = ownNames(item), book.HasPackages && deliveredWhole(book, item)
 	return s
 }
 
@@ -53,9 +52,7 @@ func consult(book *program.Book, item *location.Item, own []*catalogue.Catalogue
 	for _, c := range own {
 		row := c.Find(s)
 		if row == nil {
-			proved := s
-			proved.Maker = signerOf(item)
-			row = c.Knows(proved)
+			row = c.Knows(asProgram(book, item, s))
 		}
 		if row == nil {
 			continue

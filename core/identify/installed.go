@@ -2,7 +2,6 @@ package identify
 
 import (
 	"cmp"
-	"fmt"
 	"strings"
 
 	"lockback/core/autostart"
@@ -15,8 +14,7 @@ import (
 // count only where the signer and the file fit, or the package does: whatever else has such a name is named for what it
 // looks like, with what is missing for a proof.
 func installed(book *program.Book, item *location.Item, known *catalogue.Catalogue, s catalogue.Subject) {
-	s.Maker = signerOf(item)
-	row, fit := known.FindProgram(s)
+	row, fit := known.FindProgram(asProgram(book, item, s))
 	if row == nil {
 		return
 	}
@@ -57,18 +55,17 @@ func installed(book *program.Book, item *location.Item, known *catalogue.Catalog
 // basisOf names an entry of the built-in catalogue, with how its facts are known.
 func basisOf(row *catalogue.Entry) string {
 	basis := "catalogue, entry " + row.ID
-	if row.Program == nil {
-		return basis
-	}
-	switch b := row.Program.Basis; {
-	case b.Seen != "":
-		return basis + " (seen in " + b.Seen + ")"
-	case b.Documented != "":
-		return basis + " (documented: " + b.Documented + ")"
-	case b.Known > 0:
-		return fmt.Sprintf("%s (common knowledge, sure %d of 3)", basis, b.Known)
+	if how := row.Program.Basis.String(); how != "" {
+		basis += " (" + how + ")"
 	}
 	return basis
+}
+
+// asProgram adds to what a catalogue is asked about an entry what programs are found and proved by.
+func asProgram(book *program.Book, item *location.Item, s catalogue.Subject) catalogue.Subject {
+	s.Maker, s.Own = signerOf(item), ownNames(item)
+	s.Delivered = book.HasPackages && deliveredWhole(book, item)
+	return s
 }
 
 // factsOf are what the catalogue knows of a program beside what it does.

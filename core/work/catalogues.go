@@ -19,9 +19,6 @@ import (
 	"lockback/core/store"
 )
 
-// Systems are those that the program has a catalogue of.
-var Systems = []string{"linux", "windows", "macos"}
-
 // OpenKnowledge opens the record for what is known about programs: no machine is needed for it, and it is never the
 // record on a disk.
 func (d *Desk) OpenKnowledge(access store.Access) (*store.Store, error) {
@@ -106,7 +103,7 @@ var catalogueName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCom
 
 // CheckCatalogueName fails where no catalogue can have a name.
 func CheckCatalogueName(name string) error {
-	if !catalogueName().MatchString(name) || slices.Contains(Systems, name) || name == "lockback" {
+	if !catalogueName().MatchString(name) || slices.Contains(catalogue.Systems, name) || name == "lockback" {
 		return Wrong(
 			"a catalogue cannot be called %q: a name has small letters, digits and hyphens; give one with --as", name)
 	}
@@ -215,7 +212,7 @@ func contradictions(e catalogue.Entry, others []*catalogue.Catalogue, notes *not
 	}
 	for _, m := range e.Marks() {
 		s := subjectLike(m)
-		for _, system := range Systems {
+		for _, system := range catalogue.Systems {
 			if m.Location != "" && !strings.HasPrefix(m.Location, system+".") && !strings.HasPrefix(m.Location, "*") {
 				continue
 			}
@@ -263,7 +260,7 @@ func subjectLike(m catalogue.Mark) catalogue.Subject {
 // ShippedCatalogues are those that are part of the program, by the names of their systems.
 func ShippedCatalogues() []*catalogue.Catalogue {
 	var all []*catalogue.Catalogue
-	for _, system := range Systems {
+	for _, system := range catalogue.Systems {
 		all = append(all, &catalogue.Catalogue{Name: system, Entries: catalogue.Of(system).All()})
 	}
 	return all

@@ -50,6 +50,7 @@ type CatalogueEntry struct {
 	Basis    string `json:"basis"` // how the facts of a program are known
 
 	marks []string
+	order int // among the answers to a question, the best first
 }
 
 // CatalogueDocument are entries of catalogues, in JSON.
@@ -69,24 +70,11 @@ func catalogued(from, system string, e *catalogue.Entry) CatalogueEntry {
 		shown.Product, shown.Maker, shown.Security, shown.Delay, shown.Business = p.Product, p.Maker, p.Security,
 			p.Delay, p.Business
 		shown.Noticed, shown.Returns, shown.Basis = catalogue.Noticings[p.Noticed], catalogue.Returnings[p.Returns],
-			BasisOf(p.Basis)
+			p.Basis.String()
 		shown.marks = append(shown.marks, programMarks(p)...)
 	}
 	shown.KnownBy = strings.Join(shown.marks, "; ")
 	return shown
-}
-
-// BasisOf says how the facts of a program are known; empty where nothing says it.
-func BasisOf(b catalogue.Basis) string {
-	switch {
-	case b.Seen != "":
-		return "seen in " + b.Seen
-	case b.Documented != "":
-		return "documented: " + b.Documented
-	case b.Known > 0:
-		return fmt.Sprintf("common knowledge, sure %d of 3", b.Known)
-	}
-	return ""
 }
 
 // programMarks word what a program is known by.
@@ -142,7 +130,6 @@ func (e *CatalogueEntry) rank(words []string) int {
 // Catalogue shows the entries of catalogues, all or those that have all the words: first those that are called so.
 func (w Writer) Catalogue(all []*catalogue.Catalogue, words []string) error {
 	docs := []CatalogueEntry{}
-	ranks := map[string]int{}
 	total := 0
 	lower := make([]string, len(words))
 	for k, word := range words {
@@ -150,20 +137,20 @@ func (w Writer) Catalogue(all []*catalogue.Catalogue, words []string) error {
 	}
 	for _, c := range all {
 		from, system := c.Name, "any"
-		if slices.Contains(work.Systems, c.Name) {
+		if slices.Contains(catalogue.Systems, c.Name) {
 			from, system = "lockback", c.Name
 		}
 		for k := range c.Entries {
 			total++
 			e := catalogued(from, system, &c.Entries[k])
 			if rank := e.rank(lower); rank >= 0 {
-				ranks[e.From+"\n"+e.System+"\n"+e.ID] = rank
+				e.order = rank
 				docs = append(docs, e)
 			}
 		}
 	}
 	slices.SortStableFunc(docs, func(a, b CatalogueEntry) int {
-		return ranks[a.From+"\n"+a.System+"\n"+a.ID] - ranks[b.From+"\n"+b.System+"\n"+b.ID]
+		return a.order - b.order
 	})
 	switch w.Format {
 	case "json":
